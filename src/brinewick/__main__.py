@@ -1,0 +1,78 @@
+"""`python -m brinewick [--saves FOLDER] [--slot N] ACTION …`: one action a call."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from dataclasses import replace
+from pathlib import Path
+
+from brinewick import play
+from brinewick.company import SaveRefused
+from brinewick.harbour import Harbour
+
+
+def parser() -> argparse.ArgumentParser:
+    top = argparse.ArgumentParser(prog="brinewick", description="A salvage company in a drowned town.")
+    top.add_argument("--saves", type=Path, default=Path("brinewick-saves"), help="the folder of the saves")
+    top.add_argument("--slot", type=int, default=1, help="the slot to play (1 to 99)")
+    actions = top.add_subparsers(dest="action", required=True)
+    actions.add_parser("start", help="a new company").add_argument("name")
+    actions.add_parser("show", help="what the player sees")
+    for trade in ("sell", "buy"):
+        one = actions.add_parser(trade, help=f"{trade} things at the quay")
+        one.add_argument("item")
+        one.add_argument("count", type=int, nargs="?", default=1)
+    for care in ("dive", "heal", "hire"):
+        actions.add_parser(care, help=f"{care} a diver").add_argument("name")
+    rename = actions.add_parser("rename", help="give a diver another name")
+    rename.add_argument("old")
+    rename.add_argument("new")
+    actions.add_parser("save", help="save to another slot").add_argument("to", type=int)
+    return top
+
+
+def act(options: argparse.Namespace) -> str:
+    harbour = Harbour(options.saves)
+    if options.action == "start":
+        harbour.save(play.start(options.name, options.slot))
+        return f"{options.name} opens its books in slot {options.slot}"
+    company = harbour.load(options.slot)
+    if options.action == "show":
+        return play.show(company)
+    if options.action == "save":
+        if not 1 <= options.to <= 99:
+            raise play.NotPossible("slots are 1 to 99")
+        harbour.save(replace(company, slot=options.to))
+        return f"saved in slot {options.to}"
+    if options.action in ("sell", "buy"):
+        told = getattr(play, options.action)(company, options.item, options.count)
+    elif options.action == "rename":
+        told = play.rename(company, options.old, options.new)
+    else:
+        told = getattr(play, options.action)(company, options.name)
+    harbour.save(company)
+    return str(told)
+
+
+def main(arguments: list[str] | None = None) -> int:
+    options = parser().parse_args(arguments)
+    if not 1 <= options.slot <= 99:
+        print("brinewick: slots are 1 to 99", file=sys.stderr)
+        return 2
+    try:
+        print(act(options))
+    except SaveRefused as error:
+        print(f"Brinewick refuses the save: {error}.", file=sys.stderr)
+        return 1
+    except play.NotPossible as error:
+        print(f"Brinewick: {error}.", file=sys.stderr)
+        return 2
+    except OSError as error:
+        print(f"Brinewick cannot write here: {error}", file=sys.stderr)
+        return 2
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

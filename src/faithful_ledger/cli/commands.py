@@ -1,0 +1,312 @@
+"""What each command does: calls into the core, and the result as JSON or as words."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import math
+import sys
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any
+
+from faithful_ledger.core.binding import FieldNode
+from faithful_ledger.core.book import Book, Snapshot
+from faithful_ledger.core.codecs import Value
+from faithful_ledger.core.errors import AddressError, LedgerError, ValueRefused
+from faithful_ledger.core.posting import Plan, make_plan
+from faithful_ledger.core.save import Save, find_save, open_save
+from faithful_ledger.core.shelf import Shelf
+
+__all__ = ["check", "keep", "post", "read", "restore", "snapshots"]
+
+LONGEST_RAW = 64
+
+
+def read(options: argparse.Namespace) -> int:
+    """Every field, seal and finding of a save."""
+    save = _opened(options)
+    if options.json:
+        _stream(_summary(save), "fields", map(_field, save.all_fields()))
+        return 0
+    _print_summary(save)
+    rows = [(f.path, _shown(f), f"0x{f.start:X} · {f.start}", f.spec.codec.name) for f in save.all_fields()]
+    _table("Fields", ("Field", "Value", "Offset", "Stored as"), rows)
+    return 0
+
+
+def check(options: argparse.Namespace) -> int:
+    """Whether a save is in balance: status 0, else 1."""
+    save = _opened(options)
+    if options.json:
+        _print_json(_summary(save))
+    else:
+        _print_summary(save)
+    return 0 if save.in_balance else 1
+
+
+def post(options: argparse.Namespace) -> int:
+    """Enter values, plan, and write."""
+    save = _opened(options)
+    if not options.settings:
+        raise AddressError("there is nothing to post", "say what with --set PATH=VALUE")
+    for setting in options.settings:
+        path, value = split_setting(setting)
+        if value.startswith("@"):
+            save.enter_structure(path, _structure(Path(value[1:])), anyway=options.anyway)
+        else:
+            save.enter(path, value, anyway=options.anyway)
+    save.renew_broken = True if options.renew_broken else False if options.leave_broken else None
+    plan = make_plan(save)
+    book = _book(options, save.main.path, save)
+    kept, written = None, False
+    if options.out is not None and not options.dry_run:
+        book.post_elsewhere(save, plan, Path(options.out))
+        written = True
+    elif not options.dry_run:
+        if any(file.changes for file in plan.files):
+            kept = book.post(save, plan, options.note, detach_links=options.detach_links).kept
+            written = True
+    else:
+        for failed in (c for c in book.check(plan, detach_links=options.detach_links) if not c.ok):
+            print(f"note: {failed.text}; {failed.remedy}", file=sys.stderr)
+    if options.json:
+        _print_json(_plan_json(plan, written, kept))
+    else:
+        _print_plan(plan, written, kept)
+    return 0
+
+
+def keep(options: argparse.Namespace) -> int:
+    """Keep an untouched copy; a file no template fits is kept alone."""
+    path = Path(options.file)
+    try:
+        save = _opened(options, whole=False)
+    except LedgerError:
+        if options.template is not None or path.is_dir():
+            raise
+        save = open_save(path, None)
+    snapshot = _book(options, save.main.path, save).keep(save, options.label)
+    _tell_snapshots([snapshot], options.json, one=True)
+    return 0
+
+
+def snapshots(options: argparse.Namespace) -> int:
+    """Kept copies of a save, of a book, or of all books."""
+    shelf = Shelf()
+    path = Path(options.file) if options.file is not None else None
+    books: list[Book]
+    if options.book is not None:
+        books = [shelf.existing(options.book)]
+    elif path is not None:
+        known = shelf.book_of(path)
+        books = [known] if known is not None else []
+    else:
+        books = [shelf.open(name) for name in shelf.names()]
+    _tell_snapshots([found for book in books for found in book.snapshots(path)], options.json)
+    return 0
+
+
+def restore(options: argparse.Namespace) -> int:
+    """Bring a kept copy back; what is there now is kept first."""
+    shelf = Shelf()
+    if options.book is not None:
+        book = shelf.existing(options.book)
+        snapshot = book.snapshot(options.id)
+    else:
+        book, snapshot = shelf.find_snapshot(options.id)
+    gave_way = book.restore(snapshot, to=Path(options.to) if options.to is not None else None)
+    if options.json:
+        _print_json({**_snapshot_json(snapshot), "kept": gave_way.id if gave_way is not None else None})
+    else:
+        where = options.to or snapshot.save
+        print(f"Snapshot {snapshot.id} of {snapshot.time} is back in {where}.")
+        if gave_way is not None:
+            print(f"What was there is kept as {gave_way.id}.")
+    return 0
+
+
+def split_setting(text: str) -> tuple[str, str]:
+    """`PATH=VALUE` at the first equals sign outside brackets.
+
+    Raises:
+        AddressError: there is none.
+    """
+    depth = 0
+    for at, letter in enumerate(text):
+        depth += (letter == "[") - (letter == "]")
+        if letter == "=" and depth == 0:
+            return text[:at].strip(), text[at + 1 :]
+    raise AddressError(f"“{text[:60]}” is no entry", "write --set PATH=VALUE")
+
+
+def _opened(options: argparse.Namespace, *, whole: bool = True) -> Save:
+    """The save a command is about; `whole` asks that all of it fits its template."""
+    shelf = Shelf()
+    path = Path(options.file)
+    known = shelf.book_of(path)
+    library = shelf.library(known)
+    if options.template is not None:
+        template = library.get(options.template)
+    else:
+        path, template = find_save(path, library)
+    save = open_save(path, template)
+    if whole and save.problem is not None:
+        raise save.problem
+    return save
+
+
+def _book(options: argparse.Namespace, path: Path, save: Save) -> Book:
+    shelf = Shelf()
+    if options.book is None:
+        return shelf.book_for(path, save.template)
+    book = shelf.open(options.book)
+    book.remember(path, save.template.id if save.template is not None else None)
+    return book
+
+
+def _structure(path: Path) -> Any:
+    try:
+        return json.loads(path.read_bytes())
+    except (ValueError, RecursionError) as error:
+        raise ValueRefused(f"{path} is no JSON ({error})", "nothing was written; mend the file") from error
+
+
+# JSON
+
+
+def _summary(save: Save) -> dict[str, Any]:
+    assert save.template is not None
+    return {
+        "file": str(save.main.path),
+        "template": save.template.id,
+        "size": save.main.source.size,
+        "in_balance": save.in_balance,
+        "seals": [
+            {"name": s.name, "algorithm": s.algorithm, "holds": s.holds, "stored": s.stored, "computed": s.computed}
+            for s in save.seals
+        ],
+        "findings": [{"path": f.path, "level": f.level, "message": f.message} for f in save.findings],
+    }
+
+
+def _field(node: FieldNode) -> dict[str, Any]:
+    return {
+        "path": node.path,
+        "value": _json_value(node),
+        "offset": node.start,
+        "size": node.size,
+        "stored_as": node.spec.codec.name,
+        "file": node.file,
+    }
+
+
+def _json_value(node: FieldNode) -> Value | list[str]:
+    if node.spec.unknown:
+        return node.raw.hex(" ").upper() if node.size <= LONGEST_RAW else None
+    try:
+        value = node.value
+    except ValueRefused:
+        return None
+    if isinstance(value, tuple):
+        return list(value)
+    return str(value) if isinstance(value, float) and not math.isfinite(value) else value
+
+
+def _plan_json(plan: Plan, written: bool, kept: str | None) -> dict[str, Any]:
+    return {
+        "written": written,
+        "kept": kept,
+        "entries": [
+            {"path": e.path, "old": _plain(e.old), "new": _plain(e.new)} for e in [*plan.entries, *plan.followers]
+        ],
+        "changes": [{"offset": c.offset, "size": c.size, "cause": c.cause, "file": c.file} for c in plan.changes],
+        "in_balance": plan.in_balance,
+    }
+
+
+def _plain(value: Value) -> Any:
+    return list(value) if isinstance(value, tuple) else value
+
+
+def _snapshot_json(snapshot: Snapshot) -> dict[str, Any]:
+    return {
+        "id": snapshot.id,
+        "label": snapshot.label,
+        "time": snapshot.time,
+        "files": [{"path": str(f.path), "size": f.size, "sha256": f.sha256} for f in snapshot.files],
+    }
+
+
+def _print_json(document: Any) -> None:
+    print(json.dumps(document, ensure_ascii=False, indent=1))
+
+
+def _stream(head: dict[str, Any], key: str, items: Iterable[dict[str, Any]]) -> None:
+    """One JSON object whose last member is a long list, written as it comes."""
+    sys.stdout.write(json.dumps(head, ensure_ascii=False)[:-1] + f', "{key}": [')
+    for number, item in enumerate(items):
+        sys.stdout.write((",\n" if number else "\n") + json.dumps(item, ensure_ascii=False))
+    sys.stdout.write("\n]}\n")
+
+
+# words
+
+
+def _shown(node: FieldNode) -> str:
+    try:
+        return node.spec.codec.to_text(node.value)
+    except ValueRefused:
+        return "▲ cannot be read"
+
+
+def _print_summary(save: Save) -> None:
+    assert save.template is not None
+    state = "◆ in balance" if save.in_balance else "▲ out of balance"
+    print(f"{save.main.path}: {save.template.title} {save.template.version}, {save.main.source.size} bytes, {state}")
+    for seal in save.seals:
+        if not seal.holds:
+            print(f"▲ {seal.name} ({seal.algorithm}) says {seal.stored} and should say {seal.computed}")
+    for finding in save.findings:
+        print(f"{'▲' if finding.level != 'note' else '◇'} {finding.path}: {finding.message}")
+    print(f"{sum(s.holds for s in save.seals)} of {len(save.seals)} seals hold")
+
+
+def _print_plan(plan: Plan, written: bool, kept: str | None) -> None:
+    entries = [(e.path, e.old_text, e.new_text) for e in plan.entries]
+    entries += [(f"{e.path} (by a rule)", e.old_text, e.new_text) for e in plan.followers]
+    _table("Entries", ("Field", "Was", "Becomes"), entries)
+    rows = [(c.file, f"0x{c.offset:X} · {c.offset}", str(c.size), c.cause) for c in plan.changes]
+    _table("Changed bytes", ("File", "Offset", "Bytes", "Because of"), rows)
+    for path in plan.companions:
+        print(f"{path} {'was' if written else 'will be'} removed; the game makes it anew.")
+    print("◆ in balance" if plan.in_balance else "▲ out of balance")
+    print(
+        f"Written. The untouched files are kept as {kept}."
+        if kept
+        else "Written."
+        if written
+        else "Nothing was written."
+    )
+
+
+def _tell_snapshots(found: list[Snapshot], as_json: bool, *, one: bool = False) -> None:
+    if as_json:
+        documents = [_snapshot_json(snapshot) for snapshot in found]
+        _print_json(documents[0] if one else documents)
+        return
+    rows = [(s.id, s.time, s.kind, s.label, ", ".join(f.path.name for f in s.files)) for s in found]
+    _table("Snapshots", ("Id", "Time", "Kind", "Label", "Files"), rows)
+
+
+def _table(title: str, head: tuple[str, ...], rows: Iterable[tuple[str, ...]]) -> None:
+    from rich.console import Console
+    from rich.markup import escape
+    from rich.table import Table
+
+    table = Table(title=title, title_justify="left", box=None, pad_edge=False)
+    for column in head:
+        table.add_column(column, overflow="fold")
+    for row in rows:
+        table.add_row(*map(escape, row))
+    Console(soft_wrap=not sys.stdout.isatty(), width=None if sys.stdout.isatty() else 160).print(table)

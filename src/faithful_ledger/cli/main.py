@@ -1,0 +1,126 @@
+"""The command `faithful-ledger`: arguments in, one of the commands, one exit status out.
+
+Status 0 done or yes, 1 no, 2 wrong use or bad input, 3 refused to protect data. Imports are made where they are used,
+so that --version and --help answer in a blink.
+"""
+
+from __future__ import annotations
+
+import sys
+
+from faithful_ledger import __version__
+
+__all__ = ["main"]
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    import argparse
+
+USAGE = 2
+
+
+def parser() -> argparse.ArgumentParser:
+    """All commands with their arguments; this is also what `--help` prints."""
+    import argparse
+
+    class Parser(argparse.ArgumentParser):
+        def error(self, message: str) -> None:  # type: ignore[override]
+            print(f"error: {message}; see {self.prog} --help", file=sys.stderr)
+            raise SystemExit(USAGE)
+
+    top = Parser(
+        prog="faithful-ledger",
+        description="Find, describe and edit what a saved game holds, so that the game still accepts it. "
+        "Without a command it opens the window.",
+    )
+    top.add_argument("--version", action="version", version=f"faithful-ledger {__version__}")
+    commands = top.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser)
+
+    def command(name: str, about: str, *, template: bool = False, book: bool = False) -> argparse.ArgumentParser:
+        one = commands.add_parser(name, help=about, description=about)
+        if name != "open":
+            one.add_argument("--json", action="store_true", help="print one JSON document and nothing else")
+        if template:
+            one.add_argument("--template", metavar="T", help="a template's id or file; else the save is recognised")
+        if book:
+            one.add_argument("--book", metavar="B", help="the book to use; else the one that knows the file")
+        return one
+
+    command("open", "open a save in the window", template=True, book=True).add_argument(
+        "file", metavar="FILE", nargs="?"
+    )
+    command("read", "print every field, seal and finding of a save", template=True).add_argument("file", metavar="FILE")
+    command("check", "say whether a save is in balance", template=True).add_argument("file", metavar="FILE")
+    window = command("open", "open a save in the window", template=True, book=True)
+    window.add_argument("file", metavar="FILE", nargs="?")
+    post = command("post", "write values into a save so that the game accepts it", template=True, book=True)
+    post.add_argument("file", metavar="FILE")
+    post.add_argument(
+        "--set", metavar="PATH=VALUE", action="append", default=[], dest="settings", help="an entry; repeatable"
+    )
+    post.add_argument("--out", metavar="OUT", help="write to this new file or folder and leave the save alone")
+    post.add_argument("--dry-run", action="store_true", help="only tell what would be written")
+    post.add_argument("--note", metavar="TEXT", default="", help="a note for the records")
+    post.add_argument("--anyway", action="store_true", help="allow values outside the template's bounds")
+    post.add_argument(
+        "--detach-links", action="store_true", help="allow a file with several names; the others keep the old"
+    )
+    broken = post.add_mutually_exclusive_group()
+    broken.add_argument("--renew-broken", action="store_true", help="also renew seals that did not hold before")
+    broken.add_argument("--leave-broken", action="store_true", help="leave seals that did not hold before as they are")
+    keep = command("keep", "keep an untouched copy of a save", template=True, book=True)
+    keep.add_argument("file", metavar="FILE")
+    keep.add_argument("--label", metavar="L", default="", help="what was done in the game")
+    command("snapshots", "list kept copies", book=True).add_argument("file", metavar="FILE", nargs="?")
+    restore = command("restore", "bring a kept copy back", book=True)
+    restore.add_argument("id", metavar="ID")
+    restore.add_argument("--to", metavar="PATH", help="write it there instead of where it was")
+    return top
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run one command; returns the exit status."""
+    given = sys.argv[1:] if arguments is None else arguments
+    if given == ["--version"]:
+        print(f"faithful-ledger {__version__}")
+        return 0
+    if not given:
+        given = ["open"]
+    try:
+        options = parser().parse_args(given)
+    except SystemExit as stop:
+        return int(stop.code or 0)
+    return _run(options)
+
+
+def _run(options: argparse.Namespace) -> int:
+    import os
+
+    from faithful_ledger.core.errors import LedgerError
+
+    try:
+        if options.command == "open":
+            from faithful_ledger.desk.application import run
+
+            return run(options.file, options.template, options.book)
+        from faithful_ledger.cli import commands
+
+        status: int = getattr(commands, options.command)(options)
+        sys.stdout.flush()
+        return status
+    except LedgerError as error:
+        notes = "; ".join(getattr(error, "__notes__", ()))
+        print(f"error: {error}{'; ' + notes if notes else ''}", file=sys.stderr)
+        return error.status
+    except KeyboardInterrupt:
+        print("error: stopped; everything is as it was", file=sys.stderr)
+        return 130
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        return 0
+    except OSError as error:
+        print(f"error: {error.filename or ''} {error.strerror or error}; nothing was written", file=sys.stderr)
+        return USAGE
+    except MemoryError:
+        print("error: there is not enough memory for this file; nothing was written", file=sys.stderr)
+        return USAGE

@@ -1,0 +1,1 @@
+"""Everything the product does, without an interface: no Qt, no printing. Imports run one way (see DESIGN in docs)."""

@@ -1,0 +1,221 @@
+"""Binding a binary payload: the template is walked once, each element gets its span.
+
+A count or a length that points outside is found before anything is made of it, so a damaged number costs nothing. What
+was bound before the first mistake stays, for looking at; `BoundFile.problem` says what stopped it.
+"""
+
+from __future__ import annotations
+
+from array import array
+from dataclasses import dataclass
+
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.codecs import CutOff
+from faithful_ledger.core.errors import AddressError, BindingError, LedgerError
+from faithful_ledger.core.source import Source
+from faithful_ledger.core.template.expressions import Expression
+from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, RepeatSpec
+
+__all__ = ["BoundFile", "bind_binary", "number_at"]
+
+MOST_VARIABLE_RECORDS = 4_000_000
+
+
+@dataclass(slots=True)
+class BoundFile:
+    """A file's elements at their spans; with a `problem` the tree is only what came before it."""
+
+    spec: FileSpec
+    source: Source
+    root: GroupNode
+    problem: LedgerError | None = None
+
+
+def bind_binary(spec: FileSpec, source: Source, outer: GroupNode | None = None) -> BoundFile:
+    """Bind one binary file. `outer` is the root of the save's first file, whose fields expressions may use."""
+    binder = _Binder(spec, source, outer)
+    try:
+        binder.group(binder.root, source.size)
+    except LedgerError as error:
+        return BoundFile(spec, source, binder.root, error)
+    finally:
+        binder.root.end = max(binder.root.end, source.size)
+    return BoundFile(spec, source, binder.root)
+
+
+def number_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> int:
+    """The number of the field an expression names, looked up outwards from a group.
+
+    Raises:
+        AddressError: it leads to no whole number.
+    """
+    first, *rest = path.split(".")
+    node = group.scope(first) or (outer.scope(first) if outer is not None else None)
+    for name in rest:
+        node = node.names.get(name) if isinstance(node, GroupNode) else None
+    if not isinstance(node, FieldNode):
+        raise AddressError(f"{path} is not bound here", "the template refers to a field that this save does not have")
+    return node.number
+
+
+class _Binder:
+    def __init__(self, spec: FileSpec, source: Source, outer: GroupNode | None) -> None:
+        self.file, self.source, self.outer = spec.name, source, outer
+        self.root = GroupNode(spec.root, None, spec.name, 0)
+
+    def group(self, node: GroupNode, limit: int) -> None:
+        """Bind a group's content from `node.start`; sets `node.end`."""
+        spec = node.spec
+        if spec.size is not None:
+            limit = node.start + self.whole(spec.size, node, node.start, limit)
+        at = node.start
+        for element in spec.layout:
+            if element.when is not None and not self.evaluate(element.when, node, at, element):
+                continue
+            if isinstance(element.at, Expression):
+                start = self.evaluate(element.at, node, at, element)
+                if not 0 <= start <= self.source.size:
+                    raise self.error(node, element, at, f"it points to {start}, outside the {self.source.size} bytes")
+                self.element(element, node, start, self.source.size)
+            else:
+                at = self.element(element, node, at, limit)
+            node.end = max(node.end, at)
+        if spec.size is not None:
+            node.end = limit
+        elif node.parent is None:
+            node.end = self.source.size
+
+    def element(self, spec: ElementSpec, parent: GroupNode, at: int, limit: int) -> int:
+        """Bind one element at an offset; returns where it ends."""
+        if isinstance(spec, GroupSpec):
+            group = GroupNode(spec, parent, self.file, at)
+            parent.add(group)
+            self.group(group, limit)
+            return group.end
+        if isinstance(spec, RepeatSpec):
+            repeat = RepeatNode(spec, parent, self.file, at, self.source, self.item)
+            parent.add(repeat)
+            self.repeat(repeat, limit)
+            return repeat.end
+        assert isinstance(spec, FieldSpec)
+        node = self.field(spec, parent, at, limit)
+        parent.add(node)
+        return node.end
+
+    def field(self, spec: FieldSpec, parent: GroupNode | RepeatNode, at: int, limit: int) -> FieldNode:
+        node = FieldNode(spec, parent, self.file, at, self.source)
+        if spec.size is not None:
+            assert isinstance(parent, GroupNode)
+            node.end = at + self.whole(spec.size, parent, at, limit, spec)
+        else:
+            try:
+                node.end = at + spec.codec.extent(self.source, at, limit)
+            except CutOff as cut:
+                left = max(limit - at, 0)
+                if cut.needed == spec.codec.size:
+                    what = f"{cut.needed} bytes are needed and {left} are left"
+                else:
+                    what = f"its length says {cut.needed} bytes and {left} are left"
+                raise self.error(parent, spec, at, what) from cut
+        if spec.constant is not None and node.raw != spec.constant:
+            raise self.error(
+                parent, spec, at, f"should be {spec.constant.hex(' ').upper()} and is {node.raw.hex(' ').upper()}"
+            )
+        return node
+
+    def repeat(self, node: RepeatNode, limit: int) -> None:
+        spec = node.spec
+        assert isinstance(node.parent, GroupNode)
+        count: int | None = None
+        if spec.count is not None:
+            count = self.evaluate(spec.count, node.parent, node.start, spec)
+        if spec.size is not None:
+            limit = node.start + self.whole(spec.size, node.parent, node.start, limit, spec)
+        least = spec.item.least_size
+        room = limit - node.start
+        if count is not None and (count < 0 or (count * least > room if least else count > MOST_VARIABLE_RECORDS)):
+            each = f"{least} bytes" if spec.item.fixed_size is not None else f"at least {least} bytes"
+            what = f"the count says {count} records of {each}, and {max(room, 0)} bytes are left"
+            raise self.error(node.parent, spec, node.start, what)
+        stride = spec.item.fixed_size
+        if stride and spec.until is None:
+            if count is None and room % stride:
+                what = f"{room} bytes are no whole number of records of {stride} bytes"
+                raise self.error(node.parent, spec, node.start, what)
+            node.count = count if count is not None else room // stride
+            node.stride = stride
+            node.end = node.start + node.count * stride
+            return
+        self.walk(node, count, limit)
+
+    def walk(self, node: RepeatNode, count: int | None, limit: int) -> None:
+        """Find where each record of a repeat begins that cannot be worked out from a stride."""
+        until = node.spec.until
+        node.offsets = array("Q")
+        at = node.start
+        node.end = at
+        while count is None or node.count < count:
+            if until is not None and self.source.read(at, min(at + len(until), limit)) == until:
+                at += len(until)
+                break
+            if at >= limit and until is None and count is None:
+                break
+            if at >= limit and until is not None:
+                assert isinstance(node.parent, GroupNode)
+                what = f"the marker {until.hex(' ').upper()} that ends it is missing"
+                raise self.error(node.parent, node.spec, node.start, what)
+            item = self.item(node, node.count, at, limit)
+            if item.end == at and count is None:
+                assert isinstance(node.parent, GroupNode)
+                raise self.error(node.parent, node.spec, at, "a record takes no bytes, so they would never end")
+            node.offsets.append(at)
+            node.count += 1
+            at = item.end
+            node.end = at
+        node.end = at
+
+    def item(self, repeat: RepeatNode, index: int, at: int, limit: int | None = None) -> Node:
+        """Bind one record. A record bound before is known to lie within the payload."""
+        limit = self.source.size if limit is None else limit
+        spec = repeat.spec.item
+        if isinstance(spec, FieldSpec):
+            field = self.field(spec, repeat, at, limit)
+            field.index = index
+            return field
+        group = GroupNode(spec, repeat, self.file, at)
+        group.index = index
+        self.group(group, limit)
+        return group
+
+    # numbers
+
+    def evaluate(self, expression: Expression, group: GroupNode, at: int, spec: ElementSpec) -> int:
+        if expression.constant is not None:
+            return expression.constant
+        try:
+            return expression.evaluate(lambda path: number_at(group, path, self.outer))
+        except BindingError:
+            raise
+        except LedgerError as error:
+            raise self.error(group, spec, at, str(error.what)) from error
+
+    def whole(
+        self, expression: Expression, group: GroupNode, at: int, limit: int, spec: ElementSpec | None = None
+    ) -> int:
+        """A size that must fit into what is left."""
+        size = self.evaluate(expression, group, at, spec or group.spec)
+        if not 0 <= size <= limit - at:
+            what = f"its length says {size} bytes and {max(limit - at, 0)} are left"
+            raise self.error(group if spec is not None else group.parent, spec or group.spec, at, what)
+        return size
+
+    def error(self, parent: Node | None, spec: ElementSpec, at: int, what: str) -> BindingError:
+        if isinstance(parent, RepeatNode):
+            path = f"{parent.path}[{parent.count}]"
+        else:
+            holder = parent
+            while isinstance(holder, GroupNode) and holder.spec.flat and holder.parent is not None:
+                holder = holder.parent
+            before = holder.path if holder is not None and holder.parent is not None else ""
+            path = f"{before}.{spec.name}" if before else spec.name
+        return BindingError(path, at, what)

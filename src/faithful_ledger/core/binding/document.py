@@ -1,0 +1,71 @@
+"""Binding a JSON text: addresses lead to spans of values; the same nodes as for binary, so one engine edits both."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from faithful_ledger.core.binding.binary import BoundFile, number_at
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.errors import BindingError, LedgerError
+from faithful_ledger.core.formats import JsonNode, parse_json
+from faithful_ledger.core.source import Source
+from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, PathFormula, RepeatSpec
+
+__all__ = ["LARGEST_TEXT", "bind_json"]
+
+LARGEST_TEXT = 64 << 20
+
+
+def bind_json(spec: FileSpec, source: Source, outer: GroupNode | None = None) -> BoundFile:
+    """Bind one JSON file. `outer` is the root of the save's first file, whose fields addresses may use."""
+    root = GroupNode(spec.root, None, spec.name, 0)
+    root.end = source.size
+    bound = BoundFile(spec, source, root)
+    try:
+        if source.size > LARGEST_TEXT:
+            raise BindingError(spec.name, 0, f"a JSON text of more than {LARGEST_TEXT >> 20} MiB is not read")
+        data = bytes(source.read(0, source.size))
+        _Document(spec.name, source, data, outer).group(root, parse_json(data))
+    except LedgerError as error:
+        bound.problem = error
+    return bound
+
+
+class _Document:
+    def __init__(self, file: str, source: Source, data: bytes, outer: GroupNode | None) -> None:
+        self.file, self.source, self.data, self.outer = file, source, data, outer
+
+    def group(self, node: GroupNode, place: JsonNode) -> None:
+        for element in node.spec.layout:
+            assert isinstance(element.at, PathFormula)
+            steps = element.at.steps(lambda path: number_at(node, path, self.outer))
+            try:
+                found = place.find(steps, self.data)
+            except LedgerError as error:
+                raise BindingError(f"{self.file}.{element.name}", place.start, error.what, error.remedy) from error
+            node.add(self.element(element, node, found))
+
+    def element(self, spec: ElementSpec, parent: GroupNode | RepeatNode, found: JsonNode) -> Node:
+        node: Node
+        if isinstance(spec, FieldSpec):
+            node = FieldNode(spec, parent, self.file, found.start, self.source)
+            node.end = found.end
+        elif isinstance(spec, RepeatSpec):
+            repeat = RepeatNode(spec, parent, self.file, found.start, self.source, self._maker(found))
+            repeat.count = len(found.items)
+            repeat.end = found.end
+            node = repeat
+        else:
+            assert isinstance(spec, GroupSpec)
+            node = GroupNode(spec, parent, self.file, found.start)
+            node.end = found.end
+            self.group(node, found)
+        return node
+
+    def _maker(self, found: JsonNode) -> Callable[[RepeatNode, int, int], Node]:
+        def make(repeat: RepeatNode, index: int, _: int) -> Node:
+            node = self.element(repeat.spec.item, repeat, found.items[index])
+            node.index = index
+            return node
+
+        return make

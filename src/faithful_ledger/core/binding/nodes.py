@@ -1,0 +1,298 @@
+"""A bound save: every element of the template at its span. Values are decoded when they are looked at.
+
+Records of a repeat are not made in advance. Where all have one size, the repeat knows only its start, its stride and
+its count, and a whole column can be had as one NumPy array; where sizes vary, only the records' offsets are kept.
+"""
+
+from __future__ import annotations
+
+from array import array
+from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING, Any
+
+from faithful_ledger.core.codecs import ChoiceCodec, FixedText, FloatCodec, IntegerCodec, SwitchesCodec, Value
+from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.paths import Step
+from faithful_ledger.core.source import Source
+from faithful_ledger.core.suggest import did_you_mean
+from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec, RepeatSpec
+
+if TYPE_CHECKING:
+    import numpy as np
+
+__all__ = ["FieldNode", "GroupNode", "Node", "RepeatNode", "find"]
+
+
+class Node:
+    """A span of one file: bytes [start, end) of its payload. `file` is the name of the file in the template."""
+
+    __slots__ = ("end", "file", "index", "parent", "spec", "start")
+
+    spec: ElementSpec
+
+    def __init__(self, spec: ElementSpec, parent: GroupNode | RepeatNode | None, file: str, start: int) -> None:
+        self.spec, self.parent, self.file, self.start = spec, parent, file, start
+        self.end = start
+        self.index: int | None = None
+
+    @property
+    def size(self) -> int:
+        return self.end - self.start
+
+    @property
+    def path(self) -> str:
+        """The way from the root, as people write it; flat groups leave no trace in it."""
+        if self.parent is None:
+            return self.spec.name
+        if self.index is not None:
+            return f"{self.parent.path}[{self.index}]"
+        holder: GroupNode | RepeatNode | None = self.parent
+        while isinstance(holder, GroupNode) and holder.parent is not None and holder.spec.flat:
+            holder = holder.parent
+        before = holder.path if holder is not None else ""
+        return f"{before}.{self.spec.name}" if before else self.spec.name
+
+    @property
+    def title(self) -> str:
+        return self.spec.title
+
+
+class FieldNode(Node):
+    __slots__ = ("source",)
+
+    spec: FieldSpec
+
+    def __init__(
+        self, spec: FieldSpec, parent: GroupNode | RepeatNode | None, file: str, start: int, source: Source
+    ) -> None:
+        super().__init__(spec, parent, file, start)
+        self.source = source
+
+    @property
+    def raw(self) -> bytes:
+        return bytes(self.source.read(self.start, self.end))
+
+    @property
+    def value(self) -> Value:
+        """Raises ValueRefused when the bytes are no such value."""
+        return self.spec.codec.decode(self.raw)
+
+    @property
+    def number(self) -> int:
+        """The whole number behind the value, also of a choice or a row of switches.
+
+        Raises:
+            AddressError: this field is no whole number.
+        """
+        codec = self.spec.codec
+        if isinstance(codec, IntegerCodec):
+            return codec.decode(self.raw)
+        if isinstance(codec, ChoiceCodec | SwitchesCodec):
+            return codec.number.decode(self.raw)
+        raise AddressError(f"{self.path} is no whole number", "use another field in the expression")
+
+
+class GroupNode(Node):
+    __slots__ = ("children", "names")
+
+    spec: GroupSpec
+
+    def __init__(self, spec: GroupSpec, parent: GroupNode | RepeatNode | None, file: str, start: int) -> None:
+        super().__init__(spec, parent, file, start)
+        self.children: list[Node] = []
+        self.names: dict[str, Node] = {}
+
+    def add(self, child: Node) -> None:
+        """Take in a child; a flat group's names are those of the group around it as well."""
+        self.children.append(child)
+        holder: GroupNode | RepeatNode | None = self
+        while isinstance(holder, GroupNode):
+            holder.names.setdefault(child.spec.name, child)
+            if not holder.spec.flat:
+                return
+            holder = holder.parent
+
+    def scope(self, name: str) -> Node | None:
+        """The nearest element of this name, looking outwards from here."""
+        holder: GroupNode | RepeatNode | None = self
+        while holder is not None:
+            if isinstance(holder, GroupNode):
+                if name in holder.names:
+                    return holder.names[name]
+                if holder.spec.name == name:
+                    return holder
+            holder = holder.parent
+        return None
+
+
+class RepeatNode(Node):
+    """Records in a row. Either `stride` is their size in bytes, or `offsets` says where each begins."""
+
+    __slots__ = ("_make", "count", "offsets", "source", "stride")
+
+    spec: RepeatSpec
+
+    def __init__(
+        self,
+        spec: RepeatSpec,
+        parent: GroupNode | RepeatNode | None,
+        file: str,
+        start: int,
+        source: Source,
+        make: Callable[[RepeatNode, int, int], Node],
+    ) -> None:
+        super().__init__(spec, parent, file, start)
+        self.source = source
+        self.count = 0
+        self.stride: int | None = None
+        self.offsets: array[int] | None = None
+        self._make = make
+
+    def __len__(self) -> int:
+        return self.count
+
+    def item(self, index: int) -> Node:
+        """One record, bound now.
+
+        Raises:
+            AddressError: there are not so many.
+        """
+        if not 0 <= index < self.count:
+            raise AddressError(
+                f"{self.path}[{index}] does not exist",
+                f"there are {self.count}, numbered from 0" if self.count else "there are none",
+            )
+        start = self.offsets[index] if self.offsets is not None else self.start + index * (self.stride or 0)
+        return self._make(self, index, start)
+
+    def items(self) -> Iterator[Node]:
+        return (self.item(index) for index in range(self.count))
+
+    def index_at(self, offset: int) -> int | None:
+        """The number of the record that holds a byte."""
+        if not self.start <= offset < self.end:
+            return None
+        if self.offsets is None:
+            return (offset - self.start) // self.stride if self.stride else None
+        from bisect import bisect_right
+
+        index = bisect_right(self.offsets, offset) - 1
+        return index if index >= 0 and offset < self.item(index).end else None
+
+    def records(self) -> np.ndarray[Any, Any]:
+        """All records as one structured array over the payload's own bytes, nothing copied or looked at.
+
+        Raises:
+            AddressError: the records differ in size, or are no groups.
+        """
+        import numpy
+
+        if self.stride is None or not isinstance(self.spec.item, GroupSpec):
+            raise AddressError(f"{self.path} has records of different sizes", "take them one by one")
+        names, formats, offsets = [], [], []
+        for name, field, offset in _columns(self.spec.item, 0):
+            names.append(name)
+            formats.append(_dtype(field))
+            offsets.append(offset)
+        layout = numpy.dtype({"names": names, "formats": formats, "offsets": offsets, "itemsize": self.stride})
+        return numpy.frombuffer(self.source.read(self.start, self.end), layout, self.count)
+
+    def column(self, name: str) -> np.ndarray[Any, Any]:
+        """The numbers of one field in all records, as an array of `count` values.
+
+        Raises:
+            AddressError: as for `records`, or there is no such field.
+        """
+        import numpy
+
+        records = self.records()
+        if name not in (records.dtype.names or ()):
+            raise AddressError(f"the records of {self.path} have no field {name}", "")
+        column = records[name]
+        codec = _number_of(self.spec.item.named(name) if isinstance(self.spec.item, GroupSpec) else None)
+        if isinstance(codec, IntegerCodec) and codec.size == 3:
+            order = (0, 1, 2) if codec.order == "little" else (2, 1, 0)
+            planes = column.view(numpy.uint8).reshape(self.count, -1) if column.ndim == 1 else column
+            value = sum(planes[:, byte].astype(numpy.int32) << 8 * place for place, byte in enumerate(order))
+            whole = numpy.asarray(value, numpy.int32)
+            return numpy.where(whole >= 1 << 23, whole - (1 << 24), whole) if codec.signed else whole
+        return column
+
+
+def _columns(group: GroupSpec, at: int) -> Iterator[tuple[str, FieldSpec, int]]:
+    for element in group.layout:
+        if isinstance(element, FieldSpec):
+            yield element.name, element, at
+        elif isinstance(element, GroupSpec) and element.flat:
+            yield from _columns(element, at)
+        at += element.fixed_size or 0
+
+
+def _number_of(spec: ElementSpec | None) -> object:
+    codec = spec.codec if isinstance(spec, FieldSpec) else None
+    return codec.number if isinstance(codec, ChoiceCodec | SwitchesCodec) else codec
+
+
+def _dtype(spec: FieldSpec) -> str | tuple[str, tuple[int, ...]]:
+    codec = _number_of(spec)
+    if isinstance(codec, IntegerCodec) and codec.size != 3:
+        return f"{'<' if codec.order == 'little' else '>'}{'i' if codec.signed else 'u'}{codec.size}"
+    if isinstance(codec, FloatCodec):
+        return f"{'<' if codec.order == 'little' else '>'}f{codec.size}"
+    if isinstance(codec, FixedText):
+        return f"V{codec.size}"
+    return ("u1", (spec.fixed_size or 0,))
+
+
+def find(root: Node, steps: tuple[Step, ...], told: str) -> list[Node]:
+    """The nodes a path leads to: one, or several where it has a `[*]`.
+
+    Raises:
+        AddressError: a step leads nowhere; the sentence tells what is there.
+    """
+    nodes = [root]
+    for step in steps:
+        nodes = [found for node in nodes for found in _follow(node, step, told)]
+    return nodes
+
+
+def _follow(node: Node, step: Step, told: str) -> list[Node]:
+    if step.name is not None and isinstance(node, GroupNode):
+        child = node.names.get(step.name)
+        if child is not None:
+            return [child]
+        known = list(node.names)
+        hint = did_you_mean(step.name, known) or f"here are {', '.join(known[:12])}"
+        raise AddressError(f"“{told}”: there is no {step.name}", hint)
+    if step.name is None and isinstance(node, RepeatNode):
+        if step.every:
+            return list(node.items())
+        if step.index is not None:
+            return [node.item(step.index)]
+        return [_keyed(node, step, told)]
+    what = "its records are numbered: write [0]" if isinstance(node, RepeatNode) else "it has no parts"
+    raise AddressError(f"“{told}” cannot go on after {node.path}", what)
+
+
+def _keyed(node: RepeatNode, step: Step, told: str) -> Node:
+    fitting: list[Node] = []
+    seen: list[str] = []
+    for item in node.items():
+        child = item.names.get(step.key or "") if isinstance(item, GroupNode) else None
+        if isinstance(child, FieldNode):
+            text = child.spec.codec.to_text(child.value)
+            if text == step.value:
+                fitting.append(item)
+            if len(seen) < 12:
+                seen.append(text)
+    if len(fitting) == 1:
+        return fitting[0]
+    if fitting:
+        numbers = ", ".join(str(item.index) for item in fitting[:8])
+        raise AddressError(
+            f"“{told}”: {len(fitting)} records have {step.key}={step.value}", f"choose one by number: {numbers}"
+        )
+    hint = did_you_mean(step.value or "", seen) or (
+        f"there are {', '.join(seen)}" if seen else f"no record has a {step.key}"
+    )
+    raise AddressError(f"“{told}”: no record has {step.key}={step.value}", hint)

@@ -1,0 +1,435 @@
+"""A book: the workspace of one game. The face that window and command line talk to.
+
+What lies in its folder:
+
+    book.sqlite   records in SQLite (WAL): saves, snapshots, postings
+    vault/        kept copies (see vault/objects.py)
+    journal/      postings under way (see posting/write.py)
+    templates/    templates of this book, before the shipped ones
+    lock          held while something is written, so that two programs do not post at once
+
+A snapshot is recorded after its objects are whole; a posting after its files are. Opening a book finishes or undoes
+what a stop left half done (`recovered` tells).
+"""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import sqlite3
+import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from functools import partial
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from faithful_ledger.core.disk import Disk
+from faithful_ledger.core.errors import AddressError, Refused, VaultError
+from faithful_ledger.core.posting.checks import Check, run_checks
+from faithful_ledger.core.posting.plan import Plan, verify
+from faithful_ledger.core.posting.write import Recovery, Rewrite, recover, replace_set
+from faithful_ledger.core.save import Save
+from faithful_ledger.core.source import MemorySource, Source, open_source, same_bytes
+from faithful_ledger.core.vault.objects import ObjectStore, digest_of
+
+__all__ = ["Book", "KeptFile", "Posting", "Snapshot"]
+
+SCHEMA = """
+create table if not exists saves (path text primary key, template text, opened text not null);
+create table if not exists snapshots (
+    id text primary key, number integer not null unique, time text not null, label text not null, kind text not null,
+    save text not null, companions text not null);
+create table if not exists snapshot_files (
+    snapshot text not null references snapshots, role text not null, path text not null,
+    size integer not null, sha256 text not null, mode integer not null, primary key (snapshot, path));
+create table if not exists postings (
+    id text primary key, time text not null, save text not null, kept text not null references snapshots,
+    record text not null, reversed text);
+create index if not exists snapshots_of_save on snapshots (save, number);
+"""
+
+
+class KeptFile(NamedTuple):
+    role: str
+    path: Path
+    size: int
+    sha256: str
+    mode: int
+
+
+class Snapshot(NamedTuple):
+    """A kept copy. `companions` are the names of files that must go when the save is brought back without them."""
+
+    id: str
+    time: str
+    label: str
+    kind: str
+    save: Path
+    companions: tuple[str, ...]
+    files: tuple[KeptFile, ...]
+
+
+class Posting(NamedTuple):
+    """Entries that were written. `record` is what `describe` made of the plan; `reversed` says when, or is None."""
+
+    id: str
+    time: str
+    save: Path
+    kept: str
+    record: dict[str, Any]
+    reversed: str | None
+
+
+class Book:
+    """One game's workspace.
+
+    Raises:
+        LedgerError: the folder cannot be used.
+    """
+
+    def __init__(self, folder: Path, disk: Disk | None = None) -> None:
+        self.folder, self.disk = folder, disk or Disk()
+        self.store = ObjectStore(folder / "vault" / "objects", self.disk)
+        self.journal = folder / "journal"
+        self.recovered: list[Recovery] = []
+        try:
+            (folder / "templates").mkdir(parents=True, exist_ok=True)
+            self._db = sqlite3.connect(folder / "book.sqlite", isolation_level=None, check_same_thread=False)
+            self._db.execute("pragma journal_mode = wal")
+            self._db.execute("pragma synchronous = full")
+            self._db.executescript(SCHEMA)
+        except (OSError, sqlite3.Error) as error:
+            raise VaultError(
+                f"the book {folder} cannot be opened ({error})", "check its permissions and the disk"
+            ) from error
+        if any(self.journal.glob("*")):
+            with self._locked():
+                self.recovered = recover(self.journal, self.disk, self.store, self._record_posting)
+                self.store.sweep()
+
+    @property
+    def name(self) -> str:
+        return self.folder.name
+
+    def close(self) -> None:
+        self._db.close()
+
+    # saves
+
+    def remember(self, path: Path, template: str | None) -> None:
+        """Note that this save belongs to this book."""
+        self._db.execute(
+            "insert into saves values (?, ?, ?) on conflict (path) do update set template = excluded.template, "
+            "opened = excluded.opened",
+            (str(_absolute(path)), template, _now()),
+        )
+
+    def saves(self) -> list[tuple[Path, str | None]]:
+        """Saves opened from this book with their template's id, the latest first."""
+        rows = self._db.execute("select path, template from saves order by opened desc, rowid desc")
+        return [(Path(path), template) for path, template in rows]
+
+    def knows(self, path: Path) -> bool:
+        return self._db.execute("select 1 from saves where path = ?", (str(_absolute(path)),)).fetchone() is not None
+
+    # snapshots
+
+    def keep(self, save: Save, label: str = "", kind: str = "kept") -> Snapshot:
+        """Keep all files of a save as they are on disk now, companions included.
+
+        Raises:
+            LedgerError: a file cannot be read, or the vault not written; nothing is recorded then.
+        """
+        names = tuple(c.name for c in save.template.companions) if save.template is not None else ()
+        paths = [(name, file.path) for name, file in save.files.items()]
+        paths += [("companion", save.main.path.with_name(name)) for name in names]
+        return self._keep(save.main.path, paths, names, label, kind)
+
+    def keep_opened(self, save: Save, label: str, kind: str) -> Snapshot:
+        """As `keep`, but only if all files are still what they were when the save was opened.
+
+        Raises:
+            Refused: one is not.
+        """
+        for file in save.files.values():
+            present, _ = open_source(file.path)
+            if not same_bytes(present, file.source):
+                raise Refused(f"nothing was written: {file.path.name} was changed by another program", "open it again")
+        return self.keep(save, label, kind)
+
+    def _keep(
+        self, save: Path, paths: list[tuple[str, Path]], companions: tuple[str, ...], label: str, kind: str
+    ) -> Snapshot:
+        files = []
+        for role, path in paths:
+            if role == "companion" and not path.is_file():
+                continue
+            source, _ = open_source(path)
+            mode = path.stat().st_mode & 0o7777
+            files.append(KeptFile(role, _absolute(path), source.size, self.store.put(source), mode))
+        snapshot = Snapshot(uuid.uuid4().hex[:12], _now(), label, kind, _absolute(save), companions, tuple(files))
+        with self._transaction():
+            self._db.execute(
+                "insert into snapshots select ?, coalesce(max(number), 0) + 1, ?, ?, ?, ?, ? from snapshots",
+                (snapshot.id, snapshot.time, label, kind, str(snapshot.save), json.dumps(companions)),
+            )
+            self._db.executemany(
+                "insert into snapshot_files values (?, ?, ?, ?, ?, ?)",
+                [(snapshot.id, f.role, str(f.path), f.size, f.sha256, f.mode) for f in files],
+            )
+        return snapshot
+
+    def snapshots(self, save: Path | None = None) -> list[Snapshot]:
+        """All snapshots, or those of one save, the latest first."""
+        where, values = ("where save = ?", (str(_absolute(save)),)) if save is not None else ("", ())
+        rows = self._db.execute(
+            f"select id, time, label, kind, save, companions from snapshots {where} order by number desc",
+            values,
+        ).fetchall()
+        files: dict[str, list[KeptFile]] = {}
+        for snapshot, *rest in self._db.execute(
+            "select snapshot, role, path, size, sha256, mode from snapshot_files order by rowid"
+        ):
+            files.setdefault(snapshot, []).append(KeptFile(rest[0], Path(rest[1]), *rest[2:]))
+        return [
+            Snapshot(id_, time, label, kind, Path(path), tuple(json.loads(names)), tuple(files.get(id_, ())))
+            for id_, time, label, kind, path, names in rows
+        ]
+
+    def snapshot(self, name: str) -> Snapshot:
+        """A snapshot by its id or the beginning of it.
+
+        Raises:
+            AddressError: there is none, or several begin so.
+        """
+        found = [snapshot for snapshot in self.snapshots() if snapshot.id.startswith(name)] if name else []
+        if len(found) != 1:
+            what = "several snapshots begin" if found else "no snapshot begins"
+            raise AddressError(f"{what} with “{name}”", "see the list of snapshots")
+        return found[0]
+
+    def relabel(self, snapshot: Snapshot, label: str) -> None:
+        self._db.execute("update snapshots set label = ? where id = ?", (label, snapshot.id))
+
+    def kept_source(self, file: KeptFile) -> Source:
+        """Raises VaultError when the kept copy is missing or damaged."""
+        return MemorySource(self.store.get(file.sha256))
+
+    # writing
+
+    def check(self, plan: Plan, *, detach_links: bool = False) -> list[Check]:
+        return run_checks(plan, self.folder, detach_links=detach_links)
+
+    def post(self, save: Save, plan: Plan, note: str = "", *, detach_links: bool = False) -> Posting:
+        """Write a plan. The untouched files are in the vault before the first byte is written.
+
+        Raises:
+            Refused: a check does not allow it, or a file is not as it was opened; nothing was written.
+            LedgerError: it could not be written; everything is as it was.
+        """
+        with self._locked():
+            failed = [check for check in self.check(plan, detach_links=detach_links) if not check.ok]
+            if failed:
+                raise Refused(f"nothing was written: {failed[0].text}", failed[0].remedy)
+            changed = [file for file in plan.files if file.changes]
+            if not changed:
+                raise Refused("there is nothing to post", "enter a value first")
+            kept = self.keep_opened(save, note, "before posting")
+            digests = {file.path: file.sha256 for file in kept.files}
+            rewrites = [
+                Rewrite(
+                    file.file.path,
+                    file.patched,
+                    digests[_absolute(file.file.path)],
+                    partial(verify, file.file.name, file.patched),
+                )
+                for file in changed
+            ]
+            record = {
+                "id": uuid.uuid4().hex[:12],
+                "time": _now(),
+                "save": str(_absolute(save.main.path)),
+                "kept": kept.id,
+            }
+            record |= describe(plan, note)
+            removals = [(path, digests[_absolute(path)]) for path in plan.companions]
+            replace_set(rewrites, removals, record, self.journal, self.disk, self.store, self._record_posting)
+            return self.posting(str(record["id"]))
+
+    def post_elsewhere(self, save: Save, plan: Plan, to: Path) -> list[Path]:
+        """Write what a plan makes of a save to another place, and leave the save alone.
+
+        `to` is a folder, or the new name of the first file; the other files go beside it. Nothing may exist there yet.
+
+        Raises:
+            Refused: something is there, or the result would not be in balance; nothing was written.
+            LedgerError: it could not be written.
+        """
+        if not plan.in_balance:
+            raise Refused(
+                "nothing was written: the result would not be in balance", "see check, or decide on its seals"
+            )
+        main = to / save.main.path.name if to.is_dir() else to
+        rewrites = []
+        for file in plan.files:
+            target = main if file.file is save.main else main.with_name(file.file.path.name)
+            if target.exists() or target.is_symlink():
+                raise Refused(f"{target} exists already", "nothing was written; name another place")
+            check = partial(verify, file.file.name, file.patched)
+            rewrites.append(Rewrite(_absolute(target), file.patched, None, check))
+        with self._locked():
+            record = {"id": uuid.uuid4().hex[:12], "elsewhere": str(_absolute(main))}
+            replace_set(rewrites, [], record, self.journal, self.disk, self.store, self._record_posting)
+        return [rewrite.path for rewrite in rewrites]
+
+    def postings(self, save: Path | None = None) -> list[Posting]:
+        """All postings, or those of one save, the latest first."""
+        rows = self._db.execute("select id, time, save, kept, record, reversed from postings order by rowid desc")
+        found = [Posting(i, time, Path(path), kept, json.loads(rec), rev) for i, time, path, kept, rec, rev in rows]
+        return [posting for posting in found if save is None or posting.save == _absolute(save)]
+
+    def posting(self, name: str) -> Posting:
+        """Raises AddressError when there is none of this id."""
+        for posting in self.postings():
+            if posting.id == name:
+                return posting
+        raise AddressError(f"there is no posting {name}", "see Records")
+
+    def reverse(self, posting: Posting, *, anyway: bool = False) -> Snapshot:
+        """Bring back the exact bytes from before a posting. Returns the snapshot of the state that gave way.
+
+        Raises:
+            Refused: the game has written the save since, and it is not wanted `anyway`.
+            LedgerError: it could not be written; everything is as it was.
+        """
+        snapshot = self.snapshot(posting.kept)
+        if not anyway:
+            for path, digest in posting.record["new"].items():
+                source, _ = open_source(Path(path))
+                if digest_of(source.chunks(0, source.size)) != digest:
+                    raise Refused(
+                        f"{Path(path).name} has changed since this posting",
+                        "nothing was written; reverse anyway, and what is there now is kept as a snapshot",
+                    )
+        gave_way = self.restore(snapshot, f"before the posting of {posting.time} was reversed")
+        assert gave_way is not None
+        self._db.execute("update postings set reversed = ? where id = ?", (_now(), posting.id))
+        return gave_way
+
+    def restore(self, snapshot: Snapshot, label: str = "", to: Path | None = None) -> Snapshot | None:
+        """Bring a snapshot back to where it was; what is there now is kept first, and that snapshot returned.
+
+        With `to`, write it there instead: a file name for a single file, else a folder. Nothing there may exist yet.
+
+        Raises:
+            VaultError: a kept copy is damaged; nothing was written.
+            LedgerError: it could not be written; everything is as it was.
+        """
+        contents = [(file, MemorySource(self.store.get(file.sha256))) for file in snapshot.files]
+        with self._locked():
+            targets = [self._target(snapshot, file, to) for file, _ in contents]
+            if to is not None and (existing := [target for target in targets if target.exists()]):
+                raise Refused(f"{existing[0]} exists already", "nothing was written; name another place")
+            gave_way, removals, old = None, [], {}
+            if to is None:
+                from faithful_ledger.core.posting.checks import holders
+
+                if held := holders(targets):
+                    path, names = next(iter(held.items()))
+                    raise Refused(f"{Path(path).name} is held open by {', '.join(names)}", "close the game first")
+                present = [(file.role, file.path) for file in snapshot.files if file.path.exists()]
+                stale = [snapshot.save.with_name(name) for name in snapshot.companions]
+                stale = [path for path in stale if path.is_file() and path not in targets]
+                gave_way = self._keep(
+                    snapshot.save,
+                    present + [("companion", path) for path in stale],
+                    snapshot.companions,
+                    label or f"before the snapshot of {snapshot.time} was restored",
+                    "before restoring",
+                )
+                old = {file.path: file.sha256 for file in gave_way.files}
+                removals = [(path, old[_absolute(path)]) for path in stale]
+            rewrites = [
+                Rewrite(target, content, old.get(target), partial(_arrived, target.name, content), file.mode)
+                for target, (file, content) in zip(targets, contents, strict=True)
+                if old.get(target) != file.sha256
+            ]
+            if to is not None:
+                self.disk.make_folder(targets[0].parent)
+            if rewrites or removals:
+                record = {"id": uuid.uuid4().hex[:12], "restored": snapshot.id}
+                replace_set(rewrites, removals, record, self.journal, self.disk, self.store, self._record_posting)
+        return gave_way
+
+    def _target(self, snapshot: Snapshot, file: KeptFile, to: Path | None) -> Path:
+        if to is None:
+            return file.path
+        alone = len(snapshot.files) == 1
+        return _absolute(to if alone and not to.is_dir() else to / file.path.name)
+
+    def _record_posting(self, record: dict[str, Any], digests: list[str]) -> None:
+        """The last step of a posting: it is in the records. A restored snapshot leaves its own trace already."""
+        if "entries" not in record:
+            return
+        record = {**record, "new": dict(zip(record["files"], digests, strict=True))}
+        try:
+            self._db.execute(
+                "insert or replace into postings values (?, ?, ?, ?, ?, null)",
+                (record["id"], record["time"], record["save"], record["kept"], json.dumps(record)),
+            )
+        except sqlite3.Error as error:
+            raise VaultError(f"the book {self.folder} cannot be written ({error})", "the save is as it was") from error
+
+    @contextmanager
+    def _transaction(self) -> Iterator[None]:
+        try:
+            self._db.execute("begin immediate")
+            yield
+            self._db.execute("commit")
+        except sqlite3.Error as error:
+            self._db.rollback()
+            raise VaultError(f"the book {self.folder} cannot be written ({error})", "the save is as it was") from error
+
+    @contextmanager
+    def _locked(self) -> Iterator[None]:
+        with (self.folder / "lock").open("w") as lock:
+            try:
+                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError as error:
+                raise Refused(
+                    f"another program is writing in the book {self.name}",
+                    "nothing was written; wait until it is done",
+                ) from error
+            yield
+
+
+def describe(plan: Plan, note: str) -> dict[str, Any]:
+    """A plan as the records keep it: entries, changed bytes with their causes, companions."""
+    return {
+        "note": note,
+        "entries": [
+            {"path": entry.path, "label": entry.node.title, "old": entry.old_text, "new": entry.new_text}
+            for entry in plan.entries
+        ],
+        "followers": [{"path": entry.path, "old": entry.old_text, "new": entry.new_text} for entry in plan.followers],
+        "changes": [change._asdict() for change in plan.changes],
+        "renewed": [renewal.node.path for renewal in plan.renewals],
+        "removed": [str(path) for path in plan.companions],
+        "files": [str(_absolute(file.file.path)) for file in plan.files if file.changes],
+        "in_balance": plan.in_balance,
+    }
+
+
+def _arrived(name: str, content: Source, written: Source) -> None:
+    if not same_bytes(content, written):
+        raise Refused(f"{name} did not reach the disk as it was kept", "the save is as it was")
+
+
+def _absolute(path: Path) -> Path:
+    return Path(path).absolute()
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="milliseconds")

@@ -1,0 +1,27 @@
+"""How one value lies in bytes. A codec knows no template and no save."""
+
+from faithful_ledger.core.codecs.base import Codec, CutOff, Value
+from faithful_ledger.core.codecs.choices import ChoiceCodec, SwitchesCodec
+from faithful_ledger.core.codecs.numbers import FloatCodec, IntegerCodec, number_codec, parse_whole
+from faithful_ledger.core.codecs.spelled import JsonNumber, JsonSwitch, JsonText
+from faithful_ledger.core.codecs.text import FixedText, FreeText, PrefixedText, RawBytes, text_encoding
+
+__all__ = [
+    "ChoiceCodec",
+    "Codec",
+    "CutOff",
+    "FixedText",
+    "FloatCodec",
+    "FreeText",
+    "IntegerCodec",
+    "JsonNumber",
+    "JsonSwitch",
+    "JsonText",
+    "PrefixedText",
+    "RawBytes",
+    "SwitchesCodec",
+    "Value",
+    "number_codec",
+    "parse_whole",
+    "text_encoding",
+]

@@ -1,0 +1,126 @@
+"""Values spelled in a JSON text (RFC 8259). An entry keeps the document's own way of spelling."""
+
+from __future__ import annotations
+
+import json
+import math
+import re
+from decimal import Decimal, InvalidOperation
+
+from faithful_ledger.core.codecs.base import Value
+from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.source import Source
+
+__all__ = ["JsonNumber", "JsonSwitch", "JsonText"]
+
+NUMBER = re.compile(r"-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?")
+
+
+class _Spelled:
+    size = None
+
+    def extent(self, source: Source, at: int, limit: int) -> int:
+        return limit - at
+
+    def to_text(self, value: Value) -> str:
+        return str(value)
+
+
+class JsonNumber(_Spelled):
+    """A number. As many decimals as the old spelling had are written again: 1340.00 becomes 5200.00."""
+
+    name = "json-number"
+    about = "number in JSON text"
+
+    def decode(self, raw: bytes) -> int | float:
+        text = raw.decode("utf-8", "replace")
+        if len(text) > 400 or not NUMBER.fullmatch(text):
+            raise ValueRefused(f"{text[:40]} is no number", "the template may mean another value")
+        if not set(text) & set(".eE"):
+            return int(text)
+        value = float(text)
+        if math.isinf(value):
+            raise ValueRefused(f"{text[:40]} is larger than any number kept here", "edit it as text")
+        return int(value) if value.is_integer() and abs(value) < 1 << 53 else value
+
+    def encode(self, value: Value, old: bytes) -> bytes:
+        if (
+            isinstance(value, bool)
+            or not isinstance(value, int | float)
+            or value != value
+            or abs(value) == float("inf")
+        ):
+            raise ValueRefused(f"{value!r} is no number JSON can hold", "enter one")
+        spelled = old.decode("ascii", "replace")
+        exponent = "e" in spelled.lower()
+        decimals = len(spelled.partition(".")[2]) if "." in spelled and not exponent else 0
+        exact = Decimal(repr(value))
+        try:
+            padded = exact.quantize(Decimal(1).scaleb(-decimals))
+        except InvalidOperation:
+            padded = exact
+        text = f"{padded:f}" if padded == exact else f"{exact:f}"
+        return text.encode("ascii")
+
+    def from_text(self, text: str, old: Value = None) -> int | float:
+        return self.decode(text.strip().replace("−", "-").encode())
+
+
+class JsonText(_Spelled):
+    """A string. Letters beyond ASCII are escaped, which every reader knows, unless the old string had them plain."""
+
+    name = "json-string"
+    about = "string in JSON text"
+
+    def decode(self, raw: bytes) -> str:
+        try:
+            value = json.loads(raw.decode("utf-8"), strict=False)
+        except ValueError as error:
+            raise ValueRefused("this is no string of JSON", "the template may mean another value") from error
+        if not isinstance(value, str):
+            raise ValueRefused("this is no string of JSON", "the template may mean another value")
+        return value
+
+    def encode(self, value: Value, old: bytes) -> bytes:
+        if not isinstance(value, str):
+            raise ValueRefused(f"{value!r} is not a text", "enter one")
+        try:
+            return json.dumps(value, ensure_ascii=old.isascii()).encode("utf-8")
+        except UnicodeEncodeError as error:
+            raise ValueRefused(f"“{value[:40]!r}” holds half a letter", "enter whole letters") from error
+
+    def from_text(self, text: str, old: Value = None) -> str:
+        return text
+
+
+class JsonSwitch(_Spelled):
+    """true or false."""
+
+    name = "json-switch"
+    about = "true or false in JSON text"
+
+    def decode(self, raw: bytes) -> bool:
+        if raw not in (b"true", b"false"):
+            raise ValueRefused("this is neither true nor false", "the template may mean another value")
+        return raw == b"true"
+
+    def encode(self, value: Value, old: bytes) -> bytes:
+        return b"true" if value else b"false"
+
+    def to_text(self, value: Value) -> str:
+        return "on" if value else "off"
+
+    def from_text(self, text: str, old: Value = None) -> bool:
+        words = {
+            "on": True,
+            "true": True,
+            "yes": True,
+            "1": True,
+            "off": False,
+            "false": False,
+            "no": False,
+            "0": False,
+        }
+        if text.strip().casefold() not in words:
+            raise ValueRefused(f"“{text[:40]}” is neither on nor off", "type on or off")
+        return words[text.strip().casefold()]

@@ -1,0 +1,88 @@
+"""Everything that changes a disk, as a handful of operations. Nothing else in the product writes a user's file.
+
+Posting and vault are given a `Disk`; tests give them one that stops the machine at operation N. Foreign errors are
+translated here, once.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from faithful_ledger.core.errors import FileAccessError
+
+__all__ = ["Disk", "translated"]
+
+REASONS = {
+    errno.ENOSPC: ("the disk is full", "make room and try again"),
+    errno.EDQUOT: ("your share of the disk is used up", "make room and try again"),
+    errno.EACCES: ("you may not write there", "change the permissions or your user"),
+    errno.EPERM: ("you may not change it", "change its owner or flags, or your user"),
+    errno.EROFS: ("the file system is read-only", "make it writable first"),
+    errno.ENOENT: ("the folder is not there any more", "look whether it was moved"),
+    errno.EIO: ("the disk reports an error", "check the disk"),
+    errno.EFBIG: ("the file would be too large for this file system", "use another disk"),
+}
+
+
+@contextmanager
+def translated(path: Path, doing: str) -> Iterator[None]:
+    """Turn an OSError into the family's own, with the file and what was being done."""
+    try:
+        yield
+    except OSError as error:
+        reason, remedy = REASONS.get(error.errno or 0, (error.strerror or str(error), "check the disk"))
+        raise FileAccessError(f"{path} cannot be {doing}: {reason}", f"the save is as it was; {remedy}") from error
+
+
+class Disk:
+    """The operations. Each either happens or raises OSError."""
+
+    def create(self, path: Path, mode: int = 0o600) -> int:
+        """A new file, open for writing; never one that exists."""
+        return os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC | os.O_NOFOLLOW, mode)
+
+    def write(self, descriptor: int, data: bytes | memoryview) -> None:
+        view = memoryview(data)
+        while view:
+            view = view[os.write(descriptor, view) :]
+
+    def sync(self, descriptor: int) -> None:
+        os.fsync(descriptor)
+
+    def close(self, descriptor: int) -> None:
+        os.close(descriptor)
+
+    def dress(self, descriptor: int, like: os.stat_result, source: Path) -> None:
+        """Give a new file the owner, the mode and the extended attributes of another."""
+        present = os.fstat(descriptor)
+        if (present.st_uid, present.st_gid) != (like.st_uid, like.st_gid):
+            os.fchown(descriptor, like.st_uid, like.st_gid)
+        os.fchmod(descriptor, like.st_mode & 0o7777)
+        try:
+            for name in os.listxattr(source):
+                os.setxattr(descriptor, name, os.getxattr(source, name))
+        except OSError as error:
+            if error.errno not in (errno.ENOTSUP, errno.EPERM, errno.EACCES):
+                raise
+
+    def replace(self, source: Path, target: Path) -> None:
+        """One name gives way to another in one step (rename(2))."""
+        source.replace(target)
+
+    def remove(self, path: Path) -> None:
+        path.unlink()
+
+    def make_folder(self, path: Path) -> None:
+        path.mkdir(parents=True, exist_ok=True)
+
+    def sync_folder(self, path: Path) -> None:
+        """Make the names in a folder last."""
+        descriptor = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)

@@ -1,0 +1,119 @@
+"""Replaced spans over a source: the payload as it will be, without copying what stays.
+
+`Patched` is a piece table in the sense of Crowley, "Data Structures for Text Sequences" (1998): a row of pieces, each
+a span of the old payload or new bytes. It is itself a `Source`, so binding, seals and writing read it like any other.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple
+
+from faithful_ledger.core.errors import EntryError, place
+from faithful_ledger.core.source import CHUNK, Source
+
+__all__ = ["Patched", "Piece", "Replacement"]
+
+
+class Replacement(NamedTuple):
+    """The bytes of `source[start:end]` give way to `data`; `cause` says why, for the plan."""
+
+    start: int
+    end: int
+    data: bytes
+    cause: str
+
+
+class Piece(NamedTuple):
+    """A run of the new payload: `start` there, `old_start` in the old one; `replacement` where the bytes are new."""
+
+    start: int
+    end: int
+    old_start: int
+    old_end: int
+    replacement: Replacement | None
+
+
+class Patched:
+    """An old source with spans replaced.
+
+    Raises:
+        EntryError: when two replacements overlap; both causes are named.
+    """
+
+    def __init__(self, old: Source, replacements: Iterable[Replacement]) -> None:
+        self.old = old
+        self.replacements = sorted(replacements, key=lambda item: (item.start, item.end))
+        self.pieces: list[Piece] = []
+        at = new_at = 0
+        previous: Replacement | None = None
+        for item in self.replacements:
+            if item.start < at and previous is not None:
+                raise EntryError(
+                    f"{item.cause} and {previous.cause} would both change the bytes at {place(item.start)}",
+                    "nothing was written; strike one of the two",
+                )
+            if item.start > at:
+                self.pieces.append(Piece(new_at, new_at + item.start - at, at, item.start, None))
+                new_at += item.start - at
+            self.pieces.append(Piece(new_at, new_at + len(item.data), item.start, item.end, item))
+            new_at += len(item.data)
+            at, previous = item.end, item
+        if at < old.size:
+            self.pieces.append(Piece(new_at, new_at + old.size - at, at, old.size, None))
+            new_at += old.size - at
+        self.size = new_at
+        self._starts = [piece.start for piece in self.pieces]
+
+    def read(self, start: int, end: int) -> memoryview:
+        parts = list(self._parts(start, min(end, self.size)))
+        return parts[0] if len(parts) == 1 else memoryview(b"".join(parts))
+
+    def chunks(self, start: int, end: int) -> Iterator[memoryview]:
+        for part in self._parts(start, min(end, self.size)):
+            for at in range(0, len(part), CHUNK):
+                yield part[at : at + CHUNK]
+
+    def _parts(self, start: int, end: int) -> Iterator[memoryview]:
+        index = max(bisect_right(self._starts, start) - 1, 0)
+        for piece in self.pieces[index:]:
+            if piece.start >= end:
+                return
+            low, high = max(start, piece.start), min(end, piece.end)
+            if low >= high:
+                continue
+            if piece.replacement is not None:
+                yield memoryview(piece.replacement.data)[low - piece.start : high - piece.start]
+            else:
+                shift = piece.old_start - piece.start
+                yield from self._old_parts(low + shift, high + shift)
+
+    def _old_parts(self, start: int, end: int) -> Iterator[memoryview]:
+        # A block source copies what it reads, so long spans of one are handed on in chunks.
+        if end - start <= CHUNK:
+            yield self.old.read(start, end)
+        else:
+            yield from self.old.chunks(start, end)
+
+    def moved(self, old_offset: int, *, after: bool = False) -> int:
+        """Where a boundary of the old payload lies now.
+
+        A boundary at which bytes were replaced lies before them, or behind them with `after`.
+        """
+        shift = 0
+        for item in self.replacements:
+            if item.start > old_offset or (item.start == old_offset and not (after and item.end == old_offset)):
+                break
+            if old_offset < item.end:
+                return item.start + shift
+            shift += len(item.data) - (item.end - item.start)
+        return old_offset + shift
+
+    def touches(self, start: int, end: int) -> bool:
+        """Whether any byte of the new payload's span was replaced, or the span's length changed within."""
+        return any(
+            piece.replacement is not None and piece.start <= end and piece.end >= start
+            for piece in self.pieces[max(bisect_right(self._starts, start) - 2, 0) :]
+            if piece.start <= end
+        )

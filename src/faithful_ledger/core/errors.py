@@ -1,0 +1,111 @@
+"""The one family of errors. Each says what is wrong, where, and what to do; the class owns the sentence.
+
+Callers catch `LedgerError` in one place and show `str(error)`: one sentence, without a traceback. `error.status`
+is the exit status of the command line: 2 for wrong use or bad input, 3 for something refused in order to protect
+data.
+"""
+
+from __future__ import annotations
+
+__all__ = [
+    "AddressError",
+    "BindingError",
+    "EntryError",
+    "ExpressionError",
+    "FileAccessError",
+    "LedgerError",
+    "RecognitionError",
+    "Refused",
+    "TemplateError",
+    "UnexplainedChange",
+    "ValueRefused",
+    "VaultError",
+    "place",
+]
+
+
+def place(offset: int) -> str:
+    """An offset as every message and screen spells it: hexadecimal, then decimal."""
+    return f"0x{offset:X} ({offset})"
+
+
+class LedgerError(Exception):
+    """Something the user can read and act upon.
+
+    `what` names the thing and what is wrong with it; `remedy` says what was not touched and what to do.
+    """
+
+    status = 2
+
+    def __init__(self, what: str, remedy: str = "") -> None:
+        super().__init__(f"{what}; {remedy}" if remedy else what)
+        self.what = what
+        self.remedy = remedy
+
+
+class FileAccessError(LedgerError):
+    """A file cannot be read or written: missing, forbidden, of the wrong kind, changing while it is read."""
+
+
+class BindingError(LedgerError):
+    """A save does not fit its template. `offset` is where in the payload."""
+
+    def __init__(self, path: str, offset: int, what: str, remedy: str = "") -> None:
+        super().__init__(
+            f"{path} at {place(offset)}: {what}",
+            remedy or "nothing was changed; the save may be damaged, or another template may fit it",
+        )
+        self.path = path
+        self.offset = offset
+
+
+class AddressError(LedgerError):
+    """A path, an offset or a name leads nowhere."""
+
+
+class ValueRefused(LedgerError):
+    """A value that its field cannot hold."""
+
+
+class EntryError(LedgerError):
+    """Entries that cannot be posted together."""
+
+
+class ExpressionError(LedgerError):
+    """An expression of a template that is not allowed, or has no result."""
+
+
+class TemplateError(LedgerError):
+    """A template with mistakes. `mistakes` holds all of them, each a (line, sentence) pair, in order of lines."""
+
+    def __init__(self, name: str, mistakes: list[tuple[int, str]]) -> None:
+        self.mistakes = sorted(mistakes)
+        lines = "; ".join(f"line {line}: {text}" if line else text for line, text in self.mistakes)
+        counted = "1 mistake" if len(mistakes) == 1 else f"{len(mistakes)} mistakes"
+        super().__init__(f"the template {name} has {counted}: {lines}", "mend the template and open the save again")
+
+
+class RecognitionError(LedgerError):
+    """No template, or more than one, fits a file."""
+
+
+class VaultError(LedgerError):
+    """A kept copy is missing or damaged."""
+
+    status = 3
+
+
+class Refused(LedgerError):
+    """Not done, in order to protect data."""
+
+    status = 3
+
+
+class UnexplainedChange(Refused):
+    """A byte would differ without a cause: promise 1 forbids to write it."""
+
+    def __init__(self, name: str, offset: int) -> None:
+        super().__init__(
+            f"{name}: the byte at {place(offset)} would change and no entry, length, count, offset or seal explains it",
+            "nothing was written; please report this together with the template",
+        )

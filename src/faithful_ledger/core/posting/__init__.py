@@ -1,0 +1,18 @@
+"""Posting: plan, check, write, verify, reverse."""
+
+from faithful_ledger.core.posting.checks import Check, run_checks
+from faithful_ledger.core.posting.plan import Change, FilePlan, Plan, make_plan
+from faithful_ledger.core.posting.write import Recovery, Rewrite, recover, replace_set
+
+__all__ = [
+    "Change",
+    "Check",
+    "FilePlan",
+    "Plan",
+    "Recovery",
+    "Rewrite",
+    "make_plan",
+    "recover",
+    "replace_set",
+    "run_checks",
+]

@@ -1,0 +1,120 @@
+"""What must be true of the world before a posting: gathered, told all at once, none of them changes anything."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterable
+from pathlib import Path
+from typing import NamedTuple
+
+from faithful_ledger.core.posting.plan import Plan
+from faithful_ledger.core.source import Moment, moment_of
+
+__all__ = ["Check", "holders", "run_checks"]
+
+SPARE = 1 << 20
+
+
+class Check(NamedTuple):
+    """One check. `kind` is a word to refer to it by; `text` says what was found, `remedy` what to do when not `ok`."""
+
+    kind: str
+    ok: bool
+    text: str
+    remedy: str = ""
+
+
+def run_checks(plan: Plan, vault: Path, *, detach_links: bool = False) -> list[Check]:
+    """All checks of a posting, in the order in which people think of them."""
+    files = [file for file in plan.files if file.changes]
+    paths = [file.file.path for file in files]
+    checks = [_unchanged(file.file.path, file.file.moment) for file in plan.files]
+    checks.append(_not_open([file.file.path for file in plan.files]))
+    checks += [_one_name(path, detach_links) for path in paths if _links(path) > 1]
+    checks += [_writable(path) for path in paths]
+    new = sum(file.patched.size for file in files)
+    old = sum(file.file.source.size for file in plan.files)
+    needs = [(path.resolve().parent, new) for path in paths[:1]] + [(vault, old)]
+    checks += [_room(folder, size) for folder, size in needs]
+    if plan.undecided:
+        names = ", ".join(state.label for state in plan.undecided)
+        text = f"did not hold when the save was opened: {names}"
+        checks.append(Check("seals", False, text, "decide whether to renew them or to leave them as they are"))
+    for finding in plan.findings:
+        if finding.level == "error":
+            checks.append(Check("balance", False, f"{finding.path}: {finding.message}", "mend the entries"))
+    return checks
+
+
+def holders(paths: Iterable[Path]) -> dict[str, list[str]]:
+    """Programs that hold one of these files open, by file: “name (process id)”. Only those that you may look into."""
+    import psutil
+
+    wanted = {os.path.realpath(path) for path in paths}
+    found: dict[str, list[str]] = {}
+    for process in psutil.process_iter(["pid", "name"]):
+        if process.pid == os.getpid():
+            continue
+        try:
+            for file in process.open_files():
+                if file.path in wanted:
+                    found.setdefault(file.path, []).append(f"{process.info['name']} ({process.pid})")
+        except (psutil.Error, OSError):
+            continue
+    return found
+
+
+def _unchanged(path: Path, moment: Moment | None) -> Check:
+    try:
+        same = moment_of(path.stat()) == moment
+    except OSError:
+        return Check("unchanged", False, f"{path.name} is no longer there", "open it again, or restore a snapshot")
+    if same:
+        return Check("unchanged", True, f"{path.name} has not changed since it was opened")
+    return Check("unchanged", False, f"{path.name} was changed by another program since it was opened", "open it again")
+
+
+def _not_open(paths: list[Path]) -> Check:
+    found = holders(paths)
+    if not found:
+        return Check("open", True, "no program holds it open")
+    path, names = next(iter(found.items()))
+    text = f"{Path(path).name} is held open by {', '.join(names)}"
+    return Check("open", False, text, "close the game first: it would write its own state over yours")
+
+
+def _links(path: Path) -> int:
+    try:
+        return path.stat().st_nlink
+    except OSError:
+        return 1
+
+
+def _one_name(path: Path, detach: bool) -> Check:
+    if detach:
+        return Check("links", True, f"{path.name} has other names (hard links); they keep the old bytes, as you chose")
+    text = f"{path.name} has {_links(path)} names (hard links); only this one would get the new bytes"
+    return Check("links", False, text, "remove the other names, or allow it")
+
+
+def _writable(path: Path) -> Check:
+    target = path.resolve()
+    if not os.access(target.parent, os.W_OK | os.X_OK):
+        return Check("permission", False, f"you may not write in {target.parent}", "change its permissions")
+    if not os.access(target, os.W_OK) or not target.stat().st_mode & 0o222:
+        return Check(
+            "permission", False, f"{path.name} is marked read-only", "make it writable if that was not on purpose"
+        )
+    return Check("permission", True, f"{path.name} may be written")
+
+
+def _room(folder: Path, needed: int) -> Check:
+    present = folder
+    while not present.exists():
+        present = present.parent
+    free = shutil.disk_usage(present).free
+    if free > needed + SPARE:
+        return Check("room", True, f"{free >> 20} MiB are free in {folder}")
+    text = f"{free >> 20} MiB are free in {folder} and {(needed + SPARE) >> 20} are needed"
+    return Check("room", False, text, "make room first")

@@ -1,0 +1,213 @@
+"""What posting would write, worked out before anything is written.
+
+Promise 1: every byte that will differ belongs to a named cause. The plan is made of replaced spans, each with its
+cause; `verify` compares old and new bytes outside of these spans again, from what was really written.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import NamedTuple
+
+from faithful_ledger.core.binding import Renewal, settle
+from faithful_ledger.core.codecs import Value
+from faithful_ledger.core.edits import Patched, Replacement
+from faithful_ledger.core.entries import Entry
+from faithful_ledger.core.errors import EntryError, Refused, UnexplainedChange, ValueRefused
+from faithful_ledger.core.rules import Finding
+from faithful_ledger.core.save import Save, SaveFile, bind_files, rule_findings, rule_nodes, seal_states
+from faithful_ledger.core.seals.seals import SealState
+from faithful_ledger.core.source import Source
+
+__all__ = ["Change", "FilePlan", "Plan", "make_plan", "verify"]
+
+
+class Change(NamedTuple):
+    """A run of bytes that will differ: `size` bytes at `offset` of the new file, where `old_size` bytes were."""
+
+    file: str
+    offset: int
+    size: int
+    old_size: int
+    cause: str
+
+
+@dataclass(slots=True)
+class FilePlan:
+    """One file of the save: as it is, as it will be."""
+
+    file: SaveFile
+    patched: Patched
+    renewals: list[Renewal]
+    changes: list[Change]
+
+
+@dataclass(slots=True)
+class Plan:
+    """All that posting would do. `followers` are entries the rules make; `left` are broken seals left as they are."""
+
+    entries: list[Entry]
+    followers: list[Entry]
+    files: list[FilePlan]
+    companions: list[Path]
+    left: list[str] = field(default_factory=list)
+    findings: list[Finding] = field(default_factory=list)
+    undecided: list[SealState] = field(default_factory=list)
+
+    @property
+    def changes(self) -> list[Change]:
+        return [change for file in self.files for change in file.changes]
+
+    @property
+    def renewals(self) -> list[Renewal]:
+        return [renewal for file in self.files for renewal in file.renewals]
+
+    @property
+    def in_balance(self) -> bool:
+        """Whether every seal will hold and every rule will be kept."""
+        return not self.left and not self.undecided and not any(f.level == "error" for f in self.findings)
+
+
+def make_plan(save: Save) -> Plan:
+    """Work out what the entries on the tape lead to.
+
+    Raises:
+        LedgerError: the entries cannot be posted; the sentence says which and why.
+    """
+    if save.problem is not None:
+        raise EntryError(save.problem.what, save.problem.remedy or "nothing can be posted")
+    entries = list(save.tape)
+    followers = _followers(save, entries)
+    broken = save.broken_seals if save.renew_broken is not True else []
+    leave = frozenset(state.name for state in broken)
+    replacements: dict[str, list[Replacement]] = {name: [] for name in save.files}
+    for entry, cause in [(e, f"entry {e.path}") for e in entries] + [(e, f"rule {e.path}") for e in followers]:
+        replacements[entry.node.file].append(Replacement(entry.node.start, entry.node.end, entry.data, cause))
+    name_of = {file.bound.spec.name: name for name, file in save.files.items() if file.bound is not None}
+    plans = []
+    for name, file in save.files.items():
+        assert file.bound is not None and name_of[file.bound.spec.name] == name
+        patched, renewals = settle(file.bound.root, file.source, replacements[name], leave)
+        plans.append(FilePlan(file, patched, renewals, _changes(name, patched)))
+    changed = any(plan.changes for plan in plans)
+    plan = Plan(entries, followers, plans, _companions(save) if changed else [])
+    _check_result(save, plan)
+    if save.renew_broken is None:
+        plan.undecided = broken
+    elif save.renew_broken is False:
+        plan.left = sorted(leave)
+    return plan
+
+
+def verify(name: str, patched: Patched, written: Source) -> None:
+    """Compare what was written with the old file and the plan, every byte of both.
+
+    Raises:
+        UnexplainedChange: a byte differs that no replaced span covers.
+        Refused: a replaced span does not hold what was planned.
+    """
+    if written.size != patched.size:
+        raise Refused(f"{name}: {written.size} bytes were written and {patched.size} planned", "the save is as it was")
+    for piece in patched.pieces:
+        if piece.replacement is not None:
+            if written.read(piece.start, piece.end) != piece.replacement.data:
+                raise Refused(f"{name}: {piece.replacement.cause} did not reach the disk", "the save is as it was")
+            continue
+        at = piece.start
+        for old in patched.old.chunks(piece.old_start, piece.old_end):
+            new = written.read(at, at + len(old))
+            if old != new:
+                differing = next(i for i, (a, b) in enumerate(zip(old, new, strict=True)) if a != b)
+                raise UnexplainedChange(name, at + differing)
+            at += len(old)
+
+
+def _followers(save: Save, entries: list[Entry]) -> list[Entry]:
+    """Entries that rules make out of the user's: an equal field follows the one that was entered."""
+    entered = {entry.path: entry for entry in entries}
+    followers: dict[str, Entry] = {}
+    assert save.template is not None
+    for rule in save.template.rules:
+        nodes = rule_nodes(rule, save)
+        left, right = (entered.get(node.path) for node in nodes)
+        if left is not None and right is not None:
+            if left.new != right.new:
+                raise EntryError(
+                    f"{left.path} is to be {left.new_text} and {right.path} {right.new_text}; they must be equal",
+                    "strike one of the two entries",
+                )
+        elif left is not None or right is not None:
+            leading, following = (left, nodes[1]) if left is not None else (right, nodes[0])
+            assert leading is not None
+            value: Value = leading.new
+            try:
+                data = following.spec.codec.encode(value, following.raw)
+            except ValueRefused as error:
+                raise ValueRefused(
+                    f"{following.path} has to follow {leading.path}: {error.what}", error.remedy
+                ) from error
+            if data != following.raw:
+                followers[following.path] = Entry(following, following.path, following.value, value, data)
+    return list(followers.values())
+
+
+def _changes(name: str, patched: Patched) -> list[Change]:
+    """The replaced spans without the bytes at their edges that stay the same."""
+    changes = []
+    for piece in patched.pieces:
+        if piece.replacement is None:
+            continue
+        old = bytes(patched.old.read(piece.old_start, piece.old_end))
+        new = piece.replacement.data
+        if old == new:
+            continue
+        same = len(old) == len(new)
+        front = next((i for i, (a, b) in enumerate(zip(old, new, strict=False)) if a != b), 0) if same else 0
+        back = (
+            next((i for i, (a, b) in enumerate(zip(reversed(old), reversed(new), strict=False)) if a != b), 0)
+            if same
+            else 0
+        )
+        size = len(new) - front - back
+        changes.append(Change(name, piece.start + front, size, len(old) - front - back, piece.replacement.cause))
+    return changes
+
+
+def _companions(save: Save) -> list[Path]:
+    assert save.template is not None
+    paths = [save.main.path.with_name(companion.name) for companion in save.template.companions]
+    return [path for path in paths if path.is_file() or path.is_symlink()]
+
+
+def _check_result(save: Save, plan: Plan) -> None:
+    """Bind what will be written, as a stranger would, and gather what does not hold there."""
+    assert save.template is not None
+    changed = [file for file in plan.files if file.changes]
+    if not changed:
+        return
+    bound = bind_files(save.template, {file.file.name: file.patched for file in plan.files})
+    files = {}
+    for file in plan.files:
+        again = bound[file.file.name]
+        if again.problem is not None:
+            raise EntryError(
+                f"{file.file.path.name} would no longer fit its template: {again.problem.what}",
+                "nothing was written; undo the last entry",
+            )
+        files[file.file.name] = SaveFile(file.file.name, file.file.path, file.patched, None, again)
+    result = Save(save.template, files)
+    for entry in [*plan.entries, *plan.followers]:
+        (node,) = result.fields(entry.path)
+        if node.raw != entry.data:
+            raise EntryError(
+                f"{entry.path} would not read back as {entry.new_text}",
+                "the template does not say what this value's size depends on; nothing was written",
+            )
+    plan.findings = list(rule_findings(save.template, result))
+    known_broken = {state.name for state in save.broken_seals}
+    for file in changed:
+        for state in seal_states(bound[file.file.name]):
+            if not state.holds and state.policy == "renew" and state.name not in known_broken:
+                text = f"{state.algorithm} says {state.stored} and should say {state.computed}"
+                plan.findings.append(Finding(state.name, "error", text))

@@ -1,0 +1,5 @@
+"""Bounds and rules: what the game bears, checked over a whole save."""
+
+from faithful_ledger.core.rules.audit import Finding, audit
+
+__all__ = ["Finding", "audit"]

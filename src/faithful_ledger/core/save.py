@@ -1,0 +1,373 @@
+"""An open save: a template laid over one or more files, the entries on the tape, and what is known about balance.
+
+The files' bytes are those of the moment of opening; nothing here writes. `plan` says what posting would do.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+
+from faithful_ledger.core.binding import (
+    BoundFile,
+    FieldNode,
+    GroupNode,
+    Node,
+    RepeatNode,
+    bind_binary,
+    bind_json,
+    find,
+)
+from faithful_ledger.core.binding.settle import expected_number
+from faithful_ledger.core.codecs import Value
+from faithful_ledger.core.entries import Entry, Tape
+from faithful_ledger.core.errors import AddressError, EntryError, FileAccessError, LedgerError, ValueRefused, place
+from faithful_ledger.core.paths import parse_path
+from faithful_ledger.core.rules import Finding, audit
+from faithful_ledger.core.seals.seals import SealState, bound_seals, compute, dependents
+from faithful_ledger.core.source import MemorySource, Moment, Source, open_source
+from faithful_ledger.core.template import Library, Template
+from faithful_ledger.core.template.model import EqualRule, FileSpec
+
+__all__ = ["Save", "SaveFile", "bind_files", "find_save", "open_save", "rule_findings", "seal_states"]
+
+
+@dataclass(slots=True)
+class SaveFile:
+    """One file of a save as it was when it was opened. Without a template there is no `bound`."""
+
+    name: str
+    path: Path
+    source: Source
+    moment: Moment | None
+    bound: BoundFile | None
+    problem: LedgerError | None = None
+
+
+def bind_files(template: Template, sources: dict[str, Source]) -> dict[str, BoundFile]:
+    """Lay a template over the payloads of its files; the first file's fields are known to all."""
+    outer: GroupNode | None = None
+    bound = {}
+    for name, spec in template.files.items():
+        bind = bind_json if spec.format == "json" else bind_binary
+        bound[name] = bind(spec, sources[name], outer)
+        outer = outer or bound[name].root
+    return bound
+
+
+def find_save(path: Path, library: Library) -> tuple[Path, Template]:
+    """The main file of a save and its template; `path` may be a folder that holds one save.
+
+    Raises:
+        RecognitionError: no template fits, several do, or the folder holds several saves.
+        FileAccessError: it cannot be read.
+    """
+    if not path.is_dir():
+        source, _ = open_source(path)
+        return path, library.recognise(path, source)
+    found = []
+    for file in sorted(path.iterdir()):
+        if not file.is_file():
+            continue
+        try:
+            found.append((file, library.recognise(file, open_source(file)[0])))
+        except LedgerError:
+            continue
+    if len(found) == 1:
+        return found[0]
+    what = ", ".join(file.name for file, _ in found) or "none that a template fits"
+    raise AddressError(f"the folder {path} holds {len(found)} saves ({what})", "name the file itself")
+
+
+def open_save(path: Path, template: Template | None) -> Save:
+    """Open a save; with no template it is one file of bytes.
+
+    A file that does not fit its template, or is missing beside the first one, does not stop the others: it has a
+    `problem`, and nothing can be posted until it is gone.
+
+    Raises:
+        FileAccessError: the first file cannot be read.
+    """
+    source, moment = open_source(path)
+    if template is None:
+        return Save(None, {"file": SaveFile("file", path, source, moment, None)})
+    files = {template.main.name: SaveFile(template.main.name, path, source, moment, None)}
+    for name, spec in list(template.files.items())[1:]:
+        files[name] = _open_beside(spec, path)
+    bound = bind_files(template, {name: file.source for name, file in files.items()})
+    for name, file in files.items():
+        file.bound = bound[name]
+        file.problem = file.problem or _with_name(file.path, bound[name].problem)
+    return Save(template, files)
+
+
+def _open_beside(spec: FileSpec, main: Path) -> SaveFile:
+    path = main.with_name(spec.file_name)
+    try:
+        source, moment = open_source(path)
+    except FileAccessError as error:
+        problem = FileAccessError(
+            f"{error.what}; it belongs to the same save as {main.name}", "nothing can be posted until it is back"
+        )
+        return SaveFile(spec.name, path, MemorySource(b""), None, None, problem)
+    return SaveFile(spec.name, path, source, moment, None)
+
+
+def _with_name(path: Path, problem: LedgerError | None) -> LedgerError | None:
+    """The same problem with the file's name in front, for people with several files."""
+    if problem is None:
+        return None
+    named = type(problem).__new__(type(problem))
+    LedgerError.__init__(named, f"{path.name}: {problem.what}", problem.remedy)
+    named.__dict__.update({key: value for key, value in problem.__dict__.items() if key not in named.__dict__})
+    return named
+
+
+class Save:
+    """An open save. Paths of the first file's fields stand alone; those of the others begin with the file's name."""
+
+    def __init__(self, template: Template | None, files: dict[str, SaveFile]) -> None:
+        self.template, self.files = template, files
+        self.tape = Tape()
+        self.renew_broken: bool | None = None
+
+    @property
+    def main(self) -> SaveFile:
+        return next(iter(self.files.values()))
+
+    @property
+    def problem(self) -> LedgerError | None:
+        """The first thing that keeps this save from being edited."""
+        return next((file.problem for file in self.files.values() if file.problem is not None), None)
+
+    # looking
+
+    def nodes(self, path: str) -> list[Node]:
+        """What a path leads to: one element, or several with `[*]`.
+
+        Raises:
+            AddressError: it leads nowhere.
+        """
+        steps = parse_path(path)
+        first = steps[0].name or ""
+        root = self.main.bound.root if self.main.bound is not None else None
+        if root is None:
+            raise AddressError(f"“{path}”: this file is open without a template", "choose one with --template")
+        other = self.files.get(first)
+        if first not in root.names and other is not None and other.bound is not None and other is not self.main:
+            if other.problem is not None:
+                raise other.problem
+            return find(other.bound.root, steps[1:], path)
+        if first not in root.names and self.main.problem is not None:
+            raise self.main.problem
+        return find(root, steps, path)
+
+    def fields(self, path: str) -> list[FieldNode]:
+        """As `nodes`, where every one is a single field.
+
+        Raises:
+            AddressError: it leads nowhere, or to something with parts.
+        """
+        nodes = self.nodes(path)
+        fields = [node for node in nodes if isinstance(node, FieldNode)]
+        if len(fields) != len(nodes):
+            other = next(node for node in nodes if not isinstance(node, FieldNode))
+            parts = ", ".join(list(other.names)[:8]) if isinstance(other, GroupNode) else "records [0], [1], …"
+            raise AddressError(f"“{path}” has parts and no value of its own", f"name one of them: {parts}")
+        return fields
+
+    def all_fields(self) -> Iterator[FieldNode]:
+        """Every bound field of every file, in the order of the bytes."""
+        for file in self.files.values():
+            stack: list[Node] = [file.bound.root] if file.bound is not None else []
+            while stack:
+                node = stack.pop()
+                if isinstance(node, FieldNode):
+                    yield node
+                elif isinstance(node, GroupNode):
+                    stack += reversed(node.children)
+                elif isinstance(node, RepeatNode):
+                    stack += reversed(list(node.items()))
+
+    def value(self, node: FieldNode) -> Value:
+        """What a field says, or what the entry on the tape will make it say.
+
+        Raises:
+            ValueRefused: its bytes cannot be read so.
+        """
+        entry = self.tape.get(node.path)
+        return entry.new if entry is not None else node.value
+
+    # balance
+
+    @cached_property
+    def seals(self) -> list[SealState]:
+        """Every seal, length, count and offset, and whether it held when the save was opened."""
+        return [state for file in self.files.values() if file.bound is not None for state in seal_states(file.bound)]
+
+    @property
+    def broken_seals(self) -> list[SealState]:
+        return [state for state in self.seals if not state.holds]
+
+    @cached_property
+    def findings(self) -> list[Finding]:
+        found = []
+        for file in self.files.values():
+            if file.problem is not None:
+                found.append(Finding(file.name, "error", str(file.problem)))
+            elif file.bound is not None:
+                found += audit(file.bound.root)
+                found += _undescribed(file)
+        if self.template is not None and self.problem is None:
+            found += rule_findings(self.template, self)
+        return found
+
+    @property
+    def in_balance(self) -> bool:
+        return not self.broken_seals and not any(finding.level == "error" for finding in self.findings)
+
+    # entries
+
+    def enter(self, path: str, text: str, *, anyway: bool = False) -> list[Entry]:
+        """Write an entry down for every field a path leads to, from what a person typed.
+
+        Raises:
+            AddressError: the path leads nowhere.
+            EntryError: the field is worked out or locked.
+            ValueRefused: the value does not fit, or is outside the bounds and not wanted `anyway`.
+        """
+        entries = [
+            self._entry(node, node.spec.codec.from_text(text, self._now(node)), anyway) for node in self.fields(path)
+        ]
+        self.tape.put(entries)
+        return entries
+
+    def set_value(self, path: str, value: Value, *, anyway: bool = False) -> list[Entry]:
+        """As `enter`, from a value instead of a text."""
+        entries = [self._entry(node, value, anyway) for node in self.fields(path)]
+        self.tape.put(entries)
+        return entries
+
+    def enter_structure(self, path: str, value: object, *, anyway: bool = False) -> list[Entry]:
+        """Write entries down for all parts of a group or a repeat, from the values of a JSON document.
+
+        A group takes an object with any of its fields, a repeat a list with one value for each of its records.
+
+        Raises:
+            LedgerError: as for `enter`; nothing is entered then.
+        """
+        entries = [entry for node in self.nodes(path) for entry in self._structure(node, value, anyway)]
+        self.tape.put(entries)
+        return entries
+
+    def _structure(self, node: Node, value: object, anyway: bool) -> list[Entry]:
+        if isinstance(node, FieldNode):
+            if isinstance(value, str | int | float) and not isinstance(value, bool):
+                text = str(value)
+                return [self._entry(node, node.spec.codec.from_text(text, self._now(node)), anyway)]
+            if isinstance(value, list):
+                value = tuple(map(str, value))
+            return [self._entry(node, value, anyway)]  # type: ignore[arg-type]
+        if isinstance(node, GroupNode) and isinstance(value, dict):
+            unknown = [key for key in value if key not in node.names]
+            if unknown:
+                raise AddressError(f"{node.path} has no {unknown[0]}", f"it has {', '.join(node.names)}")
+            return [e for key, item in value.items() for e in self._structure(node.names[key], item, anyway)]
+        if isinstance(node, RepeatNode) and isinstance(value, list):
+            if len(value) != node.count:
+                raise ValueRefused(
+                    f"{node.path} has {node.count} records and {len(value)} are given",
+                    "give as many; records cannot be added or removed yet",
+                )
+            return [
+                e for item, one in zip(node.items(), value, strict=True) for e in self._structure(item, one, anyway)
+            ]
+        wanted = "a list" if isinstance(node, RepeatNode) else "an object"
+        raise ValueRefused(
+            f"{node.path} takes {wanted} of JSON, not {type(value).__name__}", "see what read --json prints"
+        )
+
+    def _now(self, node: FieldNode) -> Value:
+        try:
+            return self.value(node)
+        except ValueRefused:
+            return None
+
+    def _entry(self, node: FieldNode, value: Value, anyway: bool) -> Entry:
+        path, spec = node.path, node.spec
+        if self.problem is not None:
+            raise EntryError(self.problem.what, self.problem.remedy or "nothing can be entered")
+        if spec.derived is not None or spec.seal is not None:
+            kind = (
+                "a seal"
+                if spec.seal is not None
+                else f"the {spec.derived.kind if spec.derived else ''} of another part"
+            )
+            raise EntryError(f"{path} is {kind} and is worked out when you post", "enter the value it follows from")
+        if spec.locked is not None:
+            raise EntryError(f"{path} is locked: {spec.locked}", "change the template if that is wrong")
+        if not anyway and spec.bounds is not None and (broken := spec.bounds.broken_by(value)):
+            raise ValueRefused(f"{path}: {broken}", "enter a value within the bounds, or enter it anyway")
+        try:
+            data = spec.codec.encode(value, node.raw)
+        except ValueRefused as error:
+            raise ValueRefused(f"{path} at {place(node.start)}: {error.what}", error.remedy) from error
+        try:
+            old = node.value
+        except ValueRefused:
+            old = node.raw.hex(" ")
+        return Entry(node, path, old, spec.codec.decode(data), data)
+
+
+def seal_states(bound: BoundFile, source: Source | None = None) -> list[SealState]:
+    """What every dependent field of a file says, and what it should say."""
+    states = []
+    if bound.problem is not None:
+        return []
+    fields = list(dependents(bound.root))
+    ranges = {seal.node: seal for seal in bound_seals(bound.root, fields)}
+    for node in fields:
+        if node in ranges:
+            seal = ranges[node]
+            kind, policy = seal.algorithm, node.spec.seal.policy if node.spec.seal else "renew"
+            computed = compute(seal, bound.source, (node.start, node.end), (seal.start, seal.end))
+        else:
+            kind, policy = node.spec.derived.kind if node.spec.derived else "", "renew"
+            computed = expected_number(node)
+        states.append(SealState(node.path, node.title, kind, node.number == computed, node.number, computed, policy))
+    return states
+
+
+def rule_findings(template: Template, save: Save) -> Iterator[Finding]:
+    for rule in template.rules:
+        left, right = rule_nodes(rule, save)
+        try:
+            same = left.value == right.value
+        except ValueRefused:
+            continue  # the audit of the field tells it
+        if not same:
+            why = f"; {rule.why}" if rule.why else ""
+            text = f"{rule.left} says {left.value} and {rule.right} says {right.value}; they must be equal{why}"
+            yield Finding(rule.right, "error", text)
+
+
+def rule_nodes(rule: EqualRule, save: Save) -> tuple[FieldNode, FieldNode]:
+    """The two fields of a rule.
+
+    Raises:
+        AddressError: this save does not have one of them.
+    """
+    (left,), (right,) = save.fields(rule.left), save.fields(rule.right)
+    return left, right
+
+
+def _undescribed(file: SaveFile) -> Iterator[Finding]:
+    assert file.bound is not None
+    if file.bound.spec.format != "binary" or not file.bound.root.children:
+        return
+    described = max(child.end for child in file.bound.root.children)
+    if described < file.source.size:
+        rest = file.source.size - described
+        yield Finding(file.name, "note", f"{rest} bytes from {place(described)} on are not described by the template")

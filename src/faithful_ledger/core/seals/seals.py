@@ -1,0 +1,152 @@
+"""Seals of a bound file: what each covers, whether it holds, in which order they are renewed.
+
+What a seal sees in its own bytes (zeros, or nothing) is one function, shared by checking and renewing. Inner seals come
+before outer ones: a seal is renewed after every seal whose stored bytes lie in the range it covers.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from graphlib import CycleError, TopologicalSorter
+from typing import NamedTuple
+
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.codecs import IntegerCodec
+from faithful_ledger.core.errors import AddressError, EntryError
+from faithful_ledger.core.seals.algorithms import ALGORITHMS
+from faithful_ledger.core.source import Source
+from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec, RepeatSpec
+
+__all__ = ["BoundSeal", "SealState", "bound_seals", "compute", "dependents", "in_order", "resolve"]
+
+
+class BoundSeal(NamedTuple):
+    """A seal at its place: the field it is stored in, and the range [start, end) it covers."""
+
+    node: FieldNode
+    start: int
+    end: int
+
+    @property
+    def name(self) -> str:
+        return self.node.path
+
+    @property
+    def algorithm(self) -> str:
+        return self.node.spec.seal.algorithm if self.node.spec.seal is not None else ""
+
+
+@dataclass(frozen=True, slots=True)
+class SealState:
+    """What checking a seal found. `algorithm` is a checksum's name, or length, count, offset."""
+
+    name: str
+    label: str
+    algorithm: str
+    holds: bool
+    stored: int
+    computed: int
+    policy: str
+
+
+def dependents(root: GroupNode) -> Iterator[FieldNode]:
+    """Every bound field that is worked out from others. Repeats are only entered where a record has such a field."""
+    stack: list[Node] = [root]
+    while stack:
+        node = stack.pop()
+        if isinstance(node, FieldNode):
+            if node.spec.seal is not None or node.spec.derived is not None:
+                yield node
+        elif isinstance(node, GroupNode):
+            stack += reversed(node.children)
+        elif isinstance(node, RepeatNode) and _has_dependents(node.spec.item):
+            stack += reversed(list(node.items()))
+
+
+def _has_dependents(spec: ElementSpec) -> bool:
+    if isinstance(spec, FieldSpec):
+        return spec.seal is not None or spec.derived is not None
+    if isinstance(spec, GroupSpec):
+        return any(_has_dependents(element) for element in spec.layout)
+    return isinstance(spec, RepeatSpec) and _has_dependents(spec.item)
+
+
+def resolve(node: FieldNode, path: str) -> Node:
+    """The element a dependent field names, looked up outwards from where it stands.
+
+    Raises:
+        AddressError: it is not in this save.
+    """
+    first, *rest = path.split(".")
+    parent = node.parent
+    assert isinstance(parent, GroupNode)
+    found = parent.scope(first)
+    for name in rest:
+        found = found.names.get(name) if isinstance(found, GroupNode) else None
+    if found is None:
+        raise AddressError(f"{node.path} depends on {path}, which this save does not have", "another template may fit")
+    return found
+
+
+def bound_seals(root: GroupNode, fields: list[FieldNode] | None = None) -> list[BoundSeal]:
+    """Every seal of a file with its range; `fields` are its dependents where they are known already."""
+    seals = []
+    for node in dependents(root) if fields is None else fields:
+        if node.spec.seal is None:
+            continue
+        first, last = node.spec.seal.over
+        start = 0 if first == "file" else resolve(node, first).start
+        end = root.end if last == "file" else resolve(node, last).end
+        seals.append(BoundSeal(node, start, end))
+    return seals
+
+
+def compute(seal: BoundSeal, source: Source, own: tuple[int, int], covered: tuple[int, int]) -> int:
+    """The checksum over `covered`; `own` is where the seal itself is stored. Both are spans of `source`.
+
+    Raises:
+        EntryError: the seal covers itself and the template does not say what it sees there.
+    """
+    spec = seal.node.spec.seal
+    assert spec is not None and isinstance(seal.node.spec.codec, IntegerCodec)
+
+    def chunks() -> Iterator[memoryview]:
+        low, high = max(own[0], covered[0]), min(own[1], covered[1])
+        if low >= high:
+            yield from source.chunks(*covered)
+            return
+        if spec.own is None:
+            raise EntryError(
+                f"the seal {seal.name} covers its own bytes",
+                "say in the template what it sees there: own: zeros or left out",
+            )
+        yield from source.chunks(covered[0], low)
+        if spec.own == "zeros":
+            yield memoryview(bytes(high - low))
+        yield from source.chunks(high, covered[1])
+
+    return ALGORITHMS[spec.algorithm](chunks()) & seal.node.spec.codec.most
+
+
+def in_order(seals: list[BoundSeal]) -> list[BoundSeal]:
+    """Inner seals before the outer ones that cover them.
+
+    Raises:
+        EntryError: seals cover each other in a circle; its members are named.
+    """
+    order: TopologicalSorter[int] = TopologicalSorter()
+    for outer_number, outer in enumerate(seals):
+        inner = [
+            number
+            for number, other in enumerate(seals)
+            if other is not outer and outer.start < other.node.end and other.node.start < outer.end
+        ]
+        order.add(outer_number, *inner)
+    try:
+        return [seals[number] for number in order.static_order()]
+    except CycleError as error:
+        names = " → ".join(seals[number].name for number in error.args[1])
+        raise EntryError(
+            f"these seals cover each other in a circle: {names}", "one range in the template is wrong"
+        ) from error

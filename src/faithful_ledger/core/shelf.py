@@ -1,0 +1,87 @@
+"""The books of one user, and which of them knows a save. Places follow the XDG folders."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from faithful_ledger.core.book import Book, Snapshot
+from faithful_ledger.core.disk import Disk
+from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.template import Library, Template
+
+__all__ = ["Shelf"]
+
+
+class Shelf:
+    """All books in one folder; `data` and `cache` are given by tests, else they are the user's own."""
+
+    def __init__(self, data: Path | None = None, cache: Path | None = None, disk: Disk | None = None) -> None:
+        if data is None or cache is None:
+            from platformdirs import PlatformDirs
+
+            folders = PlatformDirs("faithful-ledger")
+            data, cache = data or folders.user_data_path, cache or folders.user_cache_path
+        self.data, self.cache, self.disk = data, cache, disk
+
+    @property
+    def books(self) -> Path:
+        return self.data / "books"
+
+    def library(self, book: Book | None = None) -> Library:
+        """Templates of a book, then the user's, then the shipped ones."""
+        folders = (book.folder / "templates",) if book is not None else ()
+        return Library((*folders, self.data / "templates"), self.cache / "templates")
+
+    def names(self) -> list[str]:
+        """Books, the one used last first."""
+        found = list(self.books.glob("*/book.sqlite"))
+        return [path.parent.name for path in sorted(found, key=lambda path: -path.stat().st_mtime_ns)]
+
+    def open(self, name: str) -> Book:
+        """A book by its name; it is made where there is none.
+
+        Raises:
+            AddressError: this is no name for a folder.
+        """
+        if not re.fullmatch(r"[\w][\w .,'()-]{0,80}", name) or name.endswith((".", " ")):
+            raise AddressError(f"“{name[:40]}” is no name for a book", "use letters, digits, blanks and - . , ' ( )")
+        return Book(self.books / name, self.disk)
+
+    def existing(self, name: str) -> Book:
+        """Raises AddressError when there is no such book."""
+        if name not in self.names():
+            raise AddressError(f"there is no book “{name}”", f"there are {', '.join(self.names()) or 'none yet'}")
+        return self.open(name)
+
+    def book_of(self, path: Path) -> Book | None:
+        """The book that knows a save."""
+        for name in self.names():
+            book = self.open(name)
+            if book.knows(path):
+                return book
+            book.close()
+        return None
+
+    def book_for(self, path: Path, template: Template | None) -> Book:
+        """The book that knows a save, else one for its game (or its folder), which knows it from now on."""
+        book = self.book_of(path)
+        if book is None:
+            name = template.game if template is not None else path.absolute().parent.name
+            book = self.open(re.sub(r"[^\w .,'()-]", "-", name).strip(" .") or "Saves")
+        book.remember(path, template.id if template is not None else None)
+        return book
+
+    def find_snapshot(self, name: str) -> tuple[Book, Snapshot]:
+        """A snapshot of any book.
+
+        Raises:
+            AddressError: no book has it.
+        """
+        for book_name in self.names():
+            book = self.open(book_name)
+            try:
+                return book, book.snapshot(name)
+            except AddressError:
+                book.close()
+        raise AddressError(f"no book has a snapshot “{name}”", "see the list with: faithful-ledger snapshots")

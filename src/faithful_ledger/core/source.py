@@ -1,0 +1,207 @@
+"""Bytes to read: of memory, or of a file.
+
+A file is not memory-mapped: a game that cuts its save while we look at it would end the whole program with a bus
+error (docs/decisions/0001). Files up to `WHOLE` bytes are read at once, so that all we say about one is about one
+moment of it; larger ones are read where they are looked at, through a small cache of blocks.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+import stat
+from collections import OrderedDict
+from collections.abc import Iterator
+from pathlib import Path
+from typing import NamedTuple, Protocol
+
+from faithful_ledger.core.errors import FileAccessError
+
+__all__ = [
+    "CHUNK",
+    "WHOLE",
+    "BlockSource",
+    "MemorySource",
+    "Moment",
+    "Source",
+    "moment_of",
+    "open_source",
+    "read_whole",
+    "same_bytes",
+]
+
+WHOLE = 256 << 20
+CHUNK = 1 << 20
+BLOCK = 256 << 10
+BLOCKS_KEPT = 64
+
+
+class Source(Protocol):
+    """A run of bytes that does not change. Slices are views where they can be."""
+
+    @property
+    def size(self) -> int: ...
+
+    def read(self, start: int, end: int) -> memoryview:
+        """The bytes from start up to end (not included), cut at the size."""
+        ...
+
+    def chunks(self, start: int, end: int) -> Iterator[memoryview]:
+        """The same bytes in pieces of at most a few MiB, without holding all of them."""
+        ...
+
+
+class Moment(NamedTuple):
+    """What tells one state of a file from the next without reading it."""
+
+    device: int
+    inode: int
+    size: int
+    modified_ns: int
+
+
+class MemorySource:
+    """A source over bytes in memory; slices copy nothing."""
+
+    def __init__(self, data: bytes | bytearray | memoryview) -> None:
+        self._view = memoryview(data).toreadonly()
+        self.size = len(self._view)
+
+    def read(self, start: int, end: int) -> memoryview:
+        return self._view[start:end]
+
+    def chunks(self, start: int, end: int) -> Iterator[memoryview]:
+        end = min(end, self.size)
+        for at in range(start, end, CHUNK):
+            yield self._view[at : min(at + CHUNK, end)]
+
+
+class BlockSource:
+    """A source over a file too large to read at once. At most `BLOCK` * `BLOCKS_KEPT` bytes are cached.
+
+    Raises:
+        FileAccessError: from `read`, when the file has changed since it was opened.
+    """
+
+    def __init__(self, path: Path, descriptor: int, moment: Moment) -> None:
+        self._path, self._descriptor, self._moment = path, descriptor, moment
+        self._blocks: OrderedDict[int, bytes] = OrderedDict()
+        self.size = moment.size
+
+    def __del__(self) -> None:
+        os.close(self._descriptor)
+
+    def read(self, start: int, end: int) -> memoryview:
+        end = min(end, self.size)
+        if start >= end:
+            return memoryview(b"")
+        first, last = start // BLOCK, (end - 1) // BLOCK
+        if first == last:
+            return memoryview(self._block(first))[start - first * BLOCK : end - first * BLOCK]
+        joined = b"".join(self._block(number) for number in range(first, last + 1))
+        return memoryview(joined)[start - first * BLOCK : end - first * BLOCK]
+
+    def chunks(self, start: int, end: int) -> Iterator[memoryview]:
+        end = min(end, self.size)
+        for at in range(start, end, CHUNK):
+            yield self.read(at, min(at + CHUNK, end))
+
+    def _block(self, number: int) -> bytes:
+        block = self._blocks.get(number)
+        if block is None:
+            wanted = min(BLOCK, self.size - number * BLOCK)
+            block = os.pread(self._descriptor, wanted, number * BLOCK)
+            if len(block) != wanted or moment_of(os.fstat(self._descriptor)) != self._moment:
+                raise FileAccessError(
+                    f"{self._path} was changed by another program while it was read",
+                    "nothing was written; open it again",
+                )
+            self._blocks[number] = block
+            if len(self._blocks) > BLOCKS_KEPT:
+                self._blocks.popitem(last=False)
+        else:
+            self._blocks.move_to_end(number)
+        return block
+
+
+def same_bytes(left: Source, right: Source) -> bool:
+    """Whether two sources hold the same; at most `CHUNK` bytes of each are looked at together."""
+    if left.size != right.size:
+        return False
+    return all(left.read(at, at + CHUNK) == right.read(at, at + CHUNK) for at in range(0, left.size, CHUNK))
+
+
+def moment_of(status: os.stat_result) -> Moment:
+    return Moment(status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns)
+
+
+def open_source(path: Path) -> tuple[Source, Moment]:
+    """Open a file for looking at.
+
+    Raises:
+        FileAccessError: not there, not readable, not a plain file, or written to while it was read.
+    """
+    descriptor = _open(path)
+    moment = moment_of(os.fstat(descriptor))
+    if moment.size > WHOLE:
+        return BlockSource(path, descriptor, moment), moment
+    os.close(descriptor)
+    data, moment = read_whole(path)
+    return MemorySource(data), moment
+
+
+def read_whole(path: Path) -> tuple[bytes, Moment]:
+    """All bytes of a file as they were at one moment; tried again while somebody is writing it.
+
+    Raises:
+        FileAccessError: as for `open_source`.
+    """
+    for _ in range(3):
+        descriptor = _open(path)
+        try:
+            before = moment_of(os.fstat(descriptor))
+            data = _read_all(descriptor, before.size)
+            after = moment_of(os.fstat(descriptor))
+        except OSError as error:
+            raise _unreadable(path, error) from error
+        finally:
+            os.close(descriptor)
+        if before == after and len(data) == before.size:
+            return data, before
+    raise FileAccessError(
+        f"{path} is being written by another program and does not keep still",
+        "nothing was changed; save in the game, wait a moment and open it again",
+    )
+
+
+def _read_all(descriptor: int, size: int) -> bytes:
+    pieces = []
+    while piece := os.read(descriptor, max(size, 1)):
+        pieces.append(piece)
+        size -= len(piece)
+    return pieces[0] if len(pieces) == 1 else b"".join(pieces)
+
+
+def _open(path: Path) -> int:
+    try:
+        descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+    except (OSError, ValueError) as error:
+        raise _unreadable(path, error) from error
+    mode = os.fstat(descriptor).st_mode
+    if not stat.S_ISREG(mode):
+        os.close(descriptor)
+        kind = "a folder" if stat.S_ISDIR(mode) else "not a plain file"
+        raise FileAccessError(f"{path} is {kind}", "nothing was read; choose the save file itself")
+    return descriptor
+
+
+def _unreadable(path: Path, error: Exception) -> FileAccessError:
+    code = getattr(error, "errno", None)
+    if code == errno.ENOENT:
+        return FileAccessError(f"{path} is not there", "check the name, or look whether the game has moved its saves")
+    if code in (errno.EACCES, errno.EPERM):
+        return FileAccessError(
+            f"{path} may not be read by you", "nothing was read; change its permissions or your user"
+        )
+    reason = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
+    return FileAccessError(f"{path} cannot be read ({reason})", "nothing was changed; check the disk and the name")

@@ -1,0 +1,399 @@
+"""From the validated keys of a template to the model the binder uses.
+
+Every mistake that needs more than one key to see is found here: names that lead nowhere, codecs and algorithms that do
+not exist, expressions that are not allowed, records within themselves. All are gathered, none stops the others.
+"""
+
+from __future__ import annotations
+
+from typing import Any, TypeAlias
+
+from faithful_ledger.core.codecs import (
+    ChoiceCodec,
+    Codec,
+    FixedText,
+    FreeText,
+    IntegerCodec,
+    JsonNumber,
+    JsonSwitch,
+    JsonText,
+    PrefixedText,
+    RawBytes,
+    SwitchesCodec,
+    number_codec,
+    text_encoding,
+)
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.paths import parse_path
+from faithful_ledger.core.seals.algorithms import ALGORITHMS
+from faithful_ledger.core.suggest import did_you_mean
+from faithful_ledger.core.template.expressions import Expression
+from faithful_ledger.core.template.model import (
+    Bounds,
+    Companion,
+    Derived,
+    ElementSpec,
+    EqualRule,
+    FieldSpec,
+    FileSpec,
+    GroupSpec,
+    PathFormula,
+    RepeatSpec,
+    SealSpec,
+    SectionSpec,
+    Sign,
+    Template,
+)
+
+__all__ = ["Mistakes", "Where", "compile_template"]
+
+Keys: TypeAlias = dict[str, Any]
+Where: TypeAlias = tuple[str | int, ...]
+Mistakes: TypeAlias = list[tuple[Where, str]]
+
+DEEPEST = 24
+JSON_CODECS: dict[str, type[Codec]] = {"number": JsonNumber, "text": JsonText, "switch": JsonSwitch}
+
+
+def compile_template(keys: Keys, mistakes: Mistakes) -> Template:
+    """`keys` has passed the schema. Mistakes are appended to `mistakes` with the way to the key they are about; the
+    result may only be used when there are none.
+    """
+    return _Compiler(keys, mistakes).template()
+
+
+class _Compiler:
+    def __init__(self, keys: Keys, mistakes: Mistakes) -> None:
+        self.keys, self.mistakes = keys, mistakes
+        self.catalogues: dict[str, dict[int, str]] = keys.get("catalogues", {})
+        self.records: dict[str, list[Keys]] = keys.get("records", {})
+        self.format, self.order = "binary", "little"
+        self.main: GroupSpec | None = None
+        self.later: list[tuple[Where, ElementSpec, str]] = []
+
+    def template(self) -> Template:
+        files: dict[str, FileSpec] = {}
+        for name, file in self.keys["files"].items():
+            where: Where = ("files", name)
+            self.format, self.order = file.get("format", "binary"), file.get("order", "little")
+            root = GroupSpec(name if files else "")
+            self.main = self.main or root
+            self.layout(file["layout"], root, (*where, "layout"), ())
+            self.file_name(file["name"], (*where, "name"))
+            files[name] = FileSpec(name, file["name"], self.format, self.order, root)  # type: ignore[arg-type]
+            if len(files) > 1 and self.main.named(name):
+                self.mistakes.append((where, f"“{name}” is a file and also a field of the first file; rename one"))
+        for where, element, path in self.later:
+            if not self._leads_to(element, path):
+                self.mistakes.append((where, f"“{path}” leads to no field or group{self._hint(path, element)}"))
+        template = Template(
+            id=self.keys["id"],
+            title=self.keys["title"],
+            version=self.keys.get("version", "0"),
+            game=self.keys.get("game", "") or self.keys["title"],
+            about=self.keys.get("about", ""),
+            signs=[self.sign(sign, ("recognise", n)) for n, sign in enumerate(self.keys.get("recognise", []))],
+            files=files,
+            companions=[Companion(c["name"], c.get("why", "")) for c in self.keys.get("companions", [])],
+            rules=[
+                EqualRule(rule["equal"][0], rule["equal"][1], rule.get("why", ""))
+                for rule in self.keys.get("rules", [])
+            ],
+            sections=[],
+        )
+        for number, companion in enumerate(template.companions):
+            self.file_name(companion.name, ("companions", number, "name"))
+        for number, rule in enumerate(template.rules):
+            for path in (rule.left, rule.right):
+                self.whole_path(template, path, ("rules", number, "equal"))
+        for number, section in enumerate(self.keys.get("sections", [])):
+            template.sections.append(self.section(template, section, ("sections", number)))
+        return template
+
+    # elements
+
+    def layout(self, elements: list[Keys], parent: GroupSpec, where: Where, within: tuple[str, ...]) -> None:
+        if len(where) > 3 * DEEPEST:
+            self.mistakes.append((where, f"groups are nested deeper than {DEEPEST} levels"))
+            return
+        for number, keys in enumerate(elements):
+            here = (*where, number)
+            kind = next(kind for kind in ("field", "constant", "unknown", "group", "repeat") if kind in keys)
+            if self._holder(parent).named(keys[kind]) is not None:
+                self.mistakes.append(((*here, kind), f"“{keys[kind]}” stands here twice; names in a group differ"))
+            element: ElementSpec
+            if kind == "group":
+                element = GroupSpec(keys[kind], flat=keys.get("flat", False))
+            elif kind == "repeat":
+                element = RepeatSpec(keys[kind], key=keys.get("key"))
+            else:
+                element = FieldSpec(keys[kind])
+            element.parent = parent
+            element.label, element.note = keys.get("label", ""), keys.get("note", "")
+            element.when = self.formula(keys, "when", element, here)
+            element.at = self.address(keys, element, here)
+            if isinstance(element, GroupSpec):
+                parent.layout.append(element)
+                element.size = self.formula(keys, "size", element, here)
+                self.layout(keys["layout"], element, (*here, "layout"), within)
+            elif isinstance(element, RepeatSpec):
+                self.repeat(element, keys, here, within)
+                parent.layout.append(element)
+            else:
+                assert isinstance(element, FieldSpec)
+                getattr(self, kind)(element, keys, here)
+                parent.layout.append(element)
+
+    def address(self, keys: Keys, element: ElementSpec, where: Where) -> Expression | PathFormula | None:
+        if self.format == "binary":
+            return self.formula(keys, "at", element, where)
+        try:
+            path = PathFormula(str(keys.get("at", element.name)))
+        except LedgerError as error:
+            self.mistakes.append(((*where, "at"), str(error)))
+            return None
+        self._check_names(path.names, element, (*where, "at"))
+        return path
+
+    def repeat(self, element: RepeatSpec, keys: Keys, where: Where, within: tuple[str, ...]) -> None:
+        item = GroupSpec("item", parent=element)
+        element.item = item
+        given = [key for key in ("record", "layout", "each") if keys.get(key) is not None]
+        if len(given) != 1:
+            self.mistakes.append((where, "a repeat has one of record, layout and each"))
+        elif given == ["record"]:
+            name = keys["record"]
+            if name in within:
+                self.mistakes.append(((*where, "record"), f"the record “{name}” would hold itself"))
+            elif name not in self.records:
+                hint = did_you_mean(name, self.records)
+                self.mistakes.append(((*where, "record"), f"there is no record “{name}”{'; ' + hint if hint else ''}"))
+            else:
+                self.layout(self.records[name], item, ("records", name), (*within, name))
+        elif given == ["layout"]:
+            self.layout(keys["layout"], item, (*where, "layout"), within)
+        else:
+            single = FieldSpec("item", parent=element)
+            self.field(single, {"field": "item", **keys["each"]}, (*where, "each"))
+            element.item = single
+        if self.format == "json":
+            return
+        ends = [key for key in ("count", "size", "until") if keys.get(key) is not None]
+        if len(ends) != 1:
+            self.mistakes.append((where, "a repeat has one of count, size and until, which say where it ends"))
+        element.count = self.formula(keys, "count", element, where)
+        element.size = self.formula(keys, "size", element, where)
+        element.until = bytes.fromhex(keys["until"]) if keys.get("until") else None
+        if element.key and (not isinstance(element.item, GroupSpec) or element.item.named(element.key) is None):
+            self.mistakes.append(((*where, "key"), f"the record has no field “{element.key}”"))
+
+    def constant(self, element: FieldSpec, keys: Keys, where: Where) -> None:
+        given = keys.get("bytes")
+        text: str | None = keys.get("text")
+        if (given is None) == (text is None):
+            self.mistakes.append((where, "a constant has one of bytes and text"))
+            return
+        element.constant = bytes.fromhex(given) if given is not None else (text or "").encode("utf-8")
+        element.codec = FixedText(len(element.constant), "latin-1", b"\0")
+        element.locked = "it is the same in every save"
+        element.standing = "proven"
+
+    def unknown(self, element: FieldSpec, keys: Keys, where: Where) -> None:
+        element.codec, element.unknown = RawBytes(), True
+        element.size = self.formula(keys, "size", element, where)
+
+    def field(self, element: FieldSpec, keys: Keys, where: Where) -> None:
+        element.codec = self.codec(element, keys, where)
+        element.standing, element.locked = keys.get("standing", "guessed"), keys.get("locked")
+        if bounds := keys.get("bounds"):
+            element.bounds = Bounds(bounds.get("least"), bounds.get("most"), bounds.get("why", ""))
+        derived = [kind for kind in ("length", "count", "offset") if keys.get(f"{kind}_of") is not None]
+        seal = keys.get("seal")
+        if len(derived) + (seal is not None) > 1:
+            self.mistakes.append((where, "a field is worked out in one way: length_of, count_of, offset_of or seal"))
+        elif (derived or seal) and not (isinstance(element.codec, IntegerCodec) and self.format == "binary"):
+            self.mistakes.append((where, "only a whole number in a binary file can be worked out"))
+        elif derived:
+            key = f"{derived[0]}_of"
+            element.derived = Derived(derived[0], keys[key], keys.get("plus", 0))  # type: ignore[arg-type]
+            self.later.append(((*where, key), element, keys[key]))
+        elif seal:
+            over = (seal["over"],) * 2 if isinstance(seal["over"], str) else tuple(seal["over"])
+            element.seal = SealSpec(seal["algorithm"], over, seal.get("own"), seal.get("policy", "renew"))
+            self.later += [((*where, "seal", "over"), element, path) for path in dict.fromkeys(over) if path != "file"]
+            if seal["algorithm"] not in ALGORITHMS:
+                hint = did_you_mean(seal["algorithm"], ALGORITHMS) or f"there are {', '.join(ALGORITHMS)}"
+                self.mistakes.append(((*where, "seal", "algorithm"), f"no algorithm “{seal['algorithm']}”; {hint}"))
+
+    def codec(self, element: FieldSpec, keys: Keys, where: Where) -> Codec:
+        name: str = keys.get("as", "")
+        if self.format == "json":
+            if name not in JSON_CODECS:
+                self.mistakes.append(((*where, "as"), f"in JSON a value is number, text or switch, not “{name}”"))
+                return JsonNumber()
+            return JSON_CODECS[name]()
+        if name == "text":
+            return self.text_codec(element, keys, where)
+        number = number_codec(name, self.order)  # type: ignore[arg-type]
+        if number is None:
+            hint = did_you_mean(
+                name, ("text", "u8", "u16", "u24", "u32", "u64", "i8", "i16", "i24", "i32", "i64", "f32", "f64")
+            )
+            self.mistakes.append(((*where, "as"), f"“{name}” is no kind of value{'; ' + hint if hint else ''}"))
+            return IntegerCodec(1, False, "little")
+        for key, wrapped in (("names", ChoiceCodec), ("switches", SwitchesCodec)):
+            if keys.get(key) is not None and isinstance(number, IntegerCodec):
+                return wrapped(number, self.names(keys[key], (*where, key)))
+        if any(keys.get(key) is not None for key in ("names", "switches")):
+            self.mistakes.append((where, "only whole numbers have names or switches"))
+        return number
+
+    def text_codec(self, element: FieldSpec, keys: Keys, where: Where) -> Codec:
+        encoding = text_encoding(keys.get("encoding", "utf-8"))
+        if encoding is None:
+            self.mistakes.append(((*where, "encoding"), f"“{keys['encoding']}” is no text encoding of Python"))
+            encoding = "utf-8"
+        size, length = keys.get("size"), keys.get("length")
+        if (size is None) == (length is None):
+            self.mistakes.append((where, "a text has one of size and length"))
+            return FreeText(encoding)
+        if length is not None:
+            prefix = number_codec(length, self.order)  # type: ignore[arg-type]
+            if not isinstance(prefix, IntegerCodec) or prefix.signed:
+                self.mistakes.append(((*where, "length"), f"“{length}” is no whole number without a sign"))
+                prefix = IntegerCodec(1, False, "little")
+            return PrefixedText(prefix, encoding)
+        formula = self.formula(keys, "size", element, where)
+        if formula is not None and formula.constant is not None:
+            if not 0 < formula.constant <= 1 << 20:
+                self.mistakes.append(((*where, "size"), "a text has between 1 byte and 1 MiB"))
+                return FreeText(encoding)
+            return FixedText(formula.constant, encoding, bytes.fromhex(keys.get("pad", "00")))
+        element.size = formula
+        return FreeText(encoding)
+
+    def names(self, given: str | dict[int, str], where: Where) -> dict[int, str]:
+        if isinstance(given, str):
+            if given not in self.catalogues:
+                hint = did_you_mean(given, self.catalogues)
+                self.mistakes.append((where, f"there is no catalogue “{given}”{'; ' + hint if hint else ''}"))
+            return self.catalogues.get(given, {})
+        return {int(number): name for number, name in given.items()}
+
+    # names and expressions
+
+    def formula(self, keys: Keys, key: str, element: ElementSpec, where: Where) -> Expression | None:
+        if keys.get(key) is None:
+            return None
+        try:
+            expression = Expression(keys[key])
+        except LedgerError as error:
+            self.mistakes.append(((*where, key), str(error)))
+            return None
+        self._check_names(expression.names, element, (*where, key))
+        return expression
+
+    def _check_names(self, names: tuple[str, ...], element: ElementSpec, where: Where) -> None:
+        for name in names:
+            if not self._leads_to(element, name):
+                text = f"“{name}” is no field that comes before{self._hint(name, element)}"
+                self.mistakes.append((where, text))
+
+    @staticmethod
+    def _holder(group: GroupSpec) -> GroupSpec:
+        """The group whose names a flat group shares."""
+        while group.flat and isinstance(group.parent, GroupSpec):
+            group = group.parent
+        return group
+
+    def _scopes(self, element: ElementSpec) -> list[GroupSpec]:
+        scopes: list[GroupSpec] = []
+        parent = element.parent
+        while parent is not None:
+            if isinstance(parent, GroupSpec):
+                scopes.append(parent)
+            parent = parent.parent
+        if self.main is not None and self.main not in scopes:
+            scopes.append(self.main)
+        return scopes
+
+    def _leads_to(self, element: ElementSpec, path: str) -> bool:
+        names = path.split(".")
+        for scope in self._scopes(element):
+            found: ElementSpec | None = scope.named(names[0])
+            if found is not None or scope.name == names[0]:
+                found = found or scope
+                for name in names[1:]:
+                    found = found.named(name) if isinstance(found, GroupSpec) else None
+                return found is not None
+        return False
+
+    def _hint(self, path: str, element: ElementSpec) -> str:
+        known = [e.name for scope in self._scopes(element) for e in scope.layout]
+        hint = did_you_mean(path, known)
+        return f"; {hint}" if hint else ""
+
+    def whole_path(self, template: Template, path: str, where: Where) -> ElementSpec | None:
+        """The element a path from outside leads to, as rules and sections write it."""
+        try:
+            steps = parse_path(path)
+        except LedgerError as error:
+            self.mistakes.append((where, str(error)))
+            return None
+        first = steps[0].name or ""
+        found: ElementSpec | None = template.main.root.named(first)
+        if found is None and first in template.files:
+            found = template.files[first].root
+        for step in steps[1:]:
+            if isinstance(found, RepeatSpec):
+                found = found.item if step.name is None else None
+            elif isinstance(found, GroupSpec) and step.name:
+                found = found.named(step.name)
+            else:
+                found = None
+        if found is None:
+            known = [e.name for e in template.elements()]
+            hint = did_you_mean(path.rsplit(".")[-1], known)
+            self.mistakes.append((where, f"“{path}” leads to no field{'; ' + hint if hint else ''}"))
+        return found
+
+    # the rest
+
+    def file_name(self, name: str, where: Where) -> None:
+        if name in (".", ".."):
+            self.mistakes.append((where, f"“{name}” is a folder; a template only names files beside the save"))
+
+    def section(self, template: Template, keys: Keys, where: Where) -> SectionSpec:
+        given = [key for key in ("rows", "table", "switches") if keys.get(key) is not None]
+        if len(given) != 1:
+            self.mistakes.append((where, "a section has one of rows, table and switches"))
+        for path in keys.get("rows") or []:
+            self.whole_path(template, path, (*where, "rows"))
+        columns: tuple[str, ...] = tuple(keys.get("columns") or ())
+        if (table := keys.get("table")) is not None:
+            found = self.whole_path(template, table, (*where, "table"))
+            if found is not None and not (isinstance(found, RepeatSpec) and isinstance(found.item, GroupSpec)):
+                self.mistakes.append(((*where, "table"), f"“{table}” is no repeat of records"))
+            elif isinstance(found, RepeatSpec) and isinstance(found.item, GroupSpec):
+                columns = columns or tuple(e.name for e in found.item.layout if isinstance(e, FieldSpec))
+                for column in columns:
+                    if found.item.named(column) is None:
+                        text = f"the records of {table} have no field “{column}”"
+                        self.mistakes.append(((*where, "columns"), text))
+        if (switches := keys.get("switches")) is not None:
+            found = self.whole_path(template, switches, (*where, "switches"))
+            if found is not None and not (isinstance(found, FieldSpec) and isinstance(found.codec, SwitchesCodec)):
+                self.mistakes.append(((*where, "switches"), f"“{switches}” is no field of switches"))
+        return SectionSpec(
+            keys["title"], tuple(keys.get("rows") or ()), keys.get("table"), columns, keys.get("switches")
+        )
+
+    def sign(self, keys: Keys, where: Where) -> Sign:
+        magic, size = keys.get("magic") or {}, keys.get("size") or {}
+        text, given = magic.get("text"), magic.get("bytes")
+        if magic and (text is None) == (given is None):
+            self.mistakes.append(((*where, "magic"), "a magic has one of bytes and text"))
+        content = None if not magic else (bytes.fromhex(given) if given else (text or "").encode())
+        if not keys.get("name") and content is None:
+            self.mistakes.append((where, "a sign needs a name or a magic: size alone fits too many files"))
+        return Sign(keys.get("name"), magic.get("at", 0), content, size.get("least", 0), size.get("most"))

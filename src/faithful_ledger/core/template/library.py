@@ -1,0 +1,87 @@
+"""The templates at hand, and which of them fits a file."""
+
+from __future__ import annotations
+
+from fnmatch import fnmatchcase
+from pathlib import Path
+
+from faithful_ledger.core.errors import LedgerError, RecognitionError
+from faithful_ledger.core.source import Source
+from faithful_ledger.core.suggest import did_you_mean
+from faithful_ledger.core.template.loader import load_template
+from faithful_ledger.core.template.model import Sign, Template
+
+__all__ = ["SHIPPED", "Library"]
+
+SHIPPED = Path(__file__).resolve().parents[2] / "templates"
+
+
+class Library:
+    """Templates in folders, the shipped ones last. A template that has mistakes is kept in `broken`, not in the way."""
+
+    def __init__(self, folders: tuple[Path, ...] = (), cache: Path | None = None) -> None:
+        self.folders = (*folders, SHIPPED)
+        self.cache = cache
+        self.broken: dict[Path, LedgerError] = {}
+        self._loaded: dict[Path, Template] = {}
+
+    def templates(self) -> dict[str, Template]:
+        """All that load, by id; of two with one id the first folder's counts."""
+        found: dict[str, Template] = {}
+        for folder in self.folders:
+            for path in sorted(folder.glob("*.yaml")) if folder.is_dir() else []:
+                template = self._load(path)
+                if template is not None:
+                    found.setdefault(template.id, template)
+        return found
+
+    def get(self, name: str) -> Template:
+        """A template by its id, or by the path of its file.
+
+        Raises:
+            RecognitionError: neither is known.
+            LedgerError: the file cannot be used.
+        """
+        if name.endswith((".yaml", ".yml")) or "/" in name:
+            return load_template(Path(name), self.cache)
+        known = self.templates()
+        if name not in known:
+            hint = did_you_mean(name, known) or f"known are {', '.join(known) or 'none'}"
+            raise RecognitionError(f"there is no template “{name}”", hint)
+        return known[name]
+
+    def recognise(self, path: Path, source: Source) -> Template:
+        """The one template whose signs fit a file.
+
+        Raises:
+            RecognitionError: none fits, or several; their names are told.
+        """
+        known = self.templates()
+        fitting = [t for t in known.values() if any(fits(sign, path.name, source) for sign in t.signs)]
+        if len(fitting) == 1:
+            return fitting[0]
+        if fitting:
+            names = ", ".join(template.id for template in fitting)
+            raise RecognitionError(f"{path}: several templates fit this file ({names})", "choose one with --template")
+        broken = "".join(f"; {name.name} cannot be used: {error.what}" for name, error in self.broken.items())
+        raise RecognitionError(
+            f"{path}: no template fits this file (known: {', '.join(known) or 'none'}){broken}",
+            "nothing was changed; name a template with --template, or open the file in the window to look at its bytes",
+        )
+
+    def _load(self, path: Path) -> Template | None:
+        if path not in self._loaded and path not in self.broken:
+            try:
+                self._loaded[path] = load_template(path, self.cache)
+            except LedgerError as error:
+                self.broken[path] = error
+        return self._loaded.get(path)
+
+
+def fits(sign: Sign, name: str, source: Source) -> bool:
+    """Whether all that a sign says is true of a file."""
+    if sign.name is not None and not fnmatchcase(name.casefold(), sign.name.casefold()):
+        return False
+    if sign.magic is not None and source.read(sign.magic_at, sign.magic_at + len(sign.magic)) != sign.magic:
+        return False
+    return sign.least <= source.size and (sign.most is None or source.size <= sign.most)

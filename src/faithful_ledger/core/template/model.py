@@ -1,0 +1,263 @@
+"""A template as the binder uses it: codecs made, expressions checked, records put in their places."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Literal
+
+from faithful_ledger.core.codecs import Codec
+from faithful_ledger.core.paths import Step, parse_path
+from faithful_ledger.core.template.expressions import Expression, Lookup
+
+__all__ = [
+    "Bounds",
+    "Companion",
+    "Derived",
+    "ElementSpec",
+    "EqualRule",
+    "FieldSpec",
+    "FileSpec",
+    "GroupSpec",
+    "PathFormula",
+    "RepeatSpec",
+    "SealSpec",
+    "SectionSpec",
+    "Sign",
+    "Template",
+]
+
+
+class PathFormula:
+    """A path in a text with `{expression}` in places: `slots[slot={head.slot}].marks`."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.parts: list[str | Expression] = []
+        for number, piece in enumerate(text.replace("}", "{").split("{")):
+            self.parts.append(Expression(piece) if number % 2 else piece)
+        self.names = tuple(name for part in self.parts if isinstance(part, Expression) for name in part.names)
+        parse_path(self._joined(lambda _: 0))
+
+    def steps(self, lookup: Lookup) -> tuple[Step, ...]:
+        return parse_path(self._joined(lookup))
+
+    def _joined(self, lookup: Lookup) -> str:
+        return "".join(part if isinstance(part, str) else str(part.evaluate(lookup)) for part in self.parts)
+
+
+@dataclass(slots=True, frozen=True)
+class Bounds:
+    """What the game bears. None is no bound."""
+
+    least: int | float | None
+    most: int | float | None
+    why: str
+
+    def broken_by(self, value: object) -> str:
+        """How a value breaks the bounds, in words; empty where it keeps them."""
+        if isinstance(value, bool) or not isinstance(value, int | float):
+            return ""
+        reason = f": {self.why}" if self.why else ""
+        if self.least is not None and value < self.least:
+            return f"{value} is below the bound {self.least}{reason}"
+        if self.most is not None and value > self.most:
+            return f"{value} is above the bound {self.most}{reason}"
+        return ""
+
+
+@dataclass(slots=True, frozen=True)
+class Derived:
+    """A value worked out from where another element lies. Lengths and offsets are in bytes."""
+
+    kind: Literal["length", "count", "offset"]
+    target: str
+    plus: int
+
+
+@dataclass(slots=True, frozen=True)
+class SealSpec:
+    """`over` names the first and the last element covered; own is what the seal sees in its own bytes."""
+
+    algorithm: str
+    over: tuple[str, str]
+    own: Literal["zeros", "left out"] | None
+    policy: Literal["renew", "leave"]
+
+
+@dataclass(slots=True)
+class ElementSpec:
+    name: str
+    label: str = ""
+    note: str = ""
+    at: Expression | PathFormula | None = None
+    when: Expression | None = None
+    parent: GroupSpec | RepeatSpec | None = field(default=None, repr=False)
+
+    @property
+    def title(self) -> str:
+        return self.label or self.name.replace("_", " ").capitalize()
+
+    @property
+    def fixed_size(self) -> int | None:
+        """The size in bytes where it is the same in every save; else None."""
+        return None
+
+    @property
+    def least_size(self) -> int:
+        """The fewest bytes it can take."""
+        return 0 if self.when is not None or self.at is not None else self.fixed_size or 0
+
+
+@dataclass(slots=True)
+class FieldSpec(ElementSpec):
+    codec: Codec = None  # type: ignore[assignment]
+    size: Expression | None = None
+    derived: Derived | None = None
+    seal: SealSpec | None = None
+    bounds: Bounds | None = None
+    standing: Literal["guessed", "fits", "proven"] = "guessed"
+    locked: str | None = None
+    constant: bytes | None = None
+    unknown: bool = False
+
+    @property
+    def fixed_size(self) -> int | None:
+        if self.when is not None or self.at is not None:
+            return None
+        return self.codec.size if self.size is None else self.size.constant
+
+    @property
+    def least_size(self) -> int:
+        if self.when is not None or self.at is not None:
+            return 0
+        if self.fixed_size is not None:
+            return self.fixed_size
+        return 1 if self.size is None else 0
+
+
+@dataclass(slots=True)
+class GroupSpec(ElementSpec):
+    layout: list[ElementSpec] = field(default_factory=list)
+    size: Expression | None = None
+    flat: bool = False
+
+    @property
+    def fixed_size(self) -> int | None:
+        if self.when is not None or self.at is not None:
+            return None
+        if self.size is not None:
+            return self.size.constant
+        total = 0
+        for element in self.layout:
+            size = element.fixed_size
+            if size is None:
+                return None
+            total += size
+        return total
+
+    @property
+    def least_size(self) -> int:
+        if self.when is not None or self.at is not None:
+            return 0
+        return sum(element.least_size for element in self.layout) if self.size is None else self.size.constant or 0
+
+    def named(self, name: str) -> ElementSpec | None:
+        """The element of this name here, also within flat groups."""
+        for element in self.layout:
+            if element.name == name:
+                return element
+            if isinstance(element, GroupSpec) and element.flat and (found := element.named(name)) is not None:
+                return found
+        return None
+
+
+@dataclass(slots=True)
+class RepeatSpec(ElementSpec):
+    item: GroupSpec | FieldSpec = None  # type: ignore[assignment]
+    count: Expression | None = None
+    size: Expression | None = None
+    until: bytes | None = None
+    key: str | None = None
+
+    @property
+    def fixed_size(self) -> int | None:
+        if self.when is not None or self.at is not None or self.count is None:
+            return None
+        stride, count = self.item.fixed_size, self.count.constant
+        return stride * count if stride is not None and count is not None else None
+
+
+@dataclass(slots=True)
+class FileSpec:
+    """One file of a save. Its layout is the content of a nameless group."""
+
+    name: str
+    file_name: str
+    format: Literal["binary", "json"]
+    order: Literal["little", "big"]
+    root: GroupSpec
+
+
+@dataclass(slots=True, frozen=True)
+class Sign:
+    """What a file of this template shows on the outside; a part that is None does not count."""
+
+    name: str | None
+    magic_at: int
+    magic: bytes | None
+    least: int
+    most: int | None
+
+
+@dataclass(slots=True, frozen=True)
+class Companion:
+    name: str
+    why: str
+
+
+@dataclass(slots=True, frozen=True)
+class EqualRule:
+    left: str
+    right: str
+    why: str
+
+
+@dataclass(slots=True, frozen=True)
+class SectionSpec:
+    """One part of the Edit sheet: rows of single fields, a table of a repeat, or the switches of one field."""
+
+    title: str
+    rows: tuple[str, ...]
+    table: str | None
+    columns: tuple[str, ...]
+    switches: str | None
+
+
+@dataclass(slots=True)
+class Template:
+    id: str
+    title: str
+    version: str
+    game: str
+    about: str
+    signs: list[Sign]
+    files: dict[str, FileSpec]
+    companions: list[Companion]
+    rules: list[EqualRule]
+    sections: list[SectionSpec]
+
+    @property
+    def main(self) -> FileSpec:
+        return next(iter(self.files.values()))
+
+    def elements(self) -> Iterator[ElementSpec]:
+        """Every element, depth first, a repeat's record once."""
+        queue: list[ElementSpec] = [file.root for file in reversed(self.files.values())]
+        while queue:
+            element = queue.pop()
+            yield element
+            if isinstance(element, GroupSpec):
+                queue += reversed(element.layout)
+            elif isinstance(element, RepeatSpec):
+                queue.append(element.item)

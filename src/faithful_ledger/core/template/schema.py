@@ -1,0 +1,206 @@
+"""The template language: which keys there are, and what may stand behind them.
+
+This is the reference the loader validates against (`docs/template-language.md` explains each key with an example).
+Nothing here is needed to use a template that was validated before: see `loader`.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Discriminator, Field, StringConstraints, Tag
+
+__all__ = ["ELEMENT_KINDS", "LANGUAGE_VERSION", "TemplateText", "all_keys"]
+
+LANGUAGE_VERSION = 1
+NAME_PATTERN = r"^[a-z][a-z0-9_]*$"
+
+Name = Annotated[str, StringConstraints(pattern=NAME_PATTERN, max_length=60)]
+Words = Annotated[str, StringConstraints(max_length=400)]
+PlainFileName = Annotated[str, StringConstraints(pattern=r"^[^/\\\x00]+$", max_length=120)]
+HexBytes = Annotated[str, StringConstraints(pattern=r"^\s*([0-9A-Fa-f]{2}\s*){1,64}$")]
+Formula = Annotated[int | str, Field(union_mode="left_to_right")]
+Number = int | float
+Layout = Annotated[list["Element"], Field(max_length=2000)]
+
+
+class Part(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+
+class Bounds(Part):
+    least: Number | None = None
+    most: Number | None = None
+    why: Words = ""
+
+
+class Seal(Part):
+    algorithm: str
+    over: str | Annotated[list[str], Field(min_length=2, max_length=2)]
+    own: Literal["zeros", "left out"] | None = None
+    policy: Literal["renew", "leave"] = "renew"
+
+
+class Common(Part):
+    at: Formula | None = None
+    when: Formula | None = None
+    label: Words = ""
+    note: Words = ""
+
+
+class FieldKeys(Common):
+    field: Name
+    as_: str = Field(alias="as")
+    size: Formula | None = None
+    length: str | None = None
+    encoding: str = "utf-8"
+    pad: HexBytes = "00"
+    names: str | dict[int, Words] | None = None
+    switches: str | dict[int, Words] | None = None
+    length_of: str | None = None
+    count_of: str | None = None
+    offset_of: str | None = None
+    plus: int = 0
+    seal: Seal | None = None
+    bounds: Bounds | None = None
+    standing: Literal["guessed", "fits", "proven"] = "guessed"
+    locked: Words | None = None
+
+
+class ConstantKeys(Common):
+    constant: Name
+    bytes_: HexBytes | None = Field(None, alias="bytes")
+    text: Words | None = None
+
+
+class UnknownKeys(Common):
+    unknown: Name
+    size: Formula
+
+
+class GroupKeys(Common):
+    group: Name
+    layout: Layout
+    size: Formula | None = None
+    flat: bool = False
+
+
+class RepeatKeys(Common):
+    repeat: Name
+    record: str | None = None
+    layout: Layout | None = None
+    each: dict[str, Any] | None = None
+    count: Formula | None = None
+    size: Formula | None = None
+    until: HexBytes | None = None
+    key: Name | None = None
+
+
+ELEMENT_KINDS: dict[str, type[Common]] = {
+    "field": FieldKeys,
+    "constant": ConstantKeys,
+    "unknown": UnknownKeys,
+    "group": GroupKeys,
+    "repeat": RepeatKeys,
+}
+
+
+def _kind_of(value: Any) -> str | None:
+    keys = value if isinstance(value, dict) else getattr(value, "model_fields_set", ())
+    return next((kind for kind in ELEMENT_KINDS if kind in keys), None)
+
+
+Element = Annotated[
+    Annotated[FieldKeys, Tag("field")]
+    | Annotated[ConstantKeys, Tag("constant")]
+    | Annotated[UnknownKeys, Tag("unknown")]
+    | Annotated[GroupKeys, Tag("group")]
+    | Annotated[RepeatKeys, Tag("repeat")],
+    Discriminator(_kind_of),
+]
+
+
+class Magic(Part):
+    at: Annotated[int, Field(ge=0)] = 0
+    bytes_: HexBytes | None = Field(None, alias="bytes")
+    text: Words | None = None
+
+
+class Size(Part):
+    least: Annotated[int, Field(ge=0)] = 0
+    most: Annotated[int, Field(ge=0)] | None = None
+
+
+class Sign(Part):
+    name: PlainFileName | None = None
+    magic: Magic | None = None
+    size: Size | None = None
+
+
+class File(Part):
+    name: PlainFileName
+    format: Literal["binary", "json"] = "binary"
+    order: Literal["little", "big"] = "little"
+    layout: Layout
+
+
+class Companion(Part):
+    name: PlainFileName
+    why: Words = ""
+
+
+class Rule(Part):
+    equal: Annotated[list[str], Field(min_length=2, max_length=2)]
+    why: Words = ""
+
+
+class Section(Part):
+    title: Words
+    rows: list[str] | None = None
+    table: str | None = None
+    columns: list[Name] | None = None
+    switches: str | None = None
+
+
+class TemplateText(Part):
+    """The whole of a template."""
+
+    ledger: Literal[1]
+    id: Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=80)]
+    title: Words
+    version: str = "0"
+    game: Words = ""
+    about: Annotated[str, StringConstraints(max_length=4000)] = ""
+    recognise: list[Sign] = []
+    catalogues: dict[Name, dict[int, Words]] = {}
+    records: dict[Name, Layout] = {}
+    files: Annotated[dict[Name, File], Field(min_length=1, max_length=20)]
+    companions: list[Companion] = []
+    rules: list[Rule] = []
+    sections: list[Section] = []
+
+
+for _kind in (GroupKeys, RepeatKeys, File, TemplateText):
+    _kind.model_rebuild()
+
+
+def all_keys() -> dict[str, list[str]]:
+    """Every key of the language, by the part it belongs to."""
+    parts: list[type[Part]] = [
+        TemplateText,
+        Sign,
+        Magic,
+        Size,
+        File,
+        Companion,
+        Rule,
+        Section,
+        *ELEMENT_KINDS.values(),
+    ]
+    parts += [Bounds, Seal]
+    return {
+        part.__name__.removesuffix("Keys").removesuffix("Text").lower(): [
+            field.alias or name for name, field in part.model_fields.items()
+        ]
+        for part in parts
+    }
