@@ -279,7 +279,7 @@ def _print_plan(plan: Plan, written: bool, kept: str | None) -> None:
     rows = [(c.file, f"0x{c.offset:X} · {c.offset}", str(c.size), c.cause) for c in plan.changes]
     _table("Changed bytes", ("File", "Offset", "Bytes", "Because of"), rows)
     for path in plan.companions:
-        print(f"{path} {'was' if written else 'will be'} removed; the game makes it anew.")
+        print(f"{path} {'was' if kept else 'would be'} removed; the game makes it anew.")
     print("◆ in balance" if plan.in_balance else "▲ out of balance")
     print(
         f"Written. The untouched files are kept as {kept}."

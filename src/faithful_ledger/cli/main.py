@@ -15,8 +15,20 @@ __all__ = ["main"]
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     import argparse
+    from typing import NoReturn
 
 USAGE = 2
+
+
+ABOUT = {
+    "open": "open a save in the window",
+    "read": "print every field, seal and finding of a save",
+    "check": "say whether a save is in balance",
+    "post": "write values into a save so that the game accepts it",
+    "keep": "keep an untouched copy of a save",
+    "snapshots": "list kept copies",
+    "restore": "bring a kept copy back",
+}
 
 
 def parser() -> argparse.ArgumentParser:
@@ -24,7 +36,7 @@ def parser() -> argparse.ArgumentParser:
     import argparse
 
     class Parser(argparse.ArgumentParser):
-        def error(self, message: str) -> None:  # type: ignore[override]
+        def error(self, message: str) -> NoReturn:
             print(f"error: {message}; see {self.prog} --help", file=sys.stderr)
             raise SystemExit(USAGE)
 
@@ -35,47 +47,43 @@ def parser() -> argparse.ArgumentParser:
     )
     top.add_argument("--version", action="version", version=f"faithful-ledger {__version__}")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser)
-
-    def command(name: str, about: str, *, template: bool = False, book: bool = False) -> argparse.ArgumentParser:
-        one = commands.add_parser(name, help=about, description=about)
-        if name != "open":
-            one.add_argument("--json", action="store_true", help="print one JSON document and nothing else")
-        if template:
-            one.add_argument("--template", metavar="T", help="a template's id or file; else the save is recognised")
-        if book:
-            one.add_argument("--book", metavar="B", help="the book to use; else the one that knows the file")
-        return one
-
-    command("open", "open a save in the window", template=True, book=True).add_argument(
-        "file", metavar="FILE", nargs="?"
-    )
-    command("read", "print every field, seal and finding of a save", template=True).add_argument("file", metavar="FILE")
-    command("check", "say whether a save is in balance", template=True).add_argument("file", metavar="FILE")
-    window = command("open", "open a save in the window", template=True, book=True)
-    window.add_argument("file", metavar="FILE", nargs="?")
-    post = command("post", "write values into a save so that the game accepts it", template=True, book=True)
-    post.add_argument("file", metavar="FILE")
-    post.add_argument(
-        "--set", metavar="PATH=VALUE", action="append", default=[], dest="settings", help="an entry; repeatable"
-    )
-    post.add_argument("--out", metavar="OUT", help="write to this new file or folder and leave the save alone")
-    post.add_argument("--dry-run", action="store_true", help="only tell what would be written")
-    post.add_argument("--note", metavar="TEXT", default="", help="a note for the records")
-    post.add_argument("--anyway", action="store_true", help="allow values outside the template's bounds")
-    post.add_argument(
-        "--detach-links", action="store_true", help="allow a file with several names; the others keep the old"
-    )
-    broken = post.add_mutually_exclusive_group()
-    broken.add_argument("--renew-broken", action="store_true", help="also renew seals that did not hold before")
-    broken.add_argument("--leave-broken", action="store_true", help="leave seals that did not hold before as they are")
-    keep = command("keep", "keep an untouched copy of a save", template=True, book=True)
-    keep.add_argument("file", metavar="FILE")
-    keep.add_argument("--label", metavar="L", default="", help="what was done in the game")
-    command("snapshots", "list kept copies", book=True).add_argument("file", metavar="FILE", nargs="?")
-    restore = command("restore", "bring a kept copy back", book=True)
-    restore.add_argument("id", metavar="ID")
-    restore.add_argument("--to", metavar="PATH", help="write it there instead of where it was")
+    for name, about in ABOUT.items():
+        _add_arguments(commands.add_parser(name, help=about, description=about), name)
     return top
+
+
+def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
+    add = command.add_argument
+    if name == "restore":
+        add("id", metavar="ID", help="a snapshot's id, or its beginning")
+        add("--to", metavar="PATH", help="write it there instead of where it was")
+    else:
+        add("file", metavar="FILE", nargs="?" if name in ("open", "snapshots") else None, help="a save, or its folder")
+    if name != "open":
+        add("--json", action="store_true", help="print one JSON document and nothing else")
+    if name not in ("snapshots", "restore"):
+        add("--template", metavar="T", help="a template's id or file; else the save is recognised")
+    if name not in ("read", "check"):
+        add("--book", metavar="B", help="the book to use; else the one that knows the file")
+    if name == "keep":
+        add("--label", metavar="L", default="", help="what was done in the game")
+    if name == "post":
+        add(
+            "--set",
+            metavar="PATH=VALUE",
+            action="append",
+            default=[],
+            dest="settings",
+            help="an entry; may be repeated",
+        )
+        add("--out", metavar="OUT", help="write to this new file or folder and leave the save alone")
+        add("--dry-run", action="store_true", help="only tell what would be written")
+        add("--note", metavar="TEXT", default="", help="a note for the records")
+        add("--anyway", action="store_true", help="allow values outside the template's bounds")
+        add("--detach-links", action="store_true", help="allow a file with several names (hard links)")
+        broken = command.add_mutually_exclusive_group()
+        broken.add_argument("--renew-broken", action="store_true", help="also renew seals that did not hold before")
+        broken.add_argument("--leave-broken", action="store_true", help="leave seals that did not hold before")
 
 
 def main(arguments: list[str] | None = None) -> int:

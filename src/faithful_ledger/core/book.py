@@ -269,7 +269,7 @@ class Book:
         """
         if not plan.in_balance:
             raise Refused(
-                "nothing was written: the result would not be in balance", "see check, or decide on its seals"
+                "nothing was written: the result would be out of balance", "see check, or decide on its seals"
             )
         main = to / save.main.path.name if to.is_dir() else to
         rewrites = []
