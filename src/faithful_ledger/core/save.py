@@ -21,13 +21,14 @@ from faithful_ledger.core.binding import (
     find,
 )
 from faithful_ledger.core.binding.settle import expected_number
+from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.codecs import Value
 from faithful_ledger.core.entries import Entry, Tape
 from faithful_ledger.core.errors import AddressError, EntryError, FileAccessError, LedgerError, ValueRefused, place
 from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.rules import Finding, audit
 from faithful_ledger.core.seals.seals import SealState, bound_seals, compute, dependents
-from faithful_ledger.core.source import MemorySource, Moment, Source, open_source
+from faithful_ledger.core.source import MemorySource, Moment, Source, moment_of, open_source
 from faithful_ledger.core.template import Library, Template
 from faithful_ledger.core.template.model import EqualRule, FileSpec
 
@@ -142,6 +143,16 @@ class Save:
         """The first thing that keeps this save from being edited."""
         return next((file.problem for file in self.files.values() if file.problem is not None), None)
 
+    def changed_outside(self) -> bool:
+        """Whether another program has written or removed a file since it was opened."""
+        for file in self.files.values():
+            try:
+                if file.moment is not None and moment_of(file.path.stat()) != file.moment:
+                    return True
+            except OSError:
+                return True
+        return False
+
     # looking
 
     def nodes(self, path: str) -> list[Node]:
@@ -181,15 +192,8 @@ class Save:
     def all_fields(self) -> Iterator[FieldNode]:
         """Every bound field of every file, in the order of the bytes."""
         for file in self.files.values():
-            stack: list[Node] = [file.bound.root] if file.bound is not None else []
-            while stack:
-                node = stack.pop()
-                if isinstance(node, FieldNode):
-                    yield node
-                elif isinstance(node, GroupNode):
-                    stack += reversed(node.children)
-                elif isinstance(node, RepeatNode):
-                    stack += reversed(list(node.items()))
+            if file.bound is not None:
+                yield from all_fields(file.bound.root)
 
     def value(self, node: FieldNode) -> Value:
         """What a field says, or what the entry on the tape will make it say.

@@ -1,0 +1,78 @@
+"""From bytes back to fields: which of them lie in a range, and which holds one byte."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
+
+__all__ = ["all_fields", "explained_bytes", "field_at", "fields_between", "record_at"]
+
+
+def fields_between(root: Node, start: int, end: int) -> Iterator[FieldNode]:
+    """Every field with a byte in [start, end), without looking at records outside of it."""
+    stack: list[Node] = [root]
+    while stack:
+        node = stack.pop()
+        if node.end <= start or node.start >= end:
+            continue
+        if isinstance(node, FieldNode):
+            yield node
+        elif isinstance(node, GroupNode):
+            stack += reversed(node.children)
+        elif isinstance(node, RepeatNode) and node.count:
+            if node.stride is None and node.offsets is None:
+                stack += reversed(list(node.items()))
+                continue
+            first = node.index_at(max(start, node.start)) or 0
+            last = node.index_at(min(end, node.end) - 1)
+            last = node.count - 1 if last is None else last
+            stack += [node.item(index) for index in range(last, first - 1, -1)]
+
+
+def all_fields(root: Node) -> Iterator[FieldNode]:
+    """Every field, in the order of the template; records are bound one after the other."""
+    stack: list[Node | Iterator[Node]] = [root]
+    while stack:
+        node = stack.pop()
+        if isinstance(node, FieldNode):
+            yield node
+        elif isinstance(node, GroupNode):
+            stack += reversed(node.children)
+        elif isinstance(node, RepeatNode):
+            stack.append(node.items())
+        elif not isinstance(node, Node) and (item := next(node, None)) is not None:
+            stack += (node, item)
+
+
+def field_at(root: Node, offset: int) -> FieldNode | None:
+    """The field that holds a byte."""
+    return next(fields_between(root, offset, offset + 1), None)
+
+
+def record_at(root: Node, offset: int) -> RepeatNode | None:
+    """The innermost repeat of fixed-size records that holds a byte."""
+    node = field_at(root, offset)
+    holder = node.parent if node is not None else None
+    while holder is not None:
+        if isinstance(holder, RepeatNode) and holder.stride:
+            return holder
+        holder = holder.parent
+    return None
+
+
+def explained_bytes(root: Node) -> int:
+    """How many bytes have a field with a meaning. Of an array only the first record is looked at."""
+    known = 0
+    stack: list[Node] = [root]
+    while stack:
+        node = stack.pop()
+        if isinstance(node, FieldNode):
+            known += 0 if node.spec.unknown else node.size
+        elif isinstance(node, RepeatNode) and node.stride and node.count:
+            known += explained_bytes(node.item(0)) * node.count
+        elif isinstance(node, RepeatNode):
+            stack += node.items()
+        elif isinstance(node, GroupNode):
+            stack += node.children
+    return known

@@ -1,0 +1,141 @@
+"""One box to go anywhere: offsets, fields, numbers and texts."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from itertools import islice
+from typing import NamedTuple
+
+from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.errors import LedgerError, place
+from faithful_ledger.core.save import Save, SaveFile
+from faithful_ledger.core.source import Source
+
+__all__ = ["Destination", "destinations"]
+
+MOST_FIELDS, MOST_HITS = 12, 8
+LOOKED_INTO = 64 << 20
+LOOKED_RECORDS = 400
+
+
+class Destination(NamedTuple):
+    """A place to go: bytes [start, end) of a file, and the element there where one was asked for by name."""
+
+    text: str
+    file: str
+    start: int
+    end: int
+    node: Node | None
+
+
+def destinations(save: Save, wanted: str, file: str) -> list[Destination]:
+    """Where somebody who typed `wanted` may want to go, the likeliest first. `file` is the one in sight."""
+    wanted = wanted.strip()
+    if not wanted:
+        return []
+    source = save.files[file].source
+    found = list(_path(save, wanted))
+    found += _offset(source, wanted, file)
+    found += islice(_named(save, wanted, {d.node.path for d in found if d.node is not None}), MOST_FIELDS)
+    found += islice(_number(save.files[file], wanted, file), MOST_HITS)
+    found += islice(_text(save.files[file], wanted, file), MOST_HITS)
+    return found
+
+
+def _path(save: Save, wanted: str) -> Iterator[Destination]:
+    try:
+        node = save.nodes(wanted)[0]
+    except (LedgerError, IndexError):
+        return
+    yield _to_node(save, node, "field" if isinstance(node, FieldNode) else "part")
+
+
+def _to_node(save: Save, node: Node, kind: str) -> Destination:
+    shown = ""
+    if isinstance(node, FieldNode):
+        try:
+            shown = f" = {node.spec.codec.to_text(save.value(node))}"
+        except LedgerError:
+            shown = ""
+    return Destination(f"{kind} {node.path}{shown}", node.file, node.start, node.end, node)
+
+
+def _offset(source: Source, wanted: str, file: str) -> list[Destination]:
+    match = re.fullmatch(r"(0[xX][0-9a-fA-F]{1,15}|\d{1,18})", wanted)
+    if match is None:
+        return []
+    offset = int(wanted, 0) if wanted[:2].lower() == "0x" else int(wanted)
+    if offset >= source.size:
+        return []
+    return [Destination(f"offset {place(offset)}", file, offset, offset + 1, None)]
+
+
+def _named(save: Save, wanted: str, known: set[str]) -> Iterator[Destination]:
+    """Elements whose name or label begins with or holds what was typed; of long repeats the first records."""
+    word = wanted.casefold()
+    later: list[Node] = []
+    for node in _elements(save):
+        names = (node.spec.name.casefold(), node.title.casefold())
+        if node.path in known or not node.path:
+            continue
+        if any(name.startswith(word) for name in names):
+            yield _to_node(save, node, "field" if isinstance(node, FieldNode) else "part")
+        elif any(word in name for name in names):
+            later.append(node)
+    for node in later:
+        yield _to_node(save, node, "field" if isinstance(node, FieldNode) else "part")
+
+
+def _elements(save: Save) -> Iterator[Node]:
+    stack: list[Node] = [file.bound.root for file in reversed(save.files.values()) if file.bound is not None]
+    while stack:
+        node = stack.pop()
+        yield node
+        if isinstance(node, GroupNode):
+            stack += reversed(node.children)
+        elif isinstance(node, RepeatNode):
+            stack += [node.item(index) for index in reversed(range(min(node.count, LOOKED_RECORDS)))]
+
+
+def _number(file: SaveFile, wanted: str, name: str) -> Iterator[Destination]:
+    if not re.fullmatch(r"-?\d{1,18}", wanted):
+        return
+    number = int(wanted)
+    for size in (4, 2, 8):
+        for order, words in (("little", "low"), ("big", "high")):
+            try:
+                raw = number.to_bytes(size, order, signed=number < 0)  # type: ignore[arg-type]
+            except OverflowError:
+                continue
+            if size == 2 and -256 < number < 256:
+                continue
+            for at in islice(_hits(file.source, raw), 3):
+                text = f"number {number} at {place(at)}, {size} bytes, {words} byte first"
+                yield Destination(text, name, at, at + size, None)
+
+
+def _text(file: SaveFile, wanted: str, name: str) -> Iterator[Destination]:
+    for encoding in ("utf-8", "utf-16-le", "utf-16-be", "latin-1"):
+        try:
+            raw = wanted.encode(encoding)
+        except UnicodeEncodeError:
+            continue
+        if len(raw) < 2 or (encoding == "latin-1" and wanted.isascii()):
+            continue
+        for at in islice(_hits(file.source, raw), 4):
+            yield Destination(f"text “{wanted}” at {place(at)}, {encoding}", name, at, at + len(raw), None)
+
+
+def _hits(source: Source, raw: bytes) -> Iterator[int]:
+    """Offsets of a byte run in the first 64 MiB."""
+    at, tail = 0, b""
+    for chunk in source.chunks(0, min(source.size, LOOKED_INTO)):
+        data = tail + bytes(chunk)
+        start = at - len(tail)
+        hit = data.find(raw)
+        while hit >= 0:
+            yield start + hit
+            hit = data.find(raw, hit + 1)
+        at += len(chunk)
+        tail = data[-(len(raw) - 1) :] if len(raw) > 1 else b""

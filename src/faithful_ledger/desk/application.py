@@ -1,0 +1,45 @@
+"""Starting the window."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QApplication
+
+from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.shell import Shell
+from faithful_ledger.desk.theme import dress
+
+__all__ = ["application", "make_shell", "run"]
+
+
+def application() -> QApplication:
+    """The one application of this process, dressed; made where there is none yet."""
+    present = QApplication.instance()
+    if isinstance(present, QApplication):
+        return present
+    made = QApplication(sys.argv[:1])
+    made.setApplicationName("Faithful Ledger")
+    made.setDesktopFileName("faithful-ledger")
+    hints = made.styleHints()
+    dress(made, dark=hints.colorScheme() == Qt.ColorScheme.Dark)
+    hints.colorSchemeChanged.connect(lambda scheme: dress(made, dark=scheme == Qt.ColorScheme.Dark))
+    return made
+
+
+def make_shell(shelf: Shelf | None = None) -> Shell:
+    """A window without a save; `application` was called before."""
+    return Shell(Session(shelf or Shelf()))
+
+
+def run(file: str | None, template: str | None = None, book: str | None = None) -> int:
+    """Open the window, with a save where one is named, until it is closed. Returns the exit status."""
+    running = application()
+    shell = make_shell()
+    if file is not None:
+        shell.session.open(Path(file), template, book)
+    shell.show()
+    return running.exec()

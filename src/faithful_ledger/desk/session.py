@@ -1,0 +1,253 @@
+"""What the window is about just now: the book, the save, the selection, and the plan for its entries.
+
+The stages show what is here and call its methods; they do not know each other. Errors of the core become a message in
+the banner (`told`), in one place.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import NamedTuple, TypeVar
+
+from PySide6.QtCore import QObject, Signal
+
+from faithful_ledger.core.binding import FieldNode, Node
+from faithful_ledger.core.binding.spans import field_at
+from faithful_ledger.core.book import Book, Posting, Snapshot
+from faithful_ledger.core.errors import LedgerError, RecognitionError, ValueRefused
+from faithful_ledger.core.posting import Plan, make_plan
+from faithful_ledger.core.save import Save, find_save, open_save
+from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.desk.background import Background
+
+__all__ = ["Message", "Selection", "Session"]
+
+PLANNED_AT_ONCE = 1 << 20
+T = TypeVar("T")
+
+
+class Selection(NamedTuple):
+    """Bytes [start, end) of one file, and the element they are, where it is one."""
+
+    file: str
+    start: int
+    end: int
+    node: Node | None
+
+
+class Message(NamedTuple):
+    """Something to tell in the banner: `kind` is holds, open or broken; `action` and `act` offer a next step."""
+
+    kind: str
+    text: str
+    action: str = ""
+    act: Callable[[], object] | None = None
+
+
+class Session(QObject):
+    """Signals: `opened` another save; `changed` the tape; `planned` what posting would do is known; `selected`;
+    `recorded` snapshots or postings; `told` a message, or None to clear it.
+    """
+
+    opened = Signal()
+    changed = Signal()
+    planned = Signal()
+    selected = Signal(object)
+    recorded = Signal()
+    told = Signal(object)
+
+    def __init__(self, shelf: Shelf, background: Background | None = None) -> None:
+        super().__init__()
+        self.shelf = shelf
+        self.background = background or Background(self)
+        self.book: Book | None = None
+        self.save: Save | None = None
+        self.selection: Selection | None = None
+        self.plan: Plan | None = None
+        self.plan_error: LedgerError | None = None
+        self.pending_plan = False
+        self._generation = 0
+
+    # opening
+
+    def open(self, path: Path, template: str | None = None, book: str | None = None) -> bool:
+        """Open a save. One that no template fits opens as bytes, and the banner says why."""
+        return self.attempt(lambda: self._open(path, template, book)) is not None
+
+    def _open(self, path: Path, template_name: str | None, book_name: str | None) -> bool:
+        known = self.shelf.book_of(path) if book_name is None else self.shelf.open(book_name)
+        library = self.shelf.library(known)
+        message: Message | None = None
+        template = None
+        try:
+            if template_name is not None:
+                template = library.get(template_name)
+            else:
+                path, template = find_save(path, library)
+        except RecognitionError as error:
+            message = Message("open", str(error))
+        save = open_save(path, template)
+        book = known or self.shelf.book_for(path, template)
+        book.remember(path, template.id if template is not None else None)
+        if self.book is not None and self.book is not book:
+            self.book.close()
+        self.book, self.save, self.selection = book, save, None
+        if save.problem is not None:
+            message = Message("broken", str(save.problem))
+        for recovery in book.recovered:
+            names = ", ".join(file.name for file in recovery.files)
+            words = {
+                "new": "was finished",
+                "old": "was undone",
+                "foreign": "was left alone: the files were changed since",
+            }
+            message = Message("open", f"A posting to {names} had been interrupted; it {words[recovery.outcome]}.")
+        book.recovered.clear()
+        self.opened.emit()
+        self.told.emit(message)
+        self._tape_changed()
+        self.recorded.emit()
+        return True
+
+    def reopen(self) -> None:
+        """Read the save anew, as after a posting."""
+        if self.save is not None:
+            template = self.save.template
+            self.open(self.save.main.path, template.id if template is not None else None)
+
+    # selection
+
+    def select(self, file: str, start: int, end: int, node: Node | None = None) -> None:
+        """Select bytes; the field they are is found where none is given."""
+        if self.save is None:
+            return
+        bound = self.save.files[file].bound
+        if node is None and bound is not None and end > start:
+            found = field_at(bound.root, start)
+            node = found if found is not None and end <= found.end else None
+        self.selection = Selection(file, start, end, node)
+        self.selected.emit(self.selection)
+
+    def select_node(self, node: Node) -> None:
+        self.select(node.file if self.save and node.file in self.save.files else "file", node.start, node.end, node)
+
+    # entries
+
+    def enter(self, node: FieldNode, text: str, *, anyway: bool = False) -> bool:
+        """Write an entry down from what was typed. A value outside the bounds can be entered after a second word."""
+        save = self.save
+        if save is None:
+            return False
+        try:
+            save.enter(node.path, text, anyway=anyway)
+        except ValueRefused as error:
+            outside = not anyway and node.spec.bounds is not None and "bound" in error.what
+            message = Message("broken", str(error))
+            if outside:
+                message = Message("broken", str(error), "Enter it anyway", lambda: self.enter(node, text, anyway=True))
+            self.told.emit(message)
+            return False
+        except LedgerError as error:
+            self.told.emit(Message("broken", str(error)))
+            return False
+        self.told.emit(None)
+        self._tape_changed()
+        return True
+
+    def strike(self, path: str) -> None:
+        if self.save is not None:
+            self.save.tape.strike(path)
+            self._tape_changed()
+
+    def undo(self) -> None:
+        if self.save is not None and self.save.tape.undo():
+            self._tape_changed()
+
+    def redo(self) -> None:
+        if self.save is not None and self.save.tape.redo():
+            self._tape_changed()
+
+    def decide_broken(self, renew: bool) -> None:
+        """Whether seals that did not hold when the save was opened are renewed or left."""
+        if self.save is not None:
+            self.save.renew_broken = renew
+            self._tape_changed()
+
+    def _tape_changed(self) -> None:
+        self.changed.emit()
+        self._generation += 1
+        generation, save = self._generation, self.save
+        self.plan, self.plan_error = None, None
+        self.pending_plan = bool(save is not None and len(save.tape))
+        if save is None or not self.pending_plan:
+            self.planned.emit()
+            return
+
+        def done(plan: Plan | None, error: LedgerError | None) -> None:
+            if generation == self._generation:
+                self.plan, self.plan_error, self.pending_plan = plan, error, False
+                self.planned.emit()
+
+        if sum(file.source.size for file in save.files.values()) <= PLANNED_AT_ONCE:
+            try:
+                done(make_plan(save), None)
+            except LedgerError as error:
+                done(None, error)
+        else:
+            self.planned.emit()
+            self.background.run(lambda: make_plan(save), done)
+
+    # records
+
+    def post(self, note: str, *, detach_links: bool = False) -> Posting | None:
+        """Write the plan, and read the save anew."""
+        if self.book is None or self.save is None or self.plan is None:
+            return None
+        book, save, plan = self.book, self.save, self.plan
+        posting = self.attempt(lambda: book.post(save, plan, note, detach_links=detach_links))
+        if posting is not None:
+            self.reopen()
+        return posting
+
+    def keep(self, label: str) -> Snapshot | None:
+        if self.book is None or self.save is None:
+            return None
+        book, save = self.book, self.save
+        snapshot = self.attempt(lambda: book.keep(save, label))
+        if snapshot is not None:
+            self.recorded.emit()
+            self.told.emit(Message("holds", f"A copy is kept: {label or snapshot.id}."))
+        return snapshot
+
+    def reverse(self, posting: Posting, *, anyway: bool = False) -> bool:
+        book = self.book
+        if book is None:
+            return False
+        try:
+            book.reverse(posting, anyway=anyway)
+        except LedgerError as error:
+            again = (lambda: self.reverse(posting, anyway=True)) if "since this posting" in error.what else None
+            self.told.emit(Message("broken", str(error), "Reverse it anyway" if again else "", again))
+            return False
+        self.reopen()
+        self.told.emit(Message("holds", "The posting is reversed: the save has its old bytes again."))
+        return True
+
+    def restore(self, snapshot: Snapshot) -> bool:
+        book = self.book
+        if book is None or self.attempt(lambda: book.restore(snapshot)) is None:
+            return False
+        self.reopen()
+        self.told.emit(
+            Message("holds", f"The snapshot of {snapshot.time[:16].replace('T', ' ')} is back in its place.")
+        )
+        return True
+
+    def attempt(self, action: Callable[[], T]) -> T | None:
+        """Do something that may fail; the failure is told in the banner."""
+        try:
+            return action()
+        except LedgerError as error:
+            self.told.emit(Message("broken", str(error)))
+            return None

@@ -1,0 +1,295 @@
+"""The window: head, banner, spine, sheet, margin and tape, and the stages that go onto the sheet."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QEvent
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
+from PySide6.QtWidgets import QFileDialog, QMainWindow, QStackedWidget, QWidget
+
+from faithful_ledger.core.book import Posting
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.goto import Destination
+from faithful_ledger.desk.session import Message, Selection, Session
+from faithful_ledger.desk.stages.describe import DescribeStage
+from faithful_ledger.desk.stages.edit import EditStage
+from faithful_ledger.desk.stages.posting import PostingSheet
+from faithful_ledger.desk.stages.records import RecordsStage
+from faithful_ledger.desk.stages.welcome import Welcome
+from faithful_ledger.desk.widgets.banner import Banner
+from faithful_ledger.desk.widgets.basics import column, row
+from faithful_ledger.desk.widgets.head import Head
+from faithful_ledger.desk.widgets.margin import Margin
+from faithful_ledger.desk.widgets.spine import Spine
+from faithful_ledger.desk.widgets.tape import TapeBar
+
+__all__ = ["Shell"]
+
+DESCRIBE, EDIT, RECORDS = range(3)
+KEYS = [
+    ("Ctrl+O", "open a save"),
+    ("Ctrl+1, 2, 3", "the stages Describe, Edit, Records"),
+    ("Ctrl+K", "go to an offset, field, number or text"),
+    ("Ctrl+Z", "undo the last entry"),
+    ("Ctrl+Shift+Z", "enter it again"),
+    ("Ctrl+Return", "look at what posting will write; again to write it"),
+    ("Esc", "back from the plan, or close a message"),
+    ("F1", "this list"),
+    ("F2 or Return", "change the value of a cell"),
+    ("Space", "turn a switch"),
+    ("Tab, arrows", "move; in the bytes with Shift to select more"),
+]
+
+
+class Shell(QMainWindow):
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setWindowTitle("Faithful Ledger")
+        self.resize(1280, 800)
+        self.setMinimumSize(820, 520)
+        self.setAcceptDrops(True)
+        self.head = Head(session)
+        self.banner = Banner()
+        self.describe, self.edit, self.records = DescribeStage(session), EditStage(session), RecordsStage(session)
+        self.stages: list[QWidget] = [self.describe, self.edit, self.records]
+        self.spine = Spine(["Describe", "Edit", "Records"])
+        self.posting = PostingSheet(session)
+        self.welcome = Welcome(session)
+        self.sheet = QStackedWidget()
+        self.sheet.setObjectName("sheet")
+        for page in (self.welcome, *self.stages, self.posting):
+            self.sheet.addWidget(page)
+        self.margin = Margin(session)
+        self.tape = TapeBar()
+        middle = QWidget()
+        line = row(self.spine, self.sheet, self.margin, spacing=0)
+        line.setStretchFactor(self.sheet, 1)
+        middle.setLayout(line)
+        body = column(self.head, self.banner, middle, self.tape, spacing=0)
+        body.setStretchFactor(middle, 1)
+        desk = QWidget()
+        desk.setObjectName("desk")
+        desk.setLayout(body)
+        self.setCentralWidget(desk)
+        self._connect()
+        self._add_keys()
+        self.welcome.show_recent()
+        self.show_state()
+
+    def _connect(self) -> None:
+        session = self.session
+        self.spine.chosen.connect(self.show_stage)
+        self.head.open_wanted.connect(self.choose_file)
+        self.welcome.open_wanted.connect(self.choose_file)
+        self.head.went.connect(self.go)
+        self.tape.struck.connect(session.strike)
+        self.tape.chosen.connect(self._choose_entry)
+        self.tape.undone.connect(session.undo)
+        self.tape.redone.connect(session.redo)
+        self.tape.posting.connect(self.show_posting)
+        self.posting.left.connect(lambda: self.show_stage(EDIT))
+        self.posting.posted.connect(self._posted)
+        session.told.connect(self.banner.show_message)
+        session.opened.connect(self._opened)
+        session.changed.connect(self.show_entries)
+        session.planned.connect(self.show_balance)
+        session.selected.connect(self._show_selection)
+        session.recorded.connect(self.show_lines)
+
+    def _add_keys(self) -> None:
+        keys = {
+            "Ctrl+O": self.choose_file,
+            "Ctrl+K": self.head.focus_box,
+            "Ctrl+Z": self.session.undo,
+            "Ctrl+Shift+Z": self.session.redo,
+            "Ctrl+Return": self.post_or_write,
+            "F1": self.show_keys,
+            "Esc": self.step_back,
+        }
+        for number in range(len(self.stages)):
+            keys[f"Ctrl+{number + 1}"] = lambda number=number: self.show_stage(number)
+        for key, act in keys.items():
+            QShortcut(QKeySequence(key), self).activated.connect(act)
+
+    # opening
+
+    def choose_file(self) -> None:
+        present = self.session.save.main.path.parent if self.session.save is not None else Path.home()
+        name, _ = QFileDialog.getOpenFileName(self, "Open a save", str(present))
+        if name:
+            self.session.open(Path(name))
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if any(url.isLocalFile() for url in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        if paths:
+            self.session.open(paths[0])
+            event.acceptProposedAction()
+
+    def _opened(self) -> None:
+        save = self.session.save
+        if save is None:
+            return
+        self.setWindowTitle(f"{save.main.path.name} – Faithful Ledger")
+        editable = save.template is not None and save.problem is None
+        present = self.sheet.currentIndex() - 1
+        stay = present if 0 <= present < len(self.stages) and (editable or present != EDIT) else None
+        self.show_stage(stay if stay is not None else EDIT if editable else DESCRIBE)
+
+    # stages
+
+    @property
+    def stage(self) -> int | None:
+        """The number of the stage on the sheet; None for the plan or the welcome."""
+        number = self.sheet.currentIndex() - 1
+        return number if 0 <= number < len(self.stages) else None
+
+    def show_stage(self, number: int) -> None:
+        if self.session.save is None:
+            return
+        self.sheet.setCurrentWidget(self.stages[number])
+        self.spine.show_stage(number)
+        self.margin.show_selection(self.session.selection)
+        self.show_lines()
+
+    def show_posting(self) -> None:
+        """Show the plan of what posting would write."""
+        if self.session.plan is None:
+            return
+        self.sheet.setCurrentWidget(self.posting)
+        self.posting.show_plan()
+        self._show_checks()
+        self.posting.write_button.setFocus()
+
+    def post_or_write(self) -> None:
+        if self.sheet.currentWidget() is self.posting:
+            if self.posting.write_button.isEnabled():
+                self.posting.write_button.click()
+        elif self.tape.post.isEnabled():
+            self.show_posting()
+
+    def step_back(self) -> None:
+        if self.banner.isVisible():
+            self.banner.show_message(None)
+        elif self.sheet.currentWidget() is self.posting:
+            self.show_stage(EDIT)
+
+    def go(self, destination: Destination) -> None:
+        self.show_stage(DESCRIBE)
+        self.session.select(destination.file, destination.start, destination.end, destination.node)
+        self.describe.strip.setFocus()
+
+    def show_keys(self) -> None:
+        self.margin.show_lines(
+            "Keys", [(role, text) for key, about in KEYS for role, text in (("heading", key), ("quiet", about))]
+        )
+
+    # what is shown around the stages
+
+    def show_state(self) -> None:
+        for widget in (self.spine, self.tape):
+            widget.setVisible(self.session.save is not None)
+        self.margin.show_selection(self.session.selection)
+        self.show_entries()
+        self.show_balance()
+
+    def show_entries(self) -> None:
+        save = self.session.save
+        for widget in (self.spine, self.tape):
+            widget.setVisible(save is not None)
+        if save is None:
+            return
+        self.tape.show_entries(save.tape, save.tape.can_undo, save.tape.can_redo)
+        self.margin.show_selection(self.session.selection)
+        self.show_lines()
+
+    def show_balance(self) -> None:
+        """Whether posting will balance, or why not."""
+        session, save = self.session, self.session.save
+        if save is None:
+            return
+        plan = session.plan
+        if session.pending_plan:
+            self.tape.show_balance("open", "working it out…", "", False)
+        elif session.plan_error is not None:
+            self.tape.show_balance("broken", "cannot be posted", "", False)
+            self.banner.show_message(Message("broken", str(session.plan_error)))
+        elif plan is None:
+            held = save.in_balance if save.template is not None and save.problem is None else None
+            words = {True: ("holds", "in balance"), False: ("broken", "out of balance"), None: ("open", "not checked")}
+            self.tape.show_balance(*words[held], "", False)
+        else:
+            renewed = [renewal.kind for renewal in plan.renewals]
+            seals, others = renewed.count("seal"), len(renewed) - renewed.count("seal")
+            parts = [f"{seals} {'seal' if seals == 1 else 'seals'} to renew"] if seals else []
+            parts += [f"{others} {'length' if others == 1 else 'lengths'} to adjust"] if others else []
+            parts += [f"{len(plan.companions)} file to remove"] if plan.companions else []
+            state = ("open", "asks about its seals") if plan.undecided else ("holds", "will balance")
+            state = state if plan.in_balance or plan.undecided else ("broken", "will not balance")
+            self.tape.show_balance(*state, "  ·  ".join(parts), True)
+        if self.sheet.currentWidget() is self.posting:
+            self._show_checks()
+
+    def show_lines(self) -> None:
+        """The live line under each stage."""
+        session, save = self.session, self.session.save
+        if save is None:
+            return
+        share = self.describe.share.text()
+        self.spine.show_line(DESCRIBE, share.partition(" of ")[0] + " explained" if " of " in share else "bytes only")
+        self.spine.show_line(EDIT, f"{len(save.tape)} pending" if len(save.tape) else "no entries")
+        count = len(session.book.postings(save.main.path)) if session.book is not None else 0
+        self.spine.show_line(RECORDS, f"{count} posting{'' if count == 1 else 's'}")
+
+    def _show_selection(self, selection: Selection) -> None:
+        if self.sheet.currentWidget() is not self.posting:
+            self.margin.show_selection(selection)
+
+    def _show_checks(self) -> None:
+        self.margin.show_lines("Before you post", self.posting.check_lines())
+
+    def _choose_entry(self, path: str) -> None:
+        save = self.session.save
+        if save is None:
+            return
+        try:
+            self.session.select_node(save.fields(path)[0])
+        except LedgerError as error:
+            self.session.told.emit(Message("broken", str(error)))
+
+    def _posted(self, posting: Posting) -> None:
+        self.show_stage(RECORDS)
+        text = (
+            f"Written, read back and compared: {', '.join(Path(name).name for name in posting.record['files'])}. "
+            f"The untouched copy is kept."
+        )
+        self.session.told.emit(Message("holds", text, "Reverse it", lambda: self.session.reverse(posting)))
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self.session.background.wait()
+        super().closeEvent(event)
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.WindowActivate:
+            self._look_outside()
+        return super().event(event)
+
+    def _look_outside(self) -> None:
+        """When the user comes back from the game: has it written the save meanwhile?"""
+        save = self.session.save
+        if save is None or not save.changed_outside():
+            return
+        self.session.told.emit(
+            Message(
+                "open",
+                f"{save.main.path.name} was changed by another program since it was opened; your entries are for "
+                "the old one.",
+                "Read it again",
+                self.session.reopen,
+            )
+        )

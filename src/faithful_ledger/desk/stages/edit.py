@@ -1,0 +1,212 @@
+"""Edit: the sections of the template as tables with names, typed into in place."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+
+from faithful_ledger.core.binding import FieldNode, RepeatNode
+from faithful_ledger.core.codecs import SwitchesCodec
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.rules import Finding
+from faithful_ledger.core.save import Save
+from faithful_ledger.core.template.model import SectionSpec
+from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.theme import BROKEN
+from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
+from faithful_ledger.desk.widgets.field_table import FieldTable, RecordsModel, RowsModel
+
+__all__ = ["EditStage"]
+
+MOST_FILTERED = 100_000
+MOST_FINDINGS = 6
+
+
+class EditStage(QWidget):
+    """The sheet of the stage Edit. Narrow sections stand side by side, tables take the whole width."""
+
+    title = "Edit"
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.session = session
+        self.tables: dict[str, FieldTable] = {}
+        self.switches: dict[str, QCheckBox] = {}
+        self._switch_field: dict[str, FieldNode] = {}
+        self.page = QWidget()
+        self.page.setObjectName("page")
+        self.paper = QVBoxLayout(self.page)
+        self.paper.setContentsMargins(16, 12, 16, 12)
+        self.paper.setSpacing(14)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(self.page)
+        self.setLayout(column(area))
+        session.opened.connect(self.show_save)
+        session.changed.connect(self.refresh)
+
+    def show_save(self) -> None:
+        clear(self.paper)
+        self.tables.clear()
+        self.switches.clear()
+        save = self.session.save
+        if save is None:
+            return
+        if save.template is None or save.problem is not None:
+            self.paper.addWidget(label("Nothing to edit yet", "title"))
+            why = (
+                str(save.problem)
+                if save.problem is not None
+                else "No template fits this file; its bytes are in Describe."
+            )
+            self.paper.addWidget(label(why, wrap=True))
+            self.paper.addStretch(1)
+            return
+        self._add_findings(save)
+        narrow: list[QWidget] = []
+        for section in save.template.sections:
+            widget = self._section(section, save)
+            if section.table is None:
+                narrow.append(widget)
+                continue
+            self._add_narrow(narrow)
+            narrow = []
+            self.paper.addWidget(widget)
+        self._add_narrow(narrow)
+        self.paper.addStretch(1)
+
+    def refresh(self) -> None:
+        save = self.session.save
+        if save is None:
+            return
+        for table in self.tables.values():
+            table.refresh()
+        for key, box in self.switches.items():
+            node = self._switch_field[key]
+            name = key.partition("\0")[2]
+            on, was = save.value(node), node.value
+            box.blockSignals(True)
+            box.setChecked(isinstance(on, tuple) and name in on)
+            changed = (name in on) != (name in was) if isinstance(on, tuple) and isinstance(was, tuple) else False
+            font = box.font()
+            font.setBold(changed)
+            box.setFont(font)
+            box.blockSignals(False)
+
+    def _add_narrow(self, widgets: list[QWidget]) -> None:
+        while widgets:
+            pair, widgets = widgets[:2], widgets[2:]
+            line = row(*pair, spacing=28)
+            for widget in pair:
+                line.setAlignment(widget, Qt.AlignmentFlag.AlignTop)
+                line.setStretchFactor(widget, 1)
+            self.paper.addLayout(line)
+
+    def _add_findings(self, save: Save) -> None:
+        told = [finding for finding in save.findings if finding.level != "note"]
+        for finding in told[:MOST_FINDINGS]:
+            self.paper.addLayout(self._finding(finding))
+        if len(told) > MOST_FINDINGS:
+            self.paper.addWidget(
+                label(f"and {len(told) - MOST_FINDINGS} more; `check` on the command line tells all", "quiet")
+            )
+
+    def _finding(self, finding: Finding) -> QHBoxLayout:
+        mark = label(f"{BROKEN} {finding.path}", "broken")
+        text = label(finding.message, wrap=False)
+        line = row(mark, text, spacing=10)
+        if finding.suggested is not None:
+            suggested = finding.suggested
+            line.addWidget(button(f"Set to {suggested}", lambda: self._mend(finding.path, str(suggested)), "link"))
+        line.addStretch(1)
+        return line
+
+    def _mend(self, path: str, text: str) -> None:
+        if self.session.save is not None:
+            self.session.enter(self.session.save.fields(path)[0], text)
+
+    def _section(self, section: SectionSpec, save: Save) -> QWidget:
+        widget = QWidget()
+        body = column(spacing=2)
+        widget.setLayout(body)
+        title = label(section.title, "title")
+        count = label("", "quiet")
+        head = row(title, count, None)
+        body.addLayout(head)
+        try:
+            if section.table is not None:
+                (repeat,) = save.nodes(section.table)
+                assert isinstance(repeat, RepeatNode)
+                count.setText(f"{repeat.count} records" if repeat.count != 1 else "1 record")
+                table = self._table(section.title, RecordsModel(save, repeat, section.columns))
+                if repeat.count > 8:
+                    head.addWidget(self._filter(table, count))
+                body.addWidget(table)
+            elif section.switches is not None:
+                (field,) = save.fields(section.switches)
+                body.addLayout(self._switches(section.title, field, count))
+            else:
+                fields = [field for path in section.rows for field in save.fields(path)]
+                body.addWidget(self._table(section.title, RowsModel(save, fields)))
+        except LedgerError as error:
+            body.addWidget(label(str(error), "broken", wrap=True))
+        return widget
+
+    def _table(self, title: str, model: RecordsModel | RowsModel) -> FieldTable:
+        table = FieldTable(model, title)
+        table.entered.connect(self.session.enter)
+        table.chosen.connect(self.session.select_node)
+        self.tables[title] = table
+        return table
+
+    def _filter(self, table: FieldTable, count: QLabel) -> QLineEdit:
+        line = QLineEdit()
+        line.setPlaceholderText("Show only records with…")
+        line.setFixedWidth(220)
+        line.setClearButtonEnabled(True)
+        line.setAccessibleName(f"Filter of {table.accessibleName()}")
+
+        def narrow(text: str) -> None:
+            model = table.fields
+            assert isinstance(model, RecordsModel)
+            total = model.repeat.count
+            wanted = text.strip().casefold()
+            if not wanted:
+                model.show_only(None)
+                count.setText(f"{total} records")
+                return
+            model.show_only(None)
+            looked = min(total, MOST_FILTERED)
+            rows = [
+                number
+                for number in range(looked)
+                if any(wanted in str(model.index(number, c).data()).casefold() for c in range(model.columnCount()))
+            ]
+            model.show_only(rows)
+            rest = f" of the first {looked}" if looked < total else f" of {total} records"
+            count.setText(f"{len(rows)}{rest}")
+
+        line.textChanged.connect(narrow)
+        return line
+
+    def _switches(self, title: str, field: FieldNode, count: QLabel) -> QGridLayout:
+        grid = QGridLayout()
+        grid.setContentsMargins(0, 6, 0, 0)
+        grid.setHorizontalSpacing(18)
+        grid.setVerticalSpacing(6)
+        assert isinstance(field.spec.codec, SwitchesCodec)
+        on = field.value
+        names = [name for _, name in sorted(field.spec.codec.names.items())]
+        for number, name in enumerate(names):
+            box = QCheckBox(name)
+            box.setChecked(isinstance(on, tuple) and name in on)
+            box.toggled.connect(lambda checked, name=name: self._toggle(field, name, checked))
+            grid.addWidget(box, number // 3, number % 3)
+            key = f"{title}\0{name}"
+            self.switches[key], self._switch_field[key] = box, field
+        count.setText(f"{len(on) if isinstance(on, tuple) else 0} of {len(names)}")
+        return grid
+
+    def _toggle(self, field: FieldNode, name: str, checked: bool) -> None:
+        self.session.select_node(field)
+        self.session.enter(field, f"{'+' if checked else '-'}{name}")

@@ -1,0 +1,162 @@
+"""The posting plan: everything that will be written, before it is. It takes the place of the sheet; no box."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QCheckBox, QLineEdit, QVBoxLayout, QWidget
+
+from faithful_ledger.core.book import Posting
+from faithful_ledger.core.posting import Change, Check, FilePlan, Plan
+from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.stages.records import plain_table
+from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono
+from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
+
+__all__ = ["PostingSheet"]
+
+SHOWN_BYTES = 8
+
+
+class PostingSheet(QWidget):
+    """Signals: `left` when the user goes back, `posted(posting)` when it is written."""
+
+    left = Signal()
+    posted = Signal(object)
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.session = session
+        self.checks: list[Check] = []
+        self.note = QLineEdit()
+        self.note.setPlaceholderText("A note for the records, if you like")
+        self.note.setAccessibleName("Note")
+        self.write_button = button("Write it", self._write, "main")
+        self.detach = QCheckBox("Write this name only; its other names (hard links) keep the old bytes")
+        self.detach.toggled.connect(lambda _: self.show_plan())
+        self.summary = label("", wrap=True)
+        self.changes = plain_table((), [], "Changed bytes", ())
+        self.body = QVBoxLayout(self)
+        self.body.setContentsMargins(16, 12, 16, 12)
+        self.body.setSpacing(8)
+        back = button("Back", self.left.emit)
+        self.body.addLayout(row(label("What posting will write", "title"), None, back))
+        self.body.addWidget(self.summary)
+        self.body.addWidget(self.changes, 1)
+        self.lower = column(spacing=4)
+        self.body.addLayout(self.lower)
+        self.body.addWidget(self.detach)
+        self.body.addLayout(row(self.note, self.write_button))
+        session.planned.connect(self._plan_changed)
+
+    def show_plan(self) -> None:
+        """Lay out the plan of the session and run the checks."""
+        plan, book = self.session.plan, self.session.book
+        if plan is None or book is None:
+            return
+        self.checks = book.check(plan, detach_links=self.detach.isChecked())
+        self.detach.setVisible(any(check.kind == "links" for check in self.checks))
+        total = sum(max(change.size, change.old_size) for change in plan.changes)
+        files = [file.file.path.name for file in plan.files if file.changes]
+        entries = _counted(len(plan.entries), "entry", "entries")
+        self.summary.setText(
+            f"{entries} change {_counted(total, 'byte', 'bytes')} in {' and '.join(files)}. Each is listed "
+            "with its cause; all other bytes stay as they are."
+        )
+        rows = [self._row(file, change) for file in plan.files for change in file.changes]
+        head = ("File", "Offset", "Bytes", "Old", "New", "Because of")
+        fresh = plain_table(head, rows, "Changed bytes", (104, 118, 52, 180, 180))
+        for number in range(len(rows)):
+            for place in (1, 3, 4):
+                fresh.item(number, place).setFont(mono(12))
+        self.body.replaceWidget(self.changes, fresh)
+        self.changes.hide()
+        self.changes.deleteLater()
+        self.changes = fresh
+        clear(self.lower)
+        self._show_rest(plan)
+        blocking = [check for check in self.checks if not check.ok]
+        self.write_button.setEnabled(not blocking)
+        self.write_button.setText("Write it")
+
+    def _row(self, file: FilePlan, change: Change) -> tuple[str, ...]:
+        new = bytes(file.patched.read(change.offset, change.offset + min(change.size, SHOWN_BYTES)))
+        piece = next(
+            p for p in file.patched.pieces if p.start <= change.offset < max(p.end, p.start + 1) and p.replacement
+        )
+        start = piece.old_start + change.offset - piece.start
+        old = bytes(file.patched.old.read(start, start + min(change.old_size, SHOWN_BYTES)))
+        size = f"{change.size}" if change.size == change.old_size else f"{change.old_size} → {change.size}"
+        where = f"0x{change.offset:04X} · {change.offset}"
+        more = ("", " …")
+        return (
+            file.file.path.name,
+            where,
+            size,
+            old.hex(" ").upper() + more[change.old_size > SHOWN_BYTES],
+            new.hex(" ").upper() + more[change.size > SHOWN_BYTES],
+            change.cause,
+        )
+
+    def _show_rest(self, plan: Plan) -> None:
+        seals = [renewal.node.title for renewal in plan.renewals if renewal.kind == "seal"]
+        others = [renewal.node.path for renewal in plan.renewals if renewal.kind != "seal"]
+        if seals:
+            self.lower.addWidget(label(f"Seals renewed, inner first: {', '.join(seals)}", wrap=True))
+        if others:
+            self.lower.addWidget(label(f"Lengths, counts and offsets put right: {', '.join(others)}", wrap=True))
+        for entry in plan.followers:
+            self.lower.addWidget(label(f"By a rule: {entry.path} {entry.old_text} → {entry.new_text}"))
+        for path in plan.companions:
+            why = next((c.why for c in self._companions() if c.name == path.name), "")
+            self.lower.addWidget(
+                label(f"Removed, and kept with the copy: {path.name}{f' ({why})' if why else ''}", wrap=True)
+            )
+        if self.session.book is not None:
+            self.lower.addWidget(
+                label(f"The untouched copy goes to the vault of the book “{self.session.book.name}”", "quiet")
+            )
+        if plan.undecided:
+            names = ", ".join(state.label for state in plan.undecided)
+            self.lower.addWidget(label(f"{BROKEN} did not hold when the save was opened: {names}", "broken", wrap=True))
+            renew = button("Renew them too", lambda: self.session.decide_broken(True))
+            leave = button("Leave them as they are", lambda: self.session.decide_broken(False))
+            self.lower.addLayout(
+                row(label("The template may be wrong there, or the save damaged."), renew, leave, None)
+            )
+        elif plan.left:
+            self.lower.addWidget(label(f"{OPEN} left as they are: {', '.join(plan.left)}", "open", wrap=True))
+
+    def _companions(self):  # type: ignore[no-untyped-def]
+        save = self.session.save
+        return save.template.companions if save is not None and save.template is not None else []
+
+    def _plan_changed(self) -> None:
+        if not self.isVisible():
+            return
+        if self.session.plan is None and not self.session.pending_plan:
+            self.left.emit()
+        else:
+            self.show_plan()
+
+    def _write(self) -> None:
+        self.write_button.setEnabled(False)
+        posting: Posting | None = self.session.post(self.note.text().strip(), detach_links=self.detach.isChecked())
+        if posting is not None:
+            self.note.clear()
+            self.posted.emit(posting)
+        else:
+            self.show_plan()
+
+    def check_lines(self) -> list[tuple[str, str]]:
+        """The checks for the margin: role and text."""
+        return [
+            (
+                "holds" if check.ok else "broken",
+                f"{HOLDS if check.ok else BROKEN} {check.text}{'' if check.ok else '; ' + check.remedy}",
+            )
+            for check in self.checks
+        ]
+
+
+def _counted(number: int, one: str, many: str) -> str:
+    return f"{number} {one if number == 1 else many}"

@@ -1,0 +1,216 @@
+"""Records: snapshots and postings in time order; look into one, reverse a posting, restore a snapshot."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLineEdit, QTableWidget, QTableWidgetItem, QWidget
+
+from faithful_ledger.core.binding import FieldNode
+from faithful_ledger.core.binding.spans import all_fields
+from faithful_ledger.core.book import Posting, Snapshot
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.save import bind_files
+from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
+from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
+
+__all__ = ["RecordsStage", "local_time", "plain_table"]
+
+MOST_DIFFERENCES = 200
+
+
+def local_time(time: str) -> str:
+    """A record's time on the clock of the user."""
+    return datetime.fromisoformat(time).astimezone().strftime("%Y-%m-%d %H:%M:%S")
+
+
+def plain_table(head: tuple[str, ...], rows: list[tuple[str, ...]], name: str, widths: tuple[int, ...]) -> QTableWidget:
+    """A ruled table of texts, one row selectable."""
+    table = QTableWidget(len(rows), len(head))
+    table.setAccessibleName(name)
+    table.setHorizontalHeaderLabels(list(head))
+    for number, texts in enumerate(rows):
+        for place, text in enumerate(texts):
+            item = QTableWidgetItem(text)
+            item.setToolTip(text)
+            table.setItem(number, place, item)
+    table.setShowGrid(False)
+    table.setWordWrap(False)
+    table.verticalHeader().setVisible(False)
+    table.verticalHeader().setDefaultSectionSize(26)
+    table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
+    table.horizontalHeader().setHighlightSections(False)
+    table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+    table.horizontalHeader().setStretchLastSection(True)
+    table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+    table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+    table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+    for place, width in enumerate(widths):
+        table.setColumnWidth(place, width)
+    return table
+
+
+class RecordsStage(QWidget):
+    """The sheet of the stage Records."""
+
+    title = "Records"
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.session = session
+        self.records: list[Snapshot | Posting] = []
+        self.label_line = QLineEdit()
+        self.label_line.setPlaceholderText("What was done in the game just now?")
+        self.label_line.setAccessibleName("Label of the next snapshot")
+        self.label_line.returnPressed.connect(self._keep)
+        self.keep_button = button("Keep a copy now", self._keep)
+        self.table = plain_table((), [], "Records", ())
+        self.detail = QWidget()
+        self.detail_column = column(spacing=6)
+        self.detail.setLayout(self.detail_column)
+        self.body = column(spacing=10)
+        self.body.setContentsMargins(16, 12, 16, 10)
+        self.body.addLayout(row(label("Records", "title"), None, self.label_line, self.keep_button))
+        self.label_line.setMinimumWidth(260)
+        self.body.addWidget(self.table, 2)
+        self.body.addWidget(self.detail, 3)
+        self.setLayout(self.body)
+        session.opened.connect(self.show_records)
+        session.recorded.connect(self.show_records)
+
+    def show_records(self) -> None:
+        session = self.session
+        if session.book is None or session.save is None:
+            return
+        path = session.save.main.path
+        found: list[Snapshot | Posting] = [*session.book.postings(path), *session.book.snapshots(path)]
+        self.records = sorted(found, key=lambda record: record.time, reverse=True)
+        fresh = plain_table(
+            ("When", "What", "Note", "Files"), [self._row(r) for r in self.records], "Records", (150, 190, 290)
+        )
+        for number, record in enumerate(self.records):
+            reversed_ = isinstance(record, Posting) and record.reversed is not None
+            colour = colours()["quiet" if reversed_ else "holds" if isinstance(record, Posting) else "ink"]
+            item = fresh.item(number, 1)
+            item.setForeground(colour)
+            item.setFont(sans(13, strong=isinstance(record, Posting)))
+        fresh.itemSelectionChanged.connect(self._selected)
+        self.body.replaceWidget(self.table, fresh)
+        self.table.hide()
+        self.table.deleteLater()
+        self.table = fresh
+        clear(self.detail_column)
+        if not self.records:
+            text = "Nothing is kept yet. Posting keeps a copy by itself; keep one now before you try something."
+            self.detail_column.addWidget(label(text, wrap=True))
+            self.detail_column.addStretch(1)
+        else:
+            self.table.selectRow(0)
+
+    def _row(self, record: Snapshot | Posting) -> tuple[str, ...]:
+        if isinstance(record, Posting):
+            count = len(record.record["entries"])
+            what = (
+                f"{OPEN} posting, reversed"
+                if record.reversed
+                else f"{HOLDS} posting, {count} {'entry' if count == 1 else 'entries'}"
+            )
+            note = record.record["note"] or ", ".join(f"{e['label']} {e['new']}" for e in record.record["entries"])
+            return local_time(record.time), what, note, ", ".join(Path(f).name for f in record.record["files"])
+        what = "snapshot" if record.kind == "kept" else f"snapshot {record.kind}"
+        return local_time(record.time), what, record.label, ", ".join(file.path.name for file in record.files)
+
+    def _keep(self) -> None:
+        if self.session.keep(self.label_line.text().strip()):
+            self.label_line.clear()
+
+    def _selected(self) -> None:
+        number = self.table.currentRow()
+        clear(self.detail_column)
+        if not 0 <= number < len(self.records):
+            return
+        record = self.records[number]
+        if isinstance(record, Posting):
+            self._show_posting(record)
+        else:
+            self._show_snapshot(record)
+
+    def _show_posting(self, posting: Posting) -> None:
+        record = posting.record
+        act = button("Reverse this posting", lambda: self.session.reverse(posting), "main")
+        act.setEnabled(posting.reversed is None)
+        told = f"reversed {local_time(posting.reversed)}" if posting.reversed else "brings back the exact old bytes"
+        self.detail_column.addLayout(
+            row(label(f"Posting of {local_time(posting.time)}", "title"), None, label(told, "quiet"), act)
+        )
+        entries = [*record["entries"], *record["followers"]]
+        rows = [(e["path"], e["old"], e["new"], "by a rule" if e in record["followers"] else "") for e in entries]
+        self.detail_column.addWidget(plain_table(("Field", "Was", "Became", ""), rows, "Entries", (230, 170, 170)), 1)
+        changes = [
+            (c["file"], f"0x{c['offset']:04X} · {c['offset']}", f"{c['size']}", c["cause"]) for c in record["changes"]
+        ]
+        table = plain_table(("File", "Offset", "Bytes", "Because of"), changes, "Changed bytes", (90, 140, 60))
+        self.detail_column.addWidget(table, 1)
+        if record["removed"]:
+            names = ", ".join(Path(path).name for path in record["removed"])
+            self.detail_column.addWidget(label(f"Removed, and kept with the snapshot: {names}", "quiet"))
+
+    def _show_snapshot(self, snapshot: Snapshot) -> None:
+        act = button("Restore this snapshot", lambda: self.session.restore(snapshot), "main")
+        told = label("what is there now is kept first", "quiet")
+        title = f"Snapshot of {local_time(snapshot.time)}"
+        self.detail_column.addLayout(row(label(title, "title"), None, told, act))
+        files = [(file.path.name, f"{file.size} bytes", file.sha256) for file in snapshot.files]
+        table = plain_table(("File", "Size", "SHA-256"), files, "Files", (150, 110))
+        table.setMaximumHeight(34 + 26 * len(files))
+        self.detail_column.addWidget(table)
+        rows, told_text = self._differences(snapshot)
+        self.detail_column.addWidget(label(told_text, "heading"))
+        if rows:
+            table = plain_table(("Field", "In this snapshot", "In the save now"), rows, "Differences", (230, 220))
+            self.detail_column.addWidget(table, 1)
+        else:
+            self.detail_column.addStretch(1)
+
+    def _differences(self, snapshot: Snapshot) -> tuple[list[tuple[str, ...]], str]:
+        """Fields that say something else in a snapshot than in the open save."""
+        save, book = self.session.save, self.session.book
+        if save is None or book is None or save.template is None or save.problem is not None:
+            return [], "Without a template that fits, its fields cannot be compared."
+        try:
+            sources = {file.role: book.kept_source(file) for file in snapshot.files}
+            bound = bind_files(save.template, {name: sources[name] for name in save.files})
+        except LedgerError as error:
+            return [], f"{BROKEN} {error}"
+        except KeyError:
+            return [], "It holds only part of this save, so its fields cannot be compared."
+        rows: list[tuple[str, ...]] = []
+        for name, file in save.files.items():
+            problem = bound[name].problem
+            if problem is not None:
+                return rows, f"{BROKEN} {problem}"
+            assert file.bound is not None
+            old = {node.path: node for node in all_fields(bound[name].root)}
+            for node in all_fields(file.bound.root):
+                other = old.pop(node.path, None)
+                if other is None or other.raw != node.raw:
+                    rows.append((node.path, _shown(other), _shown(node)))
+            rows += [(path, _shown(node), "–") for path, node in old.items()]
+            if len(rows) > MOST_DIFFERENCES:
+                return rows[:MOST_DIFFERENCES], f"The first {MOST_DIFFERENCES} fields that differ from the save now"
+        return (
+            rows,
+            f"{len(rows)} fields differ from the save now" if rows else "The save now says the same in every field",
+        )
+
+
+def _shown(node: FieldNode | None) -> str:
+    if node is None:
+        return "–"
+    try:
+        return node.spec.codec.to_text(node.value)
+    except LedgerError:
+        return f"{BROKEN} cannot be read"

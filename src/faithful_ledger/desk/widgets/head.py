@@ -1,0 +1,142 @@
+"""The head: the book and its saves, the save that is open, and one box to go anywhere."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QEvent, QObject, QPoint, Qt, Signal
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import QFrame, QLineEdit, QListWidget, QMenu, QToolButton, QWidget
+
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.goto import Destination, destinations
+from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.widgets.basics import label, row
+
+__all__ = ["Head"]
+
+MOST_RECENT = 8
+
+
+class Head(QFrame):
+    """Signals: `open_wanted` to choose a file, `went(destination)` from the box."""
+
+    open_wanted = Signal()
+    went = Signal(object)
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("head")
+        self.setFixedHeight(46)
+        self.session = session
+        self.book = QToolButton()
+        self.book.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.book.setToolTip("Books and their saves")
+        self.menu = QMenu(self.book)
+        self.menu.aboutToShow.connect(self._fill_menu)
+        self.book.setMenu(self.menu)
+        self.chip = label("")
+        self.chip.setObjectName("chip")
+        self.box = QLineEdit()
+        self.box.setPlaceholderText("Go to an offset, field, number or text  ·  Ctrl+K")
+        self.box.setAccessibleName("Go to")
+        self.box.setFixedWidth(330)
+        self.box.textEdited.connect(self._look)
+        self.box.installEventFilter(self)
+        self.found: list[Destination] = []
+        self.list = QListWidget(self.window())
+        self.list.setWindowFlags(Qt.WindowType.ToolTip)
+        self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.list.itemClicked.connect(lambda item: self._go(self.list.row(item)))
+        self.list.hide()
+        self.file = ""
+        line = row(self.book, self.chip, None, self.box, spacing=10)
+        line.setContentsMargins(10, 0, 12, 0)
+        self.setLayout(line)
+        session.opened.connect(self.show_save)
+        session.selected.connect(lambda selection: setattr(self, "file", selection.file))
+        self.show_save()
+
+    def show_save(self) -> None:
+        session = self.session
+        self.book.setText(f"{session.book.name if session.book is not None else 'Faithful Ledger'} ▼")
+        save = session.save
+        self.chip.setVisible(save is not None)
+        self.box.setEnabled(save is not None)
+        if save is None:
+            return
+        self.file = next(iter(save.files))
+        size = f"{save.main.source.size:,}".replace(",", "\u202f")
+        kept = session.book.snapshots(save.main.path) if session.book is not None else []
+        about = [save.template.title if save.template is not None else "no template", f"{size} bytes"]
+        about.append(f"{len(kept)} kept" if kept else "not kept yet")
+        self.chip.setText(f"{save.main.path.name}  ·  {'  ·  '.join(about)}")
+        self.chip.setToolTip(str(save.main.path))
+
+    def focus_box(self) -> None:
+        self.box.setFocus()
+        self.box.selectAll()
+
+    def _fill_menu(self) -> None:
+        self.menu.clear()
+        self.menu.addAction("Open a save…\tCtrl+O", self.open_wanted.emit)
+        shelf = self.session.shelf
+        for name in shelf.names():
+            try:
+                book = self.session.book if self.session.book and self.session.book.name == name else shelf.open(name)
+            except LedgerError:
+                continue
+            saves = book.saves()[:MOST_RECENT]
+            if saves:
+                self.menu.addSection(name)
+            self.menu.addSeparator()
+            for path, _ in saves:
+                self.menu.addAction(self._shown(path, name), lambda path=path: self.session.open(path))
+            if book is not self.session.book:
+                book.close()
+
+    @staticmethod
+    def _shown(path: Path, book: str) -> str:
+        return f"{book}: {path.name}  ({path.parent})"
+
+    # the box
+
+    def _look(self, text: str) -> None:
+        self.list.clear()
+        save = self.session.save
+        self.found = destinations(save, text, self.file) if save is not None else []
+        for destination in self.found:
+            self.list.addItem(destination.text)
+        if text.strip() and not self.found:
+            self.list.addItem("nothing found by this name, offset, number or text")
+        if not text.strip():
+            self.list.hide()
+            return
+        self.list.setCurrentRow(0)
+        width = max(self.box.width(), 460)
+        corner = self.box.mapToGlobal(QPoint(self.box.width() - width, self.box.height() + 4))
+        self.list.setGeometry(corner.x(), corner.y(), width, min(24 * max(self.list.count(), 1) + 8, 360))
+        self.list.show()
+
+    def _go(self, number: int) -> None:
+        self.list.hide()
+        if 0 <= number < len(self.found):
+            self.went.emit(self.found[number])
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if watched is self.box and isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()))
+            if step is not None and self.list.isVisible():
+                self.list.setCurrentRow(min(max(self.list.currentRow() + step, 0), self.list.count() - 1))
+                return True
+            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+                if not self.list.isVisible():
+                    self._look(self.box.text())
+                self._go(self.list.currentRow())
+                return True
+            if event.key() == Qt.Key.Key_Escape:
+                self.list.hide()
+                return True
+        if watched is self.box and event.type() == QEvent.Type.FocusOut:
+            self.list.hide()
+        return super().eventFilter(watched, event)

@@ -1,0 +1,187 @@
+"""The margin: about what is selected, every reading of its bytes, and the next sensible step."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QGridLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+
+from faithful_ledger.core.binding import FieldNode, Node, RepeatNode
+from faithful_ledger.core.codecs import ChoiceCodec, SwitchesCodec
+from faithful_ledger.core.codecs.readings import readings
+from faithful_ledger.core.errors import LedgerError, place
+from faithful_ledger.core.rules.audit import field_findings
+from faithful_ledger.core.save import Save
+from faithful_ledger.desk.session import Selection, Session
+from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono
+from faithful_ledger.desk.widgets.basics import button, clear, column, label, pair, row, rule
+from faithful_ledger.desk.widgets.field_table import bounds_text
+
+__all__ = ["MARGIN_WIDTH", "Margin"]
+
+MARGIN_WIDTH = 276
+STANDINGS = {
+    "proven": ("holds", f"{HOLDS} proven in the game"),
+    "fits": ("open", f"{OPEN} fits the sightings"),
+    "guessed": ("open", f"{OPEN} guessed"),
+}
+
+
+class Margin(QWidget):
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("margin")
+        self.setFixedWidth(MARGIN_WIDTH)
+        self.session = session
+        self.entry_line: QLineEdit | None = None
+        page = QWidget()
+        page.setObjectName("marginpage")
+        self.paper = QVBoxLayout(page)
+        self.paper.setContentsMargins(14, 14, 12, 12)
+        self.paper.setSpacing(6)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setWidget(page)
+        self.setLayout(column(area))
+
+    def show_lines(self, title: str, lines: list[tuple[str, str]]) -> None:
+        """A heading and lines, each with its role."""
+        self._begin(title)
+        for role, text in lines:
+            self.paper.addWidget(label(text, role, wrap=True, selectable=True))
+        self.paper.addStretch(1)
+
+    def show_selection(self, selection: Selection | None) -> None:
+        save = self.session.save
+        if save is None or selection is None:
+            self._show_save(save)
+            return
+        node = selection.node
+        if isinstance(node, FieldNode):
+            self._show_field(save, node)
+        elif node is not None:
+            self._show_part(node)
+        else:
+            size = selection.end - selection.start
+            self._begin(f"{size} byte{'s' if size != 1 else ''} selected")
+            self._add(pair("begins", place(selection.start)), pair("ends before", place(selection.end)))
+            if save.template is not None:
+                self._add(label(f"{OPEN} no field describes {'it' if size == 1 else 'them'} yet", "open", wrap=True))
+        self._show_readings(save, selection)
+        self.paper.addStretch(1)
+
+    def _begin(self, title: str) -> None:
+        self.entry_line = None
+        clear(self.paper)
+        heading = label(title, "heading", wrap=True, selectable=True)
+        self.paper.addWidget(heading)
+        self.paper.addWidget(rule())
+
+    def _add(self, *parts: object) -> None:
+        for part in parts:
+            if isinstance(part, QWidget):
+                self.paper.addWidget(part)
+            else:
+                self.paper.addLayout(part)  # type: ignore[arg-type]
+
+    def _show_save(self, save: Save | None) -> None:
+        if save is None:
+            self.show_lines("Start here", [("", "Open a save: Ctrl+O, or drop the file on this window.")])
+            return
+        self._begin(save.main.path.name)
+        if save.template is None:
+            self._add(label("No template fits this file. Select bytes to see every way to read them.", wrap=True))
+        else:
+            self._add(pair("template", f"{save.template.title} {save.template.version}"))
+            held = sum(state.holds for state in save.seals)
+            role, mark = ("holds", HOLDS) if held == len(save.seals) else ("broken", BROKEN)
+            self._add(pair("seals", f"{mark} {held} of {len(save.seals)} hold", role))
+            for state in save.broken_seals[:8]:
+                text = f"{BROKEN} {state.label}: {state.algorithm} says {state.stored}, should say {state.computed}"
+                self._add(label(text, "broken", wrap=True))
+            self._add(pair("files", "\n".join(file.path.name for file in save.files.values())))
+            if save.template.about:
+                self._add(pair("about", save.template.about))
+            self._add(label("Next step", "heading"), rule())
+            self._add(label("Change a value in Edit, or select bytes or fields in Describe.", wrap=True))
+        self.paper.addStretch(1)
+
+    def _show_part(self, node: Node) -> None:
+        self._begin(node.path or node.title)
+        what = f"{node.count} records" if isinstance(node, RepeatNode) else "group"
+        if isinstance(node, RepeatNode) and node.stride:
+            what += f" of {node.stride} bytes"
+        self._add(pair("is", what), pair("begins", place(node.start)), pair("size", f"{node.size} bytes"))
+        if node.spec.note:
+            self._add(pair("note", node.spec.note))
+
+    def _show_field(self, save: Save, node: FieldNode) -> None:
+        spec = node.spec
+        self._begin(node.path)
+        try:
+            now = spec.codec.to_text(save.value(node))
+        except LedgerError:
+            now = f"{BROKEN} cannot be read"
+        self._add(pair("now", now or "–", "open" if save.tape.get(node.path) else "heading"))
+        entry = save.tape.get(node.path)
+        if entry is not None:
+            self._add(pair("was", entry.old_text or "–"))
+        self._add(pair("begins", place(node.start)), pair("size", f"{node.size} byte{'s' if node.size != 1 else ''}"))
+        self._add(pair("stored as", spec.codec.about))
+        if spec.bounds is not None:
+            self._add(pair("bounds", bounds_text(spec.bounds)))
+        if not spec.unknown:
+            role, text = STANDINGS[spec.standing]
+            self._add(pair("standing", text, role))
+        for state in save.seals:
+            if state.name == node.path:
+                text = f"{HOLDS} holds" if state.holds else f"{BROKEN} should say {state.computed}"
+                self._add(pair("seal", f"{state.algorithm}: {text}", "holds" if state.holds else "broken"))
+        for rule_ in save.template.rules if save.template is not None else ():
+            if node.path in (rule_.left, rule_.right):
+                other = rule_.right if node.path == rule_.left else rule_.left
+                self._add(pair("rule", f"equal to {other}"))
+        for finding in field_findings(node):
+            self._add(label(f"{BROKEN} {finding.message}", "broken", wrap=True))
+        if spec.note:
+            self._add(pair("note", spec.note))
+        if isinstance(spec.codec, ChoiceCodec | SwitchesCodec):
+            names = ", ".join(name for _, name in sorted(spec.codec.names.items()))
+            self._add(pair("names", names))
+        self._entry(node, now)
+
+    def _entry(self, node: FieldNode, now: str) -> None:
+        spec = node.spec
+        if spec.derived is not None or spec.seal is not None:
+            self._add(label("It is worked out when you post.", "quiet", wrap=True))
+            return
+        if spec.locked is not None:
+            self._add(label(f"Locked: {spec.locked}.", "quiet", wrap=True))
+            return
+        line = QLineEdit(now)
+        line.setAccessibleName(f"Enter {node.path}")
+        line.returnPressed.connect(lambda: self.session.enter(node, line.text()))
+        self.entry_line = line
+        self._add(
+            row(label("Enter", "quiet"), line, button("Write down", lambda: self.session.enter(node, line.text())))
+        )
+
+    def _show_readings(self, save: Save, selection: Selection) -> None:
+        if selection.end <= selection.start:
+            return
+        self._add(label("These bytes read as", "heading"), rule())
+        grid = QGridLayout()
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(8)
+        grid.setVerticalSpacing(3)
+        source = save.files[selection.file].source
+        line = 0
+        for reading in readings(source, selection.start, selection.end):
+            grid.addWidget(label(reading.name, "quiet"), line, 0, Qt.AlignmentFlag.AlignTop)
+            for number, text in enumerate(filter(None, (reading.low_first, reading.high_first))):
+                value = label(text if not number else f"{text}  high first", selectable=True, wrap=True)
+                value.setFont(mono(12))
+                value.setAlignment(Qt.AlignmentFlag.AlignRight)
+                grid.addWidget(value, line, 1)
+                line += 1
+        self._add(grid)

@@ -1,0 +1,293 @@
+"""The template's outline with live values. Flat groups without a label leave no level of their own.
+
+Records are added as somebody scrolls down to them, so a repeat of a million costs what is looked at.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView, QWidget
+
+from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.save import Save
+from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono, sans
+
+__all__ = ["Outline", "OutlineModel"]
+
+Index = QModelIndex | QPersistentModelIndex
+PAGE = 200
+HEAD = ("Field", "Now", "Stored as")
+
+
+class _Item:
+    __slots__ = ("children", "node", "parent", "row", "shown")
+
+    def __init__(self, node: Node, parent: _Item | None, row: int) -> None:
+        self.node, self.parent, self.row = node, parent, row
+        self.shown = 0
+        self.children: list[_Item | None] | None = None
+
+
+class OutlineModel(QAbstractItemModel):
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._save: Save | None = None
+        self._tops: list[_Item] = []
+
+    def show_save(self, save: Save | None) -> None:
+        self.beginResetModel()
+        self._save = save
+        roots = [file.bound.root for file in save.files.values() if file.bound is not None] if save is not None else []
+        self._tops = [_Item(root, None, row) for row, root in enumerate(roots)]
+        self.endResetModel()
+
+    def refresh(self) -> None:
+        """Values have changed, places have not."""
+        self.dataChanged.emit(QModelIndex(), QModelIndex())
+        self.layoutChanged.emit()
+
+    def index_of(self, node: Node) -> QModelIndex:
+        """The index of a node, its parents loaded on the way."""
+        chain: list[Node] = []
+        holder: Node | None = node
+        while holder is not None:
+            chain.append(holder)
+            holder = holder.parent
+        level = self._tops
+        item: _Item | None = None
+        for wanted in reversed(chain):
+            if item is not None:
+                if _is_hidden(wanted):
+                    continue
+                found = self._child_for(item, wanted)
+            else:
+                found = next((top for top in level if top.node is wanted), None)
+            if found is None:
+                break
+            item = found
+        return self.createIndex(item.row, 0, item) if item is not None else QModelIndex()
+
+    def _child_for(self, item: _Item, wanted: Node) -> _Item | None:
+        if isinstance(item.node, RepeatNode):
+            number = wanted.index
+            if number is None:
+                return None
+            children = self._children(item)
+            if number >= item.shown:
+                parent = self.createIndex(item.row, 0, item)
+                self.beginInsertRows(parent, item.shown, number)
+                item.shown = number + 1
+                self.endInsertRows()
+            return self._child(item, number) if number < len(children) else None
+        children = self._children(item)
+        return next(
+            (
+                child
+                for child in children
+                if child and child.node.spec is wanted.spec and child.node.start == wanted.start
+            ),
+            None,
+        )
+
+    def _children(self, item: _Item) -> list[_Item | None]:
+        if item.children is None:
+            node = item.node
+            if isinstance(node, RepeatNode):
+                item.children = [None] * node.count
+                item.shown = min(node.count, PAGE)
+            elif isinstance(node, GroupNode):
+                item.children = [_Item(child, item, row) for row, child in enumerate(_shown_children(node))]
+                item.shown = len(item.children)
+            else:
+                item.children = []
+        return item.children
+
+    def _child(self, item: _Item, row: int) -> _Item:
+        children = self._children(item)
+        child = children[row]
+        if child is None:
+            assert isinstance(item.node, RepeatNode)
+            child = children[row] = _Item(item.node.item(row), item, row)
+        return child
+
+    # QAbstractItemModel
+
+    def index(self, row: int, column: int, parent: Index = QModelIndex()) -> QModelIndex:  # noqa: B008
+        if not parent.isValid():
+            return self.createIndex(row, column, self._tops[row]) if row < len(self._tops) else QModelIndex()
+        return self.createIndex(row, column, self._child(parent.internalPointer(), row))
+
+    def parent(self, index: Index) -> QModelIndex:  # type: ignore[override]
+        holder = index.internalPointer().parent if index.isValid() else None
+        return self.createIndex(holder.row, 0, holder) if holder is not None else QModelIndex()
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        if not parent.isValid():
+            return len(self._tops)
+        if parent.column() > 0:
+            return 0
+        item = parent.internalPointer()
+        self._children(item)
+        return int(item.shown)
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return len(HEAD)
+
+    def hasChildren(self, parent: Index = QModelIndex()) -> bool:  # noqa: B008
+        if not parent.isValid():
+            return bool(self._tops)
+        node = parent.internalPointer().node
+        return parent.column() == 0 and (
+            bool(node.count) if isinstance(node, RepeatNode) else isinstance(node, GroupNode)
+        )
+
+    def canFetchMore(self, parent: Index) -> bool:
+        return parent.isValid() and parent.internalPointer().shown < len(self._children(parent.internalPointer()))
+
+    def fetchMore(self, parent: Index) -> None:
+        item = parent.internalPointer()
+        last = min(item.shown + PAGE, len(self._children(item)))
+        self.beginInsertRows(parent, item.shown, last - 1)
+        item.shown = last
+        self.endInsertRows()
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if role == Qt.ItemDataRole.DisplayRole and orientation == Qt.Orientation.Horizontal:
+            return HEAD[section]
+        return None
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        node: Node = index.internalPointer().node
+        column = index.column()
+        if role == Qt.ItemDataRole.DisplayRole:
+            return (self._name, self._value, self._stored)[column](node)
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return f"{node.path}\n{node.spec.note}".strip()
+        if role == Qt.ItemDataRole.ForegroundRole:
+            entered = isinstance(node, FieldNode) and self._save is not None and self._save.tape.get(node.path)
+            return colours()["open" if entered else "ink" if column == 0 else "quiet" if column == 2 else "ink"]
+        if role == Qt.ItemDataRole.FontRole:
+            return mono(12) if column == 1 and isinstance(node, FieldNode) else sans(13 if column == 0 else 12)
+        return None
+
+    def node(self, index: Index) -> Node | None:
+        return index.internalPointer().node if index.isValid() else None
+
+    def _name(self, node: Node) -> str:
+        if node.index is not None:
+            return f"[{node.index}] {_key_text(node, self._save)}".rstrip()
+        if node.parent is None and self._save is not None:
+            return next((f.path.name for f in self._save.files.values() if f.bound and f.bound.root is node), node.file)
+        if not isinstance(node, FieldNode):
+            return node.title
+        return f"{_standing(node, self._save)} {node.spec.name}"
+
+    def _value(self, node: Node) -> str:
+        if isinstance(node, RepeatNode):
+            return f"{node.count} records" if node.count != 1 else "1 record"
+        if not isinstance(node, FieldNode) or self._save is None:
+            return ""
+        try:
+            return node.spec.codec.to_text(self._save.value(node)) or "–"
+        except LedgerError:
+            return f"{BROKEN} cannot be read"
+
+    def _stored(self, node: Node) -> str:
+        if not isinstance(node, FieldNode):
+            return f"{node.size} bytes"
+        spec = node.spec
+        if spec.seal is not None:
+            return f"{spec.codec.name} · {spec.seal.algorithm}"
+        if spec.derived is not None:
+            return f"{spec.codec.name} · {spec.derived.kind}"
+        return spec.codec.name if not spec.unknown else f"{node.size} bytes"
+
+
+def _shown_children(node: GroupNode) -> list[Node]:
+    shown: list[Node] = []
+    for child in node.children:
+        if _is_hidden(child) and isinstance(child, GroupNode):
+            shown += _shown_children(child)
+        else:
+            shown.append(child)
+    return shown
+
+
+def _is_hidden(node: Node) -> bool:
+    return isinstance(node, GroupNode) and node.spec.flat and not node.spec.label and node.parent is not None
+
+
+def _key_text(node: Node, save: Save | None) -> str:
+    repeat = node.parent
+    if isinstance(node, FieldNode) or not isinstance(node, GroupNode) or not isinstance(repeat, RepeatNode):
+        return ""
+    key = node.names.get(repeat.spec.key or "")
+    if not isinstance(key, FieldNode) or save is None:
+        return ""
+    try:
+        return key.spec.codec.to_text(save.value(key))
+    except LedgerError:
+        return ""
+
+
+def _standing(node: FieldNode, save: Save | None) -> str:
+    if node.spec.seal is not None and save is not None and any(s.name == node.path and not s.holds for s in save.seals):
+        return BROKEN
+    return HOLDS if node.spec.standing == "proven" else OPEN
+
+
+class Outline(QTreeView):
+    """Signal: `chosen(node)` when the user selects an element."""
+
+    chosen = Signal(object)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.outline = OutlineModel(self)
+        self.setModel(self.outline)
+        self.setUniformRowHeights(True)
+        self.setIndentation(14)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.setAccessibleName("Template")
+        self.setAllColumnsShowFocus(True)
+        self.header().setStretchLastSection(True)
+        self.header().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
+        self.setTextElideMode(Qt.TextElideMode.ElideRight)
+        self._quiet = False
+        self.selectionModel().currentChanged.connect(self._current_changed)
+
+    def show_save(self, save: Save | None) -> None:
+        self.outline.show_save(save)
+        self.header().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+        self.setColumnWidth(0, 168)
+        self.setColumnWidth(1, 112)
+        first = self.outline.index(0, 0)
+        self.expand(first)
+        for row in range(self.outline.rowCount(first)):
+            child = self.outline.index(row, 0, first)
+            node = self.outline.node(child)
+            if isinstance(node, GroupNode) and len(node.children) <= 8 and not node.spec.flat:
+                self.expand(child)
+        if self.outline.rowCount() > 1:
+            self.expand(self.outline.index(1, 0))
+
+    def show_node(self, node: Node | None) -> None:
+        """Select a node without telling so."""
+        self._quiet = True
+        try:
+            index = self.outline.index_of(node) if node is not None else QModelIndex()
+            self.setCurrentIndex(index)
+            if index.isValid():
+                self.scrollTo(index)
+        finally:
+            self._quiet = False
+
+    def _current_changed(self, present: QModelIndex, before: QModelIndex) -> None:
+        node = self.outline.node(present)
+        if node is not None and not self._quiet:
+            self.chosen.emit(node)

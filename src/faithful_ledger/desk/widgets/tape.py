@@ -1,0 +1,123 @@
+"""The tape: entries as slips, what posting will renew, whether it will balance, and the way to post."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QFontMetrics
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QToolButton, QWidget
+
+from faithful_ledger.core.entries import Entry
+from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
+from faithful_ledger.desk.widgets.basics import button, clear, label, restyle, row
+
+__all__ = ["Slip", "TapeBar"]
+
+SLIP_TEXT = 220
+
+
+class Slip(QFrame):
+    """One entry: its field, old and new, and a cross to strike it. Signals: `struck(path)`, `chosen(path)`."""
+
+    struck = Signal(str)
+    chosen = Signal(str)
+
+    def __init__(self, entry: Entry) -> None:
+        super().__init__()
+        self.setObjectName("slip")
+        self.path = entry.path
+        self.setAccessibleName(f"Entry {entry.path}: {entry.old_text} becomes {entry.new_text}")
+        self.setToolTip(f"{entry.path}\n{entry.old_text} → {entry.new_text}")
+        theme = colours()
+        metrics = QFontMetrics(sans(13))
+        old = metrics.elidedText(entry.old_text or "–", Qt.TextElideMode.ElideMiddle, SLIP_TEXT // 3)
+        new = metrics.elidedText(entry.new_text or "–", Qt.TextElideMode.ElideMiddle, SLIP_TEXT // 2)
+        text = label()
+        text.setTextFormat(Qt.TextFormat.RichText)
+        text.setText(
+            f"{_escaped(_slip_name(entry))} <s style='color:{theme.quiet}'>{_escaped(old)}</s> → <b>{_escaped(new)}</b>"
+        )
+        strike = QToolButton()
+        strike.setText("×")
+        strike.setToolTip("Strike this entry")
+        strike.setAccessibleName(f"Strike {entry.path}")
+        strike.clicked.connect(lambda: self.struck.emit(self.path))
+        line = row(text, strike, spacing=4)
+        line.setContentsMargins(8, 3, 3, 3)
+        self.setLayout(line)
+
+    def mousePressEvent(self, event: object) -> None:
+        self.chosen.emit(self.path)
+
+
+class TapeBar(QFrame):
+    """Signals: `struck(path)`, `chosen(path)`, `undone`, `redone`, `posting` when the user wants to post."""
+
+    struck = Signal(str)
+    chosen = Signal(str)
+    undone = Signal()
+    redone = Signal()
+    posting = Signal()
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("tape")
+        self.setFixedHeight(58)
+        self.count = label("", "open")
+        self.undo = button("Undo", self.undone.emit, "link")
+        self.redo = button("Redo", self.redone.emit, "link")
+        self.slips = QWidget()
+        self.slips.setObjectName("tapepaper")
+        self.slip_line = QHBoxLayout(self.slips)
+        self.slip_line.setContentsMargins(0, 0, 0, 0)
+        self.slip_line.setSpacing(8)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(self.slips)
+        area.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setStyleSheet("background: transparent;")
+        self.work = label("", "quiet")
+        self.balance = label("", "holds")
+        self.post = button("Post to save…", self.posting.emit, "main")
+        line = row(self.count, self.undo, self.redo, area, self.work, self.balance, self.post, spacing=10)
+        line.setStretchFactor(area, 1)
+        line.setContentsMargins(14, 6, 14, 6)
+        self.setLayout(line)
+
+    def show_entries(self, entries: Iterable[Entry], can_undo: bool, can_redo: bool) -> None:
+        found = list(entries)
+        clear(self.slip_line)
+        for entry in found:
+            slip = Slip(entry)
+            slip.struck.connect(self.struck)
+            slip.chosen.connect(self.chosen)
+            self.slip_line.addWidget(slip)
+        self.slip_line.addStretch(1)
+        count = len(found)
+        self.count.setText(f"{count} {'entry' if count == 1 else 'entries'} pending" if count else "No entries pending")
+        restyle(self.count, "open" if count else "quiet")
+        self.undo.setVisible(can_undo or can_redo)
+        self.redo.setVisible(can_undo or can_redo)
+        self.undo.setEnabled(can_undo)
+        self.redo.setEnabled(can_redo)
+
+    def show_balance(self, kind: str, text: str, work: str, can_post: bool) -> None:
+        """`kind` is holds, open or broken; `work` says what posting renews."""
+        self.balance.setText(f"{ {'holds': HOLDS, 'open': OPEN, 'broken': BROKEN}[kind] } {text}")
+        restyle(self.balance, kind)
+        self.work.setText(work)
+        self.post.setEnabled(can_post)
+
+
+def _slip_name(entry: Entry) -> str:
+    """A short name: for a field of a record, the record's key as well."""
+    holder = entry.node.parent
+    record = holder.path if holder is not None and holder.index is not None else ""
+    return f"{record} · {entry.node.spec.name}" if record else entry.node.title
+
+
+def _escaped(text: str) -> str:
+    from html import escape
+
+    return escape(text)
