@@ -407,6 +407,7 @@ class Book:
 
 def describe(plan: Plan, note: str) -> dict[str, Any]:
     """A plan as the records keep it: entries, changed bytes with their causes, companions."""
+    names = {file.file.name: file.file.path.name for file in plan.files}
     return {
         "note": note,
         "entries": [
@@ -414,7 +415,7 @@ def describe(plan: Plan, note: str) -> dict[str, Any]:
             for entry in plan.entries
         ],
         "followers": [{"path": entry.path, "old": entry.old_text, "new": entry.new_text} for entry in plan.followers],
-        "changes": [change._asdict() for change in plan.changes],
+        "changes": [{**change._asdict(), "file": names[change.file]} for change in plan.changes],
         "renewed": [renewal.node.path for renewal in plan.renewals],
         "removed": [str(path) for path in plan.companions],
         "files": [str(_absolute(file.file.path)) for file in plan.files if file.changes],

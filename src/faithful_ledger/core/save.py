@@ -204,6 +204,22 @@ class Save:
         entry = self.tape.get(node.path)
         return entry.new if entry is not None else node.value
 
+    def text(self, node: FieldNode) -> str:
+        """The same as people read it; empty where it cannot be read."""
+        try:
+            return node.spec.codec.to_text(self.value(node))
+        except ValueRefused:
+            return ""
+
+    def title(self, node: Node) -> str:
+        """A short name: “Marks”, or for a field of a record “Oriel · air”."""
+        record = node.parent
+        if record is None or record.index is None:
+            return node.title
+        key = record.key_field if isinstance(record, GroupNode) else None
+        name = self.text(key) if key is not None and key is not node else ""
+        return f"{name or record.path} · {node.spec.label or node.spec.name}"
+
     # balance
 
     @cached_property

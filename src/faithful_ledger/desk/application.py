@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.shell import Shell
-from faithful_ledger.desk.theme import dress
+from faithful_ledger.desk.theme import apply_sheet, dress
 
 __all__ = ["application", "make_shell", "run"]
 
@@ -26,13 +26,20 @@ def application() -> QApplication:
     made.setDesktopFileName("faithful-ledger")
     hints = made.styleHints()
     dress(made, dark=hints.colorScheme() == Qt.ColorScheme.Dark)
-    hints.colorSchemeChanged.connect(lambda scheme: dress(made, dark=scheme == Qt.ColorScheme.Dark))
+    hints.colorSchemeChanged.connect(lambda scheme: _dress_again(made, scheme))
     return made
+
+
+def _dress_again(running: QApplication, scheme: Qt.ColorScheme) -> None:
+    dress(running, dark=scheme == Qt.ColorScheme.Dark)
+    apply_sheet(running)
 
 
 def make_shell(shelf: Shelf | None = None) -> Shell:
     """A window without a save; `application` was called before."""
-    return Shell(Session(shelf or Shelf()))
+    shell = Shell(Session(shelf or Shelf()))
+    apply_sheet(application())
+    return shell
 
 
 def run(file: str | None, template: str | None = None, book: str | None = None) -> int:

@@ -185,9 +185,7 @@ class Shell(QMainWindow):
         self.describe.strip.setFocus()
 
     def show_keys(self) -> None:
-        self.margin.show_lines(
-            "Keys", [(role, text) for key, about in KEYS for role, text in (("heading", key), ("quiet", about))]
-        )
+        self.margin.show_lines("Keys", [("heading", key, about) for key, about in KEYS])
 
     # what is shown around the stages
 
@@ -204,7 +202,8 @@ class Shell(QMainWindow):
             widget.setVisible(save is not None)
         if save is None:
             return
-        self.tape.show_entries(save.tape, save.tape.can_undo, save.tape.can_redo)
+        named = [(save.title(entry.node), entry) for entry in save.tape]
+        self.tape.show_entries(named, save.tape.can_undo, save.tape.can_redo)
         self.margin.show_selection(self.session.selection)
         self.show_lines()
 
@@ -240,8 +239,7 @@ class Shell(QMainWindow):
         session, save = self.session, self.session.save
         if save is None:
             return
-        share = self.describe.share.text()
-        self.spine.show_line(DESCRIBE, share.partition(" of ")[0] + " explained" if " of " in share else "bytes only")
+        self.spine.show_line(DESCRIBE, self.describe.summary)
         self.spine.show_line(EDIT, f"{len(save.tape)} pending" if len(save.tape) else "no entries")
         count = len(session.book.postings(save.main.path)) if session.book is not None else 0
         self.spine.show_line(RECORDS, f"{count} posting{'' if count == 1 else 's'}")

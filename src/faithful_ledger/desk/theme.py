@@ -13,7 +13,7 @@ from string import Template
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PySide6.QtWidgets import QApplication
 
-__all__ = ["BROKEN", "HOLDS", "OPEN", "Colours", "colours", "dress", "mono", "sans"]
+__all__ = ["BROKEN", "HOLDS", "OPEN", "Colours", "apply_sheet", "colours", "dress", "mono", "sans"]
 
 HOLDS, OPEN, BROKEN = "◆", "◇", "▲"
 FONTS = Path(__file__).parent / "fonts"
@@ -47,7 +47,7 @@ class Colours:
 
 
 DAY = Colours(
-    paper="#FFFDF6", desk="#EFEADC", margin="#F6F2E6", spine="#E6DFCC", rule="#E2DBC8", ink="#22302B",
+    paper="#FFFDF6", desk="#EFEADC", margin="#F4EFE1", spine="#E6DFCC", rule="#E2DBC8", ink="#22302B",
     quiet="#5F675F", faint="#B4AE9C", head="#24352F", head_ink="#F4F0E4", head_quiet="#A9BBB2", head_field="#34483F",
     holds="#2E7D6B", open="#8A3F17", broken="#B3261E", tint="#E4EFE9", pending="#FBE7DA", button_ink="#FFFFFF",
 )  # fmt: skip
@@ -65,23 +65,27 @@ QWidget { color: $ink; font-size: 13px; }
 QMainWindow, #desk, #sheet, #page { background: $paper; }
 #head { background: $head; }
 #head QLabel { color: $head_ink; }
-#head #chip { background: $head_field; border-radius: 4px; padding: 5px 10px; color: $head_quiet; }
+#head #chip { background: $head_field; border-radius: 4px; padding: 0px 10px; color: $head_quiet; }
 #head QToolButton { color: $head_ink; font-size: 16px; font-weight: 600; border: none; padding: 4px 6px; border-radius: 4px; }
 #head QToolButton:hover, #head QToolButton:focus { background: $head_field; }
 #head QToolButton::menu-indicator { image: none; }
 #head QLineEdit { background: $paper; color: $ink; border: 2px solid $paper; border-radius: 4px; padding: 4px 8px; }
 #head QLineEdit:focus { border-color: $holds; }
 #spine { background: $spine; }
-#spine QPushButton { text-align: left; border: none; border-left: 4px solid transparent; padding: 8px 8px 8px 14px; }
-#spine QPushButton:hover, #spine QPushButton:focus { background: $desk; }
+#spine QPushButton { background: transparent; border: none; border-left: 4px solid transparent; border-radius: 0px; }
+#spine QPushButton:hover { background: $desk; }
+#spine QPushButton:focus { border-left-color: $faint; }
 #spine QPushButton:checked { background: $paper; border-left-color: $holds; }
-#margin, #margin QScrollArea, #margin #marginpage { background: $margin; }
+#aside, #aside QScrollArea, #aside #asidepage { background: $margin; }
+#aside { border-left: 1px solid $rule; }
 #tape { background: $desk; border-top: 2px solid $ink; }
-#tapepaper { background: $desk; }
+#tapepaper, #tape QScrollArea { background: $desk; }
+#tape QScrollBar:horizontal { height: 9px; }
 #slip { background: $paper; border: 1px solid $open; border-radius: 2px; }
 #slip QToolButton { border: none; color: $quiet; font-size: 14px; padding: 0px 3px; }
 #slip QToolButton:hover, #slip QToolButton:focus { color: $broken; background: $pending; }
 #banner { background: $pending; border-bottom: 1px solid $open; }
+#banner[role="holds"] { background: $tint; border-bottom: 1px solid $holds; }
 #banner QToolButton { border: none; font-size: 15px; }
 QLabel[role="title"] { font-size: 17px; font-weight: 600; }
 QLabel[role="heading"] { font-weight: 600; }
@@ -116,6 +120,7 @@ QTableView::item:selected, QTreeView::item:selected { background: $tint; color: 
 QTableView QLineEdit, QTableView QComboBox { border: 1px solid $open; border-radius: 0px; padding: 0px 4px; }
 QHeaderView { background: $paper; }
 QHeaderView::section { background: $paper; color: $quiet; border: none; border-bottom: 2px solid $faint; padding: 4px 6px; font-size: 12px; }
+QHeaderView::section:vertical { border-bottom: 1px solid $rule; }
 QTableCornerButton::section { background: $paper; border: none; }
 QScrollArea { background: $paper; border: none; }
 QScrollBar:vertical { background: transparent; width: 11px; margin: 0; }
@@ -124,7 +129,10 @@ QScrollBar::handle { background: $faint; border-radius: 4px; min-height: 28px; m
 QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; }
 QScrollBar::add-page, QScrollBar::sub-page { background: transparent; }
 QSplitter::handle { background: $rule; }
-QCheckBox { spacing: 6px; }
+QCheckBox { spacing: 7px; }
+QCheckBox::indicator { width: 11px; height: 11px; border: 1px solid $quiet; background: $paper; }
+QCheckBox::indicator:checked { background: $holds; border-color: $holds; }
+QCheckBox::indicator:focus, QCheckBox::indicator:hover { border-color: $open; }
 QToolTip { background: $paper; color: $ink; border: 1px solid $faint; padding: 4px; }
 """)
 
@@ -135,7 +143,7 @@ def colours() -> Colours:
 
 
 def dress(application: QApplication, *, dark: bool) -> None:
-    """Give the whole application its fonts, palette and style sheet."""
+    """Give the whole application its fonts and palette; `apply_sheet` does the rest."""
     global _present
     _present = NIGHT if dark else DAY
     _load_fonts()
@@ -158,6 +166,10 @@ def dress(application: QApplication, *, dark: bool) -> None:
     ):
         palette.setColor(role, _present[name])
     application.setPalette(palette)
+
+
+def apply_sheet(application: QApplication) -> None:
+    """Set the style sheet. After the window is built, because Qt does not look again at ancestors that came later."""
     application.setStyleSheet(
         SHEET.substitute({field.name: getattr(_present, field.name) for field in fields(Colours)})
     )

@@ -112,6 +112,13 @@ class GroupNode(Node):
                 return
             holder = holder.parent
 
+    @property
+    def key_field(self) -> FieldNode | None:
+        """The field that tells this record from the others, where its repeat names one."""
+        repeat = self.parent
+        key = self.names.get(repeat.spec.key or "") if isinstance(repeat, RepeatNode) else None
+        return key if isinstance(key, FieldNode) else None
+
     def scope(self, name: str) -> Node | None:
         """The nearest element of this name, looking outwards from here."""
         holder: GroupNode | RepeatNode | None = self

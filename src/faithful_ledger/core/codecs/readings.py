@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from typing import NamedTuple
 
 from faithful_ledger.core.codecs.numbers import FloatCodec, IntegerCodec, Order
@@ -10,53 +11,53 @@ from faithful_ledger.core.source import Source
 
 __all__ = ["Reading", "readings"]
 
-LONGEST_TEXT = 24
+LONGEST_TEXT = 20
 
 
 class Reading(NamedTuple):
-    """One way to read: in words, with the value low byte first and, where it differs, high byte first."""
+    """One way to read, in words, and what it gives."""
 
     name: str
-    low_first: str
-    high_first: str
+    text: str
 
 
 def readings(source: Source, start: int, end: int) -> list[Reading]:
-    """Readings of the bytes from `start`; texts read the selected bytes, or a few more where only one is selected."""
+    """Readings of the bytes from `start`; texts read the selected bytes, or a few more where only one is selected.
+
+    A number is told with its sign only where the sign makes a difference, and high byte first only where that does.
+    """
     data = bytes(source.read(start, start + 8))
-    found = [_whole(data, size) for size in (1, 2, 3, 4, 8) if size <= len(data)]
-    found += [_float(data, size) for size in (4, 8) if size <= len(data)]
+    found = [reading for size in (1, 2, 3, 4, 8) if size <= len(data) for reading in _whole(data[:size])]
+    found += [reading for size in (4, 8) if size <= len(data) for reading in _fractions(data[:size])]
     if data:
         low, high = data[0] & 15, data[0] >> 4
-        found.append(Reading("bits", f"{data[0]:08b}", ""))
-        found.append(Reading("packed digits", f"{high}{low}" if low < 10 and high < 10 else "–", ""))
+        found.append(Reading("bits", f"{data[0] >> 4:04b} {data[0] & 15:04b}"))
+        found += [Reading("packed digits", f"{high}{low}")] if low < 10 and high < 10 else []
         chosen = bytes(source.read(start, min(end, start + LONGEST_TEXT) if end - start > 1 else start + LONGEST_TEXT))
-        found.append(Reading("text", _text(chosen, "utf-8"), ""))
-        found.append(Reading("text, 2 bytes a letter", _text(chosen[: len(chosen) & ~1], "utf-16-le"), ""))
+        found.append(Reading("text", _text(chosen, "utf-8")))
+        found.append(Reading("text, wide", _text(chosen[: len(chosen) & ~1], "utf-16-le")))
     return found
 
 
-def _whole(data: bytes, size: int) -> Reading:
-    low, high = _signed(data[:size], "little"), _signed(data[:size], "big")
-    return Reading("1 byte" if size == 1 else f"{size} bytes", low, high if size > 1 and high != low else "")
+def _whole(raw: bytes) -> Iterator[Reading]:
+    name = "1 byte" if len(raw) == 1 else f"{len(raw)} bytes"
+    both: tuple[tuple[Order, str], ...] = (("little", ""), ("big", ", high first"))
+    for order, words in both[: 1 if len(set(raw)) == 1 else 2]:
+        plain, signed = (IntegerCodec(len(raw), sign, order).decode(raw) for sign in (False, True))
+        yield Reading(name + words, str(plain))
+        if signed != plain:
+            yield Reading("   with a sign", str(signed).replace("-", "−"))
 
 
-def _signed(raw: bytes, order: Order) -> str:
-    plain, signed = (IntegerCodec(len(raw), sign, order).decode(raw) for sign in (False, True))
-    return str(plain) if plain == signed else f"{plain} or {signed}"
-
-
-def _float(data: bytes, size: int) -> Reading:
-    low, high = FloatCodec(size, "little").decode(data[:size]), FloatCodec(size, "big").decode(data[:size])
-    return Reading(f"fraction, {size} bytes", _short(low), _short(high))
-
-
-def _short(value: float) -> str:
-    sensible = value == 0 or (math.isfinite(value) and 1e-9 < abs(value) < 1e15)
-    return f"{value:.7g}" if sensible else "–"
+def _fractions(raw: bytes) -> Iterator[Reading]:
+    both: tuple[tuple[Order, str], ...] = (("little", ""), ("big", ", high first"))
+    for order, words in both:
+        value = FloatCodec(len(raw), order).decode(raw)
+        if math.isfinite(value) and 1e-6 < abs(value) < 1e12:
+            yield Reading(f"fraction, {len(raw)} bytes{words}", f"{value:.7g}".replace("-", "−"))
 
 
 def _text(raw: bytes, encoding: str) -> str:
     text = raw.decode(encoding, "replace")
-    shown = "".join(letter if letter.isprintable() and letter != "\ufffd" else "·" for letter in text)
+    shown = "".join(letter if letter.isprintable() and letter.isascii() else "·" for letter in text)
     return shown.rstrip("·") or "–"

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QSplitter, QWidget
+from PySide6.QtWidgets import QSplitter, QWidget
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RepeatNode
 from faithful_ledger.core.binding.spans import explained_bytes, fields_between, record_at
 from faithful_ledger.core.save import SaveFile
 from faithful_ledger.desk.session import Selection, Session
 from faithful_ledger.desk.widgets.band import BandPart, FileBand
-from faithful_ledger.desk.widgets.basics import column, label, row
+from faithful_ledger.desk.widgets.basics import Chooser, column, label, row
 from faithful_ledger.desk.widgets.outline import Outline
 from faithful_ledger.desk.widgets.strip import ByteStrip
 
@@ -29,15 +29,16 @@ class DescribeStage(QWidget):
         super().__init__(parent)
         self.session = session
         self._file = ""
+        self.summary = ""
         self.heading = label("Template", "title")
         self.version = label("", "quiet")
         self.outline = Outline()
-        self.files = QComboBox()
+        self.files = Chooser()
         self.files.setAccessibleName("File")
-        self.rows = QComboBox()
+        self.rows = Chooser()
         self.rows.addItems(list(ROWS))
         self.rows.setAccessibleName("Bytes in a row")
-        self.base = QComboBox()
+        self.base = Chooser()
         self.base.addItems(["hex", "decimal", "bits"])
         self.base.setAccessibleName("Numbers as")
         self.share = label("", "quiet")
@@ -52,7 +53,8 @@ class DescribeStage(QWidget):
         left.setLayout(left_column)
         right_column = column(spacing=8)
         right_column.setContentsMargins(14, 12, 12, 8)
-        right_column.addLayout(row(self.files, self.rows, self.base, None, self.share))
+        right_column.addLayout(row(self.files, self.rows, self.base, None))
+        right_column.addWidget(self.share)
         right_column.addWidget(self.band)
         right_column.addWidget(self.strip, 1)
         right.setLayout(right_column)
@@ -60,7 +62,7 @@ class DescribeStage(QWidget):
         splitter.addWidget(left)
         splitter.addWidget(right)
         splitter.setStretchFactor(1, 1)
-        splitter.setSizes([352, 560])
+        splitter.setSizes([336, 520])
         splitter.setChildrenCollapsible(False)
         self.splitter, self.left = splitter, left
         whole = column(splitter)
@@ -82,6 +84,9 @@ class DescribeStage(QWidget):
         if save is None:
             return
         template = save.template
+        bound = save.main.bound
+        share = explained_bytes(bound.root) / max(save.main.source.size, 1) if bound is not None else 0
+        self.summary = f"{share:.0%} explained" if bound is not None else "bytes only"
         self.left.setVisible(template is not None)
         self.version.setText(f"{template.id} {template.version}" if template is not None else "")
         self.outline.show_save(save)
@@ -105,7 +110,7 @@ class DescribeStage(QWidget):
         self.band.show_parts(file.source.size, band_parts(file))
         size = f"{file.source.size:,}".replace(",", "\u202f")
         known = f"{explained_bytes(root) / max(file.source.size, 1):.0%} of " if root is not None else ""
-        self.share.setText(f"{known}{size} bytes{' explained' if known else ''}")
+        self.share.setText(f"{known}{size} bytes{' explained; hatched: not yet' if known else ''}")
         self.show_entries()
 
     def show_selection(self, selection: Selection) -> None:
@@ -128,7 +133,7 @@ class DescribeStage(QWidget):
                     entry.node.start + i: entry.data[i : i + 1] for i in range(len(raw)) if raw[i] != entry.data[i]
                 }
         self.strip.show_pending(spans)
-        self.outline.outline.refresh()
+        self.outline.viewport().update()
 
     def _point(self, offset: int) -> None:
         self.strip.scroll_to(offset)

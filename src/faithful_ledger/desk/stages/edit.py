@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from faithful_ledger.core.binding import FieldNode, RepeatNode
@@ -20,6 +21,7 @@ __all__ = ["EditStage"]
 
 MOST_FILTERED = 100_000
 MOST_FINDINGS = 6
+NARROW = 700
 
 
 class EditStage(QWidget):
@@ -32,6 +34,7 @@ class EditStage(QWidget):
         self.session = session
         self.tables: dict[str, FieldTable] = {}
         self.switches: dict[str, QCheckBox] = {}
+        self._pairs: list[QHBoxLayout] = []
         self._switch_field: dict[str, FieldNode] = {}
         self.page = QWidget()
         self.page.setObjectName("page")
@@ -49,6 +52,7 @@ class EditStage(QWidget):
         clear(self.paper)
         self.tables.clear()
         self.switches.clear()
+        self._pairs.clear()
         save = self.session.save
         if save is None:
             return
@@ -73,6 +77,7 @@ class EditStage(QWidget):
             narrow = []
             self.paper.addWidget(widget)
         self._add_narrow(narrow)
+        self._fold()
         self.paper.addStretch(1)
 
     def refresh(self) -> None:
@@ -93,13 +98,25 @@ class EditStage(QWidget):
             box.setFont(font)
             box.blockSignals(False)
 
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._fold()
+
+    def _fold(self) -> None:
+        """In a narrow window sections stand below each other."""
+        narrow = self.width() < NARROW
+        direction = QHBoxLayout.Direction.TopToBottom if narrow else QHBoxLayout.Direction.LeftToRight
+        for line in self._pairs:
+            line.setDirection(direction)
+
     def _add_narrow(self, widgets: list[QWidget]) -> None:
         while widgets:
             pair, widgets = widgets[:2], widgets[2:]
             line = row(*pair, spacing=28)
+            self._pairs.append(line)
             for widget in pair:
                 line.setAlignment(widget, Qt.AlignmentFlag.AlignTop)
-                line.setStretchFactor(widget, 1)
+                line.setStretchFactor(widget, 5 if widget.findChild(FieldTable) is not None else 3)
             self.paper.addLayout(line)
 
     def _add_findings(self, save: Save) -> None:
@@ -201,7 +218,7 @@ class EditStage(QWidget):
             box = QCheckBox(name)
             box.setChecked(isinstance(on, tuple) and name in on)
             box.toggled.connect(lambda checked, name=name: self._toggle(field, name, checked))
-            grid.addWidget(box, number // 3, number % 3)
+            grid.addWidget(box, number // 2, number % 2)
             key = f"{title}\0{name}"
             self.switches[key], self._switch_field[key] = box, field
         count.setText(f"{len(on) if isinstance(on, tuple) else 0} of {len(names)}")

@@ -64,7 +64,7 @@ class PostingSheet(QWidget):
         )
         rows = [self._row(file, change) for file in plan.files for change in file.changes]
         head = ("File", "Offset", "Bytes", "Old", "New", "Because of")
-        fresh = plain_table(head, rows, "Changed bytes", (104, 118, 52, 180, 180))
+        fresh = plain_table(head, rows, "Changed bytes", (104, 118, 74, 170, 170))
         for number in range(len(rows)):
             for place in (1, 3, 4):
                 fresh.item(number, place).setFont(mono(12))
@@ -147,13 +147,10 @@ class PostingSheet(QWidget):
         else:
             self.show_plan()
 
-    def check_lines(self) -> list[tuple[str, str]]:
-        """The checks for the margin: role and text."""
+    def check_lines(self) -> list[tuple[str, str, str]]:
+        """The checks for the margin: role, mark and text."""
         return [
-            (
-                "holds" if check.ok else "broken",
-                f"{HOLDS if check.ok else BROKEN} {check.text}{'' if check.ok else '; ' + check.remedy}",
-            )
+            ("holds", HOLDS, check.text) if check.ok else ("broken", BROKEN, f"{check.text}; {check.remedy}")
             for check in self.checks
         ]
 

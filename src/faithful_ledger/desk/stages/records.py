@@ -89,7 +89,7 @@ class RecordsStage(QWidget):
         found: list[Snapshot | Posting] = [*session.book.postings(path), *session.book.snapshots(path)]
         self.records = sorted(found, key=lambda record: record.time, reverse=True)
         fresh = plain_table(
-            ("When", "What", "Note", "Files"), [self._row(r) for r in self.records], "Records", (150, 190, 290)
+            ("When", "What", "Note", "Files"), [self._row(r) for r in self.records], "Records", (176, 180, 270)
         )
         for number, record in enumerate(self.records):
             reversed_ = isinstance(record, Posting) and record.reversed is not None
@@ -102,6 +102,7 @@ class RecordsStage(QWidget):
         self.table.hide()
         self.table.deleteLater()
         self.table = fresh
+        fresh.setMaximumHeight(40 + 26 * min(max(len(self.records), 1), 8))
         clear(self.detail_column)
         if not self.records:
             text = "Nothing is kept yet. Posting keeps a copy by itself; keep one now before you try something."
@@ -148,11 +149,13 @@ class RecordsStage(QWidget):
         )
         entries = [*record["entries"], *record["followers"]]
         rows = [(e["path"], e["old"], e["new"], "by a rule" if e in record["followers"] else "") for e in entries]
-        self.detail_column.addWidget(plain_table(("Field", "Was", "Became", ""), rows, "Entries", (230, 170, 170)), 1)
+        entered = plain_table(("Field", "Was", "Became", ""), rows, "Entries", (230, 170, 170))
+        entered.setMaximumHeight(40 + 26 * min(len(rows), 8))
+        self.detail_column.addWidget(entered)
         changes = [
             (c["file"], f"0x{c['offset']:04X} · {c['offset']}", f"{c['size']}", c["cause"]) for c in record["changes"]
         ]
-        table = plain_table(("File", "Offset", "Bytes", "Because of"), changes, "Changed bytes", (90, 140, 60))
+        table = plain_table(("File", "Offset", "Bytes", "Because of"), changes, "Changed bytes", (120, 140, 60))
         self.detail_column.addWidget(table, 1)
         if record["removed"]:
             names = ", ".join(Path(path).name for path in record["removed"])

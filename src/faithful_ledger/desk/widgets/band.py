@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from PySide6.QtCore import QPoint, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QBrush, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from faithful_ledger.desk.theme import colours
@@ -62,14 +62,13 @@ class FileBand(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         box = self._box()
         painter.fillRect(box, theme["desk"])
+        painter.fillRect(box, QBrush(theme["faint"], Qt.BrushStyle.BDiagPattern))
         for part in self._parts:
-            piece = self._piece(part.start, part.end)
-            if part.kind == "unknown":
-                painter.fillRect(piece, Qt.BrushStyle.NoBrush)
-                painter.fillRect(piece, _hatched())
-            else:
+            if part.kind != "unknown":
+                piece = self._piece(part.start, part.end)
                 colour = theme["holds"]
                 colour.setAlphaF({"proven": 0.62, "described": 0.3, "seal": 1.0}[part.kind])
+                painter.fillRect(piece, theme["paper"])
                 painter.fillRect(piece, colour)
         painter.setPen(QPen(theme["faint"], 1))
         painter.drawRect(box)
@@ -115,9 +114,3 @@ class FileBand(QWidget):
         whole = max(self._size, 1)
         left = box.left() + box.width() * start / whole
         return QRectF(left, box.top(), max(box.width() * (end - start) / whole, 1), box.height())
-
-
-def _hatched() -> object:
-    from PySide6.QtGui import QBrush
-
-    return QBrush(colours()["faint"], Qt.BrushStyle.BDiagPattern)

@@ -38,6 +38,7 @@ class Banner(QFrame):
             return
         self.mark.setText(MARKS[message.kind])
         restyle(self.mark, message.kind)
+        restyle(self, message.kind)
         self.text.setText(message.text)
         self.act.setText(message.action)
         self.act.setVisible(bool(message.action))

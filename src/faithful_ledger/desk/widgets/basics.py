@@ -4,10 +4,30 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPolygon
+from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLayout, QPushButton, QVBoxLayout, QWidget
 
-__all__ = ["button", "clear", "column", "label", "pair", "restyle", "row", "rule"]
+from faithful_ledger.desk.theme import colours
+
+__all__ = ["Chooser", "button", "clear", "column", "label", "pair", "restyle", "row", "rule"]
+
+
+class Chooser(QComboBox):
+    """A box that opens a list; the triangle says so in every theme."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colours()["quiet"])
+        x, y = self.width() - 15, self.height() // 2
+        painter.drawPolygon(QPolygon([QPoint(x - 4, y - 2), QPoint(x + 4, y - 2), QPoint(x, y + 3)]))
 
 
 def label(text: str = "", role: str = "", *, wrap: bool = False, selectable: bool = False) -> QLabel:

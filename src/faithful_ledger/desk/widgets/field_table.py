@@ -10,12 +10,13 @@ from functools import lru_cache
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QEvent, QModelIndex, QPersistentModelIndex, QRect, QSize, Qt, Signal
-from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter
+from PySide6.QtGui import QFontMetrics, QKeyEvent, QMouseEvent, QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QHeaderView,
     QLineEdit,
+    QMenu,
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
@@ -35,6 +36,7 @@ __all__ = ["FieldTable", "RecordsModel", "RowsModel", "bounds_text"]
 
 Index = QModelIndex | QPersistentModelIndex
 ROW_HEIGHT = 26
+WIDE = 800
 NUMBERS = IntegerCodec | FloatCodec | JsonNumber
 
 
@@ -50,7 +52,7 @@ def bounds_text(bounds: Bounds | None) -> str:
         if most is None
         else f"up to {most}"
     )
-    return f"{span.replace('-', '−')}   {bounds.why}".rstrip()
+    return f"{span.replace('-', '−')}  {bounds.why}".rstrip()
 
 
 class _FieldsModel(QAbstractTableModel):
@@ -181,6 +183,8 @@ class RowsModel(_FieldsModel):
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.ForegroundRole and index.column() in (1, 3):
             return colours()["quiet"]
+        if role == Qt.ItemDataRole.FontRole and index.column() == 3:
+            return sans(12)
         return super().data(index, role)
 
 
@@ -210,7 +214,7 @@ class _Delegate(QStyledItemDelegate):
     def _paint_value(self, painter: QPainter, box: QRect, model: _FieldsModel, node: FieldNode, framed: bool) -> None:
         theme = colours()
         now, before = model.now(node)
-        number = isinstance(node.spec.codec, NUMBERS)
+        number = framed or isinstance(node.spec.codec, NUMBERS)
         changed = model.save.tape.get(node.path) is not None
         wrong = not changed and any(finding.level != "note" for finding in field_findings(node))
         font = sans(13, strong=changed or wrong)
@@ -348,32 +352,60 @@ class FieldTable(QTableView):
     def fit(self) -> None:
         """As high as the rows, up to a limit."""
         rows = min(self.fields.rowCount(), self._most_rows)
-        scroll = 12 if sum(self.columnWidth(c) for c in range(self.fields.columnCount())) > 760 else 0
-        self.setFixedHeight(self.horizontalHeader().sizeHint().height() + rows * ROW_HEIGHT + 4 + scroll)
+        hidden = Qt.ScrollBarPolicy.ScrollBarAlwaysOff
+        if rows == self.fields.rowCount():
+            self.setVerticalScrollBarPolicy(hidden)
+        if isinstance(self.fields, RowsModel):
+            self.setHorizontalScrollBarPolicy(hidden)
+        wide = sum(self.columnWidth(column) for column in range(self.fields.columnCount())) > WIDE
+        self.setFixedHeight(self.horizontalHeader().sizeHint().height() + rows * ROW_HEIGHT + 6 + (12 if wide else 0))
 
     def refresh(self) -> None:
         self.fields.refresh()
 
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        node = self.fields.field(self.currentIndex()) if self.currentIndex().isValid() else None
+        keys = (Qt.Key.Key_Space, Qt.Key.Key_F2, Qt.Key.Key_Return, Qt.Key.Key_Enter)
+        if node is not None and isinstance(node.spec.codec, SwitchesCodec) and event.key() in keys:
+            self.switch_menu(node).popup(self.viewport().mapToGlobal(self.visualRect(self.currentIndex()).bottomLeft()))
+            return
+        if node is not None and event.key() in keys[2:] and self.state() != QAbstractItemView.State.EditingState:
+            self.edit(self.currentIndex())
+            return
+        super().keyPressEvent(event)
+
+    def switch_menu(self, node: FieldNode) -> QMenu:
+        """The switches of one cell as a list, for the keyboard."""
+        assert isinstance(node.spec.codec, SwitchesCodec)
+        menu = QMenu(self)
+        on = self.fields.save.value(node)
+        for _, name in sorted(node.spec.codec.names.items()):
+            action = menu.addAction(name)
+            action.setCheckable(True)
+            action.setChecked(isinstance(on, tuple) and name in on)
+            action.triggered.connect(lambda _=False, name=name: self.delegate.toggle(self.fields.save, node, name))
+        return menu
+
     def _set_widths(self) -> None:
         if isinstance(self.fields, RowsModel):
-            for column, width in enumerate((118, 96, 96, 160)):
+            for column, width in enumerate((124, 84, 96, 120)):
                 self.setColumnWidth(column, width)
             self.horizontalHeader().setStretchLastSection(True)
             return
         for column in range(self.fields.columnCount()):
             spec = self.fields.spec(column)
-            width = 108
+            width = 104
             if spec is not None and isinstance(spec.codec, SwitchesCodec):
                 metrics = QFontMetrics(sans(12))
                 width = 14 + sum(30 + metrics.horizontalAdvance(name) for name in spec.codec.names.values())
             elif spec is not None and isinstance(spec.codec, NUMBERS):
-                width = 98
+                width = 80
             elif spec is not None and isinstance(spec.codec, ChoiceCodec):
-                width = 120
+                width = 112
             elif spec is not None:
-                width = 138
+                width = 128
             self.setColumnWidth(column, width)
-        self.horizontalHeader().setStretchLastSection(False)
+        self.horizontalHeader().setStretchLastSection(True)
 
     def _current_changed(self, present: QModelIndex, before: QModelIndex) -> None:
         if not present.isValid():

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, QObject, QPoint, Qt, Signal
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtGui import QFontMetrics, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import QFrame, QLineEdit, QListWidget, QMenu, QToolButton, QWidget
 
 from faithful_ledger.core.errors import LedgerError
@@ -37,6 +37,7 @@ class Head(QFrame):
         self.book.setMenu(self.menu)
         self.chip = label("")
         self.chip.setObjectName("chip")
+        self.chip.setFixedHeight(28)
         self.box = QLineEdit()
         self.box.setPlaceholderText("Go to an offset, field, number or text  ·  Ctrl+K")
         self.box.setAccessibleName("Go to")
@@ -50,10 +51,12 @@ class Head(QFrame):
         self.list.itemClicked.connect(lambda item: self._go(self.list.row(item)))
         self.list.hide()
         self.file = ""
+        self._about = ""
         line = row(self.book, self.chip, None, self.box, spacing=10)
         line.setContentsMargins(10, 0, 12, 0)
         self.setLayout(line)
         session.opened.connect(self.show_save)
+        session.recorded.connect(self.show_save)
         session.selected.connect(lambda selection: setattr(self, "file", selection.file))
         self.show_save()
 
@@ -70,8 +73,18 @@ class Head(QFrame):
         kept = session.book.snapshots(save.main.path) if session.book is not None else []
         about = [save.template.title if save.template is not None else "no template", f"{size} bytes"]
         about.append(f"{len(kept)} kept" if kept else "not kept yet")
-        self.chip.setText(f"{save.main.path.name}  ·  {'  ·  '.join(about)}")
-        self.chip.setToolTip(str(save.main.path))
+        self._about = f"{save.main.path.name}  ·  {'  ·  '.join(about)}"
+        self.chip.setToolTip(f"{save.main.path}\n{', '.join(about)}")
+        self._fit()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        """As much about the save as there is room for."""
+        room = self.width() - self.box.width() - self.book.sizeHint().width() - 80
+        self.chip.setText(QFontMetrics(self.chip.font()).elidedText(self._about, Qt.TextElideMode.ElideRight, room))
 
     def focus_box(self) -> None:
         self.box.setFocus()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QGridLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from faithful_ledger.core.binding import FieldNode, Node, RepeatNode
 from faithful_ledger.core.codecs import ChoiceCodec, SwitchesCodec
@@ -18,7 +18,7 @@ from faithful_ledger.desk.widgets.field_table import bounds_text
 
 __all__ = ["MARGIN_WIDTH", "Margin"]
 
-MARGIN_WIDTH = 276
+MARGIN_WIDTH = 292
 STANDINGS = {
     "proven": ("holds", f"{HOLDS} proven in the game"),
     "fits": ("open", f"{OPEN} fits the sightings"),
@@ -26,15 +26,15 @@ STANDINGS = {
 }
 
 
-class Margin(QWidget):
+class Margin(QFrame):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setObjectName("margin")
+        self.setObjectName("aside")
         self.setFixedWidth(MARGIN_WIDTH)
         self.session = session
         self.entry_line: QLineEdit | None = None
-        page = QWidget()
-        page.setObjectName("marginpage")
+        page = QFrame()
+        page.setObjectName("asidepage")
         self.paper = QVBoxLayout(page)
         self.paper.setContentsMargins(14, 14, 12, 12)
         self.paper.setSpacing(6)
@@ -44,11 +44,19 @@ class Margin(QWidget):
         area.setWidget(page)
         self.setLayout(column(area))
 
-    def show_lines(self, title: str, lines: list[tuple[str, str]]) -> None:
-        """A heading and lines, each with its role."""
+    def show_lines(self, title: str, lines: list[tuple[str, str, str]]) -> None:
+        """A heading and lines, each a role, a mark (or a key) in that role, and a text."""
         self._begin(title)
-        for role, text in lines:
-            self.paper.addWidget(label(text, role, wrap=True, selectable=True))
+        for role, mark, text in lines:
+            words = label(text, wrap=True, selectable=True)
+            if not mark:
+                self.paper.addWidget(words)
+                continue
+            sign = label(mark, role)
+            sign.setAlignment(Qt.AlignmentFlag.AlignTop)
+            line = row(sign, words, spacing=6)
+            line.setStretchFactor(words, 1)
+            self.paper.addLayout(line)
         self.paper.addStretch(1)
 
     def show_selection(self, selection: Selection | None) -> None:
@@ -86,7 +94,7 @@ class Margin(QWidget):
 
     def _show_save(self, save: Save | None) -> None:
         if save is None:
-            self.show_lines("Start here", [("", "Open a save: Ctrl+O, or drop the file on this window.")])
+            self.show_lines("Start here", [("", "", "Open a save: Ctrl+O, or drop the file on this window.")])
             return
         self._begin(save.main.path.name)
         if save.template is None:
@@ -175,13 +183,12 @@ class Margin(QWidget):
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(3)
         source = save.files[selection.file].source
-        line = 0
-        for reading in readings(source, selection.start, selection.end):
-            grid.addWidget(label(reading.name, "quiet"), line, 0, Qt.AlignmentFlag.AlignTop)
-            for number, text in enumerate(filter(None, (reading.low_first, reading.high_first))):
-                value = label(text if not number else f"{text}  high first", selectable=True, wrap=True)
-                value.setFont(mono(12))
-                value.setAlignment(Qt.AlignmentFlag.AlignRight)
-                grid.addWidget(value, line, 1)
-                line += 1
+        grid.setColumnStretch(1, 1)
+        for line, reading in enumerate(readings(source, selection.start, selection.end)):
+            value = label(reading.text, selectable=True)
+            value.setFont(mono(12))
+            value.setAlignment(Qt.AlignmentFlag.AlignRight)
+            value.setMinimumWidth(10)
+            grid.addWidget(label(reading.name, "quiet"), line, 0)
+            grid.addWidget(value, line, 1)
         self._add(grid)

@@ -44,11 +44,6 @@ class OutlineModel(QAbstractItemModel):
         self._tops = [_Item(root, None, row) for row, root in enumerate(roots)]
         self.endResetModel()
 
-    def refresh(self) -> None:
-        """Values have changed, places have not."""
-        self.dataChanged.emit(QModelIndex(), QModelIndex())
-        self.layoutChanged.emit()
-
     def index_of(self, node: Node) -> QModelIndex:
         """The index of a node, its parents loaded on the way."""
         chain: list[Node] = []
@@ -221,16 +216,8 @@ def _is_hidden(node: Node) -> bool:
 
 
 def _key_text(node: Node, save: Save | None) -> str:
-    repeat = node.parent
-    if isinstance(node, FieldNode) or not isinstance(node, GroupNode) or not isinstance(repeat, RepeatNode):
-        return ""
-    key = node.names.get(repeat.spec.key or "")
-    if not isinstance(key, FieldNode) or save is None:
-        return ""
-    try:
-        return key.spec.codec.to_text(save.value(key))
-    except LedgerError:
-        return ""
+    key = node.key_field if isinstance(node, GroupNode) else None
+    return save.text(key) if key is not None and save is not None else ""
 
 
 def _standing(node: FieldNode, save: Save | None) -> str:
@@ -249,13 +236,14 @@ class Outline(QTreeView):
         self.outline = OutlineModel(self)
         self.setModel(self.outline)
         self.setUniformRowHeights(True)
-        self.setIndentation(14)
+        self.setIndentation(13)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.setAccessibleName("Template")
         self.setAllColumnsShowFocus(True)
-        self.header().setStretchLastSection(True)
+        self.header().setStretchLastSection(False)
         self.header().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
         self.setTextElideMode(Qt.TextElideMode.ElideRight)
         self._quiet = False
@@ -264,8 +252,9 @@ class Outline(QTreeView):
     def show_save(self, save: Save | None) -> None:
         self.outline.show_save(save)
         self.header().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
-        self.setColumnWidth(0, 168)
-        self.setColumnWidth(1, 112)
+        self.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.setColumnWidth(1, 100)
+        self.setColumnWidth(2, 82)
         first = self.outline.index(0, 0)
         self.expand(first)
         for row in range(self.outline.rowCount(first)):

@@ -18,10 +18,10 @@ from faithful_ledger.desk.theme import colours, mono, sans
 
 __all__ = ["ByteStrip"]
 
-CELL_WIDTHS = {"hex": 25, "decimal": 31, "bits": 76}
+CELL_WIDTHS = {"hex": 24, "decimal": 30, "bits": 74}
 NUMBER_LINE, LETTER_LINE, NAME_LINE, GAP = 19, 15, 16, 6
 ROW_HEIGHT = NUMBER_LINE + LETTER_LINE + NAME_LINE + GAP
-OFFSETS_WIDTH = 112
+OFFSETS_WIDTH = 84
 MOST_ROWS = 1 << 30
 FIXED_WIDTHS = (8, 12, 16, 20, 24, 32, 48, 64)
 

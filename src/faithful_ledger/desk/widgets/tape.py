@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QToolButton, QWi
 
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
-from faithful_ledger.desk.widgets.basics import button, clear, label, restyle, row
+from faithful_ledger.desk.widgets.basics import button, clear, column, label, restyle, row
 
 __all__ = ["Slip", "TapeBar"]
 
@@ -23,7 +23,7 @@ class Slip(QFrame):
     struck = Signal(str)
     chosen = Signal(str)
 
-    def __init__(self, entry: Entry) -> None:
+    def __init__(self, entry: Entry, name: str) -> None:
         super().__init__()
         self.setObjectName("slip")
         self.path = entry.path
@@ -35,9 +35,7 @@ class Slip(QFrame):
         new = metrics.elidedText(entry.new_text or "–", Qt.TextElideMode.ElideMiddle, SLIP_TEXT // 2)
         text = label()
         text.setTextFormat(Qt.TextFormat.RichText)
-        text.setText(
-            f"{_escaped(_slip_name(entry))} <s style='color:{theme.quiet}'>{_escaped(old)}</s> → <b>{_escaped(new)}</b>"
-        )
+        text.setText(f"{_escaped(name)} <s style='color:{theme.quiet}'>{_escaped(old)}</s> → <b>{_escaped(new)}</b>")
         strike = QToolButton()
         strike.setText("×")
         strike.setToolTip("Strike this entry")
@@ -63,7 +61,7 @@ class TapeBar(QFrame):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setObjectName("tape")
-        self.setFixedHeight(58)
+        self.setFixedHeight(62)
         self.count = label("", "open")
         self.undo = button("Undo", self.undone.emit, "link")
         self.redo = button("Redo", self.redone.emit, "link")
@@ -76,20 +74,25 @@ class TapeBar(QFrame):
         area.setWidgetResizable(True)
         area.setWidget(self.slips)
         area.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setStyleSheet("background: transparent;")
         self.work = label("", "quiet")
         self.balance = label("", "holds")
         self.post = button("Post to save…", self.posting.emit, "main")
-        line = row(self.count, self.undo, self.redo, area, self.work, self.balance, self.post, spacing=10)
+        told = QWidget()
+        told.setObjectName("tapepaper")
+        told.setLayout(column(self.balance, self.work, spacing=1))
+        self.balance.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.work.setAlignment(Qt.AlignmentFlag.AlignRight)
+        line = row(self.count, self.undo, self.redo, area, told, self.post, spacing=10)
         line.setStretchFactor(area, 1)
         line.setContentsMargins(14, 6, 14, 6)
         self.setLayout(line)
 
-    def show_entries(self, entries: Iterable[Entry], can_undo: bool, can_redo: bool) -> None:
+    def show_entries(self, entries: Iterable[tuple[str, Entry]], can_undo: bool, can_redo: bool) -> None:
+        """Entries with the short names of their fields, in the order in which they were written down."""
         found = list(entries)
         clear(self.slip_line)
-        for entry in found:
-            slip = Slip(entry)
+        for name, entry in found:
+            slip = Slip(entry, name)
             slip.struck.connect(self.struck)
             slip.chosen.connect(self.chosen)
             self.slip_line.addWidget(slip)
@@ -107,14 +110,8 @@ class TapeBar(QFrame):
         self.balance.setText(f"{ {'holds': HOLDS, 'open': OPEN, 'broken': BROKEN}[kind] } {text}")
         restyle(self.balance, kind)
         self.work.setText(work)
+        self.work.setVisible(bool(work))
         self.post.setEnabled(can_post)
-
-
-def _slip_name(entry: Entry) -> str:
-    """A short name: for a field of a record, the record's key as well."""
-    holder = entry.node.parent
-    record = holder.path if holder is not None and holder.index is not None else ""
-    return f"{record} · {entry.node.spec.name}" if record else entry.node.title
 
 
 def _escaped(text: str) -> str:
