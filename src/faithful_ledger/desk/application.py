@@ -46,7 +46,7 @@ def run(file: str | None, template: str | None = None, book: str | None = None) 
     """Open the window, with a save where one is named, until it is closed. Returns the exit status."""
     running = application()
     shell = make_shell()
-    if file is not None:
-        shell.session.open(Path(file), template, book)
+    if file is None or not shell.session.open(Path(file), template, book):
+        shell.welcome.show_recent()
     shell.show()
     return running.exec()

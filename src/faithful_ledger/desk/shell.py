@@ -8,6 +8,7 @@ from PySide6.QtCore import QEvent
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import QFileDialog, QMainWindow, QStackedWidget, QWidget
 
+from faithful_ledger.core.binding.spans import explained_bytes
 from faithful_ledger.core.book import Posting
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.goto import Destination
@@ -75,7 +76,6 @@ class Shell(QMainWindow):
         self.setCentralWidget(desk)
         self._connect()
         self._add_keys()
-        self.welcome.show_recent()
         self.show_state()
 
     def _connect(self) -> None:
@@ -239,7 +239,9 @@ class Shell(QMainWindow):
         session, save = self.session, self.session.save
         if save is None:
             return
-        self.spine.show_line(DESCRIBE, self.describe.summary)
+        bound = save.main.bound
+        share = explained_bytes(bound.root) / max(save.main.source.size, 1) if bound is not None else 0
+        self.spine.show_line(DESCRIBE, f"{share:.0%} explained" if bound is not None else "bytes only")
         self.spine.show_line(EDIT, f"{len(save.tape)} pending" if len(save.tape) else "no entries")
         count = len(session.book.postings(save.main.path)) if session.book is not None else 0
         self.spine.show_line(RECORDS, f"{count} posting{'' if count == 1 else 's'}")

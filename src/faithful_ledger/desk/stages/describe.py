@@ -9,6 +9,7 @@ from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RepeatNode
 from faithful_ledger.core.binding.spans import explained_bytes, fields_between, record_at
 from faithful_ledger.core.save import SaveFile
 from faithful_ledger.desk.session import Selection, Session
+from faithful_ledger.desk.stages.stage import Stage
 from faithful_ledger.desk.widgets.band import BandPart, FileBand
 from faithful_ledger.desk.widgets.basics import Chooser, column, label, row
 from faithful_ledger.desk.widgets.outline import Outline
@@ -20,16 +21,14 @@ MOST_PARTS = 400
 ROWS = {"Row: fitted": 0, "Row: 8": 8, "Row: 16": 16, "Row: 24": 24, "Row: 32": 32, "Row: one record": -1}
 
 
-class DescribeStage(QWidget):
+class DescribeStage(Stage):
     """The sheet of the stage Describe."""
 
     title = "Describe"
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.session = session
+        super().__init__(session, parent)
         self._file = ""
-        self.summary = ""
         self.heading = label("Template", "title")
         self.version = label("", "quiet")
         self.outline = Outline()
@@ -75,18 +74,12 @@ class DescribeStage(QWidget):
         self.files.activated.connect(lambda number: self.show_file(list(session.save.files)[number]))
         self.rows.activated.connect(lambda _: self._set_row_width())
         self.base.currentTextChanged.connect(self.strip.set_base)
-        session.opened.connect(self.show_save)
-        session.selected.connect(self.show_selection)
-        session.changed.connect(self.show_entries)
 
     def show_save(self) -> None:
         save = self.session.save
         if save is None:
             return
         template = save.template
-        bound = save.main.bound
-        share = explained_bytes(bound.root) / max(save.main.source.size, 1) if bound is not None else 0
-        self.summary = f"{share:.0%} explained" if bound is not None else "bytes only"
         self.left.setVisible(template is not None)
         self.version.setText(f"{template.id} {template.version}" if template is not None else "")
         self.outline.show_save(save)

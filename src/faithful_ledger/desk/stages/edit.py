@@ -13,6 +13,7 @@ from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template.model import SectionSpec
 from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.stages.stage import Stage
 from faithful_ledger.desk.theme import BROKEN
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
 from faithful_ledger.desk.widgets.field_table import FieldTable, RecordsModel, RowsModel
@@ -24,14 +25,13 @@ MOST_FINDINGS = 6
 NARROW = 700
 
 
-class EditStage(QWidget):
+class EditStage(Stage):
     """The sheet of the stage Edit. Narrow sections stand side by side, tables take the whole width."""
 
     title = "Edit"
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.session = session
+        super().__init__(session, parent)
         self.tables: dict[str, FieldTable] = {}
         self.switches: dict[str, QCheckBox] = {}
         self._pairs: list[QHBoxLayout] = []
@@ -45,8 +45,6 @@ class EditStage(QWidget):
         area.setWidgetResizable(True)
         area.setWidget(self.page)
         self.setLayout(column(area))
-        session.opened.connect(self.show_save)
-        session.changed.connect(self.refresh)
 
     def show_save(self) -> None:
         clear(self.paper)
@@ -80,7 +78,7 @@ class EditStage(QWidget):
         self._fold()
         self.paper.addStretch(1)
 
-    def refresh(self) -> None:
+    def show_entries(self) -> None:
         save = self.session.save
         if save is None:
             return
@@ -180,7 +178,6 @@ class EditStage(QWidget):
         line = QLineEdit()
         line.setPlaceholderText("Show only records with…")
         line.setFixedWidth(220)
-        line.setClearButtonEnabled(True)
         line.setAccessibleName(f"Filter of {table.accessibleName()}")
 
         def narrow(text: str) -> None:

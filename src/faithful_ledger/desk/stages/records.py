@@ -14,6 +14,7 @@ from faithful_ledger.core.book import Posting, Snapshot
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.save import bind_files
 from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.stages.stage import Stage
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
 
@@ -53,14 +54,13 @@ def plain_table(head: tuple[str, ...], rows: list[tuple[str, ...]], name: str, w
     return table
 
 
-class RecordsStage(QWidget):
+class RecordsStage(Stage):
     """The sheet of the stage Records."""
 
     title = "Records"
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.session = session
+        super().__init__(session, parent)
         self.records: list[Snapshot | Posting] = []
         self.label_line = QLineEdit()
         self.label_line.setPlaceholderText("What was done in the game just now?")
@@ -78,10 +78,9 @@ class RecordsStage(QWidget):
         self.body.addWidget(self.table, 2)
         self.body.addWidget(self.detail, 3)
         self.setLayout(self.body)
-        session.opened.connect(self.show_records)
-        session.recorded.connect(self.show_records)
+        session.recorded.connect(self.mark_stale)
 
-    def show_records(self) -> None:
+    def show_save(self) -> None:
         session = self.session
         if session.book is None or session.save is None:
             return
