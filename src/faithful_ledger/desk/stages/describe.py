@@ -9,7 +9,7 @@ from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RepeatNode
 from faithful_ledger.core.binding.spans import explained_bytes, fields_between, record_at
 from faithful_ledger.core.save import SaveFile
 from faithful_ledger.desk.session import Selection, Session
-from faithful_ledger.desk.stages.stage import Stage
+from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.widgets.band import BandPart, FileBand
 from faithful_ledger.desk.widgets.basics import Chooser, column, label, row
 from faithful_ledger.desk.widgets.outline import Outline
@@ -21,13 +21,15 @@ MOST_PARTS = 400
 ROWS = {"Row: fitted": 0, "Row: 8": 8, "Row: 16": 16, "Row: 24": 24, "Row: 32": 32, "Row: one record": -1}
 
 
-class DescribeStage(Stage):
+class DescribeStage(QWidget):
     """The sheet of the stage Describe."""
 
     title = "Describe"
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(session, parent)
+        super().__init__(parent)
+        self.session = session
+        self.seen = WhenSeen(self, session, self.show_save)
         self._file = ""
         self.heading = label("Template", "title")
         self.version = label("", "quiet")
@@ -74,6 +76,8 @@ class DescribeStage(Stage):
         self.files.activated.connect(lambda number: self.show_file(list(session.save.files)[number]))
         self.rows.activated.connect(lambda _: self._set_row_width())
         self.base.currentTextChanged.connect(self.strip.set_base)
+        self.seen.follow(session.selected, self.show_selection)
+        self.seen.follow(session.changed, self.show_entries)
 
     def show_save(self) -> None:
         save = self.session.save

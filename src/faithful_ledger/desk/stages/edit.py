@@ -13,7 +13,7 @@ from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template.model import SectionSpec
 from faithful_ledger.desk.session import Session
-from faithful_ledger.desk.stages.stage import Stage
+from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
 from faithful_ledger.desk.widgets.field_table import FieldTable, RecordsModel, RowsModel
@@ -25,13 +25,15 @@ MOST_FINDINGS = 6
 NARROW = 700
 
 
-class EditStage(Stage):
+class EditStage(QWidget):
     """The sheet of the stage Edit. Narrow sections stand side by side, tables take the whole width."""
 
     title = "Edit"
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(session, parent)
+        super().__init__(parent)
+        self.session = session
+        self.seen = WhenSeen(self, session, self.show_save)
         self.tables: dict[str, FieldTable] = {}
         self.switches: dict[str, QCheckBox] = {}
         self._pairs: list[QHBoxLayout] = []
@@ -45,6 +47,7 @@ class EditStage(Stage):
         area.setWidgetResizable(True)
         area.setWidget(self.page)
         self.setLayout(column(area))
+        self.seen.follow(session.changed, self.show_entries)
 
     def show_save(self) -> None:
         clear(self.paper)

@@ -14,7 +14,7 @@ from faithful_ledger.core.book import Posting, Snapshot
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.save import bind_files
 from faithful_ledger.desk.session import Session
-from faithful_ledger.desk.stages.stage import Stage
+from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
 
@@ -54,13 +54,15 @@ def plain_table(head: tuple[str, ...], rows: list[tuple[str, ...]], name: str, w
     return table
 
 
-class RecordsStage(Stage):
+class RecordsStage(QWidget):
     """The sheet of the stage Records."""
 
     title = "Records"
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(session, parent)
+        super().__init__(parent)
+        self.session = session
+        self.seen = WhenSeen(self, session, self.show_save)
         self.records: list[Snapshot | Posting] = []
         self.label_line = QLineEdit()
         self.label_line.setPlaceholderText("What was done in the game just now?")
@@ -78,7 +80,7 @@ class RecordsStage(Stage):
         self.body.addWidget(self.table, 2)
         self.body.addWidget(self.detail, 3)
         self.setLayout(self.body)
-        session.recorded.connect(self.mark_stale)
+        session.recorded.connect(self.seen.mark_stale)
 
     def show_save(self) -> None:
         session = self.session
