@@ -66,16 +66,21 @@ def next_random(company: Company) -> int:
     return company.seed
 
 
+def roll(company: Company, sides: int) -> int:
+    """A number below `sides`, from the high bits, which are the better ones of such a generator."""
+    return (next_random(company) >> 12) % sides
+
+
 def write_log(company: Company, text: str) -> None:
     company.log.append(LogLine((company.month - 1) * 30 + company.day, text))
 
 
 def pass_time(company: Company, minutes: int) -> None:
     """The noise each action leaves: clock, counter, seed, and one lot that is stowed elsewhere."""
-    company.clock += minutes * 60 + next_random(company) % 60
+    company.clock += minutes * 60 + roll(company, 60)
     company.plays += 1
     if company.hold:
-        company.hold.append(company.hold.pop(next_random(company) % len(company.hold)))
+        company.hold.append(company.hold.pop(roll(company, len(company.hold))))
 
 
 def diver_named(company: Company, name: str) -> Diver:
@@ -124,12 +129,12 @@ def dive(company: Company, name: str) -> str:
     diver = diver_named(company, name)
     if diver.air < 10:
         raise NotPossible(f"{name} has too little air to dive")
-    used = 8 + next_random(company) % 20
+    used = 8 + roll(company, 20)
     diver.air = max(0, diver.air - used)
     diver.vigour = max(0, min(diver.vigour, 100) - used // 3)
     diver.injuries |= 1 << INJURY_TIRED
-    diver.depth_cm = 300 + next_random(company) % 4000
-    found = 1 + next_random(company) % len(ITEMS)
+    diver.depth_cm = 300 + roll(company, 4000)
+    found = 1 + roll(company, len(ITEMS))
     company.hold.append(Lot(found, 1, 30, 0, company.day, "found", next_random(company)))
     write_log(company, f"{name} came up with {ITEMS[found]}.")
     pass_time(company, 90)

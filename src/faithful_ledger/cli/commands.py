@@ -93,7 +93,7 @@ def keep(options: argparse.Namespace) -> int:
 
 def snapshots(options: argparse.Namespace) -> int:
     """Kept copies of a save, of a book, or of all books."""
-    shelf = Shelf()
+    shelf: Shelf = options.shelf
     path = Path(options.file) if options.file is not None else None
     books: list[Book]
     if options.book is not None:
@@ -109,7 +109,7 @@ def snapshots(options: argparse.Namespace) -> int:
 
 def restore(options: argparse.Namespace) -> int:
     """Bring a kept copy back; what is there now is kept first."""
-    shelf = Shelf()
+    shelf: Shelf = options.shelf
     if options.book is not None:
         book = shelf.existing(options.book)
         snapshot = book.snapshot(options.id)
@@ -142,7 +142,7 @@ def split_setting(text: str) -> tuple[str, str]:
 
 def _opened(options: argparse.Namespace, *, whole: bool = True) -> Save:
     """The save a command is about; `whole` asks that all of it fits its template."""
-    shelf = Shelf()
+    shelf: Shelf = options.shelf
     path = Path(options.file)
     known = shelf.book_of(path)
     library = shelf.library(known)
@@ -157,7 +157,7 @@ def _opened(options: argparse.Namespace, *, whole: bool = True) -> Save:
 
 
 def _book(options: argparse.Namespace, path: Path, save: Save) -> Book:
-    shelf = Shelf()
+    shelf: Shelf = options.shelf
     if options.book is None:
         return shelf.book_for(path, save.template)
     book = shelf.open(options.book)

@@ -112,9 +112,13 @@ def _run(options: argparse.Namespace) -> int:
 
             return run(options.file, options.template, options.book)
         from faithful_ledger.cli import commands
+        from faithful_ledger.core.shelf import Shelf
 
+        options.shelf = Shelf()
         status: int = getattr(commands, options.command)(options)
         sys.stdout.flush()
+        for recovery in options.shelf.recovered:
+            print(f"note: {recovery}", file=sys.stderr)
         return status
     except LedgerError as error:
         notes = "; ".join(getattr(error, "__notes__", ()))

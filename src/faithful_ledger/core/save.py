@@ -217,7 +217,10 @@ class Save:
         if record is None or record.index is None:
             return node.title
         key = record.key_field if isinstance(record, GroupNode) else None
-        name = self.text(key) if key is not None and key is not node else ""
+        name = ""
+        if key is not None:
+            entry = self.tape.get(key.path) if key is node else None
+            name = entry.old_text if entry is not None else self.text(key)
         return f"{name or record.path} · {node.spec.label or node.spec.name}"
 
     # balance

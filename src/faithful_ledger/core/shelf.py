@@ -8,13 +8,17 @@ from pathlib import Path
 from faithful_ledger.core.book import Book, Snapshot
 from faithful_ledger.core.disk import Disk
 from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.posting import Recovery
 from faithful_ledger.core.template import Library, Template
 
 __all__ = ["Shelf"]
 
 
 class Shelf:
-    """All books in one folder; `data` and `cache` are given by tests, else they are the user's own."""
+    """All books in one folder; `data` and `cache` are given by tests, else they are the user's own.
+
+    `recovered` gathers what opening books has finished or undone; who tells it clears it.
+    """
 
     def __init__(self, data: Path | None = None, cache: Path | None = None, disk: Disk | None = None) -> None:
         if data is None or cache is None:
@@ -23,6 +27,7 @@ class Shelf:
             folders = PlatformDirs("faithful-ledger")
             data, cache = data or folders.user_data_path, cache or folders.user_cache_path
         self.data, self.cache, self.disk = data, cache, disk
+        self.recovered: list[Recovery] = []
 
     @property
     def books(self) -> Path:
@@ -46,7 +51,9 @@ class Shelf:
         """
         if not re.fullmatch(r"[\w][\w .,'()-]{0,80}", name) or name.endswith((".", " ")):
             raise AddressError(f"“{name[:40]}” is no name for a book", "use letters, digits, blanks and - . , ' ( )")
-        return Book(self.books / name, self.disk)
+        book = Book(self.books / name, self.disk)
+        self.recovered += book.recovered
+        return book
 
     def existing(self, name: str) -> Book:
         """Raises AddressError when there is no such book."""

@@ -95,15 +95,9 @@ class Session(QObject):
         self.book, self.save, self.selection = book, save, None
         if save.problem is not None:
             message = Message("broken", str(save.problem))
-        for recovery in book.recovered:
-            names = ", ".join(file.name for file in recovery.files)
-            words = {
-                "new": "was finished",
-                "old": "was undone",
-                "foreign": "was left alone: the files were changed since",
-            }
-            message = Message("open", f"A posting to {names} had been interrupted; it {words[recovery.outcome]}.")
-        book.recovered.clear()
+        if self.shelf.recovered:
+            message = Message("open", "; ".join(map(str, self.shelf.recovered)))
+            self.shelf.recovered.clear()
         self.opened.emit()
         self.told.emit(message)
         self._tape_changed()

@@ -174,7 +174,9 @@ class Shell(QMainWindow):
             self.show_posting()
 
     def step_back(self) -> None:
-        if self.banner.isVisible():
+        if self.head.list.isVisible():
+            self.head.list.hide()
+        elif self.banner.isVisible():
             self.banner.show_message(None)
         elif self.sheet.currentWidget() is self.posting:
             self.show_stage(EDIT)

@@ -85,6 +85,7 @@ class JsonText(_Spelled):
         if not isinstance(value, str):
             raise ValueRefused(f"{value!r} is not a text", "enter one")
         try:
+            value.encode("utf-8")
             return json.dumps(value, ensure_ascii=old.isascii()).encode("utf-8")
         except UnicodeEncodeError as error:
             raise ValueRefused(f"“{value[:40]!r}” holds half a letter", "enter whole letters") from error

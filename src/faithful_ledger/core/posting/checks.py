@@ -32,7 +32,7 @@ def run_checks(plan: Plan, vault: Path, *, detach_links: bool = False) -> list[C
     checks = [_unchanged(file.file.path, file.file.moment) for file in plan.files]
     checks.append(_not_open([file.file.path for file in plan.files]))
     checks += [_one_name(path, detach_links) for path in paths if _links(path) > 1]
-    checks += [_writable(path) for path in paths]
+    checks += [_writable(path) for path in paths if path.exists()]
     new = sum(file.patched.size for file in files)
     old = sum(file.file.source.size for file in plan.files)
     needs = [(path.resolve().parent, new) for path in paths[:1]] + [(vault, old)]

@@ -27,6 +27,7 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -56,6 +57,10 @@ class Recovery(NamedTuple):
     outcome: str
     record: dict[str, Any]
     files: list[Path]
+
+    def __str__(self) -> str:
+        done = {"new": "finished", "old": "undone", "foreign": "left alone: the files were changed since"}
+        return f"an interrupted posting to {', '.join(path.name for path in self.files)} was {done[self.outcome]}"
 
 
 Finish = Callable[[dict[str, Any], list[str]], None]
@@ -182,7 +187,7 @@ def _complete(note: dict[str, Any], path: Path, disk: Disk, finish: Finish) -> N
         with translated(folder, "synced"):
             disk.sync_folder(folder)
     finish(note["record"], [entry["new"] for entry in note["files"]])
-    with translated(path, "removed"):
+    with suppress(OSError):  # all is done and recorded; a journal that stays only makes `recover` find that out again
         disk.remove(path)
 
 
@@ -206,13 +211,15 @@ def _undo(note: dict[str, Any], path: Path, disk: Disk, store: ObjectStore) -> N
                 disk.remove(target)
             else:
                 temp = target.with_name(f".{target.name}.{note['record']['id']}.back")
-                temp.unlink(missing_ok=True)
+                with suppress(FileNotFoundError):
+                    disk.remove(temp)
                 _write_new(temp, target, MemorySource(store.get(old)), 0o644, disk)
                 disk.replace(temp, target)
     with translated(path, "removed"):
         _remove_temporary(note, disk)
-        if path.exists():
-            disk.remove(path)
+        for journal in (path, path.with_suffix(".json.new")):
+            if journal.exists():
+                disk.remove(journal)
 
 
 def _remove_temporary(note: dict[str, Any], disk: Disk) -> None:
@@ -224,7 +231,8 @@ def _remove_temporary(note: dict[str, Any], disk: Disk) -> None:
 
 def _write_note(path: Path, note: dict[str, Any], disk: Disk) -> None:
     unfinished = path.with_suffix(".json.new")
-    unfinished.unlink(missing_ok=True)
+    with suppress(FileNotFoundError):
+        disk.remove(unfinished)
     _write_bytes(unfinished, MemorySource(json.dumps(note).encode()), disk)
     disk.replace(unfinished, path)
     disk.sync_folder(path.parent)
@@ -258,5 +266,6 @@ def _write_bytes(
         finally:
             disk.close(descriptor)
     except OSError:
-        path.unlink(missing_ok=True)
+        with suppress(OSError):
+            disk.remove(path)
         raise

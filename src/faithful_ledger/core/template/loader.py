@@ -26,6 +26,10 @@ __all__ = ["LARGEST_TEMPLATE", "load_template", "parse_template", "rewrite"]
 
 LARGEST_TEMPLATE = 2 << 20
 DEEPEST = 60
+PARTS = {
+    **{kind: kind for kind in ("field", "constant", "unknown", "group", "repeat", "bounds", "seal", "magic", "size")},
+    **{"recognise": "sign", "files": "file", "rules": "rule", "companions": "companion", "sections": "section"},
+}
 
 
 def load_template(path: Path, cache: Path | None = None) -> Template:
@@ -177,9 +181,10 @@ def _told(error: dict[str, Any]) -> str:
 
     where, kind = tuple(error["loc"]), str(error["type"])
     key = str(where[-1]) if where else ""
-    known = sorted({name for names in all_keys().values() for name in names})
     if kind == "extra_forbidden":
-        hint = did_you_mean(key, known)
+        keys = all_keys()
+        near = keys[next((PARTS[step] for step in reversed(where[:-1]) if step in PARTS), "template")]
+        hint = did_you_mean(key, near) or did_you_mean(key, sorted({name for names in keys.values() for name in names}))
         return f"“{key}” is no key here{'; ' + hint if hint else ''}"
     if kind == "missing":
         return f"“{key}” is missing"
@@ -192,10 +197,10 @@ def _told(error: dict[str, Any]) -> str:
 
 def _recall(path: Path) -> dict[str, Any] | None:
     try:
-        keys = json.loads(path.read_bytes())
-    except (OSError, ValueError):
+        digest, _, text = path.read_bytes().partition(b"\n")
+    except OSError:
         return None
-    return _with_whole_keys(keys) if isinstance(keys, dict) else None
+    return _with_whole_keys(json.loads(text)) if hashlib.sha256(text).hexdigest().encode() == digest else None
 
 
 def _with_whole_keys(keys: dict[str, Any]) -> dict[str, Any]:
@@ -211,7 +216,8 @@ def _remember(path: Path, keys: dict[str, Any]) -> None:
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         unfinished = path.with_suffix(f".{os.getpid()}")
-        unfinished.write_text(json.dumps(keys), "utf-8")
+        text = json.dumps(keys).encode()
+        unfinished.write_bytes(hashlib.sha256(text).hexdigest().encode() + b"\n" + text)
         unfinished.replace(path)
     except OSError:
         path.with_suffix(f".{os.getpid()}").unlink(missing_ok=True)

@@ -19,6 +19,7 @@ import hashlib
 import uuid
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 
 from faithful_ledger.core.disk import Disk, translated
@@ -70,7 +71,8 @@ class ObjectStore:
                         self.disk.sync_folder(target.parent)
                         self.disk.sync_folder(self.folder)
                 except BaseException:
-                    unfinished.unlink(missing_ok=True)
+                    with suppress(OSError):
+                        self.disk.remove(unfinished)
                     raise
         return digest
 

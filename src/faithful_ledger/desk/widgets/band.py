@@ -26,7 +26,7 @@ class BandPart(NamedTuple):
 class FileBand(QWidget):
     """Signal: `chosen(offset)` when the user points at a place."""
 
-    chosen = Signal(int)
+    chosen = Signal(object)  # an offset; Qt's own int ends at 2 GiB
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)

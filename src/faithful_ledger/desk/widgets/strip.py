@@ -29,8 +29,8 @@ FIXED_WIDTHS = (8, 12, 16, 20, 24, 32, 48, 64)
 class ByteStrip(QAbstractScrollArea):
     """Signals: `picked(start, end)` when the user selects bytes, `moved(first, last)` when other rows are shown."""
 
-    picked = Signal(int, int)
-    moved = Signal(int, int)
+    picked = Signal(object, object)  # offsets; Qt's own int ends at 2 GiB
+    moved = Signal(object, object)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)

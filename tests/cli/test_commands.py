@@ -1,0 +1,301 @@
+"""The command line: the fixed JSON, the exit statuses, and one line for everything that is wrong."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import subprocess
+import sys
+from contextlib import redirect_stderr, redirect_stdout
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+from faithful_ledger.cli.commands import split_setting
+from faithful_ledger.cli.main import main
+from faithful_ledger.core.errors import AddressError
+from tests.support import LedgerCase, play
+
+
+class CommandCase(LedgerCase):
+    def setUp(self) -> None:
+        super().setUp()
+        places = {"XDG_DATA_HOME": str(self.folder / "xdg"), "XDG_CACHE_HOME": str(self.cache)}
+        patch = mock.patch.dict(os.environ, places)
+        patch.start()
+        self.addCleanup(patch.stop)
+
+    def run_command(self, *arguments: str | Path) -> tuple[int, str, str]:
+        out, err = io.StringIO(), io.StringIO()
+        with redirect_stdout(out), redirect_stderr(err):
+            status = main([str(argument) for argument in arguments])
+        return status, out.getvalue(), err.getvalue()
+
+    def json_of(self, *arguments: str | Path, status: int = 0) -> Any:
+        """The one JSON document of a command, which prints nothing else."""
+        got, out, err = self.run_command(*arguments, "--json")
+        self.assertEqual(got, status, err)
+        return json.loads(out)
+
+    def refused(self, status: int, *arguments: str | Path) -> str:
+        """The one line a refused command prints; nothing goes to standard output."""
+        got, out, err = self.run_command(*arguments)
+        self.assertEqual((got, out), (status, ""), err)
+        self.assertEqual(len(err.strip().splitlines()), 1, err)
+        self.assertTrue(err.startswith("error: "), err)
+        return err
+
+
+class LookingTest(CommandCase):
+    def test_read(self) -> None:
+        saves = self.harbour()
+        document = self.json_of("read", saves / "harbour.bwk")
+        self.assertEqual(set(document), {"file", "template", "size", "in_balance", "fields", "seals", "findings"})
+        self.assertEqual((document["template"], document["in_balance"]), ("brinewick-desktop", True))
+        fields = {field["path"]: field for field in document["fields"]}
+        self.assertEqual(
+            fields["purse.marks"],
+            {"path": "purse.marks", "value": 1386, "offset": 69, "size": 4, "stored_as": "u32le", "file": "save"},
+        )
+        self.assertEqual(fields["crew[0].injuries"]["value"], ["burn", "tired"])
+        self.assertEqual(fields["account.marks"]["stored_as"], "json-number")
+        self.assertIsNone(fields["chart.depths"]["value"])
+        data = (saves / "harbour.bwk").read_bytes()
+        for field in document["fields"]:
+            if field["file"] == "save" and field["stored_as"] in ("u16le", "u32le") and isinstance(field["value"], int):
+                raw = data[field["offset"] : field["offset"] + field["size"]]
+                self.assertEqual(int.from_bytes(raw, "little"), field["value"], field)
+        self.assertEqual(set(document["seals"][0]), {"name", "algorithm", "holds", "stored", "computed"})
+
+    def test_check_answers_with_its_status(self) -> None:
+        saves = self.harbour()
+        self.assertNotIn("fields", self.json_of("check", saves / "harbour.bwk"))
+        account = saves / "account.json"
+        account.write_text(account.read_text().replace("1386.00", "1385.00", 1))
+        document = self.json_of("check", saves / "harbour.bwk", status=1)
+        self.assertEqual([(f["path"], f["level"]) for f in document["findings"]], [("account.marks", "error")])
+        status, out, _ = self.run_command("check", saves / "harbour.bwk")
+        self.assertEqual(status, 1)
+        self.assertIn("▲ out of balance", out)
+        self.assertIn("they must be equal", out)
+
+    def test_words_for_people(self) -> None:
+        saves = self.harbour()
+        for command in (["read"], ["check"], ["keep"], ["post", "--dry-run", "--set", "purse.marks=1"], ["snapshots"]):
+            status, out, err = self.run_command(*command, saves / "harbour.bwk")
+            self.assertEqual((status, err), (0, ""), command)
+            self.assertGreater(len(out.splitlines()), 1, command)
+
+    def test_a_folder_that_holds_one_save(self) -> None:
+        saves = self.harbour()
+        self.assertIn(
+            "holds 2 saves (harbour-2.bwk, harbour.bwk); name the file itself", self.refused(2, "check", saves)
+        )
+        (saves / "harbour-2.bwk").unlink()
+        self.assertEqual(self.json_of("check", saves)["file"], str(saves / "harbour.bwk"))
+
+    def test_values_that_json_does_not_have(self) -> None:
+        saves = self.harbour()
+        self.json_of("post", saves / "harbour.bwk", "--set", "crew[0].x=nan", "--set", "crew[0].y=-inf")
+        fields = {f["path"]: f["value"] for f in self.json_of("read", saves / "harbour.bwk")["fields"]}
+        self.assertEqual((fields["crew[0].x"], fields["crew[0].y"]), ("nan", "-inf"))
+
+
+class PostingTest(CommandCase):
+    def test_post_and_restore(self) -> None:
+        saves = self.harbour()
+        before = self.tree(saves)
+        path = saves / "harbour.bwk"
+        settings = (
+            "--set",
+            "purse.marks=5200",
+            "--set",
+            "crew[name=Tamsin].air=0x50",
+            "--set",
+            "crew[0].injuries=-burn",
+        )
+        dry = self.json_of("post", path, *settings, "--dry-run")
+        self.assertEqual((dry["written"], dry["kept"], dry["in_balance"]), (False, None, True))
+        self.assertEqual(self.tree(saves), before)
+        document = self.json_of("post", path, *settings, "--note", "richer")
+        self.assertEqual({**document, "kept": None, "written": False}, dry)
+        self.assertTrue(document["written"])
+        entries = {entry["path"]: (entry["old"], entry["new"]) for entry in document["entries"]}
+        self.assertEqual(entries["crew[0].injuries"], (["burn", "tired"], ["tired"]))
+        self.assertEqual(entries["account.marks"], (1386, 5200))
+        self.assertEqual(set(document["changes"][0]), {"offset", "size", "cause", "file"})
+        self.assertIn("marks 5200", play(saves, "show").text)
+        (kept,) = self.json_of("snapshots", path)
+        self.assertEqual((kept["id"], kept["label"]), (document["kept"], "richer"))
+        self.assertEqual(
+            [Path(file["path"]).name for file in kept["files"]], ["harbour.bwk", "account.json", "slots.idx"]
+        )
+        back = self.json_of("restore", kept["id"][:8])
+        self.assertEqual(back["id"], kept["id"])
+        self.assertEqual(self.tree(saves), before)
+        self.assertEqual(len(self.json_of("snapshots")), 2)
+        self.json_of("restore", back["kept"], "--to", self.folder / "away")
+        self.assertIn("marks 5200", play(self.folder / "away", "show").text)
+
+    def test_a_structure_from_a_file(self) -> None:
+        saves = self.harbour()
+        values = self.folder / "diver.json"
+        values.write_text(json.dumps({"air": 90, "station": "lookout", "injuries": ["cut"]}))
+        self.json_of("post", saves / "harbour.bwk", "--set", f"crew[name=Brock]=@{values}")
+        self.assertIn("Brock: air 90, vigour 31, cut, at lookout", play(saves, "show").text)
+        values.write_text("{")
+        self.assertIn("is no JSON", self.refused(2, "post", saves / "harbour.bwk", "--set", f"crew[0]=@{values}"))
+        self.assertIn("No such file", self.refused(2, "post", saves / "harbour.bwk", "--set", "crew[0]=@/none.json"))
+
+    def test_out_writes_elsewhere(self) -> None:
+        saves = self.harbour()
+        before = self.tree(saves)
+        away = self.folder / "away"
+        away.mkdir()
+        document = self.json_of("post", saves / "harbour.bwk", "--set", "purse.marks=5200", "--out", away)
+        self.assertEqual((document["written"], document["kept"]), (True, None))
+        self.assertEqual(self.tree(saves), before)
+        self.assertIn("marks 5200", play(away, "show").text)
+        self.assertIn(
+            "exists already", self.refused(3, "post", saves / "harbour.bwk", "--set", "purse.marks=1", "--out", away)
+        )
+
+    def test_a_broken_seal_asks(self) -> None:
+        saves = self.harbour()
+        path = saves / "harbour.bwk"
+        data = bytearray(path.read_bytes())
+        data[0x4A] ^= 0x10
+        path.write_bytes(data)
+        arguments = ("post", path, "--set", "purse.marks=5200")
+        self.assertIn("did not hold when the save was opened", self.refused(3, *arguments))
+        self.assertEqual(path.read_bytes(), data)
+        self.assertFalse(self.json_of(*arguments, "--leave-broken")["in_balance"])
+        self.json_of("restore", self.json_of("snapshots", path)[0]["id"])
+        self.assertTrue(self.json_of(*arguments, "--renew-broken")["in_balance"])
+        self.assertEqual(play(saves, "show").status, 0)
+
+    def test_bounds_can_be_passed_on_purpose(self) -> None:
+        path = self.harbour() / "harbour.bwk"
+        self.assertIn(
+            "purse.marks: 70000 is above the bound", self.refused(2, "post", path, "--set", "purse.marks=70000")
+        )
+        self.assertTrue(self.json_of("post", path, "--set", "purse.marks=70000", "--anyway")["written"])
+
+    def test_settings(self) -> None:
+        for text, parts in (
+            ("purse.marks=5", ("purse.marks", "5")),
+            ("crew[name=A=B].name=C=D", ("crew[name=A=B].name", "C=D")),
+            ("a=", ("a", "")),
+        ):
+            self.assertEqual(split_setting(text), parts)
+        for text in ("purse.marks", "crew[name=5", ""):
+            with self.assertRaises(AddressError):
+                split_setting(text)
+
+    def test_keep_a_file_no_template_fits(self) -> None:
+        noise = self.folder / "noise.bin"
+        noise.write_bytes(os.urandom(500))
+        document = self.json_of("keep", noise, "--label", "first", "--book", "Mine")
+        self.assertEqual(set(document), {"id", "label", "time", "files"})
+        self.assertEqual(self.json_of("snapshots", "--book", "Mine")[0]["label"], "first")
+        noise.unlink()
+        self.json_of("restore", document["id"], "--book", "Mine")
+        self.assertTrue(noise.exists())
+
+
+class WrongTest(CommandCase):
+    """One good save, one cut off, one empty, one of noise, one that is not there: a clear line each, nothing written."""
+
+    def test_bad_saves_with_every_command(self) -> None:
+        saves = self.harbour()
+        good = (saves / "harbour.bwk").read_bytes()
+        huge = self.folder / "huge.bwk"
+        with huge.open("wb") as file:
+            file.write(good[:24])
+            file.truncate(4 << 30)
+        cases = {
+            "cut.bwk": (good[:900], "cut.bwk: body at 0x18 (24): its length says"),
+            "empty.bwk": (b"", "no template fits this file"),
+            "noise.bwk": (bytes(range(256)) * 9, "no template fits this file"),
+            "missing.bwk": (None, "is not there; check the name"),
+            "huge.bwk": (None, "huge.bwk: company.tag at 0x18 (24): should be 43 4F 4D 50 and is 00 00 00 00"),
+        }
+        for name, (content, _) in cases.items():
+            if content is not None:
+                (self.folder / name).write_bytes(content)
+        before = {p.name: p.stat().st_mtime_ns for p in self.folder.glob("*.bwk")}
+        for name, (_, words) in cases.items():
+            for command in (["read"], ["check"], ["post", "--set", "purse.marks=1"]):
+                with self.subTest(name=name, command=command):
+                    self.assertIn(words, self.refused(2, *command, self.folder / name))
+        self.assertEqual({p.name: p.stat().st_mtime_ns for p in self.folder.glob("*.bwk")}, before)
+
+    def test_wrong_use(self) -> None:
+        saves = self.harbour()
+        path = saves / "harbour.bwk"
+        before = self.tree(saves)
+        for status, arguments, words in (
+            (2, ["frobnicate"], "invalid choice: 'frobnicate'"),
+            (2, ["read"], "the following arguments are required: FILE"),
+            (2, ["post", path], "there is nothing to post; say what with --set PATH=VALUE"),
+            (2, ["post", path, "--set", "purse.mark=1"], "there is no mark; did you mean “marks”?"),
+            (2, ["post", path, "--set", "purse.marks"], "“purse.marks” is no entry; write --set PATH=VALUE"),
+            (2, ["post", path, "--set", "hold[*].count=70000"], "70000 does not fit u16le"),
+            (2, ["post", path, "--set", "head.body_crc=1"], "is a seal and is worked out when you post"),
+            (2, ["read", path, "--template", "brinewick-desktp"], "did you mean “brinewick-desktop”?"),
+            (2, ["read", path, "--template", self.folder / "no.yaml"], "no.yaml is not there"),
+            (2, ["restore", "feedface"], "no book has a snapshot “feedface”"),
+            (2, ["snapshots", "--book", "Nowhere"], "there is no book “Nowhere”"),
+            (2, ["keep", path, "--book", "../evil"], "is no name for a book"),
+            (2, ["check", self.folder / "\udcff"], ""),
+        ):
+            with self.subTest(arguments=arguments):
+                self.assertIn(words, self.refused(status, *arguments))
+        self.assertEqual(self.tree(saves), before)
+
+    def test_a_template_with_mistakes_tells_all_of_them(self) -> None:
+        path = self.harbour() / "harbour.bwk"
+        template = self.folder / "mine.yaml"
+        template.write_text("ledger: 1\nid: mine\nfiles:\n  save: {name: x, layuot: []}\n")
+        told = self.refused(2, "read", path, "--template", template)
+        self.assertIn("the template mine.yaml has 3 mistakes: line 1: “title” is missing", told)
+        self.assertIn("line 4: “layuot” is no key here; did you mean “layout”?", told)
+
+    def test_a_machine_that_stopped_in_between_is_recovered_by_the_next_command(self) -> None:
+        saves = self.harbour()
+        code = """
+import os, sys
+from pathlib import Path
+from faithful_ledger.core.disk import Disk
+replace = Disk.replace
+def stop(self, source, target):
+    replace(self, source, target)
+    if target.name == "harbour.bwk":
+        os._exit(9)
+Disk.replace = stop
+from faithful_ledger.cli.main import main
+main(["post", sys.argv[1], "--set", "purse.marks=5200"])
+"""
+        path = saves / "harbour.bwk"
+        stopped = subprocess.run([sys.executable, "-c", code, str(path)], env={**os.environ}, check=False)
+        self.assertEqual(stopped.returncode, 9)
+        self.assertEqual(play(saves, "show").status, 1)
+        status, _, told = self.run_command("snapshots", path)
+        self.assertEqual(
+            (status, told), (0, "note: an interrupted posting to harbour.bwk, account.json was finished\n")
+        )
+        self.assertIn("marks 5200", play(saves, "show").text)
+
+    def test_help_version_and_a_closed_pipe(self) -> None:
+        self.assertEqual(self.run_command("--version")[:2], (0, "faithful-ledger 0.1.0\n"))
+        status, out, _ = self.run_command("--help")
+        self.assertEqual(status, 0)
+        for name in ("read", "check", "post", "keep", "snapshots", "restore", "open"):
+            self.assertIn(f"    {name}", out)
+        path = self.harbour() / "harbour.bwk"
+        command = f"{sys.executable} -m faithful_ledger read {path} --json | head -c 10"
+        done = subprocess.run(
+            ["/bin/sh", "-c", command], capture_output=True, text=True, env={**os.environ}, check=False
+        )
+        self.assertNotIn("Traceback", done.stderr)

@@ -1,0 +1,376 @@
+"""Binding: JSON spans, damaged saves at every cut, repeats of all kinds, columns, and paths."""
+
+from __future__ import annotations
+
+import json
+import resource
+
+import numpy
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from faithful_ledger.core.binding import FieldNode, GroupNode, RepeatNode, bind_binary
+from faithful_ledger.core.binding.spans import all_fields, explained_bytes, field_at, fields_between, record_at
+from faithful_ledger.core.errors import AddressError, BindingError, LedgerError
+from faithful_ledger.core.formats import parse_json
+from faithful_ledger.core.paths import Step, format_path, parse_path
+from faithful_ledger.core.save import Save, bind_files, open_save
+from faithful_ledger.core.source import MemorySource
+from tests.support import LedgerCase, hexed, template_of
+
+JSON_VALUES = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False, allow_infinity=False) | st.text(max_size=12),
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(max_size=6), inner, max_size=4),
+    max_leaves=14,
+)
+
+
+class JsonTest(LedgerCase):
+    @settings(max_examples=200)
+    @given(JSON_VALUES, st.sampled_from([None, 1, 3]), st.booleans())
+    def test_every_span_holds_the_text_of_its_value(self, value: object, indent: int | None, plain: bool) -> None:
+        data = json.dumps(value, indent=indent, ensure_ascii=not plain).encode("utf-8", "surrogatepass")
+        try:
+            data.decode("utf-8")
+        except UnicodeDecodeError:
+            return
+        pairs = [(parse_json(data), value)]
+        while pairs:
+            node, expected = pairs.pop()
+            self.assertEqual(json.loads(data[node.start : node.end]), expected)
+            if isinstance(expected, dict):
+                pairs += [(node.members[key], item) for key, item in expected.items()]
+            elif isinstance(expected, list):
+                pairs += list(zip(node.items, expected, strict=True))
+
+    @settings(max_examples=300)
+    @given(st.text(alphabet='{}[]",:0123456789.eE+-truefalsn\\u ', max_size=24))
+    def test_accepts_exactly_what_the_standard_reader_accepts(self, text: str) -> None:
+        def pairs(items: list[tuple[str, object]]) -> dict[str, object]:
+            if len({key for key, _ in items}) != len(items):
+                raise ValueError("twice")
+            return dict(items)
+
+        def no_constant(name: str) -> object:
+            raise ValueError(name)
+
+        try:
+            json.loads(text, object_pairs_hook=pairs, parse_constant=no_constant)
+            accepted = True
+        except ValueError:
+            accepted = False
+        try:
+            parse_json(text.encode())
+            told = True
+        except BindingError:
+            told = False
+        self.assertEqual(told, accepted, text)
+
+    def test_what_is_wrong_is_told_with_its_place(self) -> None:
+        for text, words in (
+            (b'{"a": 1', "at 0x7 (7): a comma or } is expected, and the text ends"),
+            (b'{"a": 1, "a": 2}', "at 0x9 (9): the name “a” stands here twice"),
+            (b"[01]", "at 0x1 (1): 01 is no number of JSON"),
+            (b"[1] x", "at 0x4 (4): the text goes on after its value"),
+            (b'["\\q"]', "this string has an escape that JSON does not know"),
+            (b'"\xff"', "at 0x1 (1): this is no UTF-8 text"),
+            (b"[" * 300 + b"]" * 300, "it is nested deeper than 200 levels"),
+            (b"", "at 0x0 (0): a value is expected, and the text ends"),
+        ):
+            with self.subTest(text=text[:20]), self.assertRaises(BindingError) as caught:
+                parse_json(text)
+            self.assertIn(words, str(caught.exception))
+
+    def test_paths_into_a_text(self) -> None:
+        data = b'{"slots": [{"slot": 1, "name": "Oriel"}, {"slot": 2, "name": "Ives"}]}'
+        root = parse_json(data)
+        for path, text in (
+            ("slots[1].name", b'"Ives"'),
+            ("slots[slot=1].name", b'"Oriel"'),
+            ("slots[name=Ives].slot", b"2"),
+        ):
+            node = root.find(parse_path(path), data)
+            self.assertEqual(data[node.start : node.end], text)
+        with self.assertRaisesRegex(AddressError, r"slots\[slot=3\] is not in this text; here are 2 items"):
+            root.find(parse_path("slots[slot=3].name"), data)
+
+
+class PathTest(LedgerCase):
+    def test_paths_are_read_and_written_back(self) -> None:
+        for text, steps in (
+            ("purse.marks", (Step("purse"), Step("marks"))),
+            ("crew[2].air", (Step("crew"), Step(index=2), Step("air"))),
+            ("crew[name=Tamsin Bell].air", (Step("crew"), Step(key="name", value="Tamsin Bell"), Step("air"))),
+            (r"crew[name=a\]b].air", (Step("crew"), Step(key="name", value="a]b"), Step("air"))),
+            ("hold[*].wear", (Step("hold"), Step(every=True), Step("wear"))),
+        ):
+            self.assertEqual(parse_path(text), steps)
+            self.assertEqual(format_path(steps), text)
+        for text in (
+            "",
+            ".",
+            "a..b",
+            "a.",
+            "[",
+            "a[",
+            "a[x]",
+            "a[-1]",
+            "a]b",
+            "a[*",
+            "crew[2]air",
+            "a[" + "9" * 30 + "]",
+        ):
+            with self.subTest(text=text), self.assertRaises(AddressError):
+                parse_path(text)
+
+
+REPEATS = """
+- {field: count, as: u8, count_of: names}
+- {repeat: names, each: {as: text, length: u8}, count: count}
+- {field: length, as: u8, length_of: pairs}
+- {repeat: pairs, layout: [{field: a, as: u8}, {field: b, as: u16}], size: length}
+- {repeat: route, each: {as: u8}, until: "FF"}
+- {field: kind, as: u8}
+- {field: extra, as: u16, when: kind == 2}
+- {field: where, as: u8}
+- {field: far, as: u16, at: where}
+"""
+REPEAT_BYTES = hexed(
+    """
+    02              # count
+    02 41 42        # names[0] AB
+    00              # names[1], empty
+    06              # length of pairs
+    01 02 00        # pairs[0]
+    03 04 00        # pairs[1]
+    07 08 FF        # route
+    02              # kind
+    34 12           # extra
+    15              # where
+    00 00 CD AB     # two bytes nobody describes, then far
+    """
+)
+
+
+class RepeatTest(LedgerCase):
+    def test_counted_sized_and_marked_repeats_and_fields_that_are_there_or_elsewhere(self) -> None:
+        save = self.open_bytes(REPEAT_BYTES, template_of(REPEATS))
+        self.assertIsNone(save.problem)
+        said = {field.path: field.value for field in save.all_fields()}
+        self.assertEqual(
+            said,
+            {
+                "count": 2,
+                "names[0]": "AB",
+                "names[1]": "",
+                "length": 6,
+                "pairs[0].a": 1,
+                "pairs[0].b": 2,
+                "pairs[1].a": 3,
+                "pairs[1].b": 4,
+                "route[0]": 7,
+                "route[1]": 8,
+                "kind": 2,
+                "extra": 0x1234,
+                "where": 0x15,
+                "far": 0xABCD,
+            },
+        )
+        self.assertTrue(save.in_balance)
+
+    def test_a_cut_at_every_length_is_told_and_never_a_traceback(self) -> None:
+        template = template_of(REPEATS)
+        for cut in range(len(REPEAT_BYTES)):
+            save = self.open_bytes(REPEAT_BYTES[:cut], template)
+            self.assertIsInstance(save.problem, BindingError, cut)
+            self.assertLess(len(str(save.problem)), 300)
+
+    @settings(max_examples=150, deadline=None)
+    @given(st.binary(max_size=60))
+    def test_any_bytes_bind_or_have_one_problem(self, data: bytes) -> None:
+        bound = bind_binary(template_of(REPEATS).main, MemorySource(data))
+        for field in all_fields(bound.root):
+            self.assertTrue(0 <= field.start <= field.end <= len(data))
+
+    def test_counts_and_lengths_that_point_outside_cost_nothing(self) -> None:
+        for layout, data, words in (
+            (
+                "- {field: n, as: u32}\n- {repeat: lots, layout: [{unknown: x, size: 24}], count: n}",
+                b"\xff\xff\xff\xff" + bytes(48),
+                "lots at 0x4 (4): the count says 4294967295 records of 24 bytes, and 48 bytes are left",
+            ),
+            (
+                "- {field: n, as: u32}\n- {repeat: names, each: {as: text, length: u8}, count: n}",
+                b"\xff\xff\xff\x7f" + bytes(8),
+                "the count says 2147483647 records of at least 1 bytes, and 8 bytes are left",
+            ),
+            (
+                "- {field: n, as: u64}\n- {repeat: nothing, layout: [], count: n}",
+                b"\xff" * 8,
+                "the count says 18446744073709551615 records",
+            ),
+            (
+                "- {field: n, as: i32}\n- {unknown: body, size: n}",
+                b"\xff\xff\xff\xff",
+                "body at 0x4 (4): its length says -1 bytes and 0 are left",
+            ),
+            (
+                "- {field: name, as: text, length: u32}",
+                b"\xff\xff\xff\xff",
+                "its length says 4294967299 bytes and 4 are left",
+            ),
+            (
+                "- {field: p, as: u32}\n- {field: x, as: u8, at: p}",
+                b"\xff\0\0\0",
+                "it points to 255, outside the 4 bytes",
+            ),
+            ('- {repeat: route, each: {as: u8}, until: "FF"}', b"\1\2\3", "the marker FF that ends it is missing"),
+            (
+                "- {repeat: lots, layout: [{field: a, as: u16}], size: 5}",
+                bytes(5),
+                "5 bytes are no whole number of records",
+            ),
+            ('- {constant: tag, text: "CREW"}', b"CREV", "tag at 0x0 (0): should be 43 52 45 57 and is 43 52 45 56"),
+            ("- {field: z, as: u8}\n- {unknown: x, size: 8 // z}", bytes(9), "“8 // z” divides by zero"),
+            ("- {repeat: none, layout: [], until: 'FF'}", bytes(3), "a record takes no bytes, so they would never end"),
+        ):
+            with self.subTest(words=words):
+                before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+                save = self.open_bytes(data, template_of(layout))
+                self.assertIn(words, str(save.problem))
+                grown = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
+                self.assertLess(grown, 64 << 10, "kibibytes")
+
+    def test_a_large_array_is_one_view_and_its_columns_are_right(self) -> None:
+        layout = """
+- {field: n, as: u32}
+- repeat: lots
+  layout:
+    - {field: item, as: u16, names: {1: lamp oil}}
+    - {field: depth, as: u24}
+    - {field: east, as: i24be}
+    - {field: x, as: f32be}
+    - {field: tag, as: text, size: 4}
+  count: n
+"""
+        count = 50_000
+        rng = numpy.random.default_rng(7)
+        records = rng.integers(0, 256, (count, 16), numpy.uint8)
+        template = template_of(layout)
+        save = self.open_bytes(count.to_bytes(4, "little") + records.tobytes(), template)
+        (lots,) = save.nodes("lots")
+        assert isinstance(lots, RepeatNode)
+        self.assertEqual((lots.count, lots.stride, lots.offsets), (count, 16, None))
+        for index in (0, 1, 777, count - 1):
+            item = lots.item(index)
+            assert isinstance(item, GroupNode)
+            for name in ("item", "depth", "east", "x"):
+                field = item.names[name]
+                assert isinstance(field, FieldNode)
+                number = field.value if name == "x" else field.number if name == "item" else field.value
+                numpy.testing.assert_equal(
+                    float(lots.column(name)[index]), float(numpy.float32(number) if name == "x" else number)
+                )
+        self.assertIs(lots.records().flags.owndata, False)
+        with self.assertRaisesRegex(AddressError, "there are 50000, numbered from 0"):
+            lots.item(count)
+
+    def test_from_a_byte_back_to_its_field(self) -> None:
+        save = self.open_bytes(REPEAT_BYTES, template_of(REPEATS))
+        root = save.main.bound.root  # type: ignore[union-attr]
+        for field in list(all_fields(root)):
+            for offset in range(field.start, field.end):
+                self.assertEqual(field_at(root, offset).path, field.path)  # type: ignore[union-attr]
+        described = {offset for field in all_fields(root) for offset in range(field.start, field.end)}
+        for offset in set(range(len(REPEAT_BYTES))) - described:
+            self.assertIsNone(field_at(root, offset))
+        self.assertEqual(record_at(root, 8).path, "pairs")  # type: ignore[union-attr]
+        self.assertEqual(explained_bytes(root), len(described))
+        for start in range(len(REPEAT_BYTES)):
+            for end in range(start + 1, len(REPEAT_BYTES) + 1):
+                expected = {f.path for f in all_fields(root) if f.start < end and f.end > start and f.size}
+                self.assertEqual({f.path for f in fields_between(root, start, end) if f.size}, expected)
+
+
+class BrinewickBindingTest(LedgerCase):
+    def cut_and_flipped(self) -> tuple[bytes, Save]:
+        save = self.opened()
+        return bytes(save.main.source.read(0, save.main.source.size)), save
+
+    def test_every_sample_is_explained_and_read_as_the_game_reads_it(self) -> None:
+        _, save = self.cut_and_flipped()
+        self.assertTrue(save.in_balance)
+        said = {field.path: field.value for field in save.all_fields() if not field.spec.unknown}
+        for path, value in {
+            "purse.marks": 1386,
+            "crew[0].name": "Oriel",
+            "crew[0].injuries": ("burn", "tired"),
+            "crew[3].depth": 65540,
+            "company.name": "Oriel & Søn",
+            "account.company": "Oriel & Søn",
+            "account.marks": 1386,
+            "log[1].text": "The bell rang twice at slack water.",
+            "route[2]": "Kiln Stairs",
+            "charters[0].name": "Low Chapel charter",
+            "sites": ("Old Wharf", "Bell Rock", "Kiln Stairs", "Tin Arcade"),
+        }.items():
+            self.assertEqual(said[path], value, path)
+
+    def test_keys_names_and_wrong_paths(self) -> None:
+        _, save = self.cut_and_flipped()
+        self.assertEqual(save.fields("crew[name=Brock].station")[0].value, "pump")
+        self.assertEqual(len(save.fields("crew[*].air")), 4)
+        for path, words in (
+            ("crew[name=Tamsn].air", "no record has name=Tamsn; did you mean “Tamsin”?"),
+            ("crew[9].air", "crew[9] does not exist; there are 4, numbered from 0"),
+            ("crew.air", "cannot go on after crew; its records are numbered: write [0]"),
+            ("purse", "“purse” has parts and no value of its own; name one of them: tag, length, sum"),
+            ("purse.mark", "there is no mark; did you mean “marks”?"),
+            ("purse.marks.low", "cannot go on after purse.marks; it has no parts"),
+            ("account.mark", "there is no mark; did you mean “marks”?"),
+        ):
+            with self.subTest(path=path), self.assertRaises(AddressError) as caught:
+                save.fields(path)
+            self.assertIn(words, str(caught.exception))
+
+    def test_two_records_of_one_key_are_not_guessed(self) -> None:
+        saves = self.harbour()
+        path = saves / "harbour.bwk"
+        data = path.read_bytes()
+        path.write_bytes(data.replace(b"\x05Brock", b"\x05Oriel"))
+        with self.assertRaisesRegex(AddressError, "2 records have name=Oriel; choose one by number: 0, 2"):
+            self.opened_here(path).fields("crew[name=Oriel].air")
+
+    def opened_here(self, path: object) -> Save:
+        return open_save(path, self.library().get("brinewick-desktop"))  # type: ignore[arg-type]
+
+    def test_cut_off_anywhere_it_is_told_what_and_where(self) -> None:
+        data, save = self.cut_and_flipped()
+        template = save.template
+        assert template is not None
+        account = save.files["account"].source
+        for cut in [*range(200), *range(200, len(data), 37)]:
+            bound = bind_files(template, {"save": MemorySource(data[:cut]), "account": account})
+            problem = bound["save"].problem
+            self.assertIsInstance(problem, BindingError, cut)
+            self.assertRegex(str(problem), r"^[a-z_.\[\]0-9]+ at 0x[0-9A-F]+ \(\d+\): .+; nothing was changed")
+
+    @settings(max_examples=120, deadline=None)
+    @given(st.data())
+    def test_flipped_bytes_never_bring_it_down(self, data: st.DataObject) -> None:
+        if not hasattr(self, "_flip"):
+            self._flip = self.cut_and_flipped()
+        content, save = self._flip
+        damaged = bytearray(content)
+        for _ in range(data.draw(st.integers(1, 6))):
+            damaged[data.draw(st.integers(0, min(len(content), 700) - 1))] = data.draw(st.integers(0, 255))
+        assert save.template is not None
+        path = self.folder / "harbour.bwk"
+        path.write_bytes(damaged)
+        (self.folder / "account.json").write_bytes(bytes(save.files["account"].source.read(0, 1 << 20)))
+        opened = open_save(path, save.template)
+        try:
+            self.assertIsInstance(opened.in_balance, bool)
+            list(opened.all_fields())
+        except LedgerError as error:
+            self.fail(f"looking at a damaged save must not raise: {error}")

@@ -1,0 +1,233 @@
+"""Books: kept copies, restoring, reversing, and which book knows a save."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from faithful_ledger.core.book import Book
+from faithful_ledger.core.errors import AddressError, FileAccessError, LedgerError, Refused, VaultError
+from faithful_ledger.core.posting import make_plan
+from faithful_ledger.core.save import open_save
+from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.vault import ObjectStore
+from tests.support import LedgerCase, play
+
+
+class ObjectStoreTest(LedgerCase):
+    @settings(max_examples=40, deadline=None)
+    @given(st.lists(st.binary(max_size=300), max_size=6))
+    def test_what_is_kept_comes_back_and_equal_contents_are_stored_once(self, contents: list[bytes]) -> None:
+        store = ObjectStore(self.folder / "objects")
+        digests = [store.put(MemorySource(content)) for content in contents]
+        for digest, content in zip(digests, contents, strict=True):
+            self.assertEqual(store.get(digest), content)
+        self.assertTrue(set(digests) <= set(store.digests()))
+        self.assertEqual(store.check(), [])
+
+    def test_damage_is_told_and_never_handed_on(self) -> None:
+        store = ObjectStore(self.folder / "objects")
+        digest = store.put(MemorySource(os.urandom(400)))
+        other = store.put(MemorySource(b"other"))
+        path = store.path_of(digest)
+        content = path.read_bytes()
+        path.chmod(0o644)
+        for damaged in (content[:-3], b"", b"not zstd at all", content[:20] + bytes([content[20] ^ 1]) + content[21:]):
+            path.write_bytes(damaged)
+            with self.subTest(damaged=damaged[:12]), self.assertRaises(VaultError):
+                store.get(digest)
+            self.assertEqual(store.check(), [digest])
+        path.write_bytes(store.path_of(other).read_bytes())
+        with self.assertRaisesRegex(VaultError, "is damaged; look in a backup of the vault; nothing was restored"):
+            store.get(digest)
+        path.unlink()
+        with self.assertRaisesRegex(VaultError, "is missing from"):
+            store.get(digest)
+        self.assertFalse(store.has(digest))
+
+    def test_an_object_is_never_written_twice(self) -> None:
+        store = ObjectStore(self.folder / "objects")
+        digest = store.put(MemorySource(b"x" * 5000))
+        before = store.path_of(digest).stat()
+        store.put(MemorySource(b"x" * 5000))
+        self.assertEqual(store.path_of(digest).stat().st_mtime_ns, before.st_mtime_ns)
+        self.assertEqual(before.st_mode & 0o222, 0, "objects are not for writing")
+
+
+class BookTest(LedgerCase):
+    def test_a_snapshot_holds_the_whole_set_and_its_companion(self) -> None:
+        save = self.opened()
+        book = self.shelf().open("Brinewick")
+        snapshot = book.keep(save, "a label")
+        self.assertEqual(
+            [(file.role, file.path.name) for file in snapshot.files],
+            [("save", "harbour.bwk"), ("account", "account.json"), ("companion", "slots.idx")],
+        )
+        for file in snapshot.files:
+            self.assertEqual(bytes(book.kept_source(file).read(0, file.size)), file.path.read_bytes())
+        (listed,) = book.snapshots(save.main.path)
+        self.assertEqual(listed, snapshot)
+        self.assertEqual(book.snapshots(Path("/elsewhere")), [])
+        book.relabel(snapshot, "another")
+        self.assertEqual(book.snapshot(snapshot.id[:6]).label, "another")
+
+    def test_posting_and_reversing_bring_back_every_byte_and_the_companion(self) -> None:
+        save = self.opened()
+        saves = save.main.path.parent
+        before = self.tree(saves)
+        book = self.shelf().open("b")
+        save.enter("purse.marks", "5200")
+        posting = book.post(save, make_plan(save), "richer")
+        self.assertNotIn("slots.idx", self.tree(saves))
+        self.assertIn("marks 5200", play(saves, "show").text)
+        self.assertEqual(posting.record["note"], "richer")
+        self.assertEqual(posting.record["removed"], [str(saves / "slots.idx")])
+        self.assertEqual([entry["new"] for entry in posting.record["entries"]], ["5200"])
+        gave_way = book.reverse(posting)
+        self.assertEqual(self.tree(saves), before)
+        self.assertIsNotNone(book.postings()[0].reversed)
+        book.restore(gave_way)
+        self.assertIn("marks 5200", play(saves, "show").text)
+
+    def test_a_posting_is_not_reversed_over_what_the_game_wrote_since(self) -> None:
+        save = self.opened()
+        saves = save.main.path.parent
+        book = self.shelf().open("b")
+        save.enter("purse.marks", "5200")
+        posting = book.post(save, make_plan(save))
+        self.assertEqual(play(saves, "sell", "wax plug").status, 0)
+        played = self.tree(saves)
+        with self.assertRaisesRegex(Refused, "has changed since this posting; nothing was written; reverse anyway"):
+            book.reverse(posting)
+        self.assertEqual(self.tree(saves), played)
+        gave_way = book.reverse(posting, anyway=True)
+        self.assertIn("marks 1386", play(saves, "show").text)
+        book.restore(gave_way)
+        self.assertEqual(self.tree(saves), played, "what gave way was kept, the game's index included")
+
+    def test_a_stale_companion_goes_when_a_snapshot_without_it_comes_back(self) -> None:
+        save = self.opened()
+        saves = save.main.path.parent
+        (saves / "slots.idx").unlink()
+        book = self.shelf().open("b")
+        snapshot = book.keep(save)
+        play(saves, "sell", "wax plug")
+        self.assertTrue((saves / "slots.idx").exists())
+        book.restore(snapshot)
+        self.assertFalse((saves / "slots.idx").exists())
+        self.assertEqual(play(saves, "show").status, 0)
+
+    def test_restoring_what_was_removed_or_elsewhere(self) -> None:
+        save = self.opened()
+        saves = save.main.path.parent
+        before = self.tree(saves)
+        book = self.shelf().open("b")
+        snapshot = book.keep(save)
+        for name in ("harbour.bwk", "account.json"):
+            (saves / name).unlink()
+        book.restore(snapshot)
+        self.assertEqual(self.tree(saves), before)
+        away = self.folder / "away"
+        self.assertIsNone(book.restore(snapshot, to=away))
+        kept = {file.path.name for file in snapshot.files}
+        self.assertEqual(self.tree(away), {name: before[name] for name in kept})
+        with self.assertRaisesRegex(Refused, "exists already; nothing was written; name another place"):
+            book.restore(snapshot, to=away)
+
+    def test_a_damaged_copy_stops_restoring_before_anything_is_written(self) -> None:
+        save = self.opened()
+        saves = save.main.path.parent
+        book = self.shelf().open("b")
+        snapshot = book.keep(save)
+        play(saves, "sell", "wax plug")
+        played = self.tree(saves)
+        damaged = book.store.path_of(snapshot.files[1].sha256)
+        damaged.chmod(0o644)
+        damaged.write_bytes(b"?")
+        with self.assertRaises(VaultError):
+            book.restore(snapshot)
+        self.assertEqual(self.tree(saves), played)
+
+    def test_post_elsewhere_leaves_the_save_alone(self) -> None:
+        save = self.opened()
+        saves = save.main.path.parent
+        before = self.tree(saves)
+        save.enter("purse.marks", "5200")
+        book = self.shelf().open("b")
+        away = self.folder / "away"
+        away.mkdir()
+        written = book.post_elsewhere(save, make_plan(save), away)
+        self.assertEqual([path.name for path in written], ["harbour.bwk", "account.json"])
+        self.assertEqual(self.tree(saves), before)
+        self.assertIn("marks 5200", play(away, "show").text)
+        with self.assertRaisesRegex(Refused, "exists already"):
+            book.post_elsewhere(save, make_plan(save), away)
+
+    def test_a_file_without_a_template_is_kept_and_restored(self) -> None:
+        path = self.folder / "noise"
+        path.write_bytes(os.urandom(3000))
+        content = path.read_bytes()
+        book = self.shelf().open("b")
+        snapshot = book.keep(open_save(path, None))
+        path.write_bytes(b"other")
+        book.restore(snapshot)
+        self.assertEqual(path.read_bytes(), content)
+
+    def test_a_book_that_cannot_be_used_is_told(self) -> None:
+        folder = self.folder / "book"
+        folder.mkdir()
+        (folder / "book.sqlite").write_bytes(b"this is no database, whatever its name says" * 40)
+        with self.assertRaisesRegex(VaultError, "cannot be opened"):
+            Book(folder)
+        with self.assertRaises(VaultError):
+            Book(Path("/dev/null/book"))
+
+
+class ShelfTest(LedgerCase):
+    def test_the_book_that_knows_a_save_is_found_again(self) -> None:
+        shelf = self.shelf()
+        save = self.opened()
+        self.assertIsNone(shelf.book_of(save.main.path))
+        book = shelf.book_for(save.main.path, save.template)
+        self.assertEqual(book.name, "Brinewick")
+        known = shelf.book_of(save.main.path)
+        self.assertIsNotNone(known)
+        self.assertEqual(known and known.saves(), [(save.main.path, "brinewick-desktop")])
+        mine = shelf.open("My second company")
+        mine.remember(save.main.path.with_name("harbour-2.bwk"), "brinewick-desktop")
+        found = shelf.book_of(save.main.path.with_name("harbour-2.bwk"))
+        self.assertEqual(found and found.name, "My second company")
+        self.assertEqual(sorted(shelf.names()), ["Brinewick", "My second company"])
+
+    def test_names_that_are_no_names_for_a_book(self) -> None:
+        shelf = self.shelf()
+        for name in ("", "..", "../x", "a/b", ".hidden", "x" * 200, "a\0b", "end."):
+            with self.subTest(name=name), self.assertRaises(AddressError):
+                shelf.open(name)
+        with self.assertRaisesRegex(AddressError, "there is no book “x”; there are none yet"):
+            shelf.existing("x")
+
+    def test_a_snapshot_is_found_in_whichever_book_it_is(self) -> None:
+        shelf = self.shelf()
+        save = self.opened()
+        shelf.open("first").close()
+        snapshot = shelf.open("second").keep(save)
+        book, found = shelf.find_snapshot(snapshot.id)
+        self.assertEqual((book.name, found), ("second", snapshot))
+        with self.assertRaisesRegex(AddressError, "no book has a snapshot “nothing”"):
+            shelf.find_snapshot("nothing")
+
+    def test_a_save_that_vanishes_between_two_steps(self) -> None:
+        save = self.opened()
+        save.enter("purse.marks", "1")
+        book = self.shelf().open("b")
+        plan = make_plan(save)
+        save.main.path.unlink()
+        for act in (lambda: book.post(save, plan), lambda: book.keep(save)):
+            with self.assertRaises((FileAccessError, Refused)) as caught:
+                act()
+            self.assertIn("there", str(caught.exception))
+        self.assertIsInstance(caught.exception, LedgerError)

@@ -1,0 +1,221 @@
+"""Codecs: one contract for all, over a table of samples."""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from faithful_ledger.core.codecs import (
+    ChoiceCodec,
+    Codec,
+    CutOff,
+    FixedText,
+    FloatCodec,
+    IntegerCodec,
+    JsonNumber,
+    JsonSwitch,
+    JsonText,
+    PrefixedText,
+    SwitchesCodec,
+    Value,
+    number_codec,
+    parse_whole,
+    text_encoding,
+)
+from faithful_ledger.core.codecs.readings import readings
+from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.source import MemorySource
+from tests.support import LedgerCase, hexed
+
+U8, U16, U16BE = IntegerCodec(1, False, "little"), IntegerCodec(2, False, "little"), IntegerCodec(2, False, "big")
+STATIONS = ChoiceCodec(U8, {0: "ashore", 1: "winch", 2: "bell"})
+INJURIES = SwitchesCodec(U16, {0: "burn", 1: "tired", 2: "bends"})
+ITEMS_BE = ChoiceCodec(U16BE, {1: "lamp oil", 513: "brass lamp"})
+
+
+class Sample(NamedTuple):
+    """Bytes, what they say, and how that is shown."""
+
+    codec: Codec
+    raw: bytes
+    value: Value
+    text: str
+
+
+SAMPLES = [
+    Sample(U8, hexed("FF"), 255, "255"),
+    Sample(IntegerCodec(1, True, "little"), hexed("80"), -128, "-128"),
+    Sample(U16, hexed("3C 05"), 1340, "1340"),
+    Sample(IntegerCodec(2, False, "big"), hexed("05 3C"), 1340, "1340"),
+    Sample(IntegerCodec(3, False, "little"), hexed("04 00 01"), 65540, "65540"),
+    Sample(IntegerCodec(3, True, "big"), hexed("FF FF FE"), -2, "-2"),
+    Sample(IntegerCodec(4, True, "little"), hexed("FE FF FF FF"), -2, "-2"),
+    Sample(IntegerCodec(8, False, "big"), hexed("00 00 00 00 00 00 01 00"), 256, "256"),
+    Sample(FloatCodec(4, "little"), hexed("CD CC CC 3D"), 0.1, "0.1"),
+    Sample(FloatCodec(4, "big"), hexed("C1 08 00 00"), -8.5, "-8.5"),
+    Sample(FloatCodec(8, "little"), hexed("00 00 00 00 00 00 29 40"), 12.5, "12.5"),
+    Sample(FixedText(8, "latin-1", b"\0"), hexed("42 2D 30 31 00 00 00 00"), "B-01", "B-01"),
+    Sample(FixedText(4, "latin-1", b" "), hexed("41 42 20 20"), "AB", "AB"),
+    Sample(FixedText(6, "utf-16-le", b"\0\0"), hexed("D8 00 62 00 00 00"), "Øb", "Øb"),
+    Sample(PrefixedText(U8, "utf-8"), hexed("04 53 C3 B8 6E"), "Søn", "Søn"),
+    Sample(PrefixedText(U16, "utf-16-le", 2), hexed("02 00 53 00 F8 00"), "Sø", "Sø"),
+    Sample(STATIONS, hexed("02"), "bell", "bell"),
+    Sample(STATIONS, hexed("09"), 9, "9"),
+    Sample(ITEMS_BE, hexed("02 01"), "brass lamp", "brass lamp"),
+    Sample(INJURIES, hexed("05 00"), ("burn", "bends"), "burn, bends"),
+    Sample(INJURIES, hexed("02 80"), ("tired", "bit 15"), "tired, bit 15"),
+    Sample(JsonNumber(), b"1340.00", 1340, "1340"),
+    Sample(JsonNumber(), b"-0.5", -0.5, "-0.5"),
+    Sample(JsonText(), b'"S\\u00f8n"', "Søn", "Søn"),
+    Sample(JsonSwitch(), b"true", True, "on"),
+]
+
+REFUSED = [
+    (U8, 256, "256 does not fit u8 (0 to 255); enter a value in that range"),
+    (U16, -1, "-1 does not fit u16le (0 to 65535); enter a value in that range"),
+    (FloatCodec(4, "little"), 1e300, "1e+300 does not fit f32le; enter a smaller number"),
+    (FixedText(4, "latin-1", b"\0"), "Tamsin", "“Tamsin” takes 6 bytes and 4 are there; enter a shorter text"),
+    (FixedText(4, "latin-1", b"\0"), "a\0b", "“a\0b” would not read back the same; leave out padding characters"),
+    (FixedText(4, "ascii", b"\0"), "Søn", "“Søn” cannot be written in ascii; use other letters"),
+    (PrefixedText(U8, "utf-8"), "x" * 256, None),
+    (STATIONS, "bel", "“bel” is no name in this list; did you mean “bell”?"),
+    (INJURIES, ("bruise",), "“bruise” is no switch here; the switches are burn, tired, bends"),
+    (JsonNumber(), math.nan, None),
+    (JsonText(), "\ud800", None),
+]
+
+TYPED = [
+    (U16, "0x53C", None, 1340),
+    (U16, " 1340 ", None, 1340),
+    (IntegerCodec(2, True, "little"), "−5", None, -5),
+    (STATIONS, "BELL", None, "bell"),
+    (STATIONS, "7", None, 7),
+    (INJURIES, "burn, bends", (), ("burn", "bends")),
+    (INJURIES, "+bends -burn", ("burn", "tired"), ("tired", "bends")),
+    (INJURIES, "none", ("burn",), ()),
+    (INJURIES, "-bit 15", ("tired", "bit 15"), ("tired",)),
+    (JsonSwitch(), "yes", None, True),
+    (FloatCodec(4, "little"), "12.5", None, 12.5),
+]
+
+
+class CodecContract(LedgerCase):
+    def test_each_sample_reads_and_writes_back_to_the_same_bytes(self) -> None:
+        for codec, raw, value, text in SAMPLES:
+            with self.subTest(codec=codec.name, raw=raw.hex()):
+                self.assertEqual(codec.decode(raw), value)
+                self.assertEqual(codec.encode(codec.decode(raw), raw), raw)
+                self.assertEqual(codec.to_text(value), text)
+                self.assertEqual(codec.encode(codec.from_text(text, value), raw), raw)
+
+    def test_the_extent_is_right_with_bytes_behind_and_a_cut_at_each_length_is_noticed(self) -> None:
+        for codec, raw, _, _ in SAMPLES:
+            if codec.name.startswith("json"):
+                continue  # the document says where a JSON value ends
+            with self.subTest(codec=codec.name, raw=raw.hex()):
+                self.assertEqual(codec.extent(MemorySource(b"\7" + raw + b"\7\7"), 1, len(raw) + 3), len(raw))
+                for cut in range(len(raw)):
+                    with self.assertRaises(CutOff):
+                        codec.extent(MemorySource(raw[:cut]), 0, cut)
+
+    def test_what_does_not_fit_is_refused_in_one_sentence(self) -> None:
+        for codec, value, sentence in REFUSED:
+            with self.subTest(codec=codec.name, value=value):
+                with self.assertRaises(ValueRefused) as caught:
+                    codec.encode(value, b"0")
+                if sentence is not None:
+                    self.assertEqual(str(caught.exception), sentence)
+
+    def test_what_a_person_types(self) -> None:
+        for codec, text, old, value in TYPED:
+            with self.subTest(codec=codec.name, text=text):
+                self.assertEqual(codec.from_text(text, old), value)
+        for codec, text in (
+            (U16, "12x"),
+            (U16, "70000"),
+            (U16, "1e3"),
+            (INJURIES, "+burn tired"),
+            (JsonSwitch(), "so"),
+        ):
+            with self.subTest(codec=codec.name, text=text), self.assertRaises(ValueRefused):
+                codec.from_text(text, ())
+
+    def test_a_number_in_json_keeps_its_spelling(self) -> None:
+        codec = JsonNumber()
+        for old, value, new in (
+            (b"1340.00", 5200, b"5200.00"),
+            (b"1340.00", 0.125, b"0.125"),
+            (b"7", 12, b"12"),
+            (b"7", 1.5, b"1.5"),
+            (b"1e3", 2500, b"2500"),
+            (b"0.5", -2, b"-2.0"),
+            (b"1.0", 10**17, b"100000000000000000.0"),
+        ):
+            with self.subTest(old=old, value=value):
+                self.assertEqual(codec.encode(value, old), new)
+
+    def test_a_string_in_json_is_escaped_unless_the_old_one_was_plain(self) -> None:
+        self.assertEqual(JsonText().encode("Ø", b'"o"'), b'"\\u00d8"')
+        self.assertEqual(JsonText().encode("Ø", '"ø"'.encode()), '"Ø"'.encode())
+
+    def test_encodings_that_unpack_or_are_slow_are_none(self) -> None:
+        for name in ("utf-8", "cp437", "latin-1", "shift_jis", "utf-16-be"):
+            self.assertIsNotNone(text_encoding(name), name)
+        for name in ("zlib", "bz2", "hex", "rot13", "idna", "punycode", "undefined", "no such", "x" * 500):
+            self.assertIsNone(text_encoding(name), name)
+
+    def test_names_of_numbers(self) -> None:
+        for name, order, expected in (
+            ("u8", "big", "u8"),
+            ("i24", "big", "i24be"),
+            ("u32le", "big", "u32le"),
+            ("f64", "little", "f64le"),
+        ):
+            codec = number_codec(name, order)  # type: ignore[arg-type]
+            self.assertIsNotNone(codec)
+            self.assertEqual(codec and codec.name, expected)
+        for name in ("f24", "u40", "int", "u8x", "f16"):
+            self.assertIsNone(number_codec(name, "little"), name)
+
+    @settings(max_examples=150)
+    @given(st.integers(1, 8).filter(lambda size: size not in (5, 6, 7)), st.booleans(), st.booleans(), st.data())
+    def test_whole_numbers_of_any_width(self, size: int, signed: bool, little: bool, data: st.DataObject) -> None:
+        codec = IntegerCodec(size, signed, "little" if little else "big")
+        value = data.draw(st.integers(codec.least, codec.most))
+        self.assertEqual(codec.decode(codec.encode(value)), value)
+        self.assertEqual(parse_whole(codec.to_text(value)), value)
+        for outside in (codec.least - 1, codec.most + 1):
+            with self.assertRaises(ValueRefused):
+                codec.encode(outside)
+
+    @settings(max_examples=150)
+    @given(st.floats(width=32, allow_nan=False))
+    def test_floats_are_shown_with_digits_that_read_back(self, value: float) -> None:
+        codec = FloatCodec(4, "big")
+        raw = codec.encode(value)
+        self.assertEqual(codec.encode(codec.from_text(codec.to_text(codec.decode(raw)))), raw)
+
+    @settings(max_examples=150)
+    @given(st.text(max_size=40))
+    def test_texts_with_a_length_in_front(self, text: str) -> None:
+        codec = PrefixedText(U8, "utf-8")
+        try:
+            raw = codec.encode(text)
+        except ValueRefused:
+            self.assertTrue(any("\ud800" <= letter <= "\udfff" for letter in text))
+            return
+        self.assertEqual(codec.extent(MemorySource(raw), 0, len(raw)), len(raw))
+        self.assertEqual(codec.decode(raw), text)
+
+    def test_readings_tell_what_a_practitioner_looks_for(self) -> None:
+        shown = {reading.name: reading.text for reading in readings(MemorySource(hexed("3C 05 00 00 54 61 6D")), 0, 2)}
+        self.assertEqual(shown["2 bytes"], "1340")
+        self.assertEqual(shown["2 bytes, high first"], "15365")
+        self.assertEqual(shown["4 bytes"], "1340")
+        self.assertNotIn("8 bytes", shown)
+        signed = [reading.text for reading in readings(MemorySource(hexed("FE FF")), 0, 1)]
+        self.assertIn("−2", signed)
+        self.assertEqual(readings(MemorySource(b""), 0, 0), [])

@@ -1,0 +1,487 @@
+"""The first promise: every changed byte has a cause, and nothing else changes."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import zlib
+from pathlib import Path
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from brinewick.harbour import Harbour
+from faithful_ledger.core.edits import Patched, Replacement
+from faithful_ledger.core.errors import EntryError, LedgerError, Refused, UnexplainedChange, ValueRefused
+from faithful_ledger.core.posting import Plan, make_plan, run_checks
+from faithful_ledger.core.posting.plan import verify
+from faithful_ledger.core.save import Save, open_save
+from faithful_ledger.core.source import MemorySource
+from tests.support import LedgerCase, play, template_of
+
+NAMES = st.text(st.characters(codec="utf-8", categories=("L", "N", "Zs")), min_size=1, max_size=9).filter(
+    lambda name: name.isprintable() and 1 <= len(name.encode()) <= 24
+)
+ENTRIES = st.fixed_dictionaries(
+    {},
+    optional={
+        "purse.marks": st.integers(0, 60_000).map(str),
+        "purse.reputation": st.integers(-100, 100).map(str),
+        "company.name": NAMES,
+        "crew[0].name": NAMES.map(lambda name: f"a{name[:7]}"),
+        "crew[1].name": NAMES.map(lambda name: f"b{name[:7]}"),
+        "crew[2].air": st.integers(0, 100).map(str),
+        "crew[3].injuries": st.sampled_from(["+bends -burn", "none", "burn, tired, cut"]),
+        "crew[0].station": st.sampled_from(["ashore", "pump", "lookout"]),
+        "crew[1].x": st.floats(-1000, 1000, width=32).map(str),
+        "crew[2].depth": st.integers(0, (1 << 24) - 1).map(str),
+        "hold[4].count": st.integers(0, 65_535).map(str),
+        "hold[*].wear": st.integers(0, 100).map(str),
+        "hold[2].tag": st.text("ABCdef-12", max_size=12),
+        "hold[1].unknown_20": st.binary(min_size=4, max_size=4).map(lambda raw: raw.hex(" ")),
+        "sites": st.sampled_from(["+Salt Nave", "+Heron Gate +Mint Steps", "+Low Chapel"]),
+        "log[0].text": st.text(st.characters(codec="utf-8"), max_size=40),
+        "charters[0].name": NAMES,
+        "account.day": st.dates().map(str),
+    },
+)
+
+
+def both(plan: Plan) -> dict[str, tuple[bytes, bytes]]:
+    """Old and new bytes of every file of a plan."""
+    return {
+        file.file.name: (
+            bytes(file.patched.old.read(0, file.patched.old.size)),
+            bytes(file.patched.read(0, file.patched.size)),
+        )
+        for file in plan.files
+    }
+
+
+class EveryChangedByteTest(LedgerCase):
+    @settings(max_examples=120, deadline=None)
+    @given(ENTRIES)
+    def test_every_byte_that_differs_lies_in_a_change_with_a_cause_and_the_game_accepts(
+        self, entries: dict[str, str]
+    ) -> None:
+        save, accepted = self._save_and_game()
+        for path, text in entries.items():
+            try:
+                save.enter(path, text)
+            except ValueRefused:
+                continue  # as a letter that the tag's encoding does not have
+        plan = make_plan(save)
+        self.assertTrue(plan.in_balance, plan.findings)
+        for name, (old, new) in both(plan).items():
+            self._explained(plan, name, old, new)
+            (accepted.folder / save.files[name].path.name).write_bytes(new)
+        company = accepted.load(1)
+        for entry in plan.entries:
+            if entry.path == "purse.marks":
+                self.assertEqual(company.marks, entry.new)
+            if entry.path == "crew[1].name":
+                self.assertEqual(company.crew[1].name, entry.new)
+
+    def _save_and_game(self) -> tuple[Save, Harbour]:
+        saves = self.folder / "harbour"
+        if not saves.exists():
+            self.harbour()
+            self._pristine = self.tree(saves)
+        for name, content in self._pristine.items():
+            (saves / name).write_bytes(content)
+        (saves / "slots.idx").unlink()
+        return self.opened(saves), Harbour(saves)
+
+    def _explained(self, plan: Plan, name: str, old: bytes, new: bytes) -> None:
+        """Walk both files by the changes alone: between them they are equal, byte for byte."""
+        at_old = at_new = 0
+        for change in sorted(c for c in plan.changes if c.file == name):
+            self.assertTrue(change.cause)
+            between = change.offset - at_new
+            self.assertEqual(old[at_old : at_old + between], new[at_new : at_new + between])
+            at_old, at_new = at_old + between + change.old_size, change.offset + change.size
+        self.assertEqual(old[at_old:], new[at_new:])
+
+    def test_without_entries_nothing_changes(self) -> None:
+        save = self.opened()
+        for old, new in both(make_plan(save)).values():
+            self.assertEqual(old, new)
+        self.assertEqual(make_plan(save).companions, [])
+        with self.assertRaisesRegex(Refused, "there is nothing to post"):
+            self.shelf().open("b").post(save, make_plan(save))
+
+    def test_an_entry_that_restores_the_old_value_leaves_no_trace(self) -> None:
+        save = self.opened()
+        save.enter("purse.marks", "1")
+        save.enter("purse.marks", "1386")
+        self.assertEqual(len(save.tape), 0)
+
+    def test_the_cause_of_each_change(self) -> None:
+        save = self.opened()
+        save.enter("crew[name=Tamsin].name", "Tamsin Bell")
+        save.enter("purse.marks", "5200")
+        self.assertEqual(
+            [(change.file, change.cause, change.old_size, change.size) for change in make_plan(save).changes],
+            [
+                ("save", "length head.body_length", 1, 1),
+                ("save", "offset head.hold_at", 1, 1),
+                ("save", "seal head.body_crc", 4, 4),
+                ("save", "seal purse.sum", 1, 1),
+                ("save", "entry purse.marks", 2, 2),
+                ("save", "length crew_length", 1, 1),
+                ("save", "seal crew_sum", 2, 2),
+                ("save", "entry crew[1].name", 7, 12),
+                ("account", "rule account.marks", 4, 4),
+            ],
+        )
+        self.assertEqual([path.name for path in make_plan(save).companions], ["slots.idx"])
+
+    def test_a_byte_without_a_cause_is_never_accepted(self) -> None:
+        old = MemorySource(bytes(range(200)))
+        patched = Patched(old, [Replacement(50, 52, b"new", "entry x")])
+        good = bytes(patched.read(0, patched.size))
+        verify("save", patched, MemorySource(good))
+        for offset in range(len(good)):
+            damaged = bytearray(good)
+            damaged[offset] ^= 1
+            expected = Refused if 50 <= offset < 53 else UnexplainedChange
+            with self.subTest(offset=offset), self.assertRaises(expected):
+                verify("save", patched, MemorySource(damaged))
+        for wrong in (good[:-1], good + b"\0"):
+            with self.assertRaises(Refused):
+                verify("save", patched, MemorySource(wrong))
+
+    def test_every_other_byte_of_the_json_text_stays(self) -> None:
+        save = self.opened()
+        save.enter("purse.marks", "52")
+        save.enter("company.name", "Søn Ø")
+        old, new = both(make_plan(save))["account"]
+        changed = old.replace(
+            b'"company" :"Oriel & S\\u00f8n", "marks" :1386.00', b'"company" :"S\\u00f8n \\u00d8", "marks" :52.00', 1
+        )
+        self.assertNotEqual(old, new)
+        self.assertEqual(new, changed)
+
+
+class SettleTest(LedgerCase):
+    def planned(self, layout: str, data: bytes, entries: dict[str, str]) -> tuple[bytes, Plan]:
+        save = self.open_bytes(data, template_of(layout))
+        self.assertIsNone(save.problem)
+        self.assertTrue(save.in_balance, save.seals)
+        for path, text in entries.items():
+            save.enter(path, text)
+        plan = make_plan(save)
+        return both(plan)["save"][1], plan
+
+    def test_nested_lengths_offsets_and_seals_inner_before_outer(self) -> None:
+        layout = """
+- {field: whole, as: u16, length_of: outer, plus: 2}
+- {field: where, as: u8, offset_of: outer.tail}
+- {field: outer_sum, as: u16, seal: {algorithm: sum16, over: outer}}
+- group: outer
+  layout:
+    - {field: inner_length, as: u8, length_of: inner}
+    - {field: inner_xor, as: u8, seal: {algorithm: xor8, over: inner}}
+    - group: inner
+      size: inner_length
+      layout:
+        - {field: name, as: text, length: u8}
+    - {field: tail, as: u8}
+"""
+        new, plan = self.planned(layout, self._nested(b"\x03ABC"), {"outer.inner.name": "ABCDEF"})
+        inner = b"\x06ABCDEF"
+        self.assertEqual(new, self._nested(inner))
+        self.assertTrue(plan.in_balance)
+        kinds = [renewal.node.path for renewal in plan.renewals]
+        self.assertLess(kinds.index("outer.inner_xor"), kinds.index("outer_sum"))
+
+    @staticmethod
+    def _nested(inner: bytes) -> bytes:
+        """The sample of that layout around any inner part, worked out by hand."""
+        xor = 0
+        for byte in inner:
+            xor ^= byte
+        outer = bytes([len(inner), xor]) + inner + b"\x07"
+        where = 5 + len(outer) - 1
+        return (len(outer) + 2).to_bytes(2, "little") + bytes([where]) + sum(outer).to_bytes(2, "little") + outer
+
+    def test_a_seal_over_itself_sees_zeros_or_nothing(self) -> None:
+        for own, algorithm, expected in (("zeros", "crc-32", None), ("left out", "sum8", 3 + 9)):
+            layout = f"""
+- {{field: a, as: u8}}
+- {{field: s, as: u32, seal: {{algorithm: {algorithm}, over: file, own: {own}}}}}
+- {{field: b, as: u8}}
+"""
+
+            def sealed(a: int, b: int, own: str = own) -> bytes:
+                number = zlib.crc32(bytes([a, 0, 0, 0, 0, b])) if own == "zeros" else a + b & 0xFF
+                return bytes([a]) + number.to_bytes(4, "little") + bytes([b])
+
+            new, _ = self.planned(layout, sealed(1, 9), {"a": "3"})
+            self.assertEqual(new, sealed(3, 9))
+            if expected is not None:
+                self.assertEqual(new[1], expected)
+
+    def test_circles_are_refused_and_named(self) -> None:
+        layout = """
+- {group: left, layout: [{field: s1, as: u8, seal: {algorithm: sum8, over: right}}, {field: a, as: u8}]}
+- {group: right, layout: [{field: s2, as: u8, seal: {algorithm: sum8, over: left}}, {field: b, as: u8}]}
+"""
+        save = self.open_bytes(bytes(4), template_of(layout))
+        save.enter("left.a", "1")
+        with self.assertRaisesRegex(EntryError, "these seals cover each other in a circle: .*s[23].* → "):
+            make_plan(save)
+
+    def test_a_length_that_no_longer_fits_is_refused(self) -> None:
+        layout = "- {field: n, as: u8, length_of: body}\n- {group: body, layout: [{field: t, as: text, length: u16}]}"
+        save = self.open_bytes(b"\x05\x03\x00abc", template_of(layout))
+        save.enter("body.t", "x" * 300)
+        with self.assertRaisesRegex(ValueRefused, r"n \(length\) would have to say 302: 302 does not fit u8"):
+            make_plan(save)
+
+    def test_a_size_that_nobody_keeps_right_is_noticed(self) -> None:
+        layout = "- {field: n, as: u8}\n- {field: t, as: text, size: n}\n- {field: z, as: u8}"
+        save = self.open_bytes(b"\x03abcZ", template_of(layout))
+        save.enter("t", "abcdef")
+        with self.assertRaisesRegex(EntryError, "t would not read back as abcdef"):
+            make_plan(save)
+        kept, _ = self.planned(layout.replace("as: u8}", "as: u8, length_of: t}", 1), b"\x03abcZ", {"t": "abcdef"})
+        self.assertEqual(kept, b"\x06abcdefZ")
+
+    def test_count_and_leave(self) -> None:
+        layout = """
+- {field: n, as: u8, count_of: xs}
+- {repeat: xs, each: {as: u8}, count: n}
+- {field: s, as: u8, seal: {algorithm: sum8, over: xs, policy: leave}}
+"""
+        save = self.open_bytes(bytes([2, 5, 6, 11]), template_of(layout))
+        save.enter("xs[0]", "9")
+        plan = make_plan(save)
+        self.assertEqual(both(plan)["save"][1], bytes([2, 9, 6, 11]))
+
+
+class EnteringTest(LedgerCase):
+    def test_what_cannot_be_entered_is_refused_in_one_sentence(self) -> None:
+        save = self.opened()
+        for path, text, sentence in (
+            (
+                "purse.marks",
+                "70000",
+                "purse.marks: 70000 is above the bound 60000: the purse bursts above; enter a value within",
+            ),
+            ("purse.reputation", "-101", "purse.reputation: -101 is below the bound -100; enter a value within"),
+            ("purse.marks", "12x", "“12x” is not a whole number"),
+            ("hold[0].count", "70000", "70000 does not fit u16le (0 to 65535)"),
+            ("head.slot", "2", "head.slot is locked: the slot is also in the file's name"),
+            ("head.magic", "X", "head.magic is locked: it is the same in every save"),
+            (
+                "head.body_crc",
+                "1",
+                "head.body_crc is a seal and is worked out when you post; enter the value it follows from",
+            ),
+            ("crew_length", "1", "crew_length is the length of another part and is worked out when you post"),
+            ("crew[0].station", "moon", "“moon” is no name in this list"),
+            ("crew[0].name", "x" * 256, "takes 256 bytes and its length (u8) counts up to 255"),
+            ("hold[0].tag", "Ω", "“Ω” cannot be written in latin-1; use other letters"),
+        ):
+            with self.subTest(path=path, text=text), self.assertRaises(LedgerError) as caught:
+                save.enter(path, text)
+            self.assertIn(sentence, str(caught.exception))
+        self.assertEqual(len(save.tape), 0)
+        save.enter("purse.marks", "70000", anyway=True)
+        self.assertEqual(len(save.tape), 1)
+
+    def test_a_structure_enters_all_its_parts_or_none(self) -> None:
+        save = self.opened()
+        save.enter_structure("crew[0]", {"air": 90, "injuries": ["burn"], "name": "Ori", "x": 1.5})
+        self.assertEqual(
+            sorted(e.path for e in save.tape), ["crew[0].air", "crew[0].injuries", "crew[0].name", "crew[0].x"]
+        )
+        for path, value, words in (
+            ("crew[0]", {"air": 90, "hair": 1}, "crew[0] has no hair"),
+            ("crew", [{"air": 1}], "crew has 4 records and 1 are given"),
+            ("crew", {"air": 1}, "crew takes a list of JSON, not dict"),
+            ("crew[1]", {"vigour": 50, "air": 300}, "300 does not fit u8"),
+        ):
+            with self.subTest(path=path), self.assertRaisesRegex(LedgerError, words.replace("[", r"\[")):
+                save.enter_structure(path, value)
+        self.assertEqual(len(save.tape), 4)
+
+    def test_undo_and_redo_go_through_every_step(self) -> None:
+        save = self.opened()
+        states: list[dict[str, Any]] = []
+
+        def state() -> dict[str, Any]:
+            return {entry.path: entry.new for entry in save.tape}
+
+        for act in (
+            lambda: save.enter("purse.marks", "1"),
+            lambda: save.enter("hold[*].wear", "7"),
+            lambda: save.enter("purse.marks", "2"),
+            lambda: save.tape.strike("hold[0].wear"),
+            lambda: save.tape.clear(),
+        ):
+            states.append(state())
+            act()
+        for expected in reversed(states):
+            self.assertTrue(save.tape.undo())
+            self.assertEqual(state(), expected)
+        self.assertFalse(save.tape.undo())
+        for expected in [*states[1:], {}]:
+            self.assertTrue(save.tape.redo())
+            self.assertEqual(state(), expected)
+        self.assertFalse(save.tape.redo())
+        save.tape.undo()
+        save.enter("purse.debt", "1")
+        self.assertFalse(save.tape.redo(), "a new entry ends what could be redone")
+
+    def test_rules_follow_either_side_and_contradictions_are_told(self) -> None:
+        save = self.opened()
+        save.enter("account.marks", "77")
+        plan = make_plan(save)
+        self.assertEqual([(e.path, e.new) for e in plan.followers], [("purse.marks", 77)])
+        save.enter("purse.marks", "78")
+        with self.assertRaisesRegex(EntryError, "purse.marks is to be 78 and account.marks 77; they must be equal"):
+            make_plan(save)
+        save.enter("account.marks", "78")
+        self.assertEqual(make_plan(save).followers, [])
+
+    def test_a_seal_that_did_not_hold_asks_before_it_is_renewed(self) -> None:
+        saves = self.harbour()
+        path = saves / "harbour.bwk"
+        data = bytearray(path.read_bytes())
+        data[0x4A] ^= 0x10
+        path.write_bytes(data)
+        save = self.opened(saves)
+        self.assertIsNone(save.problem)
+        self.assertFalse(save.in_balance)
+        self.assertEqual([state.name for state in save.broken_seals], ["head.body_crc", "purse.sum"])
+        save.enter("purse.marks", "5200")
+        plan = make_plan(save)
+        self.assertEqual(len(plan.undecided), 2)
+        with self.assertRaisesRegex(
+            Refused, "did not hold when the save was opened: Checksum of the body, Sum of purse"
+        ):
+            self.shelf().open("b").post(save, plan)
+        self.assertEqual(path.read_bytes(), data)
+        save.renew_broken = False
+        self.assertEqual(make_plan(save).left, ["head.body_crc", "purse.sum"])
+        self.assertFalse(make_plan(save).in_balance)
+        save.renew_broken = True
+        self.assertTrue(make_plan(save).in_balance)
+        self.shelf().open("b").post(save, make_plan(save))
+        self.assertEqual(play(saves, "show").status, 0)
+
+    def test_findings_name_what_is_out_of_bounds_nameless_or_unequal(self) -> None:
+        saves = self.harbour()
+        path, account = saves / "harbour.bwk", saves / "account.json"
+        save = self.opened(saves)
+        save.enter("crew[3].vigour", "140", anyway=True)
+        save.enter("hold[0].item", "145")
+        new = both(make_plan(save))["save"][1]
+        path.write_bytes(new)
+        account.write_text(account.read_text().replace("1386.00", "1385.00", 1))
+        again = open_save(path, save.template)
+        told = {finding.path: (finding.level, finding.message) for finding in again.findings}
+        self.assertEqual(
+            told["crew[3].vigour"], ("warning", "140 is above the bound 100: the game loads it, but shows 40")
+        )
+        self.assertEqual(told["hold[0].item"], ("warning", "145 has no name in its list"))
+        self.assertEqual(told["account.marks"][0], "error")
+        self.assertIn("purse.marks says 1386 and account.marks says 1385; they must be equal", told["account.marks"][1])
+        self.assertFalse(again.in_balance)
+
+
+class ChecksTest(LedgerCase):
+    def failed(self, save: Save, **options: bool) -> list[str]:
+        return [f"{c.text}; {c.remedy}" for c in run_checks(make_plan(save), self.folder, **options) if not c.ok]
+
+    def changed(self) -> Save:
+        save = self.opened()
+        save.enter("purse.marks", "5200")
+        return save
+
+    def test_all_is_well(self) -> None:
+        self.assertEqual(self.failed(self.changed()), [])
+
+    def test_changed_or_removed_meanwhile(self) -> None:
+        save = self.changed()
+        account = save.files["account"].path
+        account.write_bytes(account.read_bytes() + b" ")
+        self.assertEqual(
+            self.failed(save), ["account.json was changed by another program since it was opened; open it again"]
+        )
+        account.unlink()
+        self.assertEqual(self.failed(save), ["account.json is no longer there; open it again, or restore a snapshot"])
+
+    def test_a_change_that_keeps_size_and_time_is_found_all_the_same(self) -> None:
+        save = self.changed()
+        path = save.main.path
+        status = path.stat()
+        data = bytearray(path.read_bytes())
+        data[0x60] ^= 1
+        with path.open("r+b") as file:
+            file.write(data)
+        os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
+        with self.assertRaisesRegex(Refused, "nothing was written: harbour.bwk was changed by another program"):
+            self.shelf().open("b").post(save, make_plan(save))
+        self.assertEqual(path.read_bytes(), data)
+
+    def test_held_open_by_another_program(self) -> None:
+        save = self.changed()
+        code = "import sys; f = open(sys.argv[1]); print('open', flush=True); sys.stdin.read()"
+        with subprocess.Popen(
+            [sys.executable, "-c", code, str(save.main.path)], stdin=subprocess.PIPE, stdout=subprocess.PIPE
+        ) as holder:
+            assert holder.stdout is not None and holder.stdin is not None
+            holder.stdout.readline()
+            (told,) = self.failed(save)
+            holder.stdin.close()
+        self.assertRegex(told, r"harbour.bwk is held open by python.* \(\d+\); close the game first")
+
+    def test_several_names_read_only_and_no_room(self) -> None:
+        save = self.changed()
+        path = save.main.path
+        os.link(path, path.with_name("other-name"))
+        self.assertEqual(
+            self.failed(save),
+            [
+                "harbour.bwk has 2 names (hard links); only this one would get the new bytes; "
+                "remove the other names, or allow it"
+            ],
+        )
+        self.assertEqual(self.failed(save, detach_links=True), [])
+        path.with_name("other-name").unlink()
+        path.chmod(0o444)
+        self.assertEqual(
+            self.failed(save), ["harbour.bwk is marked read-only; make it writable if that was not on purpose"]
+        )
+        path.chmod(0o644)
+        original = shutil.disk_usage
+        shutil.disk_usage = lambda folder: type(original(folder))(100, 100, 0)  # type: ignore[assignment]
+        self.addCleanup(setattr, shutil, "disk_usage", original)
+        self.assertTrue(all("0 MiB are free in" in told and "make room first" in told for told in self.failed(save)))
+        self.assertEqual(len(self.failed(save)), 2)
+
+    def test_a_missing_file_of_the_set_stops_posting_and_not_looking(self) -> None:
+        saves = self.harbour()
+        (saves / "account.json").unlink()
+        save = self.opened(saves)
+        self.assertEqual(save.fields("purse.marks")[0].value, 1386)
+        for act in (
+            lambda: save.enter("purse.marks", "1"),
+            lambda: make_plan(save),
+            lambda: save.fields("account.marks"),
+        ):
+            with self.assertRaisesRegex(
+                LedgerError, "account.json is not there; it belongs to the same save as harbour.bwk"
+            ):
+                act()
+
+    def test_paths_of_the_set_lie_beside_the_save_only(self) -> None:
+        save = self.opened()
+        self.assertEqual({file.path.parent for file in save.files.values()}, {save.main.path.parent})
+        self.assertIsInstance(save.main.path, Path)

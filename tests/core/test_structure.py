@@ -1,0 +1,166 @@
+"""How the product is built: the direction of imports, public faces, and documents that keep up with the code."""
+
+from __future__ import annotations
+
+import ast
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+from faithful_ledger.cli.main import ABOUT
+from faithful_ledger.core.seals import ALGORITHMS
+from faithful_ledger.core.template.expressions import FUNCTIONS
+from faithful_ledger.core.template.loader import parse_template
+from faithful_ledger.core.template.schema import all_keys
+from tests.support import LedgerCase
+
+ROOT = Path(__file__).parents[2]
+SOURCE = ROOT / "src"
+CORE = SOURCE / "faithful_ledger" / "core"
+
+# Each room may use those before it in its line, never one behind it.
+ORDER = [
+    "errors", "suggest", "source", "disk", "paths", "edits", "codecs", "formats", "seals.algorithms", "template",
+    "binding.nodes", "binding.spans", "binding.binary", "binding.document", "seals.seals", "binding.settle", "rules",
+    "entries", "save", "goto", "vault", "posting", "book", "shelf",
+]  # fmt: skip
+
+
+def imports_of(path: Path) -> set[str]:
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        if isinstance(node, ast.ImportFrom) and node.module:
+            found.add(node.module)
+        elif isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+    return found
+
+
+def room_of(module: str) -> int | None:
+    """The place of a core module in the order; None for the faces of whole packages."""
+    inside = module.removeprefix("faithful_ledger.core.")
+    places = [n for n, room in enumerate(ORDER) if inside == room or inside.startswith(room + ".")]
+    return max(places) if places else None
+
+
+class DirectionTest(LedgerCase):
+    def test_imports_run_one_way(self) -> None:
+        for path in CORE.rglob("*.py"):
+            module = ".".join(path.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__")
+            place = room_of(module)
+            for used in imports_of(path):
+                with self.subTest(module=module, used=used):
+                    self.assertNotRegex(used, r"^(PySide6|rich|brinewick|faithful_ledger\.(desk|cli|demo))")
+                    other = room_of(used) if used.startswith("faithful_ledger.core.") else None
+                    if place is not None and other is not None and path.name != "__init__.py":
+                        self.assertLessEqual(other, place)
+
+    def test_every_room_has_a_place_in_the_order(self) -> None:
+        for path in CORE.rglob("*.py"):
+            module = ".".join(path.relative_to(SOURCE).with_suffix("").parts)
+            if path.name != "__init__.py":
+                self.assertIsNotNone(room_of(module), module)
+
+    def test_the_core_works_without_the_window(self) -> None:
+        code = """
+import sys
+sys.modules["PySide6"] = None
+import pkgutil, importlib, faithful_ledger.core as core
+for found in pkgutil.walk_packages(core.__path__, "faithful_ledger.core."):
+    importlib.import_module(found.name)
+"""
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+        self.assertEqual(done.returncode, 0, done.stderr)
+
+    def test_the_game_and_the_product_know_nothing_of_each_other(self) -> None:
+        for path in (SOURCE / "brinewick").glob("*.py"):
+            self.assertFalse([name for name in imports_of(path) if name.startswith("faithful_ledger")], path)
+        for folder in ("core", "desk", "cli"):
+            for path in (SOURCE / "faithful_ledger" / folder).rglob("*.py"):
+                self.assertFalse([name for name in imports_of(path) if name.startswith("brinewick")], path)
+
+    def test_stages_and_widgets_know_their_place(self) -> None:
+        desk = SOURCE / "faithful_ledger" / "desk"
+        for path in (desk / "widgets").glob("*.py"):
+            used = imports_of(path)
+            self.assertFalse([name for name in used if ".stages" in name or name.endswith("shell")], path)
+
+    def test_version_and_help_load_nothing_heavy(self) -> None:
+        code = (
+            "import sys; from faithful_ledger.cli.main import main; main(['--help']); "
+            "heavy = {'numpy', 'PySide6', 'pydantic', 'ruamel.yaml', 'rich', 'sqlite3', 'psutil'}; "
+            "print(sorted(set(sys.modules) & heavy))"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        self.assertEqual(done.stdout.splitlines()[-1], "[]")
+
+    def test_public_names_are_listed_sorted_and_exist(self) -> None:
+        for path in [*CORE.rglob("*.py"), *(SOURCE / "faithful_ledger" / "desk").rglob("*.py")]:
+            tree = ast.parse(path.read_text("utf-8"))
+            listed = [
+                ast.literal_eval(node.value)
+                for node in tree.body
+                if isinstance(node, ast.Assign) and getattr(node.targets[0], "id", "") == "__all__"
+            ]
+            if not listed:
+                self.assertEqual(path.name, "__init__.py", path)
+                continue
+            with self.subTest(path=path.name):
+                names = {
+                    name
+                    for node in tree.body
+                    for name in (
+                        [node.name]
+                        if isinstance(node, ast.ClassDef | ast.FunctionDef)
+                        else [alias.asname or alias.name for alias in node.names]
+                        if isinstance(node, ast.ImportFrom)
+                        else [
+                            name.id
+                            for target in node.targets
+                            for name in ast.walk(target)
+                            if isinstance(name, ast.Name)
+                        ]
+                        if isinstance(node, ast.Assign)
+                        else [getattr(node.target, "id", "")]
+                        if isinstance(node, ast.AnnAssign)
+                        else []
+                    )
+                }
+                self.assertLessEqual(set(listed[0]), names)
+
+
+class DocumentsTest(LedgerCase):
+    def test_every_key_of_the_language_is_explained_with_an_example(self) -> None:
+        text = (ROOT / "docs" / "template-language.md").read_text("utf-8")
+        sections = dict(re.findall(r"^## .*?`(\w+)`.*?\n(.*?)(?=^## |\Z)", text, re.MULTILINE | re.DOTALL))
+        for part, keys in all_keys().items():
+            self.assertIn(part, sections, f"a section for {part}")
+            for key in keys:
+                with self.subTest(part=part, key=key):
+                    self.assertRegex(sections[part], rf"\n\| `{key}` \| .+ \| `.+` \|")
+        for name in (*ALGORITHMS, *FUNCTIONS):
+            self.assertIn(f"`{name}`", text)
+
+    def test_the_examples_of_the_language_are_templates(self) -> None:
+        text = (ROOT / "docs" / "template-language.md").read_text("utf-8")
+        examples = re.findall(r"```yaml\n(.*?)```", text, re.DOTALL)
+        self.assertGreaterEqual(len(examples), 2)
+        for example in examples:
+            with self.subTest(example=example[:60]):
+                self.assertTrue(parse_template(example.encode(), "example.yaml").files)
+
+    def test_the_readme_names_every_command_and_its_pictures_exist(self) -> None:
+        text = (ROOT / "README.md").read_text("utf-8")
+        for command in ABOUT:
+            self.assertRegex(text, rf"`faithful-ledger {command}|`{command}`")
+        pictures = re.findall(r"\((docs/screenshots/[\w-]+\.png)\)", text)
+        self.assertGreaterEqual(len(pictures), 5)
+        for picture in [*pictures, *(str(p.relative_to(ROOT)) for p in (ROOT / "docs/screenshots").glob("*.png"))]:
+            self.assertTrue((ROOT / picture).is_file(), picture)
+            self.assertIn(picture, text)
+
+    def test_links_between_documents_lead_somewhere(self) -> None:
+        for path in [ROOT / "README.md", *(ROOT / "docs").rglob("*.md")]:
+            for target in re.findall(r"\]\(([^)#:]+)(?:#[\w-]+)?\)", path.read_text("utf-8")):
+                self.assertTrue((path.parent / target).exists(), f"{path.name}: {target}")

@@ -1,0 +1,277 @@
+"""The template language: expressions, what is refused with which words, and that a stranger's template is safe."""
+
+from __future__ import annotations
+
+import time
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from faithful_ledger.core.errors import ExpressionError, RecognitionError, TemplateError
+from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.template import Library, load_template, parse_template
+from faithful_ledger.core.template.expressions import Expression
+from faithful_ledger.core.template.library import SHIPPED, fits
+from faithful_ledger.core.template.loader import LARGEST_TEMPLATE, rewrite
+from tests.support import LedgerCase
+
+VALUES = {"count": 4, "head.size": 300, "zero": 0}
+HEAD = "ledger: 1\nid: sample\ntitle: Sample\n"
+
+
+def value_of(text: str) -> int:
+    return Expression(text).evaluate(VALUES.__getitem__)
+
+
+class ExpressionTest(LedgerCase):
+    def test_results(self) -> None:
+        for text, result in (
+            ("12", 12),
+            ("0x10", 16),
+            ("count * 24 + 2", 98),
+            ("head.size - 24", 276),
+            ("-count", -4),
+            ("head.size // 7 % 5", 2),
+            ("1 << count | 1", 17),
+            ("count if head.size > 256 else 1", 4),
+            ("not count", 0),
+            ("count and head.size", 300),
+            ("zero or 7", 7),
+            ("1 < count < 9", 1),
+            ("max(count, 9, 2)", 9),
+            ("min(count)", 4),
+            ("abs(zero - 3)", 3),
+            ("up_to(count + 1, 4)", 8),
+        ):
+            with self.subTest(text=text):
+                self.assertEqual(value_of(text), result)
+
+    def test_what_is_not_allowed(self) -> None:
+        for text, words in (
+            ("__import__('os')", "a call"),
+            ("(1).real", "an attribute"),
+            ("count.__class__.__mro__[0]", "brackets"),
+            ("[1][0]", "brackets"),
+            ("'a' * 9", "a constant that is no whole number"),
+            ("1.5", "a constant that is no whole number"),
+            ("True", "a constant that is no whole number"),
+            ("2 ** 99", "“binop”"),
+            ("lambda: 1", "“lambda”"),
+            ("[x for x in y]", "“listcomp”"),
+            ("(x := 3)", "“namedexpr”"),
+            ("open(count)", "a call"),
+            ("max(*count)", "“starred”"),
+            ("up_to(1)", "the wrong number of values"),
+            ("count +", "is no expression"),
+            ("1" + "+1" * 90, "more than 60 parts"),
+            ("1" * 201, "longer than 200 characters"),
+            ("9" * 150, "a constant that is no whole number"),
+            ("(" * 150, "is no expression"),
+        ):
+            with self.subTest(text=text), self.assertRaises(ExpressionError) as caught:
+                Expression(text)
+            self.assertIn(words, str(caught.exception))
+
+    def test_results_are_bounded(self) -> None:
+        for text, words in (
+            ("1 // zero", "divides by zero"),
+            ("1 % zero", "divides by zero"),
+            ("1 << 65", "shifts by 65 bits"),
+            ("1 << -count", "shifts by -4 bits"),
+            ("0xFFFFFFFFFFFFFFFF * 0xFFFFFFFFFFFFFFFF", "beyond 64 bits"),
+            ("up_to(count, zero)", "a multiple of 0"),
+        ):
+            with self.subTest(text=text), self.assertRaises(ExpressionError) as caught:
+                value_of(text)
+            self.assertIn(words, str(caught.exception))
+
+    @settings(max_examples=300)
+    @given(st.text(max_size=40))
+    def test_any_text_gives_a_number_or_one_clear_error(self, text: str) -> None:
+        try:
+            result = Expression(text).evaluate(lambda name: 3)
+        except ExpressionError:
+            return
+        self.assertIsInstance(result, int)
+
+
+class MistakesTest(LedgerCase):
+    def mistakes(self, text: str) -> list[tuple[int, str]]:
+        with self.assertRaises(TemplateError) as caught:
+            parse_template(text.encode(), "sample.yaml")
+        return caught.exception.mistakes
+
+    def test_all_mistakes_of_the_keys_are_told_at_once_with_lines_and_hints(self) -> None:
+        found = self.mistakes(
+            HEAD
+            + """files:
+  save:
+    name: "*.bin"
+    layuot: []
+    layout:
+      - {field: marks, as: u32, lable: Marks}
+      - {feild: air, as: u8}
+      - {field: Debt, as: u32}
+      - {field: x}
+seals: []
+"""
+        )
+        self.assertEqual(
+            found,
+            [
+                (7, "“layuot” is no key here; did you mean “layout”?"),
+                (9, "“lable” is no key here; did you mean “label”?"),
+                (
+                    10,
+                    "an element begins with one of field, constant, unknown, group, repeat; did you mean “field”?",
+                ),
+                (11, "“field” cannot be 'Debt': string should match pattern '^[a-z][a-z0-9_]*$'"),
+                (12, "“as” is missing"),
+                (13, "“seals” is no key here; did you mean “seal”?"),
+            ],
+        )
+
+    def test_all_mistakes_of_meaning_are_told_at_once(self) -> None:
+        found = self.mistakes(
+            HEAD
+            + """catalogues: {item: {1: lamp oil}}
+records:
+  ring:
+    - {repeat: more, record: ring, count: 1}
+files:
+  save:
+    name: "*.bin"
+    layout:
+      - {field: count, as: u9}
+      - {field: name, as: text}
+      - {field: item, as: u16, names: itme}
+      - {field: size, as: u32, length_of: bodyy}
+      - {field: sum, as: u16, seal: {algorithm: sun16, over: body}}
+      - {group: body, size: late, layout: [{field: a, as: u8}, {field: a, as: u8}]}
+      - {repeat: crew, record: dver, count: count}
+      - {repeat: rings, record: ring}
+      - {unknown: rest, size: "open('x')"}
+      - {field: late, as: f32, switches: {0: on}}
+      - {field: word, as: text, size: 4, encoding: zlib}
+      - {constant: tag}
+rules:
+  - {equal: [body.a, nowhere]}
+sections:
+  - {title: Crew, table: crew, columns: [nam]}
+  - {title: Nothing}
+"""
+        )
+        told = "\n".join(f"{line}: {text}" for line, text in found)
+        for expected in (
+            "7: the record “ring” would hold itself",
+            "12: “u9” is no kind of value",
+            "13: a text has one of size and length",
+            "14: there is no catalogue “itme”; did you mean “item”?",
+            "15: “bodyy” leads to no field or group; did you mean “body”?",
+            "16: no algorithm “sun16”; did you mean “sum16”?",
+            "17: “late” is no field that comes before",
+            "17: “a” stands here twice; names in a group differ",
+            "18: there is no record “dver”",
+            "19: a repeat has one of count, size and until, which say where it ends",
+            "20: “open('x')” uses a call, which expressions do not know",
+            "21: only whole numbers have names or switches",
+            "22: “zlib” is no text encoding of Python",
+            "23: a constant has one of bytes and text",
+            "25: “nowhere” leads to no field",
+            "28: a section has one of rows, table and switches",
+        ):
+            self.assertIn(expected, told)
+
+    def test_a_strangers_template_cannot_grow_reach_or_run(self) -> None:
+        bomb = "a: &a [x, x, x, x, x, x, x, x, x]\n" + "".join(
+            f"{chr(98 + n)}: &{chr(98 + n)} [{', '.join(['*' + chr(97 + n)] * 9)}]\n" for n in range(9)
+        )
+        deep = "a: " + "[" * 200 + "]" * 200
+        file = 'files: {save: {name: "%s", layout: []}}\n'
+        began = time.monotonic()
+        for text, line, words in (
+            (bomb, 2, "aliases (*name) are not allowed; use records"),
+            (deep, 1, "it is nested deeper than 60 levels"),
+            (HEAD + "x: !!python/object/apply:os.system [ls]", 4, "“x” is no key here"),
+            (HEAD + file % "../other.bin", 4, "“name” cannot be '../other.bin'"),
+            (HEAD + file % "..", 4, "“..” is a folder; a template only names files beside the save"),
+            (HEAD + file % "s" + "companions: [{name: /etc/passwd}]", 5, "“name” cannot be '/etc/passwd'"),
+            ("ledger: 2\nid: a\ntitle: a\nfiles: {}", 1, "“ledger” cannot be '2'"),
+            ("- a", 1, "a template is a mapping that begins with “ledger: 1”"),
+            ("a: [1, 2", 1, "this is no YAML"),
+            ("a: 1\na: 2", 2, "this is no YAML"),
+            ("", 1, "a template is a mapping"),
+        ):
+            with self.subTest(text=text[:40]):
+                told = self.mistakes(text)
+                self.assertTrue(any(at == line and words in sentence for at, sentence in told), told)
+        with self.assertRaisesRegex(TemplateError, "line 1: this is no UTF-8 text"):
+            parse_template(b"a: \xff\xfe", "x.yaml")
+        large = self.folder / "large.yaml"
+        large.write_bytes(b"#" * (LARGEST_TEMPLATE + 1))
+        with self.assertRaisesRegex(TemplateError, "larger than 2 MiB"):
+            load_template(large)
+        self.assertLess(time.monotonic() - began, 20)
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.binary(max_size=200))
+    def test_any_bytes_are_a_template_or_a_list_of_mistakes(self, text: bytes) -> None:
+        with self.assertRaises(TemplateError) as caught:
+            parse_template(text, "x.yaml")
+        self.assertTrue(caught.exception.mistakes)
+
+
+class LibraryTest(LedgerCase):
+    def test_a_template_that_passed_is_remembered_and_means_the_same(self) -> None:
+        cache = self.folder / "cache"
+        path = SHIPPED / "brinewick-desktop.yaml"
+        first, second = load_template(path, cache), load_template(path, cache)
+        self.assertEqual(len(list(cache.glob("*.json"))), 1)
+        self.assertEqual(
+            [(e.name, e.title, e.fixed_size) for e in first.elements()],
+            [(e.name, e.title, e.fixed_size) for e in second.elements()],
+        )
+        next(cache.glob("*.json")).write_text("{}")
+        self.assertEqual(load_template(path, cache).id, "brinewick-desktop")
+
+    def test_one_broken_template_does_not_stand_in_the_way_of_the_others(self) -> None:
+        (self.folder / "bad.yaml").write_text("ledger: 1\nid: bad\n")
+        library = Library((self.folder,), self.cache)
+        self.assertEqual(list(library.templates()), ["brinewick-desktop"])
+        with self.assertRaisesRegex(
+            RecognitionError, r"no template fits this file \(known: brinewick-desktop\); bad.yaml cannot"
+        ):
+            library.recognise(self.folder / "x", MemorySource(b"noise"))
+
+    def test_several_that_fit_are_named(self) -> None:
+        text = (SHIPPED / "brinewick-desktop.yaml").read_text("utf-8")
+        (self.folder / "mine.yaml").write_text(text.replace("id: brinewick-desktop", "id: mine"), "utf-8")
+        library = Library((self.folder,), self.cache)
+        with self.assertRaisesRegex(RecognitionError, r"several templates fit this file \(mine, brinewick-desktop\)"):
+            library.recognise(self.folder / "harbour.bwk", MemorySource(b"BWK\x1a" + bytes(40)))
+        with self.assertRaisesRegex(RecognitionError, "no template “mina”; did you mean “mine”"):
+            library.get("mina")
+
+    def test_signs(self) -> None:
+        (sign,) = self.library().get("brinewick-desktop").signs
+        for name, data, expected in (
+            ("harbour.bwk", b"BWK\x1a" + bytes(20), True),
+            ("HARBOUR.BWK", b"BWK\x1a" + bytes(20), True),
+            ("harbour.bin", b"BWK\x1a" + bytes(20), False),
+            ("harbour.bwk", b"BWL\x1a" + bytes(20), False),
+            ("harbour.bwk", b"BWK\x1a" + bytes(19), False),
+            ("harbour.bwk", b"", False),
+        ):
+            with self.subTest(name=name, data=data):
+                self.assertEqual(fits(sign, name, MemorySource(data)), expected)
+
+    def test_a_rewrite_keeps_every_comment(self) -> None:
+        text = (SHIPPED / "brinewick-desktop.yaml").read_bytes()
+        new = rewrite(text, {("records", "diver", 1, "note"): "Below 12 the diver faints."})
+        self.assertIn(b"# Brinewick, desktop edition: a slot", new)
+        self.assertIn("Below 12 the diver faints.", new.decode())
+        before, after = text.decode().splitlines(), new.decode().splitlines()
+        self.assertEqual(
+            [a for a, b in zip(before, after, strict=True) if a != b], ["      note: Below 10 the diver cannot dive."]
+        )
+        self.assertEqual(parse_template(new, "x").id, "brinewick-desktop")

@@ -1,0 +1,120 @@
+"""A window to drive: offscreen, with a shelf of its own; an unexpected message of Qt is a failure."""
+
+from __future__ import annotations
+
+import os
+import sys
+import traceback
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PySide6.QtCore import QCoreApplication, QEvent, QModelIndex, QPoint, Qt, qInstallMessageHandler
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QComboBox, QLineEdit, QTableWidget, QWidget
+
+from faithful_ledger.core.save import Save
+from faithful_ledger.desk.application import application, make_shell
+from faithful_ledger.desk.widgets.field_table import FieldTable
+from faithful_ledger.desk.widgets.tape import Slip
+from tests.support import LedgerCase
+
+HARMLESS = ("This plugin does not support ", "QStandardPaths: ")
+
+
+class DeskCase(LedgerCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.messages: list[str] = []
+        hook = sys.excepthook
+        sys.excepthook = lambda kind, error, trace: self.messages.append(
+            "".join(traceback.format_exception(kind, error, trace))
+        )
+        self.addCleanup(setattr, sys, "excepthook", hook)
+        before = qInstallMessageHandler(lambda kind, context, text: self._message(text))
+        self.addCleanup(qInstallMessageHandler, before)
+        self.addCleanup(lambda: self.assertEqual(self.messages, [], "Qt complained"))
+        application()
+        self.shell = make_shell(self.shelf())
+        self.addCleanup(self._close)
+        self.shell.show()
+        self.settle()
+
+    def _message(self, text: str) -> None:
+        if not text.startswith(HARMLESS):
+            self.messages.append(text)
+
+    def _close(self) -> None:
+        self.shell.close()
+        self.shell.deleteLater()
+        self.settle()
+
+    def settle(self) -> None:
+        for _ in range(3):
+            application().processEvents()
+            QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+
+    def wait_for_plan(self) -> None:
+        self.shell.session.background.wait()
+        self.settle()
+
+    @property
+    def save(self) -> Save:
+        assert self.shell.session.save is not None
+        return self.shell.session.save
+
+    def open_harbour(self) -> Save:
+        self.assertTrue(self.shell.session.open(self.harbour() / "harbour.bwk"))
+        self.settle()
+        return self.save
+
+    def told(self) -> str:
+        """What the banner says; empty when there is none."""
+        message = self.shell.banner.message
+        self.assertEqual(self.shell.banner.isVisible(), message is not None)
+        return message.text if message is not None else ""
+
+    def table(self, title: str) -> FieldTable:
+        return self.shell.edit.tables[title]
+
+    def type_into(self, table: FieldTable, row: int, column: int, text: str) -> None:
+        """Type into a cell as a person does: go there, type, Return."""
+        index = table.model().index(row, column)
+        table.setCurrentIndex(index)
+        table.edit(index)
+        editor = table.findChild(QLineEdit)
+        assert editor is not None
+        editor.selectAll()
+        QTest.keyClicks(editor, text)
+        QTest.keyClick(editor, Qt.Key.Key_Return)
+        self.settle()
+
+    def choose(self, table: FieldTable, row: int, column: int, name: str) -> None:
+        """Choose a name from the list of a cell."""
+        index = table.model().index(row, column)
+        table.setCurrentIndex(index)
+        table.edit(index)
+        box = table.findChild(QComboBox)
+        assert box is not None
+        box.setCurrentText(name)
+        box.activated.emit(box.currentIndex())
+        self.settle()
+
+    def cell(self, table: FieldTable, row: int, column: int) -> str:
+        return str(table.model().index(row, column, QModelIndex()).data())
+
+    def slips(self) -> list[Slip]:
+        return [slip for slip in self.shell.tape.findChildren(Slip) if not slip.isHidden()]
+
+    def click(self, widget: QWidget, at: QPoint | None = None) -> None:
+        QTest.mouseClick(widget, Qt.MouseButton.LeftButton, pos=at or QPoint())
+        self.settle()
+
+    def press(self, keys: str, widget: QWidget | None = None) -> None:
+        QTest.keySequence(widget or self.shell, keys)
+        self.settle()
+
+    @staticmethod
+    def rows(table: QTableWidget) -> list[list[str]]:
+        return [
+            [table.item(row, column).text() for column in range(table.columnCount())] for row in range(table.rowCount())
+        ]
