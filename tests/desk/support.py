@@ -95,8 +95,10 @@ class DeskCase(LedgerCase):
         table.edit(index)
         box = table.findChild(QComboBox)
         assert box is not None
+        box.hidePopup()
         box.setCurrentText(name)
         box.activated.emit(box.currentIndex())
+        self.shell.activateWindow()  # a window manager does that when the list closes; offscreen there is none
         self.settle()
 
     def cell(self, table: FieldTable, row: int, column: int) -> str:
