@@ -292,7 +292,9 @@ main(["post", sys.argv[1], "--set", "purse.marks=5200"])
         status, out, _ = self.run_command("--help")
         self.assertEqual(status, 0)
         for name in ("read", "check", "post", "keep", "snapshots", "restore", "open"):
-            self.assertIn(f"    {name}", out)
+            self.assertRegex(out, rf"\n  {name} +\w")
+        for name in ("read", "post", "restore"):
+            self.assertIn("--json", self.run_command(name, "--help")[1])
         path = self.harbour() / "harbour.bwk"
         command = f"{sys.executable} -m faithful_ledger read {path} --json | head -c 10"
         done = subprocess.run(

@@ -16,8 +16,8 @@ from __future__ import annotations
 
 import fcntl
 import json
+import os
 import sqlite3
-import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
@@ -31,7 +31,7 @@ from faithful_ledger.core.posting.checks import Check, run_checks
 from faithful_ledger.core.posting.plan import Plan, verify
 from faithful_ledger.core.posting.write import Recovery, Rewrite, recover, replace_set
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.source import MemorySource, Source, open_source, same_bytes
+from faithful_ledger.core.source import MemorySource, Source, open_blocks, open_source, same_bytes
 from faithful_ledger.core.vault.objects import ObjectStore, digest_of
 
 __all__ = ["Book", "KeptFile", "Posting", "Snapshot"]
@@ -136,8 +136,10 @@ class Book:
 
     # snapshots
 
-    def keep(self, save: Save, label: str = "", kind: str = "kept") -> Snapshot:
-        """Keep all files of a save as they are on disk now, companions included.
+    def keep(
+        self, save: Save, label: str = "", kind: str = "kept", known: dict[Path, Source] | None = None
+    ) -> Snapshot:
+        """Keep all files of a save as they are on disk now, companions included. `known` are files read already.
 
         Raises:
             LedgerError: a file cannot be read, or the vault not written; nothing is recorded then.
@@ -145,7 +147,7 @@ class Book:
         names = tuple(c.name for c in save.template.companions) if save.template is not None else ()
         paths = [(name, file.path) for name, file in save.files.items()]
         paths += [("companion", save.main.path.with_name(name)) for name in names]
-        return self._keep(save.main.path, paths, names, label, kind)
+        return self._keep(save.main.path, paths, names, label, kind, known or {})
 
     def keep_opened(self, save: Save, label: str, kind: str) -> Snapshot:
         """As `keep`, but only if all files are still what they were when the save was opened.
@@ -154,22 +156,27 @@ class Book:
             Refused: one is not.
         """
         for file in save.files.values():
-            present, _ = open_source(file.path)
-            if not same_bytes(present, file.source):
+            if not same_bytes(open_blocks(file.path), file.source):
                 raise Refused(f"nothing was written: {file.path.name} was changed by another program", "open it again")
-        return self.keep(save, label, kind)
+        return self.keep(save, label, kind, {file.path: file.source for file in save.files.values()})
 
     def _keep(
-        self, save: Path, paths: list[tuple[str, Path]], companions: tuple[str, ...], label: str, kind: str
+        self,
+        save: Path,
+        paths: list[tuple[str, Path]],
+        companions: tuple[str, ...],
+        label: str,
+        kind: str,
+        known: dict[Path, Source],
     ) -> Snapshot:
         files = []
         for role, path in paths:
             if role == "companion" and not path.is_file():
                 continue
-            source, _ = open_source(path)
+            source = known[path] if path in known else open_source(path)[0]
             mode = path.stat().st_mode & 0o7777
             files.append(KeptFile(role, _absolute(path), source.size, self.store.put(source), mode))
-        snapshot = Snapshot(uuid.uuid4().hex[:12], _now(), label, kind, _absolute(save), companions, tuple(files))
+        snapshot = Snapshot(os.urandom(6).hex(), _now(), label, kind, _absolute(save), companions, tuple(files))
         with self._transaction():
             self._db.execute(
                 "insert into snapshots select ?, coalesce(max(number), 0) + 1, ?, ?, ?, ?, ? from snapshots",
@@ -248,7 +255,7 @@ class Book:
                 for file in changed
             ]
             record = {
-                "id": uuid.uuid4().hex[:12],
+                "id": os.urandom(6).hex(),
                 "time": _now(),
                 "save": str(_absolute(save.main.path)),
                 "kept": kept.id,
@@ -280,7 +287,7 @@ class Book:
             check = partial(verify, file.file.name, file.patched)
             rewrites.append(Rewrite(_absolute(target), file.patched, None, check))
         with self._locked():
-            record = {"id": uuid.uuid4().hex[:12], "elsewhere": str(_absolute(main))}
+            record = {"id": os.urandom(6).hex(), "elsewhere": str(_absolute(main))}
             replace_set(rewrites, [], record, self.journal, self.disk, self.store, self._record_posting)
         return [rewrite.path for rewrite in rewrites]
 
@@ -307,7 +314,7 @@ class Book:
         snapshot = self.snapshot(posting.kept)
         if not anyway:
             for path, digest in posting.record["new"].items():
-                source, _ = open_source(Path(path))
+                source = open_blocks(Path(path))
                 if digest_of(source.chunks(0, source.size)) != digest:
                     raise Refused(
                         f"{Path(path).name} has changed since this posting",
@@ -348,6 +355,7 @@ class Book:
                     snapshot.companions,
                     label or f"before the snapshot of {snapshot.time} was restored",
                     "before restoring",
+                    {},
                 )
                 old = {file.path: file.sha256 for file in gave_way.files}
                 removals = [(path, old[_absolute(path)]) for path in stale]
@@ -359,7 +367,7 @@ class Book:
             if to is not None:
                 self.disk.make_folder(targets[0].parent)
             if rewrites or removals:
-                record = {"id": uuid.uuid4().hex[:12], "restored": snapshot.id}
+                record = {"id": os.urandom(6).hex(), "restored": snapshot.id}
                 replace_set(rewrites, removals, record, self.journal, self.disk, self.store, self._record_posting)
         return gave_way
 

@@ -96,6 +96,10 @@ class Patched:
         else:
             yield from self.old.chunks(start, end)
 
+    def piece_at(self, offset: int) -> Piece:
+        """The piece that holds a byte of the new payload."""
+        return self.pieces[bisect_right(self._starts, offset) - 1]
+
     def moved(self, old_offset: int, *, after: bool = False) -> int:
         """Where a boundary of the old payload lies now.
 

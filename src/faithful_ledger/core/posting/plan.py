@@ -18,7 +18,7 @@ from faithful_ledger.core.errors import EntryError, Refused, UnexplainedChange, 
 from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.save import Save, SaveFile, bind_files, rule_findings, rule_nodes, seal_states
 from faithful_ledger.core.seals.seals import SealState
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.source import CHUNK, Source, same
 
 __all__ = ["Change", "FilePlan", "Plan", "make_plan", "verify"]
 
@@ -101,7 +101,7 @@ def make_plan(save: Save) -> Plan:
 
 
 def verify(name: str, patched: Patched, written: Source) -> None:
-    """Compare what was written with the old file and the plan, every byte of both.
+    """Compare what was written with the plan, every byte: replaced spans with their new bytes, all others with the old.
 
     Raises:
         UnexplainedChange: a byte differs that no replaced span covers.
@@ -109,18 +109,14 @@ def verify(name: str, patched: Patched, written: Source) -> None:
     """
     if written.size != patched.size:
         raise Refused(f"{name}: {written.size} bytes were written and {patched.size} planned", "the save is as it was")
-    for piece in patched.pieces:
-        if piece.replacement is not None:
-            if written.read(piece.start, piece.end) != piece.replacement.data:
-                raise Refused(f"{name}: {piece.replacement.cause} did not reach the disk", "the save is as it was")
-            continue
-        at = piece.start
-        for old in patched.old.chunks(piece.old_start, piece.old_end):
-            new = written.read(at, at + len(old))
-            if old != new:
-                differing = next(i for i, (a, b) in enumerate(zip(old, new, strict=True)) if a != b)
-                raise UnexplainedChange(name, at + differing)
-            at += len(old)
+    for at in range(0, patched.size, CHUNK):
+        planned, found = patched.read(at, at + CHUNK), written.read(at, at + CHUNK)
+        if not same(planned, found):
+            offset = at + next(i for i, (a, b) in enumerate(zip(planned, found, strict=True)) if a != b)
+            piece = patched.piece_at(offset)
+            if piece.replacement is None:
+                raise UnexplainedChange(name, offset)
+            raise Refused(f"{name}: {piece.replacement.cause} did not reach the disk", "the save is as it was")
 
 
 def _followers(save: Save, entries: list[Entry]) -> list[Entry]:

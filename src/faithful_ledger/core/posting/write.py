@@ -33,7 +33,7 @@ from typing import Any, NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.source import MemorySource, Source, open_source
+from faithful_ledger.core.source import MemorySource, Source, open_blocks
 from faithful_ledger.core.vault.objects import ObjectStore, digest_of
 
 __all__ = ["Recovery", "Rewrite", "recover", "replace_set"]
@@ -83,6 +83,8 @@ def replace_set(
     Raises:
         LedgerError: all is as it was; the reason.
     """
+    from concurrent.futures import ThreadPoolExecutor
+
     number = str(record["id"])
     targets = [rewrite.path.resolve() for rewrite in rewrites]
     temporary = [target.with_name(f".{target.name}.{number}.part") for target in targets]
@@ -100,12 +102,13 @@ def replace_set(
         with translated(journal, "written"):
             disk.make_folder(journal)
             _write_note(path, note, disk)
-        for temp, target, rewrite, entry in zip(temporary, targets, rewrites, note["files"], strict=True):
-            with translated(rewrite.path, "written"):
-                _write_new(temp, target, rewrite.content, rewrite.mode, disk)
-            written, _ = open_source(temp)
-            rewrite.verify(written)
-            entry["new"] = digest_of(written.chunks(0, written.size))
+        with ThreadPoolExecutor(1) as other:
+            for temp, target, rewrite, entry in zip(temporary, targets, rewrites, note["files"], strict=True):
+                hashing = other.submit(digest_of, rewrite.content.chunks(0, rewrite.content.size))
+                with translated(rewrite.path, "written"):
+                    _write_new(temp, target, rewrite.content, rewrite.mode, disk)
+                rewrite.verify(open_blocks(temp))  # so the digest of the content is that of the file
+                entry["new"] = hashing.result()
         note["state"] = "ready"
         with translated(journal, "written"):
             _write_note(path, note, disk)
@@ -170,10 +173,10 @@ def _state(entry: dict[str, Any]) -> str:
 
 def _digest(path: Path) -> str | None:
     try:
-        source, _ = open_source(path)
+        source = open_blocks(path)
+        return digest_of(source.chunks(0, source.size))
     except LedgerError:
         return None
-    return digest_of(source.chunks(0, source.size))
 
 
 def _complete(note: dict[str, Any], path: Path, disk: Disk, finish: Finish) -> None:

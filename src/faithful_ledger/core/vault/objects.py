@@ -16,9 +16,8 @@ blocks loses objects. `check` tells which.
 from __future__ import annotations
 
 import hashlib
-import uuid
+import os
 from collections.abc import Iterable, Iterator
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 
@@ -52,13 +51,15 @@ class ObjectStore:
         Raises:
             FileAccessError: the vault cannot be written (a full disk, permissions); nothing is kept then.
         """
+        from concurrent.futures import ThreadPoolExecutor
+
         with ThreadPoolExecutor(1) as other:
             hashing = other.submit(digest_of, source.chunks(0, source.size))
             if source.size < 1 << 20 and self.path_of(hashing.result()).exists():
                 return hashing.result()
             with translated(self.folder, "written"):
                 self.disk.make_folder(self.folder)
-                unfinished = self.folder / f"new-{uuid.uuid4().hex}.part"
+                unfinished = self.folder / f"new-{os.urandom(8).hex()}.part"
                 try:
                     self._write(unfinished, source)
                     digest = hashing.result()

@@ -1,0 +1,287 @@
+"""Speed and memory as ratios, measured side by side in one run: `python benchmarks/run.py [--write] [--rounds N]`.
+
+Each line is the median of a measured time over the median of its unit, taken in turns so that other work on the machine
+meets both alike. `--write` renews docs/benchmarks.md.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import platform
+import random
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+import zlib
+from collections.abc import Callable
+from pathlib import Path
+from typing import NamedTuple
+
+ROOT = Path(__file__).resolve().parents[1]
+COMMAND = [str(Path(sys.executable).with_name("faithful-ledger"))]
+MIB = 1 << 20
+
+# The peak of this program alone; ru_maxrss would begin with the peak of the process that started it.
+PEAK = """
+def peak():
+    with open("/proc/self/status") as status:
+        return next(int(line.split()[1]) * 1024 for line in status if line.startswith("VmHWM:"))
+"""
+
+MEMORY = (
+    PEAK
+    + """
+import sys
+from pathlib import Path
+from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.core.save import find_save, open_save
+import numpy
+shelf = Shelf(Path(sys.argv[2]), Path(sys.argv[2]) / "cache")
+shelf.library().templates()
+before = peak()
+path, template = find_save(Path(sys.argv[1]), shelf.library())
+save = open_save(path, template)
+assert save.problem is None
+hold = save.nodes("hold")[0]
+assert hold.count == 1_000_000 and int(hold.column("count").sum()) > 0
+print(peak() - before)
+"""
+)
+
+WINDOW = """
+import os, sys
+os.environ["QT_QPA_PLATFORM"] = "offscreen"
+from pathlib import Path
+from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.desk.application import application, make_shell
+running = application()
+shell = make_shell(Shelf(Path(sys.argv[2]), Path(sys.argv[2]) / "cache"))
+assert shell.session.open(Path(sys.argv[1]))
+shell.show()
+running.processEvents()
+os._exit(0)
+"""
+
+HUGE = (
+    PEAK
+    + """
+import os, sys, time
+os.environ["QT_QPA_PLATFORM"] = "offscreen"
+from pathlib import Path
+from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.desk.application import application, make_shell
+running = application()
+shell = make_shell(Shelf(Path(sys.argv[2]), Path(sys.argv[2]) / "cache"))
+shell.session.open(Path(sys.argv[3]))
+shell.show()
+running.processEvents()
+before = peak()
+began = time.perf_counter()
+shell.session.open(Path(sys.argv[1]))
+running.processEvents()
+shown = time.perf_counter() - began
+strip, frames = shell.describe.strip, []
+for step in range(400):
+    began = time.perf_counter()
+    strip.scroll_to(step * (4 << 30) // 400)
+    strip.viewport().repaint()
+    frames.append(time.perf_counter() - began)
+grown = peak() - before
+print(shown, grown, sorted(frames)[len(frames) // 2], max(frames))
+os._exit(0)
+"""
+)
+
+
+class Line(NamedTuple):
+    """One measurement: what, its value in words, the goal in words, and whether it is reached."""
+
+    what: str
+    value: str
+    goal: str
+    reached: bool
+
+
+def main() -> int:
+    options = argparse.ArgumentParser(description=__doc__)
+    options.add_argument("--write", action="store_true", help="renew docs/benchmarks.md")
+    options.add_argument("--rounds", type=int, default=7)
+    given = options.parse_args()
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+    with tempfile.TemporaryDirectory(prefix="ledger-bench-") as name:
+        folder = Path(name)
+        lines = [
+            *start(folder, given.rounds),
+            *large_save(folder, given.rounds),
+            *huge_file(folder),
+        ]
+    width = max(len(line.what) for line in lines)
+    for line in lines:
+        print(f"{line.what:{width}}  {line.value:>28}  goal {line.goal:24}  {'reached' if line.reached else 'MISSED'}")
+    if given.write:
+        write(lines)
+    return 0 if all(line.reached for line in lines) else 1
+
+
+def timed(action: Callable[[], object]) -> float:
+    began = time.perf_counter()
+    action()
+    return time.perf_counter() - began
+
+
+def side_by_side(rounds: int, *actions: Callable[[], object]) -> list[float]:
+    """The median seconds of each action, all of them in each round, after one round that does not count."""
+    for action in actions:
+        action()
+    times = [[timed(action) for action in actions] for _ in range(rounds)]
+    return [statistics.median(column) for column in zip(*times, strict=True)]
+
+
+def run(*command: str) -> Callable[[], None]:
+    environment = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
+
+    def act() -> None:
+        subprocess.run(command, check=True, stdout=subprocess.DEVNULL, env=environment)
+
+    return act
+
+
+def start(folder: Path, rounds: int) -> list[Line]:
+    saves = folder / "small"
+    run(sys.executable, "-m", "brinewick", "--saves", str(saves), "start", "Oriel")()
+    window = run(sys.executable, "-c", WINDOW, str(saves / "harbour.bwk"), str(folder / "data"))
+    nothing = run(sys.executable, "-c", "pass")
+    unit, version, help_, shown = side_by_side(
+        rounds * 2, nothing, run(*COMMAND, "--version"), run(*COMMAND, "--help"), window
+    )
+    return [
+        Line(
+            "faithful-ledger --version", f"{version / unit:.2f} × python -c pass", "at most 2.5", version <= 2.5 * unit
+        ),
+        Line("faithful-ledger --help", f"{help_ / unit:.2f} × python -c pass", "at most 2.5", help_ <= 2.5 * unit),
+        Line(
+            "the window shows the demo save", f"{shown / unit:.1f} × python -c pass", "at most 30", shown <= 30 * unit
+        ),
+    ]
+
+
+def make_large(saves: Path) -> Path:
+    """A save of 64 MiB with 1,000,000 lots, written by the game's own writer."""
+    from brinewick.company import Lot
+    from brinewick.harbour import Harbour
+    from brinewick.play import start as new_company
+
+    rng = random.Random(1)
+    company = new_company("Oriel & Søn")
+    company.hold = [
+        Lot(1 + n % 12, rng.randrange(65_536), n % 101, n % 5, n % 365, f"B-{n % 1000}", rng.randrange(1 << 32))
+        for n in range(1_000_000)
+    ]
+    company.chart_width = 10_000
+    company.chart = rng.randbytes(10_000 * ((64 * MIB - 24_000_000) // 10_000))
+    Harbour(saves).save(company)
+    return saves / "harbour.bwk"
+
+
+def large_save(folder: Path, rounds: int) -> list[Line]:
+    path = make_large(folder / "large")
+    data = str(folder / "data")
+    os.environ["XDG_DATA_HOME"], os.environ["XDG_CACHE_HOME"] = data, data
+    size = path.stat().st_size
+    content = path.read_bytes()
+    copy = path.with_name("copy")
+
+    def copied() -> None:
+        subprocess.run(["cp", str(path), str(copy)], check=True)
+        subprocess.run(["sync", "-f", str(copy)], check=True)
+
+    crc, check = side_by_side(rounds, lambda: zlib.crc32(content), run(*COMMAND, "check", str(path)))
+    ratio = (check - 1) / crc
+    memory = subprocess.run([sys.executable, "-c", MEMORY, str(path), data], check=True, capture_output=True, text=True)
+    held = int(memory.stdout) / size
+    act = PostOnce(path, folder)
+    cp, _ = side_by_side(rounds, copied, act)
+    post = statistics.median(act.seconds[1:])
+    return [
+        Line(
+            f"check of {size / MIB:.0f} MiB, 1,000,000 lots",
+            f"{check:.2f} s; crc32 {crc * 1000:.0f} ms",
+            "6 × crc32 + 1 s",
+            ratio <= 6,
+        ),
+        Line("memory that binding holds", f"{held:.2f} × the file", "at most 1.5", held <= 1.5),
+        Line("post of 64 MiB, vault included", f"{post / cp:.2f} × cp and sync", "at most 4", post <= 4 * cp),
+    ]
+
+
+class PostOnce:
+    """A posting as the window does it: the save is open and planned, then written; each time with a fresh vault.
+
+    `seconds` are those of the posting alone, from the press of the button until it is written, read back and recorded.
+    """
+
+    def __init__(self, path: Path, folder: Path) -> None:
+        self.path, self.folder = path, folder
+        self.seconds: list[float] = []
+
+    def __call__(self) -> None:
+        from faithful_ledger.core.posting import make_plan
+        from faithful_ledger.core.save import find_save, open_save
+        from faithful_ledger.core.shelf import Shelf
+
+        number = len(self.seconds) + 1
+        shelf = Shelf(self.folder / f"shelf-{number}", self.folder / "cache")
+        opened, template = find_save(self.path, shelf.library())
+        save = open_save(opened, template)
+        save.enter("purse.marks", str(number))
+        plan = make_plan(save)
+        book = shelf.open("Brinewick")
+        self.seconds.append(timed(lambda: book.post(save, plan)))
+        book.close()
+        shutil.rmtree(shelf.data)
+
+
+def huge_file(folder: Path) -> list[Line]:
+    path = folder / "huge.bin"
+    with path.open("wb") as file:
+        file.write(b"begin")
+        file.truncate(4 << 30)
+    small = folder / "small" / "harbour.bwk"
+    done = subprocess.run(
+        [sys.executable, "-c", HUGE, str(path), str(folder / "data"), str(small)],
+        check=True,
+        capture_output=True,
+        text=True,
+    )
+    shown, grown, frame, worst = map(float, done.stdout.split())
+    return [
+        Line("4 GiB file: first bytes in the strip", f"{shown:.3f} s", "under 0.5 s", shown < 0.5),
+        Line("4 GiB file: growth while scrolling", f"{grown / MIB:.0f} MiB", "under 100 MiB", grown < 100 * MIB),
+        Line(
+            "4 GiB file: a scrolled frame",
+            f"{frame * 1000:.0f} ms, worst {worst * 1000:.0f} ms",
+            "under 50 ms",
+            worst < 0.05,
+        ),
+    ]
+
+
+def write(lines: list[Line]) -> None:
+    rows = "".join(
+        f"| {line.what} | {line.value} | {line.goal} | {'yes' if line.reached else 'no'} |\n" for line in lines
+    )
+    machine = f"{os.cpu_count()} cores, Python {platform.python_version()}, {platform.machine()}"
+    (ROOT / "docs" / "benchmarks.md").write_text(
+        "# Speed and memory\n\n"
+        "Ratios, measured in turns with their units in one run; `python benchmarks/run.py --write` renews this page.\n"
+        f"Last run on {machine}.\n\n| what | measured | goal | reached |\n|---|---|---|---|\n{rows}",
+        "utf-8",
+    )
+
+
+if __name__ == "__main__":
+    sys.exit(main())
