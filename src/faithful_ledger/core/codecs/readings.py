@@ -12,6 +12,7 @@ from faithful_ledger.core.source import Source
 __all__ = ["Reading", "readings"]
 
 LONGEST_TEXT = 20
+ORDERS: tuple[Order, ...] = ("little", "big")
 
 
 class Reading(NamedTuple):
@@ -40,21 +41,20 @@ def readings(source: Source, start: int, end: int) -> list[Reading]:
 
 
 def _whole(raw: bytes) -> Iterator[Reading]:
-    name = "1 byte" if len(raw) == 1 else f"{len(raw)} bytes"
-    both: tuple[tuple[Order, str], ...] = (("little", ""), ("big", ", high first"))
-    for order, words in both[: 1 if len(set(raw)) == 1 else 2]:
+    for order in ORDERS[: 1 if len(set(raw)) == 1 else 2]:
         plain, signed = (IntegerCodec(len(raw), sign, order).decode(raw) for sign in (False, True))
-        yield Reading(name + words, str(plain))
+        name = "1 byte" if len(raw) == 1 else f"{len(raw)} bytes"
+        yield Reading(name if order == "little" else "   high byte first", str(plain))
         if signed != plain:
             yield Reading("   with a sign", str(signed).replace("-", "−"))
 
 
 def _fractions(raw: bytes) -> Iterator[Reading]:
-    both: tuple[tuple[Order, str], ...] = (("little", ""), ("big", ", high first"))
-    for order, words in both:
+    for order in ORDERS:
         value = FloatCodec(len(raw), order).decode(raw)
         if math.isfinite(value) and 1e-6 < abs(value) < 1e12:
-            yield Reading(f"fraction, {len(raw)} bytes{words}", f"{value:.7g}".replace("-", "−"))
+            words = "" if order == "little" else ", high first"
+            yield Reading(f"fraction {len(raw)}{words}", f"{value:.7g}".replace("-", "−"))
 
 
 def _text(raw: bytes, encoding: str) -> str:

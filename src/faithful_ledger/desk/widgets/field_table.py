@@ -388,7 +388,7 @@ class FieldTable(QTableView):
 
     def _set_widths(self) -> None:
         if isinstance(self.fields, RowsModel):
-            for column, width in enumerate((124, 84, 96, 120)):
+            for column, width in enumerate((120, 80, 90, 120)):
                 self.setColumnWidth(column, width)
             self.horizontalHeader().setStretchLastSection(True)
             return

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView, QWidget
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RepeatNode
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.save import Save
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono, sans
 
@@ -163,7 +164,8 @@ class OutlineModel(QAbstractItemModel):
             return f"{node.path}\n{node.spec.note}".strip()
         if role == Qt.ItemDataRole.ForegroundRole:
             entered = isinstance(node, FieldNode) and self._save is not None and self._save.tape.get(node.path)
-            return colours()["open" if entered else "ink" if column == 0 else "quiet" if column == 2 else "ink"]
+            wrong = column < 2 and isinstance(node, FieldNode) and _standing(node, self._save) == BROKEN
+            return colours()["open" if entered else "broken" if wrong else "quiet" if column == 2 else "ink"]
         if role == Qt.ItemDataRole.FontRole:
             return mono(12) if column == 1 and isinstance(node, FieldNode) else sans(13 if column == 0 else 12)
         return None
@@ -222,6 +224,8 @@ def _key_text(node: Node, save: Save | None) -> str:
 
 def _standing(node: FieldNode, save: Save | None) -> str:
     if node.spec.seal is not None and save is not None and any(s.name == node.path and not s.holds for s in save.seals):
+        return BROKEN
+    if any(finding.level != "note" for finding in field_findings(node)):
         return BROKEN
     return HOLDS if node.spec.standing == "proven" else OPEN
 

@@ -36,7 +36,6 @@ class ByteStrip(QAbstractScrollArea):
         super().__init__(parent)
         self.setObjectName("strip")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
         self.setAccessibleName("Bytes of the file")
         self._source: Source = MemorySource(b"")
@@ -48,6 +47,7 @@ class ByteStrip(QAbstractScrollArea):
         self._start = self._end = 0
         self._anchor = 0
         self.verticalScrollBar().valueChanged.connect(self._scrolled)
+        self.horizontalScrollBar().valueChanged.connect(self.viewport().update)
 
     # what is shown
 
@@ -128,6 +128,10 @@ class ByteStrip(QAbstractScrollArea):
         bar.setRange(0, max(0, (self._rows() - self._rows_shown()) // self._step()))
         bar.setPageStep(self._rows_shown())
         bar.setSingleStep(1)
+        wide = OFFSETS_WIDTH + self.row_width * self._cell + 6 - self.viewport().width()
+        self.horizontalScrollBar().setRange(0, max(wide, 0))
+        self.horizontalScrollBar().setPageStep(self.viewport().width())
+        self.horizontalScrollBar().setSingleStep(self._cell)
         self._scrolled()
 
     def _scrolled(self) -> None:
@@ -169,12 +173,6 @@ class ByteStrip(QAbstractScrollArea):
         low, high = max(start, 0), min(start + self.row_width, self._source.size)
         data = bytes(self._source.read(low, high))
         fields = list(self._fields(low, high))
-        painter.setPen(theme["ink"])
-        painter.setFont(mono(12))
-        painter.drawText(QPoint(4, y + NUMBER_LINE - 5), f"0x{low:04X}")
-        painter.setPen(theme["quiet"])
-        painter.setFont(mono(11))
-        painter.drawText(QPoint(4, y + NUMBER_LINE + LETTER_LINE - 5), f"{low:n}")
         covered = {
             offset
             for field in fields
@@ -186,6 +184,13 @@ class ByteStrip(QAbstractScrollArea):
         for field in fields:
             if not field.spec.unknown:
                 self._draw_bracket(painter, y, start, low, high, field)
+        painter.fillRect(QRect(0, y, OFFSETS_WIDTH - 2, ROW_HEIGHT), theme["paper"])
+        painter.setPen(theme["ink"])
+        painter.setFont(mono(12))
+        painter.drawText(QPoint(4, y + NUMBER_LINE - 5), f"0x{low:04X}")
+        painter.setPen(theme["quiet"])
+        painter.setFont(mono(11))
+        painter.drawText(QPoint(4, y + NUMBER_LINE + LETTER_LINE - 5), str(low))
 
     def _draw_cell(self, painter: QPainter, x: int, y: int, offset: int, byte: int, covered: bool) -> None:
         theme = colours()
@@ -235,12 +240,12 @@ class ByteStrip(QAbstractScrollArea):
         return any(field.start <= offset < field.end for offset in self._pending)
 
     def _x(self, column: int) -> int:
-        return OFFSETS_WIDTH + column * self._cell
+        return OFFSETS_WIDTH + column * self._cell - self.horizontalScrollBar().value()
 
     # picking
 
     def _offset_at(self, point: QPoint) -> int | None:
-        column = (point.x() - OFFSETS_WIDTH) // self._cell
+        column = (point.x() - self._x(0)) // self._cell
         row = self._top_row() + point.y() // ROW_HEIGHT
         column = min(max(column, 0), self.row_width - 1)
         offset = self._row_start(row) + column

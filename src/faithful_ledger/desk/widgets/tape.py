@@ -79,7 +79,7 @@ class TapeBar(QFrame):
         self.post = button("Post to save…", self.posting.emit, "main")
         told = QWidget()
         told.setObjectName("tapepaper")
-        told.setLayout(column(self.balance, self.work, spacing=1))
+        told.setLayout(column(None, self.balance, self.work, None, spacing=1))
         self.balance.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.work.setAlignment(Qt.AlignmentFlag.AlignRight)
         line = row(self.count, self.undo, self.redo, area, told, self.post, spacing=10)
