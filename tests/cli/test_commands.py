@@ -254,6 +254,25 @@ class WrongTest(CommandCase):
                 self.assertIn(words, self.refused(status, *arguments))
         self.assertEqual(self.tree(saves), before)
 
+    def test_a_full_disk_and_what_may_not_be_read(self) -> None:
+        saves = self.harbour()
+        before = self.tree(saves)
+        path = saves / "harbour.bwk"
+        with mock.patch("faithful_ledger.core.disk.os.write", side_effect=OSError(28, "No space left on device")):
+            told = self.refused(2, "post", path, "--set", "purse.marks=1")
+        self.assertIn("the disk is full; the save is as it was; make room and try again", told)
+        self.assertEqual(self.tree(saves), before)
+        with mock.patch("faithful_ledger.core.source.os.open", side_effect=PermissionError(13, "Permission denied")):
+            self.assertIn("harbour.bwk may not be read by you; nothing was read", self.refused(2, "check", path))
+        with mock.patch("pathlib.Path.iterdir", side_effect=PermissionError(13, "Permission denied")):
+            self.assertIn("harbour may not be read by you", self.refused(2, "check", saves))
+        records = self.folder / "xdg" / "faithful-ledger" / "books" / "Brinewick" / "book.sqlite"
+        self.json_of("keep", path)
+        for path_ in records.parent.glob("book.sqlite-*"):
+            path_.unlink()
+        records.write_bytes(b"no database" * 100)
+        self.assertIn("cannot be opened (file is not a database)", self.refused(3, "keep", path))
+
     def test_a_template_with_mistakes_tells_all_of_them(self) -> None:
         path = self.harbour() / "harbour.bwk"
         template = self.folder / "mine.yaml"

@@ -7,13 +7,16 @@ import shutil
 import subprocess
 import sys
 import zlib
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from brinewick.company import Charter, Company, Diver, Lot
 from brinewick.harbour import Harbour
+from brinewick.play import start
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.errors import EntryError, LedgerError, Refused, UnexplainedChange, ValueRefused
 from faithful_ledger.core.posting import Plan, make_plan, run_checks
@@ -104,6 +107,38 @@ class EveryChangedByteTest(LedgerCase):
             self.assertEqual(old[at_old : at_old + between], new[at_new : at_new + between])
             at_old, at_new = at_old + between + change.old_size, change.offset + change.size
         self.assertEqual(old[at_old:], new[at_new:])
+
+    def test_every_sample_is_carried_through_byte_for_byte(self) -> None:
+        """Whatever a company holds: open, plan an entry and strike it, and the bytes are those the game wrote."""
+        changes: list[Callable[[Company], object]] = [
+            lambda company: None,
+            lambda company: company.hold.clear(),
+            lambda company: company.log.clear(),
+            lambda company: company.route.clear(),
+            lambda company: setattr(company, "chart", b"") or setattr(company, "chart_width", 0),
+            lambda company: setattr(company, "name", "Ø" * 12),
+            lambda company: company.charters.extend(Charter(f"charter {n}", n) for n in range(200)),
+            lambda company: company.hold.extend(Lot(1, n, n % 101, 0, 1, "x") for n in range(3000)),
+            lambda company: company.crew.extend(Diver(f"diver {n}") for n in range(251)),
+            lambda company: setattr(company, "reputation", -100),
+        ]
+        for number, change in enumerate(changes):
+            with self.subTest(sample=number):
+                saves = self.folder / f"sample-{number}"
+                company = start("Oriel & Søn")
+                change(company)
+                Harbour(saves).save(company)
+                before = self.tree(saves)
+                save = self.opened(saves)
+                self.assertTrue(save.in_balance, save.findings)
+                save.enter("purse.marks", "7")
+                save.tape.undo()
+                for name, (old, new) in both(make_plan(save)).items():
+                    self.assertEqual(new, before[save.files[name].path.name])
+                    self.assertEqual(old, new)
+                save.tape.redo()
+                self.shelf().open(f"book-{number}").post(save, make_plan(save))
+                self.assertEqual(Harbour(saves).load(1).marks, 7)
 
     def test_without_entries_nothing_changes(self) -> None:
         save = self.opened()
@@ -302,13 +337,48 @@ class EnteringTest(LedgerCase):
         )
         for path, value, words in (
             ("crew[0]", {"air": 90, "hair": 1}, "crew[0] has no hair"),
-            ("crew", [{"air": 1}], "crew has 4 records and 1 are given"),
+            ("crew", [{"hair": 1}], "crew[0] has no hair"),
+            ("crew", [{"air": 900}], "crew[0].air: 900 does not fit u8"),
+            ("hold", ["lamp oil"], "hold[0] takes an object of JSON, not str"),
             ("crew", {"air": 1}, "crew takes a list of JSON, not dict"),
             ("crew[1]", {"vigour": 50, "air": 300}, "300 does not fit u8"),
         ):
             with self.subTest(path=path), self.assertRaisesRegex(LedgerError, words.replace("[", r"\[")):
                 save.enter_structure(path, value)
         self.assertEqual(len(save.tape), 4)
+
+    def test_records_are_added_and_removed_and_all_counts_follow(self) -> None:
+        saves = self.harbour()
+        save = self.opened(saves)
+        crew = [{}, {"air": 9}, {}, {}, {"name": "Marit", "air": 80, "station": "bell", "injuries": ["cut"], "x": 2.5}]
+        save.enter_structure("crew", crew)
+        save.enter_structure("hold", [{"kept_for": "anyone"}] * 3 + [{"item": "copper helm", "count": 7}] * 20)
+        save.enter_structure("route", ["Old Wharf"])
+        save.enter_structure("log", [])
+        self.assertIn(("crew", "4 records", "5 records"), [(e.path, e.old_text, e.new_text) for e in save.tape])
+        plan = make_plan(save)
+        self.assertTrue(plan.in_balance)
+        renewed = [renewal.node.path for renewal in plan.renewals]
+        for path in ("crew_count", "hold_count", "crew_length", "log_length", "route_length", "head.hold_at"):
+            self.assertIn(path, renewed)
+        self.shelf().open("b").post(save, plan)
+        company = Harbour(saves).load(1)
+        self.assertEqual([(d.name, d.air) for d in company.crew][1::3], [("Tamsin", 9), ("Marit", 80)])
+        self.assertEqual((company.crew[4].station, company.crew[4].injuries, company.crew[4].x), (2, 16, 2.5))
+        self.assertEqual((len(company.hold), company.hold[22].count, company.log, company.route), (23, 7, [], [0]))
+
+    def test_records_that_cannot_be_made_from_values_are_refused(self) -> None:
+        layout = """
+- {field: n, as: u8, count_of: rings}
+- repeat: rings
+  count: n
+  layout:
+    - {field: length, as: u8, length_of: body}
+    - {group: body, size: length, layout: [{field: a, as: u8}]}
+"""
+        save = self.open_bytes(bytes([1, 1, 5]), template_of(layout))
+        with self.assertRaisesRegex(ValueRefused, r"rings\[0\].length is worked out from other fields"):
+            save.enter_structure("rings", [{}, {}])
 
     def test_undo_and_redo_go_through_every_step(self) -> None:
         save = self.opened()

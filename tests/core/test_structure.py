@@ -22,8 +22,8 @@ CORE = SOURCE / "faithful_ledger" / "core"
 # Each room may use those before it in its line, never one behind it.
 ORDER = [
     "errors", "suggest", "source", "disk", "paths", "edits", "codecs", "formats", "seals.algorithms", "template",
-    "binding.nodes", "binding.spans", "binding.binary", "binding.document", "seals.seals", "binding.settle", "rules",
-    "entries", "save", "goto", "vault", "posting", "book", "shelf",
+    "binding.nodes", "binding.compose", "binding.spans", "binding.binary", "binding.document", "seals.seals", "binding.settle", "rules",
+    "entries", "save", "goto", "vault", "posting", "records", "book", "shelf",
 ]  # fmt: skip
 
 

@@ -131,6 +131,30 @@ seals: []
             ],
         )
 
+    def test_unknown_keys_do_not_hide_mistakes_of_meaning(self) -> None:
+        found = self.mistakes(
+            HEAD
+            + """files:
+  save:
+    name: "*.bin"
+    layout:
+      - {field: marks, as: u33, lable: Marks}
+      - {group: a, size: b, layout: [{field: b, as: u8}]}
+      - {group: c, size: d.e, layout: []}
+      - {group: d, layout: [{field: e, as: u8, length_of: c}]}
+"""
+        )
+        self.assertEqual(
+            found,
+            [
+                (8, "“lable” is no key here; did you mean “label”?"),
+                (8, "“u33” is no kind of value; did you mean “u32”?"),
+                (9, "“b” is no field that comes before"),
+                (10, "“d.e” is no field that comes before"),
+            ],
+            "a circle of lengths is one of these: the second length comes before its own field",
+        )
+
     def test_all_mistakes_of_meaning_are_told_at_once(self) -> None:
         found = self.mistakes(
             HEAD

@@ -44,6 +44,8 @@ class DeskCase(LedgerCase):
             self.messages.append(text)
 
     def _close(self) -> None:
+        if self.shell.session.save is not None:
+            self.shell.session.save.tape.clear()
         self.shell.close()
         self.shell.deleteLater()
         self.settle()

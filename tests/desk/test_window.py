@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QLabel, QPushButton, QTool
 
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.desk.application import application
+from faithful_ledger.desk.application import application, tell_unexpected
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, RECORDS
 from faithful_ledger.desk.stages.records import local_time
 from faithful_ledger.desk.theme import apply_sheet, colours, dress
@@ -461,6 +461,36 @@ class PostingTest(DeskCase):
         self.click(self.shell.banner.act)
         self.assertEqual(self.save.fields("purse.marks")[0].value, 1388)
 
+    def test_a_file_removed_meanwhile_is_told(self) -> None:
+        self.plan_marks()
+        self.save.main.path.unlink()
+        self.click(self.shell.posting.write_button)
+        self.assertIn("harbour.bwk is no longer there; open it again, or restore a snapshot", self.told())
+        self.assertEqual(len(self.save.tape), 1)
+        self.assertFalse((self.saves / "harbour.bwk").exists())
+
+    def test_pending_entries_are_never_lost_without_a_word(self) -> None:
+        self.press("Ctrl+3")
+        self.shell.session.keep("first")
+        (snapshot,) = self.shell.session.book.snapshots()  # type: ignore[union-attr]
+        path = self.save.main.path
+        self.press("Ctrl+2")
+        self.type_into(self.table("Purse"), 0, ENTER, "5200")
+        for act in (
+            lambda: self.shell.session.open(path.with_name("harbour-2.bwk")),
+            lambda: self.shell.session.restore(snapshot),
+        ):
+            self.assertFalse(act())
+            self.assertIn("1 entry is pending for harbour.bwk; post or strike first", self.told())
+            self.assertEqual((self.save.main.path, len(self.save.tape)), (path, 1))
+        self.shell.close()
+        self.settle()
+        self.assertTrue(self.shell.isVisible())
+        self.assertIn("close once more to leave without", self.told())
+        self.shell.session.open(path.with_name("harbour-2.bwk"))
+        self.click(self.shell.banner.act)
+        self.assertEqual((self.save.main.path.name, len(self.save.tape)), ("harbour-2.bwk", 0))
+
     def test_hard_links_ask_for_a_word(self) -> None:
         os.link(self.save.main.path, self.saves / "other-name")
         self.shell.session.open(self.save.main.path)
@@ -593,6 +623,31 @@ class LargeAndOddTest(DeskCase):
             if widget.isVisible():
                 self.assertTrue(widget.text() or widget.accessibleName() or widget.toolTip())
                 self.assertTrue(widget.focusPolicy() & Qt.FocusPolicy.TabFocus, widget.text())
+
+    def test_a_mistake_of_ours_leaves_the_window_and_the_tape(self) -> None:
+        self.open_harbour()
+        self.type_into(self.table("Purse"), 0, ENTER, "5200")
+        tell_unexpected(self.shell, ZeroDivisionError("a mistake"))
+        self.assertIn(
+            "Something went wrong in the program itself (ZeroDivisionError). No save was changed", self.told()
+        )
+        self.assertIn("a mistake", (self.shell.session.shelf.cache / "unexpected.log").read_text())
+        self.assertEqual(len(self.save.tape), 1)
+
+    def test_a_large_file_that_changes_while_it_is_looked_at(self) -> None:
+        path = self.folder / "huge.bin"
+        with path.open("wb") as file:
+            file.truncate(300 << 20)
+        self.shell.session.open(path)
+        self.settle()
+        path.write_bytes(b"short")
+        self.shell.describe.strip.scroll_to(200 << 20)
+        self.settle()
+        self.shell.session.select("file", 200 << 20, (200 << 20) + 4)
+        self.settle()
+        self.assertIn(
+            "was changed by another program while it was read; nothing was written; open it again", self.told()
+        )
 
     def test_errors_of_the_core_never_leave_the_window(self) -> None:
         self.open_harbour()

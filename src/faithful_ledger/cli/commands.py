@@ -11,10 +11,11 @@ from pathlib import Path
 from typing import Any
 
 from faithful_ledger.core.binding import FieldNode
-from faithful_ledger.core.book import Book, Snapshot
+from faithful_ledger.core.book import Book
 from faithful_ledger.core.codecs import Value
 from faithful_ledger.core.errors import AddressError, LedgerError, ValueRefused
 from faithful_ledger.core.posting import Plan, make_plan
+from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save, find_save, open_save
 from faithful_ledger.core.shelf import Shelf
 

@@ -2,7 +2,7 @@
 
 What lies in its folder:
 
-    book.sqlite   records in SQLite (WAL): saves, snapshots, postings
+    book.sqlite   saves, snapshots, postings (see records.py)
     vault/        kept copies (see vault/objects.py)
     journal/      postings under way (see posting/write.py)
     templates/    templates of this book, before the shipped ones
@@ -15,71 +15,24 @@ what a stop left half done (`recovered` tells).
 from __future__ import annotations
 
 import fcntl
-import json
 import os
-import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
-from datetime import UTC, datetime
 from functools import partial
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
-from faithful_ledger.core.disk import Disk
-from faithful_ledger.core.errors import AddressError, Refused, VaultError
+from faithful_ledger.core.disk import Disk, translated
+from faithful_ledger.core.errors import AddressError, Refused
 from faithful_ledger.core.posting.checks import Check, run_checks
 from faithful_ledger.core.posting.plan import Plan, verify
 from faithful_ledger.core.posting.write import Recovery, Rewrite, recover, replace_set
+from faithful_ledger.core.records import KeptFile, Posting, Records, Snapshot, now
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource, Source, open_blocks, open_source, same_bytes
 from faithful_ledger.core.vault.objects import ObjectStore, digest_of
 
-__all__ = ["Book", "KeptFile", "Posting", "Snapshot"]
-
-SCHEMA = """
-create table if not exists saves (path text primary key, template text, opened text not null);
-create table if not exists snapshots (
-    id text primary key, number integer not null unique, time text not null, label text not null, kind text not null,
-    save text not null, companions text not null);
-create table if not exists snapshot_files (
-    snapshot text not null references snapshots, role text not null, path text not null,
-    size integer not null, sha256 text not null, mode integer not null, primary key (snapshot, path));
-create table if not exists postings (
-    id text primary key, time text not null, save text not null, kept text not null references snapshots,
-    record text not null, reversed text);
-create index if not exists snapshots_of_save on snapshots (save, number);
-"""
-
-
-class KeptFile(NamedTuple):
-    role: str
-    path: Path
-    size: int
-    sha256: str
-    mode: int
-
-
-class Snapshot(NamedTuple):
-    """A kept copy. `companions` are the names of files that must go when the save is brought back without them."""
-
-    id: str
-    time: str
-    label: str
-    kind: str
-    save: Path
-    companions: tuple[str, ...]
-    files: tuple[KeptFile, ...]
-
-
-class Posting(NamedTuple):
-    """Entries that were written. `record` is what `describe` made of the plan; `reversed` says when, or is None."""
-
-    id: str
-    time: str
-    save: Path
-    kept: str
-    record: dict[str, Any]
-    reversed: str | None
+__all__ = ["Book"]
 
 
 class Book:
@@ -94,16 +47,9 @@ class Book:
         self.store = ObjectStore(folder / "vault" / "objects", self.disk)
         self.journal = folder / "journal"
         self.recovered: list[Recovery] = []
-        try:
+        with translated(folder, "opened"):
             (folder / "templates").mkdir(parents=True, exist_ok=True)
-            self._db = sqlite3.connect(folder / "book.sqlite", isolation_level=None, check_same_thread=False)
-            self._db.execute("pragma journal_mode = wal")
-            self._db.execute("pragma synchronous = full")
-            self._db.executescript(SCHEMA)
-        except (OSError, sqlite3.Error) as error:
-            raise VaultError(
-                f"the book {folder} cannot be opened ({error})", "check its permissions and the disk"
-            ) from error
+        self.records = Records(folder / "book.sqlite")
         if any(self.journal.glob("*")):
             with self._locked():
                 self.recovered = recover(self.journal, self.disk, self.store, self._record_posting)
@@ -114,25 +60,16 @@ class Book:
         return self.folder.name
 
     def close(self) -> None:
-        self._db.close()
+        self.records.close()
 
     # saves
 
     def remember(self, path: Path, template: str | None) -> None:
         """Note that this save belongs to this book."""
-        self._db.execute(
-            "insert into saves values (?, ?, ?) on conflict (path) do update set template = excluded.template, "
-            "opened = excluded.opened",
-            (str(_absolute(path)), template, _now()),
-        )
-
-    def saves(self) -> list[tuple[Path, str | None]]:
-        """Saves opened from this book with their template's id, the latest first."""
-        rows = self._db.execute("select path, template from saves order by opened desc, rowid desc")
-        return [(Path(path), template) for path, template in rows]
+        self.records.remember(_absolute(path), template)
 
     def knows(self, path: Path) -> bool:
-        return self._db.execute("select 1 from saves where path = ?", (str(_absolute(path)),)).fetchone() is not None
+        return self.records.knows(_absolute(path))
 
     # snapshots
 
@@ -176,34 +113,13 @@ class Book:
             source = known[path] if path in known else open_source(path)[0]
             mode = path.stat().st_mode & 0o7777
             files.append(KeptFile(role, _absolute(path), source.size, self.store.put(source), mode))
-        snapshot = Snapshot(os.urandom(6).hex(), _now(), label, kind, _absolute(save), companions, tuple(files))
-        with self._transaction():
-            self._db.execute(
-                "insert into snapshots select ?, coalesce(max(number), 0) + 1, ?, ?, ?, ?, ? from snapshots",
-                (snapshot.id, snapshot.time, label, kind, str(snapshot.save), json.dumps(companions)),
-            )
-            self._db.executemany(
-                "insert into snapshot_files values (?, ?, ?, ?, ?, ?)",
-                [(snapshot.id, f.role, str(f.path), f.size, f.sha256, f.mode) for f in files],
-            )
+        snapshot = Snapshot(os.urandom(6).hex(), now(), label, kind, _absolute(save), companions, tuple(files))
+        self.records.add_snapshot(snapshot)
         return snapshot
 
     def snapshots(self, save: Path | None = None) -> list[Snapshot]:
         """All snapshots, or those of one save, the latest first."""
-        where, values = ("where save = ?", (str(_absolute(save)),)) if save is not None else ("", ())
-        rows = self._db.execute(
-            f"select id, time, label, kind, save, companions from snapshots {where} order by number desc",
-            values,
-        ).fetchall()
-        files: dict[str, list[KeptFile]] = {}
-        for snapshot, *rest in self._db.execute(
-            "select snapshot, role, path, size, sha256, mode from snapshot_files order by rowid"
-        ):
-            files.setdefault(snapshot, []).append(KeptFile(rest[0], Path(rest[1]), *rest[2:]))
-        return [
-            Snapshot(id_, time, label, kind, Path(path), tuple(json.loads(names)), tuple(files.get(id_, ())))
-            for id_, time, label, kind, path, names in rows
-        ]
+        return self.records.snapshots(_absolute(save) if save is not None else None)
 
     def snapshot(self, name: str) -> Snapshot:
         """A snapshot by its id or the beginning of it.
@@ -211,14 +127,11 @@ class Book:
         Raises:
             AddressError: there is none, or several begin so.
         """
-        found = [snapshot for snapshot in self.snapshots() if snapshot.id.startswith(name)] if name else []
+        found = self.records.snapshots(beginning=name) if name else []
         if len(found) != 1:
             what = "several snapshots begin" if found else "no snapshot begins"
             raise AddressError(f"{what} with “{name}”", "see the list of snapshots")
         return found[0]
-
-    def relabel(self, snapshot: Snapshot, label: str) -> None:
-        self._db.execute("update snapshots set label = ? where id = ?", (label, snapshot.id))
 
     def kept_source(self, file: KeptFile) -> Source:
         """Raises VaultError when the kept copy is missing or damaged."""
@@ -256,7 +169,7 @@ class Book:
             ]
             record = {
                 "id": os.urandom(6).hex(),
-                "time": _now(),
+                "time": now(),
                 "save": str(_absolute(save.main.path)),
                 "kept": kept.id,
             }
@@ -293,9 +206,7 @@ class Book:
 
     def postings(self, save: Path | None = None) -> list[Posting]:
         """All postings, or those of one save, the latest first."""
-        rows = self._db.execute("select id, time, save, kept, record, reversed from postings order by rowid desc")
-        found = [Posting(i, time, Path(path), kept, json.loads(rec), rev) for i, time, path, kept, rec, rev in rows]
-        return [posting for posting in found if save is None or posting.save == _absolute(save)]
+        return self.records.postings(_absolute(save) if save is not None else None)
 
     def posting(self, name: str) -> Posting:
         """Raises AddressError when there is none of this id."""
@@ -322,7 +233,7 @@ class Book:
                     )
         gave_way = self.restore(snapshot, f"before the posting of {posting.time} was reversed")
         assert gave_way is not None
-        self._db.execute("update postings set reversed = ? where id = ?", (_now(), posting.id))
+        self.records.mark_reversed(posting)
         return gave_way
 
     def restore(self, snapshot: Snapshot, label: str = "", to: Path | None = None) -> Snapshot | None:
@@ -381,28 +292,13 @@ class Book:
         """The last step of a posting: it is in the records. A restored snapshot leaves its own trace already."""
         if "entries" not in record:
             return
-        record = {**record, "new": dict(zip(record["files"], digests, strict=True))}
-        try:
-            self._db.execute(
-                "insert or replace into postings values (?, ?, ?, ?, ?, null)",
-                (record["id"], record["time"], record["save"], record["kept"], json.dumps(record)),
-            )
-        except sqlite3.Error as error:
-            raise VaultError(f"the book {self.folder} cannot be written ({error})", "the save is as it was") from error
-
-    @contextmanager
-    def _transaction(self) -> Iterator[None]:
-        try:
-            self._db.execute("begin immediate")
-            yield
-            self._db.execute("commit")
-        except sqlite3.Error as error:
-            self._db.rollback()
-            raise VaultError(f"the book {self.folder} cannot be written ({error})", "the save is as it was") from error
+        self.records.add_posting({**record, "new": dict(zip(record["files"], digests, strict=True))})
 
     @contextmanager
     def _locked(self) -> Iterator[None]:
-        with (self.folder / "lock").open("w") as lock:
+        with translated(self.folder, "locked"):
+            lock = (self.folder / "lock").open("w")
+        with lock:
             try:
                 fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except OSError as error:
@@ -438,7 +334,3 @@ def _arrived(name: str, content: Source, written: Source) -> None:
 
 def _absolute(path: Path) -> Path:
     return Path(path).absolute()
-
-
-def _now() -> str:
-    return datetime.now(UTC).isoformat(timespec="milliseconds")

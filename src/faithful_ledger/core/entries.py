@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from faithful_ledger.core.binding.nodes import FieldNode
+from faithful_ledger.core.binding.nodes import FieldNode, RepeatNode
 from faithful_ledger.core.codecs import Value
 
 __all__ = ["Entry", "Tape"]
@@ -13,9 +13,12 @@ __all__ = ["Entry", "Tape"]
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """One change: a field, what it says and what it shall say. `data` are the new bytes."""
+    """One change: a field, what it says and what it shall say. `data` are the new bytes.
 
-    node: FieldNode
+    For a repeat whose records are given anew, old and new are the numbers of records.
+    """
+
+    node: FieldNode | RepeatNode
     path: str
     old: Value
     new: Value
@@ -23,11 +26,16 @@ class Entry:
 
     @property
     def old_text(self) -> str:
-        return self.node.spec.codec.to_text(self.old)
+        return self._text(self.old)
 
     @property
     def new_text(self) -> str:
-        return self.node.spec.codec.to_text(self.new)
+        return self._text(self.new)
+
+    def _text(self, value: Value) -> str:
+        if isinstance(self.node, RepeatNode):
+            return f"{value} records"
+        return self.node.spec.codec.to_text(value)
 
 
 class Tape:

@@ -20,6 +20,7 @@ from faithful_ledger.core.binding import (
     bind_json,
     find,
 )
+from faithful_ledger.core.binding.compose import compose_records, value_of_json
 from faithful_ledger.core.binding.settle import expected_number
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.codecs import Value
@@ -28,7 +29,7 @@ from faithful_ledger.core.errors import AddressError, EntryError, FileAccessErro
 from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.rules import Finding, audit
 from faithful_ledger.core.seals.seals import SealState, bound_seals, compute, dependents
-from faithful_ledger.core.source import MemorySource, Moment, Source, moment_of, open_source
+from faithful_ledger.core.source import MemorySource, Moment, Source, moment_of, open_source, unreadable
 from faithful_ledger.core.template import Library, Template
 from faithful_ledger.core.template.model import EqualRule, FileSpec
 
@@ -65,13 +66,15 @@ def find_save(path: Path, library: Library) -> tuple[Path, Template]:
         RecognitionError: no template fits, several do, or the folder holds several saves.
         FileAccessError: it cannot be read.
     """
-    if not path.is_dir():
+    try:
+        files = sorted(path.iterdir()) if path.is_dir() else None
+    except (OSError, ValueError) as error:
+        raise unreadable(path, error) from error
+    if files is None:
         source, _ = open_source(path)
         return path, library.recognise(path, source)
     found = []
-    for file in sorted(path.iterdir()):
-        if not file.is_file():
-            continue
+    for file in files:
         try:
             found.append((file, library.recognise(file, open_source(file)[0])))
         except LedgerError:
@@ -276,7 +279,8 @@ class Save:
     def enter_structure(self, path: str, value: object, *, anyway: bool = False) -> list[Entry]:
         """Write entries down for all parts of a group or a repeat, from the values of a JSON document.
 
-        A group takes an object with any of its fields, a repeat a list with one value for each of its records.
+        A group takes an object with any of its fields, a repeat a list with a value for each of its records. A list of
+        another length gives the records anew, those with an old one of the same number based on it.
 
         Raises:
             LedgerError: as for `enter`; nothing is entered then.
@@ -287,12 +291,7 @@ class Save:
 
     def _structure(self, node: Node, value: object, anyway: bool) -> list[Entry]:
         if isinstance(node, FieldNode):
-            if isinstance(value, str | int | float) and not isinstance(value, bool):
-                text = str(value)
-                return [self._entry(node, node.spec.codec.from_text(text, self._now(node)), anyway)]
-            if isinstance(value, list):
-                value = tuple(map(str, value))
-            return [self._entry(node, value, anyway)]  # type: ignore[arg-type]
+            return [self._entry(node, value_of_json(node.spec.codec, value, self._now(node)), anyway)]
         if isinstance(node, GroupNode) and isinstance(value, dict):
             unknown = [key for key in value if key not in node.names]
             if unknown:
@@ -300,10 +299,9 @@ class Save:
             return [e for key, item in value.items() for e in self._structure(node.names[key], item, anyway)]
         if isinstance(node, RepeatNode) and isinstance(value, list):
             if len(value) != node.count:
-                raise ValueRefused(
-                    f"{node.path} has {node.count} records and {len(value)} are given",
-                    "give as many; records cannot be added or removed yet",
-                )
+                if self.problem is not None:
+                    raise EntryError(self.problem.what, self.problem.remedy)
+                return [Entry(node, node.path, node.count, len(value), compose_records(node, value))]
             return [
                 e for item, one in zip(node.items(), value, strict=True) for e in self._structure(item, one, anyway)
             ]

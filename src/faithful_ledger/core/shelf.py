@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from faithful_ledger.core.book import Book, Snapshot
+from faithful_ledger.core.book import Book
 from faithful_ledger.core.disk import Disk
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.posting import Recovery
+from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.template import Library, Template
 
 __all__ = ["Shelf"]

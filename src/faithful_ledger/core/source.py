@@ -30,6 +30,7 @@ __all__ = [
     "read_whole",
     "same",
     "same_bytes",
+    "unreadable",
 ]
 
 WHOLE = 256 << 20
@@ -180,7 +181,7 @@ def read_whole(path: Path) -> tuple[bytes, Moment]:
             data = _read_all(descriptor, before.size)
             after = moment_of(os.fstat(descriptor))
         except OSError as error:
-            raise _unreadable(path, error) from error
+            raise unreadable(path, error) from error
         finally:
             os.close(descriptor)
         if before == after and len(data) == before.size:
@@ -203,7 +204,7 @@ def _open(path: Path) -> int:
     try:
         descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
     except (OSError, ValueError) as error:
-        raise _unreadable(path, error) from error
+        raise unreadable(path, error) from error
     mode = os.fstat(descriptor).st_mode
     if not stat.S_ISREG(mode):
         os.close(descriptor)
@@ -212,7 +213,8 @@ def _open(path: Path) -> int:
     return descriptor
 
 
-def _unreadable(path: Path, error: Exception) -> FileAccessError:
+def unreadable(path: Path, error: Exception) -> FileAccessError:
+    """What an OSError of opening or listing means, as a sentence."""
     code = getattr(error, "errno", None)
     if code == errno.ENOENT:
         return FileAccessError(f"{path} is not there", "check the name, or look whether the game has moved its saves")

@@ -9,11 +9,11 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication
 
 from faithful_ledger.core.shelf import Shelf
-from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.shell import Shell
 from faithful_ledger.desk.theme import apply_sheet, dress
 
-__all__ = ["application", "make_shell", "run"]
+__all__ = ["application", "make_shell", "run", "tell_unexpected"]
 
 
 def application() -> QApplication:
@@ -42,10 +42,26 @@ def make_shell(shelf: Shelf | None = None) -> Shell:
     return shell
 
 
+def tell_unexpected(shell: Shell, error: BaseException) -> None:
+    """A mistake of ours: the window stays, the tape stays, and the banner says where the details are."""
+    import traceback
+
+    path = shell.session.shelf.cache / "unexpected.log"
+    details = "".join(traceback.format_exception(error))
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(details, "utf-8")
+    except OSError:
+        sys.stderr.write(details)
+    text = f"Something went wrong in the program itself ({type(error).__name__}). No save was changed; see {path}"
+    shell.session.told.emit(Message("broken", text))
+
+
 def run(file: str | None, template: str | None = None, book: str | None = None) -> int:
     """Open the window, with a save where one is named, until it is closed. Returns the exit status."""
     running = application()
     shell = make_shell()
+    sys.excepthook = lambda kind, error, trace: tell_unexpected(shell, error)
     if file is None or not shell.session.open(Path(file), template, book):
         shell.welcome.show_recent()
     shell.show()

@@ -14,9 +14,10 @@ from PySide6.QtCore import QObject, Signal
 
 from faithful_ledger.core.binding import FieldNode, Node
 from faithful_ledger.core.binding.spans import field_at
-from faithful_ledger.core.book import Book, Posting, Snapshot
+from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import LedgerError, RecognitionError, ValueRefused
 from faithful_ledger.core.posting import Plan, make_plan
+from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.core.save import Save, find_save, open_save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.desk.background import Background
@@ -72,8 +73,31 @@ class Session(QObject):
     # opening
 
     def open(self, path: Path, template: str | None = None, book: str | None = None) -> bool:
-        """Open a save. One that no template fits opens as bytes, and the banner says why."""
+        """Open a save. One that no template fits opens as bytes, and the banner says why.
+
+        While entries are pending the user is asked first, because they belong to the save that is open.
+        """
+        if self.pending:
+            self._ask_about_entries("Open it without them", lambda: self.open(path, template, book))
+            return False
         return self.attempt(lambda: self._open(path, template, book)) is not None
+
+    @property
+    def pending(self) -> int:
+        """How many entries are on the tape."""
+        return len(self.save.tape) if self.save is not None else 0
+
+    def _ask_about_entries(self, action: str, act: Callable[[], object]) -> None:
+        """Tell that entries would be lost; the action strikes them and goes on."""
+
+        def strike_and_go_on() -> None:
+            if self.save is not None:
+                self.save.tape.clear()
+            act()
+
+        count = f"{self.pending} {'entry is' if self.pending == 1 else 'entries are'}"
+        text = f"{count} pending for {self.save.main.path.name if self.save else ''}; post or strike first"
+        self.told.emit(Message("open", text, action, strike_and_go_on))
 
     def _open(self, path: Path, template_name: str | None, book_name: str | None) -> bool:
         known = self.shelf.book_of(path) if book_name is None else self.shelf.open(book_name)
@@ -106,9 +130,10 @@ class Session(QObject):
 
     def reopen(self) -> None:
         """Read the save anew, as after a posting."""
-        if self.save is not None:
-            template = self.save.template
-            self.open(self.save.main.path, template.id if template is not None else None)
+        save = self.save
+        if save is not None:
+            name = save.template.id if save.template is not None else None
+            self.attempt(lambda: self._open(save.main.path, name, None))
 
     # selection
 
@@ -218,6 +243,9 @@ class Session(QObject):
         book = self.book
         if book is None:
             return False
+        if self.pending:
+            self._ask_about_entries("Reverse without them", lambda: self.reverse(posting, anyway=anyway))
+            return False
         try:
             book.reverse(posting, anyway=anyway)
         except LedgerError as error:
@@ -230,6 +258,9 @@ class Session(QObject):
 
     def restore(self, snapshot: Snapshot) -> bool:
         book = self.book
+        if self.pending:
+            self._ask_about_entries("Restore without them", lambda: self.restore(snapshot))
+            return False
         if book is None or self.attempt(lambda: book.restore(snapshot)) is None:
             return False
         self.reopen()

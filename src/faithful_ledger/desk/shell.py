@@ -9,9 +9,9 @@ from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import QFileDialog, QMainWindow, QStackedWidget, QWidget
 
 from faithful_ledger.core.binding.spans import explained_bytes
-from faithful_ledger.core.book import Posting
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.goto import Destination
+from faithful_ledger.core.records import Posting
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.describe import DescribeStage
 from faithful_ledger.desk.stages.edit import EditStage
@@ -51,6 +51,7 @@ class Shell(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(820, 520)
         self.setAcceptDrops(True)
+        self._asked_to_close = False
         self.head = Head(session)
         self.banner = Banner()
         self.describe, self.edit, self.records = DescribeStage(session), EditStage(session), RecordsStage(session)
@@ -205,6 +206,7 @@ class Shell(QMainWindow):
         if save is None:
             return
         named = [(save.title(entry.node), entry) for entry in save.tape]
+        self._asked_to_close = False
         self.tape.show_entries(named, save.tape.can_undo, save.tape.can_redo)
         self.margin.show_selection(self.session.selection)
         self.show_lines()
@@ -250,7 +252,7 @@ class Shell(QMainWindow):
 
     def _show_selection(self, selection: Selection) -> None:
         if self.sheet.currentWidget() is not self.posting:
-            self.margin.show_selection(selection)
+            self.session.attempt(lambda: self.margin.show_selection(selection))
 
     def _show_checks(self) -> None:
         self.margin.show_lines("Before you post", self.posting.check_lines())
@@ -260,7 +262,7 @@ class Shell(QMainWindow):
         if save is None:
             return
         try:
-            self.session.select_node(save.fields(path)[0])
+            self.session.select_node(save.nodes(path)[0])
         except LedgerError as error:
             self.session.told.emit(Message("broken", str(error)))
 
@@ -273,6 +275,15 @@ class Shell(QMainWindow):
         self.session.told.emit(Message("holds", text, "Reverse it", lambda: self.session.reverse(posting)))
 
     def closeEvent(self, event: QCloseEvent) -> None:
+        pending = self.session.pending
+        if pending and not self._asked_to_close:
+            self._asked_to_close = True
+            count = f"{pending} {'entry is' if pending == 1 else 'entries are'}"
+            self.session.told.emit(
+                Message("open", f"{count} pending and not written; close once more to leave without")
+            )
+            event.ignore()
+            return
         self.session.background.wait()
         super().closeEvent(event)
 

@@ -155,6 +155,10 @@ class RepeatNode(Node):
         self.offsets: array[int] | None = None
         self._make = make
 
+    @property
+    def raw(self) -> bytes:
+        return bytes(self.source.read(self.start, self.end))
+
     def __len__(self) -> int:
         return self.count
 

@@ -7,6 +7,8 @@ several rounds; there is a limit). Then the seals are filled in, which moves not
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from types import MappingProxyType
 from typing import NamedTuple
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, RepeatNode
@@ -18,6 +20,7 @@ from faithful_ledger.core.source import Source
 __all__ = ["Renewal", "Settled", "expected_number", "settle"]
 
 MOST_ROUNDS = 16
+NOTHING: Mapping[str, int] = MappingProxyType({})
 
 
 class Renewal(NamedTuple):
@@ -36,8 +39,10 @@ class Settled(NamedTuple):
     renewals: list[Renewal]
 
 
-def expected_number(node: FieldNode, patched: Patched | None = None) -> int:
+def expected_number(node: FieldNode, patched: Patched | None = None, counts: Mapping[str, int] = NOTHING) -> int:
     """What a length, count or offset should say, in the payload as it is or as it will be.
+
+    `counts` are the numbers of records of repeats that are given anew, by path.
 
     Raises:
         AddressError: its target is not in this save.
@@ -46,14 +51,21 @@ def expected_number(node: FieldNode, patched: Patched | None = None) -> int:
     assert derived is not None
     target = resolve(node, derived.target)
     if derived.kind == "count":
-        return (target.count if isinstance(target, RepeatNode) else 1) + derived.plus
+        number = counts.get(target.path, target.count) if isinstance(target, RepeatNode) else 1
+        return number + derived.plus
     start, end = target.start, target.end
     if patched is not None:
         start, end = patched.moved(start), patched.moved(end, after=True)
     return (end - start if derived.kind == "length" else start) + derived.plus
 
 
-def settle(root: GroupNode, source: Source, entries: list[Replacement], leave: frozenset[str] = frozenset()) -> Settled:
+def settle(
+    root: GroupNode,
+    source: Source,
+    entries: list[Replacement],
+    leave: frozenset[str] = frozenset(),
+    counts: Mapping[str, int] = NOTHING,
+) -> Settled:
     """Put everything right that depends on the replaced spans.
 
     `leave` are paths of dependent fields that stay as they are: they did not hold when the save was opened, and
@@ -73,7 +85,7 @@ def settle(root: GroupNode, source: Source, entries: list[Replacement], leave: f
             found
             for node in fields
             if node.spec.derived is not None
-            and (found := _renewed(node, node.spec.derived.kind, expected_number(node, patched)))
+            and (found := _renewed(node, node.spec.derived.kind, expected_number(node, patched, counts)))
         ]
         if renewed == placed:
             break

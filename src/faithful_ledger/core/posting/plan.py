@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
-from faithful_ledger.core.binding import Renewal, settle
+from faithful_ledger.core.binding import FieldNode, Renewal, RepeatNode, settle
 from faithful_ledger.core.codecs import Value
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.entries import Entry
@@ -85,10 +85,11 @@ def make_plan(save: Save) -> Plan:
     for entry, cause in [(e, f"entry {e.path}") for e in entries] + [(e, f"rule {e.path}") for e in followers]:
         replacements[entry.node.file].append(Replacement(entry.node.start, entry.node.end, entry.data, cause))
     name_of = {file.bound.spec.name: name for name, file in save.files.items() if file.bound is not None}
+    counts = {e.path: len_ for e in entries if isinstance(e.node, RepeatNode) and isinstance(len_ := e.new, int)}
     plans = []
     for name, file in save.files.items():
         assert file.bound is not None and name_of[file.bound.spec.name] == name
-        patched, renewals = settle(file.bound.root, file.source, replacements[name], leave)
+        patched, renewals = settle(file.bound.root, file.source, replacements[name], leave, counts)
         plans.append(FilePlan(file, patched, renewals, _changes(name, patched)))
     changed = any(plan.changes for plan in plans)
     plan = Plan(entries, followers, plans, _companions(save) if changed else [])
@@ -194,8 +195,8 @@ def _check_result(save: Save, plan: Plan) -> None:
         files[file.file.name] = SaveFile(file.file.name, file.file.path, file.patched, None, again)
     result = Save(save.template, files)
     for entry in [*plan.entries, *plan.followers]:
-        (node,) = result.fields(entry.path)
-        if node.raw != entry.data:
+        (node,) = result.nodes(entry.path)
+        if not isinstance(node, FieldNode | RepeatNode) or node.raw != entry.data:
             raise EntryError(
                 f"{entry.path} would not read back as {entry.new_text}",
                 "the template does not say what this value's size depends on; nothing was written",

@@ -12,6 +12,7 @@ import hashlib
 import io
 import json
 import os
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -94,17 +95,46 @@ def _parse(text: bytes, name: str) -> tuple[Template, dict[str, Any]]:
     from faithful_ledger.core.template.schema import TemplateText
 
     mistakes: Mistakes = []
+    plain = _plain(document)
     try:
-        checked = TemplateText.model_validate(_plain(document))
+        checked = TemplateText.model_validate(plain)
     except ValidationError as error:
         mistakes += [(tuple(found["loc"]), _told(dict(found))) for found in error.errors()]
-        raise TemplateError(name, _with_lines(mistakes, document)) from error
+        for found in error.errors():
+            if found["type"] == "extra_forbidden":
+                _leave_out(plain, found["loc"])
+        try:  # without the unknown keys the rest may make sense, and its mistakes can be told in the same breath
+            checked = TemplateText.model_validate(plain)
+        except ValidationError:
+            raise TemplateError(name, _with_lines(mistakes, document)) from error
     keys = checked.model_dump(mode="json", by_alias=True, exclude_defaults=True)
     keys = _with_whole_keys(json.loads(json.dumps(keys)))
     template = compile_template(keys, mistakes)
     if mistakes:
         raise TemplateError(name, _with_lines(mistakes, document))
     return template, keys
+
+
+def _leave_out(document: Any, where: Where) -> None:
+    """Remove the key at `where`."""
+    holder, step = list(_walk(document, where))[-1]
+    holder.pop(step)
+
+
+def _walk(document: Any, where: Where) -> Iterator[tuple[Any, str | int]]:
+    """Each container on the way and the step taken from it.
+
+    pydantic puts the alternative it tried into the way (“field”, “group”); that is no key of the document, though a key
+    of the same name may stand there with a plain value.
+    """
+    for number, step in enumerate(where):
+        last = number == len(where) - 1
+        known = isinstance(step, int) and step < len(document) if isinstance(document, list) else step in document
+        if known and (last or isinstance(document[step], dict | list)):
+            yield document, step
+            document = document[step]
+            if not isinstance(document, dict | list):
+                return
 
 
 def _read_yaml(text: bytes, name: str) -> Any:
@@ -159,21 +189,10 @@ def _with_lines(mistakes: Mistakes, document: Any) -> list[tuple[int, str]]:
 def _line(where: Where, document: Any) -> int:
     """The line of a key, or of the nearest thing around it that has one."""
     line = 1
-    holder: Any = document
-    for step in where:
-        if isinstance(holder, dict) and step in holder:
-            line = _position(holder).key(step)[0] + 1
-        elif isinstance(holder, list) and isinstance(step, int) and step < len(holder):
-            line = _position(holder).item(step)[0] + 1
-        else:
-            continue  # pydantic names the alternative it tried; that is no key of the document
-        holder = holder[step]
+    for holder, step in _walk(document, where):
+        places = holder.lc  # ruamel.yaml's line and column of each part
+        line = (places.item(step) if isinstance(step, int) else places.key(step))[0] + 1
     return line
-
-
-def _position(holder: Any) -> Any:
-    """Where ruamel.yaml found the parts of a mapping or a list."""
-    return holder.lc
 
 
 def _told(error: dict[str, Any]) -> str:

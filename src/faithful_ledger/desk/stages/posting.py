@@ -5,8 +5,8 @@ from __future__ import annotations
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QLineEdit, QVBoxLayout, QWidget
 
-from faithful_ledger.core.book import Posting
 from faithful_ledger.core.posting import Change, Check, FilePlan, Plan
+from faithful_ledger.core.records import Posting
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.records import plain_table
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono

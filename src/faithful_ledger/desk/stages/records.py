@@ -10,8 +10,8 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLineEdit, QTableW
 
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.binding.spans import all_fields
-from faithful_ledger.core.book import Posting, Snapshot
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.core.save import bind_files
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.seen import WhenSeen

@@ -45,7 +45,7 @@ class Welcome(QWidget):
             except LedgerError as error:
                 self.recent.addWidget(label(str(error), "broken", wrap=True))
                 continue
-            saves = book.saves()[:6]
+            saves = book.records.saves()[:6]
             book.close()
             if saves:
                 self.recent.addWidget(label(f"Book {name}", "heading"))

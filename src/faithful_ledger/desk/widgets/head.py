@@ -99,7 +99,7 @@ class Head(QFrame):
                 book = self.session.book if self.session.book and self.session.book.name == name else shelf.open(name)
             except LedgerError:
                 continue
-            saves = book.saves()[:MOST_RECENT]
+            saves = book.records.saves()[:MOST_RECENT]
             if saves:
                 self.menu.addSection(name)
             self.menu.addSeparator()

@@ -13,8 +13,9 @@ from PySide6.QtGui import QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaint
 from PySide6.QtWidgets import QAbstractScrollArea, QWidget
 
 from faithful_ledger.core.binding import FieldNode
+from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.source import MemorySource, Source
-from faithful_ledger.desk.theme import colours, mono, sans
+from faithful_ledger.desk.theme import BROKEN, colours, mono, sans
 
 __all__ = ["ByteStrip"]
 
@@ -166,7 +167,14 @@ class ByteStrip(QAbstractScrollArea):
             start = self._row_start(self._top_row() + number)
             if start >= self._source.size:
                 break
-            self._draw_row(painter, number * ROW_HEIGHT, start)
+            try:
+                self._draw_row(painter, number * ROW_HEIGHT, start)
+            except LedgerError as error:
+                painter.setPen(colours()["broken"])
+                painter.setFont(sans())
+                box = self.viewport().rect().adjusted(12, number * ROW_HEIGHT + 8, -12, 0)
+                painter.drawText(box, Qt.TextFlag.TextWordWrap, f"{BROKEN} {error}")
+                break
 
     def _draw_row(self, painter: QPainter, y: int, start: int) -> None:
         theme = colours()

@@ -1,0 +1,189 @@
+"""A book's records in SQLite: which saves it knows, its snapshots and postings.
+
+The database is in WAL mode with full synchronisation: a transaction that was committed survives a stop, another leaves
+no trace. Every error of SQLite is translated here.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from faithful_ledger.core.errors import VaultError
+
+__all__ = ["KeptFile", "Posting", "Records", "Snapshot", "now"]
+
+SCHEMA = """
+create table if not exists saves (path text primary key, template text, opened text not null);
+create table if not exists snapshots (
+    id text primary key, number integer not null unique, time text not null, label text not null, kind text not null,
+    save text not null, companions text not null);
+create table if not exists snapshot_files (
+    snapshot text not null references snapshots, role text not null, path text not null,
+    size integer not null, sha256 text not null, mode integer not null, primary key (snapshot, path));
+create table if not exists postings (
+    id text primary key, time text not null, save text not null, kept text not null references snapshots,
+    record text not null, reversed text);
+create index if not exists snapshots_of_save on snapshots (save, number);
+create index if not exists postings_of_save on postings (save);
+"""
+
+
+class KeptFile(NamedTuple):
+    """One file of a snapshot: its role in the save (a file's name in the template, or companion) and its content."""
+
+    role: str
+    path: Path
+    size: int
+    sha256: str
+    mode: int
+
+
+class Snapshot(NamedTuple):
+    """A kept copy. `companions` are the names of files that must go when the save is brought back without them."""
+
+    id: str
+    time: str
+    label: str
+    kind: str
+    save: Path
+    companions: tuple[str, ...]
+    files: tuple[KeptFile, ...]
+
+
+class Posting(NamedTuple):
+    """Entries that were written. `record` says what and why; `reversed` says when it was, or is None."""
+
+    id: str
+    time: str
+    save: Path
+    kept: str
+    record: dict[str, Any]
+    reversed: str | None
+
+
+def now() -> str:
+    """The time as records keep it: UTC, ISO 8601, milliseconds."""
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+class Records:
+    """The records in one file. Paths are absolute.
+
+    Raises:
+        VaultError: from every method, when the database cannot be read or written.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        with self._translated("opened"):
+            self._db = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+            self._db.execute("pragma journal_mode = wal")
+            self._db.execute("pragma synchronous = full")
+            self._db.executescript(SCHEMA)
+
+    def close(self) -> None:
+        self._db.close()
+
+    # saves
+
+    def remember(self, save: Path, template: str | None) -> None:
+        self._change(
+            "insert into saves values (?, ?, ?) on conflict (path) do update set template = excluded.template, "
+            "opened = excluded.opened",
+            (str(save), template, now()),
+        )
+
+    def saves(self) -> list[tuple[Path, str | None]]:
+        """Saves with their template's id, the one opened last first."""
+        rows = self._rows("select path, template from saves order by opened desc, rowid desc")
+        return [(Path(path), template) for path, template in rows]
+
+    def knows(self, save: Path) -> bool:
+        return bool(self._rows("select 1 from saves where path = ?", (str(save),)))
+
+    # snapshots
+
+    def add_snapshot(self, snapshot: Snapshot) -> None:
+        with self._translated("written"):
+            self._db.execute("begin immediate")
+            try:
+                self._db.execute(
+                    "insert into snapshots select ?, coalesce(max(number), 0) + 1, ?, ?, ?, ?, ? from snapshots",
+                    (*snapshot[:4], str(snapshot.save), json.dumps(snapshot.companions)),
+                )
+                self._db.executemany(
+                    "insert into snapshot_files values (?, ?, ?, ?, ?, ?)",
+                    [(snapshot.id, f.role, str(f.path), f.size, f.sha256, f.mode) for f in snapshot.files],
+                )
+                self._db.execute("commit")
+            except BaseException:
+                self._db.rollback()
+                raise
+
+    def snapshots(self, save: Path | None = None, beginning: str = "") -> list[Snapshot]:
+        """Snapshots, of one save or of all, whose id begins so; the latest first."""
+        wanted = "where (?1 is null or save = ?1) and substr(id, 1, length(?2)) = ?2"
+        values = (str(save) if save is not None else None, beginning)
+        files: dict[str, list[KeptFile]] = {}
+        for snapshot, role, path, size, sha256, mode in self._rows(
+            "select snapshot, role, path, size, sha256, mode from snapshot_files "
+            f"where snapshot in (select id from snapshots {wanted}) order by rowid",
+            values,
+        ):
+            files.setdefault(snapshot, []).append(KeptFile(role, Path(path), size, sha256, mode))
+        rows = self._rows(
+            f"select id, time, label, kind, save, companions from snapshots {wanted} order by number desc", values
+        )
+        return [
+            Snapshot(id_, time, label, kind, Path(path), tuple(json.loads(names)), tuple(files.get(id_, ())))
+            for id_, time, label, kind, path, names in rows
+        ]
+
+    def relabel(self, snapshot: Snapshot, label: str) -> None:
+        self._change("update snapshots set label = ? where id = ?", (label, snapshot.id))
+
+    # postings
+
+    def add_posting(self, record: dict[str, Any]) -> None:
+        """`record` has the posting's id, time, save and kept beside all the rest; once more does no harm."""
+        self._change(
+            "insert or replace into postings values (?, ?, ?, ?, ?, null)",
+            (record["id"], record["time"], record["save"], record["kept"], json.dumps(record)),
+        )
+
+    def postings(self, save: Path | None = None) -> list[Posting]:
+        """Postings, of one save or of all; the latest first."""
+        rows = self._rows(
+            "select id, time, save, kept, record, reversed from postings where ?1 is null or save = ?1 "
+            "order by rowid desc",
+            (str(save) if save is not None else None,),
+        )
+        return [Posting(i, time, Path(path), kept, json.loads(rec), rev) for i, time, path, kept, rec, rev in rows]
+
+    def mark_reversed(self, posting: Posting) -> None:
+        self._change("update postings set reversed = ? where id = ?", (now(), posting.id))
+
+    # SQLite
+
+    def _rows(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+        with self._translated("read"):
+            return self._db.execute(statement, values).fetchall()
+
+    def _change(self, statement: str, values: Sequence[object]) -> None:
+        with self._translated("written"):
+            self._db.execute(statement, values)
+
+    @contextmanager
+    def _translated(self, doing: str) -> Iterator[None]:
+        try:
+            yield
+        except sqlite3.Error as error:
+            raise VaultError(
+                f"the records {self.path} cannot be {doing} ({error})", "no save was changed; check the disk"
+            ) from error
