@@ -388,7 +388,7 @@ class FieldTable(QTableView):
 
     def _set_widths(self) -> None:
         if isinstance(self.fields, RowsModel):
-            for column, width in enumerate((120, 80, 90, 120)):
+            for column, width in enumerate((130, 74, 90, 110)):
                 self.setColumnWidth(column, width)
             self.horizontalHeader().setStretchLastSection(True)
             return
