@@ -108,6 +108,7 @@ QComboBox { background: $paper; border: 1px solid $faint; border-radius: 3px; pa
 QComboBox:focus { border-color: $holds; }
 QComboBox::drop-down { border: none; width: 18px; }
 QComboBox QAbstractItemView, QListView, QMenu { background: $paper; color: $ink; border: 1px solid $faint; selection-background-color: $tint; selection-color: $ink; }
+QListView::item { padding: 4px 6px; }
 QMenu::item { padding: 5px 18px; }
 QMenu::item:selected { background: $tint; }
 QMenu::separator { height: 1px; background: $rule; margin: 4px 8px; }

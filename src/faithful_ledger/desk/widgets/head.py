@@ -128,7 +128,7 @@ class Head(QFrame):
         self.list.setCurrentRow(0)
         width = max(self.box.width(), 460)
         corner = self.box.mapToGlobal(QPoint(self.box.width() - width, self.box.height() + 4))
-        self.list.setGeometry(corner.x(), corner.y(), width, min(24 * max(self.list.count(), 1) + 8, 360))
+        self.list.setGeometry(corner.x(), corner.y(), width, min(26 * max(self.list.count(), 1) + 6, 370))
         self.list.show()
 
     def _go(self, number: int) -> None:

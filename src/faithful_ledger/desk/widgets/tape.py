@@ -26,6 +26,7 @@ class Slip(QFrame):
     def __init__(self, entry: Entry, name: str) -> None:
         super().__init__()
         self.setObjectName("slip")
+        self.setMaximumHeight(36)
         self.path = entry.path
         self.setAccessibleName(f"Entry {entry.path}: {entry.old_text} becomes {entry.new_text}")
         self.setToolTip(f"{entry.path}\n{entry.old_text} → {entry.new_text}")
