@@ -320,3 +320,73 @@ main(["post", sys.argv[1], "--set", "purse.marks=5200"])
             ["/bin/sh", "-c", command], capture_output=True, text=True, env={**os.environ}, check=False
         )
         self.assertNotIn("Traceback", done.stderr)
+
+
+class EvidenceTest(CommandCase):
+    def test_locate(self) -> None:
+        folder = self.folder / "played"
+        seen = []
+        for number, actions in enumerate(
+            (
+                [["start", "Oriel"]],
+                [["sell", "brass lamp"]],
+                [["rename", "Ives", "Ives the Younger"], ["dive", "Oriel"]],
+            )
+        ):
+            for action in actions:
+                play(folder, *action)
+            copy = self.folder / f"copy-{number}=x.bwk"
+            copy.write_bytes((folder / "harbour.bwk").read_bytes())
+            air = next(line for line in play(folder, "show").text.splitlines() if "Oriel: air" in line)
+            seen += ["--seen", f"{copy}={air.split('air ')[1].split(',')[0]}"]
+        document = self.json_of("locate", *seen)
+        self.assertEqual(set(document), {"places", "suggestion"})
+        best = document["places"][0]
+        self.assertEqual(
+            set(best), {"offset", "path", "anchor", "layer", "stored_as", "fits", "of", "scale", "bias", "rounding"}
+        )
+        data = (self.folder / "copy-0=x.bwk").read_bytes()
+        self.assertEqual(data[best["offset"] - 6 : best["offset"] + 1], b"\x05Oriel\x17")
+        self.assertEqual((best["fits"], best["of"], best["scale"], best["layer"]), (3, 3, 1.0, None))
+        status, out, _ = self.run_command("locate", *seen)
+        self.assertEqual(status, 0)
+        self.assertIn("3 of 3", out)
+        nothing = self.json_of("locate", "--seen", f"{copy}=123456789", status=1)
+        self.assertEqual(nothing["places"], [])
+
+    def test_what_cannot_be_located(self) -> None:
+        path = self.harbour() / "harbour.bwk"
+        for arguments, words in (
+            ([], "nothing was seen; say --seen FILE=VALUE"),
+            (["--seen", "nothing"], "“nothing” is no sighting; write --seen FILE=VALUE"),
+            (["--seen", "none.bwk=5"], "none.bwk is not there"),
+            (["--seen", f"{path}="], "a sighting is empty"),
+            (["--seen", f"{path}=any"], "nothing was seen that tells one place from another"),
+            (["--seen", f"{path}=5", "--seen", f"{path}=Oriel"], "is a text and others are numbers"),
+            (["--seen", f"{self.folder}=5"], "is a folder"),
+        ):
+            with self.subTest(arguments=arguments):
+                self.assertIn(words, self.refused(2, "locate", *arguments))
+
+    def test_compare(self) -> None:
+        saves = self.harbour()
+        before = self.folder / "before.bwk"
+        (self.folder / "account.json").write_bytes((saves / "account.json").read_bytes())
+        before.write_bytes((saves / "harbour.bwk").read_bytes())
+        same = self.json_of("compare", before, saves / "harbour.bwk")
+        self.assertEqual((same["same"], same["changes"], same["fields"], same["changed_share"]), (True, [], [], 0))
+        play(saves, "rename", "Ives", "Ives the Younger")
+        document = self.json_of("compare", before, saves / "harbour.bwk", status=1)
+        self.assertEqual(set(document), {"same", "changed_share", "aligned", "changes", "fields"})
+        inserted = [change for change in document["changes"] if change["kind"] == "inserted"]
+        self.assertIn(12, [change["b"][1] - change["b"][0] for change in inserted])
+        self.assertLess(document["changed_share"], 0.1)
+        fields = {field["path"]: (field["a"], field["b"]) for field in document["fields"]}
+        self.assertEqual(fields["crew[3].name"], ("Ives", "Ives the Younger"))
+        noise = self.folder / "noise.bin"
+        noise.write_bytes(os.urandom(400))
+        self.assertEqual(self.json_of("compare", before, noise, status=1)["fields"], [])
+        self.assertIn("is not there", self.refused(2, "compare", before, self.folder / "none"))
+        status, out, _ = self.run_command("compare", before, saves / "harbour.bwk")
+        self.assertEqual(status, 1)
+        self.assertIn("Ives the Younger", out)

@@ -8,7 +8,7 @@ import math
 import sys
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.book import Book
@@ -18,8 +18,12 @@ from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save, find_save, open_save
 from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.core.source import open_source
 
-__all__ = ["check", "keep", "post", "read", "restore", "snapshots"]
+if TYPE_CHECKING:
+    from faithful_ledger.core.evidence import Place
+
+__all__ = ["check", "compare", "keep", "locate", "post", "read", "restore", "snapshots"]
 
 LONGEST_RAW = 64
 
@@ -76,6 +80,63 @@ def post(options: argparse.Namespace) -> int:
     else:
         _print_plan(plan, written, kept)
     return 0
+
+
+def locate(options: argparse.Namespace) -> int:
+    """Find where a quantity is stored; status 1 when no place explains what was seen."""
+    from faithful_ledger.core import evidence
+
+    if not options.seen:
+        raise AddressError("nothing was seen", "say --seen FILE=VALUE for each kept copy, in the order of time")
+    pairs = [split_seen(text) for text in options.seen]
+    sources = [open_source(path)[0] for path, _ in pairs]
+    found = evidence.locate(sources, [evidence.parse_sighting(value) for _, value in pairs], options.most)
+    if options.json:
+        _print_json({"places": [_place_json(place) for place in found.places], "suggestion": found.suggestion})
+    else:
+        rows = [
+            (f"{p.fits} of {p.of}", p.path or f"0x{p.offsets[0]:X} · {p.offsets[0]}", p.stored_as, "; ".join(p.reasons))
+            for p in found.places
+        ]
+        _table("Places", ("Fits", "At", "Stored as", "Why"), rows)
+        print(found.suggestion)
+    if found.warning:
+        print(f"note: {found.warning}", file=sys.stderr)
+    return 0 if found.places else 1
+
+
+def compare(options: argparse.Namespace) -> int:
+    """What differs between two saves; status 1 when anything does."""
+    import numpy
+
+    from faithful_ledger.core.compare import align, field_differences
+
+    saves = [_opened_for_comparing(options, Path(name)) for name in (options.a, options.b)]
+    a, b = (numpy.frombuffer(s.main.source.read(0, s.main.source.size), numpy.uint8) for s in saves)
+    alignment = align(a, b)
+    differences = alignment.differences()
+    bound = [{name: file.bound for name, file in save.files.items() if file.bound is not None} for save in saves]
+    fields = list(field_differences(*bound)) if all(save.template is not None for save in saves) else []
+    same = not differences and a.size == b.size and not fields
+    largest = max(a.size, b.size, 1)
+    if options.json:
+        _print_json(
+            {
+                "same": same,
+                "changed_share": round(1 - alignment.equal / largest, 6) if not same else 0,
+                "aligned": alignment.equal,
+                "changes": [{"kind": d.kind, "a": [d.a0, d.a1], "b": [d.b0, d.b1]} for d in differences],
+                "fields": [{"path": f.path, "a": _side(f.a), "b": _side(f.b)} for f in fields],
+            }
+        )
+    else:
+        print("The same." if same else f"{alignment.equal} of {largest} bytes are the same at their aligned places.")
+        rows = [(d.kind, f"0x{d.a0:X} … 0x{d.a1:X}", f"0x{d.b0:X} … 0x{d.b1:X}") for d in differences]
+        _table("Bytes", ("What", "In A", "In B"), rows)
+        if fields:
+            told = [(f.path, _shown(f.a) if f.a else "–", _shown(f.b) if f.b else "–") for f in fields]
+            _table("Fields", ("Field", "A", "B"), told)
+    return 0 if same else 1
 
 
 def keep(options: argparse.Namespace) -> int:
@@ -139,6 +200,33 @@ def split_setting(text: str) -> tuple[str, str]:
         if letter == "=" and depth == 0:
             return text[:at].strip(), text[at + 1 :]
     raise AddressError(f"“{text[:60]}” is no entry", "write --set PATH=VALUE")
+
+
+def split_seen(text: str) -> tuple[Path, str]:
+    """`FILE=VALUE` at the equals sign in front of which a file's name ends.
+
+    Raises:
+        AddressError: there is none.
+    """
+    at = first = text.find("=")
+    while at >= 0:
+        if Path(text[:at]).exists():
+            return Path(text[:at]), text[at + 1 :]
+        at = text.find("=", at + 1)
+    if first < 0:
+        raise AddressError(f"“{text[:60]}” is no sighting", "write --seen FILE=VALUE")
+    raise AddressError(f"{text[:first]} is not there", "write --seen FILE=VALUE with the name of a kept copy")
+
+
+def _opened_for_comparing(options: argparse.Namespace, path: Path) -> Save:
+    """A save with its template, or as bytes where none fits."""
+    try:
+        options.file = str(path)
+        return _opened(options)
+    except LedgerError:
+        if options.template is not None or path.is_dir():
+            raise
+        return open_save(path, None)
 
 
 def _opened(options: argparse.Namespace, *, whole: bool = True) -> Save:
@@ -212,6 +300,25 @@ def _json_value(node: FieldNode) -> Value | list[str]:
     if isinstance(value, tuple):
         return list(value)
     return str(value) if isinstance(value, float) and not math.isfinite(value) else value
+
+
+def _place_json(place: Place) -> dict[str, Any]:
+    return {
+        "offset": place.offsets[0],
+        "path": place.path,
+        "anchor": place.anchor,
+        "layer": None,
+        "stored_as": place.stored_as,
+        "fits": place.fits,
+        "of": place.of,
+        "scale": place.scale,
+        "bias": place.bias,
+        "rounding": place.rounding,
+    }
+
+
+def _side(node: FieldNode | None) -> Any:
+    return _json_value(node) if node is not None else None
 
 
 def _plan_json(plan: Plan, written: bool, kept: str | None) -> dict[str, Any]:

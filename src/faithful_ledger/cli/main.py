@@ -25,6 +25,8 @@ ABOUT = {
     "read": "print every field, seal and finding of a save",
     "check": "say whether a save is in balance",
     "post": "write values into a save so that the game accepts it",
+    "locate": "find where a quantity is stored, from what the game showed at several kept copies",
+    "compare": "tell what differs between two saves: bytes, moved bytes, fields",
     "keep": "keep an untouched copy of a save",
     "snapshots": "list kept copies",
     "restore": "bring a kept copy back",
@@ -62,16 +64,22 @@ def parser() -> argparse.ArgumentParser:
 
 def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
     add = command.add_argument
-    if name == "restore":
+    if name == "locate":
+        add("--seen", metavar="FILE=VALUE", action="append", default=[], help="a number, a text, more, less, same, …")
+        add("--most", metavar="N", type=int, default=20, help="how many places to tell at most")
+    elif name == "compare":
+        add("a", metavar="A", help="the save before")
+        add("b", metavar="B", help="the save after")
+    elif name == "restore":
         add("id", metavar="ID", help="a snapshot's id, or its beginning")
         add("--to", metavar="PATH", help="write it there instead of where it was")
     else:
         add("file", metavar="FILE", nargs="?" if name in ("open", "snapshots") else None, help="a save, or its folder")
     if name != "open":
         add("--json", action="store_true", help="print one JSON document and nothing else")
-    if name not in ("snapshots", "restore"):
+    if name not in ("snapshots", "restore", "locate"):
         add("--template", metavar="T", help="a template's id or file; else the save is recognised")
-    if name not in ("read", "check"):
+    if name not in ("read", "check", "locate", "compare"):
         add("--book", metavar="B", help="the book to use; else the one that knows the file")
     if name == "keep":
         add("--label", metavar="L", default="", help="what was done in the game")

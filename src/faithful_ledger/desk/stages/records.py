@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from datetime import datetime
+from itertools import islice
 from pathlib import Path
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLineEdit, QTableWidget, QTableWidgetItem, QWidget
 
 from faithful_ledger.core.binding import FieldNode
-from faithful_ledger.core.binding.spans import all_fields
+from faithful_ledger.core.compare import field_differences
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.core.save import bind_files
@@ -191,20 +192,14 @@ class RecordsStage(QWidget):
             return [], f"{BROKEN} {error}"
         except KeyError:
             return [], "It holds only part of this save, so its fields cannot be compared."
-        rows: list[tuple[str, ...]] = []
-        for name, file in save.files.items():
-            problem = bound[name].problem
-            if problem is not None:
-                return rows, f"{BROKEN} {problem}"
-            assert file.bound is not None
-            old = {node.path: node for node in all_fields(bound[name].root)}
-            for node in all_fields(file.bound.root):
-                other = old.pop(node.path, None)
-                if other is None or other.raw != node.raw:
-                    rows.append((node.path, _shown(other), _shown(node)))
-            rows += [(path, _shown(node), "–") for path, node in old.items()]
-            if len(rows) > MOST_DIFFERENCES:
-                return rows[:MOST_DIFFERENCES], f"The first {MOST_DIFFERENCES} fields that differ from the save now"
+        for file in bound.values():
+            if file.problem is not None:
+                return [], f"{BROKEN} {file.problem}"
+        present = {name: file.bound for name, file in save.files.items() if file.bound is not None}
+        found = islice(field_differences(bound, present), MOST_DIFFERENCES + 1)
+        rows: list[tuple[str, ...]] = [(item.path, _shown(item.a), _shown(item.b)) for item in found]
+        if len(rows) > MOST_DIFFERENCES:
+            return rows[:MOST_DIFFERENCES], f"The first {MOST_DIFFERENCES} fields that differ from the save now"
         return (
             rows,
             f"{len(rows)} fields differ from the save now" if rows else "The save now says the same in every field",

@@ -1,0 +1,298 @@
+"""Places: where a quantity may be stored, so that all its sightings are explained.
+
+Offsets are thinned out before anything is decoded: where two different numbers were seen, a byte of the value must
+differ between those two snapshots. Each storage is then read at the offsets that are left, first in two snapshots and
+only where their order is right in the next; what survives is compared exactly under each relation: as it is, times a
+usual scale, with a small bias, with one free scale, or as the rounded or cut-off form of what is stored.
+
+A place that fits all sightings but one is found by leaving each out in turn: a stale copy, or a mistyped number.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from fractions import Fraction
+from itertools import pairwise
+from typing import NamedTuple
+
+import numpy as np
+
+from faithful_ledger.core.evidence.sightings import Sighting
+from faithful_ledger.core.evidence.storages import STORAGES, Array, Storage
+
+__all__ = ["SCALES", "Place", "places_at"]
+
+CHUNK = 1 << 18
+SMALL = 1 << 20  # up to so many bytes a sighting is doubted even where others fit all
+REACH = 8  # a value that was seen to change has a changed byte within so many from where it begins
+SCALES = (1, 10, 100, 256, 65536, Fraction(1, 10), Fraction(1, 100))
+LARGEST_BIAS = 256
+LARGEST_SCALE = 100_000
+MOST_PLACES = 4000
+MOST_PAIRS = 3
+MANY = 3  # distinct numbers needed before a free scale is believed
+ENOUGH_TO_DOUBT = 4  # sightings needed before one of them is doubted
+
+
+@dataclass(slots=True)
+class Place:
+    """Stored = seen × scale + bias; with `rounding` what was seen is stored / scale, cut off or rounded.
+
+    `offsets` are where it lies in each snapshot, `values` what is stored there.
+    """
+
+    offsets: tuple[int, ...]
+    stored_as: str
+    fits: int
+    of: int
+    scale: float = 1
+    bias: float = 0
+    rounding: str | None = None
+    path: str | None = None
+    anchor: str | None = None
+    values: tuple[float | str, ...] = ()
+    reasons: list[str] = field(default_factory=list)
+    score: float = 0
+
+
+class _Relation(NamedTuple):
+    scale: Fraction
+    rounding: str | None
+
+
+class _Pair(NamedTuple):
+    """What is known about the values in two snapshots: the second is `more`, `less`, `same`, `changed` or `equal`."""
+
+    first: int
+    second: int
+    kind: str
+
+
+def places_at(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
+    """All places at the same offset of every snapshot; the arrays are cut to the shortest.
+
+    Offsets in the result are offsets of these arrays.
+    """
+    size = min(part.size for part in data)
+    if not size:
+        return []
+    cut = [part[:size] for part in data]
+    told = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
+    found = _with(cut, seen, told, len(told))
+    known = [j for j in told if seen[j].number is not None]
+    if len(known) >= ENOUGH_TO_DOUBT and (size <= SMALL or not found):
+        full = {(place.offsets, place.stored_as) for place in found}
+        for left_out in known:
+            rest = [j for j in told if j != left_out]
+            doubtful = _with(cut, seen, rest, len(told))
+            found += [place for place in doubtful if (place.offsets, place.stored_as) not in full]
+    return found[:MOST_PLACES]
+
+
+def _with(data: list[Array], seen: Sequence[Sighting], used: list[int], of: int) -> list[Place]:
+    """Places that fit the sightings in `used`."""
+    pairs = _pairs(seen, used)
+    offsets = _possible(data, pairs)
+    negative = any(seen[j].number is not None and (seen[j].number or 0) < 0 for j in used)
+    found: list[Place] = []
+    for storage in STORAGES.values():
+        if storage.family != "signed" or negative or not any(seen[j].number is not None for j in used):
+            found += _of_storage(storage, data, seen, used, pairs, offsets, of)
+        if len(found) >= MOST_PLACES:
+            break
+    return found
+
+
+def _pairs(seen: Sequence[Sighting], used: list[int]) -> list[_Pair]:
+    """What the sightings say about two snapshots at a time, the telling ones first."""
+    pairs = []
+    known = [j for j in used if seen[j].number is not None]
+    for i, j in pairwise(known):
+        a, b = seen[i].number or 0, seen[j].number or 0
+        pairs.append(_Pair(i, j, "more" if b > a else "less" if b < a else "equal"))
+    pairs += [_Pair(j - 1, j, seen[j].kind) for j in used if j and seen[j].kind in ("more", "less", "same", "changed")]
+    order = {"more": 0, "less": 0, "changed": 1, "same": 2, "equal": 3}
+    return sorted(pairs, key=lambda pair: order[pair.kind])
+
+
+def _possible(data: list[Array], pairs: list[_Pair]) -> Array:
+    """Offsets with a changed byte near enough in every pair that was seen to change."""
+    size = data[0].size
+    telling = [pair for pair in pairs if pair.kind in ("more", "less", "changed")][:MOST_PAIRS]
+    if not telling:
+        return np.arange(size)
+    hits = []
+    for start in range(0, size, CHUNK):
+        end = min(start + CHUNK, size)
+        far = min(end + REACH, size)
+        possible: Array | None = None
+        for pair in telling:
+            near = data[pair.first][start:far] != data[pair.second][start:far]
+            for step in (1, 2, 4):  # a change within the next 8 bytes, by doubling
+                near[:-step] |= near[step:]
+            possible = near if possible is None else possible & near
+            if not possible.any():
+                break
+        assert possible is not None
+        hits.append(np.flatnonzero(possible[: end - start]) + start)
+    return np.concatenate(hits)
+
+
+def _of_storage(
+    storage: Storage,
+    data: list[Array],
+    seen: Sequence[Sighting],
+    used: list[int],
+    pairs: list[_Pair],
+    offsets: Array,
+    of: int,
+) -> Iterator[Place]:
+    known = [j for j in used if seen[j].number is not None]
+    offsets, values = _survivors(storage, data, used, pairs, offsets, seen)
+    if not offsets.size:
+        return
+    distinct = len({seen[j].number for j in known})
+    done = np.zeros(offsets.size, bool)
+    for relation in _usual(storage, known, seen, distinct, doubting=len(used) < of):
+        fits = np.ones(offsets.size, bool)
+        for j in known:
+            fits &= _match(values[j], seen[j], relation)
+        for index in np.flatnonzero(fits & ~done):
+            done[index] = True
+            yield _place(storage, offsets, int(index), data, values, len(used), of, relation)
+    if distinct >= 2 and len(used) == of:
+        yield from _free(storage, offsets, data, values, seen, known, ~done, len(used), of)
+
+
+def _survivors(
+    storage: Storage,
+    data: list[Array],
+    used: list[int],
+    pairs: list[_Pair],
+    offsets: Array,
+    seen: Sequence[Sighting],
+) -> tuple[Array, dict[int, Array]]:
+    """Offsets where every pair stands in the right order, and the values there."""
+    values: dict[int, Array] = {}
+
+    def keep(mask: Array) -> None:
+        nonlocal offsets
+        offsets = offsets[mask]
+        for number in values:
+            values[number] = values[number][mask]
+
+    def read(j: int) -> None:
+        if j not in values and offsets.size:
+            value, valid = storage.read(data[j], offsets)
+            values[j] = value
+            keep(valid)
+
+    if not pairs and used and seen[used[0]].number is not None:
+        # One sighting, or all alike: only exact forms are looked for, so most offsets go at once.
+        read(used[0])
+        number = seen[used[0]].number or Fraction(0)
+        keep(
+            np.isin(values[used[0]], [float(number * Fraction(scale)) for scale in SCALES])
+            if offsets.size
+            else offsets > 0
+        )
+    for pair in pairs:
+        read(pair.first)
+        read(pair.second)
+        if not offsets.size:
+            return offsets, {}
+        before, now = values[pair.first], values[pair.second]
+        if pair.kind == "more":
+            keep(now > before)
+        elif pair.kind == "less":
+            keep(now < before)
+        elif pair.kind == "same":
+            keep(now == before)
+        elif pair.kind == "changed":
+            keep(now != before)
+    for j in range(len(data)):
+        if j in used or not offsets.size:
+            read(j)
+    for j in set(range(len(data))) - set(values):
+        values[j] = storage.read(data[j], offsets)[0] if offsets.size else np.empty(0)
+    return offsets, values
+
+
+def _usual(
+    storage: Storage, known: list[int], seen: Sequence[Sighting], distinct: int, *, doubting: bool
+) -> list[_Relation]:
+    """The relations tried one after the other, the plainest first; while a sighting is doubted, only plain ones."""
+    if not known:
+        return [_Relation(Fraction(1), None)]
+    relations = [_Relation(Fraction(scale), None) for scale in SCALES]
+    if storage.family in ("packed", "leb128", "digits"):
+        return relations[:3]
+    whole = all((seen[j].number or Fraction(0)).denominator == 1 for j in known)
+    if whole and distinct >= 2 and not doubting:
+        scales = (1, 10, 100, 256) if storage.family == "fraction" else (10, 100, 256, 65536)
+        relations += [_Relation(Fraction(scale), how) for how in ("floor", "nearest") for scale in scales]
+    return relations
+
+
+def _match(values: Array, sighting: Sighting, relation: _Relation) -> Array:
+    number = sighting.number
+    assert number is not None
+    held: Array
+    if relation.rounding is None:
+        wanted = float(number * relation.scale)
+        held = values == wanted if number.denominator == 1 else np.abs(values - wanted) <= abs(wanted) * 1e-6
+        return held
+    finer = values / float(relation.scale)
+    held = (np.floor(finer) if relation.rounding == "floor" else np.floor(finer + 0.5)) == float(number)
+    return held
+
+
+def _free(
+    storage: Storage,
+    offsets: Array,
+    data: list[Array],
+    values: dict[int, Array],
+    seen: Sequence[Sighting],
+    known: list[int],
+    left: Array,
+    fits: int,
+    of: int,
+) -> Iterator[Place]:
+    """Places with a small bias, and with one scale that the sightings pin down."""
+    numbers = np.array([float(seen[j].number or 0) for j in known])
+    stored = np.stack([values[j] for j in known])
+    bias = stored - numbers[:, None]
+    biased = left & (bias == bias[0]).all(axis=0) & (np.abs(bias[0]) <= LARGEST_BIAS) & (bias[0] != 0)
+    plain = _Relation(Fraction(1), None)
+    if storage.family in ("whole", "signed", "leb128", "fraction") and np.ptp(numbers) >= 2:
+        for index in np.flatnonzero(biased):
+            place = _place(storage, offsets, int(index), data, values, fits, of, plain)
+            place.bias = float(bias[0][index])
+            yield place
+        left = left & ~biased
+    if len(set(numbers.tolist())) < MANY or storage.family not in ("whole", "signed", "fraction"):
+        return
+    largest = int(np.abs(numbers).argmax())
+    scale = stored[largest] / numbers[largest]
+    straight = (np.abs(stored - scale * numbers[:, None]) <= np.abs(stored) * 1e-6).all(axis=0)
+    straight &= (np.abs(scale) <= LARGEST_SCALE) & (np.abs(scale) >= 1 / LARGEST_SCALE)
+    for index in np.flatnonzero(left & straight):
+        place = _place(storage, offsets, int(index), data, values, fits, of, plain)
+        place.scale = float(scale[index])
+        yield place
+
+
+def _place(
+    storage: Storage,
+    offsets: Array,
+    index: int,
+    data: list[Array],
+    values: dict[int, Array],
+    fits: int,
+    of: int,
+    relation: _Relation,
+) -> Place:
+    where = (int(offsets[index]),) * len(data)
+    stored = tuple(float(values[j][index]) for j in range(len(data)))
+    return Place(where, storage.name, fits, of, float(relation.scale), 0, relation.rounding, values=stored)

@@ -1,0 +1,52 @@
+"""What the game showed for a quantity at a snapshot."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import Literal
+
+from faithful_ledger.core.errors import ValueRefused
+
+__all__ = ["RELATIONS", "Sighting", "parse_sighting"]
+
+Kind = Literal["number", "text", "more", "less", "same", "changed", "any"]
+RELATIONS = ("more", "less", "same", "changed")
+
+
+@dataclass(frozen=True, slots=True)
+class Sighting:
+    """A number, a text, or how the quantity stood to the snapshot before. `any` says nothing."""
+
+    kind: Kind
+    number: Fraction | None = None
+    text: str = ""
+
+    def __str__(self) -> str:
+        if self.number is not None:
+            return str(self.number) if self.number.denominator == 1 else str(float(self.number))
+        return self.text if self.kind == "text" else self.kind
+
+
+def parse_sighting(text: str) -> Sighting:
+    """A sighting as people type it: a number (1340, 12.5, -3), one of the words, or any other text.
+
+    A text that looks like a number or a word is put into quotes.
+
+    Raises:
+        ValueRefused: it is empty.
+    """
+    cleaned = text.strip()
+    if not cleaned:
+        raise ValueRefused("a sighting is empty", "write a number, a text, more, less, same, changed or any")
+    if len(cleaned) >= 2 and cleaned[0] == cleaned[-1] == '"':
+        return Sighting("text", text=cleaned[1:-1])
+    if cleaned.casefold() in (*RELATIONS, "any"):
+        return Sighting(cleaned.casefold())  # type: ignore[arg-type]
+    try:
+        number = Fraction(cleaned.replace("−", "-").replace("\u202f", "").replace("\u00a0", ""))
+    except (ValueError, ZeroDivisionError):
+        return Sighting("text", text=cleaned)
+    if "/" in cleaned or "_" in cleaned or len(cleaned) > 30:
+        return Sighting("text", text=cleaned)
+    return Sighting("number", number)

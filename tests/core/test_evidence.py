@@ -1,0 +1,394 @@
+"""Evidence: planted values are found in every storage and relation, and decoys are not believed."""
+
+from __future__ import annotations
+
+import json
+import random
+import struct
+import warnings
+from collections.abc import Callable
+from fractions import Fraction
+from typing import NamedTuple
+
+import numpy
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from brinewick.harbour import Harbour
+from faithful_ledger.core.compare import align
+from faithful_ledger.core.errors import EntryError, ValueRefused
+from faithful_ledger.core.evidence import Located, Sighting, locate, parse_sighting
+from faithful_ledger.core.evidence.storages import STORAGES
+from faithful_ledger.core.source import MemorySource
+from tests.support import LedgerCase, play
+
+SIZE = 4000
+AT = 1237
+
+
+def saves(values: list[bytes], seed: int, at: int = AT, size: int = SIZE) -> list[bytearray]:
+    """Save-like data with the values planted at one offset, and noise that changes from save to save."""
+    rng = random.Random(seed)
+    base = bytearray(rng.choice([0, 0, 0, 1, 2, 65, 101, rng.randrange(256)]) for _ in range(size))
+    found = []
+    for value in values:
+        data = bytearray(base)
+        for _ in range(size // 60):
+            data[rng.randrange(size)] = rng.randrange(256)
+        data[at - 1] = data[at + len(value)] = 0
+        data[at : at + len(value)] = value
+        found.append(data)
+    return found
+
+
+def located(data: list[bytearray], seen: list[object]) -> Located:
+    return locate([MemorySource(bytes(part)) for part in data], [parse_sighting(str(value)) for value in seen])
+
+
+def leb128(value: int) -> bytes:
+    out = bytearray()
+    while True:
+        out.append(value & 127 | (128 if value > 127 else 0))
+        value >>= 7
+        if not value:
+            return bytes(out)
+
+
+def sleb128(value: int) -> bytes:
+    out = bytearray()
+    while True:
+        byte, value = value & 127, value >> 7
+        done = (value == 0 and not byte & 64) or (value == -1 and byte & 64)
+        out.append(byte | (0 if done else 128))
+        if done:
+            return bytes(out)
+
+
+def packed(size: int, little: bool) -> Callable[[int], bytes]:
+    def write(value: int) -> bytes:
+        raw = bytes.fromhex(f"{value:0{2 * size}d}")
+        return raw[::-1] if little else raw
+
+    return write
+
+
+def whole(size: int, order: str, signed: bool = False) -> Callable[[int], bytes]:
+    return lambda value: value.to_bytes(size, order, signed=signed)  # type: ignore[arg-type]
+
+
+class Planted(NamedTuple):
+    """How a value is written, the numbers shown, and what the place must say."""
+
+    stored_as: str
+    write: Callable[[int], bytes]
+    shown: list[int]
+
+
+LARGE = [81_253, 81_311, 68_234, 71_002, 70_003]
+MIDDLE = [1340, 1432, 1386, 1394, 1410]
+SMALL = [77, 57, 100, 93, 12]
+PLANTED = [
+    Planted("u8", whole(1, "little"), SMALL),
+    Planted("i8", whole(1, "little", True), [-5, 7, -90, 44, 3]),
+    *(Planted(f"u{8 * n}{e[:1]}e", whole(n, {"l": "little", "b": "big"}[e[0]]), MIDDLE) for n in (2, 3, 4, 8) for e in ("l", "b")),
+    *(Planted(f"i{8 * n}{e}e", whole(n, {"l": "little", "b": "big"}[e], True), [-1340, 1432, -7, 94, 410]) for n in (2, 3, 4, 8) for e in ("l", "b")),
+    Planted("f32le", lambda v: struct.pack("<f", v), MIDDLE),
+    Planted("f32be", lambda v: struct.pack(">f", v), MIDDLE),
+    Planted("f64le", lambda v: struct.pack("<d", v), MIDDLE),
+    Planted("f64be", lambda v: struct.pack(">d", v), MIDDLE),
+    *(Planted(f"bcd{n}", packed(n, False), MIDDLE) for n in (2, 3, 4, 6, 8)),
+    *(Planted(f"bcd{n}le", packed(n, True), MIDDLE) for n in (2, 3, 4, 8)),
+    Planted("uleb128", leb128, LARGE),
+    Planted("sleb128", sleb128, [-1340, 1432, -7, 94, 410]),
+    Planted("zigzag", lambda v: leb128(v * 2 if v >= 0 else -v * 2 - 1), [-1340, 1432, -7, 94, 410]),
+    Planted("digits", lambda v: str(v).encode(), MIDDLE),
+    Planted("digits-utf16le", lambda v: str(v).encode("utf-16-le"), MIDDLE),
+]  # fmt: skip
+
+
+class StorageTest(LedgerCase):
+    def setUp(self) -> None:
+        super().setUp()
+        warnings.simplefilter("error")
+
+    def best(self, found: Located, at: int = AT) -> list[str]:
+        return [place.stored_as for place in found.full if place.offsets[0] == at]
+
+    def test_a_planted_value_is_found_in_every_storage(self) -> None:
+        for seed, planted in enumerate(PLANTED):
+            with self.subTest(stored_as=planted.stored_as):
+                found = located(saves([planted.write(v) for v in planted.shown], seed), list(planted.shown))
+                self.assertIn(planted.stored_as, self.best(found))
+                strangers = [p for p in found.full if abs(p.offsets[0] - AT) > 8]
+                self.assertEqual(strangers, [], "decoys")
+                place = next(p for p in found.full if p.stored_as == planted.stored_as and p.offsets[0] == AT)
+                self.assertEqual((place.scale, place.bias, place.rounding, place.fits, place.of), (1, 0, None, 5, 5))
+                self.assertEqual(list(place.values), planted.shown)
+
+    def test_relations_between_what_is_shown_and_what_is_stored(self) -> None:
+        for number, (write, expected) in enumerate(
+            (
+                (lambda v: struct.pack("<I", v * 10), ("u32le", 10.0, 0.0, None)),
+                (lambda v: struct.pack("<I", v * 100), ("u32le", 100.0, 0.0, None)),
+                (lambda v: struct.pack("<I", v + 17), ("u32le", 1.0, 17.0, None)),
+                (lambda v: struct.pack(">H", v - 3), ("u16be", 1.0, -3.0, None)),
+                (lambda v: struct.pack("<I", v * 37), ("u32le", 37.0, 0.0, None)),
+                (lambda v: struct.pack("<f", v + 0.625), ("f32le", 1.0, 0.0, "floor")),
+                (lambda v: struct.pack("<f", v - 0.25), ("f32le", 1.0, 0.0, "nearest")),
+                (lambda v: struct.pack("<I", v * 100 + 34 + v % 7), ("u32le", 100.0, 0.0, "floor")),
+                (lambda v: struct.pack("<I", v * 10 - 2), ("u32le", 10.0, 0.0, "nearest")),
+                (lambda v: struct.pack("<d", v / 100), ("f64le", 0.01, 0.0, None)),
+            )
+        ):
+            with self.subTest(expected=expected):
+                found = located(saves([write(v) for v in MIDDLE], 50 + number), list(MIDDLE))
+                told = [(p.stored_as, p.scale, p.bias, p.rounding) for p in found.full if p.offsets[0] == AT]
+                self.assertIn(expected, told)
+
+    def test_fractions_are_seen_as_fractions(self) -> None:
+        shown = ["12.5", "89.1", "3.75", "4.5"]
+        found = located(saves([struct.pack("<f", float(v)) for v in shown], 3), list(shown))
+        self.assertIn("f32le", self.best(found))
+        tenths = located(saves([struct.pack("<H", round(float(v) * 100)) for v in shown], 4), list(shown))
+        self.assertIn(("u16le", 100.0), [(p.stored_as, p.scale) for p in tenths.full if p.offsets[0] == AT])
+
+    def test_only_more_less_same_and_changed_are_known(self) -> None:
+        data = saves([struct.pack("<H", v) for v in (500, 700, 700, 650, 20)], 9)
+        found = located(data, ["any", "more", "same", "less", "changed"])
+        self.assertIn((AT, "u16le"), [(p.offsets[0], p.stored_as) for p in found.full])
+        for place in found.full:
+            values = place.values
+            self.assertTrue(values[1] > values[0] and values[2] == values[1] and values[3] < values[2])
+            self.assertNotEqual(values[4], values[3])
+
+    def test_a_stale_copy_and_a_mistyped_number_leave_one_out(self) -> None:
+        data = saves([struct.pack("<I", v) for v in LARGE], 11)
+        for part, value in zip(data, [LARGE[0], *LARGE[:-1]], strict=True):
+            part[3001:3005] = struct.pack("<I", value)
+        found = located(data, [*LARGE[:2], 99_999, *LARGE[3:]])
+        self.assertEqual(found.full, [])
+        best = found.places[0]
+        self.assertEqual((best.offsets[0], best.stored_as, best.fits, best.of), (AT, "u32le", 4, 5))
+        self.assertIn("fits 4 of 5: a stale copy, or a mistyped number?", best.reasons)
+        self.assertIn("the best one leaves one out", found.suggestion)
+
+    def test_a_label_in_front_and_alignment_rank_higher(self) -> None:
+        data = saves([struct.pack("<I", v) for v in LARGE], 12)
+        for part, value in zip(data, LARGE, strict=True):
+            part[1999:2012] = b"\0purse\0\0\0" + struct.pack("<I", value)
+        found = located(data, list(LARGE))
+        self.assertEqual(found.places[0].offsets[0], 2008)
+        self.assertIn("behind the text “purse”", found.places[0].reasons)
+        self.assertIn("hold the same in every snapshot: copies", found.suggestion)
+
+    def test_texts(self) -> None:
+        names = ["Brock", "Brock", "Brockwell"]
+        for codec, stored_as in (("utf-8", "utf-8"), ("utf-16-le", "utf-16le"), ("utf-16-be", "utf-16be")):
+            raws = [name.encode(codec) for name in names]
+            data = saves([bytes([len(raw)]) + raw + bytes(20 - len(raw)) for raw in raws], 20)
+            found = located(data, list(names))
+            self.assertEqual((found.places[0].offsets[0], found.places[0].stored_as), (AT + 1, stored_as))
+            self.assertIn("its length stands directly in front", found.places[0].reasons)
+        latin = located(saves(["Sø".encode("latin-1") + bytes(4)] * 2, 21), ["Sø", "Sø"])
+        self.assertIn("latin-1", [place.stored_as for place in latin.places])
+
+    def test_every_reader_agrees_with_a_plain_one(self) -> None:
+        data = numpy.random.default_rng(4).integers(0, 256, 400, numpy.uint8)
+        raw = data.tobytes()
+        offsets = numpy.arange(400)
+        for name, size, signed, order in (
+            ("u16be", 2, False, "big"),
+            ("i24le", 3, True, "little"),
+            ("u24be", 3, False, "big"),
+            ("i32be", 4, True, "big"),
+            ("i8", 1, True, "big"),
+        ):
+            values, valid = STORAGES[name].read(data, offsets)
+            for at in range(400):
+                inside = at + size <= 400
+                self.assertEqual(bool(valid[at]), inside)
+                if inside:
+                    self.assertEqual(int(values[at]), int.from_bytes(raw[at : at + size], order, signed=signed))  # type: ignore[arg-type]
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.lists(st.integers(-(1 << 40), 1 << 40), min_size=1, max_size=20))
+    def test_variable_numbers_read_back(self, numbers: list[int]) -> None:
+        for name, write in (("sleb128", sleb128), ("zigzag", lambda v: leb128(v * 2 if v >= 0 else -v * 2 - 1))):
+            for number in numbers:
+                data = numpy.frombuffer(write(number) + b"\x55", numpy.uint8)
+                values, valid = STORAGES[name].read(data, numpy.zeros(1, numpy.int64))
+                self.assertEqual((bool(valid[0]), int(values[0])), (True, number), name)
+
+
+class MovingTest(LedgerCase):
+    def played(self) -> tuple[list[MemorySource], list[MemorySource], list[dict[str, object]]]:
+        """Five save moments of Brinewick in which names in front grow twice."""
+        folder = self.folder / "played"
+        slots, accounts, shown = [], [], []
+        for actions in (
+            [["start", "Oriel & Sons"]],
+            [["sell", "brass lamp", "2"]],
+            [["dive", "Tamsin"]],
+            [["rename", "Oriel", "Oriel the Elder"], ["buy", "air hose"]],
+            [["rename", "Brock", "Brockwell"], ["sell", "oyster knife"], ["heal", "Tamsin"]],
+        ):
+            for action in actions:
+                self.assertEqual(play(folder, *action).status, 0)
+            slots.append(MemorySource((folder / "harbour.bwk").read_bytes()))
+            accounts.append(MemorySource((folder / "account.json").read_bytes()))
+            company = Harbour(folder).load(1)
+            shown.append({"marks": company.marks, "air": company.crew[1].air, "name": company.crew[2].name})
+        return slots, accounts, shown
+
+    def test_marks_air_and_name_are_pinned_though_everything_moves(self) -> None:
+        slots, _, shown = self.played()
+        for quantity, stored_as, lies in (
+            ("marks", "u32le", b"PURS"),
+            ("air", "u8", b"Tamsin"),
+            ("name", "utf-8", None),
+        ):
+            with self.subTest(quantity=quantity):
+                found = locate(slots, [parse_sighting(str(moment[quantity])) for moment in shown])
+                self.assertEqual(len({place.offsets for place in found.full}), 1, found.full)
+                self.assertIn(stored_as, [place.stored_as for place in found.full])
+                for slot, moment, at in zip(slots, shown, found.full[0].offsets, strict=True):
+                    data = bytes(slot.read(0, slot.size))
+                    if quantity == "name":
+                        name = str(moment["name"]).encode()
+                        self.assertEqual(data[at : at + len(name)], name)
+                    else:
+                        self.assertEqual(data[at], int(str(moment[quantity])) & 255)
+                        self.assertIn(lies, data[max(at - 12, 0) : at])
+                if quantity != "marks":
+                    self.assertIsNotNone(found.full[0].anchor)
+                self.assertIn("One place is left", found.suggestion)
+
+    def test_from_the_end(self) -> None:
+        data = []
+        for number, value in enumerate(MIDDLE):
+            rng = random.Random(7)
+            tail = bytes(rng.randrange(256) for _ in range(300))
+            front = random.Random(number).randbytes(400 + 13 * number)
+            data.append(bytearray(front + tail[:100] + struct.pack("<H", value) + tail[102:]))
+        found = located(data, list(MIDDLE))
+        self.assertEqual({len(part) - at for part, at in zip(data, found.full[0].offsets, strict=True)}, {200})
+
+    def test_text_saves_give_a_path(self) -> None:
+        _, accounts, shown = self.played()
+        found = locate(accounts, [parse_sighting(str(moment["marks"])) for moment in shown])
+        self.assertEqual([place.path for place in found.full], ["slots[0].marks"])
+        texts = []
+        for air in (23, 77, 51):
+            inner = json.dumps({"divers": [{"air": air}, {"air": 9}]})
+            texts.append(bytearray(json.dumps({"world": inner, "noise": air * 3}, indent=2).encode()))
+        nested = located(texts, [23, 77, 51])
+        self.assertEqual(nested.full[0].path, "world(text).divers[0].air")
+
+    def test_hopeless_comparison_is_said(self) -> None:
+        data = [bytearray(random.Random(n).randbytes(3000)) for n in range(4)]
+        found = located(data, [70_123, 70_456, 70_789, 71_234])
+        self.assertEqual(found.places, [])
+        self.assertRegex(found.warning, r"^(99|100)% of the bytes differ .* comparing is hopeless")
+
+
+class SightingTest(LedgerCase):
+    def test_what_people_write(self) -> None:
+        for text, expected in (
+            ("1340", Sighting("number", Fraction(1340))),
+            (" -3 ", Sighting("number", Fraction(-3))),
+            ("12.5", Sighting("number", Fraction(25, 2))),
+            ("1\u202f340", Sighting("number", Fraction(1340))),
+            ("More", Sighting("more")),
+            ('"more"', Sighting("text", text="more")),
+            ("1/2", Sighting("text", text="1/2")),
+            ("Oriel", Sighting("text", text="Oriel")),
+        ):
+            self.assertEqual(parse_sighting(text), expected)
+        with self.assertRaises(ValueRefused):
+            parse_sighting("  ")
+
+    def test_contradictions_are_told(self) -> None:
+        data = saves([b"\1\2"] * 2, 1)
+        for seen, words in (
+            ([5, "Oriel"], "“Oriel” is a text and others are numbers"),
+            (["any", "any"], "nothing was seen that tells one place from another"),
+        ):
+            with self.assertRaisesRegex(EntryError, words):
+                located(data, seen)
+        self.assertIn("No place explains it", located(data, [10**15, 10**15 + 5]).suggestion)
+        self.assertEqual(located([bytearray(), bytearray()], [5, 6]).places, [])
+
+
+class AlignmentTest(LedgerCase):
+    def test_insertions_removals_and_edits_are_told_as_such(self) -> None:
+        for seed in range(12):
+            rng = numpy.random.default_rng(seed)
+            a = rng.integers(0, 256, 20_000, numpy.uint8)
+            if seed % 2:
+                a = a.reshape(-1, 20)
+                a[:, 4:12] = 0
+                a[:, 12:] = rng.integers(65, 70, (1000, 8))
+                a = a.ravel()
+            parts, at, planted = [], 0, 0
+            for place in sorted(rng.choice(19_000, 8, replace=False).tolist()):
+                if place < at:
+                    continue
+                parts.append(a[at:place])
+                planted += place - at
+                at = place
+                length = int(rng.integers(1, 60))
+                if rng.random() < 0.5:
+                    parts.append(rng.integers(0, 256, length, numpy.uint8))
+                else:
+                    at += length
+            parts.append(a[at:])
+            planted += a.size - at
+            b = numpy.concatenate(parts)
+            edits = rng.choice(b.size, 30, replace=False)
+            b[edits] ^= 255
+            with self.subTest(seed=seed):
+                alignment = align(a, b)
+                self.assertGreaterEqual(alignment.equal, planted - 30)
+                self.rebuilt(a, b, alignment.differences(), alignment.moved)
+
+    def rebuilt(self, a: numpy.ndarray, b: numpy.ndarray, differences: list, moved: list) -> None:  # type: ignore[type-arg]
+        """Every byte of both that is in no difference is the same at its aligned place."""
+        out_a, out_b = numpy.zeros(a.size, bool), numpy.zeros(b.size, bool)
+        for item in differences:
+            out_a[item.a0 : item.a1] = True
+            out_b[item.b0 : item.b1] = True
+        numpy.testing.assert_array_equal(a[~out_a], b[~out_b])
+        self.assertTrue(all(item.a1 > item.a0 or item.b1 > item.b0 for item in differences))
+
+    def test_a_moved_block_is_moved_and_not_different(self) -> None:
+        rng = numpy.random.default_rng(3)
+        a = rng.integers(0, 256, 9000, numpy.uint8)
+        b = numpy.concatenate([a[:1000], a[1400:6000], a[1000:1400], a[6000:]])
+        alignment = align(a, b)
+        self.assertEqual(alignment.equal, 9000)
+        self.assertEqual(
+            [(d.kind, d.a0, d.a1, d.b0, d.b1) for d in alignment.differences()], [("moved", 1000, 1400, 5600, 6000)]
+        )
+
+    def test_odd_cases(self) -> None:
+        for left, right in (
+            (b"", b""),
+            (b"", b"abc"),
+            (b"abc", b""),
+            (b"a" * 500, b"a" * 700),
+            (b"abc", b"abd"),
+            (b"x", b"y"),
+        ):
+            a, b = numpy.frombuffer(left, numpy.uint8), numpy.frombuffer(right, numpy.uint8)
+            alignment = align(a, b)
+            self.rebuilt(a, b, alignment.differences(), alignment.moved)
+            self.assertEqual(not alignment.differences(), left == right)
+
+    @settings(max_examples=80, deadline=None)
+    @given(st.binary(max_size=300), st.binary(max_size=300))
+    def test_any_two_byte_strings_are_explained(self, left: bytes, right: bytes) -> None:
+        a, b = numpy.frombuffer(left, numpy.uint8), numpy.frombuffer(right, numpy.uint8)
+        alignment = align(a, b)
+        self.rebuilt(a, b, alignment.differences(), alignment.moved)
+        shift = alignment.shifts()
+        self.assertEqual(shift.size, a.size)
