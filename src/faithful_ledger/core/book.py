@@ -17,10 +17,10 @@ from __future__ import annotations
 import fcntl
 import os
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import AddressError, Refused
@@ -29,8 +29,12 @@ from faithful_ledger.core.posting.plan import Plan, verify
 from faithful_ledger.core.posting.write import Recovery, Rewrite, recover, replace_set
 from faithful_ledger.core.records import KeptFile, Posting, Records, Snapshot, now
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.source import MemorySource, Source, open_blocks, open_source, same_bytes
+from faithful_ledger.core.source import MemorySource, Source, open_blocks, open_source, read_whole, same_bytes
+from faithful_ledger.core.template import Library, parse_template
 from faithful_ledger.core.vault.objects import ObjectStore, digest_of
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.evidence import Place
 
 __all__ = ["Book"]
 
@@ -136,6 +140,35 @@ class Book:
     def kept_source(self, file: KeptFile) -> Source:
         """Raises VaultError when the kept copy is missing or damaged."""
         return MemorySource(self.store.get(file.sha256))
+
+    # templates
+
+    def add_place(self, save: Save, library: Library, place: Place, name: str) -> str:
+        """Put a place into this book's own copy of the save's template, or into a new one. Returns the field's path.
+
+        Raises:
+            LedgerError: templates cannot hold this place yet, or the folder cannot be written.
+        """
+        from faithful_ledger.core.template.extend import with_place
+
+        present = library.path_of(save.template.id) if save.template is not None else None
+        text = read_whole(present)[0] if present is not None else None
+        main = save.main
+        text, field = with_place(text, place, name, main.path, self.name, main.source.size)
+        id_ = parse_template(text, "the template").id
+        target = self.folder / "templates" / f"{id_}.yaml"
+        unfinished = target.with_suffix(".new")
+        with translated(target, "written"):
+            with suppress(FileNotFoundError):
+                self.disk.remove(unfinished)
+            descriptor = self.disk.create(unfinished, 0o644)
+            try:
+                self.disk.write(descriptor, text)
+                self.disk.sync(descriptor)
+            finally:
+                self.disk.close(descriptor)
+            self.disk.replace(unfinished, target)
+        return field
 
     # writing
 

@@ -16,7 +16,7 @@ from typing import Any, NamedTuple
 
 from faithful_ledger.core.errors import VaultError
 
-__all__ = ["KeptFile", "Posting", "Records", "Snapshot", "now"]
+__all__ = ["KeptFile", "Posting", "Quantity", "Records", "Snapshot", "now"]
 
 SCHEMA = """
 create table if not exists saves (path text primary key, template text, opened text not null);
@@ -29,6 +29,12 @@ create table if not exists snapshot_files (
 create table if not exists postings (
     id text primary key, time text not null, save text not null, kept text not null references snapshots,
     record text not null, reversed text);
+create table if not exists quantities (
+    id integer primary key, save text not null, name text not null, pinned text not null default '',
+    unique (save, name));
+create table if not exists sightings (
+    quantity integer not null references quantities, snapshot text not null references snapshots,
+    seen text not null, primary key (quantity, snapshot));
 create index if not exists snapshots_of_save on snapshots (save, number);
 create index if not exists postings_of_save on postings (save);
 """
@@ -65,6 +71,15 @@ class Posting(NamedTuple):
     kept: str
     record: dict[str, Any]
     reversed: str | None
+
+
+class Quantity(NamedTuple):
+    """Something the game shows. `seen` says what it showed, by snapshot; `pinned` is the path of its field, if any."""
+
+    id: int
+    name: str
+    pinned: str
+    seen: dict[str, str]
 
 
 def now() -> str:
@@ -168,6 +183,36 @@ class Records:
 
     def mark_reversed(self, posting: Posting) -> None:
         self._change("update postings set reversed = ? where id = ?", (now(), posting.id))
+
+    # sightings
+
+    def add_quantity(self, save: Path, name: str) -> None:
+        self._change("insert or ignore into quantities (save, name) values (?, ?)", (str(save), name))
+
+    def rename_quantity(self, quantity: Quantity, name: str) -> None:
+        self._change("update or ignore quantities set name = ? where id = ?", (name, quantity.id))
+
+    def remove_quantity(self, quantity: Quantity) -> None:
+        self._change("delete from sightings where quantity = ?", (quantity.id,))
+        self._change("delete from quantities where id = ?", (quantity.id,))
+
+    def sight(self, quantity: Quantity, snapshot: str, seen: str) -> None:
+        """Write down what the game showed; an empty text takes it back."""
+        if seen:
+            self._change("insert or replace into sightings values (?, ?, ?)", (quantity.id, snapshot, seen))
+        else:
+            self._change("delete from sightings where quantity = ? and snapshot = ?", (quantity.id, snapshot))
+
+    def pin(self, quantity: Quantity, path: str) -> None:
+        self._change("update quantities set pinned = ? where id = ?", (path, quantity.id))
+
+    def quantities(self, save: Path) -> list[Quantity]:
+        """The quantities of a save, in the order in which they were named."""
+        seen: dict[int, dict[str, str]] = {}
+        for quantity, snapshot, text in self._rows("select quantity, snapshot, seen from sightings"):
+            seen.setdefault(quantity, {})[snapshot] = text
+        rows = self._rows("select id, name, pinned from quantities where save = ? order by id", (str(save),))
+        return [Quantity(id_, name, pinned, seen.get(id_, {})) for id_, name, pinned in rows]
 
     # SQLite
 

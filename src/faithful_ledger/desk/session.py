@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import NamedTuple, TypeVar
+from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
 from PySide6.QtCore import QObject, Signal
 
@@ -17,10 +17,13 @@ from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import LedgerError, RecognitionError, ValueRefused
 from faithful_ledger.core.posting import Plan, make_plan
-from faithful_ledger.core.records import Posting, Snapshot
+from faithful_ledger.core.records import Posting, Quantity, Snapshot
 from faithful_ledger.core.save import Save, find_save, open_save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.desk.background import Background
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.evidence import Place
 
 __all__ = ["Message", "Selection", "Session"]
 
@@ -268,6 +271,39 @@ class Session(QObject):
             Message("holds", f"The snapshot of {snapshot.time[:16].replace('T', ' ')} is back in its place.")
         )
         return True
+
+    # evidence
+
+    def pin(self, quantity: Quantity, place: Place) -> bool:
+        """Accept a place: its field goes into the template, and strip, Edit and tape know it at once."""
+        book, save = self.book, self.save
+        if book is None or save is None:
+            return False
+        if self.pending:
+            self._ask_about_entries("Pin it without them", lambda: self.pin(quantity, place))
+            return False
+        path = self._described(save, place)
+        if path is None:
+            path = self.attempt(lambda: book.add_place(save, self.shelf.library(book), place, quantity.name))
+            if path is None:
+                return False
+        book.records.pin(quantity, path)
+        self.reopen()
+        if self.save is not None and (nodes := self.attempt(lambda: self.save.nodes(path))):  # type: ignore[union-attr]
+            self.select_node(nodes[0])
+        self.told.emit(Message("holds", f"{quantity.name} is pinned: {path} is in the template now."))
+        return True
+
+    @staticmethod
+    def _described(save: Save, place: Place) -> str | None:
+        """The field that describes a place already."""
+        bound = save.main.bound
+        node = field_at(bound.root, place.offsets[-1]) if bound is not None else None
+        if node is None or save.template is None or node.spec.unknown:
+            return None
+        fits = node.start == place.offsets[-1] and node.spec.codec.name == place.stored_as
+        inside = place.stored_as in ("utf-8", "latin-1") and node.start == place.offsets[-1] - 1
+        return node.path if fits or inside else None
 
     def attempt(self, action: Callable[[], T]) -> T | None:
         """Do something that may fail; the failure is told in the banner."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
@@ -11,10 +12,11 @@ from PySide6.QtWidgets import QFileDialog, QMainWindow, QStackedWidget, QWidget
 from faithful_ledger.core.binding.spans import explained_bytes
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.goto import Destination
-from faithful_ledger.core.records import Posting
+from faithful_ledger.core.records import Posting, Quantity
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.describe import DescribeStage
 from faithful_ledger.desk.stages.edit import EditStage
+from faithful_ledger.desk.stages.locate import LocateStage
 from faithful_ledger.desk.stages.posting import PostingSheet
 from faithful_ledger.desk.stages.records import RecordsStage
 from faithful_ledger.desk.stages.welcome import Welcome
@@ -25,12 +27,17 @@ from faithful_ledger.desk.widgets.margin import Margin
 from faithful_ledger.desk.widgets.spine import Spine
 from faithful_ledger.desk.widgets.tape import TapeBar
 
+if TYPE_CHECKING:
+    from faithful_ledger.core.evidence import Located, Place
+
 __all__ = ["Shell"]
 
-DESCRIBE, EDIT, RECORDS = range(3)
+LOCATE, DESCRIBE, EDIT, RECORDS = range(4)
+UNSEALED = ("open", "no seals known")  # the template knows none, so nobody can say that the game will accept it
 KEYS = [
     ("Ctrl+O", "open a save"),
-    ("Ctrl+1, 2, 3", "the stages Describe, Edit, Records"),
+    ("Ctrl+1, 2, 3, 4", "the stages Locate, Describe, Edit, Records"),
+    ("Ctrl+S", "keep a copy, with a label"),
     ("Ctrl+K", "go to an offset, field, number or text"),
     ("Ctrl+Z", "undo the last entry"),
     ("Ctrl+Shift+Z", "enter it again"),
@@ -55,8 +62,9 @@ class Shell(QMainWindow):
         self.head = Head(session)
         self.banner = Banner()
         self.describe, self.edit, self.records = DescribeStage(session), EditStage(session), RecordsStage(session)
-        self.stages: list[QWidget] = [self.describe, self.edit, self.records]
-        self.spine = Spine(["Describe", "Edit", "Records"])
+        self.locate = LocateStage(session)
+        self.stages: list[QWidget] = [self.locate, self.describe, self.edit, self.records]
+        self.spine = Spine(["Locate", "Describe", "Edit", "Records"])
         self.posting = PostingSheet(session)
         self.welcome = Welcome(session)
         self.sheet = QStackedWidget()
@@ -98,6 +106,7 @@ class Shell(QMainWindow):
         session.planned.connect(self.show_balance)
         session.selected.connect(self._show_selection)
         session.recorded.connect(self.show_lines)
+        self.locate.about.connect(self._show_place)
 
     def _add_keys(self) -> None:
         keys = {
@@ -106,6 +115,7 @@ class Shell(QMainWindow):
             "Ctrl+Z": self.session.undo,
             "Ctrl+Shift+Z": self.session.redo,
             "Ctrl+Return": self.post_or_write,
+            "Ctrl+S": self.keep_copy,
             "F1": self.show_keys,
             "Esc": self.step_back,
         }
@@ -155,8 +165,16 @@ class Shell(QMainWindow):
             return
         self.sheet.setCurrentWidget(self.stages[number])
         self.spine.show_stage(number)
-        self.margin.show_selection(self.session.selection)
+        if number == LOCATE:
+            self._show_place(self.locate.current, self._located(), self.locate.chosen)
+        else:
+            self.margin.show_selection(self.session.selection)
         self.show_lines()
+
+    def keep_copy(self) -> None:
+        """Go where a copy is kept, with the cursor in its label."""
+        self.show_stage(RECORDS)
+        self.records.label_line.setFocus()
 
     def show_posting(self) -> None:
         """Show the plan of what posting would write."""
@@ -208,7 +226,8 @@ class Shell(QMainWindow):
         named = [(save.title(entry.node), entry) for entry in save.tape]
         self._asked_to_close = False
         self.tape.show_entries(named, save.tape.can_undo, save.tape.can_redo)
-        self.margin.show_selection(self.session.selection)
+        if self.stage != LOCATE:
+            self.margin.show_selection(self.session.selection)
         self.show_lines()
 
     def show_balance(self) -> None:
@@ -225,7 +244,7 @@ class Shell(QMainWindow):
         elif plan is None:
             held = save.in_balance if save.template is not None and save.problem is None else None
             words = {True: ("holds", "in balance"), False: ("broken", "out of balance"), None: ("open", "not checked")}
-            self.tape.show_balance(*words[held], "", False)
+            self.tape.show_balance(*(words[held] if save.seals or not held else UNSEALED), "", False)
         else:
             renewed = [renewal.kind for renewal in plan.renewals]
             seals, others = renewed.count("seal"), len(renewed) - renewed.count("seal")
@@ -233,6 +252,7 @@ class Shell(QMainWindow):
             parts += [f"{others} {'length' if others == 1 else 'lengths'} to adjust"] if others else []
             parts += [f"{len(plan.companions)} file to remove"] if plan.companions else []
             state = ("open", "asks about its seals") if plan.undecided else ("holds", "will balance")
+            state = state if save.seals or not plan.in_balance else UNSEALED
             state = state if plan.in_balance or plan.undecided else ("broken", "will not balance")
             self.tape.show_balance(*state, "  ·  ".join(parts), True)
         if self.sheet.currentWidget() is self.posting:
@@ -243,6 +263,9 @@ class Shell(QMainWindow):
         session, save = self.session, self.session.save
         if save is None:
             return
+        quantities = session.book.records.quantities(save.main.path) if session.book is not None else []
+        pinned = sum(bool(quantity.pinned) for quantity in quantities)
+        self.spine.show_line(LOCATE, f"{pinned} of {len(quantities)} pinned" if quantities else "nothing watched")
         bound = save.main.bound
         share = explained_bytes(bound.root) / max(save.main.source.size, 1) if bound is not None else 0
         self.spine.show_line(DESCRIBE, f"{share:.0%} explained" if bound is not None else "bytes only")
@@ -251,8 +274,17 @@ class Shell(QMainWindow):
         self.spine.show_line(RECORDS, f"{count} posting{'' if count == 1 else 's'}")
 
     def _show_selection(self, selection: Selection) -> None:
-        if self.sheet.currentWidget() is not self.posting:
+        if self.sheet.currentWidget() is not self.posting and self.stage != LOCATE:
             self.session.attempt(lambda: self.margin.show_selection(selection))
+
+    def _located(self) -> Located | None:
+        quantity = self.locate.current
+        return self.locate.located.get(quantity.id) if quantity is not None else None
+
+    def _show_place(self, quantity: Quantity | None, located: Located | None, place: Place | None) -> None:
+        if self.stage == LOCATE:
+            self.margin.show_place(quantity, located, place)
+            self.show_lines()
 
     def _show_checks(self) -> None:
         self.margin.show_lines("Before you post", self.posting.check_lines())

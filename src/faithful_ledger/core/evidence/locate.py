@@ -29,7 +29,7 @@ __all__ = ["Located", "locate"]
 
 TEXTS = (("utf-8", "utf-8"), ("utf-16-le", "utf-16le"), ("utf-16-be", "utf-16be"), ("latin-1", "latin-1"))
 HOPELESS = 0.9
-ANCHOR_LENGTHS = (16, 12, 8, 6, 4)
+ANCHOR_LENGTHS = (8, 6, 12, 16)
 ANCHOR_REACH = 256
 MOST_TEXT_HITS = 2000
 PREFERRED = {"u32": 1.0, "u16": 0.95, "u8": 0.8, "f32": 0.8, "u64": 0.7, "i32": 0.75, "i16": 0.7, "f64": 0.7}

@@ -115,10 +115,9 @@ def _leb128(kind: str) -> Reader:
             going = now & (byte >= 128)
         whole = ~going & (length > 0)
         # Longer spellings than needed (a last byte that adds nothing) are never written by a sensible program.
+        short = last == 0
         if kind == "sleb128":
-            short = ((last == 0) & ((before & 64) == 0)) | ((last == 127) & ((before & 64) > 0))
-        else:
-            short = last == 0
+            short = (short & ((before & 64) == 0)) | ((last == 127) & ((before & 64) > 0))
         whole &= (length == 1) | ~short
         if kind == "sleb128":
             value = np.where((last & 64) > 0, value - np.exp2(7.0 * length), value)

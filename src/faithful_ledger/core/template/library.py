@@ -35,6 +35,11 @@ class Library:
                     found.setdefault(template.id, template)
         return found
 
+    def path_of(self, id_: str) -> Path | None:
+        """The file of the template that counts under an id."""
+        self.templates()
+        return next((path for path, template in self._loaded.items() if template.id == id_), None)
+
     def get(self, name: str) -> Template:
         """A template by its id, or by the path of its file.
 

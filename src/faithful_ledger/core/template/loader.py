@@ -23,7 +23,7 @@ from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.compiler import Mistakes, Where, compile_template
 from faithful_ledger.core.template.model import Template
 
-__all__ = ["LARGEST_TEMPLATE", "load_template", "parse_template", "rewrite"]
+__all__ = ["LARGEST_TEMPLATE", "load_template", "parse_template", "rewrite", "round_trip"]
 
 LARGEST_TEMPLATE = 2 << 20
 DEEPEST = 60
@@ -65,7 +65,7 @@ def rewrite(text: bytes, changes: dict[Where, Any]) -> bytes:
 
     `changes` maps the way to a key, as ("files", "save", "layout", 0, "label"), to its new value.
     """
-    yaml = _yaml()
+    yaml = round_trip()
     document = yaml.load(text.decode("utf-8"))
     for where, value in changes.items():
         holder = document
@@ -77,7 +77,8 @@ def rewrite(text: bytes, changes: dict[Where, Any]) -> bytes:
     return out.getvalue()
 
 
-def _yaml() -> Any:
+def round_trip() -> Any:
+    """A reader and writer of YAML that keeps comments, quotes and order."""
     from ruamel.yaml import YAML
 
     yaml = YAML(typ="rt", pure=True)
@@ -148,7 +149,7 @@ def _read_yaml(text: bytes, name: str) -> Any:
         raise TemplateError(name, [(line, "this is no UTF-8 text")]) from error
     try:
         depth = 0
-        for event in _yaml().parse(decoded):
+        for event in round_trip().parse(decoded):
             line = event.start_mark.line + 1
             if isinstance(event, events.AliasEvent):
                 raise TemplateError(name, [(line, "aliases (*name) are not allowed; use records")])
@@ -156,7 +157,7 @@ def _read_yaml(text: bytes, name: str) -> Any:
             depth -= isinstance(event, events.CollectionEndEvent)
             if depth > DEEPEST:
                 raise TemplateError(name, [(line, f"it is nested deeper than {DEEPEST} levels")])
-        document = _yaml().load(decoded)
+        document = round_trip().load(decoded)
     except MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         problem = " ".join(str(error.problem or error.context).split())

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QGridLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
@@ -9,12 +11,17 @@ from faithful_ledger.core.binding import FieldNode, Node, RepeatNode
 from faithful_ledger.core.codecs import ChoiceCodec, SwitchesCodec
 from faithful_ledger.core.codecs.readings import readings
 from faithful_ledger.core.errors import LedgerError, place
+from faithful_ledger.core.records import Quantity
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.save import Save
 from faithful_ledger.desk.session import Selection, Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, pair, row, rule
 from faithful_ledger.desk.widgets.field_table import bounds_text
+from faithful_ledger.desk.widgets.words import storage_in_words
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.evidence import Located, Place
 
 __all__ = ["MARGIN_WIDTH", "Margin"]
 
@@ -76,6 +83,36 @@ class Margin(QFrame):
             if save.template is not None:
                 self._add(label(f"{OPEN} no field describes {'it' if size == 1 else 'them'} yet", "open", wrap=True))
         self._show_readings(save, selection)
+        self.paper.addStretch(1)
+
+    def show_place(self, quantity: Quantity | None, located: Located | None, place: Place | None) -> None:
+        """About a quantity and the place that is selected, and what to do in the game next."""
+        self._begin(quantity.name if quantity is not None else "Sightings")
+        if quantity is None:
+            self._add(
+                label("Name something the game shows: money, a life bar, a name. Then write what you saw.", wrap=True)
+            )
+        if place is not None and quantity is not None:
+            where = place.path or f"0x{place.offsets[0]:X} ({place.offsets[0]})"
+            self._add(pair("place", where), pair("stored as", storage_in_words(place.stored_as)))
+            self._add(
+                pair("fits", f"{place.fits} of {place.of} snapshots", "holds" if place.fits == place.of else "open")
+            )
+            if place.anchor is not None:
+                self._add(pair("moves", place.anchor))
+            for reason in place.reasons:
+                if not reason.startswith("moves"):
+                    self._add(pair("why", reason))
+            if quantity.pinned:
+                self._add(pair("pinned", quantity.pinned, "holds"))
+            else:
+                self.paper.addWidget(
+                    button("Pin it in the template", lambda: self.session.pin(quantity, place), "main")
+                )
+        if located is not None:
+            if located.warning:
+                self._add(label(f"{BROKEN} {located.warning}", "broken", wrap=True))
+            self._add(label("Next best sighting", "heading"), rule(), label(located.suggestion, wrap=True))
         self.paper.addStretch(1)
 
     def _begin(self, title: str) -> None:

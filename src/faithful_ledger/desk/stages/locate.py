@@ -1,0 +1,321 @@
+"""Locate: what the game showed at each kept copy, and the places that explain all of it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QScrollArea, QTableWidget, QTableWidgetItem, QWidget
+
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.records import Quantity, Snapshot
+from faithful_ledger.desk.session import Message, Session
+from faithful_ledger.desk.stages.records import local_time, plain_table
+from faithful_ledger.desk.stages.seen import WhenSeen
+from faithful_ledger.desk.theme import HOLDS, OPEN, colours, mono, sans
+from faithful_ledger.desk.widgets.basics import column, label
+from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
+from faithful_ledger.desk.widgets.words import storage_in_brief
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.evidence import Located, Place
+
+__all__ = ["LocateStage"]
+
+MOST_SNAPSHOTS = 12
+MOST_SHOWN = 40
+LANE_BYTES = 64
+LETTERS = "ABCDEFGHIJKL"
+HOW = (
+    "One row for each thing you watched, one column for each kept copy. "
+    "Write what you saw: a number, a text, or only more, less, same."
+)
+FIRST = (
+    "Keep copies while you play (in Records, or with Ctrl+S), one after each step. "
+    "Then write here what the game showed at each of them."
+)
+
+
+class LocateStage(QWidget):
+    """The sheet of the stage Locate. Signal: `about(quantity, located, place)` for the margin."""
+
+    about = Signal(object, object, object)
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.session = session
+        self.seen = WhenSeen(self, session, self.show_save)
+        self.snapshots: list[Snapshot] = []
+        self.quantities: list[Quantity] = []
+        self.located: dict[int, Located] = {}
+        self._wanted: dict[int, int] = {}
+        self.sheet = QTableWidget()
+        self.places = plain_table((), [], "Places", ())
+        self.place_title = label("", "title")
+        self.lanes_title = label("The bytes there, snapshot over snapshot", "title")
+        self.lanes = Lanes()
+        self.hint = label("", "quiet", wrap=True)
+        page = QWidget()
+        page.setObjectName("page")
+        self.body = column(spacing=6)
+        self.body.setContentsMargins(16, 12, 16, 10)
+        self.body.addWidget(label("What the game showed", "title"))
+        self.body.addWidget(self.hint)
+        self.body.addWidget(self.sheet)
+        self.body.addSpacing(8)
+        self.body.addWidget(self.place_title)
+        self.body.addWidget(self.places)
+        self.body.addSpacing(8)
+        self.body.addWidget(self.lanes_title)
+        self.body.addWidget(self.lanes)
+        self.body.addStretch(1)
+        page.setLayout(self.body)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(page)
+        self.setLayout(column(area))
+        session.recorded.connect(self.seen.mark_stale)
+
+    # the sheet of sightings
+
+    def show_save(self) -> None:
+        """Lay out the snapshots of the save and what was seen at each."""
+        session = self.session
+        if session.book is None or session.save is None:
+            return
+        kept = [s for s in session.book.snapshots(session.save.main.path) if s.kind == "kept"]
+        self.snapshots = list(reversed(kept[:MOST_SNAPSHOTS]))
+        self.quantities = session.book.records.quantities(session.save.main.path)
+        self.located.clear()
+        self.hint.setText(HOW if self.snapshots else FIRST)
+        self._lay_out_sheet()
+        for quantity in self.quantities:
+            self._locate(quantity)
+        self._show_current()
+
+    def _lay_out_sheet(self) -> None:
+        head = ["Quantity", *(self._letter(n, s) for n, s in enumerate(self.snapshots)), "Standing"]
+        fresh = QTableWidget(len(self.quantities) + 1, len(head))
+        fresh.setAccessibleName("What the game showed")
+        fresh.setHorizontalHeaderLabels(head)
+        for number, snapshot in enumerate(self.snapshots):
+            fresh.horizontalHeaderItem(number + 1).setToolTip(f"{snapshot.label}\n{local_time(snapshot.time)}")
+        for row, quantity in enumerate(self.quantities):
+            fresh.setItem(row, 0, _item(quantity.name, strong=True))
+            for place, snapshot in enumerate(self.snapshots, 1):
+                cell = _item(quantity.seen.get(snapshot.id, ""))
+                cell.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                fresh.setItem(row, place, cell)
+            fresh.setItem(row, len(head) - 1, _fixed("…"))
+        another = _item("")
+        another.setToolTip("Type the name of another quantity")
+        fresh.setItem(len(self.quantities), 0, another)
+        for place in range(1, len(head)):
+            fresh.setItem(
+                len(self.quantities), place, _fixed("+ name another quantity on the left" if place == 1 else "")
+            )
+        if len(head) > 2:
+            fresh.setSpan(len(self.quantities), 1, 1, len(head) - 1)
+        fresh.setShowGrid(False)
+        fresh.verticalHeader().setVisible(False)
+        fresh.verticalHeader().setDefaultSectionSize(27)
+        fresh.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
+        fresh.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+        fresh.horizontalHeader().setStretchLastSection(True)
+        fresh.setColumnWidth(0, 150)
+        for place in range(1, len(head) - 1):
+            fresh.setColumnWidth(place, max(76, min(130, 560 // max(len(self.snapshots), 1))))
+        edit = QAbstractItemView.EditTrigger
+        fresh.setEditTriggers(edit.DoubleClicked | edit.EditKeyPressed | edit.AnyKeyPressed | edit.SelectedClicked)
+        fresh.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        fresh.setFixedHeight(34 + 27 * (len(self.quantities) + 1) + 12)
+        fresh.cellChanged.connect(self._cell_changed)
+        fresh.currentCellChanged.connect(lambda *_: self._show_current())
+        self.body.replaceWidget(self.sheet, fresh)
+        self.sheet.hide()
+        self.sheet.deleteLater()
+        self.sheet = fresh
+
+    @staticmethod
+    def _letter(number: int, snapshot: Snapshot) -> str:
+        return f"{LETTERS[number]} · {snapshot.label}" if snapshot.label else LETTERS[number]
+
+    def _cell_changed(self, row: int, place: int) -> None:
+        book, save = self.session.book, self.session.save
+        if book is None or save is None:
+            return
+        text = self.sheet.item(row, place).text().strip()
+        if row == len(self.quantities):
+            if text:
+                self.session.attempt(lambda: book.records.add_quantity(save.main.path, text))
+                self._again(row, 1)
+            return
+        quantity = self.quantities[row]
+        if place == 0:
+            rename = book.records.rename_quantity if text else None
+            self.session.attempt(lambda: rename(quantity, text) if rename else book.records.remove_quantity(quantity))
+            self._again(row, 0)
+            return
+        if place <= len(self.snapshots):
+            snapshot = self.snapshots[place - 1]
+            self.session.attempt(lambda: book.records.sight(quantity, snapshot.id, text))
+            self.quantities = book.records.quantities(save.main.path)
+            self._locate(self.quantities[row])
+
+    def _again(self, row: int, place: int) -> None:
+        self.show_save()
+        self.sheet.setCurrentCell(min(row, self.sheet.rowCount() - 1), place)
+        self.sheet.setFocus()
+
+    # the engine
+
+    def _locate(self, quantity: Quantity) -> None:
+        """Ask the engine beside the window; a later question about the same quantity makes an earlier one void."""
+        book = self.session.book
+        used = [snapshot for snapshot in self.snapshots if snapshot.id in quantity.seen]
+        number = self._wanted[quantity.id] = self._wanted.get(quantity.id, 0) + 1
+        if book is None or not used:
+            self.located.pop(quantity.id, None)
+            self._show_standing()
+            return
+
+        def work() -> Located:
+            from faithful_ledger.core.evidence import locate, parse_sighting
+
+            sources = [book.kept_source(snapshot.files[0]) for snapshot in used]
+            return locate(sources, [parse_sighting(quantity.seen[snapshot.id]) for snapshot in used], MOST_SHOWN)
+
+        def done(found: Located | None, error: LedgerError | None) -> None:
+            if self._wanted.get(quantity.id) != number:
+                return
+            if found is not None:
+                self.located[quantity.id] = found
+            else:
+                self.located.pop(quantity.id, None)
+                self.session.told.emit(Message("broken", f"{quantity.name}: {error}"))
+            self._show_standing()
+            self._show_current()
+
+        self.session.background.run(work, done)
+
+    def _show_standing(self) -> None:
+        self.sheet.blockSignals(True)
+        for row, quantity in enumerate(self.quantities):
+            text, kind = self._standing(quantity)
+            item = self.sheet.item(row, self.sheet.columnCount() - 1)
+            if item is not None:
+                item.setText(text)
+                item.setForeground(colours()[kind])
+                item.setFont(sans(13, strong=kind != "quiet"))
+        self.sheet.blockSignals(False)
+
+    def _standing(self, quantity: Quantity) -> tuple[str, str]:
+        if quantity.pinned:
+            return f"{HOLDS} pinned as {quantity.pinned}", "holds"
+        found = self.located.get(quantity.id)
+        if found is None:
+            return ("not sighted yet" if not quantity.seen else "…"), "quiet"
+        spots = len({place.offsets for place in found.full})
+        if spots == 1:
+            return f"{HOLDS} 1 place left", "holds"
+        if spots:
+            return f"{OPEN} {spots} places{'' if len(found.places) < MOST_SHOWN else ' or more'}", "open"
+        return (f"{OPEN} none fits all", "open") if found.places else (f"{OPEN} no place", "open")
+
+    # places
+
+    @property
+    def current(self) -> Quantity | None:
+        row = max(self.sheet.currentRow(), 0)
+        return self.quantities[row] if row < len(self.quantities) else None
+
+    @property
+    def chosen(self) -> Place | None:
+        """The place that is selected."""
+        quantity = self.current
+        found = self.located.get(quantity.id) if quantity is not None else None
+        row = self.places.currentRow()
+        return found.places[row] if found is not None and 0 <= row < len(found.places) else None
+
+    def _show_current(self) -> None:
+        """The places of the quantity that is current."""
+        quantity = self.current
+        found = self.located.get(quantity.id) if quantity is not None else None
+        used = [n for n, s in enumerate(self.snapshots) if quantity is not None and s.id in quantity.seen]
+        title = "" if quantity is None else f"Places that explain what was seen of {quantity.name}"
+        self.place_title.setText(title if found is not None and found.places else "")
+        head = ("Fit", "At", "Stored as", *(LETTERS[n] for n in used), "Why it is likely")
+        rows = [self._row(place) for place in found.places] if found is not None else []
+        fresh = plain_table(head, rows, "Places", (58, 112, 146, *(56 for _ in used)))
+        for number, place in enumerate(found.places if found is not None else ()):
+            full = place.fits == place.of
+            fresh.item(number, 1).setFont(mono(12))
+            for column_number in range(len(head)):
+                fresh.item(number, column_number).setForeground(colours()["ink" if full else "quiet"])
+            fresh.item(number, 0).setForeground(colours()["holds" if full else "open"])
+        fresh.setFixedHeight(42 + 26 * min(max(len(rows), 1), 8))
+        fresh.itemSelectionChanged.connect(self._show_place)
+        self.body.replaceWidget(self.places, fresh)
+        self.places.hide()
+        self.places.deleteLater()
+        self.places = fresh
+        for widget in (self.places, self.lanes, self.lanes_title):
+            widget.setVisible(bool(rows))
+        if rows:
+            fresh.selectRow(0)
+        else:
+            self._show_place()
+
+    @staticmethod
+    def _row(place: Place) -> tuple[str, ...]:
+        where = place.path or f"0x{place.offsets[0]:04X} · {place.offsets[0]}"
+        values = [
+            value if isinstance(value, str) else f"{value:g}" if value % 1 else f"{int(value)}"
+            for value in place.values
+        ]
+        why = "; ".join(place.reasons)
+        return (f"{place.fits} of {place.of}", where, storage_in_brief(place.stored_as), *values, why)
+
+    def _show_place(self) -> None:
+        quantity, place, book = self.current, self.chosen, self.session.book
+        found = self.located.get(quantity.id) if quantity is not None else None
+        self.about.emit(quantity, found, place)
+        if quantity is None or place is None or book is None:
+            self.lanes.show_lanes([])
+            return
+        used = [(n, s) for n, s in enumerate(self.snapshots) if s.id in quantity.seen]
+        lanes = []
+        for (number, snapshot), at in zip(used, place.offsets, strict=False):
+            source = self.session.attempt(lambda snapshot=snapshot: book.kept_source(snapshot.files[0]))
+            if source is None:
+                return
+            start = max(at - BEFORE, 0)
+            width = _width(place, number)
+            lanes.append(
+                Lane(self._letter(number, snapshot), start, bytes(source.read(start, start + LANE_BYTES)), at, width)
+            )
+        self.lanes.show_lanes(lanes)
+
+
+def _width(place: Place, number: int) -> int:
+    from faithful_ledger.core.evidence.storages import STORAGES
+
+    storage = STORAGES.get(place.stored_as)
+    if storage is not None and storage.family not in ("digits", "leb128"):
+        return storage.width
+    value = place.values[min(number, len(place.values) - 1)]
+    shown = value if isinstance(value, str) else f"{value:g}"
+    return len(shown) * (2 if "16" in place.stored_as else 1)
+
+
+def _item(text: str, *, strong: bool = False) -> QTableWidgetItem:
+    item = QTableWidgetItem(text)
+    item.setFont(sans(13, strong=strong))
+    return item
+
+
+def _fixed(text: str) -> QTableWidgetItem:
+    item = QTableWidgetItem(text)
+    item.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable)
+    item.setForeground(colours()["quiet"])
+    return item

@@ -1,0 +1,28 @@
+"""Technical names in the words of people."""
+
+from __future__ import annotations
+
+__all__ = ["storage_in_brief", "storage_in_words"]
+
+
+def storage_in_words(name: str) -> str:
+    """How a value is stored, for people who do not read u32le."""
+    order = "low byte first" if name.endswith("le") else "high byte first" if name.endswith("be") else ""
+    plain = name.removesuffix("le").removesuffix("be")
+    if plain[:1] in "ui" and plain[1:].isdigit():
+        size = int(plain[1:]) // 8
+        sign = ", with a sign" if plain[0] == "i" else ""
+        return f"whole number, {size} byte{'s' if size > 1 else ''}{', ' + order if order else ''}{sign}"
+    if plain[:1] == "f" and plain[1:].isdigit():
+        return f"fraction, {int(plain[1:]) // 8} bytes, {order}"
+    if plain.startswith("bcd"):
+        return f"packed digits, {plain[3:]} bytes"
+    words = {"uleb128": "number of variable length", "sleb128": "number of variable length, with a sign"}
+    words |= {"zigzag": "number of variable length, zigzag", "digits": "text of digits"}
+    return words.get(name, f"text, {name}")
+
+
+def storage_in_brief(name: str) -> str:
+    """The same for a narrow column."""
+    words = storage_in_words(name).replace("whole number, ", "").replace(" byte first", " first")
+    return words.replace("number of variable length", "variable length").replace(", with a sign", ", signed")

@@ -1,0 +1,201 @@
+"""The stage Locate: a newcomer's save nobody has described, from sightings to a value that is edited and accepted."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtWidgets import QLabel, QPushButton
+
+from brinewick.harbour import Harbour
+from faithful_ledger.core.template import load_template
+from faithful_ledger.desk.shell import EDIT, LOCATE, RECORDS
+from tests.desk.support import DeskCase
+from tests.support import play
+
+MOMENTS = (
+    ([["start", "Oriel & Sons"]], "start"),
+    ([["sell", "brass lamp", "2"]], "sold lamps"),
+    ([["dive", "Tamsin"]], "dived once"),
+    ([["rename", "Oriel", "Oriel the Elder"], ["buy", "air hose"]], "bought a hose"),
+    ([["rename", "Brock", "Brockwell"], ["sell", "oyster knife"], ["heal", "Tamsin"]], "healed"),
+)
+
+
+class LocateTest(DeskCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.game = self.folder / "game"
+        self.voyage = self.folder / "voyage.dat"
+        self.shown: list[dict[str, str]] = []
+
+    def play_and_keep(self, moments: int = len(MOMENTS)) -> None:
+        """Play, and keep a copy at each moment, as a player does who knows nothing of the format."""
+        for actions, label in MOMENTS[:moments]:
+            for action in actions:
+                self.assertEqual(play(self.game, *action).status, 0)
+            self.voyage.write_bytes((self.game / "harbour.bwk").read_bytes())
+            if self.shell.session.save is None:
+                self.shell.session.open(self.voyage)
+            self.shell.session.keep(label)
+            company = Harbour(self.game).load(1)
+            self.shown.append(
+                {"Marks": str(company.marks), "Air": str(company.crew[1].air), "Name": company.crew[2].name}
+            )
+        self.shell.session.reopen()
+        self.press("Ctrl+1")
+        self.assertEqual(self.shell.stage, LOCATE)
+
+    def work(self) -> None:
+        self.shell.session.background.wait()
+        self.settle()
+
+    def name(self, name: str) -> int:
+        stage = self.shell.locate
+        row = len(stage.quantities)
+        stage.sheet.item(row, 0).setText(name)
+        self.work()
+        return row
+
+    def sight(self, row: int, values: list[str]) -> None:
+        for place, value in enumerate(values, 1):
+            self.shell.locate.sheet.item(row, place).setText(value)
+        self.work()
+        self.shell.locate.sheet.setCurrentCell(row, 1)
+        self.work()
+
+    def standing(self, row: int) -> str:
+        sheet = self.shell.locate.sheet
+        return sheet.item(row, sheet.columnCount() - 1).text()
+
+    def margin(self) -> str:
+        return "\n".join(label.text() for label in self.shell.margin.findChildren(QLabel) if not label.isHidden())
+
+    def test_from_an_unknown_save_to_a_value_the_game_accepts(self) -> None:
+        self.play_and_keep()
+        stage = self.shell.locate
+        heads = [stage.sheet.horizontalHeaderItem(n).text() for n in range(stage.sheet.columnCount())]
+        self.assertEqual(
+            heads,
+            [
+                "Quantity",
+                "A · start",
+                "B · sold lamps",
+                "C · dived once",
+                "D · bought a hose",
+                "E · healed",
+                "Standing",
+            ],
+        )
+        for quantity in ("Marks", "Air", "Name"):
+            row = self.name(quantity)
+            self.sight(row, [moment[quantity] for moment in self.shown])
+            self.assertEqual(self.standing(row), "◆ 1 place left")
+        stage.sheet.setCurrentCell(0, 1)
+        self.work()
+        rows = self.rows(stage.places)
+        self.assertEqual(rows[0][:3], ["5 of 5", "0x0045 · 69", "2 bytes, low first"])
+        self.assertEqual(rows[0][3:8], [moment["Marks"] for moment in self.shown])
+        self.assertEqual([lane.at for lane in stage.lanes.lanes], [69] * 5)
+        self.assertEqual(
+            [lane.data[8:10] for lane in stage.lanes.lanes], [int(m["Marks"]).to_bytes(2, "little") for m in self.shown]
+        )
+        self.assertIn("One place is left. Post a change there", self.margin())
+        (pin,) = [
+            b for b in self.shell.margin.findChildren(QPushButton) if b.text().startswith("Pin it") and not b.isHidden()
+        ]
+        self.click(pin)
+        self.work()
+        self.assertIn("Marks is pinned: marks is in the template now.", self.told())
+        self.assertEqual(self.standing(0), "◆ pinned as marks")
+        self.assertEqual(self.shell.spine.tabs[LOCATE].line.text(), "1 of 3 pinned")
+        (template,) = (self.shell.session.book.folder / "templates").glob("*.yaml")  # type: ignore[union-attr]
+        field = next(element for element in load_template(template).elements() if element.name == "marks")
+        self.assertEqual(field.note, "explains 5 of 5 sightings")
+        self.shell.show_stage(EDIT)
+        self.settle()
+        self.type_into(self.table("Pinned"), 0, 2, "5200")
+        self.assertEqual(self.shell.tape.balance.text(), "◇ no seals known")
+        self.press("Ctrl+Return")
+        self.click(self.shell.posting.write_button)
+        data = self.voyage.read_bytes()
+        self.assertEqual(data[69:71], (5200).to_bytes(2, "little"))
+
+    def test_a_place_that_moves_is_shown_where_it_lies_in_each_copy(self) -> None:
+        self.play_and_keep()
+        row = self.name("Tamsin's air")
+        self.sight(row, [moment["Air"] for moment in self.shown])
+        stage = self.shell.locate
+        for lane, moment in zip(stage.lanes.lanes, self.shown, strict=True):
+            self.assertEqual(lane.data[lane.at - lane.start], int(moment["Air"]))
+        self.assertGreater(len({lane.at for lane in stage.lanes.lanes}), 1)
+        self.assertRegex(self.margin(), r"\d+ bytes behind the start of “")
+        place, quantity = stage.chosen, stage.current
+        assert place is not None and quantity is not None
+        self.assertFalse(self.shell.session.pin(quantity, place))
+        self.assertIn("this place moves, and templates cannot follow an anchor yet", self.told())
+
+    def test_a_place_the_template_knows_already_is_pinned_to_its_field(self) -> None:
+        saves = self.harbour()
+        self.shell.session.open(saves / "harbour.bwk")
+        self.shell.session.keep("one")
+        play(saves, "sell", "wax plug")
+        self.shell.session.reopen()
+        self.shell.session.keep("two")
+        self.press("Ctrl+1")
+        row = self.name("Marks")
+        self.sight(row, ["1386", "1388"])
+        stage = self.shell.locate
+        number = next(n for n, p in enumerate(stage.located[stage.quantities[row].id].places) if p.stored_as == "u32le")
+        stage.places.selectRow(number)
+        quantity, place = stage.current, stage.chosen
+        assert quantity is not None and place is not None
+        self.assertTrue(self.shell.session.pin(quantity, place))
+        self.work()
+        self.assertEqual(self.standing(row), "◆ pinned as purse.marks")
+        self.assertEqual(list((self.shell.session.book.folder / "templates").glob("*")), [])  # type: ignore[union-attr]
+
+    def test_sightings_are_kept_renamed_and_taken_back(self) -> None:
+        self.play_and_keep(2)
+        row = self.name("Marks")
+        self.assertEqual(self.standing(row), "not sighted yet")
+        self.sight(row, ["1340"])
+        self.assertRegex(self.standing(row), r"◇ \d+ places|◆ 1 place left")
+        self.shell.session.reopen()
+        self.press("Ctrl+1")
+        self.work()
+        self.assertEqual(self.shell.locate.sheet.item(row, 1).text(), "1340")
+        self.shell.locate.sheet.item(row, 0).setText("Money")
+        self.work()
+        self.assertEqual([q.name for q in self.shell.locate.quantities], ["Money"])
+        self.shell.locate.sheet.item(row, 1).setText("")
+        self.work()
+        self.assertEqual(self.standing(row), "not sighted yet")
+        self.shell.locate.sheet.item(row, 0).setText("")
+        self.work()
+        self.assertEqual(self.shell.locate.quantities, [])
+
+    def test_contradictions_and_missing_copies_are_told(self) -> None:
+        self.play_and_keep(2)
+        row = self.name("Marks")
+        self.sight(row, ["1340", "Oriel"])
+        self.assertIn("Marks: “Oriel” is a text and others are numbers", self.told())
+        self.sight(row, ["1340", "77777"])
+        self.assertIn("no place", self.standing(row))
+        self.assertIn("No place explains it. Was a number mistyped?", self.margin())
+        book = self.shell.session.book
+        assert book is not None
+        for path in Path(book.store.folder).rglob("*.zst"):
+            path.chmod(0o644)
+            path.write_bytes(b"?")
+        self.sight(row, ["1340", "1432"])
+        self.assertIn("cannot be read", self.told())
+
+    def test_without_copies_it_says_what_to_do_first(self) -> None:
+        self.voyage.write_bytes(b"abc" * 100)
+        self.shell.session.open(self.voyage)
+        self.press("Ctrl+1")
+        self.assertIn("Keep copies while you play (in Records, or with Ctrl+S)", self.shell.locate.hint.text())
+        self.press("Ctrl+S")
+        self.assertEqual(self.shell.stage, RECORDS)
+        self.assertTrue(self.shell.records.label_line.hasFocus())
+        self.assertIsNone(self.shell.locate.current)
