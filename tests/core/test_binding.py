@@ -232,6 +232,9 @@ class RepeatTest(LedgerCase):
             ),
             ('- {constant: tag, text: "CREW"}', b"CREV", "tag at 0x0 (0): should be 43 52 45 57 and is 43 52 45 56"),
             ("- {field: z, as: u8}\n- {unknown: x, size: 8 // z}", bytes(9), "“8 // z” divides by zero"),
+            ('- {field: x, as: u8, behind: "41 42"}', b"xABAB", "the bytes 41 42 it lies behind stand more than once"),
+            ('- {field: x, as: u8, behind: "41 42"}', b"xABx"[:2], "the bytes 41 42 it lies behind stand nowhere"),
+            ('- {field: x, as: u8, behind: "41 42"}', b"xAB", "x at 0x3 (3): 1 bytes are needed and 0 are left"),
             ("- {repeat: none, layout: [], until: 'FF'}", bytes(3), "a record takes no bytes, so they would never end"),
         ):
             with self.subTest(words=words):

@@ -131,8 +131,15 @@ class LocateTest(DeskCase):
         self.assertRegex(self.margin(), r"\d+ bytes behind the start of “")
         place, quantity = stage.chosen, stage.current
         assert place is not None and quantity is not None
-        self.assertFalse(self.shell.session.pin(quantity, place))
-        self.assertIn("this place moves, and templates cannot follow an anchor yet", self.told())
+        self.assertTrue(self.shell.session.pin(quantity, place))
+        self.work()
+        field = self.save.fields("tamsin_s_air")[0]
+        self.assertEqual((field.value, field.start), (int(self.shown[-1]["Air"]), place.offsets[-1]))
+        for action in (["rename", "Oriel", "O"], ["dive", "Tamsin"]):
+            play(self.game, *action)
+        self.voyage.write_bytes((self.game / "harbour.bwk").read_bytes())
+        self.shell.session.reopen()
+        self.assertEqual(self.save.fields("tamsin_s_air")[0].value, Harbour(self.game).load(1).crew[1].air)
 
     def test_a_place_the_template_knows_already_is_pinned_to_its_field(self) -> None:
         saves = self.harbour()

@@ -10,7 +10,7 @@ from typing import NamedTuple
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RepeatNode
 from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.save import Save, SaveFile
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.source import Source, offsets_of
 
 __all__ = ["Destination", "destinations"]
 
@@ -110,7 +110,7 @@ def _number(file: SaveFile, wanted: str, name: str) -> Iterator[Destination]:
                 continue
             if size == 2 and -256 < number < 256:
                 continue
-            for at in islice(_hits(file.source, raw), 3):
+            for at in islice(offsets_of(file.source, raw, LOOKED_INTO), 3):
                 text = f"number {number} at {place(at)}, {size} bytes, {words} byte first"
                 yield Destination(text, name, at, at + size, None)
 
@@ -123,19 +123,5 @@ def _text(file: SaveFile, wanted: str, name: str) -> Iterator[Destination]:
             continue
         if len(raw) < 2 or (encoding == "latin-1" and wanted.isascii()):
             continue
-        for at in islice(_hits(file.source, raw), 4):
+        for at in islice(offsets_of(file.source, raw, LOOKED_INTO), 4):
             yield Destination(f"text “{wanted}” at {place(at)}, {encoding}", name, at, at + len(raw), None)
-
-
-def _hits(source: Source, raw: bytes) -> Iterator[int]:
-    """Offsets of a byte run in the first 64 MiB."""
-    at, tail = 0, b""
-    for chunk in source.chunks(0, min(source.size, LOOKED_INTO)):
-        data = tail + bytes(chunk)
-        start = at - len(tail)
-        hit = data.find(raw)
-        while hit >= 0:
-            yield start + hit
-            hit = data.find(raw, hit + 1)
-        at += len(chunk)
-        tail = data[-(len(raw) - 1) :] if len(raw) > 1 else b""

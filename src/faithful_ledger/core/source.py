@@ -25,6 +25,7 @@ __all__ = [
     "Moment",
     "Source",
     "moment_of",
+    "offsets_of",
     "open_blocks",
     "open_source",
     "read_whole",
@@ -125,6 +126,20 @@ class BlockSource:
         else:
             self._blocks.move_to_end(number)
         return block
+
+
+def offsets_of(source: Source, run: bytes, most: int | None = None) -> Iterator[int]:
+    """Where a run of bytes stands, overlapping ones too; `most` is how many bytes are looked into."""
+    at, tail = 0, b""
+    for chunk in source.chunks(0, min(source.size, most) if most is not None else source.size):
+        data = tail + bytes(chunk)
+        start = at - len(tail)
+        hit = data.find(run)
+        while hit >= 0:
+            yield start + hit
+            hit = data.find(run, hit + 1)
+        at += len(chunk)
+        tail = data[-(len(run) - 1) :] if len(run) > 1 else b""
 
 
 def same_bytes(left: Source, right: Source) -> bool:

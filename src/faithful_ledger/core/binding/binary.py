@@ -8,11 +8,12 @@ from __future__ import annotations
 
 from array import array
 from dataclasses import dataclass
+from itertools import islice
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
 from faithful_ledger.core.codecs import CutOff
 from faithful_ledger.core.errors import AddressError, BindingError, LedgerError
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.source import Source, offsets_of
 from faithful_ledger.core.template.expressions import Expression
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, RepeatSpec
 
@@ -73,7 +74,7 @@ class _Binder:
             if element.when is not None and not self.evaluate(element.when, node, at, element):
                 continue
             if isinstance(element.at, Expression):
-                start = self.evaluate(element.at, node, at, element)
+                start = self.evaluate(element.at, node, at, element) + self.anchor(element, node, at)
                 if not 0 <= start <= self.source.size:
                     raise self.error(node, element, at, f"it points to {start}, outside the {self.source.size} bytes")
                 self.element(element, node, start, self.source.size)
@@ -186,6 +187,16 @@ class _Binder:
         group.index = index
         self.group(group, limit)
         return group
+
+    def anchor(self, spec: ElementSpec, node: GroupNode, at: int) -> int:
+        """Where the bytes begin behind which an element lies; 0 where it lies behind none."""
+        if spec.behind is None:
+            return 0
+        found = list(islice(offsets_of(self.source, spec.behind), 2))
+        if len(found) != 1:
+            times = "nowhere" if not found else "more than once"
+            raise self.error(node, spec, at, f"the bytes {spec.behind.hex(' ').upper()} it lies behind stand {times}")
+        return found[0]
 
     # numbers
 

@@ -113,7 +113,7 @@ def _moving(found: list[Place], data: list[Array], lies: list[Array], how: str) 
         if how == "end":
             place.anchor = f"{data[0].size - place.offsets[0]} bytes before the end"
         else:
-            place.anchor = _anchor(contents, place.offsets) or "aligned by what surrounds it"
+            _set_anchor(place, contents, "aligned by what surrounds it")
         kept.append(place)
     return kept
 
@@ -135,7 +135,17 @@ def _is_echo(place: Place, plain: set[tuple[int, int]]) -> bool:
     return any((place.offsets[0] + step, place.fits) in plain for step in range(storage.width))
 
 
-def _anchor(contents: list[bytes], offsets: tuple[int, ...]) -> str | None:
+def _set_anchor(place: Place, contents: list[bytes], otherwise: str) -> None:
+    """Record how a place that moves is found again."""
+    place.behind = _anchor(contents, place.offsets)
+    place.anchor = otherwise
+    if place.behind is not None:
+        run, gap = place.behind
+        shown = run.decode("ascii") if run.isascii() and run.decode("ascii").isprintable() else run.hex(" ").upper()
+        place.anchor = f"{gap} bytes behind the start of “{shown}”"
+
+
+def _anchor(contents: list[bytes], offsets: tuple[int, ...]) -> tuple[bytes, int] | None:
     """The nearest run in front that stands exactly once in every snapshot, at the same distance: a word, else bytes."""
     first, at = contents[0], offsets[0]
     words = [match.span() for match in re.finditer(rb"[A-Za-z_][\w -]{3,30}", first[max(at - ANCHOR_REACH, 0) : at])]
@@ -150,8 +160,7 @@ def _anchor(contents: list[bytes], offsets: tuple[int, ...]) -> str | None:
             content[offset - gap : offset - gap + len(run)] == run and content.count(run) == 1
             for content, offset in zip(contents, offsets, strict=True)
         ):
-            shown = run.decode("ascii") if run.isascii() and run.decode("ascii").isprintable() else run.hex(" ").upper()
-            return f"{gap} bytes behind the start of “{shown}”"
+            return run, gap
     return None
 
 
@@ -187,7 +196,7 @@ def _text_places(data: list[Array], seen: Sequence[Sighting]) -> list[Place]:
                 if all(where[j] and contents[j][where[j] - 1] == len(raws[j]) for j in known) and length >= 0:
                     place.reasons.append("its length stands directly in front")
                 if number:
-                    place.anchor = _anchor(contents, where) or ("from the end" if number == 1 else "aligned")
+                    _set_anchor(place, contents, "from the end" if number == 1 else "aligned by what surrounds it")
                 found.append(place)
     return _without_twins(found)
 

@@ -39,7 +39,8 @@ ENOUGH_TO_DOUBT = 4  # sightings needed before one of them is doubted
 class Place:
     """Stored = seen × scale + bias; with `rounding` what was seen is stored / scale, cut off or rounded.
 
-    `offsets` are where it lies in each snapshot, `values` what is stored there.
+    `offsets` are where it lies in each snapshot, `values` what is stored there. `anchor` says how a place that moves is
+    found again; `behind` is the run of bytes and the distance from its beginning, where that is the way.
     """
 
     offsets: tuple[int, ...]
@@ -51,6 +52,7 @@ class Place:
     rounding: str | None = None
     path: str | None = None
     anchor: str | None = None
+    behind: tuple[bytes, int] | None = None
     values: tuple[float | str, ...] = ()
     reasons: list[str] = field(default_factory=list)
     score: float = 0

@@ -132,6 +132,8 @@ class _Compiler:
             element.label, element.note = keys.get("label", ""), keys.get("note", "")
             element.when = self.formula(keys, "when", element, here)
             element.at = self.address(keys, element, here)
+            if keys.get("behind") is not None:
+                self.anchor(element, keys["behind"], here)
             if isinstance(element, GroupSpec):
                 parent.layout.append(element)
                 element.size = self.formula(keys, "size", element, here)
@@ -154,6 +156,14 @@ class _Compiler:
             return None
         self._check_names(path.names, element, (*where, "at"))
         return path
+
+    def anchor(self, element: ElementSpec, run: str, where: Where) -> None:
+        """Bytes that stand exactly once; `at` is then counted from where they begin, and without it from their end."""
+        if self.format != "binary":
+            self.mistakes.append(((*where, "behind"), "in JSON an element is found by its path"))
+            return
+        element.behind = bytes.fromhex(run)
+        element.at = element.at or Expression(len(element.behind))
 
     def repeat(self, element: RepeatSpec, keys: Keys, where: Where, within: tuple[str, ...]) -> None:
         item = GroupSpec("item", parent=element)

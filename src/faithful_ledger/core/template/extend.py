@@ -49,7 +49,7 @@ def with_place(text: bytes | None, place: Place, name: str, save: Path, game: st
     Comments and everything else of the template stay. `save` and `size` describe the file for a new template.
 
     Raises:
-        EntryError: the place moves, or is stored in a way templates do not know yet.
+        EntryError: the place moves and has no anchor, or is stored in a way templates do not know yet.
         TemplateError: the result would not be a template; nothing was changed.
     """
     element = _element(place, name)
@@ -75,9 +75,9 @@ def with_place(text: bytes | None, place: Place, name: str, save: Path, game: st
 
 
 def _element(place: Place, name: str) -> dict[str, Any]:
-    if place.anchor is not None:
+    if place.anchor is not None and place.behind is None:
         raise EntryError(
-            "this place moves, and templates cannot follow an anchor yet", "describe what lies in front of it"
+            "this place moves and no anchor is near", "describe what lies in front of it, or sight it again"
         )
     evidence = f"explains {place.fits} of {place.of} sightings"
     element: dict[str, Any] = {"field": field_name(name)}
@@ -87,7 +87,7 @@ def _element(place: Place, name: str) -> dict[str, Any]:
         kind = "number" if place.stored_as.startswith("digits") else "text"
         element |= {"as": kind, "at": place.path}
     elif number_codec(place.stored_as, "little") is not None:
-        element |= {"as": place.stored_as, "at": place.offsets[0]}
+        element |= {"as": place.stored_as, **_address(place, 0)}
     elif place.stored_as in ("utf-8", "utf-16le", "utf-16be", "latin-1"):
         element |= _text(place)
     else:
@@ -99,12 +99,19 @@ def _element(place: Place, name: str) -> dict[str, Any]:
     return element
 
 
+def _address(place: Place, step: int) -> dict[str, Any]:
+    if place.behind is None:
+        return {"at": place.offsets[0] + step}
+    run, gap = place.behind
+    return {"behind": run.hex(" ").upper(), "at": gap + step}
+
+
 def _text(place: Place) -> dict[str, Any]:
     encoding = {"utf-16le": "utf-16-le", "utf-16be": "utf-16-be"}.get(place.stored_as, place.stored_as)
     if any("length stands directly in front" in reason for reason in place.reasons):
-        return {"as": "text", "length": "u8", "encoding": encoding, "at": place.offsets[0] - 1}
+        return {"as": "text", "length": "u8", "encoding": encoding, **_address(place, -1)}
     longest = max(len(str(value).encode(encoding)) for value in place.values)
-    return {"as": "text", "size": longest, "encoding": encoding, "at": place.offsets[0]}
+    return {"as": "text", "size": longest, "encoding": encoding, **_address(place, 0)}
 
 
 def _new(place: Place, save: Path, game: str, size: int) -> bytes:

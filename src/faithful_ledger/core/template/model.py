@@ -91,6 +91,7 @@ class ElementSpec:
     label: str = ""
     note: str = ""
     at: Expression | PathFormula | None = None
+    behind: bytes | None = None
     when: Expression | None = None
     parent: GroupSpec | RepeatSpec | None = field(default=None, repr=False)
 
