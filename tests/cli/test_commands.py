@@ -390,3 +390,29 @@ class EvidenceTest(CommandCase):
         status, out, _ = self.run_command("compare", before, saves / "harbour.bwk")
         self.assertEqual(status, 1)
         self.assertIn("Ives the Younger", out)
+
+    def test_find_and_search(self) -> None:
+        saves = self.harbour()
+        document = self.json_of("find", saves, "--since", "today", "--name", "harbour", "--most", "2")
+        self.assertEqual({Path(c["path"]).name for c in document["candidates"]}, {"harbour.bwk", "harbour-2.bwk"})
+        self.assertEqual(set(document["candidates"][0]), {"path", "size", "modified", "score", "reasons"})
+        self.assertEqual(self.json_of("find", saves, "--name", "nothing like it", status=1)["candidates"], [])
+        path = saves / "harbour.bwk"
+        hits = self.json_of("search", path, "--number", "1386")["hits"]
+        self.assertIn({"offset": 69, "stored_as": "u32le", "size": 4, "scale": 1}, hits)
+        self.assertEqual(self.json_of("search", path, "--text", "Tamsin")["hits"][0]["offset"], 113)
+        self.assertEqual(self.json_of("search", path, "--bytes", "50 55 ?? 53")["hits"][0]["offset"], 59)
+        self.assertTrue(self.json_of("search", path, "--group", "23,55")["hits"])
+        self.assertEqual(self.json_of("search", path, "--text", "no such text", status=1)["hits"], [])
+        for arguments, words in (
+            (["find", saves / "none"], "is no folder; name folders to look in"),
+            (["find", saves, "--since", "soon"], "“soon” is no time; write 10min, 2h, today"),
+            (["search", path], "one of the arguments --number --text --group --bytes is required"),
+            (["search", path, "--number", "x"], "“x” is no number"),
+            (["search", path, "--bytes", "zz"], "“zz” is no row of bytes; write it like 0A ?? FF"),
+            (["search", self.folder, "--text", "a"], "is a folder"),
+        ):
+            with self.subTest(arguments=arguments):
+                self.assertIn(words, self.refused(2, *arguments))
+        for command in (["find", saves], ["search", path, "--number", "1386"]):
+            self.assertEqual(self.run_command(*command)[0], 0)

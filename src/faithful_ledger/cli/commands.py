@@ -7,12 +7,13 @@ import json
 import math
 import sys
 from collections.abc import Iterable
+from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.codecs import Value
+from faithful_ledger.core.codecs import Value, parse_whole
 from faithful_ledger.core.errors import AddressError, LedgerError, ValueRefused
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Snapshot
@@ -23,7 +24,7 @@ from faithful_ledger.core.source import open_source
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Place
 
-__all__ = ["check", "compare", "keep", "locate", "post", "read", "restore", "snapshots"]
+__all__ = ["check", "compare", "find", "keep", "locate", "post", "read", "restore", "search", "snapshots"]
 
 LONGEST_RAW = 64
 
@@ -80,6 +81,65 @@ def post(options: argparse.Namespace) -> int:
     else:
         _print_plan(plan, written, kept)
     return 0
+
+
+def find(options: argparse.Namespace) -> int:
+    """Look for files that may be saves; status 1 when there are none."""
+    from datetime import UTC, datetime
+
+    from faithful_ledger.core import find as finding
+
+    folders = [Path(name) for name in options.folders]
+    for folder in folders:
+        if not folder.is_dir():
+            raise AddressError(f"{folder} is no folder", "name folders to look in")
+    since = finding.parse_since(options.since) if options.since is not None else None
+    found = finding.look(
+        folders or finding.usual_folders(), options.name, since, options.max_size, everything=options.everything
+    )[: options.most]
+    times = [datetime.fromtimestamp(c.modified, UTC).isoformat(timespec="seconds") for c in found]
+    if options.json:
+        told = [
+            {"path": str(c.path), "size": c.size, "modified": when, "score": c.score, "reasons": list(c.reasons)}
+            for c, when in zip(found, times, strict=True)
+        ]
+        _print_json({"candidates": told})
+    else:
+        rows = [(str(c.path), str(c.size), when, "; ".join(c.reasons)) for c, when in zip(found, times, strict=True)]
+        _table("Files that may be saves", ("File", "Bytes", "Changed", "Why"), rows)
+    return 0 if found else 1
+
+
+def search(options: argparse.Namespace) -> int:
+    """Find something in a file; status 1 when it is not there."""
+    from faithful_ledger.core import search as searching
+
+    source, _ = open_source(Path(options.file))
+    if options.number is not None:
+        hits = list(searching.search_number(source, _fraction(options.number)))
+    elif options.text is not None:
+        hits = list(searching.search_text(source, options.text))
+    elif options.group is not None:
+        hits = list(searching.search_group(source, [parse_whole(part) for part in options.group.split(",")]))
+    else:
+        hits = list(searching.search_bytes(source, options.bytes))
+    hits.sort()
+    if options.json:
+        _print_json({"hits": [hit._asdict() for hit in hits]})
+    else:
+        rows = [
+            (f"0x{h.offset:X} · {h.offset}", h.stored_as + (f", times {h.scale}" if h.scale > 1 else ""), str(h.size))
+            for h in hits
+        ]
+        _table("Hits", ("Offset", "Stored as", "Bytes"), rows)
+    return 0 if hits else 1
+
+
+def _fraction(text: str) -> Fraction:
+    try:
+        return Fraction(parse_whole(text)) if text.casefold().startswith("0x") else Fraction(text)
+    except (ValueError, ZeroDivisionError) as error:
+        raise ValueRefused(f"“{text[:40]}” is no number", "write it like 1340, -3, 12.5 or 0x53C") from error
 
 
 def locate(options: argparse.Namespace) -> int:

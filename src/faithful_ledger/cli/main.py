@@ -25,6 +25,8 @@ ABOUT = {
     "read": "print every field, seal and finding of a save",
     "check": "say whether a save is in balance",
     "post": "write values into a save so that the game accepts it",
+    "find": "look for files that may be saves",
+    "search": "find a number, a text, a group of numbers or a row of bytes in a file",
     "locate": "find where a quantity is stored, from what the game showed at several kept copies",
     "compare": "tell what differs between two saves: bytes, moved bytes, fields",
     "keep": "keep an untouched copy of a save",
@@ -67,6 +69,13 @@ def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
     if name == "locate":
         add("--seen", metavar="FILE=VALUE", action="append", default=[], help="a number, a text, more, less, same, …")
         add("--most", metavar="N", type=int, default=20, help="how many places to tell at most")
+    elif name == "find":
+        add("folders", metavar="FOLDER", nargs="*", help="where to look; else the usual places")
+        add("--name", metavar="WORDS", default="", help="words that are in the name or the path")
+        add("--since", metavar="WHEN", help="changed since: 10min, 2h, today, just now, or a time")
+        add("--max-size", metavar="N", type=int, help="not larger than so many bytes")
+        add("--most", metavar="N", type=int, default=50, help="how many files to tell at most")
+        add("--everything", action="store_true", help="media, logs and caches as well")
     elif name == "compare":
         add("a", metavar="A", help="the save before")
         add("b", metavar="B", help="the save after")
@@ -77,10 +86,16 @@ def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
         add("file", metavar="FILE", nargs="?" if name in ("open", "snapshots") else None, help="a save, or its folder")
     if name != "open":
         add("--json", action="store_true", help="print one JSON document and nothing else")
-    if name not in ("snapshots", "restore", "locate"):
+    if name not in ("snapshots", "restore", "locate", "find", "search"):
         add("--template", metavar="T", help="a template's id or file; else the save is recognised")
-    if name not in ("read", "check", "locate", "compare"):
+    if name not in ("read", "check", "locate", "compare", "find", "search"):
         add("--book", metavar="B", help="the book to use; else the one that knows the file")
+    if name == "search":
+        one = command.add_mutually_exclusive_group(required=True)
+        one.add_argument("--number", metavar="N", help="in every storage, also times 10 and 100")
+        one.add_argument("--text", metavar="S", help="in every usual encoding")
+        one.add_argument("--group", metavar="N,N,N", help="numbers at a constant distance, in any order")
+        one.add_argument("--bytes", metavar="BYTES", help='bytes in hexadecimal, ?? for any: "0A ?? FF"')
     if name == "keep":
         add("--label", metavar="L", default="", help="what was done in the game")
     if name == "post":
@@ -134,7 +149,10 @@ def _run(options: argparse.Namespace) -> int:
         from faithful_ledger.core.shelf import Shelf
 
         options.shelf = Shelf()
-        status: int = getattr(commands, options.command)(options)
+        try:
+            status: int = getattr(commands, options.command)(options)
+        finally:
+            options.shelf.close()
         sys.stdout.flush()
         for recovery in options.shelf.recovered:
             print(f"note: {recovery}", file=sys.stderr)

@@ -29,6 +29,7 @@ class Shelf:
             data, cache = data or folders.user_data_path, cache or folders.user_cache_path
         self.data, self.cache, self.disk = data, cache, disk
         self.recovered: list[Recovery] = []
+        self._opened: list[Book] = []
 
     @property
     def books(self) -> Path:
@@ -54,7 +55,14 @@ class Shelf:
             raise AddressError(f"“{name[:40]}” is no name for a book", "use letters, digits, blanks and - . , ' ( )")
         book = Book(self.books / name, self.disk)
         self.recovered += book.recovered
+        self._opened.append(book)
         return book
+
+    def close(self) -> None:
+        """Close every book that was opened from here."""
+        for book in self._opened:
+            book.close()
+        self._opened.clear()
 
     def existing(self, name: str) -> Book:
         """Raises AddressError when there is no such book."""

@@ -1,0 +1,188 @@
+"""Looking for saves: by words in the name, time of the last change, size, and what usually is one.
+
+Folders are walked without following symbolic links, so no loop holds it up; what may not be read is passed over. Only
+names, sizes and times are looked at, never contents, so a million files take about as long as listing them.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import stat
+import time
+from collections.abc import Iterable, Iterator
+from contextlib import suppress
+from datetime import datetime
+from pathlib import Path
+from typing import NamedTuple
+
+from faithful_ledger.core.errors import ValueRefused
+
+__all__ = ["Candidate", "look", "parse_since", "usual_folders"]
+
+MINUTE, HOUR, DAY = 60, 3600, 86_400
+UNITS = {"s": 1, "sec": 1, "min": MINUTE, "m": MINUTE, "h": HOUR, "d": DAY, "day": DAY, "days": DAY, "w": 7 * DAY}
+SAVE_WORDS = re.compile(r"sav(e|ed|es|egame|egames|ing)?|slot|profile|player|progress|world|career|checkpoint|harbour")
+SAVE_ENDINGS = {"sav", "save", "slot", "dat", "bin", "json", "xml", "profile", "state", "bwk", "db", "cfg", "txt"}
+LEFT_OUT = {
+    *("png", "jpg", "jpeg", "gif", "bmp", "dds", "webp", "svg", "ico", "ttf", "otf", "mp3", "ogg", "wav", "flac"),
+    *("mp4", "mkv", "avi", "webm", "exe", "dll", "so", "pyc", "pyo", "o", "a", "log", "tmp", "part", "lock", "pid"),
+    *("html", "css", "js", "map", "whl", "deb", "zip", "gz", "xz", "zst", "tar", "md", "po", "mo", "py", "h", "c"),
+}
+LEFT_OUT_FOLDERS = {
+    "cache",
+    "caches",
+    "shadercache",
+    "__pycache__",
+    "node_modules",
+    ".git",
+    "thumbnails",
+    "trash",
+    "logs",
+}
+SMALL, LARGE = 1 << 20, 64 << 20
+
+
+class Candidate(NamedTuple):
+    """A file that may be a save. `score` grows with what speaks for it, `reasons` says what that is."""
+
+    path: Path
+    size: int
+    modified: float
+    score: float
+    reasons: tuple[str, ...]
+
+
+def usual_folders() -> list[Path]:
+    """Where games keep saves: XDG data, config and state, hidden folders in home, and Windows prefixes within them."""
+    home = Path.home()
+    named = [os.environ.get("XDG_DATA_HOME"), os.environ.get("XDG_CONFIG_HOME"), os.environ.get("XDG_STATE_HOME")]
+    usual = [home / ".local/share", home / ".config", home / ".local/state", home / "Documents", home / "Games"]
+    found = [Path(name) for name in named if name] + usual
+    with suppress(OSError):
+        found += [entry for entry in home.iterdir() if entry.name.startswith(".") and entry.is_dir()]
+    kept: list[Path] = []
+    for folder in sorted(found, key=lambda folder: len(folder.parts)):
+        if folder.is_dir() and not any(folder == other or other in folder.parents for other in kept):
+            kept.append(folder)
+    return kept
+
+
+def parse_since(text: str, now: float | None = None) -> float:
+    """A moment people mean: `10min`, `2h`, `3d`, `today`, `just now`, or a time such as 2026-11-23T08:00.
+
+    Returns seconds since 1970.
+
+    Raises:
+        ValueRefused: it is none of these.
+    """
+    now = time.time() if now is None else now
+    cleaned = text.strip().casefold()
+    if cleaned in ("just now", "now"):
+        return now - 3 * MINUTE
+    if cleaned == "today":
+        return datetime.fromtimestamp(now).replace(hour=0, minute=0, second=0, microsecond=0).timestamp()
+    match = re.fullmatch(r"(\d+)\s*([a-z]+)", cleaned)
+    if match and match[2] in UNITS:
+        return now - int(match[1]) * UNITS[match[2]]
+    try:
+        return datetime.fromisoformat(text.strip()).timestamp()
+    except ValueError as error:
+        raise ValueRefused(f"“{text[:40]}” is no time", "write 10min, 2h, today, or 2026-11-23T08:00") from error
+
+
+def look(
+    folders: Iterable[Path],
+    words: str = "",
+    since: float | None = None,
+    most_size: int | None = None,
+    *,
+    everything: bool = False,
+) -> list[Candidate]:
+    """Files that may be saves, the likeliest first. `words` must all be in the path; `everything` leaves none out."""
+    wanted = words.casefold().split()
+    now = time.time()
+    found: list[tuple[os.DirEntry[str], os.stat_result]] = []
+    alike: dict[tuple[str, str], int] = {}
+    for entry in _files(folders, everything):
+        if wanted and not all(word in entry.path.casefold() for word in wanted):
+            continue
+        try:
+            status = entry.stat(follow_symlinks=False)
+        except OSError:
+            continue
+        if not stat.S_ISREG(status.st_mode) or (since is not None and status.st_mtime < since):
+            continue
+        if most_size is not None and status.st_size > most_size:
+            continue
+        found.append((entry, status))
+        alike[_kind(entry)] = alike.get(_kind(entry), 0) + 1
+    candidates = [_judge(entry, status, wanted, alike[_kind(entry)], now) for entry, status in found]
+    return sorted(candidates, key=lambda c: (-c.score, -c.modified, str(c.path)))
+
+
+def _files(folders: Iterable[Path], everything: bool) -> Iterator[os.DirEntry[str]]:
+    queue = [os.fspath(folder) for folder in folders]
+    visited: set[tuple[int, int]] = set()
+    while queue:
+        folder = queue.pop()
+        try:
+            status = Path(folder).stat()
+            if (status.st_dev, status.st_ino) in visited:
+                continue
+            visited.add((status.st_dev, status.st_ino))
+            entries = list(os.scandir(folder))
+        except OSError:
+            continue
+        for entry in entries:
+            if entry.is_dir(follow_symlinks=False):
+                if everything or entry.name.casefold() not in LEFT_OUT_FOLDERS:
+                    queue.append(entry.path)
+            elif everything or entry.name.rpartition(".")[2].casefold() not in LEFT_OUT:
+                yield entry
+
+
+def _kind(entry: os.DirEntry[str]) -> tuple[str, str]:
+    """What siblings have in common: the folder, and the name without its digits."""
+    return os.path.dirname(entry.path), re.sub(r"\d+", "#", entry.name)  # noqa: PTH120
+
+
+def _judge(entry: os.DirEntry[str], status: os.stat_result, wanted: list[str], alike: int, now: float) -> Candidate:
+    score, reasons = 0.0, []
+    age = now - status.st_mtime
+    for limit, points, words in ((5 * MINUTE, 5.0, "changed minutes ago"), (HOUR, 3.0, "changed within the hour")):
+        if 0 <= age < limit:
+            score += points
+            reasons.append(words)
+            break
+    else:
+        if 0 <= age < DAY:
+            score += 1.5
+            reasons.append("changed today")
+    name = entry.name.casefold()
+    if wanted and all(word in name for word in wanted):
+        score += 2
+        reasons.append("the words are in its name")
+    if SAVE_WORDS.search(name.rpartition(".")[0] or name):
+        score += 2
+        reasons.append("named like a save")
+    folders = Path(entry.path).parent.parts[-3:]
+    if any(SAVE_WORDS.search(part.casefold()) for part in folders):
+        score += 1.5
+        reasons.append("lies in a folder for saves")
+    ending = name.rpartition(".")[2] if "." in name else ""
+    if ending in SAVE_ENDINGS:
+        score += 1
+        reasons.append(f"saves often end in .{ending}")
+    if status.st_size == 0:
+        score -= 3
+        reasons.append("empty")
+    elif status.st_size <= SMALL:
+        score += 1
+        reasons.append("small")
+    elif status.st_size > LARGE:
+        score -= 1
+    if alike > 1:
+        score += 0.5
+        reasons.append(f"one of {alike} alike")
+    return Candidate(Path(entry.path), status.st_size, status.st_mtime, round(score, 2), tuple(reasons))

@@ -1,0 +1,171 @@
+"""Searching in a file, and looking for files."""
+
+from __future__ import annotations
+
+import os
+import random
+import struct
+import time
+from fractions import Fraction
+from pathlib import Path
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.evidence.storages import STORAGES
+from faithful_ledger.core.find import look, parse_since, usual_folders
+from faithful_ledger.core.search import Hit, search_bytes, search_group, search_number, search_text
+from faithful_ledger.core.source import MemorySource
+from tests.support import LedgerCase
+
+
+class SearchTest(LedgerCase):
+    def test_a_number_in_every_storage(self) -> None:
+        number = 81_253
+        planted = {
+            "u32le": struct.pack("<I", number),
+            "u24be": number.to_bytes(3, "big"),
+            "f32be": struct.pack(">f", number),
+            "f64le": struct.pack("<d", number),
+            "bcd3": bytes.fromhex("081253"),
+            "bcd4le": bytes.fromhex("00081253")[::-1],
+            "uleb128": b"\xe5\xfa\x04",
+            "digits": b"81253",
+            "digits-utf16le": "81253".encode("utf-16-le"),
+        }
+        for stored_as, raw in planted.items():
+            with self.subTest(stored_as=stored_as):
+                hits = list(search_number(MemorySource(b"\xaa" * 37 + raw + b"\xaa" * 9), Fraction(number)))
+                self.assertIn(Hit(37, stored_as, len(raw)), hits)
+        times = list(search_number(MemorySource(b"\xaa" * 5 + struct.pack("<I", number * 100)), Fraction(number)))
+        self.assertIn(Hit(5, "u32le", 4, 100), times)
+        self.assertIn(
+            Hit(1, "f32le", 4), list(search_number(MemorySource(b"\0" + struct.pack("<f", 12.5)), Fraction(25, 2)))
+        )
+        self.assertIn(Hit(0, "i16be", 2), list(search_number(MemorySource(b"\xff\xfe"), Fraction(-2))))
+
+    def test_digits_within_longer_numbers_are_no_hits(self) -> None:
+        for text, expected in ((b"x1340y", 1), (b"13401", 0), (b"91340", 0), (b"1340", 1), (b"1340.00", 1)):
+            hits = [hit for hit in search_number(MemorySource(text), Fraction(1340)) if hit.stored_as == "digits"]
+            self.assertEqual(len(hits), expected, text)
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.integers(0, 1 << 30), st.integers(0, 40))
+    def test_every_hit_reads_back_as_the_number(self, number: int, lead: int) -> None:
+        import numpy
+
+        rng = random.Random(number)
+        data = rng.randbytes(lead) + number.to_bytes(4, "little") + str(number).encode() + rng.randbytes(20)
+        for hit in search_number(MemorySource(data), Fraction(number)):
+            values, valid = STORAGES[hit.stored_as].read(numpy.frombuffer(data, numpy.uint8), numpy.array([hit.offset]))
+            if hit.stored_as == "f32le" or hit.stored_as == "f32be":
+                self.assertAlmostEqual(float(values[0]) / max(number, 1), 1 if number else 0, places=5)
+            elif valid[0] or hit.stored_as not in ("digits", "digits-utf16le", "uleb128"):
+                self.assertEqual(int(values[0]), number * hit.scale, hit)
+
+    def test_texts_in_every_encoding(self) -> None:
+        for codec, name in (
+            ("utf-8", "utf-8"),
+            ("utf-16-le", "utf-16le"),
+            ("utf-16-be", "utf-16be"),
+            ("latin-1", "latin-1"),
+        ):
+            data = b"\x01" * 11 + "Søn".encode(codec)
+            self.assertIn((11, name), [(hit.offset, hit.stored_as) for hit in search_text(MemorySource(data), "Søn")])
+        self.assertEqual([hit.offset for hit in search_text(MemorySource(b"aaaa"), "aa")], [0, 1, 2])
+
+    def test_groups_in_any_order_and_at_any_distance(self) -> None:
+        for size, order, name in ((1, "little", "u8"), (2, "little", "u16le"), (4, "big", "u32be")):
+            for distance in (size, size + 3, 40):
+                for numbers in ([12, 55, 31], [55, 31, 12]):
+                    data = bytearray(random.Random(3).randbytes(400))
+                    for step, number in enumerate(numbers):
+                        at = 100 + step * distance
+                        data[at : at + size] = number.to_bytes(size, order)  # type: ignore[arg-type]
+                    hits = list(search_group(MemorySource(bytes(data)), [12, 55, 31]))
+                    with self.subTest(name=name, distance=distance):
+                        self.assertIn(Hit(100, name, 2 * distance + size), hits)
+        self.assertEqual(list(search_group(MemorySource(b"\x01\x01\x02"), [1, 2, 2])), [])
+        with self.assertRaises(ValueRefused):
+            list(search_group(MemorySource(b"abc"), [1]))
+
+    def test_patterns(self) -> None:
+        data = MemorySource(b"\x0a\x01\xff\x0a\x0a\xff\xff")
+        self.assertEqual([hit.offset for hit in search_bytes(data, "0A ?? FF")], [0, 3, 4])
+        self.assertEqual([hit.offset for hit in search_bytes(data, "0a 0a")], [3])
+        for text in ("", "0A?", "xyz", "?? ??", "0"):
+            with self.subTest(text=text), self.assertRaises(ValueRefused):
+                list(search_bytes(data, text))
+        edge = bytearray((1 << 22) + 10)
+        edge[(1 << 22) - 1 : (1 << 22) + 2] = b"\x0a\x05\xff"
+        self.assertEqual([hit.offset for hit in search_bytes(MemorySource(edge), "0A ?? FF")], [(1 << 22) - 1])
+
+
+class LookTest(LedgerCase):
+    def plant(self, name: str, size: int = 100, age: float = 10 * 86_400) -> Path:
+        path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(bytes(size))
+        os.utime(path, (time.time() - age,) * 2)
+        return path
+
+    def test_the_save_just_written_comes_first_and_says_why(self) -> None:
+        for name in ("game/engine.dat", "game/readme.txt", "game/intro.ogg", "game/logs/run.txt", "cache/saves/x.sav"):
+            self.plant(name)
+        old = self.plant("game/saves/harbour-1.bwk")
+        new = self.plant("game/saves/harbour-2.bwk", age=60)
+        found = look([self.folder])
+        self.assertEqual([candidate.path for candidate in found[:2]], [new, old])
+        self.assertEqual(
+            found[0].reasons,
+            (
+                "changed minutes ago",
+                "named like a save",
+                "lies in a folder for saves",
+                "saves often end in .bwk",
+                "small",
+                "one of 2 alike",
+            ),
+        )
+        names = {candidate.path.name for candidate in found}
+        self.assertFalse(names & {"intro.ogg", "run.txt", "x.sav"}, "media, logs and caches are left out")
+        everything = {candidate.path.name for candidate in look([self.folder], everything=True)}
+        self.assertTrue({"intro.ogg", "run.txt", "x.sav"} <= everything)
+
+    def test_words_time_and_size_narrow_it(self) -> None:
+        self.plant("a/Brinewick/slot1.dat", 5000, age=30)
+        self.plant("a/Brinewick/slot2.dat", 50, age=7200)
+        self.plant("a/Other/slot3.dat", 50, age=30)
+        self.assertEqual(len(look([self.folder], "brinewick slot")), 2)
+        self.assertEqual([c.path.name for c in look([self.folder], "brinewick", parse_since("10min"))], ["slot1.dat"])
+        self.assertEqual({c.path.name for c in look([self.folder], most_size=100)}, {"slot2.dat", "slot3.dat"})
+
+    def test_loops_pipes_and_forbidden_folders_do_not_hold_it_up(self) -> None:
+        self.plant("a/save.dat")
+        (self.folder / "a" / "loop").symlink_to(self.folder)
+        os.mkfifo(self.folder / "a" / "save.pipe")
+        (self.folder / "a" / "dead.sav").symlink_to("nowhere")
+        found = look([self.folder, self.folder / "a", self.folder / "missing"])
+        self.assertEqual([candidate.path.name for candidate in found], ["save.dat"])
+
+    def test_moments_people_mean(self) -> None:
+        now = 1_800_000_000.0
+        for text, expected in (
+            ("10min", now - 600),
+            ("2h", now - 7200),
+            ("3 d", now - 259_200),
+            ("just now", now - 180),
+        ):
+            self.assertEqual(parse_since(text, now), expected)
+        self.assertLessEqual(now - parse_since("today", now), 86_400)
+        self.assertEqual(parse_since("1970-01-02T00:00+00:00"), 86_400)
+        for text in ("", "soon", "5 apples", "2026-13-01"):
+            with self.subTest(text=text), self.assertRaises(ValueRefused):
+                parse_since(text)
+
+    def test_the_usual_folders_exist_and_do_not_lie_in_each_other(self) -> None:
+        folders = usual_folders()
+        for folder in folders:
+            self.assertTrue(folder.is_dir())
+            self.assertFalse(any(other in folder.parents for other in folders))
