@@ -42,7 +42,7 @@ class LocateTest(DeskCase):
                 {"Marks": str(company.marks), "Air": str(company.crew[1].air), "Name": company.crew[2].name}
             )
         self.shell.session.reopen()
-        self.press("Ctrl+1")
+        self.press("Ctrl+2")
         self.assertEqual(self.shell.stage, LOCATE)
 
     def work(self) -> None:
@@ -148,7 +148,7 @@ class LocateTest(DeskCase):
         play(saves, "sell", "wax plug")
         self.shell.session.reopen()
         self.shell.session.keep("two")
-        self.press("Ctrl+1")
+        self.press("Ctrl+2")
         row = self.name("Marks")
         self.sight(row, ["1386", "1388"])
         stage = self.shell.locate
@@ -168,7 +168,7 @@ class LocateTest(DeskCase):
         self.sight(row, ["1340"])
         self.assertRegex(self.standing(row), r"◇ \d+ places|◆ 1 place left")
         self.shell.session.reopen()
-        self.press("Ctrl+1")
+        self.press("Ctrl+2")
         self.work()
         self.assertEqual(self.shell.locate.sheet.item(row, 1).text(), "1340")
         self.shell.locate.sheet.item(row, 0).setText("Money")
@@ -200,7 +200,7 @@ class LocateTest(DeskCase):
     def test_without_copies_it_says_what_to_do_first(self) -> None:
         self.voyage.write_bytes(b"abc" * 100)
         self.shell.session.open(self.voyage)
-        self.press("Ctrl+1")
+        self.press("Ctrl+2")
         self.assertIn("Keep copies while you play (in Records, or with Ctrl+S)", self.shell.locate.hint.text())
         self.press("Ctrl+S")
         self.assertEqual(self.shell.stage, RECORDS)

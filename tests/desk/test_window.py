@@ -53,7 +53,7 @@ class OpeningTest(DeskCase):
     def test_before_a_save_is_open_the_window_says_what_to_do(self) -> None:
         texts = [label.text() for label in self.shell.findChildren(QLabel) if label.isVisible()]
         self.assertIn("Open a save to begin", texts)
-        for keys in ("Ctrl+2", "Ctrl+Return", "Ctrl+Z", "Esc", "F1"):
+        for keys in ("Ctrl+3", "Ctrl+Return", "Ctrl+Z", "Esc", "F1"):
             self.press(keys)
         self.assertFalse(self.shell.tape.isVisible())
 
@@ -243,7 +243,7 @@ class DescribingTest(DeskCase):
     def setUp(self) -> None:
         super().setUp()
         self.open_harbour()
-        self.press("Ctrl+2")
+        self.press("Ctrl+3")
         self.stage = self.shell.describe
 
     def margin_texts(self) -> list[str]:
@@ -357,7 +357,7 @@ class DescribingTest(DeskCase):
             ("slack water", None),
             ("1386", None),
         ):
-            self.press("Ctrl+4")
+            self.press("Ctrl+5")
             self.press("Ctrl+K")
             box.clear()
             QTest.keyClicks(box, typed)
@@ -470,11 +470,11 @@ class PostingTest(DeskCase):
         self.assertFalse((self.saves / "harbour.bwk").exists())
 
     def test_pending_entries_are_never_lost_without_a_word(self) -> None:
-        self.press("Ctrl+4")
+        self.press("Ctrl+5")
         self.shell.session.keep("first")
         (snapshot,) = self.shell.session.book.snapshots()  # type: ignore[union-attr]
         path = self.save.main.path
-        self.press("Ctrl+3")
+        self.press("Ctrl+4")
         self.type_into(self.table("Purse"), 0, ENTER, "5200")
         for act in (
             lambda: self.shell.session.open(path.with_name("harbour-2.bwk")),
@@ -535,7 +535,7 @@ class PostingTest(DeskCase):
         self.assertEqual(len(self.save.tape), 1, "the entries are still there")
 
     def test_snapshots_can_be_kept_looked_into_and_restored(self) -> None:
-        self.press("Ctrl+4")
+        self.press("Ctrl+5")
         records = self.shell.records
         texts = [label.text() for label in records.findChildren(QLabel) if not label.isHidden()]
         self.assertTrue(any(text.startswith("Nothing is kept yet") for text in texts), texts)
@@ -546,7 +546,7 @@ class PostingTest(DeskCase):
         self.assertIn("1 kept", self.shell.head.chip.text())
         play(self.saves, "sell", "wax plug")
         self.shell.session.reopen()
-        self.press("Ctrl+4")
+        self.press("Ctrl+5")
         (snapshot,) = self.shell.session.book.snapshots()  # type: ignore[union-attr]
         self.assertEqual(self.rows(records.table)[0][:3], [local_time(snapshot.time), "snapshot", "before selling"])
         rows, told = records._differences(snapshot)
@@ -604,7 +604,7 @@ class LargeAndOddTest(DeskCase):
         dress(application(), dark=True)
         apply_sheet(application())
         self.shell.resize(self.shell.minimumSize())
-        for keys in ("Ctrl+2", "Ctrl+3", "Ctrl+4", "F1"):
+        for keys in ("Ctrl+3", "Ctrl+4", "Ctrl+5", "F1"):
             self.press(keys)
             picture = self.shell.grab().toImage()
             self.assertLess(picture.pixelColor(400, 300).lightness(), 120)

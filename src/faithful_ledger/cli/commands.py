@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.codecs import Value, parse_whole
-from faithful_ledger.core.errors import AddressError, LedgerError, ValueRefused
+from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError, ValueRefused
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save, find_save, open_save
@@ -23,8 +23,9 @@ from faithful_ledger.core.source import open_source
 
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Place
+    from faithful_ledger.core.find import SaveMoment
 
-__all__ = ["check", "compare", "find", "keep", "locate", "post", "read", "restore", "search", "snapshots"]
+__all__ = ["check", "compare", "find", "keep", "locate", "post", "read", "restore", "search", "snapshots", "watch"]
 
 LONGEST_RAW = 64
 
@@ -108,6 +109,69 @@ def find(options: argparse.Namespace) -> int:
         rows = [(str(c.path), str(c.size), when, "; ".join(c.reasons)) for c, when in zip(found, times, strict=True)]
         _table("Files that may be saves", ("File", "Bytes", "Changed", "Why"), rows)
     return 0 if found else 1
+
+
+def watch(options: argparse.Namespace) -> int:
+    """Tell each save moment, one JSON document a line; status 1 when there was none."""
+    import time
+    from datetime import UTC, datetime
+
+    from faithful_ledger.core import find as finding
+
+    end = time.monotonic() + options.seconds if options.seconds is not None else None
+    count = 0
+    try:
+        for moment in finding.watch(
+            [Path(name) for name in options.folders], lambda: end is not None and time.monotonic() >= end
+        ):
+            count += 1
+            kept = _keep_moment(options, moment) if options.keep else []
+            when = datetime.fromtimestamp(moment.time, UTC).isoformat(timespec="milliseconds")
+            if options.json:
+                files = [
+                    {"path": str(f.path), "change": f.change, "size": f.size, "delta": f.delta} for f in moment.files
+                ]
+                line = {"time": when, "files": files, "kept": kept[0] if len(kept) == 1 else kept or None}
+                print(json.dumps(line, ensure_ascii=False), flush=True)
+            else:
+                told = ", ".join(f"{f.path.name} {f.change} ({f.delta:+d} bytes)" for f in moment.files)
+                print(f"{when[11:19]}  {told}{'  kept as ' + ', '.join(kept) if kept else ''}", flush=True)
+    except KeyboardInterrupt:
+        return 0
+    return 0 if count else 1
+
+
+def _keep_moment(options: argparse.Namespace, moment: SaveMoment) -> list[str]:
+    """Keep every save of a moment: sets that a template knows first, then what belongs to none of them alone."""
+    shelf: Shelf = options.shelf
+    library = shelf.library()
+    kept: list[str] = []
+    known: set[Path] = set()
+    alone: list[Path] = []
+
+    def keep_save(save: Save) -> None:
+        book = shelf.open(options.book) if options.book is not None else shelf.book_for(save.main.path, save.template)
+        snapshot = book.keep(save, "save moment")
+        kept.append(snapshot.id)
+        known.update(file.path for file in snapshot.files)
+
+    for file in moment.files:
+        if file.change == "removed" or file.busy:
+            continue
+        try:
+            path, template = find_save(file.path, library)
+            keep_save(open_save(path, template))
+        except RecognitionError:
+            alone.append(file.path)
+        except LedgerError as error:
+            print(f"note: {file.path.name} was not kept: {error}", file=sys.stderr)
+    for path in alone:
+        if path not in known:
+            try:
+                keep_save(open_save(path, None))
+            except LedgerError as error:
+                print(f"note: {path.name} was not kept: {error}", file=sys.stderr)
+    return kept
 
 
 def search(options: argparse.Namespace) -> int:

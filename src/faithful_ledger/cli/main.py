@@ -26,6 +26,7 @@ ABOUT = {
     "check": "say whether a save is in balance",
     "post": "write values into a save so that the game accepts it",
     "find": "look for files that may be saves",
+    "watch": "tell each save moment while a game is played, and keep it with --keep",
     "search": "find a number, a text, a group of numbers or a row of bytes in a file",
     "locate": "find where a quantity is stored, from what the game showed at several kept copies",
     "compare": "tell what differs between two saves: bytes, moved bytes, fields",
@@ -76,6 +77,10 @@ def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
         add("--max-size", metavar="N", type=int, help="not larger than so many bytes")
         add("--most", metavar="N", type=int, default=50, help="how many files to tell at most")
         add("--everything", action="store_true", help="media, logs and caches as well")
+    elif name == "watch":
+        add("folders", metavar="FOLDER", nargs="+", help="folders to watch, with all below them")
+        add("--for", metavar="SECONDS", type=float, dest="seconds", help="stop after so long; else with Ctrl+C")
+        add("--keep", action="store_true", help="keep a copy at each save moment")
     elif name == "compare":
         add("a", metavar="A", help="the save before")
         add("b", metavar="B", help="the save after")
@@ -86,7 +91,7 @@ def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
         add("file", metavar="FILE", nargs="?" if name in ("open", "snapshots") else None, help="a save, or its folder")
     if name != "open":
         add("--json", action="store_true", help="print one JSON document and nothing else")
-    if name not in ("snapshots", "restore", "locate", "find", "search"):
+    if name not in ("snapshots", "restore", "locate", "find", "search", "watch"):
         add("--template", metavar="T", help="a template's id or file; else the save is recognised")
     if name not in ("read", "check", "locate", "compare", "find", "search"):
         add("--book", metavar="B", help="the book to use; else the one that knows the file")

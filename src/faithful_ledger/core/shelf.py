@@ -14,6 +14,8 @@ from faithful_ledger.core.template import Library, Template
 
 __all__ = ["Shelf"]
 
+COMMON_FOLDERS = {"save", "saves", "saved", "savegame", "savegames", "saved games", "slots", "profiles", "data", "user"}
+
 
 class Shelf:
     """All books in one folder; `data` and `cache` are given by tests, else they are the user's own.
@@ -83,7 +85,7 @@ class Shelf:
         """The book that knows a save, else one for its game (or its folder), which knows it from now on."""
         book = self.book_of(path)
         if book is None:
-            name = template.game if template is not None else path.absolute().parent.name
+            name = template.game if template is not None else _name_of_folder(path)
             book = self.open(re.sub(r"[^\w .,'()-]", "-", name).strip(" .") or "Saves")
         book.remember(path, template.id if template is not None else None)
         return book
@@ -101,3 +103,9 @@ class Shelf:
             except AddressError:
                 book.close()
         raise AddressError(f"no book has a snapshot “{name}”", "see the list with: faithful-ledger snapshots")
+
+
+def _name_of_folder(path: Path) -> str:
+    """The nearest folder whose name says which game it is."""
+    names = [folder.name for folder in path.absolute().parents if folder.name]
+    return next((name for name in names if name.casefold() not in COMMON_FOLDERS), names[0] if names else "")

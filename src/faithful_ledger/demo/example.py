@@ -6,6 +6,7 @@ Each step is told in words with its result, and fails the example when the resul
 from __future__ import annotations
 
 import shutil
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -19,7 +20,7 @@ from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.demo.book import make_demo_book
 from faithful_ledger.demo.game import Game
 from faithful_ledger.desk.application import application, make_shell
-from faithful_ledger.desk.shell import DESCRIBE, EDIT, LOCATE, RECORDS, Shell
+from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE, RECORDS, Shell
 from faithful_ledger.desk.theme import apply_sheet, dress
 from faithful_ledger.desk.widgets.field_table import FieldTable
 
@@ -86,6 +87,13 @@ class Example:
     def settle() -> None:
         for _ in range(3):
             application().processEvents()
+
+    def wait(self, done: Callable[[], object]) -> None:
+        """Let the window work until something has happened, at most half a minute."""
+        end = time.monotonic() + 30
+        while not done() and time.monotonic() < end:
+            self.settle()
+            time.sleep(0.02)
 
     # the steps
 
@@ -235,18 +243,39 @@ class Example:
 
     def locate_unknown(self, shell: Shell) -> None:
         """A save nobody has described: played for five moments, kept, sighted, pinned, and changed."""
-        game = Game(self.shelf.data / "unknown" / "game")
-        save = self.shelf.data / "unknown" / "voyage.dat"
+        game = Game(self.shelf.data / "behind-the-curtain")
+        save = self.shelf.data / "unknown game" / "saves" / "voyage.dat"
+        save.parent.mkdir(parents=True)
+        for name in ("settings.cfg", "intro.ogg", "engine.log"):
+            (save.parent.parent / name).write_bytes(b"lamp_light = 7\n" * 40)
         shown: list[tuple[str, str, str]] = []
-        for actions, label in VOYAGE:
+        gather = shell.gather
+        for number, (actions, label) in enumerate(VOYAGE):
             for action in actions:
                 game.play(*action)
             save.write_bytes((game.saves / "harbour.bwk").read_bytes())
-            shell.session.open(save) if shown == [] else shell.session.reopen()
-            shell.session.keep(label)
             shown.append(_seen_on_the_quay(game.play("show").text))
+            if not number:
+                shell.session.open(save)
+                shell.session.keep(label)
+                shell.show_stage(GATHER)
+                gather.folder.setText(str(save.parent.parent))
+                gather.toggle_watch()
+                self.wait(lambda: gather.watcher.ready)
+            else:
+                self.wait(lambda number=number: len(gather.moments) >= number)
+        gather.look()
+        shell.session.background.wait()
+        self.settle()
+        likely = [candidate.path.name for candidate in gather.candidates[:4]]
+        self.step(f"Gather looks for saves; likely are {', '.join(likely)}", likely[:1] == ["voyage.dat"])
         shell.session.told.emit(None)
-        self.step("A save nobody has described is kept at five moments while the game is played", len(shown) == 5)
+        self.picture("gather")
+        kept = [kept for _, kept in reversed(gather.moments)]
+        self.step(
+            f"While the game is played, every save moment is kept: {', '.join(kept)}", len(kept) == len(VOYAGE) - 1
+        )
+        gather.toggle_watch()
         shell.show_stage(LOCATE)
         stage = shell.locate
         for row, name in enumerate(("Marks", "Tamsin's air", "Third diver")):

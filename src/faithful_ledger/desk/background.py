@@ -1,15 +1,18 @@
-"""Long work beside the window: a callable runs in a thread, its result comes back in the window's own."""
+"""Work beside the window: it runs in threads, and its results come back in the window's own."""
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QObject, QRunnable, Qt, QThreadPool, Signal
 
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.find import watch
 
-__all__ = ["Background"]
+__all__ = ["Background", "Watcher"]
 
 Done = Callable[[Any, LedgerError | None], None]
 
@@ -54,3 +57,49 @@ class Background(QObject):
     def _finish(self, job: _Job, value: Any, error: LedgerError | None) -> None:
         self._jobs.discard(job)
         job.done(value, error)
+
+
+class Watcher(QObject):
+    """Watches folders in a thread of its own. Signals: `moment(SaveMoment)`, `failed(LedgerError)`."""
+
+    moment = Signal(object)
+    failed = Signal(object)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._stop = threading.Event()
+        self._thread: threading.Thread | None = None
+        self._ready = threading.Event()
+
+    @property
+    def ready(self) -> bool:
+        """Whether it has begun: writes from now on are seen."""
+        return self._ready.is_set()
+
+    @property
+    def running(self) -> bool:
+        return self._thread is not None and self._thread.is_alive()
+
+    def start(self, folders: list[Path]) -> None:
+        """Begin to watch; what was watched before is let go."""
+        self.stop()
+        self._stop, self._ready = threading.Event(), threading.Event()
+        self._thread = threading.Thread(target=self._run, args=(folders, self._stop, self._ready), daemon=True)
+        self._thread.start()
+
+    def stop(self) -> None:
+        self._stop.set()
+        if self._thread is not None:
+            self._thread.join()
+            self._thread = None
+
+    def _run(self, folders: list[Path], stop: threading.Event, ready: threading.Event) -> None:
+        def asked() -> bool:
+            ready.set()
+            return stop.is_set()
+
+        try:
+            for moment in watch(folders, asked):
+                self.moment.emit(moment)
+        except LedgerError as error:
+            self.failed.emit(error)

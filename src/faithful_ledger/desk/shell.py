@@ -16,6 +16,7 @@ from faithful_ledger.core.records import Posting, Quantity
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.describe import DescribeStage
 from faithful_ledger.desk.stages.edit import EditStage
+from faithful_ledger.desk.stages.gather import GatherStage
 from faithful_ledger.desk.stages.locate import LocateStage
 from faithful_ledger.desk.stages.posting import PostingSheet
 from faithful_ledger.desk.stages.records import RecordsStage
@@ -32,11 +33,11 @@ if TYPE_CHECKING:
 
 __all__ = ["Shell"]
 
-LOCATE, DESCRIBE, EDIT, RECORDS = range(4)
+GATHER, LOCATE, DESCRIBE, EDIT, RECORDS = range(5)
 UNSEALED = ("open", "no seals known")  # the template knows none, so nobody can say that the game will accept it
 KEYS = [
     ("Ctrl+O", "open a save"),
-    ("Ctrl+1, 2, 3, 4", "the stages Locate, Describe, Edit, Records"),
+    ("Ctrl+1 … 5", "the stages Gather, Locate, Describe, Edit, Records"),
     ("Ctrl+S", "keep a copy, with a label"),
     ("Ctrl+K", "go to an offset, field, number or text"),
     ("Ctrl+Z", "undo the last entry"),
@@ -62,9 +63,9 @@ class Shell(QMainWindow):
         self.head = Head(session)
         self.banner = Banner()
         self.describe, self.edit, self.records = DescribeStage(session), EditStage(session), RecordsStage(session)
-        self.locate = LocateStage(session)
-        self.stages: list[QWidget] = [self.locate, self.describe, self.edit, self.records]
-        self.spine = Spine(["Locate", "Describe", "Edit", "Records"])
+        self.gather, self.locate = GatherStage(session), LocateStage(session)
+        self.stages: list[QWidget] = [self.gather, self.locate, self.describe, self.edit, self.records]
+        self.spine = Spine(["Gather", "Locate", "Describe", "Edit", "Records"])
         self.posting = PostingSheet(session)
         self.welcome = Welcome(session)
         self.sheet = QStackedWidget()
@@ -107,6 +108,8 @@ class Shell(QMainWindow):
         session.selected.connect(self._show_selection)
         session.recorded.connect(self.show_lines)
         self.locate.about.connect(self._show_place)
+        self.gather.watching.connect(self.show_lines)
+        self.welcome.look_wanted.connect(lambda: self.show_stage(GATHER))
 
     def _add_keys(self) -> None:
         keys = {
@@ -161,7 +164,7 @@ class Shell(QMainWindow):
         return number if 0 <= number < len(self.stages) else None
 
     def show_stage(self, number: int) -> None:
-        if self.session.save is None:
+        if self.session.save is None and number != GATHER:
             return
         self.sheet.setCurrentWidget(self.stages[number])
         self.spine.show_stage(number)
@@ -265,6 +268,8 @@ class Shell(QMainWindow):
             return
         quantities = session.book.records.quantities(save.main.path) if session.book is not None else []
         pinned = sum(bool(quantity.pinned) for quantity in quantities)
+        kept = len(session.book.snapshots(save.main.path)) if session.book is not None else 0
+        self.spine.show_line(GATHER, "watching" if self.gather.watcher.running else f"{kept} kept")
         self.spine.show_line(LOCATE, f"{pinned} of {len(quantities)} pinned" if quantities else "nothing watched")
         bound = save.main.bound
         share = explained_bytes(bound.root) / max(save.main.source.size, 1) if bound is not None else 0
@@ -316,6 +321,7 @@ class Shell(QMainWindow):
             )
             event.ignore()
             return
+        self.gather.watcher.stop()
         self.session.background.wait()
         super().closeEvent(event)
 

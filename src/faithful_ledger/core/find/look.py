@@ -10,7 +10,7 @@ import os
 import re
 import stat
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
@@ -98,13 +98,17 @@ def look(
     most_size: int | None = None,
     *,
     everything: bool = False,
+    stop: Callable[[], bool] = lambda: False,
 ) -> list[Candidate]:
-    """Files that may be saves, the likeliest first. `words` must all be in the path; `everything` leaves none out."""
+    """Files that may be saves, the likeliest first. `words` must all be in the path; `everything` leaves none out.
+
+    `stop` is asked for every folder; when it says so, what was found until then is given.
+    """
     wanted = words.casefold().split()
     now = time.time()
     found: list[tuple[os.DirEntry[str], os.stat_result]] = []
     alike: dict[tuple[str, str], int] = {}
-    for entry in _files(folders, everything):
+    for entry in _files(folders, everything, stop):
         if wanted and not all(word in entry.path.casefold() for word in wanted):
             continue
         try:
@@ -121,10 +125,10 @@ def look(
     return sorted(candidates, key=lambda c: (-c.score, -c.modified, str(c.path)))
 
 
-def _files(folders: Iterable[Path], everything: bool) -> Iterator[os.DirEntry[str]]:
+def _files(folders: Iterable[Path], everything: bool, stop: Callable[[], bool]) -> Iterator[os.DirEntry[str]]:
     queue = [os.fspath(folder) for folder in folders]
     visited: set[tuple[int, int]] = set()
-    while queue:
+    while queue and not stop():
         folder = queue.pop()
         try:
             status = Path(folder).stat()

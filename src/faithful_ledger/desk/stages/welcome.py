@@ -13,9 +13,10 @@ __all__ = ["Welcome"]
 
 
 class Welcome(QWidget):
-    """Signal: `open_wanted` to choose a file."""
+    """Signals: `open_wanted` to choose a file, `look_wanted` to look for one."""
 
     open_wanted = Signal()
+    look_wanted = Signal()
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -30,7 +31,13 @@ class Welcome(QWidget):
             spacing=10,
         )
         body.setContentsMargins(40, 36, 40, 20)
-        body.addLayout(row(button("Open a save…", self.open_wanted.emit, "main"), None))
+        body.addLayout(
+            row(
+                button("Open a save…", self.open_wanted.emit, "main"),
+                button("Look for saves…", self.look_wanted.emit),
+                None,
+            )
+        )
         body.addSpacing(16)
         body.addLayout(self.recent)
         body.addStretch(1)

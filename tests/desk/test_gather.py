@@ -1,0 +1,106 @@
+"""The stage Gather: looking for saves, and keeping every save moment while the game is played."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from unittest import mock
+
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QFileDialog, QPushButton
+
+from faithful_ledger.desk.shell import EDIT, GATHER, LOCATE
+from tests.desk.support import DeskCase
+from tests.support import play
+
+LONG_ENOUGH = 30.0
+
+
+class GatherTest(DeskCase):
+    def wait(self, done: Callable[[], object]) -> None:
+        end = time.monotonic() + LONG_ENOUGH
+        while not done() and time.monotonic() < end:
+            self.settle()
+            time.sleep(0.02)
+        self.assertTrue(done())
+
+    def look(self) -> None:
+        self.click(self.shell.gather.look_button)
+        self.shell.session.background.wait()
+        self.settle()
+
+    def test_looking_finds_the_save_says_why_and_opens_it(self) -> None:
+        saves = self.harbour()
+        (links,) = [b for b in self.shell.welcome.findChildren(QPushButton) if b.text() == "Look for saves…"]
+        self.click(links)
+        stage = self.shell.gather
+        self.assertEqual(self.shell.stage, GATHER)
+        with mock.patch.object(QFileDialog, "getExistingDirectory", return_value=str(saves)):
+            self.click(next(b for b in stage.findChildren(QPushButton) if b.text() == "Folder…"))
+        QTest.keyClicks(stage.words, "harbour")
+        self.look()
+        rows = self.rows(stage.found)
+        self.assertEqual({row[0] for row in rows[:2]}, {"harbour.bwk", "harbour-2.bwk"})
+        self.assertIn("named like a save", rows[0][3])
+        self.assertRegex(stage.found_line.text(), r"^\d+ files; a double click opens one$")
+        number = next(n for n, row in enumerate(rows) if row[0] == "harbour.bwk")
+        stage.found.itemActivated.emit(stage.found.item(number, 0))
+        self.settle()
+        self.assertEqual(self.save.main.path, saves / "harbour.bwk")
+
+    def test_nothing_found_and_wrong_folders_are_told(self) -> None:
+        self.shell.show_stage(GATHER)
+        stage = self.shell.gather
+        stage.folder.setText(str(self.folder / "none"))
+        QTest.keyClick(stage.folder, Qt.Key.Key_Return)
+        self.settle()
+        self.assertIn("none is no folder; name one to look in", self.told())
+        stage.folder.setText(str(self.folder))
+        stage.words.setText("no such words")
+        self.look()
+        self.assertEqual(stage.found_line.text(), "nothing found there")
+        self.click(stage.watch_button)
+        self.assertIn("Open a save first, or name the folder to watch", self.told())
+        self.assertFalse(stage.watcher.running)
+
+    def test_every_save_moment_is_kept_and_can_be_sighted_at_once(self) -> None:
+        saves = self.harbour()
+        self.shell.session.open(saves / "harbour.bwk")
+        self.press("Ctrl+1")
+        stage = self.shell.gather
+        self.click(stage.watch_button)
+        self.wait(lambda: stage.watcher.ready)
+        self.assertEqual(self.shell.spine.tabs[GATHER].line.text(), "watching")
+        for number, action in enumerate((["sell", "wax plug"], ["dive", "Oriel"]), 1):
+            self.assertEqual(play(saves, *action).status, 0)
+            self.wait(lambda number=number: len(stage.moments) >= number)
+        rows = self.rows(stage.moment_table)
+        self.assertEqual([row[2] for row in rows], ["kept as “save 2”", "kept as “save 1”"])
+        self.assertIn("harbour.bwk changed", rows[0][1])
+        self.assertEqual(self.save.fields("purse.marks")[0].value, 1388, "what is shown is what the game wrote")
+        self.click(stage.watch_button)
+        self.assertFalse(stage.watcher.running)
+        labels = [snapshot.label for snapshot in self.shell.session.book.snapshots()]  # type: ignore[union-attr]
+        self.assertEqual(labels, ["save 2", "save 1"])
+        self.shell.show_stage(LOCATE)
+        self.settle()
+        heads = [self.shell.locate.sheet.horizontalHeaderItem(n).text() for n in (1, 2)]
+        self.assertEqual(heads, ["A · save 1", "B · save 2"])
+
+    def test_entries_on_the_tape_survive_a_save_moment(self) -> None:
+        saves = self.harbour()
+        self.shell.session.open(saves / "harbour.bwk")
+        self.shell.show_stage(EDIT)
+        self.settle()
+        self.type_into(self.table("Purse"), 0, 2, "5200")
+        stage = self.shell.gather
+        stage.toggle_watch()
+        self.wait(lambda: stage.watcher.ready)
+        play(saves, "sell", "wax plug")
+        self.wait(lambda: stage.moments)
+        self.assertEqual(len(self.save.tape), 1)
+        self.assertEqual(stage.moments[0][1], "kept as “save 1”")
+        stage.toggle_watch()
+        self.press("Ctrl+Return")
+        self.assertFalse(self.shell.posting.write_button.isEnabled(), "the file has changed since it was opened")
