@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from PySide6.QtCore import QEvent
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
@@ -14,12 +15,6 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.goto import Destination
 from faithful_ledger.core.records import Posting, Quantity
 from faithful_ledger.desk.session import Message, Selection, Session
-from faithful_ledger.desk.stages.describe import DescribeStage
-from faithful_ledger.desk.stages.edit import EditStage
-from faithful_ledger.desk.stages.gather import GatherStage
-from faithful_ledger.desk.stages.locate import LocateStage
-from faithful_ledger.desk.stages.posting import PostingSheet
-from faithful_ledger.desk.stages.records import RecordsStage
 from faithful_ledger.desk.stages.welcome import Welcome
 from faithful_ledger.desk.widgets.banner import Banner
 from faithful_ledger.desk.widgets.basics import column, row
@@ -30,10 +25,19 @@ from faithful_ledger.desk.widgets.tape import TapeBar
 
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Located, Place
+    from faithful_ledger.desk.stages.describe import DescribeStage
+    from faithful_ledger.desk.stages.edit import EditStage
+    from faithful_ledger.desk.stages.gather import GatherStage
+    from faithful_ledger.desk.stages.locate import LocateStage
+    from faithful_ledger.desk.stages.posting import PostingSheet
+    from faithful_ledger.desk.stages.records import RecordsStage
 
 __all__ = ["Shell"]
 
+Page = TypeVar("Page", bound=QWidget)
+
 GATHER, LOCATE, DESCRIBE, EDIT, RECORDS = range(5)
+STAGES = ("gather", "locate", "describe", "edit", "records")
 UNSEALED = ("open", "no seals known")  # the template knows none, so nobody can say that the game will accept it
 KEYS = [
     ("Ctrl+O", "open a save"),
@@ -62,16 +66,13 @@ class Shell(QMainWindow):
         self._asked_to_close = False
         self.head = Head(session)
         self.banner = Banner()
-        self.describe, self.edit, self.records = DescribeStage(session), EditStage(session), RecordsStage(session)
-        self.gather, self.locate = GatherStage(session), LocateStage(session)
-        self.stages: list[QWidget] = [self.gather, self.locate, self.describe, self.edit, self.records]
-        self.spine = Spine(["Gather", "Locate", "Describe", "Edit", "Records"])
-        self.posting = PostingSheet(session)
+        self.stage: int | None = None
+        self._opened_path: Path | None = None
+        self.spine = Spine([name.capitalize() for name in STAGES])
         self.welcome = Welcome(session)
         self.sheet = QStackedWidget()
         self.sheet.setObjectName("sheet")
-        for page in (self.welcome, *self.stages, self.posting):
-            self.sheet.addWidget(page)
+        self.sheet.addWidget(self.welcome)
         self.margin = Margin(session)
         self.tape = TapeBar()
         middle = QWidget()
@@ -99,16 +100,12 @@ class Shell(QMainWindow):
         self.tape.undone.connect(session.undo)
         self.tape.redone.connect(session.redo)
         self.tape.posting.connect(self.show_posting)
-        self.posting.left.connect(lambda: self.show_stage(EDIT))
-        self.posting.posted.connect(self._posted)
         session.told.connect(self.banner.show_message)
         session.opened.connect(self._opened)
         session.changed.connect(self.show_entries)
         session.planned.connect(self.show_balance)
         session.selected.connect(self._show_selection)
         session.recorded.connect(self.show_lines)
-        self.locate.about.connect(self._show_place)
-        self.gather.watching.connect(self.show_lines)
         self.welcome.look_wanted.connect(lambda: self.show_stage(GATHER))
 
     def _add_keys(self) -> None:
@@ -122,7 +119,7 @@ class Shell(QMainWindow):
             "F1": self.show_keys,
             "Esc": self.step_back,
         }
-        for number in range(len(self.stages)):
+        for number in range(len(STAGES)):
             keys[f"Ctrl+{number + 1}"] = lambda number=number: self.show_stage(number)
         for key, act in keys.items():
             QShortcut(QKeySequence(key), self).activated.connect(act)
@@ -151,22 +148,70 @@ class Shell(QMainWindow):
             return
         self.setWindowTitle(f"{save.main.path.name} – Faithful Ledger")
         editable = save.template is not None and save.problem is None
-        present = self.sheet.currentIndex() - 1
-        stay = present if 0 <= present < len(self.stages) and (editable or present != EDIT) else None
+        stay = self.stage if self._opened_path == save.main.path or self.stage != GATHER else None
+        stay = stay if editable or stay != EDIT else None
+        self._opened_path = save.main.path
         self.show_stage(stay if stay is not None else EDIT if editable else DESCRIBE)
 
-    # stages
+    # Stages are made when they are first shown: the window opens with the one that is needed.
+
+    @cached_property
+    def gather(self) -> GatherStage:
+        from faithful_ledger.desk.stages.gather import GatherStage
+
+        made = GatherStage(self.session)
+        made.watching.connect(self.show_lines)
+        return self._added(made)
+
+    @cached_property
+    def locate(self) -> LocateStage:
+        from faithful_ledger.desk.stages.locate import LocateStage
+
+        made = LocateStage(self.session)
+        made.about.connect(self._show_place)
+        return self._added(made)
+
+    @cached_property
+    def describe(self) -> DescribeStage:
+        from faithful_ledger.desk.stages.describe import DescribeStage
+
+        return self._added(DescribeStage(self.session))
+
+    @cached_property
+    def edit(self) -> EditStage:
+        from faithful_ledger.desk.stages.edit import EditStage
+
+        return self._added(EditStage(self.session))
+
+    @cached_property
+    def records(self) -> RecordsStage:
+        from faithful_ledger.desk.stages.records import RecordsStage
+
+        return self._added(RecordsStage(self.session))
+
+    @cached_property
+    def posting(self) -> PostingSheet:
+        from faithful_ledger.desk.stages.posting import PostingSheet
+
+        made = PostingSheet(self.session)
+        made.left.connect(lambda: self.show_stage(EDIT))
+        made.posted.connect(self._posted)
+        return self._added(made)
+
+    def _added(self, page: Page) -> Page:
+        self.sheet.addWidget(page)
+        return page
 
     @property
-    def stage(self) -> int | None:
-        """The number of the stage on the sheet; None for the plan or the welcome."""
-        number = self.sheet.currentIndex() - 1
-        return number if 0 <= number < len(self.stages) else None
+    def planning(self) -> bool:
+        """Whether the plan of a posting is on the sheet."""
+        return "posting" in self.__dict__ and self.sheet.currentWidget() is self.posting
 
     def show_stage(self, number: int) -> None:
         if self.session.save is None and number != GATHER:
             return
-        self.sheet.setCurrentWidget(self.stages[number])
+        self.stage = number
+        self.sheet.setCurrentWidget(getattr(self, STAGES[number]))
         self.spine.show_stage(number)
         if number == LOCATE:
             self._show_place(self.locate.current, self._located(), self.locate.chosen)
@@ -183,13 +228,14 @@ class Shell(QMainWindow):
         """Show the plan of what posting would write."""
         if self.session.plan is None:
             return
+        self.stage = None
         self.sheet.setCurrentWidget(self.posting)
         self.posting.show_plan()
         self._show_checks()
         self.posting.write_button.setFocus()
 
     def post_or_write(self) -> None:
-        if self.sheet.currentWidget() is self.posting:
+        if self.planning:
             if self.posting.write_button.isEnabled():
                 self.posting.write_button.click()
         elif self.tape.post.isEnabled():
@@ -200,7 +246,7 @@ class Shell(QMainWindow):
             self.head.list.hide()
         elif self.banner.isVisible():
             self.banner.show_message(None)
-        elif self.sheet.currentWidget() is self.posting:
+        elif self.planning:
             self.show_stage(EDIT)
 
     def go(self, destination: Destination) -> None:
@@ -258,7 +304,7 @@ class Shell(QMainWindow):
             state = state if save.seals or not plan.in_balance else UNSEALED
             state = state if plan.in_balance or plan.undecided else ("broken", "will not balance")
             self.tape.show_balance(*state, "  ·  ".join(parts), True)
-        if self.sheet.currentWidget() is self.posting:
+        if self.planning:
             self._show_checks()
 
     def show_lines(self) -> None:
@@ -269,7 +315,7 @@ class Shell(QMainWindow):
         quantities = session.book.records.quantities(save.main.path) if session.book is not None else []
         pinned = sum(bool(quantity.pinned) for quantity in quantities)
         kept = len(session.book.snapshots(save.main.path)) if session.book is not None else 0
-        self.spine.show_line(GATHER, "watching" if self.gather.watcher.running else f"{kept} kept")
+        self.spine.show_line(GATHER, "watching" if self.watching else f"{kept} kept")
         self.spine.show_line(LOCATE, f"{pinned} of {len(quantities)} pinned" if quantities else "nothing watched")
         bound = save.main.bound
         share = explained_bytes(bound.root) / max(save.main.source.size, 1) if bound is not None else 0
@@ -278,8 +324,13 @@ class Shell(QMainWindow):
         count = len(session.book.postings(save.main.path)) if session.book is not None else 0
         self.spine.show_line(RECORDS, f"{count} posting{'' if count == 1 else 's'}")
 
+    @property
+    def watching(self) -> bool:
+        """Whether folders are watched just now."""
+        return "gather" in self.__dict__ and self.gather.watcher.running
+
     def _show_selection(self, selection: Selection) -> None:
-        if self.sheet.currentWidget() is not self.posting and self.stage != LOCATE:
+        if not self.planning and self.stage != LOCATE:
             self.session.attempt(lambda: self.margin.show_selection(selection))
 
     def _located(self) -> Located | None:
@@ -321,7 +372,8 @@ class Shell(QMainWindow):
             )
             event.ignore()
             return
-        self.gather.watcher.stop()
+        if self.watching:
+            self.gather.watcher.stop()
         self.session.background.wait()
         super().closeEvent(event)
 
