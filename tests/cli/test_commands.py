@@ -416,3 +416,18 @@ class EvidenceTest(CommandCase):
                 self.assertIn(words, self.refused(2, *arguments))
         for command in (["find", saves], ["search", path, "--number", "1386"]):
             self.assertEqual(self.run_command(*command)[0], 0)
+
+    def test_profile(self) -> None:
+        path = self.harbour() / "harbour.bwk"
+        document = self.json_of("profile", path)
+        self.assertEqual(
+            set(document), {"size", "entropy", "kind", "encoding", "layers", "scrambling", "strides", "texts"}
+        )
+        self.assertEqual((document["kind"], document["layers"], document["scrambling"]), ("binary", [], None))
+        scrambled = self.folder / "scrambled.bin"
+        plain = b"".join(bytes([k, 0, 0, 7 * k % 256, 0, 0, k % 3]) + bytes(9 + k % 5) for k in range(200))
+        scrambled.write_bytes(bytes(byte ^ b"\x5a\x13"[n % 2] for n, byte in enumerate(plain)))
+        self.assertEqual(self.json_of("profile", scrambled)["scrambling"], {"kind": "xor", "key": "5a13"})
+        for name in (path, scrambled):
+            self.assertEqual(self.run_command("profile", name)[0], 0)
+        self.assertIn("is not there", self.refused(2, "profile", self.folder / "none"))

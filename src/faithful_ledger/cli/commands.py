@@ -25,7 +25,20 @@ if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Place
     from faithful_ledger.core.find import SaveMoment
 
-__all__ = ["check", "compare", "find", "keep", "locate", "post", "read", "restore", "search", "snapshots", "watch"]
+__all__ = [
+    "check",
+    "compare",
+    "find",
+    "keep",
+    "locate",
+    "post",
+    "profile",
+    "read",
+    "restore",
+    "search",
+    "snapshots",
+    "watch",
+]
 
 LONGEST_RAW = 64
 
@@ -172,6 +185,42 @@ def _keep_moment(options: argparse.Namespace, moment: SaveMoment) -> list[str]:
             except LedgerError as error:
                 print(f"note: {path.name} was not kept: {error}", file=sys.stderr)
     return kept
+
+
+def profile(options: argparse.Namespace) -> int:
+    """What kind of bytes a file holds."""
+    from faithful_ledger.core import profile as profiling
+
+    source, _ = open_source(Path(options.file))
+    found = profiling.profile(source)
+    scrambling = found.scrambling
+    if options.json:
+        _print_json(
+            {
+                "size": found.size,
+                "entropy": found.entropy,
+                "kind": found.kind,
+                "encoding": found.encoding,
+                "layers": [layer._asdict() for layer in found.layers],
+                "scrambling": {"kind": scrambling.kind, "key": scrambling.key.hex()} if scrambling else None,
+                "strides": [{"offset": s.offset, "stride": s.stride, "count": s.count} for s in found.strides],
+                "texts": [text._asdict() for text in found.texts],
+            }
+        )
+        return 0
+    print(f"{options.file}: {found.kind}, {found.size} bytes, {found.entropy:.2f} bits a byte; {found.reason}")
+    if scrambling is not None:
+        print(f"XOR with {'the byte before' if not scrambling.key else 'the key ' + scrambling.key.hex(' ').upper()}")
+    for layer in found.layers:
+        print(
+            f"{layer.kind} at 0x{layer.offset:X} ({layer.offset}): {layer.size} bytes unpack to {layer.unpacked_size}"
+        )
+    for stride in found.strides:
+        print(f"records of {stride.stride} bytes from about 0x{stride.offset:X} on, about {stride.count} of them")
+    rows = [(f"0x{t.offset:X} · {t.offset}", t.text, t.encoding, t.length_in_front or "") for t in found.texts[:100]]
+    if rows:
+        _table("Texts", ("Offset", "Text", "Encoding", "Length in front"), rows)
+    return 0
 
 
 def search(options: argparse.Namespace) -> int:

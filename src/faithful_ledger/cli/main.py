@@ -27,6 +27,7 @@ ABOUT = {
     "post": "write values into a save so that the game accepts it",
     "find": "look for files that may be saves",
     "watch": "tell each save moment while a game is played, and keep it with --keep",
+    "profile": "tell what kind of bytes a file holds: text, numbers, packed, scrambled",
     "search": "find a number, a text, a group of numbers or a row of bytes in a file",
     "locate": "find where a quantity is stored, from what the game showed at several kept copies",
     "compare": "tell what differs between two saves: bytes, moved bytes, fields",
@@ -91,9 +92,9 @@ def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
         add("file", metavar="FILE", nargs="?" if name in ("open", "snapshots") else None, help="a save, or its folder")
     if name != "open":
         add("--json", action="store_true", help="print one JSON document and nothing else")
-    if name not in ("snapshots", "restore", "locate", "find", "search", "watch"):
+    if name not in ("snapshots", "restore", "locate", "find", "search", "watch", "profile"):
         add("--template", metavar="T", help="a template's id or file; else the save is recognised")
-    if name not in ("read", "check", "locate", "compare", "find", "search"):
+    if name not in ("read", "check", "locate", "compare", "find", "search", "profile"):
         add("--book", metavar="B", help="the book to use; else the one that knows the file")
     if name == "search":
         one = command.add_mutually_exclusive_group(required=True)

@@ -53,7 +53,7 @@ def _fractions(raw: bytes) -> Iterator[Reading]:
     for order in ORDERS:
         value = FloatCodec(len(raw), order).decode(raw)
         if math.isfinite(value) and 1e-6 < abs(value) < 1e12:
-            words = "" if order == "little" else ", high first"
+            words = "" if order == "little" else ", high"
             yield Reading(f"fraction {len(raw)}{words}", f"{value:.7g}".replace("-", "−"))
 
 

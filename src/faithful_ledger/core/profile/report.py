@@ -1,0 +1,97 @@
+"""The profile of a file: everything found about it, and what kind of bytes it is in one word."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from faithful_ledger.core.profile.layers import Layer, find_layers
+from faithful_ledger.core.profile.scrambling import Scrambling, find_scrambling
+from faithful_ledger.core.profile.strides import Stride, find_strides
+from faithful_ledger.core.profile.texts import TextRun, find_texts
+from faithful_ledger.core.source import Source
+
+__all__ = ["Profile", "profile"]
+
+LOOKED_AT = 64 << 20
+DENSE = 7.5
+MOSTLY = 0.6
+READABLE = 0.97
+
+
+@dataclass(frozen=True, slots=True)
+class Profile:
+    """`entropy` is in bits a byte, from 0 to 8. `reason` says why it is of this kind."""
+
+    size: int
+    entropy: float
+    kind: Literal["text", "binary", "packed", "scrambled"]
+    reason: str
+    encoding: str | None
+    layers: list[Layer]
+    scrambling: Scrambling | None
+    strides: list[Stride]
+    texts: list[TextRun]
+
+
+def profile(source: Source) -> Profile:
+    """Look at the first 64 MiB of a file and say what it is."""
+    data = bytes(source.read(0, min(source.size, LOOKED_AT)))
+    entropy = _entropy(data)
+    encoding = _encoding(data)
+    layers = find_layers(data)
+    packed = sum(layer.size for layer in layers if layer.kind != "base64")
+    scrambling = None
+    kind: Literal["text", "binary", "packed", "scrambled"] = "binary"
+    reason = "numbers and texts lie open"
+    if encoding is not None:
+        kind, reason = "text", f"nearly all of it can be read as {encoding}"
+    elif data and packed >= MOSTLY * len(data):
+        kind, reason = "packed", f"{', '.join(sorted({layer.kind for layer in layers}))} fills most of it"
+    else:
+        scrambling = find_scrambling(data)
+        if scrambling is not None:
+            kind, reason = "scrambled", f"undoing it leaves {scrambling.share:.0%} zeros, as saves have them"
+        elif entropy > DENSE and len(data) >= 1024:
+            kind, reason = (
+                "packed",
+                "it looks encrypted, or packed by something unknown: every byte is as frequent as any other",
+            )
+    plain = kind == "binary"
+    return Profile(
+        source.size,
+        round(entropy, 4),
+        kind,
+        reason,
+        encoding,
+        layers,
+        scrambling,
+        find_strides(data) if plain else [],
+        find_texts(data) if kind in ("binary", "text") else [],
+    )
+
+
+def _entropy(data: bytes) -> float:
+    """Shannon's entropy of the bytes, in bits."""
+    if not data:
+        return 0.0
+    counts = np.bincount(np.frombuffer(data, np.uint8), minlength=256)
+    share = counts[counts > 0] / len(data)
+    return float(-(share * np.log2(share)).sum()) + 0.0
+
+
+def _encoding(data: bytes) -> str | None:
+    """The encoding of a text, or None where it is none."""
+    if not data:
+        return None
+    for name, mark in (("utf-8", b"\xef\xbb\xbf"), ("utf-16le", b"\xff\xfe"), ("utf-16be", b"\xfe\xff")):
+        if data.startswith(mark):
+            return name
+    try:
+        text = data.decode("utf-8")
+    except UnicodeDecodeError:
+        return None
+    readable = sum(letter.isprintable() or letter in "\t\r\n" for letter in text[: 1 << 20])
+    return "utf-8" if readable >= READABLE * min(len(text), 1 << 20) else None

@@ -1,0 +1,83 @@
+"""Records of one size in a row: bytes one record apart are equal more often than bytes at other distances.
+
+For every lag the equal bytes are counted in windows of a few KiB. In each window the smallest lag that agrees nearly as
+well as the best is its fundamental, and counts only when its multiples agree as well (a comb). Windows vote.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, TypeAlias
+
+import numpy as np
+
+__all__ = ["Stride", "find_strides"]
+
+Array: TypeAlias = np.ndarray[Any, Any]
+LEAST, MOST = 8, 200
+LAGS = 400
+WINDOW = 4096
+LOOKED_AT = 8 << 20
+NEAR = 0.86
+COMB = 0.6
+LEAST_AGREEMENT = 0.02
+LEAST_RECORDS = 8
+MOST_FOUND = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Stride:
+    """About `count` records of `stride` bytes from `offset` on; the edges are known to a window's accuracy."""
+
+    offset: int
+    stride: int
+    count: int
+
+
+def find_strides(data: bytes) -> list[Stride]:
+    """Arrays of records, the surest first."""
+    bytes_ = np.frombuffer(data[:LOOKED_AT], np.uint8)
+    window = WINDOW
+    while window > 512 and bytes_.size < 4 * window:
+        window //= 2
+    windows = bytes_.size // window
+    if not windows:
+        return []
+    agreement = _agreement(bytes_, window, windows)
+    best = agreement[LEAST - 1 :].max(axis=0)
+    fundamental = (agreement >= NEAR * best).argmax(axis=0) + 1
+    usable = (best > LEAST_AGREEMENT) & (fundamental >= LEAST) & (fundamental <= MOST)
+    votes = np.zeros(LAGS + 1)
+    for number in np.flatnonzero(usable):
+        stride = fundamental[number]
+        comb = agreement[np.arange(stride, LAGS + 1, stride) - 1, number]
+        if comb.min() >= COMB * best[number]:
+            votes[stride] += best[number] ** 0.5
+    found = []
+    for stride in np.argsort(-votes)[:MOST_FOUND]:
+        if votes[stride] <= 0.3 * votes.max() or not votes[stride]:
+            break
+        inside = np.flatnonzero(usable & (fundamental == stride))
+        start, end = int(inside[0]) * window, min(int(inside[-1] + 1) * window, bytes_.size)
+        if (end - start) // stride >= LEAST_RECORDS:
+            found.append(Stride(start, int(stride), (end - start) // int(stride)))
+    return found
+
+
+def _agreement(bytes_: Array, window: int, windows: int) -> Array:
+    """How much more often bytes at each lag are equal than at the usual lag, by lag and window, neighbours joined."""
+    whole = windows * window
+    equal = np.zeros(whole, bool)
+    counts = np.empty((LAGS, windows), np.float32)
+    for lag in range(1, LAGS + 1):
+        size = max(whole - lag, 0)
+        np.equal(bytes_[:size], bytes_[lag : lag + size], out=equal[:size])
+        equal[size:] = False
+        packed = np.packbits(equal).reshape(windows, -1)
+        counts[lag - 1] = np.bitwise_count(packed).sum(axis=1, dtype=np.int64)
+    share = counts / window
+    above = np.maximum(share - np.median(share, axis=0), 0)
+    before = np.pad(above, ((0, 0), (1, 0)))[:, :-1]
+    after = np.pad(above, ((0, 0), (0, 1)))[:, 1:]
+    joined: Array = (above + before / 2 + after / 2) / 2
+    return joined

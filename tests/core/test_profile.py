@@ -1,0 +1,208 @@
+"""Profile: packed streams, scrambling, strides and texts are found; on plain noise nothing is."""
+
+from __future__ import annotations
+
+import base64
+import bz2
+import gzip
+import json
+import lzma
+import random
+import zlib
+
+import numpy as np
+import zstandard
+
+from faithful_ledger.core.profile import find_layers, find_scrambling, find_strides, find_texts, profile
+from faithful_ledger.core.profile.scrambling import unscramble
+from faithful_ledger.core.source import MemorySource
+from tests.support import LedgerCase
+
+FRESH = 20_261_123
+
+
+def records(rng: np.random.Generator, size: int, zero_share: float) -> np.ndarray:  # type: ignore[type-arg]
+    """Records of a random layout: small numbers, fractions, flags, names, and fields that are zero."""
+    stride = int(rng.integers(12, 90))
+    count = size // stride + 1
+    table = np.zeros((count, stride), np.uint8)
+    at = 0
+    while at < stride:
+        kind = int(rng.integers(0, 5))
+        width = min(stride - at, (4, 4, 1, 8, 2)[kind])
+        if rng.random() > zero_share:
+            if kind == 0:
+                table[:, at] = rng.integers(0, 256, count)
+            elif kind == 1 and width == 4:
+                table[:, at : at + 4] = (rng.normal(size=count) * 50).astype("<f4").view(np.uint8).reshape(count, 4)
+            elif kind == 2:
+                table[:, at] = rng.integers(0, 4, count)
+            elif kind == 3:
+                letters = rng.integers(97, 123, (count, width))
+                table[:, at : at + width] = np.where(
+                    np.arange(width) < rng.integers(0, width + 1, (count, 1)), letters, 0
+                )
+            else:
+                table[:, at : at + width] = rng.integers(0, 256, (count, width))
+        at += width
+    return table.ravel()[:size].copy()
+
+
+def mixed(rng: np.random.Generator) -> tuple[bytes, int, int, int]:
+    """A megabyte of noise, letters, small numbers and zeros with one array of records in it."""
+    size = 1 << 20
+    data = np.zeros(size, np.uint8)
+    at = 0
+    while at < size:
+        end = min(size, at + int(rng.integers(4096, 60_000)))
+        kind = int(rng.integers(0, 4))
+        if kind == 0:
+            data[at:end] = rng.integers(0, 256, end - at)
+        elif kind == 1:
+            data[at:end] = rng.integers(97, 123, end - at)
+        elif kind == 2:
+            data[at:end] = rng.integers(0, 5000, (end - at) // 4 + 1).astype("<u4").view(np.uint8)[: end - at]
+        at = end
+    stride, count = int(rng.integers(12, 201)), int(rng.integers(150, 1500))
+    start = int(rng.integers(0, size - count * stride))
+    table = np.zeros((count, stride), np.uint8)
+    column = 0
+    while column < stride:
+        width = min(stride - column, (1, 2, 4, 4, 8)[int(rng.integers(0, 5))])
+        kind_ = rng.random()
+        if 0.3 <= kind_ < 0.45:
+            table[:, column : column + width] = rng.integers(0, 256, width)
+        elif 0.45 <= kind_ < 0.75:
+            table[:, column] = rng.integers(0, int(rng.integers(2, 256)), count)
+        elif kind_ >= 0.75:
+            table[:, column : column + width] = rng.integers(0, 256, (count, width))
+        column += width
+    data[start : start + count * stride] = table.ravel()
+    return data.tobytes(), stride, start, count
+
+
+class LayersTest(LedgerCase):
+    def test_every_kind_of_stream_at_any_offset_with_its_size(self) -> None:
+        content = b"Tamsin came up with hemp line. " * 40
+        packed = {
+            "zlib": zlib.compress(content),
+            "gzip": gzip.compress(content),
+            "bzip2": bz2.compress(content),
+            "xz": lzma.compress(content),
+            "zstd": zstandard.ZstdCompressor().compress(content),
+            "base64": base64.b64encode(random.Random(2).randbytes(96)),
+        }
+        for kind, raw in packed.items():
+            for lead in (0, 1, 333):
+                noise = bytes(random.Random(lead).choices(range(1, 32), k=lead))
+                with self.subTest(kind=kind, lead=lead):
+                    (layer,) = find_layers(noise + raw + b"\0\1\2" * 20)
+                    unpacked = 96 if kind == "base64" else len(content)
+                    self.assertEqual(layer, (kind, lead, len(raw), unpacked))
+
+    def test_several_streams_and_none_inside_another(self) -> None:
+        inner = zlib.compress(bytes(500))
+        outer = zlib.compress(inner * 3, 0)
+        found = find_layers(b"\1\2\3" + outer + b"\4" + gzip.compress(b"x" * 300))
+        self.assertEqual([layer.kind for layer in found], ["zlib", "gzip"])
+
+    def test_cut_off_and_false_streams_are_none(self) -> None:
+        raw = zlib.compress(random.Random(1).randbytes(400))
+        for cut in (2, 10, len(raw) // 2, len(raw) - 1):
+            self.assertEqual(find_layers(raw[:cut]), [])
+        self.assertEqual(
+            find_layers(b"\x78\x9c" * 50 + b"\x1f\x8b\x08" * 20 + b"BZh91AY&SY" + b"\x28\xb5\x2f\xfd" * 9), []
+        )
+        self.assertEqual(find_layers(b"ThisIsNoPackedStreamButAVeryLongWordOfLettersAlone" * 3), [])
+
+    def test_a_bomb_does_not_fill_the_memory(self) -> None:
+        bomb = zlib.compress(bytes(300 << 20), 9)
+        self.assertEqual(find_layers(bomb), [])
+
+
+class ScramblingTest(LedgerCase):
+    def test_keys_are_right_on_fresh_seeds(self) -> None:
+        right = 0
+        for number in range(60):
+            rng = np.random.default_rng(FRESH + number)
+            plain = records(rng, 64 << 10, (0.2, 0.4, 0.6)[number % 3])
+            key = rng.integers(0, 256, int(rng.integers(1, 65)), dtype=np.uint8)
+            key[0] |= 1
+            scrambled = (plain ^ np.resize(key, plain.size)).tobytes()
+            found = find_scrambling(scrambled)
+            if found is not None and unscramble(scrambled, found) == plain.tobytes():
+                right += 1
+        self.assertGreaterEqual(right, 57)
+
+    def test_xor_with_the_byte_before(self) -> None:
+        for number in range(10):
+            rng = np.random.default_rng(FRESH + 500 + number)
+            plain = records(rng, 32 << 10, 0.5)
+            chained = np.bitwise_xor.accumulate(plain).tobytes()
+            found = find_scrambling(chained)
+            assert found is not None
+            self.assertEqual(found.kind, "xor-previous")
+            self.assertEqual(unscramble(chained, found), plain.tobytes())
+
+    def test_nothing_is_claimed_of_plain_records_texts_and_noise(self) -> None:
+        for number in range(20):
+            rng = np.random.default_rng(FRESH + 900 + number)
+            self.assertIsNone(find_scrambling(records(rng, 32 << 10, 0.5).tobytes()), number)
+            self.assertIsNone(find_scrambling(rng.integers(0, 256, 32 << 10, np.uint8).tobytes()))
+        self.assertIsNone(find_scrambling(b"The bell rang twice at slack water. " * 900))
+        self.assertIsNone(find_scrambling(b"short"))
+
+
+class StridesTest(LedgerCase):
+    def test_strides_are_right_on_fresh_seeds(self) -> None:
+        right = 0
+        for number in range(24):
+            data, stride, start, count = mixed(np.random.default_rng(FRESH + number))
+            found = find_strides(data)
+            if found and found[0].stride == stride:
+                right += 1
+                self.assertLessEqual(abs(found[0].offset - start), 16_384)
+                self.assertLessEqual(abs(found[0].count * stride - count * stride), 2 * 16_384)
+        self.assertGreaterEqual(right, 23)
+
+    def test_no_stride_in_noise_zeros_and_texts(self) -> None:
+        rng = np.random.default_rng(FRESH)
+        for data in (rng.integers(0, 256, 1 << 18, np.uint8).tobytes(), bytes(1 << 18), b"", b"abc"):
+            self.assertEqual(find_strides(data), [])
+
+
+class ReportTest(LedgerCase):
+    def test_what_kind_of_bytes_it_is(self) -> None:
+        rng = np.random.default_rng(FRESH)
+        plain = records(rng, 32 << 10, 0.5)
+        key = np.frombuffer(b"\x5a\x13\x77", np.uint8)
+        for data, kind, encoding in (
+            (json.dumps({"marks": 1340, "company": "Søn"}, ensure_ascii=False).encode() * 20, "text", "utf-8"),
+            (b"\xef\xbb\xbfmarks = 5\r\n", "text", "utf-8"),
+            (plain.tobytes(), "binary", None),
+            ((plain ^ np.resize(key, plain.size)).tobytes(), "scrambled", None),
+            (b"HEAD" + zlib.compress(plain.tobytes()), "packed", None),
+            (rng.integers(0, 256, 20_000, np.uint8).tobytes(), "packed", None),
+            (b"", "binary", None),
+        ):
+            with self.subTest(kind=kind, size=len(data)):
+                found = profile(MemorySource(data))
+                self.assertEqual((found.kind, found.encoding, found.size), (kind, encoding, len(data)))
+        noise = profile(MemorySource(rng.integers(0, 256, 20_000, np.uint8).tobytes()))
+        self.assertEqual((noise.layers, noise.strides, noise.scrambling, noise.texts), ([], [], None, []))
+        self.assertIn("encrypted, or packed by something unknown", noise.reason)
+
+    def test_entropy(self) -> None:
+        for data, bits in ((bytes(100), 0.0), (b"ab" * 50, 1.0), (bytes(range(256)), 8.0)):
+            self.assertAlmostEqual(profile(MemorySource(data)).entropy, bits)
+
+    def test_a_save_of_the_game(self) -> None:
+        save = (self.harbour() / "harbour.bwk").read_bytes()
+        texts = {text.text: (text.offset, text.length_in_front) for text in find_texts(save)}
+        self.assertEqual(texts["Tamsin"][1], "u8")
+        self.assertEqual(save[texts["Tamsin"][0] :][:6], b"Tamsin")
+        self.assertIn("The bell rang twice at slack water.", texts)
+        wide = find_texts(b"\1\2\0\x06\0" + "Tamsin".encode("utf-16-le") + b"\xff" * 9)
+        self.assertEqual(
+            [(t.offset, t.text, t.encoding, t.length_in_front) for t in wide], [(5, "Tamsin", "utf-16le", "u16le")]
+        )
