@@ -49,9 +49,8 @@ def _runs(data: bytes) -> Iterator[TextRun]:
             if len(run) > 4 and run[0] == len(run) - 1:
                 run, start = run[1:], start + 1
             # What comes behind a text may look like letters too: the length says where it ends.
-            told = data[start - 1] if start else 0
-            if LEAST <= told < len(run):
-                run = run[:told]
+            lengths = (int.from_bytes(data[start - size : start], "little") for size in (4, 2, 1) if start >= size)
+            run = run[: next((told for told in lengths if LEAST <= told <= len(run)), len(run))]
             yield TextRun(start, run[:LONGEST].decode("ascii"), "ascii", _length(data, start, (len(run),)))
 
 
