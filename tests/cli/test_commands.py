@@ -12,8 +12,8 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
-from faithful_ledger.cli.commands import split_setting
 from faithful_ledger.cli.main import main
+from faithful_ledger.cli.saves import split_setting
 from faithful_ledger.core.errors import AddressError
 from tests.support import LedgerCase, play
 

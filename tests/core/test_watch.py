@@ -88,7 +88,7 @@ class WatchTest(LedgerCase):
             with path.open("ab", buffering=0) as file:
                 for _ in range(8):
                     file.write(bytes(50))
-                    time.sleep(QUIET / 6)
+                    time.sleep(QUIET / 12)
             sizes.append(path.stat().st_size)
 
         (moment,) = self.moments(slowly)

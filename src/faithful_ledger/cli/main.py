@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from typing import NoReturn
 
 USAGE = 2
+FINDING = ("find", "watch", "profile", "search", "locate", "compare")
 
 
 ABOUT = {
@@ -143,6 +144,7 @@ def main(arguments: list[str] | None = None) -> int:
 
 def _run(options: argparse.Namespace) -> int:
     import os
+    from importlib import import_module
 
     from faithful_ledger.core.errors import LedgerError
 
@@ -151,8 +153,10 @@ def _run(options: argparse.Namespace) -> int:
             from faithful_ledger.desk.application import run
 
             return run(options.file, options.template, options.book)
-        from faithful_ledger.cli import commands
         from faithful_ledger.core.shelf import Shelf
+
+        room = "finding" if options.command in FINDING else "saves"
+        commands = import_module(f"faithful_ledger.cli.{room}")
 
         options.shelf = Shelf()
         try:

@@ -42,8 +42,8 @@ class PostingSheet(QWidget):
         self.body.addLayout(row(label("What posting will write", "title"), None, back))
         self.body.addWidget(self.summary)
         self.body.addWidget(self.changes, 1)
-        self.lower = column(spacing=4)
-        self.body.addLayout(self.lower)
+        self.rest = column(spacing=4)
+        self.body.addLayout(self.rest)
         self.body.addWidget(self.detach)
         self.body.addLayout(row(self.note, self.write_button))
         session.planned.connect(self._plan_changed)
@@ -72,7 +72,7 @@ class PostingSheet(QWidget):
         self.changes.hide()
         self.changes.deleteLater()
         self.changes = fresh
-        clear(self.lower)
+        clear(self.rest)
         self._show_rest(plan)
         blocking = [check for check in self.checks if not check.ok]
         self.write_button.setEnabled(not blocking)
@@ -101,30 +101,28 @@ class PostingSheet(QWidget):
         seals = [renewal.node.title for renewal in plan.renewals if renewal.kind == "seal"]
         others = [renewal.node.path for renewal in plan.renewals if renewal.kind != "seal"]
         if seals:
-            self.lower.addWidget(label(f"Seals renewed, inner first: {', '.join(seals)}", wrap=True))
+            self.rest.addWidget(label(f"Seals renewed, inner first: {', '.join(seals)}", wrap=True))
         if others:
-            self.lower.addWidget(label(f"Lengths, counts and offsets put right: {', '.join(others)}", wrap=True))
+            self.rest.addWidget(label(f"Lengths, counts and offsets put right: {', '.join(others)}", wrap=True))
         for entry in plan.followers:
-            self.lower.addWidget(label(f"By a rule: {entry.path} {entry.old_text} → {entry.new_text}"))
+            self.rest.addWidget(label(f"By a rule: {entry.path} {entry.old_text} → {entry.new_text}"))
         for path in plan.companions:
             why = next((c.why for c in self._companions() if c.name == path.name), "")
-            self.lower.addWidget(
+            self.rest.addWidget(
                 label(f"Removed, and kept with the copy: {path.name}{f' ({why})' if why else ''}", wrap=True)
             )
         if self.session.book is not None:
-            self.lower.addWidget(
+            self.rest.addWidget(
                 label(f"The untouched copy goes to the vault of the book “{self.session.book.name}”", "quiet")
             )
         if plan.undecided:
             names = ", ".join(state.label for state in plan.undecided)
-            self.lower.addWidget(label(f"{BROKEN} did not hold when the save was opened: {names}", "broken", wrap=True))
+            self.rest.addWidget(label(f"{BROKEN} did not hold when the save was opened: {names}", "broken", wrap=True))
             renew = button("Renew them too", lambda: self.session.decide_broken(True))
             leave = button("Leave them as they are", lambda: self.session.decide_broken(False))
-            self.lower.addLayout(
-                row(label("The template may be wrong there, or the save damaged."), renew, leave, None)
-            )
+            self.rest.addLayout(row(label("The template may be wrong there, or the save damaged."), renew, leave, None))
         elif plan.left:
-            self.lower.addWidget(label(f"{OPEN} left as they are: {', '.join(plan.left)}", "open", wrap=True))
+            self.rest.addWidget(label(f"{OPEN} left as they are: {', '.join(plan.left)}", "open", wrap=True))
 
     def _companions(self):  # type: ignore[no-untyped-def]
         save = self.session.save

@@ -1,0 +1,281 @@
+"""Commands that find: saves, save moments, what a file is, values in it, places, differences."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from fractions import Fraction
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from faithful_ledger.cli.opening import opened
+from faithful_ledger.cli.output import print_json, print_table, shown, side_json
+from faithful_ledger.core.codecs import parse_whole
+from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError, ValueRefused
+from faithful_ledger.core.save import Save, find_save, open_save
+from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.core.source import open_source
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.evidence import Place
+    from faithful_ledger.core.find import SaveMoment
+
+__all__ = ["compare", "find", "locate", "profile", "search", "split_seen", "watch"]
+
+
+def find(options: argparse.Namespace) -> int:
+    """Look for files that may be saves; status 1 when there are none."""
+    from datetime import UTC, datetime
+
+    from faithful_ledger.core import find as finding
+
+    folders = [Path(name) for name in options.folders]
+    for folder in folders:
+        if not folder.is_dir():
+            raise AddressError(f"{folder} is no folder", "name folders to look in")
+    since = finding.parse_since(options.since) if options.since is not None else None
+    found = finding.look(
+        folders or finding.usual_folders(), options.name, since, options.max_size, everything=options.everything
+    )[: options.most]
+    times = [datetime.fromtimestamp(c.modified, UTC).isoformat(timespec="seconds") for c in found]
+    if options.json:
+        told = [
+            {"path": str(c.path), "size": c.size, "modified": when, "score": c.score, "reasons": list(c.reasons)}
+            for c, when in zip(found, times, strict=True)
+        ]
+        print_json({"candidates": told})
+    else:
+        rows = [(str(c.path), str(c.size), when, "; ".join(c.reasons)) for c, when in zip(found, times, strict=True)]
+        print_table("Files that may be saves", ("File", "Bytes", "Changed", "Why"), rows)
+    return 0 if found else 1
+
+
+def watch(options: argparse.Namespace) -> int:
+    """Tell each save moment, one JSON document a line; status 1 when there was none."""
+    import time
+    from datetime import UTC, datetime
+
+    from faithful_ledger.core import find as finding
+
+    end = time.monotonic() + options.seconds if options.seconds is not None else None
+    count = 0
+    try:
+        for moment in finding.watch(
+            [Path(name) for name in options.folders], lambda: end is not None and time.monotonic() >= end
+        ):
+            count += 1
+            kept = _keep_moment(options, moment) if options.keep else []
+            when = datetime.fromtimestamp(moment.time, UTC).isoformat(timespec="milliseconds")
+            if options.json:
+                files = [
+                    {"path": str(f.path), "change": f.change, "size": f.size, "delta": f.delta} for f in moment.files
+                ]
+                line = {"time": when, "files": files, "kept": kept[0] if len(kept) == 1 else kept or None}
+                print(json.dumps(line, ensure_ascii=False), flush=True)
+            else:
+                told = ", ".join(f"{f.path.name} {f.change} ({f.delta:+d} bytes)" for f in moment.files)
+                print(f"{when[11:19]}  {told}{'  kept as ' + ', '.join(kept) if kept else ''}", flush=True)
+    except KeyboardInterrupt:
+        return 0
+    return 0 if count else 1
+
+
+def _keep_moment(options: argparse.Namespace, moment: SaveMoment) -> list[str]:
+    """Keep every save of a moment: sets that a template knows first, then what belongs to none of them alone."""
+    shelf: Shelf = options.shelf
+    library = shelf.library()
+    kept: list[str] = []
+    known: set[Path] = set()
+    alone: list[Path] = []
+
+    def keep_save(save: Save) -> None:
+        book = shelf.open(options.book) if options.book is not None else shelf.book_for(save.main.path, save.template)
+        snapshot = book.keep(save, "save moment")
+        kept.append(snapshot.id)
+        known.update(file.path for file in snapshot.files)
+
+    for file in moment.files:
+        if file.change == "removed" or file.busy:
+            continue
+        try:
+            path, template = find_save(file.path, library)
+            keep_save(open_save(path, template))
+        except RecognitionError:
+            alone.append(file.path)
+        except LedgerError as error:
+            print(f"note: {file.path.name} was not kept: {error}", file=sys.stderr)
+    for path in alone:
+        if path not in known:
+            try:
+                keep_save(open_save(path, None))
+            except LedgerError as error:
+                print(f"note: {path.name} was not kept: {error}", file=sys.stderr)
+    return kept
+
+
+def profile(options: argparse.Namespace) -> int:
+    """What kind of bytes a file holds."""
+    from faithful_ledger.core import profile as profiling
+
+    source, _ = open_source(Path(options.file))
+    found = profiling.profile(source)
+    scrambling = found.scrambling
+    if options.json:
+        print_json(
+            {
+                "size": found.size,
+                "entropy": found.entropy,
+                "kind": found.kind,
+                "encoding": found.encoding,
+                "layers": [layer._asdict() for layer in found.layers],
+                "scrambling": {"kind": scrambling.kind, "key": scrambling.key.hex()} if scrambling else None,
+                "strides": [{"offset": s.offset, "stride": s.stride, "count": s.count} for s in found.strides],
+                "texts": [text._asdict() for text in found.texts],
+            }
+        )
+        return 0
+    print(f"{options.file}: {found.kind}, {found.size} bytes, {found.entropy:.2f} bits a byte; {found.reason}")
+    if scrambling is not None:
+        print(f"XOR with {'the byte before' if not scrambling.key else 'the key ' + scrambling.key.hex(' ').upper()}")
+    for layer in found.layers:
+        print(
+            f"{layer.kind} at 0x{layer.offset:X} ({layer.offset}): {layer.size} bytes unpack to {layer.unpacked_size}"
+        )
+    for stride in found.strides:
+        print(f"records of {stride.stride} bytes from about 0x{stride.offset:X} on, about {stride.count} of them")
+    rows = [(f"0x{t.offset:X} · {t.offset}", t.text, t.encoding, t.length_in_front or "") for t in found.texts[:100]]
+    if rows:
+        print_table("Texts", ("Offset", "Text", "Encoding", "Length in front"), rows)
+    return 0
+
+
+def search(options: argparse.Namespace) -> int:
+    """Find something in a file; status 1 when it is not there."""
+    from faithful_ledger.core import search as searching
+
+    source, _ = open_source(Path(options.file))
+    if options.number is not None:
+        hits = list(searching.search_number(source, _fraction(options.number)))
+    elif options.text is not None:
+        hits = list(searching.search_text(source, options.text))
+    elif options.group is not None:
+        hits = list(searching.search_group(source, [parse_whole(part) for part in options.group.split(",")]))
+    else:
+        hits = list(searching.search_bytes(source, options.bytes))
+    hits.sort()
+    if options.json:
+        print_json({"hits": [hit._asdict() for hit in hits]})
+    else:
+        rows = [
+            (f"0x{h.offset:X} · {h.offset}", h.stored_as + (f", times {h.scale}" if h.scale > 1 else ""), str(h.size))
+            for h in hits
+        ]
+        print_table("Hits", ("Offset", "Stored as", "Bytes"), rows)
+    return 0 if hits else 1
+
+
+def _fraction(text: str) -> Fraction:
+    try:
+        return Fraction(parse_whole(text)) if text.casefold().startswith("0x") else Fraction(text)
+    except (ValueError, ZeroDivisionError) as error:
+        raise ValueRefused(f"“{text[:40]}” is no number", "write it like 1340, -3, 12.5 or 0x53C") from error
+
+
+def locate(options: argparse.Namespace) -> int:
+    """Find where a quantity is stored; status 1 when no place explains what was seen."""
+    from faithful_ledger.core import evidence
+
+    if not options.seen:
+        raise AddressError("nothing was seen", "say --seen FILE=VALUE for each kept copy, in the order of time")
+    pairs = [split_seen(text) for text in options.seen]
+    sources = [open_source(path)[0] for path, _ in pairs]
+    found = evidence.locate(sources, [evidence.parse_sighting(value) for _, value in pairs], options.most)
+    if options.json:
+        print_json({"places": [_place_json(place) for place in found.places], "suggestion": found.suggestion})
+    else:
+        rows = [
+            (f"{p.fits} of {p.of}", p.path or f"0x{p.offsets[0]:X} · {p.offsets[0]}", p.stored_as, "; ".join(p.reasons))
+            for p in found.places
+        ]
+        print_table("Places", ("Fits", "At", "Stored as", "Why"), rows)
+        print(found.suggestion)
+    if found.warning:
+        print(f"note: {found.warning}", file=sys.stderr)
+    return 0 if found.places else 1
+
+
+def compare(options: argparse.Namespace) -> int:
+    """What differs between two saves; status 1 when anything does."""
+    import numpy
+
+    from faithful_ledger.core.compare import align, field_differences
+
+    saves = [_opened_for_comparing(options, Path(name)) for name in (options.a, options.b)]
+    a, b = (numpy.frombuffer(s.main.source.read(0, s.main.source.size), numpy.uint8) for s in saves)
+    alignment = align(a, b)
+    differences = alignment.differences()
+    bound = [{name: file.bound for name, file in save.files.items() if file.bound is not None} for save in saves]
+    fields = list(field_differences(*bound)) if all(save.template is not None for save in saves) else []
+    same = not differences and a.size == b.size and not fields
+    largest = max(a.size, b.size, 1)
+    if options.json:
+        print_json(
+            {
+                "same": same,
+                "changed_share": round(1 - alignment.equal / largest, 6) if not same else 0,
+                "aligned": alignment.equal,
+                "changes": [{"kind": d.kind, "a": [d.a0, d.a1], "b": [d.b0, d.b1]} for d in differences],
+                "fields": [{"path": f.path, "a": side_json(f.a), "b": side_json(f.b)} for f in fields],
+            }
+        )
+    else:
+        print("The same." if same else f"{alignment.equal} of {largest} bytes are the same at their aligned places.")
+        rows = [(d.kind, f"0x{d.a0:X} … 0x{d.a1:X}", f"0x{d.b0:X} … 0x{d.b1:X}") for d in differences]
+        print_table("Bytes", ("What", "In A", "In B"), rows)
+        if fields:
+            told = [(f.path, shown(f.a) if f.a else "–", shown(f.b) if f.b else "–") for f in fields]
+            print_table("Fields", ("Field", "A", "B"), told)
+    return 0 if same else 1
+
+
+def split_seen(text: str) -> tuple[Path, str]:
+    """`FILE=VALUE` at the equals sign in front of which a file's name ends.
+
+    Raises:
+        AddressError: there is none.
+    """
+    at = first = text.find("=")
+    while at >= 0:
+        if Path(text[:at]).exists():
+            return Path(text[:at]), text[at + 1 :]
+        at = text.find("=", at + 1)
+    if first < 0:
+        raise AddressError(f"“{text[:60]}” is no sighting", "write --seen FILE=VALUE")
+    raise AddressError(f"{text[:first]} is not there", "write --seen FILE=VALUE with the name of a kept copy")
+
+
+def _opened_for_comparing(options: argparse.Namespace, path: Path) -> Save:
+    """A save with its template, or as bytes where none fits."""
+    try:
+        options.file = str(path)
+        return opened(options)
+    except LedgerError:
+        if options.template is not None or path.is_dir():
+            raise
+        return open_save(path, None)
+
+
+def _place_json(place: Place) -> dict[str, Any]:
+    return {
+        "offset": place.offsets[0],
+        "path": place.path,
+        "anchor": place.anchor,
+        "layer": None,
+        "stored_as": place.stored_as,
+        "fits": place.fits,
+        "of": place.of,
+        "scale": place.scale,
+        "bias": place.bias,
+        "rounding": place.rounding,
+    }

@@ -1,0 +1,37 @@
+"""Opening what a command is about: the save with its template, and the book that knows it."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from faithful_ledger.core.book import Book
+from faithful_ledger.core.save import Save, find_save, open_save
+from faithful_ledger.core.shelf import Shelf
+
+__all__ = ["book_for", "opened"]
+
+
+def opened(options: argparse.Namespace, *, whole: bool = True) -> Save:
+    """The save a command is about; `whole` asks that all of it fits its template."""
+    shelf: Shelf = options.shelf
+    path = Path(options.file)
+    known = shelf.book_of(path)
+    library = shelf.library(known)
+    if options.template is not None:
+        template = library.get(options.template)
+    else:
+        path, template = find_save(path, library)
+    save = open_save(path, template)
+    if whole and save.problem is not None:
+        raise save.problem
+    return save
+
+
+def book_for(options: argparse.Namespace, path: Path, save: Save) -> Book:
+    shelf: Shelf = options.shelf
+    if options.book is None:
+        return shelf.book_for(path, save.template)
+    book = shelf.open(options.book)
+    book.remember(path, save.template.id if save.template is not None else None)
+    return book

@@ -1,0 +1,219 @@
+"""Commands about one save: read, check, post, keep, snapshots, restore."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+from faithful_ledger.cli.opening import book_for, opened
+from faithful_ledger.cli.output import field_json, plain, print_json, print_table, shown, stream_json
+from faithful_ledger.core.book import Book
+from faithful_ledger.core.errors import AddressError, LedgerError, ValueRefused
+from faithful_ledger.core.posting import Plan, make_plan
+from faithful_ledger.core.records import Snapshot
+from faithful_ledger.core.save import Save, open_save
+from faithful_ledger.core.shelf import Shelf
+
+__all__ = ["check", "keep", "post", "read", "restore", "snapshots", "split_setting"]
+
+
+def read(options: argparse.Namespace) -> int:
+    """Every field, seal and finding of a save."""
+    save = opened(options)
+    if options.json:
+        stream_json(_summary(save), "fields", map(field_json, save.all_fields()))
+        return 0
+    _print_summary(save)
+    rows = [(f.path, shown(f), f"0x{f.start:X} · {f.start}", f.spec.codec.name) for f in save.all_fields()]
+    print_table("Fields", ("Field", "Value", "Offset", "Stored as"), rows)
+    return 0
+
+
+def check(options: argparse.Namespace) -> int:
+    """Whether a save is in balance: status 0, else 1."""
+    save = opened(options)
+    if options.json:
+        print_json(_summary(save))
+    else:
+        _print_summary(save)
+    return 0 if save.in_balance else 1
+
+
+def post(options: argparse.Namespace) -> int:
+    """Enter values, plan, and write."""
+    save = opened(options)
+    if not options.settings:
+        raise AddressError("there is nothing to post", "say what with --set PATH=VALUE")
+    for setting in options.settings:
+        path, value = split_setting(setting)
+        if value.startswith("@"):
+            save.enter_structure(path, _structure(Path(value[1:])), anyway=options.anyway)
+        else:
+            save.enter(path, value, anyway=options.anyway)
+    save.renew_broken = True if options.renew_broken else False if options.leave_broken else None
+    plan = make_plan(save)
+    book = book_for(options, save.main.path, save)
+    kept, written = None, False
+    if options.out is not None and not options.dry_run:
+        book.post_elsewhere(save, plan, Path(options.out))
+        written = True
+    elif not options.dry_run:
+        if any(file.changes for file in plan.files):
+            kept = book.post(save, plan, options.note, detach_links=options.detach_links).kept
+            written = True
+    else:
+        for failed in (c for c in book.check(plan, detach_links=options.detach_links) if not c.ok):
+            print(f"note: {failed.text}; {failed.remedy}", file=sys.stderr)
+    if options.json:
+        print_json(_plan_json(plan, written, kept))
+    else:
+        _print_plan(plan, written, kept)
+    return 0
+
+
+def keep(options: argparse.Namespace) -> int:
+    """Keep an untouched copy; a file no template fits is kept alone."""
+    path = Path(options.file)
+    try:
+        save = opened(options, whole=False)
+    except LedgerError:
+        if options.template is not None or path.is_dir():
+            raise
+        save = open_save(path, None)
+    snapshot = book_for(options, save.main.path, save).keep(save, options.label)
+    _tell_snapshots([snapshot], options.json, one=True)
+    return 0
+
+
+def snapshots(options: argparse.Namespace) -> int:
+    """Kept copies of a save, of a book, or of all books."""
+    shelf: Shelf = options.shelf
+    path = Path(options.file) if options.file is not None else None
+    books: list[Book]
+    if options.book is not None:
+        books = [shelf.existing(options.book)]
+    elif path is not None:
+        known = shelf.book_of(path)
+        books = [known] if known is not None else []
+    else:
+        books = [shelf.open(name) for name in shelf.names()]
+    _tell_snapshots([found for book in books for found in book.snapshots(path)], options.json)
+    return 0
+
+
+def restore(options: argparse.Namespace) -> int:
+    """Bring a kept copy back; what is there now is kept first."""
+    shelf: Shelf = options.shelf
+    if options.book is not None:
+        book = shelf.existing(options.book)
+        snapshot = book.snapshot(options.id)
+    else:
+        book, snapshot = shelf.find_snapshot(options.id)
+    gave_way = book.restore(snapshot, to=Path(options.to) if options.to is not None else None)
+    if options.json:
+        print_json({**_snapshot_json(snapshot), "kept": gave_way.id if gave_way is not None else None})
+    else:
+        where = options.to or snapshot.save
+        print(f"Snapshot {snapshot.id} of {snapshot.time} is back in {where}.")
+        if gave_way is not None:
+            print(f"What was there is kept as {gave_way.id}.")
+    return 0
+
+
+def split_setting(text: str) -> tuple[str, str]:
+    """`PATH=VALUE` at the first equals sign outside brackets.
+
+    Raises:
+        AddressError: there is none.
+    """
+    depth = 0
+    for at, letter in enumerate(text):
+        depth += (letter == "[") - (letter == "]")
+        if letter == "=" and depth == 0:
+            return text[:at].strip(), text[at + 1 :]
+    raise AddressError(f"“{text[:60]}” is no entry", "write --set PATH=VALUE")
+
+
+def _structure(path: Path) -> Any:
+    try:
+        return json.loads(path.read_bytes())
+    except (ValueError, RecursionError) as error:
+        raise ValueRefused(f"{path} is no JSON ({error})", "nothing was written; mend the file") from error
+
+
+def _summary(save: Save) -> dict[str, Any]:
+    assert save.template is not None
+    return {
+        "file": str(save.main.path),
+        "template": save.template.id,
+        "size": save.main.source.size,
+        "in_balance": save.in_balance,
+        "seals": [
+            {"name": s.name, "algorithm": s.algorithm, "holds": s.holds, "stored": s.stored, "computed": s.computed}
+            for s in save.seals
+        ],
+        "findings": [{"path": f.path, "level": f.level, "message": f.message} for f in save.findings],
+    }
+
+
+def _plan_json(plan: Plan, written: bool, kept: str | None) -> dict[str, Any]:
+    return {
+        "written": written,
+        "kept": kept,
+        "entries": [
+            {"path": e.path, "old": plain(e.old), "new": plain(e.new)} for e in [*plan.entries, *plan.followers]
+        ],
+        "changes": [{"offset": c.offset, "size": c.size, "cause": c.cause, "file": c.file} for c in plan.changes],
+        "in_balance": plan.in_balance,
+    }
+
+
+def _snapshot_json(snapshot: Snapshot) -> dict[str, Any]:
+    return {
+        "id": snapshot.id,
+        "label": snapshot.label,
+        "time": snapshot.time,
+        "files": [{"path": str(f.path), "size": f.size, "sha256": f.sha256} for f in snapshot.files],
+    }
+
+
+def _print_summary(save: Save) -> None:
+    assert save.template is not None
+    state = "◆ in balance" if save.in_balance else "▲ out of balance"
+    print(f"{save.main.path}: {save.template.title} {save.template.version}, {save.main.source.size} bytes, {state}")
+    for seal in save.seals:
+        if not seal.holds:
+            print(f"▲ {seal.name} ({seal.algorithm}) says {seal.stored} and should say {seal.computed}")
+    for finding in save.findings:
+        print(f"{'▲' if finding.level != 'note' else '◇'} {finding.path}: {finding.message}")
+    print(f"{sum(s.holds for s in save.seals)} of {len(save.seals)} seals hold")
+
+
+def _print_plan(plan: Plan, written: bool, kept: str | None) -> None:
+    entries = [(e.path, e.old_text, e.new_text) for e in plan.entries]
+    entries += [(f"{e.path} (by a rule)", e.old_text, e.new_text) for e in plan.followers]
+    print_table("Entries", ("Field", "Was", "Becomes"), entries)
+    rows = [(c.file, f"0x{c.offset:X} · {c.offset}", str(c.size), c.cause) for c in plan.changes]
+    print_table("Changed bytes", ("File", "Offset", "Bytes", "Because of"), rows)
+    for path in plan.companions:
+        print(f"{path} {'was' if kept else 'would be'} removed; the game makes it anew.")
+    print("◆ in balance" if plan.in_balance else "▲ out of balance")
+    print(
+        f"Written. The untouched files are kept as {kept}."
+        if kept
+        else "Written."
+        if written
+        else "Nothing was written."
+    )
+
+
+def _tell_snapshots(found: list[Snapshot], as_json: bool, *, one: bool = False) -> None:
+    if as_json:
+        documents = [_snapshot_json(snapshot) for snapshot in found]
+        print_json(documents[0] if one else documents)
+        return
+    rows = [(s.id, s.time, s.kind, s.label, ", ".join(f.path.name for f in s.files)) for s in found]
+    print_table("Snapshots", ("Id", "Time", "Kind", "Label", "Files"), rows)
