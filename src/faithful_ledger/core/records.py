@@ -160,9 +160,6 @@ class Records:
             for id_, time, label, kind, path, names in rows
         ]
 
-    def relabel(self, snapshot: Snapshot, label: str) -> None:
-        self._change("update snapshots set label = ? where id = ?", (label, snapshot.id))
-
     # postings
 
     def add_posting(self, record: dict[str, Any]) -> None:

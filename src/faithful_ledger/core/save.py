@@ -270,12 +270,6 @@ class Save:
         self.tape.put(entries)
         return entries
 
-    def set_value(self, path: str, value: Value, *, anyway: bool = False) -> list[Entry]:
-        """As `enter`, from a value instead of a text."""
-        entries = [self._entry(node, value, anyway) for node in self.fields(path)]
-        self.tape.put(entries)
-        return entries
-
     def enter_structure(self, path: str, value: object, *, anyway: bool = False) -> list[Entry]:
         """Write entries down for all parts of a group or a repeat, from the values of a JSON document.
 

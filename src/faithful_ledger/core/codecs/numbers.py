@@ -14,7 +14,6 @@ from faithful_ledger.core.source import Source
 __all__ = ["FloatCodec", "IntegerCodec", "number_codec", "parse_whole"]
 
 Order = Literal["little", "big"]
-WIDTHS = (8, 16, 24, 32, 64)
 NUMBER_NAME = re.compile(r"([uif])(8|16|24|32|64)(le|be)?")
 
 

@@ -114,9 +114,6 @@ class ObjectStore:
             raise VaultError(f"the kept copy {path} is damaged", "look in a backup of the vault; nothing was restored")
         return data
 
-    def has(self, digest: str) -> bool:
-        return self.path_of(digest).exists()
-
     def digests(self) -> Iterator[str]:
         return (path.stem for path in sorted(self.folder.glob("??/*.zst")))
 
