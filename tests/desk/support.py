@@ -10,9 +10,10 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PySide6.QtCore import QCoreApplication, QEvent, QModelIndex, QPoint, Qt, qInstallMessageHandler
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QComboBox, QLineEdit, QTableWidget, QWidget
+from PySide6.QtWidgets import QComboBox, QTableWidget, QWidget
 
 from faithful_ledger.core.save import Save
+from faithful_ledger.demo.hands import type_into
 from faithful_ledger.desk.application import application, make_shell
 from faithful_ledger.desk.widgets.field_table import FieldTable
 from faithful_ledger.desk.widgets.tape import Slip
@@ -80,14 +81,7 @@ class DeskCase(LedgerCase):
 
     def type_into(self, table: FieldTable, row: int, column: int, text: str) -> None:
         """Type into a cell as a person does: go there, type, Return."""
-        index = table.model().index(row, column)
-        table.setCurrentIndex(index)
-        table.edit(index)
-        editor = table.findChild(QLineEdit)
-        assert editor is not None
-        editor.selectAll()
-        QTest.keyClicks(editor, text)
-        QTest.keyClick(editor, Qt.Key.Key_Return)
+        assert type_into(table, row, column, text)
         self.settle()
 
     def choose(self, table: FieldTable, row: int, column: int, name: str) -> None:

@@ -9,7 +9,7 @@ from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from faithful_ledger.cli.opening import opened
+from faithful_ledger.cli.opening import opened_or_bytes
 from faithful_ledger.cli.output import print_json, print_table, shown, side_json
 from faithful_ledger.core.codecs import parse_whole
 from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError, ValueRefused
@@ -211,7 +211,7 @@ def compare(options: argparse.Namespace) -> int:
 
     from faithful_ledger.core.compare import align, field_differences
 
-    saves = [_opened_for_comparing(options, Path(name)) for name in (options.a, options.b)]
+    saves = [opened_or_bytes(options, Path(name)) for name in (options.a, options.b)]
     a, b = (numpy.frombuffer(s.main.source.read(0, s.main.source.size), numpy.uint8) for s in saves)
     alignment = align(a, b)
     differences = alignment.differences()
@@ -253,17 +253,6 @@ def split_seen(text: str) -> tuple[Path, str]:
     if first < 0:
         raise AddressError(f"“{text[:60]}” is no sighting", "write --seen FILE=VALUE")
     raise AddressError(f"{text[:first]} is not there", "write --seen FILE=VALUE with the name of a kept copy")
-
-
-def _opened_for_comparing(options: argparse.Namespace, path: Path) -> Save:
-    """A save with its template, or as bytes where none fits."""
-    try:
-        options.file = str(path)
-        return opened(options)
-    except LedgerError:
-        if options.template is not None or path.is_dir():
-            raise
-        return open_save(path, None)
 
 
 def _place_json(place: Place) -> dict[str, Any]:

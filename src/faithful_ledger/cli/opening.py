@@ -6,16 +6,16 @@ import argparse
 from pathlib import Path
 
 from faithful_ledger.core.book import Book
+from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.save import Save, find_save, open_save
 from faithful_ledger.core.shelf import Shelf
 
-__all__ = ["book_for", "opened"]
+__all__ = ["book_for", "opened", "opened_or_bytes"]
 
 
-def opened(options: argparse.Namespace, *, whole: bool = True) -> Save:
-    """The save a command is about; `whole` asks that all of it fits its template."""
+def opened(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Save:
+    """The save at a path; `whole` asks that all of it fits its template."""
     shelf: Shelf = options.shelf
-    path = Path(options.file)
     known = shelf.book_of(path)
     library = shelf.library(known)
     if options.template is not None:
@@ -26,6 +26,16 @@ def opened(options: argparse.Namespace, *, whole: bool = True) -> Save:
     if whole and save.problem is not None:
         raise save.problem
     return save
+
+
+def opened_or_bytes(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Save:
+    """As `opened`; a file that no template fits is opened as bytes, unless a template was asked for."""
+    try:
+        return opened(options, path, whole=whole)
+    except LedgerError:
+        if options.template is not None or path.is_dir():
+            raise
+        return open_save(path, None)
 
 
 def book_for(options: argparse.Namespace, path: Path, save: Save) -> Book:

@@ -8,13 +8,13 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from faithful_ledger.cli.opening import book_for, opened
+from faithful_ledger.cli.opening import book_for, opened, opened_or_bytes
 from faithful_ledger.cli.output import field_json, plain, print_json, print_table, shown, stream_json
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.errors import AddressError, LedgerError, ValueRefused
+from faithful_ledger.core.errors import AddressError, ValueRefused
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Snapshot
-from faithful_ledger.core.save import Save, open_save
+from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 
 __all__ = ["check", "keep", "post", "read", "restore", "snapshots", "split_setting"]
@@ -22,7 +22,7 @@ __all__ = ["check", "keep", "post", "read", "restore", "snapshots", "split_setti
 
 def read(options: argparse.Namespace) -> int:
     """Every field, seal and finding of a save."""
-    save = opened(options)
+    save = opened(options, Path(options.file))
     if options.json:
         stream_json(_summary(save), "fields", map(field_json, save.all_fields()))
         return 0
@@ -34,7 +34,7 @@ def read(options: argparse.Namespace) -> int:
 
 def check(options: argparse.Namespace) -> int:
     """Whether a save is in balance: status 0, else 1."""
-    save = opened(options)
+    save = opened(options, Path(options.file))
     if options.json:
         print_json(_summary(save))
     else:
@@ -44,7 +44,7 @@ def check(options: argparse.Namespace) -> int:
 
 def post(options: argparse.Namespace) -> int:
     """Enter values, plan, and write."""
-    save = opened(options)
+    save = opened(options, Path(options.file))
     if not options.settings:
         raise AddressError("there is nothing to post", "say what with --set PATH=VALUE")
     for setting in options.settings:
@@ -76,13 +76,7 @@ def post(options: argparse.Namespace) -> int:
 
 def keep(options: argparse.Namespace) -> int:
     """Keep an untouched copy; a file no template fits is kept alone."""
-    path = Path(options.file)
-    try:
-        save = opened(options, whole=False)
-    except LedgerError:
-        if options.template is not None or path.is_dir():
-            raise
-        save = open_save(path, None)
+    save = opened_or_bytes(options, Path(options.file), whole=False)
     snapshot = book_for(options, save.main.path, save).keep(save, options.label)
     _tell_snapshots([snapshot], options.json, one=True)
     return 0

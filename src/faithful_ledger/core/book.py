@@ -17,7 +17,7 @@ from __future__ import annotations
 import fcntl
 import os
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -26,7 +26,7 @@ from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import AddressError, Refused
 from faithful_ledger.core.posting.checks import Check, run_checks
 from faithful_ledger.core.posting.plan import Plan, verify
-from faithful_ledger.core.posting.write import Recovery, Rewrite, recover, replace_set
+from faithful_ledger.core.posting.write import Recovery, Rewrite, recover, replace_file, replace_set
 from faithful_ledger.core.records import KeptFile, Posting, Records, Snapshot, now
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource, Source, open_blocks, open_source, read_whole, same_bytes
@@ -157,17 +157,8 @@ class Book:
         text, field = with_place(text, place, name, main.path, self.name, main.source.size)
         id_ = parse_template(text, "the template").id
         target = self.folder / "templates" / f"{id_}.yaml"
-        unfinished = target.with_suffix(".new")
         with translated(target, "written"):
-            with suppress(FileNotFoundError):
-                self.disk.remove(unfinished)
-            descriptor = self.disk.create(unfinished, 0o644)
-            try:
-                self.disk.write(descriptor, text)
-                self.disk.sync(descriptor)
-            finally:
-                self.disk.close(descriptor)
-            self.disk.replace(unfinished, target)
+            replace_file(target, text, self.disk, 0o644)
         return field
 
     # writing

@@ -10,6 +10,7 @@ from typing import NamedTuple
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RepeatNode
 from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.save import Save, SaveFile
+from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.source import Source, offsets_of
 
 __all__ = ["Destination", "destinations"]
@@ -48,12 +49,13 @@ def _path(save: Save, wanted: str) -> Iterator[Destination]:
         node = save.nodes(wanted)[0]
     except (LedgerError, IndexError):
         return
-    yield _to_node(save, node, "field" if isinstance(node, FieldNode) else "part")
+    yield _to_node(save, node)
 
 
-def _to_node(save: Save, node: Node, kind: str) -> Destination:
-    shown = ""
+def _to_node(save: Save, node: Node) -> Destination:
+    kind, shown = "part", ""
     if isinstance(node, FieldNode):
+        kind = "field"
         try:
             shown = f" = {node.spec.codec.to_text(save.value(node))}"
         except LedgerError:
@@ -80,11 +82,11 @@ def _named(save: Save, wanted: str, known: set[str]) -> Iterator[Destination]:
         if node.path in known or not node.path:
             continue
         if any(name.startswith(word) for name in names):
-            yield _to_node(save, node, "field" if isinstance(node, FieldNode) else "part")
+            yield _to_node(save, node)
         elif any(word in name for name in names):
             later.append(node)
     for node in later:
-        yield _to_node(save, node, "field" if isinstance(node, FieldNode) else "part")
+        yield _to_node(save, node)
 
 
 def _elements(save: Save) -> Iterator[Node]:
@@ -116,7 +118,7 @@ def _number(file: SaveFile, wanted: str, name: str) -> Iterator[Destination]:
 
 
 def _text(file: SaveFile, wanted: str, name: str) -> Iterator[Destination]:
-    for encoding in ("utf-8", "utf-16-le", "utf-16-be", "latin-1"):
+    for encoding in TEXT_ENCODINGS.values():
         try:
             raw = wanted.encode(encoding)
         except UnicodeEncodeError:

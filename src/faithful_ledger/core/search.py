@@ -12,11 +12,12 @@ from typing import NamedTuple
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source, offsets_of
 
-__all__ = ["Hit", "parse_pattern", "search_bytes", "search_group", "search_number", "search_text"]
+__all__ = ["TEXT_ENCODINGS", "Hit", "parse_pattern", "search_bytes", "search_group", "search_number", "search_text"]
 
 SCALES = (1, 10, 100)
 SIZES = (1, 2, 3, 4, 8)
-TEXTS = (("utf-8", "utf-8"), ("utf-16-le", "utf-16le"), ("utf-16-be", "utf-16be"), ("latin-1", "latin-1"))
+# The encodings texts are looked for in: how results name them, and Python's name.
+TEXT_ENCODINGS = {"utf-8": "utf-8", "utf-16le": "utf-16-le", "utf-16be": "utf-16-be", "latin-1": "latin-1"}
 FARTHEST = 256  # between two numbers of a group, in bytes
 CHUNK = 1 << 22
 
@@ -49,7 +50,7 @@ def search_text(source: Source, text: str) -> Iterator[Hit]:
     if not text:
         raise ValueRefused("the text is empty", "give at least one letter")
     known: set[bytes] = set()
-    for codec, name in TEXTS:
+    for name, codec in TEXT_ENCODINGS.items():
         try:
             raw = text.encode(codec)
         except UnicodeEncodeError:

@@ -12,13 +12,13 @@ from pathlib import Path
 
 from PySide6.QtCore import QModelIndex, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QLineEdit
 
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.posting import Plan
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.demo.book import make_demo_book
 from faithful_ledger.demo.game import Game
+from faithful_ledger.demo.hands import type_into
 from faithful_ledger.desk.application import application, make_shell
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE, RECORDS, Shell
 from faithful_ledger.desk.theme import apply_sheet, dress
@@ -137,15 +137,8 @@ class Example:
 
     def type_into(self, table: FieldTable, line: int, column: int, text: str) -> bool:
         """Type into a cell as a person does; whether an entry came of it."""
-        index = table.model().index(line, column)
-        table.setCurrentIndex(index)
-        table.edit(index)
-        editor = table.findChild(QLineEdit)
-        if editor is None:
+        if not type_into(table, line, column, text):
             return False
-        editor.selectAll()
-        QTest.keyClicks(editor, text)
-        QTest.keyClick(editor, Qt.Key.Key_Return)
         self.settle()
         return str(table.model().index(line, column, QModelIndex()).data()) == text
 

@@ -13,7 +13,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
-from itertools import pairwise
+from itertools import islice, pairwise
 
 import numpy as np
 
@@ -23,11 +23,11 @@ from faithful_ledger.core.evidence.places import SCALES, Place, places_at
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.evidence.storages import STORAGES, Array
 from faithful_ledger.core.formats import JsonNode, parse_json
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.search import TEXT_ENCODINGS
+from faithful_ledger.core.source import MemorySource, Source, offsets_of
 
 __all__ = ["Located", "locate"]
 
-TEXTS = (("utf-8", "utf-8"), ("utf-16-le", "utf-16le"), ("utf-16-be", "utf-16be"), ("latin-1", "latin-1"))
 HOPELESS = 0.9
 ANCHOR_LENGTHS = (8, 6, 12, 16)
 ANCHOR_REACH = 256
@@ -174,7 +174,7 @@ def _text_places(data: list[Array], seen: Sequence[Sighting]) -> list[Place]:
         shifts.append([part.size - data[0].size for part in data])
     if len(data) > 1:
         shifts.append([0, *(align(data[0], part).shifts() for part in data[1:])])
-    for codec, name in TEXTS:
+    for name, codec in TEXT_ENCODINGS.items():
         try:
             raws = {j: seen[j].text.encode(codec) for j in known}
         except UnicodeEncodeError:
@@ -183,7 +183,7 @@ def _text_places(data: list[Array], seen: Sequence[Sighting]) -> list[Place]:
             continue
         first = known[0]
         for number, shift in enumerate(shifts):
-            for hit in _hits(contents[first], raws[first]):
+            for hit in islice(offsets_of(MemorySource(contents[first]), raws[first]), MOST_TEXT_HITS):
                 start = _back(hit, shift[first])
                 if start is None or not 0 <= start < data[0].size:
                     continue
@@ -199,15 +199,6 @@ def _text_places(data: list[Array], seen: Sequence[Sighting]) -> list[Place]:
                     _set_anchor(place, contents, "from the end" if number == 1 else "aligned by what surrounds it")
                 found.append(place)
     return _without_twins(found)
-
-
-def _hits(content: bytes, raw: bytes) -> list[int]:
-    hits: list[int] = []
-    at = content.find(raw)
-    while at >= 0 and len(hits) < MOST_TEXT_HITS:
-        hits.append(at)
-        at = content.find(raw, at + 1)
-    return hits
 
 
 def _back(offset: int, shift: Array | int) -> int | None:

@@ -36,7 +36,7 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.source import MemorySource, Source, open_blocks
 from faithful_ledger.core.vault.objects import ObjectStore, digest_of
 
-__all__ = ["Recovery", "Rewrite", "recover", "replace_set"]
+__all__ = ["Recovery", "Rewrite", "recover", "replace_file", "replace_set"]
 
 
 class Rewrite(NamedTuple):
@@ -233,10 +233,19 @@ def _remove_temporary(note: dict[str, Any], disk: Disk) -> None:
 
 
 def _write_note(path: Path, note: dict[str, Any], disk: Disk) -> None:
-    unfinished = path.with_suffix(".json.new")
+    replace_file(path, json.dumps(note).encode(), disk)
+
+
+def replace_file(path: Path, content: bytes, disk: Disk, mode: int = 0o600) -> None:
+    """Give one file of the book its bytes, whole and synced, or leave what is there.
+
+    Raises:
+        OSError: it could not be written.
+    """
+    unfinished = path.with_name(f"{path.name}.new")
     with suppress(FileNotFoundError):
         disk.remove(unfinished)
-    _write_bytes(unfinished, MemorySource(json.dumps(note).encode()), disk)
+    _write_bytes(unfinished, MemorySource(content), disk, mode=mode)
     disk.replace(unfinished, path)
     disk.sync_folder(path.parent)
 

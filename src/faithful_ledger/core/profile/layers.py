@@ -73,7 +73,7 @@ def _stream(kind: str, unpacker: Any, data: bytes, offset: int) -> Layer | None:
             unpacked += len(out)
             pending = getattr(unpacker, "unconsumed_tail", b"")
             if not pending and not unpacker.eof and not getattr(unpacker, "needs_input", True):
-                pending = b""  # bz2 and lzma keep what is left themselves and are asked again with nothing
+                # bz2 and lzma keep what is left themselves and are asked again with nothing
                 while not unpacker.eof and not unpacker.needs_input:
                     unpacked += len(unpacker.decompress(b"", STEP))
                     if unpacked > MOST_UNPACKED:

@@ -10,6 +10,7 @@ from typing import Any
 from faithful_ledger.core.codecs import number_codec
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence import Place
+from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.template.loader import parse_template, round_trip
 
 __all__ = ["field_name", "with_place"]
@@ -88,7 +89,7 @@ def _element(place: Place, name: str) -> dict[str, Any]:
         element |= {"as": kind, "at": place.path}
     elif number_codec(place.stored_as, "little") is not None:
         element |= {"as": place.stored_as, **_address(place, 0)}
-    elif place.stored_as in ("utf-8", "utf-16le", "utf-16be", "latin-1"):
+    elif place.stored_as in TEXT_ENCODINGS:
         element |= _text(place)
     else:
         raise EntryError(f"templates cannot store {place.stored_as} yet", "choose another place")
@@ -107,7 +108,7 @@ def _address(place: Place, step: int) -> dict[str, Any]:
 
 
 def _text(place: Place) -> dict[str, Any]:
-    encoding = {"utf-16le": "utf-16-le", "utf-16be": "utf-16-be"}.get(place.stored_as, place.stored_as)
+    encoding = TEXT_ENCODINGS[place.stored_as]
     if any("length stands directly in front" in reason for reason in place.reasons):
         return {"as": "text", "length": "u8", "encoding": encoding, **_address(place, -1)}
     longest = max(len(str(value).encode(encoding)) for value in place.values)

@@ -6,7 +6,7 @@ from datetime import datetime
 from pathlib import Path
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QTableWidget, QWidget
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QWidget
 
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.find import Candidate, SaveMoment, look, parse_since, usual_folders
@@ -14,7 +14,7 @@ from faithful_ledger.desk.background import Watcher
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.records import plain_table
 from faithful_ledger.desk.theme import HOLDS, mono
-from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row
+from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
 
 __all__ = ["GatherStage"]
 
@@ -139,16 +139,10 @@ class GatherStage(QWidget):
         )
         fresh.itemActivated.connect(lambda item: self.open_row(item.row()))
         fresh.setToolTip("Return or a double click opens it")
-        self.found = self._replace(self.found, fresh)
+        self.found = swap(self.body, self.found, fresh)
 
     def open_row(self, number: int) -> None:
         self.session.open(self.candidates[number].path)
-
-    def _replace(self, old: QTableWidget, fresh: QTableWidget) -> QTableWidget:
-        self.body.replaceWidget(old, fresh)
-        old.hide()
-        old.deleteLater()
-        return fresh
 
     # watching
 
@@ -204,7 +198,7 @@ class GatherStage(QWidget):
         )
         for number in range(len(rows)):
             fresh.item(number, 0).setFont(mono(12))
-        self.moment_table = self._replace(self.moment_table, fresh)
+        self.moment_table = swap(self.body, self.moment_table, fresh)
 
 
 def _when(seconds: float) -> str:

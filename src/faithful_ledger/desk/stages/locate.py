@@ -13,7 +13,7 @@ from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.records import local_time, plain_table
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import HOLDS, OPEN, colours, mono, sans
-from faithful_ledger.desk.widgets.basics import column, label
+from faithful_ledger.desk.widgets.basics import column, label, swap
 from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
 from faithful_ledger.desk.widgets.words import storage_in_brief
 
@@ -131,10 +131,7 @@ class LocateStage(QWidget):
         fresh.setFixedHeight(34 + 27 * (len(self.quantities) + 1) + 12)
         fresh.cellChanged.connect(self._cell_changed)
         fresh.currentCellChanged.connect(lambda *_: self._show_current())
-        self.body.replaceWidget(self.sheet, fresh)
-        self.sheet.hide()
-        self.sheet.deleteLater()
-        self.sheet = fresh
+        self.sheet = swap(self.body, self.sheet, fresh)
 
     @staticmethod
     def _letter(number: int, snapshot: Snapshot) -> str:
@@ -255,10 +252,7 @@ class LocateStage(QWidget):
             fresh.item(number, 0).setForeground(colours()["holds" if full else "open"])
         fresh.setFixedHeight(42 + 26 * min(max(len(rows), 1), 8))
         fresh.itemSelectionChanged.connect(self._show_place)
-        self.body.replaceWidget(self.places, fresh)
-        self.places.hide()
-        self.places.deleteLater()
-        self.places = fresh
+        self.places = swap(self.body, self.places, fresh)
         for widget in (self.places, self.lanes, self.lanes_title):
             widget.setVisible(bool(rows))
         if rows:

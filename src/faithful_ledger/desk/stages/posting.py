@@ -10,7 +10,7 @@ from faithful_ledger.core.records import Posting
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.records import plain_table
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono
-from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
+from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
 
 __all__ = ["PostingSheet"]
 
@@ -68,10 +68,7 @@ class PostingSheet(QWidget):
         for number in range(len(rows)):
             for place in (1, 3, 4):
                 fresh.item(number, place).setFont(mono(12))
-        self.body.replaceWidget(self.changes, fresh)
-        self.changes.hide()
-        self.changes.deleteLater()
-        self.changes = fresh
+        self.changes = swap(self.body, self.changes, fresh)
         clear(self.rest)
         self._show_rest(plan)
         blocking = [check for check in self.checks if not check.ok]

@@ -17,7 +17,7 @@ from faithful_ledger.core.save import bind_files
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
-from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
+from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
 
 __all__ = ["RecordsStage", "local_time", "plain_table"]
 
@@ -100,10 +100,7 @@ class RecordsStage(QWidget):
             item.setForeground(colour)
             item.setFont(sans(13, strong=isinstance(record, Posting)))
         fresh.itemSelectionChanged.connect(self._selected)
-        self.body.replaceWidget(self.table, fresh)
-        self.table.hide()
-        self.table.deleteLater()
-        self.table = fresh
+        self.table = swap(self.body, self.table, fresh)
         fresh.setMaximumHeight(40 + 26 * min(max(len(self.records), 1), 8))
         clear(self.detail_column)
         if not self.records:

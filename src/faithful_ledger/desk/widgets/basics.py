@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TypeVar
 
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPolygon
@@ -10,7 +11,9 @@ from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLayout, Q
 
 from faithful_ledger.desk.theme import colours
 
-__all__ = ["Chooser", "button", "clear", "column", "label", "pair", "restyle", "row", "rule"]
+__all__ = ["Chooser", "button", "clear", "column", "label", "pair", "restyle", "row", "rule", "swap"]
+
+Shown = TypeVar("Shown", bound=QWidget)
 
 
 class Chooser(QComboBox):
@@ -99,6 +102,14 @@ def pair(name: str, value: str, role: str = "") -> QHBoxLayout:
     line.addWidget(left)
     line.addWidget(right, 1)
     return line
+
+
+def swap(layout: QLayout, old: QWidget, fresh: Shown) -> Shown:
+    """Put a fresh widget where an old one stood, and return it."""
+    layout.replaceWidget(old, fresh)
+    old.hide()
+    old.deleteLater()
+    return fresh
 
 
 def clear(layout: QLayout) -> None:
