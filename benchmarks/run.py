@@ -15,15 +15,15 @@ import statistics
 import subprocess
 import sys
 import tempfile
-import time
 import zlib
 from collections.abc import Callable
 from pathlib import Path
-from typing import NamedTuple
+
+from finding import finding
+from measure import MIB, Line, side_by_side, timed
 
 ROOT = Path(__file__).resolve().parents[1]
 COMMAND = [str(Path(sys.executable).with_name("faithful-ledger"))]
-MIB = 1 << 20
 
 # The peak of this program alone; ru_maxrss would begin with the peak of the process that started it.
 PEAK = """
@@ -97,15 +97,6 @@ os._exit(0)
 )
 
 
-class Line(NamedTuple):
-    """One measurement: what, its value in words, the goal in words, and whether it is reached."""
-
-    what: str
-    value: str
-    goal: str
-    reached: bool
-
-
 def main() -> int:
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("--write", action="store_true", help="renew docs/benchmarks.md")
@@ -118,6 +109,7 @@ def main() -> int:
             *start(folder, given.rounds),
             *large_save(folder, given.rounds),
             *huge_file(folder),
+            *finding(folder, given.rounds),
         ]
     width = max(len(line.what) for line in lines)
     for line in lines:
@@ -125,20 +117,6 @@ def main() -> int:
     if given.write:
         write(lines)
     return 0 if all(line.reached for line in lines) else 1
-
-
-def timed(action: Callable[[], object]) -> float:
-    began = time.perf_counter()
-    action()
-    return time.perf_counter() - began
-
-
-def side_by_side(rounds: int, *actions: Callable[[], object]) -> list[float]:
-    """The median seconds of each action, all of them in each round, after one round that does not count."""
-    for action in actions:
-        action()
-    times = [[timed(action) for action in actions] for _ in range(rounds)]
-    return [statistics.median(column) for column in zip(*times, strict=True)]
 
 
 def run(*command: str) -> Callable[[], None]:

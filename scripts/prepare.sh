@@ -81,7 +81,7 @@ prepare() {
         "$PYTHON" -m pip install -q --disable-pip-version-check -r "$ROOT/requirements-dev.txt" 2>&1 | grep -v "^WARNING: Location" >&2
     fi
     "$PYTHON" -m pip install -q --disable-pip-version-check --no-deps -e "$ROOT" 2>&1 | grep -v "^WARNING: Location" >&2
-    "$PYTHON" -c 'import PySide6.QtWidgets, numpy, pydantic, ruamel.yaml, zstandard, psutil, platformdirs, rich, watchdog, faithful_ledger' || {
+    "$PYTHON" -c 'import PySide6.QtWidgets, numpy, pydantic, ruamel.yaml, zstandard, lz4, psutil, platformdirs, rich, watchdog, faithful_ledger' || {
         say "The set-up is not complete; the line above says what is missing."
         return 1
     }

@@ -9,6 +9,7 @@ import warnings
 from collections.abc import Callable
 from fractions import Fraction
 from typing import NamedTuple
+from unittest import mock
 
 import numpy
 from hypothesis import given, settings
@@ -17,7 +18,7 @@ from hypothesis import strategies as st
 from brinewick.harbour import Harbour
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.errors import EntryError, ValueRefused
-from faithful_ledger.core.evidence import Located, Sighting, locate, parse_sighting
+from faithful_ledger.core.evidence import Located, Sighting, locate, parse_sighting, places
 from faithful_ledger.core.evidence.storages import STORAGES
 from faithful_ledger.core.source import MemorySource
 from tests.support import LedgerCase, play
@@ -144,6 +145,28 @@ class StorageTest(LedgerCase):
                 found = located(saves([write(v) for v in MIDDLE], 50 + number), list(MIDDLE))
                 told = [(p.stored_as, p.scale, p.bias, p.rounding) for p in found.full if p.offsets[0] == AT]
                 self.assertIn(expected, told)
+
+    def test_large_files_are_judged_as_small_ones(self) -> None:
+        """Forms with a bias or a scale, and those that are exact, by both ways of looking."""
+        for seed, (write, shown, expected) in enumerate(
+            [(planted.write, planted.shown, (planted.stored_as, 1.0, 0.0)) for planted in PLANTED]
+            + [
+                (lambda v: struct.pack("<I", v * 100), MIDDLE, ("u32le", 100.0, 0.0)),
+                (lambda v: struct.pack("<I", v + 17), MIDDLE, ("u32le", 1.0, 17.0)),
+                (lambda v: struct.pack(">H", v - 3), MIDDLE, ("u16be", 1.0, -3.0)),
+                (lambda v: struct.pack("<I", v * 37), MIDDLE, ("u32le", 37.0, 0.0)),
+                (lambda v: struct.pack("<f", v * 0.37), MIDDLE, ("f32le", 0.37, 0.0)),
+            ]
+        ):
+            with self.subTest(expected=expected), mock.patch.object(places, "SMALL", 0):
+                found = located(saves([write(v) for v in shown], seed), list(shown))
+                here = {(p.stored_as, round(p.scale, 4), p.bias) for p in found.full if p.offsets[0] == AT}
+                self.assertIn(expected, here)
+                self.assertEqual([p for p in found.full if abs(p.offsets[0] - AT) > 8], [], "decoys")
+        with mock.patch.object(places, "SMALL", 0):
+            stale = [*MIDDLE[:4], 1399]
+            found = located(saves([struct.pack("<I", v) for v in MIDDLE], 3), list(stale))
+            self.assertEqual((found.places[0].offsets[0], found.places[0].fits, found.places[0].of), (AT, 4, 5))
 
     def test_fractions_are_seen_as_fractions(self) -> None:
         shown = ["12.5", "89.1", "3.75", "4.5"]

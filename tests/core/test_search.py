@@ -15,8 +15,9 @@ from hypothesis import strategies as st
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.evidence.storages import STORAGES
 from faithful_ledger.core.find import look, parse_since, usual_folders
+from faithful_ledger.core.scan import BLOCK, scan
 from faithful_ledger.core.search import Hit, search_bytes, search_group, search_number, search_text
-from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.source import MemorySource, offsets_of
 from tests.support import LedgerCase
 
 
@@ -63,6 +64,29 @@ class SearchTest(LedgerCase):
                 self.assertAlmostEqual(float(values[0]) / max(number, 1), 1 if number else 0, places=5)
             elif valid[0] or hit.stored_as not in ("digits", "digits-utf16le", "uleb128"):
                 self.assertEqual(int(values[0]), number * hit.scale, hit)
+
+    @settings(max_examples=80, deadline=None)
+    @given(
+        st.binary(max_size=400), st.lists(st.binary(min_size=1, max_size=6), min_size=1, max_size=8), st.integers(0, 9)
+    )
+    def test_many_runs_are_found_as_one_by_one(self, data: bytes, runs: list[bytes], lead: int) -> None:
+        runs = [*runs, data[lead : lead + 3] or b"x"]
+        for repeated in (data, (data + b"\0" * 50) * 3):
+            expected = sorted((at, n) for n, run in enumerate(runs) for at in offsets_of(MemorySource(repeated), run))
+            found = [
+                pair
+                for part in scan(MemorySource(repeated), runs)
+                for pair in zip(part.offsets.tolist(), part.runs.tolist(), strict=True)
+            ]
+            self.assertEqual(found, expected)
+
+    def test_a_run_over_the_edge_of_a_block_is_found_once(self) -> None:
+        data = bytearray(BLOCK + 100)
+        data[BLOCK - 3 : BLOCK + 4] = b"1234567"
+        found = list(scan(MemorySource(bytes(data)), [b"1234567", b"567", b"89"]))
+        self.assertEqual(
+            [(part.offsets.tolist(), part.runs.tolist()) for part in found], [([BLOCK - 3], [0]), ([BLOCK + 1], [1])]
+        )
 
     def test_texts_in_every_encoding(self) -> None:
         for codec, name in (

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import re
-import struct
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from fractions import Fraction
 from typing import NamedTuple
 
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.source import Source, offsets_of
+from faithful_ledger.core.scan import scan
+from faithful_ledger.core.source import Source
+from faithful_ledger.core.spellings import Spelling, spellings
 
 __all__ = ["TEXT_ENCODINGS", "Hit", "parse_pattern", "search_bytes", "search_group", "search_number", "search_text"]
 
 SCALES = (1, 10, 100)
-SIZES = (1, 2, 3, 4, 8)
 # The encodings texts are looked for in: how results name them, and Python's name.
 TEXT_ENCODINGS = {"utf-8": "utf-8", "utf-16le": "utf-16-le", "utf-16be": "utf-16-be", "latin-1": "latin-1"}
 FARTHEST = 256  # between two numbers of a group, in bytes
@@ -31,33 +32,45 @@ class Hit(NamedTuple):
     scale: int = 1
 
 
-def search_number(source: Source, number: Fraction) -> Iterator[Hit]:
-    """Every place that holds a number, in any storage, also times ten and a hundred."""
-    for scale in SCALES:
-        for stored_as, raw in _spellings(number * scale, plain=scale == 1):
-            for offset in offsets_of(source, raw):
-                if stored_as.startswith("digits") and not _alone(source, offset, len(raw), stored_as):
-                    continue
-                yield Hit(offset, stored_as, len(raw), scale)
+def search_number(source: Source, number: Fraction, scales: Sequence[int] = SCALES) -> Iterator[Hit]:
+    """Every place that holds a number, in any storage, also times ten and a hundred; in order of offsets."""
+    forms = list(_forms(number, scales))
+    for found in scan(source, [spelling.data for spelling, _ in forms]):
+        for offset, form in zip(found.offsets.tolist(), found.runs.tolist(), strict=True):
+            (stored_as, data), scale = forms[form]
+            if not stored_as.startswith("digits") or _alone(source, offset, len(data), stored_as):
+                yield Hit(offset, stored_as, len(data), scale)
+
+
+def _forms(number: Fraction, scales: Sequence[int]) -> Iterator[tuple[Spelling, int]]:
+    """The spellings looked for, each byte run once: the plainest name for it, and not times what is 0 anyway."""
+    known: set[bytes] = set()
+    for scale in scales:
+        for spelling in spellings(number * scale):
+            # One byte of variable length is the same byte as u8, or as common as any; scaled forms are whole numbers.
+            short = len(spelling.data) == 1 and spelling.stored_as in ("uleb128", "sleb128", "zigzag", "bcd1")
+            scaled = scale == 1 or not spelling.stored_as.startswith(("f", "digits"))
+            if scaled and not short and spelling.data not in known:
+                known.add(spelling.data)
+                yield spelling, scale
 
 
 def search_text(source: Source, text: str) -> Iterator[Hit]:
-    """Every place that holds a text, in any usual encoding.
+    """Every place that holds a text, in any usual encoding; in order of offsets.
 
     Raises:
         ValueRefused: the text is empty.
     """
     if not text:
         raise ValueRefused("the text is empty", "give at least one letter")
-    known: set[bytes] = set()
+    known: dict[bytes, str] = {}
     for name, codec in TEXT_ENCODINGS.items():
-        try:
-            raw = text.encode(codec)
-        except UnicodeEncodeError:
-            continue
-        if raw not in known:
-            known.add(raw)
-            yield from (Hit(offset, name, len(raw)) for offset in offsets_of(source, raw))
+        with suppress(UnicodeEncodeError):
+            known.setdefault(text.encode(codec), name)
+    runs = list(known)
+    for found in scan(source, runs):
+        for offset, run in zip(found.offsets.tolist(), found.runs.tolist(), strict=True):
+            yield Hit(offset, known[runs[run]], len(runs[run]))
 
 
 def search_group(source: Source, numbers: Sequence[int]) -> Iterator[Hit]:
@@ -121,49 +134,6 @@ def search_bytes(source: Source, text: str) -> Iterator[Hit]:
         for match in pattern.finditer(data):
             if match.start() < CHUNK:
                 yield Hit(start + match.start(), "bytes", size)
-
-
-def _spellings(number: Fraction, *, plain: bool) -> Iterator[tuple[str, bytes]]:
-    """How a number is written in each storage that can hold it; `plain` adds those that are never scaled."""
-    if plain:
-        for size, letter in ((4, "f"), (8, "d")):
-            for order, ending in (("<", "le"), (">", "be")):
-                try:
-                    yield f"f{size * 8}{ending}", struct.pack(order + letter, float(number))
-                except OverflowError:
-                    continue
-    if number.denominator != 1:
-        if plain:
-            yield "digits", f"{float(number):g}".encode()
-        return
-    whole = int(number)
-    for size in SIZES:
-        for order, ending in (("little", "le"), ("big", "be")) if size > 1 else (("little", ""),):
-            try:
-                raw = whole.to_bytes(size, order, signed=whole < 0)  # type: ignore[arg-type]
-            except OverflowError:
-                continue
-            yield f"{'i' if whole < 0 else 'u'}{size * 8}{ending}", raw
-    if whole >= 0:
-        digits = str(whole)
-        for size in range(max((len(digits) + 1) // 2, 2), 9):
-            raw = bytes.fromhex(digits.zfill(size * 2))
-            yield f"bcd{size}", raw
-            yield f"bcd{size}le", raw[::-1]
-        if whole > 127:
-            yield "uleb128", _leb128(whole)
-    if plain:
-        yield "digits", str(whole).encode()
-        yield "digits-utf16le", str(whole).encode("utf-16-le")
-
-
-def _leb128(value: int) -> bytes:
-    out = bytearray()
-    while value > 127:
-        out.append(value & 127 | 128)
-        value >>= 7
-    out.append(value)
-    return bytes(out)
 
 
 def _alone(source: Source, offset: int, size: int, stored_as: str) -> bool:

@@ -1,9 +1,11 @@
 """Alignment of two byte runs: what lies where, after bytes were inserted, removed or moved.
 
 The diagonal is followed as long as enough bytes on it agree, so changed bytes stay changed bytes. Where too few agree,
-both sides are searched a little ahead, then further, for windows of eight bytes that stand exactly once on each (unique
-anchors, as in patience diff); of these the shift that most anchors vote for is taken if it agrees better than staying.
-What is left over on both sides in the end is matched once more by unique anchors: those are moved blocks.
+short probes of either side are looked for a little ahead on the other, then further. Where probes say nothing, windows
+of eight bytes that stand exactly once on each side (unique anchors, as in patience diff) vote for a shift. A shift is
+taken if it agrees better than staying. What is left over on both sides in the end is matched once more: moved blocks.
+
+How many bytes are searched is limited by the size of both sides, so that two files with nothing in common cost little.
 """
 
 from __future__ import annotations
@@ -17,16 +19,29 @@ import numpy as np
 __all__ = ["Alignment", "Difference", "Run", "align"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
+Span: TypeAlias = tuple[int, int]
 BLOCK = 64
 ENOUGH = 48  # bytes of a block that must agree for the diagonal to be believed without a look around
-CHUNK = 1 << 18
-REACHES = (1 << 12, 1 << 16, 1 << 20, 1 << 23)
+NEARLY_ALL = 62  # of a block before an anchor: where zeros are many, half agrees by chance
+SMALL = 1 << 20  # files up to this size are aligned by anchors first, which see more and cost more
+FIRST_CHUNK, CHUNK = 1 << 13, 1 << 16
+NEAR = (1 << 12, 1 << 16)
+FAR = (1 << 21, 1 << 24, 1 << 27)
+STEPS = (16, 64, 256, 1000, 3000, 9000, 20_000, 60_000, 150_000)
+PROBE = 32
+DULL = 6  # a probe with fewer different bytes than this says nothing
+ANCHOR_COST = 32  # a window sorted costs about as much as so many searched through
+LARGEST_STAY = 1 << 16
+LEAST_SHARED = 0.1  # of the bytes where nothing better is found; fewer agree by chance
 WINDOW = 8
 JUDGED = 64
 LEAST_VOTES = 4
 MOST_ANCHORS = 512
 LEAST_MOVED = 24
-REFINED = 600  # gaps of up to so many bytes are compared byte by byte
+MOST_WINDOWS = 1 << 19
+MOVED_PROBES = 4
+MOST_MOVED_SPANS = 256
+REFINED = 600  # gaps of up to so many bytes on both sides are compared byte by byte
 LEAST_REFINED = 3
 
 
@@ -75,10 +90,7 @@ class Alignment:
     @property
     def equal(self) -> int:
         """How many bytes are the same at their aligned places."""
-        return sum(
-            int(np.count_nonzero(self.a[r.a : r.a + r.length] == self.b[r.b : r.b + r.length]))
-            for r in [*self.runs, *self.moved]
-        )
+        return sum(_same_in(self.a, self.b, run) for run in [*self.runs, *self.moved])
 
     def differences(self) -> list[Difference]:
         """All that differs, in the order of the first; bytes that only lie elsewhere are not among them."""
@@ -106,10 +118,25 @@ class Alignment:
             yield Difference("inserted", a1, a1, start, end)
 
 
+class _Budget:
+    """How many bytes may still be searched through."""
+
+    def __init__(self, a: Array, b: Array) -> None:
+        self.left = (64 << 20) + 6 * (a.size + b.size)
+
+    def spend(self, count: int) -> bool:
+        if count > self.left:
+            return False
+        self.left -= count
+        return True
+
+
 def align(a: Array, b: Array) -> Alignment:
     """Align two arrays of bytes (uint8). Memory stays within a few MiB beyond the arrays themselves."""
     runs: list[Run] = []
+    budget = _Budget(a, b)
     i = j = 0
+    stay = BLOCK
     while i < a.size and j < b.size:
         length = _follow(a, b, i, j)
         if length:
@@ -117,34 +144,38 @@ def align(a: Array, b: Array) -> Alignment:
         i, j = i + length, j + length
         if i >= a.size or j >= b.size:
             break
-        step = _resync(a, b, i, j)
+        step = _resync(a, b, i, j, budget)
         if step is None:
-            stay = min(BLOCK, a.size - i, b.size - j)
-            runs.append(Run(i, j, stay))
-            i, j = i + stay, j + stay
+            length = min(stay, a.size - i, b.size - j)
+            if np.count_nonzero(a[i : i + length] == b[j : j + length]) >= LEAST_SHARED * length:
+                runs.append(Run(i, j, length))
+            i, j = i + length, j + length
+            stay = min(2 * stay, LARGEST_STAY)
             continue
+        stay = BLOCK
         back = _backwards(a, b, i, j, *step)
         i, j = step[0] - back, step[1] - back
     merged = _merged(_refined(a, b, _merged(_trimmed(a, b, runs))))
     return Alignment(a, b, merged, list(_moved(a, b, merged)))
 
 
-def _follow(a: Array, b: Array, i: int, j: int) -> int:
-    """How far the diagonal can be believed from here."""
-    length = 0
+def _follow(a: Array, b: Array, i: int, j: int, enough: int = ENOUGH) -> int:
+    """How far the diagonal can be believed from here: `enough` bytes of each block agree."""
+    length, chunk = 0, FIRST_CHUNK
     while True:
-        size = min(CHUNK, a.size - i - length, b.size - j - length)
+        size = min(chunk, a.size - i - length, b.size - j - length)
         if size <= 0:
             return length
         x, y = a[i + length : i + length + size], b[j + length : j + length + size]
         wrong_at = np.flatnonzero(x != y)
         if not wrong_at.size:
             length += size
+            chunk = min(4 * chunk, CHUNK)
             continue
         same = np.ones(size, bool)
         same[wrong_at] = False
         whole = size - size % BLOCK
-        lost = np.flatnonzero(np.bincount(wrong_at // BLOCK, minlength=1)[: whole // BLOCK] > BLOCK - ENOUGH)
+        lost = np.flatnonzero(np.bincount(wrong_at // BLOCK, minlength=1)[: whole // BLOCK] > BLOCK - enough)
         if lost.size:
             start = int(lost[0]) * BLOCK
             # The shift happened where the last bytes agreed, which may lie in this block or the one before.
@@ -156,29 +187,86 @@ def _follow(a: Array, b: Array, i: int, j: int) -> int:
             )
             return length + min(max(run_ends, before), start + BLOCK)
         length += whole if whole else size
-        if whole and size - whole and size < CHUNK:
+        last, chunk = size < chunk, min(4 * chunk, CHUNK)
+        if whole and size - whole and last:
             rest = same[whole:]
-            return length + (rest.size if rest.mean() > ENOUGH / BLOCK else int(np.argmin(rest)))
+            return length + (rest.size if rest.mean() > enough / BLOCK else int(np.argmin(rest)))
 
 
-def _resync(a: Array, b: Array, i: int, j: int) -> tuple[int, int] | None:
+def _resync(a: Array, b: Array, i: int, j: int, budget: _Budget) -> tuple[int, int] | None:
     """Where both sides come together again next, or None where staying on the diagonal is as good."""
-    for reach in REACHES:
-        x, y = a[i : i + reach], b[j : j + reach]
-        pairs = _anchors(x, y)
-        if pairs is not None:
-            at_a, at_b = pairs
-            shifts = at_b - at_a
-            order = np.argsort(at_a + at_b, kind="stable")[:MOST_ANCHORS]
-            _, first, votes = np.unique(shifts[order], return_index=True, return_counts=True)
-            # The nearest shift that enough anchors vote for: one with more votes may skip what lies between.
-            for number in np.argsort(first, kind="stable"):
-                place = i + int(at_a[order[first[number]]]), j + int(at_b[order[first[number]]])
-                stay = _agreement(a, b, place[0], place[0] + j - i)
-                if votes[number] >= LEAST_VOTES and _agreement(a, b, *place) > stay + 0.1:
-                    return place
-        if x.size < reach and y.size < reach:
+    careful = max(a.size, b.size) <= SMALL
+    return (
+        (_anchored(a, b, i, j, NEAR[0], budget) if careful else None)
+        or _probed(a, b, i, j, NEAR, budget)
+        or (_anchored(a, b, i, j, NEAR[0], budget) if not careful else None)
+        or _probed(a, b, i, j, FAR[:1], budget)
+        or _anchored(a, b, i, j, NEAR[1], budget)
+        or _probed(a, b, i, j, FAR[1:], budget)
+    )
+
+
+def _probed(a: Array, b: Array, i: int, j: int, reaches: tuple[int, ...], budget: _Budget) -> tuple[int, int] | None:
+    """By a short run of one side that stands exactly once ahead on the other; the nearest within the least reach."""
+    for reach in reaches:
+        if not budget.spend(min(reach, a.size - i) + min(reach, b.size - j)):
             break
+        x, y = a[i : i + reach + PROBE].tobytes(), b[j : j + reach + PROBE].tobytes()
+        for step in STEPS:
+            if step > reach or not budget.spend(len(x) + len(y)):
+                break
+            found = []
+            from_a, from_b = _telling(x, step), _telling(y, step)
+            at = _only(y, x[from_a : from_a + PROBE])
+            if at is not None:
+                found.append((i + from_a, j + at))
+            at = _only(x, y[from_b : from_b + PROBE])
+            if at is not None:
+                found.append((i + at, j + from_b))
+            for place in sorted(found, key=sum):
+                stay = _agreement(a, b, place[0], place[0] + j - i)
+                if _agreement(a, b, *place) > stay + 0.1:
+                    return place
+        if reach >= a.size - i and reach >= b.size - j:
+            break
+    return None
+
+
+def _telling(content: bytes, start: int) -> int:
+    """The first offset from `start` on that begins no long run of one byte."""
+    run = content[start : start + PROBE]
+    if len(set(run)) > 1 or not run:
+        return start
+    rest = np.frombuffer(content, np.uint8)[start:]
+    other = rest != rest[0]
+    return start + int(other.argmax()) if other.any() else start
+
+
+def _only(content: bytes, probe: bytes) -> int | None:
+    """Where a probe stands, if it is told by its bytes and stands once."""
+    if len(probe) < PROBE or len(set(probe)) < DULL:
+        return None
+    at = content.find(probe)
+    return at if at >= 0 and content.find(probe, at + 1) < 0 else None
+
+
+def _anchored(a: Array, b: Array, i: int, j: int, reach: int, budget: _Budget) -> tuple[int, int] | None:
+    """By the nearest shift that enough anchors vote for: one with more votes may skip what lies between."""
+    x, y = a[i : i + reach], b[j : j + reach]
+    if not budget.spend(ANCHOR_COST * (x.size + y.size)):
+        return None
+    pairs = _anchors(x, y)
+    if pairs is None:
+        return None
+    at_a, at_b = pairs
+    shifts = at_b - at_a
+    order = np.argsort(at_a + at_b, kind="stable")[:MOST_ANCHORS]
+    _, first, votes = np.unique(shifts[order], return_index=True, return_counts=True)
+    for number in np.argsort(first, kind="stable"):
+        place = i + int(at_a[order[first[number]]]), j + int(at_b[order[first[number]]])
+        stay = _agreement(a, b, place[0], place[0] + j - i)
+        if votes[number] >= LEAST_VOTES and _agreement(a, b, *place) > stay + 0.1:
+            return place
     return None
 
 
@@ -214,36 +302,83 @@ def _anchors(x: Array, y: Array) -> tuple[Array, Array] | None:
 
 
 def _backwards(a: Array, b: Array, i: int, j: int, at_a: int, at_b: int) -> int:
-    """How many bytes directly before an anchor agree as well, down to where the search began."""
+    """How far the diagonal of an anchor can be believed before it, down to where the search began."""
     room = min(at_a - i, at_b - j)
-    x, y = a[at_a - room : at_a][::-1], b[at_b - room : at_b][::-1]
-    wrong = np.flatnonzero(x != y)
-    return int(wrong[0]) if wrong.size else room
+    return _follow(a[at_a - room : at_a][::-1], b[at_b - room : at_b][::-1], 0, 0, NEARLY_ALL)
 
 
 def _trimmed(a: Array, b: Array, runs: list[Run]) -> Iterator[Run]:
     """Runs without the bytes at their edges that do not agree."""
     for run in runs:
-        same = np.flatnonzero(a[run.a : run.a + run.length] == b[run.b : run.b + run.length])
-        if same.size:
-            start, end = int(same[0]), int(same[-1]) + 1
+        x, y = a[run.a : run.a + run.length], b[run.b : run.b + run.length]
+        start = _first_same(x, y)
+        if start < run.length:
+            end = run.length - _first_same(x[::-1], y[::-1])
             yield Run(run.a + start, run.b + start, end - start)
 
 
-def _refined(a: Array, b: Array, runs: list[Run]) -> Iterator[Run]:
-    """The same runs, and between them those that are too short to have an anchor of their own."""
-    from difflib import SequenceMatcher
+def _first_same(x: Array, y: Array) -> int:
+    """The first place where both agree, or their size."""
+    for at in range(0, x.size, BLOCK):
+        same = x[at : at + BLOCK] == y[at : at + BLOCK]
+        if same.any():
+            return at + int(same.argmax())
+    return int(x.size)
 
+
+def _refined(a: Array, b: Array, runs: list[Run]) -> Iterator[Run]:
+    """The same runs, and between them those that are too short or too dull to have an anchor of their own."""
     at_a = at_b = 0
     for run in [*runs, Run(a.size, b.size, 0)]:
-        if 0 < run.a - at_a <= REFINED and 0 < run.b - at_b <= REFINED:
-            left, right = a[at_a : run.a].tobytes(), b[at_b : run.b].tobytes()
-            for block in SequenceMatcher(None, left, right, autojunk=False).get_matching_blocks():
-                if block.size >= LEAST_REFINED:
-                    yield Run(at_a + block.a, at_b + block.b, block.size)
+        if at_a < run.a and at_b < run.b:
+            gap = at_a, run.a, at_b, run.b
+            fillings = [way(a, b, *gap) for way in (_matched, _repeated, _split)]
+            yield from max(fillings, key=lambda found: sum(_same_in(a, b, part) for part in found))
         if run.length:
             yield run
         at_a, at_b = run.a + run.length, run.b + run.length
+
+
+def _matched(a: Array, b: Array, a0: int, a1: int, b0: int, b1: int) -> list[Run]:
+    """Runs of short gaps, compared byte by byte."""
+    from difflib import SequenceMatcher
+
+    if (a1 - a0) * (b1 - b0) > REFINED * REFINED:
+        return []
+    matcher = SequenceMatcher(None, a[a0:a1].tobytes(), b[b0:b1].tobytes(), autojunk=False)
+    blocks = [block for block in matcher.get_matching_blocks() if block.size >= LEAST_REFINED]
+    return [Run(a0 + block.a, b0 + block.b, block.size) for block in blocks]
+
+
+def _repeated(a: Array, b: Array, a0: int, a1: int, b0: int, b1: int) -> list[Run]:
+    """A stretch of one byte again and again, the longest of either gap: it has no anchor, and lies between changes."""
+    (start_a, size_a), (start_b, size_b) = _longest_repeat(a[a0:a1]), _longest_repeat(b[b0:b1])
+    length = min(size_a, size_b)
+    if length >= BLOCK and a[a0 + start_a] == b[b0 + start_b]:
+        return [Run(a0 + start_a, b0 + start_b, length)]
+    return []
+
+
+def _split(a: Array, b: Array, a0: int, a1: int, b0: int, b1: int) -> list[Run]:
+    """The diagonals before and behind a gap, each as far as it agrees better than the other."""
+    size = min(a1 - a0, b1 - b0, LARGEST_STAY)
+    before = np.cumsum(a[a0 : a0 + size] == b[b0 : b0 + size])
+    behind = np.cumsum((a[a1 - size : a1] == b[b1 - size : b1])[::-1])[::-1]
+    agreed = np.concatenate([[0], before]) + np.concatenate([behind, [0]])
+    at = int(agreed.argmax())
+    return list(_trimmed(a, b, [Run(a0, b0, at), Run(a1 - size + at, b1 - size + at, size - at)]))
+
+
+def _same_in(a: Array, b: Array, run: Run) -> int:
+    return int(np.count_nonzero(a[run.a : run.a + run.length] == b[run.b : run.b + run.length]))
+
+
+def _longest_repeat(x: Array) -> tuple[int, int]:
+    """Where the longest run of one byte begins, and how long it is."""
+    edges = np.concatenate([[0], np.flatnonzero(x[1:] != x[:-1]) + 1, [x.size]])
+    sizes = np.diff(edges)
+    longest = int(sizes.argmax())
+    return int(edges[longest]), int(sizes[longest])
 
 
 def _merged(runs: Iterable[Run]) -> list[Run]:
@@ -265,29 +400,65 @@ def _moved(a: Array, b: Array, runs: list[Run]) -> Iterator[Run]:
     right = [(one.b + one.length, two.b) for one, two in pairs if two.b - one.b - one.length >= LEAST_MOVED]
     if not left or not right:
         return
-    lies_a = np.concatenate([np.arange(start, end) for start, end in left])
-    lies_b = np.concatenate([np.arange(start, end) for start, end in right])
-    anchors = _anchors(a[lies_a], b[lies_b])
-    if anchors is None:
-        return
-    taken_a, taken_b = np.zeros(a.size + 1, bool), np.zeros(b.size + 1, bool)
-    for at_a, at_b in sorted(zip(lies_a[anchors[0]].tolist(), lies_b[anchors[1]].tolist(), strict=True)):
-        if taken_a[at_a] or taken_b[at_b]:
+    taken_a: list[tuple[int, int]] = []
+    taken_b: list[tuple[int, int]] = []
+    for at_a, at_b in _moved_anchors(a, b, left, right):
+        span_a, span_b = _free_around(at_a, left, taken_a), _free_around(at_b, right, taken_b)
+        if span_a is None or span_b is None:
             continue
-        span_a = next((s, e) for s, e in left if s <= at_a < e)
-        span_b = next((s, e) for s, e in right if s <= at_b < e)
         back = min(at_a - span_a[0], at_b - span_b[0])
         ahead = min(span_a[1] - at_a, span_b[1] - at_b)
-        x, y = a[at_a - back : at_a + ahead], b[at_b - back : at_b + ahead]
-        wrong = np.flatnonzero((x != y) | taken_a[at_a - back : at_a + ahead] | taken_b[at_b - back : at_b + ahead])
+        wrong = np.flatnonzero(a[at_a - back : at_a + ahead] != b[at_b - back : at_b + ahead])
         place = int(np.searchsorted(wrong, back))
         start = int(wrong[place - 1]) + 1 if place else 0
         end = int(wrong[place]) if place < wrong.size else back + ahead
         if end - start >= LEAST_MOVED:
             run = Run(at_a - back + start, at_b - back + start, end - start)
-            taken_a[run.a : run.a + run.length] = True
-            taken_b[run.b : run.b + run.length] = True
+            taken_a.append((run.a, run.a + run.length))
+            taken_b.append((run.b, run.b + run.length))
             yield run
+
+
+def _free_around(at: int, spans: list[Span], taken: list[Span]) -> Span | None:
+    """The stretch around an offset that lies within one of the spans and in nothing that is taken; None in none."""
+    start, end = next((s, e) for s, e in spans if s <= at < e)
+    for low, high in taken:
+        if low <= at < high:
+            return None
+        start, end = (max(start, high), end) if high <= at else (start, min(end, low))
+    return start, end
+
+
+def _moved_anchors(a: Array, b: Array, left: list[Span], right: list[Span]) -> Iterator[tuple[int, int]]:
+    """Offsets of the same bytes in what is left over: every unique window of little, probes of much."""
+    if sum(end - start for start, end in left) + sum(end - start for start, end in right) <= MOST_WINDOWS:
+        lies_a = np.concatenate([np.arange(start, end) for start, end in left])
+        lies_b = np.concatenate([np.arange(start, end) for start, end in right])
+        anchors = _anchors(a[lies_a], b[lies_b])
+        if anchors is not None:
+            at_a, at_b = lies_a[anchors[0]], lies_b[anchors[1]]
+            for step in range(WINDOW, LEAST_MOVED, WINDOW):  # of a block that is long enough, one window goes on so
+                at_a, at_b = _going_on(a, b, at_a, at_b, step)
+            yield from sorted(zip(at_a.tolist(), at_b.tolist(), strict=True))
+        return
+    content = b"".join(b[start:end].tobytes() for start, end in right)
+    begins = np.cumsum([0, *(end - start for start, end in right)])
+    for start, end in left[:MOST_MOVED_SPANS]:
+        for at in range(start, end - PROBE, max((end - start) // MOVED_PROBES, PROBE)):
+            found = _only(content, a[at : at + PROBE].tobytes())
+            if found is not None:
+                number = int(np.searchsorted(begins, found, side="right")) - 1
+                yield at, right[number][0] + found - int(begins[number])
+
+
+def _going_on(a: Array, b: Array, at_a: Array, at_b: Array, step: int) -> tuple[Array, Array]:
+    """Those pairs of offsets at which a window `step` bytes further is the same as well."""
+    for place in range(step, step + WINDOW):
+        inside = (at_a + place < a.size) & (at_b + place < b.size)
+        at_a, at_b = at_a[inside], at_b[inside]
+        same = a[at_a + place] == b[at_b + place]
+        at_a, at_b = at_a[same], at_b[same]
+    return at_a, at_b
 
 
 def _changed(a: Array, b: Array, run: Run) -> Iterator[Difference]:

@@ -19,7 +19,9 @@ import numpy as np
 
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.errors import EntryError, LedgerError
-from faithful_ledger.core.evidence.places import SCALES, Place, places_at
+from faithful_ledger.core.evidence.exact import SCALES
+from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.evidence.places import places_at
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.evidence.storages import STORAGES, Array
 from faithful_ledger.core.formats import JsonNode, parse_json

@@ -11,51 +11,28 @@ A place that fits all sightings but one is found by leaving each out in turn: a 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from fractions import Fraction
 from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
 
+from faithful_ledger.core.evidence.exact import SCALES, biased_lanes, changed_words, exact_places, scaled_lanes
+from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.evidence.storages import STORAGES, Array, Storage
 
-__all__ = ["SCALES", "Place", "places_at"]
+__all__ = ["places_at"]
 
-CHUNK = 1 << 18
-SMALL = 1 << 20  # up to so many bytes a sighting is doubted even where others fit all
-REACH = 8  # a value that was seen to change has a changed byte within so many from where it begins
-SCALES = (1, 10, 100, 256, 65536, Fraction(1, 10), Fraction(1, 100))
+SMALL = 1 << 20  # up to so many bytes everything is tried, and a sighting doubted even where others fit all
+REACH = 8  # a value that was seen to change has a changed byte within so many from where it begins: a word
+AT_ONCE = 1 << 20
 LARGEST_BIAS = 256
 LARGEST_SCALE = 100_000
 MOST_PLACES = 4000
 MOST_PAIRS = 3
 MANY = 3  # distinct numbers needed before a free scale is believed
 ENOUGH_TO_DOUBT = 4  # sightings needed before one of them is doubted
-
-
-@dataclass(slots=True)
-class Place:
-    """Stored = seen × scale + bias; with `rounding` what was seen is stored / scale, cut off or rounded.
-
-    `offsets` are where it lies in each snapshot, `values` what is stored there. `anchor` says how a place that moves is
-    found again; `behind` is the run of bytes and the distance from its beginning, where that is the way.
-    """
-
-    offsets: tuple[int, ...]
-    stored_as: str
-    fits: int
-    of: int
-    scale: float = 1
-    bias: float = 0
-    rounding: str | None = None
-    path: str | None = None
-    anchor: str | None = None
-    behind: tuple[bytes, int] | None = None
-    values: tuple[float | str, ...] = ()
-    reasons: list[str] = field(default_factory=list)
-    score: float = 0
 
 
 class _Relation(NamedTuple):
@@ -74,35 +51,57 @@ class _Pair(NamedTuple):
 def places_at(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
     """All places at the same offset of every snapshot; the arrays are cut to the shortest.
 
-    Offsets in the result are offsets of these arrays.
+    In data of more than `SMALL` bytes the plain forms are looked for first, then those with a bias or a scale, then
+    all others, and each only when there was none before. Offsets in the result are offsets of these arrays.
     """
     size = min(part.size for part in data)
     if not size:
         return []
     cut = [part[:size] for part in data]
     told = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
-    found = _with(cut, seen, told, len(told))
     known = [j for j in told if seen[j].number is not None]
+    if size <= SMALL:
+        found = _with(cut, seen, told, len(told))
+    else:
+        found = exact_places(cut, seen, told, len(told)) if known else []
+        found = found or (_by_lanes(cut, seen, told) if known else [])
+        found = found or _with(cut, seen, told, len(told))
     if len(known) >= ENOUGH_TO_DOUBT and (size <= SMALL or not found):
         full = {(place.offsets, place.stored_as) for place in found}
         for left_out in known:
             rest = [j for j in told if j != left_out]
-            doubtful = _with(cut, seen, rest, len(told))
+            doubtful = (_with if size <= SMALL else exact_places)(cut, seen, rest, len(told))
             found += [place for place in doubtful if (place.offsets, place.stored_as) not in full]
     return found[:MOST_PLACES]
 
 
-def _with(data: list[Array], seen: Sequence[Sighting], used: list[int], of: int) -> list[Place]:
-    """Places that fit the sightings in `used`."""
+def _by_lanes(data: list[Array], seen: Sequence[Sighting], used: list[int]) -> list[Place]:
+    """Whole numbers with a bias, else those with a free scale, found by their lowest byte alone at first."""
     pairs = _pairs(seen, used)
-    offsets = _possible(data, pairs)
+    signed = any((seen[j].number or 0) < 0 for j in used)
+    for lanes in (biased_lanes, scaled_lanes):
+        lows = lanes(data, seen, used)
+        found: list[Place] = []
+        for storage in STORAGES.values():
+            if storage.family == ("signed" if signed else "whole"):
+                starts = lows - (storage.width - 1 if storage.name.endswith("be") else 0)
+                found += _of_storage(storage, data, seen, used, pairs, starts[starts >= 0], len(used))
+        if found:
+            return found
+    return []
+
+
+def _with(data: list[Array], seen: Sequence[Sighting], used: list[int], of: int) -> list[Place]:
+    """Places that fit the sightings in `used`, in any storage and relation."""
+    pairs = _pairs(seen, used)
     negative = any(seen[j].number is not None and (seen[j].number or 0) < 0 for j in used)
     found: list[Place] = []
-    for storage in STORAGES.values():
-        if storage.family != "signed" or negative or not any(seen[j].number is not None for j in used):
-            found += _of_storage(storage, data, seen, used, pairs, offsets, of)
-        if len(found) >= MOST_PLACES:
-            break
+    for offsets in _possible(data, pairs):
+        for storage in STORAGES.values():
+            if storage.family != "signed" or negative or not any(seen[j].number is not None for j in used):
+                found += _of_storage(storage, data, seen, used, pairs, offsets, of)
+            if len(found) >= MOST_PLACES:
+                return found
     return found
 
 
@@ -118,27 +117,23 @@ def _pairs(seen: Sequence[Sighting], used: list[int]) -> list[_Pair]:
     return sorted(pairs, key=lambda pair: order[pair.kind])
 
 
-def _possible(data: list[Array], pairs: list[_Pair]) -> Array:
-    """Offsets with a changed byte near enough in every pair that was seen to change."""
+def _possible(data: list[Array], pairs: list[_Pair]) -> Iterator[Array]:
+    """Offsets with a changed byte near enough in every pair that was seen to change, at most `AT_ONCE` at a time."""
     size = data[0].size
     telling = [pair for pair in pairs if pair.kind in ("more", "less", "changed")][:MOST_PAIRS]
     if not telling:
-        return np.arange(size)
-    hits = []
-    for start in range(0, size, CHUNK):
-        end = min(start + CHUNK, size)
-        far = min(end + REACH, size)
-        possible: Array | None = None
-        for pair in telling:
-            near = data[pair.first][start:far] != data[pair.second][start:far]
-            for step in (1, 2, 4):  # a change within the next 8 bytes, by doubling
-                near[:-step] |= near[step:]
-            possible = near if possible is None else possible & near
-            if not possible.any():
-                break
-        assert possible is not None
-        hits.append(np.flatnonzero(possible[: end - start]) + start)
-    return np.concatenate(hits)
+        yield from (np.arange(start, min(start + AT_ONCE, size)) for start in range(0, size, AT_ONCE))
+        return
+    possible = np.ones(-(-size // REACH), bool)
+    for pair in telling:
+        changed = changed_words(data[pair.first], data[pair.second])
+        changed[:-1] |= changed[1:]
+        possible &= changed
+    words = np.flatnonzero(possible)
+    for start in range(0, words.size, AT_ONCE // REACH):
+        some = words[start : start + AT_ONCE // REACH]
+        offsets = (some[:, None] * REACH + np.arange(REACH)).ravel()
+        yield offsets[offsets < size]
 
 
 def _of_storage(

@@ -1,6 +1,8 @@
-"""Packed streams at any offset: zlib, gzip, bzip2, xz, zstd, and base64 text. Each is believed only when it unpacks.
+"""Packed streams at any offset: zlib, gzip, bzip2, xz, zstd, LZ4 frames, raw deflate, and base64 text.
 
-What a stream unpacks to is bounded, so a small file cannot fill the memory.
+Each is believed only when it unpacks to its own end. Raw deflate (RFC 1951) has no mark, so it is tried only where one
+is likely: near the beginning, and where open bytes give way to dense ones. What a stream unpacks to is bounded, so a
+small file cannot fill the memory.
 """
 
 from __future__ import annotations
@@ -11,16 +13,38 @@ import lzma
 import re
 import zlib
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from typing import Any, NamedTuple
 
-__all__ = ["MOST_UNPACKED", "Layer", "find_layers"]
+import numpy as np
+
+from faithful_ledger.core.scan import scan
+from faithful_ledger.core.source import MemorySource
+
+__all__ = ["MOST_UNPACKED", "Layer", "find_layers", "unpack"]
 
 MOST_UNPACKED = 256 << 20
 LEAST_UNPACKED = 16
 LEAST_BASE64 = 32
-STEP = 1 << 20
-BASE64 = re.compile(rb"(?:[A-Za-z0-9+/]{4}){%d,}(?:[A-Za-z0-9+/]{2}==|[A-Za-z0-9+/]{3}=)?" % (LEAST_BASE64 // 4))
-MAGICS = re.compile(rb"\x78[\x01\x5e\x9c\xda]|\x1f\x8b\x08|BZh[1-9]1AY&SY|\xfd7zXZ\x00|\x28\xb5\x2f\xfd", re.DOTALL)
+FIRST_STEP, STEP = 1 << 12, 1 << 20
+MIXED = [set(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ"), set(b"abcdefghijklmnopqrstuvwxyz"), set(b"0123456789+/")]
+BASE64_FLAGS = bytes((chr(byte).isalnum() and byte < 128) or byte in b"+/" for byte in range(256))
+BASE64_RUN = b"\1" * LEAST_BASE64
+BASE64_LOOKED_AT = 16 << 20
+MAGICS = {
+    "gzip": b"\x1f\x8b\x08",
+    "bzip2": b"1AY&SY",
+    "xz": b"\xfd7zXZ\x00",
+    "zstd": b"\x28\xb5\x2f\xfd",
+    "lz4": b"\x04\x22\x4d\x18",
+}
+ZLIB_SECOND = (0x01, 0x5E, 0x9C, 0xDA)
+RAW_BEGIN = 64  # offsets from the beginning at which raw deflate is tried
+EDGE = 256  # bytes in which dense bytes are told from open ones
+OPEN, DENSE = 0.45, 0.55  # shares of different bytes among `EDGE` of them
+MOST_EDGES, MOST_ROWS = 32, 1 << 12
+LEAST_RAW = 48  # packed bytes; shorter streams come to their end by chance
+LEAST_RAW_UNPACKED = 64
 
 
 class Layer(NamedTuple):
@@ -36,39 +60,99 @@ def find_layers(data: bytes) -> list[Layer]:
     """All packed streams, in order; none lies within another."""
     found: list[Layer] = []
     end = 0
-    for match in MAGICS.finditer(data):
-        if match.start() < end:
-            continue
-        layer = _unpacked(data, match.start(), match[0])
-        if layer is not None:
+    for offset, kind in sorted(_marked(data)):
+        if offset >= end and (layer := _read(data, offset, kind)) is not None:
             found.append(layer)
             end = layer.offset + layer.size
+    for offset in _raw_offsets(data):
+        if not _within(found, offset, offset + 1):
+            layer = _read(data, offset, "deflate")
+            if layer is not None and not _within(found, offset, offset + layer.size):
+                found.append(layer)
     return sorted([*found, *_base64(data, found)], key=lambda layer: layer.offset)
 
 
-def _unpacked(data: bytes, offset: int, magic: bytes) -> Layer | None:
-    if magic[0] == 0x78:
-        return _stream("zlib", zlib.decompressobj(), data, offset)
-    if magic[:2] == b"\x1f\x8b":
-        return _stream("gzip", zlib.decompressobj(31), data, offset)
-    if magic[:3] == b"BZh":
-        return _stream("bzip2", bz2.BZ2Decompressor(), data, offset)
-    if magic[0] == 0xFD:
-        return _stream("xz", lzma.LZMADecompressor(memlimit=MOST_UNPACKED), data, offset)
-    return _zstd(data, offset)
+def unpack(data: bytes, layer: Layer) -> bytes:
+    """What a layer that was found unpacks to."""
+    packed = data[layer.offset : layer.offset + layer.size]
+    if layer.kind == "base64":
+        return binascii.a2b_base64(packed)
+    if layer.kind == "zstd":
+        import zstandard
+
+        return zstandard.ZstdDecompressor(max_window_size=1 << 27).decompressobj().decompress(packed)
+    return bytes(_unpacker(layer.kind).decompress(packed))
+
+
+def _marked(data: bytes) -> Iterator[tuple[int, str]]:
+    """Where a stream may begin by the mark in front of it."""
+    kinds, marks = list(MAGICS), list(MAGICS.values())
+    for hits in scan(MemorySource(data), marks):
+        for offset, number in zip(hits.offsets.tolist(), hits.runs.tolist(), strict=True):
+            begin = offset - 4 if kinds[number] == "bzip2" else offset
+            if begin >= 0 and (kinds[number] != "bzip2" or re.match(rb"BZh[1-9]", data[begin:offset])):
+                yield begin, kinds[number]
+    bytes_ = np.frombuffer(data, np.uint8)
+    begins = np.flatnonzero(bytes_[:-1] == 0x78)
+    for offset in begins[np.isin(bytes_[begins + 1], ZLIB_SECOND)].tolist():
+        yield offset, "zlib"
+
+
+def _raw_offsets(data: bytes) -> Iterator[int]:
+    """Where raw deflate may begin: its first bits are no stored block and no kind that does not exist."""
+    likely = list(range(min(RAW_BEGIN, len(data))))
+    whole = len(data) // EDGE
+    if whole:
+        rows = np.sort(np.frombuffer(data[: min(whole, MOST_ROWS) * EDGE], np.uint8).reshape(-1, EDGE), axis=1)
+        different = (rows[:, 1:] != rows[:, :-1]).mean(axis=1)
+        edges = np.flatnonzero((different[1:] > DENSE) & (different[:-1] < OPEN)) + 1
+        for edge in edges[:MOST_EDGES].tolist():
+            likely += range(max((edge - 1) * EDGE, RAW_BEGIN), (edge + 1) * EDGE)
+    return (offset for offset in likely if data[offset] & 6 in (2, 4) and len(data) - offset >= LEAST_RAW)
+
+
+def _within(layers: list[Layer], start: int, end: int) -> bool:
+    return any(layer.offset < end and start < layer.offset + layer.size for layer in layers)
+
+
+def _unpacker(kind: str) -> Any:
+    if kind == "lz4":
+        import lz4.frame
+
+        return lz4.frame.LZ4FrameDecompressor()
+    made: dict[str, Callable[[], Any]] = {
+        "zlib": zlib.decompressobj,
+        "gzip": lambda: zlib.decompressobj(31),
+        "deflate": lambda: zlib.decompressobj(-15),
+        "bzip2": bz2.BZ2Decompressor,
+        "xz": lambda: lzma.LZMADecompressor(memlimit=MOST_UNPACKED),
+    }
+    return made[kind]()
+
+
+def _read(data: bytes, offset: int, kind: str) -> Layer | None:
+    """A stream that comes to its end, or None."""
+    if kind == "zstd":
+        return _zstd(data, offset)
+    layer = _stream(kind, _unpacker(kind), data, offset)
+    if layer is not None and kind == "deflate":
+        enough = layer.size >= LEAST_RAW and layer.unpacked_size >= max(LEAST_RAW_UNPACKED, layer.size)
+        return layer if enough else None
+    return layer
 
 
 def _stream(kind: str, unpacker: Any, data: bytes, offset: int) -> Layer | None:
     """Feed a stream in steps; it counts when it comes to its own end."""
-    unpacked, at = 0, offset
+    unpacked, at, step = 0, offset, FIRST_STEP
     pending = b""
     try:
         while not unpacker.eof:
-            piece = pending or data[at : at + STEP]
+            piece = pending or data[at : at + step]
             if not pending:
                 at += len(piece)
             if not piece and not pending:
                 return None
+            step = STEP
             out = unpacker.decompress(piece, STEP)
             unpacked += len(out)
             pending = getattr(unpacker, "unconsumed_tail", b"")
@@ -80,7 +164,7 @@ def _stream(kind: str, unpacker: Any, data: bytes, offset: int) -> Layer | None:
                         return None
             if unpacked > MOST_UNPACKED:
                 return None
-    except (zlib.error, OSError, EOFError, lzma.LZMAError, ValueError):
+    except (zlib.error, OSError, EOFError, lzma.LZMAError, ValueError, RuntimeError):  # RuntimeError is of lz4
         return None
     size = at - offset - len(unpacker.unused_data)
     return Layer(kind, offset, size, unpacked) if unpacked >= LEAST_UNPACKED else None
@@ -106,16 +190,16 @@ def _zstd(data: bytes, offset: int) -> Layer | None:
 
 
 def _base64(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
-    for match in BASE64.finditer(data):
-        run = match[0]
-        if any(layer.offset < match.end() and match.start() < layer.offset + layer.size for layer in taken):
-            continue
-        mixed: Callable[[bytes], bool] = lambda letters: any(byte in letters for byte in run)  # noqa: B023, E731
-        upper, lower, digit = b"ABCDEFGHIJKLMNOPQRSTUVWXYZ", b"abcdefghijklmnopqrstuvwxyz", b"0123456789+/"
-        if not (mixed(upper) and mixed(lower) and mixed(digit)):
-            continue  # a long word or number is no packed stream
-        try:
-            unpacked = binascii.a2b_base64(run, strict_mode=True)
-        except binascii.Error:
-            continue
-        yield Layer("base64", match.start(), len(run), len(unpacked))
+    flags = data[:BASE64_LOOKED_AT].translate(BASE64_FLAGS)
+    at = flags.find(BASE64_RUN)
+    while at >= 0:
+        end = flags.find(0, at)
+        end = len(flags) if end < 0 else end
+        letters = set(data[at : min(end, at + FIRST_STEP)])
+        if all(letters & kind for kind in MIXED):  # else a long word or number, and no packed stream
+            run = data[at:end] + data[end : end + 2][: -(end - at) % 4]
+            run = run[: len(run) // 4 * 4]
+            if not _within(taken, at, at + len(run)):
+                with suppress(binascii.Error):
+                    yield Layer("base64", at, len(run), len(binascii.a2b_base64(run, strict_mode=True)))
+        at = flags.find(BASE64_RUN, end)

@@ -1,9 +1,10 @@
-"""XOR with a key that repeats, and XOR with the byte before: found because saves are full of zeros.
+"""A key that repeats, XORed or added, and XOR with the byte before: found because saves are full of zeros.
 
 Under a key of length L the bytes at equal places modulo L show the key wherever the save held a zero, so the most
 frequent byte of each place is the key. The shortest length that explains nearly as much as the best is taken. Nothing
 is claimed unless undoing it leaves far more zeros than there were; nor where it leaves nothing but zeros, because then
-the file only says one thing again and again.
+the file only says one thing again and again. XOR and addition of the same key show alike in the zeros; the bytes that
+are not zero tell them apart: small numbers and letters are many in saves, numbers above 127 few.
 """
 
 from __future__ import annotations
@@ -16,17 +17,20 @@ __all__ = ["LONGEST_KEY", "Scrambling", "find_scrambling", "unscramble"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 LONGEST_KEY = 64
-LOOKED_AT = 1 << 18
+LOOKED_AT = 1 << 17
 NEARLY = 0.93
 LEAST_ZEROS = 0.2
 GAINED = 0.15
 NOTHING_LEFT = 0.999
+OPEN_ZEROS = 0.35  # so many zeros are hidden by no key
+NEARLY_AS_GOOD = 0.55
+LOWER = 0.1
 
 
 class Scrambling(NamedTuple):
     """`share` is how many bytes are zero after it is undone, from 0 to 1."""
 
-    kind: Literal["xor", "xor-previous"]
+    kind: Literal["xor", "xor-previous", "add"]
     key: bytes
     share: float
 
@@ -37,16 +41,16 @@ def find_scrambling(data: bytes) -> Scrambling | None:
     if bytes_.size < 4 * LONGEST_KEY:
         return None
     plain = _zeros(bytes_)
-    chained = bytes_.copy()
-    chained[1:] ^= bytes_[:-1]
-    key = _key(bytes_)
-    candidates = [
-        Scrambling("xor", key.tobytes(), _zeros(bytes_ ^ np.resize(key, bytes_.size))),
-        Scrambling("xor-previous", b"", _zeros(chained)),
-    ]
-    best = max(candidates, key=lambda found: (found.share, found.kind == "xor"))
-    if not any(best.key) and best.kind == "xor":
+    if plain > OPEN_ZEROS:
         return None
+    key = _key(bytes_)
+    repeated = np.resize(key, bytes_.size)
+    keyed = Scrambling("xor", key.tobytes(), _zeros(bytes_ ^ repeated))
+    if _low(bytes_ - repeated) > _low(bytes_ ^ repeated) + LOWER:
+        keyed = keyed._replace(kind="add")
+    chained = Scrambling("xor-previous", b"", _zeros(bytes_[1:] ^ bytes_[:-1]))
+    # Rows of one byte look as if each were XORed with the one before; a true chain shows no key.
+    best = keyed if any(key) and keyed.share >= NEARLY_AS_GOOD * chained.share else chained
     repeats = best.share > NOTHING_LEFT and len(best.key) > 1
     return best if best.share >= LEAST_ZEROS and best.share >= plain + GAINED and not repeats else None
 
@@ -56,6 +60,8 @@ def unscramble(data: bytes, found: Scrambling) -> bytes:
     bytes_ = np.frombuffer(data, np.uint8)
     if found.kind == "xor":
         return (bytes_ ^ np.resize(np.frombuffer(found.key, np.uint8), bytes_.size)).tobytes()
+    if found.kind == "add":
+        return (bytes_ - np.resize(np.frombuffer(found.key, np.uint8), bytes_.size)).tobytes()
     chained = bytes_.copy()
     chained[1:] ^= bytes_[:-1]
     return chained.tobytes()
@@ -63,6 +69,12 @@ def unscramble(data: bytes, found: Scrambling) -> bytes:
 
 def _zeros(bytes_: Array) -> float:
     return float(np.count_nonzero(bytes_ == 0)) / bytes_.size
+
+
+def _low(bytes_: Array) -> float:
+    """The share of the bytes that are not zero which lie below 128."""
+    some = bytes_[bytes_ != 0]
+    return int(np.count_nonzero(some < 128)) / max(int(some.size), 1)
 
 
 def _key(bytes_: Array) -> Array:

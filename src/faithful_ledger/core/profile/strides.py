@@ -17,7 +17,7 @@ Array: TypeAlias = np.ndarray[Any, Any]
 LEAST, MOST = 8, 200
 LAGS = 400
 WINDOW = 4096
-LOOKED_AT = 8 << 20
+LOOKED_AT = 1 << 20
 NEAR = 0.86
 COMB = 0.6
 LEAST_AGREEMENT = 0.02
@@ -36,14 +36,15 @@ class Stride:
 
 def find_strides(data: bytes) -> list[Stride]:
     """Arrays of records, the surest first."""
-    bytes_ = np.frombuffer(data[:LOOKED_AT], np.uint8)
+    bytes_ = np.frombuffer(data, np.uint8)
     window = WINDOW
     while window > 512 and bytes_.size < 4 * window:
         window //= 2
-    windows = bytes_.size // window
+    step = max(bytes_.size // LOOKED_AT, 1) * window  # of a large file, windows spread over it
+    windows = -(-max(bytes_.size - window + 1, 0) // step)
     if not windows:
         return []
-    agreement = _agreement(bytes_, window, windows)
+    agreement = _agreement(bytes_, window, windows, step)
     best = agreement[LEAST - 1 :].max(axis=0)
     fundamental = (agreement >= NEAR * best).argmax(axis=0) + 1
     usable = (best > LEAST_AGREEMENT) & (fundamental >= LEAST) & (fundamental <= MOST)
@@ -58,23 +59,29 @@ def find_strides(data: bytes) -> list[Stride]:
         if votes[stride] <= 0.3 * votes.max() or not votes[stride]:
             break
         inside = np.flatnonzero(usable & (fundamental == stride))
-        start, end = int(inside[0]) * window, min(int(inside[-1] + 1) * window, bytes_.size)
+        start, end = int(inside[0]) * step, min(int(inside[-1]) * step + window, bytes_.size)
         if (end - start) // stride >= LEAST_RECORDS:
             found.append(Stride(start, int(stride), (end - start) // int(stride)))
     return found
 
 
-def _agreement(bytes_: Array, window: int, windows: int) -> Array:
-    """How much more often bytes at each lag are equal than at the usual lag, by lag and window, neighbours joined."""
-    whole = windows * window
-    equal = np.zeros(whole, bool)
+def _agreement(bytes_: Array, window: int, windows: int, step: int) -> Array:
+    """How much more often bytes at each lag are equal than at the usual lag, by lag and window, neighbours joined.
+
+    A window is compared with what lies up to `LAGS` bytes further; behind the end nothing is equal.
+    """
+    padded = np.concatenate([bytes_[(windows - 1) * step :], np.zeros(LAGS, np.uint8)])
+    rows = np.empty((windows, window + LAGS), np.uint8)
+    for number in range(windows):
+        part = bytes_[number * step : number * step + window + LAGS]
+        rows[number] = part if part.size == window + LAGS else padded[: window + LAGS]
+        if part.size < window + LAGS:
+            rows[number, part.size :] = ~rows[number, : window + LAGS - part.size]
     counts = np.empty((LAGS, windows), np.float32)
+    equal = np.empty((windows, window), bool)
     for lag in range(1, LAGS + 1):
-        size = max(whole - lag, 0)
-        np.equal(bytes_[:size], bytes_[lag : lag + size], out=equal[:size])
-        equal[size:] = False
-        packed = np.packbits(equal).reshape(windows, -1)
-        counts[lag - 1] = np.bitwise_count(packed).sum(axis=1, dtype=np.int64)
+        np.equal(rows[:, :window], rows[:, lag : lag + window], out=equal)
+        counts[lag - 1] = np.bitwise_count(equal.view(np.uint64)).sum(axis=1, dtype=np.int64)
     share = counts / window
     above = np.maximum(share - np.median(share, axis=0), 0)
     before = np.pad(above, ((0, 0), (1, 0)))[:, :-1]

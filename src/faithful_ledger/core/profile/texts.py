@@ -8,11 +8,16 @@ from typing import NamedTuple
 
 __all__ = ["TextRun", "find_texts"]
 
-NARROW = re.compile(rb"[\x20-\x7e]{4,}")
-WIDE = re.compile(rb"(?:[\x20-\x7e]\x00){4,}")
+NARROW = re.compile(rb"(?:[\x20-\x7e]|[\xc3-\xdf][\x80-\xbf]|[\xe1-\xef][\x80-\xbf]{2}){4,}")
+# The letter behind a run tells the two orders apart, which else fit the same bytes one further.
+LOW_FIRST = re.compile(rb"(?:[\x20-\x7e]\x00){4,}+(?![\x20-\x7e](?:[^\x00]|\Z))", re.DOTALL)
+HIGH_FIRST = re.compile(rb"(?:\x00[\x20-\x7e]){4,}+(?!\x00)")
 MOST = 2000
+LOOKED_AT, STRETCH = 4 << 20, 1 << 18
 LONGEST = 400
 LEAST = 3
+PLAIN = 0.5  # of the letters of a UTF-8 text; in noise there are more of the others
+GAP = re.compile(rb"[\x01-\x1f\x80-\xff]{2}")
 
 
 class TextRun(NamedTuple):
@@ -25,33 +30,47 @@ class TextRun(NamedTuple):
 
 
 def find_texts(data: bytes) -> list[TextRun]:
-    """The texts of a file, at most 2000, in order."""
-    found = list(_runs(data))
-    return sorted(found)[:MOST]
+    """The texts in the first `LOOKED_AT` bytes, at most 2000, in order."""
+    found: list[TextRun] = []
+    start = 0
+    while start < min(len(data), LOOKED_AT) and len(found) < MOST:
+        gap = GAP.search(data, start + STRETCH)
+        end = gap.end() if gap is not None else len(data)
+        found += sorted(_runs(data, start, end))
+        start = end
+    return found[:MOST]
 
 
-def _runs(data: bytes) -> Iterator[TextRun]:
+def _runs(data: bytes, start: int, end: int) -> Iterator[TextRun]:
     wide: list[tuple[int, int]] = []
-    for match in WIDE.finditer(data):
-        wide.append(match.span())
-        text = match[0][: 2 * LONGEST].decode("utf-16-le")
-        yield TextRun(
-            match.start(), text, "utf-16le", _length(data, match.start(), (len(match[0]), len(match[0]) // 2))
-        )
-    inside = iter(wide)
+    for pattern, name, codec in ((LOW_FIRST, "utf-16le", "utf-16-le"), (HIGH_FIRST, "utf-16be", "utf-16-be")):
+        for match in pattern.finditer(data, start, end):
+            wide.append(match.span())
+            text, size = match[0][: 2 * LONGEST].decode(codec), len(match[0])
+            yield TextRun(match.start(), text, name, _length(data, match.start(), (size, size // 2)))
+    inside = iter(sorted(wide))
     span = next(inside, None)
-    for match in NARROW.finditer(data):
+    for match in NARROW.finditer(data, start, end):
         while span is not None and span[1] <= match.start():
             span = next(inside, None)
         if span is None or match.end() <= span[0]:
-            run, start = match[0], match.start()
-            # The length itself may look like a letter: then it is the first of the run.
-            if len(run) > 4 and run[0] == len(run) - 1:
-                run, start = run[1:], start + 1
-            # What comes behind a text may look like letters too: the length says where it ends.
-            lengths = (int.from_bytes(data[start - size : start], "little") for size in (4, 2, 1) if start >= size)
-            run = run[: next((told for told in lengths if LEAST <= told <= len(run)), len(run))]
-            yield TextRun(start, run[:LONGEST].decode("ascii"), "ascii", _length(data, start, (len(run),)))
+            yield from _narrow(data, match.start(), match[0])
+
+
+def _narrow(data: bytes, start: int, run: bytes) -> Iterator[TextRun]:
+    # The length itself may look like a letter: then it is the first of the run.
+    if len(run) > 4 and run[0] == len(run) - 1:
+        run, start = run[1:], start + 1
+    # What comes behind a text may look like letters too: the length says where it ends.
+    lengths = (int.from_bytes(data[start - size : start], "little") for size in (4, 2, 1) if start >= size)
+    run = run[: next((told for told in lengths if LEAST <= told <= len(run)), len(run))]
+    if run.isascii():
+        yield TextRun(start, run[:LONGEST].decode("ascii"), "ascii", _length(data, start, (len(run),)))
+        return
+    text = run.decode("utf-8", "ignore")
+    plain = sum(letter.isascii() for letter in text)
+    if len(text) >= LEAST and text.isprintable() and plain >= PLAIN * len(text):
+        yield TextRun(start, text[:LONGEST], "utf-8", _length(data, start, (len(run),)))
 
 
 def _length(data: bytes, start: int, sizes: tuple[int, ...]) -> str | None:

@@ -1,0 +1,30 @@
+"""A place: where a quantity may be stored, and how."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+__all__ = ["Place"]
+
+
+@dataclass(slots=True)
+class Place:
+    """Stored = seen × scale + bias; with `rounding` what was seen is stored / scale, cut off or rounded.
+
+    `offsets` are where it lies in each snapshot, `values` what is stored there. `anchor` says how a place that moves is
+    found again; `behind` is the run of bytes and the distance from its beginning, where that is the way.
+    """
+
+    offsets: tuple[int, ...]
+    stored_as: str
+    fits: int
+    of: int
+    scale: float = 1
+    bias: float = 0
+    rounding: str | None = None
+    path: str | None = None
+    anchor: str | None = None
+    behind: tuple[bytes, int] | None = None
+    values: tuple[float | str, ...] = ()
+    reasons: list[str] = field(default_factory=list)
+    score: float = 0
