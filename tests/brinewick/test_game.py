@@ -6,9 +6,10 @@ import random
 import zlib
 from pathlib import Path
 
-from brinewick import desktop
+from brinewick import deep, desktop
 from brinewick import play as actions
 from brinewick.company import Company, Diver, SaveRefused
+from brinewick.deep import Depot
 from brinewick.harbour import Harbour
 from tests.support import LedgerCase, play
 
@@ -37,6 +38,30 @@ class GameTest(LedgerCase):
         for words in ("slot 7", "Ives the Younger", "Marit", "well, at ashore"):
             self.assertIn(words, text)
         self.assertTrue((saves / "harbour-7.bwk").exists())
+
+    def test_the_deep_edition_reads_back_what_it_writes_and_refuses_the_rest(self) -> None:
+        saves = self.folder / "deep"
+        for action in (
+            ["start", "Oriel & Søn"],
+            ["sell", "wax plug", "7"],
+            ["dive", "Brock"],
+            ["hire", "Marit"],
+            ["show"],
+        ):
+            answer = play(saves, "--edition", "deep", *action)
+            self.assertEqual(answer.status, 0, answer.text)
+            self.assertEqual(deep.build(Depot(saves).load()), Depot(saves).path.read_bytes())
+        self.assertIn("Marit", answer.text)
+        self.assertEqual(play(saves, "--edition", "deep", "save", "2").status, 2)
+        data = Depot(saves).path.read_bytes()
+        for offset in set(range(len(data))) - set(range(5, 9)):  # how often it was saved is under no seal
+            damaged = bytearray(data)
+            damaged[offset] ^= 1 << offset % 8
+            with self.assertRaises(SaveRefused, msg=offset):
+                deep.parse(bytes(damaged))
+        for cut in range(len(data)):
+            with self.assertRaises(SaveRefused, msg=cut):
+                deep.parse(data[:cut])
 
     def test_saves_differ_in_length_and_in_noise(self) -> None:
         saves = self.folder / "saves"

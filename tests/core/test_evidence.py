@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import random
 import struct
 import warnings
+import zlib
 from collections.abc import Callable
 from fractions import Fraction
 from typing import NamedTuple
@@ -15,11 +17,15 @@ import numpy
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from brinewick import deep
+from brinewick.company import Company
+from brinewick.deep import Depot
 from brinewick.harbour import Harbour
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.errors import EntryError, ValueRefused
 from faithful_ledger.core.evidence import Located, Sighting, locate, parse_sighting, places
 from faithful_ledger.core.evidence.storages import STORAGES
+from faithful_ledger.core.inside import payloads_inside
 from faithful_ledger.core.source import MemorySource
 from tests.support import LedgerCase, play
 
@@ -342,6 +348,76 @@ class SightingTest(LedgerCase):
         self.assertEqual(located([bytearray(), bytearray()], [5, 6]).places, [])
 
 
+class InsideTest(LedgerCase):
+    """An edition nobody has described: packed, with records in another order each time."""
+
+    def played(self) -> tuple[list[MemorySource], list[Company]]:
+        folder, slots, companies = self.folder / "deep", [], []
+        for actions in (
+            [["start", "Oriel & Sons"]],
+            [["sell", "brass lamp", "2"]],
+            [["dive", "Tamsin"]],
+            [["rename", "Oriel", "Oriel the Elder"], ["buy", "air hose"]],
+            [["rename", "Brock", "Brockwell"], ["sell", "oyster knife"], ["heal", "Tamsin"]],
+            [["dive", "Tamsin"], ["buy", "bell weight", "3"]],
+        ):
+            for action in actions:
+                self.assertEqual(play(folder, "--edition", "deep", *action).status, 0)
+            slots.append(MemorySource(Depot(folder).path.read_bytes()))
+            companies.append(Depot(folder).load())
+        return slots, companies
+
+    def test_marks_air_name_and_a_switch_are_pinned_through_the_layers(self) -> None:
+        slots, companies = self.played()
+        for stored_as, shown in (
+            ("uleb128", [c.marks for c in companies]),
+            ("u8", [c.crew[1].air for c in companies]),
+            ("utf-8", [c.crew[2].name for c in companies]),
+            ("bit1", ["yes" if c.crew[1].injuries & 2 else "no" for c in companies]),
+        ):
+            with self.subTest(shown=shown):
+                found = locate(slots, [parse_sighting(str(value)) for value in shown])
+                best = next(place for place in found.full if place.stored_as == stored_as and place.anchor)
+                self.assertIn("2 zstd streams", str(best.layer))
+                self.assertIn("in stream 1", str(best.layer))
+                for source, at, company in zip(found.payloads[best.route], best.offsets, companies, strict=True):
+                    inner = bytes(source.read(0, source.size))
+                    name = company.crew[1].name.encode()
+                    if stored_as == "uleb128":
+                        self.assertEqual(inner[at : at + 2], deep.number(company.marks))
+                    elif stored_as == "utf-8":
+                        self.assertEqual(inner.find(company.crew[2].name.encode()), at)
+                    else:
+                        self.assertEqual(at - inner.find(name), len(name) + (2 if stored_as == "bit1" else 0))
+                if stored_as != "bit1":
+                    self.assertEqual(len({place.offsets for place in found.full}), 1, found.full)
+
+    def test_each_save_scrambled_with_another_key(self) -> None:
+        rng = random.Random(8)
+        data = [bytes(part) for part in saves([struct.pack("<I", value) for value in MIDDLE], 3)]
+        hidden = []
+        for number, part in enumerate(data):
+            key = rng.randbytes(5 + number)
+            hidden.append(bytes(byte ^ key[at % len(key)] for at, byte in enumerate(part)))
+        found = locate([MemorySource(part) for part in hidden], [parse_sighting(str(value)) for value in MIDDLE])
+        self.assertEqual({place.offsets[0] for place in found.full if place.stored_as[0] == "u"}, {AT})
+        self.assertIn("u32le", [place.stored_as for place in found.full])
+        self.assertIn("XOR with", str(found.places[0].layer))
+
+    def test_what_lies_inside_is_reached_layer_by_layer_and_bounded(self) -> None:
+        plain = b"marks=1340;" * 50
+        packed = base64.b64encode(zlib.compress(plain))
+        (outer, inner) = payloads_inside(b"\x01\x02 " + packed + b" \x00")
+        self.assertEqual((outer.route, inner.route), (("base64",), ("base64", "zlib")))
+        self.assertEqual(inner.data, plain)
+        chunks = b"\x05".join(zlib.compress(plain[at : at + 200]) for at in range(0, 550, 200))
+        (joined,) = payloads_inside(chunks)
+        self.assertEqual(joined.data, plain)
+        self.assertIn("in stream 3, 50 bytes from its beginning", joined.spot(450))
+        self.assertEqual(payloads_inside(random.Random(1).randbytes(5000)), [])
+        self.assertEqual(payloads_inside(b""), [])
+
+
 class AlignmentTest(LedgerCase):
     def test_insertions_removals_and_edits_are_told_as_such(self) -> None:
         for seed in range(12):
@@ -413,5 +489,8 @@ class AlignmentTest(LedgerCase):
         a, b = numpy.frombuffer(left, numpy.uint8), numpy.frombuffer(right, numpy.uint8)
         alignment = align(a, b)
         self.rebuilt(a, b, alignment.differences(), alignment.moved)
-        shift = alignment.shifts()
-        self.assertEqual(shift.size, a.size)
+        rebased = alignment.rebased()
+        self.assertEqual(rebased.size, a.size)
+        for at in range(a.size):
+            place = alignment.place_of(at)
+            self.assertEqual(int(rebased[at]), int(b[place]) if 0 <= place < b.size else int(a[at]))

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import os
 import random
 import struct
 import time
+import zlib
 from fractions import Fraction
+from functools import partial
 from pathlib import Path
 
 from hypothesis import given, settings
@@ -16,7 +19,7 @@ from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.evidence.storages import STORAGES
 from faithful_ledger.core.find import look, parse_since, usual_folders
 from faithful_ledger.core.scan import BLOCK, scan
-from faithful_ledger.core.search import Hit, search_bytes, search_group, search_number, search_text
+from faithful_ledger.core.search import Hit, search_bytes, search_everywhere, search_group, search_number, search_text
 from faithful_ledger.core.source import MemorySource, offsets_of
 from tests.support import LedgerCase
 
@@ -87,6 +90,16 @@ class SearchTest(LedgerCase):
         self.assertEqual(
             [(part.offsets.tolist(), part.runs.tolist()) for part in found], [([BLOCK - 3], [0]), ([BLOCK + 1], [1])]
         )
+
+    def test_hits_in_text_saves_have_paths_and_packed_ones_their_layers(self) -> None:
+        inner = json.dumps({"ale": 1340, "rum": [7]})
+        text = json.dumps({"world": {"divers": [{"air": 61}, {"air": 77}], "cellar": inner, "marks": 1340}}).encode()
+        for number, paths in ((77, ["world.divers[1].air"]), (1340, ["world.cellar(text).ale", "world.marks"])):
+            hits = search_everywhere(MemorySource(text), partial(search_number, number=Fraction(number)))
+            self.assertEqual([hit.path for hit in hits if hit.stored_as == "digits"], paths)
+        packed = b"BWK\x01" + zlib.compress(b"\x07" * 30 + struct.pack("<I", 81_253) + b"\x09" * 40)
+        hits = list(search_everywhere(MemorySource(packed), partial(search_number, number=Fraction(81_253))))
+        self.assertIn(Hit(30, "u32le", 4, layer="zlib at 0x4 (4)"), hits)
 
     def test_texts_in_every_encoding(self) -> None:
         for codec, name in (

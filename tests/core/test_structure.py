@@ -21,7 +21,7 @@ CORE = SOURCE / "faithful_ledger" / "core"
 
 # Each room may use those before it in its line, never one behind it.
 ORDER = [
-    "errors", "suggest", "source", "find", "scan", "spellings", "search", "profile", "disk", "paths", "edits", "codecs", "formats", "seals.algorithms", "template",
+    "errors", "suggest", "source", "find", "scan", "spellings", "profile", "inside", "disk", "paths", "edits", "codecs", "formats", "search", "seals.algorithms", "template",
     "binding.nodes", "binding.compose", "binding.spans", "binding.binary", "binding.document", "seals.seals", "binding.settle", "rules", "compare", "evidence",
     "template.extend", "entries", "save", "goto", "vault", "posting", "records", "book", "shelf",
 ]  # fmt: skip

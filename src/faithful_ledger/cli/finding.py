@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import sys
+from collections.abc import Callable, Iterator
 from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,7 +16,7 @@ from faithful_ledger.core.codecs import parse_whole
 from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError, ValueRefused
 from faithful_ledger.core.save import Save, find_save, open_save
 from faithful_ledger.core.shelf import Shelf
-from faithful_ledger.core.source import open_source
+from faithful_ledger.core.source import Source, open_source
 
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Place
@@ -155,23 +156,31 @@ def search(options: argparse.Namespace) -> int:
     from faithful_ledger.core import search as searching
 
     source, _ = open_source(Path(options.file))
+    find: Callable[[Source], Iterator[searching.Hit]]
     if options.number is not None:
-        hits = list(searching.search_number(source, _fraction(options.number)))
+        number = _fraction(options.number)
+        find = lambda source: searching.search_number(source, number)  # noqa: E731
     elif options.text is not None:
-        hits = list(searching.search_text(source, options.text))
+        find = lambda source: searching.search_text(source, options.text)  # noqa: E731
     elif options.group is not None:
-        hits = list(searching.search_group(source, [parse_whole(part) for part in options.group.split(",")]))
+        numbers = [parse_whole(part) for part in options.group.split(",")]
+        find = lambda source: searching.search_group(source, numbers)  # noqa: E731
     else:
-        hits = list(searching.search_bytes(source, options.bytes))
-    hits.sort()
+        find = lambda source: searching.search_bytes(source, options.bytes)  # noqa: E731
+    hits = list(searching.search_everywhere(source, find))
     if options.json:
         print_json({"hits": [hit._asdict() for hit in hits]})
     else:
         rows = [
-            (f"0x{h.offset:X} · {h.offset}", h.stored_as + (f", times {h.scale}" if h.scale > 1 else ""), str(h.size))
+            (
+                f"0x{h.offset:X} · {h.offset}",
+                h.stored_as + (f", times {h.scale}" if h.scale > 1 else ""),
+                str(h.size),
+                h.path or h.layer or "",
+            )
             for h in hits
         ]
-        print_table("Hits", ("Offset", "Stored as", "Bytes"), rows)
+        print_table("Hits", ("Offset", "Stored as", "Bytes", "Path, or the layers it lies in"), rows)
     return 0 if hits else 1
 
 
@@ -260,7 +269,7 @@ def _place_json(place: Place) -> dict[str, Any]:
         "offset": place.offsets[0],
         "path": place.path,
         "anchor": place.anchor,
-        "layer": None,
+        "layer": place.layer,
         "stored_as": place.stored_as,
         "fits": place.fits,
         "of": place.of,

@@ -3,33 +3,85 @@
 from __future__ import annotations
 
 import re
+from bisect import bisect_left, bisect_right
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from fractions import Fraction
 from typing import NamedTuple
 
 from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.formats import JsonLeaf, json_leaves, json_tree
+from faithful_ledger.core.inside import payloads_inside
 from faithful_ledger.core.scan import scan
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.spellings import Spelling, spellings
 
-__all__ = ["TEXT_ENCODINGS", "Hit", "parse_pattern", "search_bytes", "search_group", "search_number", "search_text"]
+__all__ = [
+    "TEXT_ENCODINGS",
+    "Hit",
+    "parse_pattern",
+    "search_bytes",
+    "search_everywhere",
+    "search_group",
+    "search_number",
+    "search_text",
+]
 
 SCALES = (1, 10, 100)
 # The encodings texts are looked for in: how results name them, and Python's name.
 TEXT_ENCODINGS = {"utf-8": "utf-8", "utf-16le": "utf-16-le", "utf-16be": "utf-16-be", "latin-1": "latin-1"}
+LARGEST_UNWRAPPED = 256 << 20
+LARGEST_JSON = 32 << 20
 FARTHEST = 256  # between two numbers of a group, in bytes
 CHUNK = 1 << 22
 
 
 class Hit(NamedTuple):
-    """`size` bytes at `offset` hold what was wanted, stored so; with a scale, times that much."""
+    """`size` bytes at `offset` hold what was wanted, stored so; with a scale, times that much.
+
+    With a `layer` the offset is that in what was unwrapped. `path` names it in a text save.
+    """
 
     offset: int
     stored_as: str
     size: int
     scale: int = 1
+    layer: str | None = None
+    path: str | None = None
+
+
+def search_everywhere(source: Source, find: Callable[[Source], Iterator[Hit]]) -> Iterator[Hit]:
+    """What `find` finds in a source and in all that is packed or scrambled in it; named by paths in JSON."""
+    yield from _named(source, find(source))
+    if source.size <= LARGEST_UNWRAPPED:
+        for payload in payloads_inside(bytes(source.read(0, source.size))):
+            inner = MemorySource(payload.data)
+            for hit in _named(inner, find(inner)):
+                yield hit._replace(layer=payload.spot(hit.offset))
+
+
+def _named(source: Source, hits: Iterator[Hit]) -> Iterator[Hit]:
+    """Hits with the paths of the values they lie in, where the source is JSON."""
+    data = bytes(source.read(0, source.size)) if source.size <= LARGEST_JSON else b""
+    tree = json_tree(data)
+    if tree is None:
+        yield from hits
+        return
+    leaves = sorted(json_leaves(tree, data), key=lambda leaf: leaf.start)
+    starts = [leaf.start for leaf in leaves]
+    for hit in hits:
+        last = bisect_right(starts, hit.offset) - 1
+        around = leaves[bisect_left(starts, starts[last]) : last + 1] if last >= 0 else []
+        yield hit._replace(path=_path(around, hit, data))
+
+
+def _path(around: list[JsonLeaf], hit: Hit, data: bytes) -> str | None:
+    """The path of the value a hit lies in; of a string that is JSON itself, that of the value inside that says it."""
+    wanted = data[hit.offset : hit.offset + hit.size].decode("latin-1")
+    inside = [leaf for leaf in around if hit.offset + hit.size <= leaf.end]
+    telling = [leaf for leaf in inside[1:] if wanted in str(leaf.value)]
+    return (telling or inside)[0].path if inside else None
 
 
 def search_number(source: Source, number: Fraction, scales: Sequence[int] = SCALES) -> Iterator[Hit]:

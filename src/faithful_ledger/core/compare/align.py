@@ -69,23 +69,31 @@ class Alignment:
     def __init__(self, a: Array, b: Array, runs: list[Run], moved: list[Run]) -> None:
         self.a, self.b, self.runs, self.moved = a, b, runs, moved
 
-    def shifts(self) -> Array:
-        """For every byte of the first what has to be added to be at its place in the second.
-
-        A byte that was removed gets the shift of the run before it, or of the first run.
+    def stretches(self) -> list[Run]:
+        """What has to be added for every byte of the first, in stretches that cover it all; a byte that was removed
+        goes with the run before it, or with the first one. Moved blocks come last and count before the others.
         """
-        shift = np.zeros(self.a.size, np.int64)
+        found: list[Run] = []
         at = 0
-        present = self.runs[0].b - self.runs[0].a if self.runs else 0
+        shift = self.runs[0].b - self.runs[0].a if self.runs else 0
         for run in self.runs:
-            shift[at : run.a] = present
-            present = run.b - run.a
-            shift[run.a : run.a + run.length] = present
-            at = run.a + run.length
-        shift[at:] = present
-        for run in self.moved:
-            shift[run.a : run.a + run.length] = run.b - run.a
-        return shift
+            found.append(Run(at, at + shift, run.a - at))
+            shift, at = run.b - run.a, run.a
+        found.append(Run(at, at + shift, self.a.size - at))
+        return [*(part for part in found if part.length), *self.moved]
+
+    def place_of(self, offset: int) -> int:
+        """Where a byte of the first lies in the second; it may be outside where nothing is left."""
+        return next(o for o in (p.b + offset - p.a for p in reversed(self.stretches()) if 0 <= offset - p.a < p.length))
+
+    def rebased(self) -> Array:
+        """The second laid out as the first: at each offset of the first the byte that became of it, else its own."""
+        out = self.a.copy()
+        for part in self.stretches():
+            low, high = max(-part.b, 0), min(part.length, self.b.size - part.b)
+            if low < high:
+                out[part.a + low : part.a + high] = self.b[part.b + low : part.b + high]
+        return out
 
     @property
     def equal(self) -> int:

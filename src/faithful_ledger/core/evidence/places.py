@@ -19,8 +19,8 @@ import numpy as np
 
 from faithful_ledger.core.evidence.exact import SCALES, biased_lanes, changed_words, exact_places, scaled_lanes
 from faithful_ledger.core.evidence.place import Place
-from faithful_ledger.core.evidence.sightings import Sighting
-from faithful_ledger.core.evidence.storages import STORAGES, Array, Storage
+from faithful_ledger.core.evidence.sightings import Sighting, are_switches
+from faithful_ledger.core.evidence.storages import NUMBERS, Array, Storage
 
 __all__ = ["places_at"]
 
@@ -58,6 +58,8 @@ def places_at(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
     if not size:
         return []
     cut = [part[:size] for part in data]
+    if are_switches(seen):
+        return list(_switches(cut, seen))[:MOST_PLACES]
     told = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     known = [j for j in told if seen[j].number is not None]
     if size <= SMALL:
@@ -75,6 +77,19 @@ def places_at(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
     return found[:MOST_PLACES]
 
 
+def _switches(data: list[Array], seen: Sequence[Sighting]) -> Iterator[Place]:
+    """Bits that are set where yes was seen and not where no was."""
+    told = [j for j, sighting in enumerate(seen) if sighting.switched is not None]
+    held = np.full(data[0].size, 255, np.uint8)
+    for j in told:
+        held &= data[j] if seen[j].switched else ~data[j]
+    for offset in np.flatnonzero(held).tolist():
+        for bit in range(8):
+            if held[offset] >> bit & 1:
+                values = tuple(float(part[offset] >> bit & 1) for part in data)
+                yield Place((offset,) * len(data), f"bit{bit}", len(told), len(told), values=values)
+
+
 def _by_lanes(data: list[Array], seen: Sequence[Sighting], used: list[int]) -> list[Place]:
     """Whole numbers with a bias, else those with a free scale, found by their lowest byte alone at first."""
     pairs = _pairs(seen, used)
@@ -82,7 +97,7 @@ def _by_lanes(data: list[Array], seen: Sequence[Sighting], used: list[int]) -> l
     for lanes in (biased_lanes, scaled_lanes):
         lows = lanes(data, seen, used)
         found: list[Place] = []
-        for storage in STORAGES.values():
+        for storage in NUMBERS:
             if storage.family == ("signed" if signed else "whole"):
                 starts = lows - (storage.width - 1 if storage.name.endswith("be") else 0)
                 found += _of_storage(storage, data, seen, used, pairs, starts[starts >= 0], len(used))
@@ -97,7 +112,7 @@ def _with(data: list[Array], seen: Sequence[Sighting], used: list[int], of: int)
     negative = any(seen[j].number is not None and (seen[j].number or 0) < 0 for j in used)
     found: list[Place] = []
     for offsets in _possible(data, pairs):
-        for storage in STORAGES.values():
+        for storage in NUMBERS:
             if storage.family != "signed" or negative or not any(seen[j].number is not None for j in used):
                 found += _of_storage(storage, data, seen, used, pairs, offsets, of)
             if len(found) >= MOST_PLACES:

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Literal
 
 from faithful_ledger.core.errors import ValueRefused
 
-__all__ = ["RELATIONS", "Sighting", "parse_sighting"]
+__all__ = ["RELATIONS", "Sighting", "are_switches", "parse_sighting"]
 
 Kind = Literal["number", "text", "more", "less", "same", "changed", "any"]
+ON, OFF = ("yes", "on", "true"), ("no", "off", "false")
 RELATIONS = ("more", "less", "same", "changed")
 
 
@@ -22,10 +24,22 @@ class Sighting:
     number: Fraction | None = None
     text: str = ""
 
+    @property
+    def switched(self) -> bool | None:
+        """Whether a text says that something is on; None where it says neither."""
+        word = self.text.casefold() if self.kind == "text" else ""
+        return True if word in ON else False if word in OFF else None
+
     def __str__(self) -> str:
         if self.number is not None:
             return str(self.number) if self.number.denominator == 1 else str(float(self.number))
         return self.text if self.kind == "text" else self.kind
+
+
+def are_switches(seen: Sequence[Sighting]) -> bool:
+    """Whether all that was seen is yes or no, and both were."""
+    told = {sighting.switched for sighting in seen if sighting.kind != "any"}
+    return told == {True, False}
 
 
 def parse_sighting(text: str) -> Sighting:

@@ -14,7 +14,7 @@ from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
-__all__ = ["STORAGES", "Array", "Storage"]
+__all__ = ["NUMBERS", "STORAGES", "Array", "Storage"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 Reader: TypeAlias = Callable[[Array, Array], tuple[Array, Array]]
@@ -158,6 +158,14 @@ def _digits(step: int) -> Reader:
     return read
 
 
+def _switch(bit: int) -> Reader:
+    def read(data: Array, offsets: Array) -> tuple[Array, Array]:
+        inside = offsets < data.size
+        return (data[np.where(inside, offsets, 0)] >> bit & 1).astype(np.float64), inside
+
+    return read
+
+
 def _make() -> dict[str, Storage]:
     found: list[Storage] = []
     for size in (4, 2, 1, 8, 3):
@@ -175,7 +183,9 @@ def _make() -> dict[str, Storage]:
     found += [Storage(kind, 1, "leb128", _leb128(kind)) for kind in ("uleb128", "sleb128", "zigzag")]
     found.append(Storage("digits", 1, "digits", _digits(1)))
     found.append(Storage("digits-utf16le", 2, "digits", _digits(2)))
+    found += [Storage(f"bit{bit}", 1, "switch", _switch(bit)) for bit in range(8)]
     return {storage.name: storage for storage in found}
 
 
 STORAGES = _make()
+NUMBERS = [storage for storage in STORAGES.values() if storage.family != "switch"]

@@ -1,5 +1,6 @@
-"""How an address in a text becomes a span of its bytes."""
+"""How an address becomes a span: the formats of payloads."""
 
+from faithful_ledger.core.formats.json_leaves import JsonLeaf, json_leaves, json_tree
 from faithful_ledger.core.formats.json_text import JsonNode, parse_json
 
-__all__ = ["JsonNode", "parse_json"]
+__all__ = ["JsonLeaf", "JsonNode", "json_leaves", "json_tree", "parse_json"]

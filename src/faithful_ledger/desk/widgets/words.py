@@ -15,6 +15,8 @@ def storage_in_words(name: str) -> str:
         return f"whole number, {size} byte{'s' if size > 1 else ''}{', ' + order if order else ''}{sign}"
     if plain[:1] == "f" and plain[1:].isdigit():
         return f"fraction, {int(plain[1:]) // 8} bytes, {order}"
+    if name.startswith("bit"):
+        return f"switch, bit {name[3:]} of a byte"
     if plain.startswith("bcd"):
         return f"packed digits, {plain[3:]} bytes"
     words = {"uleb128": "number of variable length", "sleb128": "number of variable length, with a sign"}

@@ -1,0 +1,187 @@
+"""Places that move: where snapshots differ in length or in the order of what they hold.
+
+They are looked for from the end; by alignment, so that a few records in front that make everything behind them shift
+are no obstacle; and around anchors, runs of bytes that stand exactly once in every snapshot, so that records in another
+order are found by their keys. A place is recorded behind such an anchor where there is one.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Sequence
+
+import numpy as np
+
+from faithful_ledger.core.compare import align
+from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.evidence.places import places_at
+from faithful_ledger.core.evidence.sightings import Sighting
+from faithful_ledger.core.evidence.storages import STORAGES, Array
+
+__all__ = ["moving_places", "set_anchor", "without_twins"]
+
+ANCHOR_LENGTHS = (8, 6, 12, 16)
+ANCHOR_REACH = 256
+WORD = re.compile(rb"[A-Za-z_][\w -]{3,30}")
+KEYED = 1 << 22  # up to so many bytes are looked into around anchors
+BEFORE, BEHIND = 32, 96
+MOST_ANCHORS = 2048
+APART = 12
+
+Lies = Callable[[int], tuple[int, ...]]
+
+
+def moving_places(data: list[Array], seen: Sequence[Sighting], found: list[Place]) -> list[Place]:
+    """Places at different offsets. `found` are those at the same offset of every snapshot; where what surrounds one of
+    them lies elsewhere in another snapshot, it is marked as `strayed`.
+    """
+    moving: list[Place] = []
+    sizes = {part.size for part in data}
+    if len(data) == 1 or (len(sizes) == 1 and _explained(found)):
+        return moving
+    if len(sizes) > 1:
+        least = min(sizes)
+        back = [part[part.size - least :] for part in data]
+        moving += _settled(places_at(back, seen), data, lambda at: tuple(p.size - least + at for p in data), "end")
+    alignments = [align(data[0], part) for part in data]
+    if any(stretch.a != stretch.b for each in alignments for stretch in each.stretches()):
+        based = [each.rebased() for each in alignments]
+
+        def lies(at: int) -> tuple[int, ...]:
+            return tuple(each.place_of(at) for each in alignments)
+
+        for place in [*found, *moving]:
+            place.strayed = lies(place.offsets[0]) != place.offsets
+        moving += _settled(places_at(based, seen), data, lies, "aligned by what surrounds it")
+    telling = any(sighting.number is not None for sighting in seen)  # a switch or “more” fits many places by chance
+    if max(sizes) <= KEYED and not (telling and _explained([*found, *moving])):
+        moving += _keyed(data, seen)
+    return moving
+
+
+def _explained(found: list[Place]) -> bool:
+    """Whether some place explains all that was seen, and did not stray."""
+    return any(place.fits == place.of and not place.strayed for place in found)
+
+
+def _keyed(data: list[Array], seen: Sequence[Sighting]) -> list[Place]:
+    """Places near runs that stand once in every snapshot, wherever."""
+    anchors = np.array(list(_common_anchors([part.tobytes() for part in data])), np.int64).reshape(-1, len(data))
+    anchors = anchors[(anchors != anchors[:, :1]).any(axis=1)]
+    if not anchors.size:
+        return []
+    reach = np.arange(-BEFORE, BEHIND)
+    lies = [(anchors[:, j, None] + reach).ravel() for j in range(len(data))]
+    inside = np.all([(lie >= 0) & (lie < part.size) for lie, part in zip(lies, data, strict=True)], axis=0)
+    lies = [lie[inside] for lie in lies]
+    based = [part[lie] for part, lie in zip(data, lies, strict=True)]
+    found = places_at(based, seen)
+    kept = []
+    for place in found:
+        # A value that runs over the end of its surroundings would be read with bytes of the next ones.
+        width, at = STORAGES[place.stored_as].width, place.offsets[0]
+        if all(int(lie[min(at + width, lie.size) - 1]) - int(lie[at]) == width - 1 for lie in lies):
+            kept.append(place)
+    return _settled(kept, data, lambda at: tuple(int(lie[at]) for lie in lies), "beside what stands once in each")
+
+
+def _common_anchors(contents: list[bytes]) -> Iterator[tuple[int, ...]]:
+    """Where runs that stand once in every snapshot lie in each: words first, then any eight or four bytes."""
+    count, last = 0, -APART
+    for match in WORD.finditer(contents[0]):
+        if all(content.count(match[0]) == 1 for content in contents):
+            count += 1
+            yield tuple(content.find(match[0]) for content in contents)
+        if count == MOST_ANCHORS:
+            return
+    for size in (8, 4):
+        singles = [_singles(content, size) for content in contents]
+        common = singles[0][0]
+        for words, _ in singles[1:]:
+            common = np.intersect1d(common, words, assume_unique=True)
+        places = [at[np.searchsorted(words, common)] for words, at in singles]
+        for number in np.argsort(places[0]).tolist():
+            if places[0][number] >= last + APART:
+                last = int(places[0][number])
+                count += 1
+                yield tuple(int(each[number]) for each in places)
+            if count >= MOST_ANCHORS:
+                return
+        last = -APART
+
+
+def _singles(content: bytes, size: int) -> tuple[Array, Array]:
+    """The windows of so many bytes that stand once, as sorted numbers, and where they stand."""
+    kind = np.dtype(f"<u{size}")
+    count = max(len(content) - size + 1, 0)
+    windows = np.ndarray((count,), kind, content, strides=(1,)) if count else np.empty(0, kind)
+    words, at, counts = np.unique(windows, return_index=True, return_counts=True)
+    single = counts == 1
+    return words[single], at[single]
+
+
+def _settled(found: list[Place], data: list[Array], lies: Lies, how: str) -> list[Place]:
+    """Places found in rearranged snapshots, with their own offsets and anchors; those that do not move are left out.
+
+    `lies` says where an offset of the rearranged snapshots lies in each of them.
+    """
+    contents = [part.tobytes() for part in data]
+    kept = []
+    for place in found:
+        place.offsets = lies(place.offsets[0])
+        width = STORAGES[place.stored_as].width
+        inside = all(0 <= at <= part.size - width for at, part in zip(place.offsets, data, strict=True))
+        if len(set(place.offsets)) == 1 or not inside:
+            continue
+        if how == "end":
+            place.anchor = f"{data[0].size - place.offsets[0]} bytes before the end"
+        else:
+            set_anchor(place, contents, how)
+        kept.append(place)
+    return kept
+
+
+def without_twins(found: list[Place]) -> list[Place]:
+    """One place for one way of storing at the same offsets; the one with the fewest conditions stays."""
+    kept: dict[tuple[object, ...], Place] = {}
+    for place in found:
+        kept.setdefault((place.offsets, place.stored_as), place)
+    plain = {(place.offsets[0], place.fits) for place in kept.values() if place.scale == 1 and not place.rounding}
+    return [place for place in kept.values() if not _is_echo(place, plain)]
+
+
+def _is_echo(place: Place, plain: set[tuple[int, int]]) -> bool:
+    """Whether a place is only a plainer one read with bytes too many, as the same times 256 or 65536."""
+    storage = STORAGES.get(place.stored_as)
+    if place.scale in (1, 10, 100, 0.1, 0.01) or storage is None:
+        return False
+    return any((place.offsets[0] + step, place.fits) in plain for step in range(storage.width))
+
+
+def set_anchor(place: Place, contents: list[bytes], otherwise: str) -> None:
+    """Record how a place that moves is found again."""
+    place.behind = _anchor(contents, place.offsets)
+    place.anchor = otherwise
+    if place.behind is not None:
+        run, gap = place.behind
+        shown = run.decode("ascii") if run.isascii() and run.decode("ascii").isprintable() else run.hex(" ").upper()
+        place.anchor = f"{gap} bytes behind the start of “{shown}”"
+
+
+def _anchor(contents: list[bytes], offsets: tuple[int, ...]) -> tuple[bytes, int] | None:
+    """The nearest run in front that stands exactly once in every snapshot, at the same distance: a word, else bytes."""
+    first, at = contents[0], offsets[0]
+    words = [match.span() for match in WORD.finditer(first[max(at - ANCHOR_REACH, 0) : at])]
+    base = max(at - ANCHOR_REACH, 0)
+    spans = [(base + start, base + end) for start, end in reversed(words)]
+    spans += [(at - far - size, at - far) for far in range(ANCHOR_REACH) for size in ANCHOR_LENGTHS if at >= far + size]
+    for start, end in spans:
+        run, gap = first[start:end], at - start
+        if run.count(run[:1]) == len(run):
+            continue
+        if all(
+            content[offset - gap : offset - gap + len(run)] == run and content.count(run) == 1
+            for content, offset in zip(contents, offsets, strict=True)
+        ):
+            return run, gap
+    return None

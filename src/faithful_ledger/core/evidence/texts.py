@@ -1,0 +1,120 @@
+"""Places of texts in bytes, and places in text saves, which are paths."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from fractions import Fraction
+from itertools import islice
+
+from faithful_ledger.core.compare import align
+from faithful_ledger.core.evidence.exact import SCALES
+from faithful_ledger.core.evidence.moving import set_anchor, without_twins
+from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.evidence.sightings import Sighting
+from faithful_ledger.core.evidence.storages import Array
+from faithful_ledger.core.formats import JsonNode, json_leaves
+from faithful_ledger.core.search import TEXT_ENCODINGS
+from faithful_ledger.core.source import MemorySource, offsets_of
+
+__all__ = ["json_places", "text_places"]
+
+MOST_TEXT_HITS = 2000
+ENOUGH_TO_DOUBT = 4
+
+
+def text_places(data: list[Array], seen: Sequence[Sighting]) -> list[Place]:
+    """The text seen at the same offset of every snapshot, from the end, aligned, or where it stands once in each."""
+    known = [j for j, sighting in enumerate(seen) if sighting.kind == "text"]
+    contents = [part.tobytes() for part in data]
+    ways: list[tuple[str, Callable[[int], tuple[int, ...]]]] = [("", lambda at: (at,) * len(data))]
+    if len({part.size for part in data}) > 1:
+        ways.append(("from the end", lambda at: tuple(at + part.size - data[0].size for part in data)))
+    if len(data) > 1:
+        aligned = [align(data[0], part) for part in data]
+        around = "aligned by what surrounds it"
+        ways.append((around, lambda at: tuple(each.place_of(at) for each in aligned)))
+    found: list[Place] = []
+    for name, codec in TEXT_ENCODINGS.items():
+        try:
+            raws = {j: seen[j].text.encode(codec) for j in known}
+        except UnicodeEncodeError:
+            continue
+        if codec == "latin-1" and all(raw.isascii() for raw in raws.values()):
+            continue
+        hits = {j: list(islice(offsets_of(MemorySource(contents[j]), raws[j]), MOST_TEXT_HITS)) for j in known}
+        for how, where_of in ways:
+            for start in hits.get(0, ()) or _first_offsets(data, known, hits):
+                where = where_of(start)
+                fits = sum(contents[j][where[j] : where[j] + len(raws[j])] == raws[j] for j in known)
+                if fits >= len(known) - (1 if len(known) >= ENOUGH_TO_DOUBT else 0) and (
+                    not how or len(set(where)) > 1
+                ):
+                    found.append(_text_place(contents, seen, where, name, raws, fits, how))
+        if len(known) == len(data) and all(len(offsets) == 1 for offsets in hits.values()):
+            where = tuple(hits[j][0] for j in known)
+            if len(set(where)) > 1:
+                found.append(_text_place(contents, seen, where, name, raws, len(known), "stands once in each"))
+    return without_twins(found)
+
+
+def _first_offsets(data: list[Array], known: list[int], hits: dict[int, list[int]]) -> list[int]:
+    """Offsets of the first snapshot from which the hits of the first that tells a text are reached."""
+    first = known[0]
+    if first == 0:
+        return []
+    back = align(data[first], data[0])
+    return sorted({back.place_of(at) for at in hits[first]} | set(hits[first]))
+
+
+def _text_place(
+    contents: list[bytes],
+    seen: Sequence[Sighting],
+    where: tuple[int, ...],
+    name: str,
+    raws: dict[int, bytes],
+    fits: int,
+    how: str,
+) -> Place:
+    place = Place(where, name, fits, len(raws), values=tuple(sighting.text for sighting in seen))
+    if all(where[j] > 0 and contents[j][where[j] - 1] == len(raw) for j, raw in raws.items()):
+        place.reasons.append("its length stands directly in front")
+    if how:
+        set_anchor(place, contents, how)
+    return place
+
+
+def json_places(trees: list[JsonNode], contents: list[bytes], seen: Sequence[Sighting]) -> list[Place]:
+    """Numbers and texts of JSON texts at the same path in every snapshot."""
+    leaves = [
+        {leaf.path: leaf for leaf in json_leaves(tree, content)} for tree, content in zip(trees, contents, strict=True)
+    ]
+    told = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
+    found = []
+    for path, first in leaves[0].items():
+        if not all(path in others for others in leaves):
+            continue
+        values = [others[path].value for others in leaves]
+        offsets = tuple(others[path].start for others in leaves)
+        for scale in SCALES:
+            fits = sum(_says(values, j, seen, scale) for j in told)
+            if fits and fits >= len(told) - (1 if len(told) >= ENOUGH_TO_DOUBT else 0):
+                shown = tuple(v if isinstance(v, str) else float(v) for v in values)
+                found.append(Place(offsets, first.stored_as, fits, len(told), float(scale), path=path, values=shown))
+                break
+    return found
+
+
+def _says(values: list[Fraction | str], j: int, seen: Sequence[Sighting], scale: Fraction) -> bool:
+    now, sighting = values[j], seen[j]
+    if sighting.kind == "text":
+        return scale == 1 and (
+            now == sighting.text or (now in ("true", "false") and (now == "true") == sighting.switched)
+        )
+    if sighting.number is not None:
+        return not isinstance(now, str) and now == sighting.number * scale
+    before = values[j - 1]
+    if sighting.kind in ("same", "changed"):
+        return (now == before) == (sighting.kind == "same")
+    if isinstance(now, str) or isinstance(before, str):
+        return False
+    return now > before if sighting.kind == "more" else now < before

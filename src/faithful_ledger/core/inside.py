@@ -1,0 +1,84 @@
+"""What lies inside: payloads reached by undoing scrambling and unpacking streams, one in the other.
+
+Several streams of one kind (a container in chunks) are joined in their order, so that what moves from one chunk to the
+next stays findable; `Payload.spot` says which chunk an offset lies in.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from itertools import groupby
+from typing import NamedTuple
+
+from faithful_ledger.core.errors import place
+from faithful_ledger.core.profile import Layer, find_layers, find_scrambling, unpack, unscramble
+
+__all__ = ["Payload", "payloads_inside"]
+
+DEEPEST = 3
+MOST_TOGETHER = 256 << 20
+
+
+class Payload(NamedTuple):
+    """Bytes reached through layers. `route` names their kinds from the outside in, the same for saves of one kind;
+    `layer` says it in words, with places; `starts` are where the chunks of the innermost layer begin in `data`.
+    """
+
+    route: tuple[str, ...]
+    layer: str
+    data: bytes
+    starts: tuple[int, ...] = (0,)
+
+    def spot(self, offset: int) -> str:
+        """The layers as words, with the chunk an offset lies in."""
+        if len(self.starts) == 1:
+            return self.layer
+        chunk = bisect_right(self.starts, offset)
+        return f"{self.layer}; in stream {chunk}, {offset - self.starts[chunk - 1]} bytes from its beginning"
+
+
+def payloads_inside(data: bytes) -> list[Payload]:
+    """All payloads, the outer ones first. Together they hold at most 256 MiB; what would be more is left out."""
+    found: list[Payload] = []
+    left = MOST_TOGETHER
+    waiting = [Payload((), "", data)]
+    while waiting:
+        outer = waiting.pop(0)
+        for inner in _within(outer):
+            if len(inner.data) <= left and inner.data != outer.data:
+                left -= len(inner.data)
+                found.append(inner)
+                if len(inner.route) < DEEPEST:
+                    waiting.append(inner)
+    return found
+
+
+def _within(outer: Payload) -> list[Payload]:
+    """The payloads one layer further in."""
+    data = outer.data
+    layers = find_layers(data)
+    found = []
+    for kind, group in groupby(sorted(layers, key=lambda layer: layer.kind), key=lambda layer: layer.kind):
+        streams = list(group)
+        parts = [unpack(data, stream) for stream in streams]
+        starts = [0]
+        for part in parts[:-1]:
+            starts.append(starts[-1] + len(part))
+        words = _joined(outer.layer, _streams(kind, streams))
+        found.append(Payload((*outer.route, kind), words, b"".join(parts), tuple(starts)))
+    scrambling = None if layers else find_scrambling(data)
+    if scrambling is not None:
+        key = scrambling.key.hex(" ").upper()
+        told = {"xor": f"XOR with {key}", "add": f"{key} added", "xor-previous": "XOR with the byte before"}
+        shown = _joined(outer.layer, told[scrambling.kind])
+        found.append(Payload((*outer.route, scrambling.kind), shown, unscramble(data, scrambling)))
+    return found
+
+
+def _streams(kind: str, streams: list[Layer]) -> str:
+    at = place(streams[0].offset)
+    return f"{kind} at {at}" if len(streams) == 1 else f"{len(streams)} {kind} streams from {at} on, joined"
+
+
+def _joined(outer: str, inner: str) -> str:
+    return f"{outer} → {inner}" if outer else inner
