@@ -7,7 +7,7 @@ import sys
 from dataclasses import replace
 from pathlib import Path
 
-from brinewick import play
+from brinewick import play, tether
 from brinewick.company import SaveRefused
 from brinewick.deep import Depot
 from brinewick.harbour import Harbour
@@ -39,6 +39,8 @@ def act(options: argparse.Namespace) -> str:
     if options.action == "start":
         harbour.save(play.start(options.name, options.slot))
         return f"{options.name} opens its books in slot {options.slot}"
+    for name in tether.pull(options.saves):
+        print(f"Tether put back its own {name}.")
     company = harbour.load(options.slot)
     if options.action == "show":
         return play.show(company)
@@ -66,6 +68,8 @@ def main(arguments: list[str] | None = None) -> int:
         return 2
     try:
         print(act(options))
+        if options.action != "show":
+            tether.push(options.saves)
     except SaveRefused as error:
         print(f"Brinewick refuses the save: {error}.", file=sys.stderr)
         return 1

@@ -2,17 +2,27 @@
 
 from __future__ import annotations
 
+import io
+import json
 import os
+import subprocess
+import sys
+import zipfile
+from contextlib import redirect_stdout
 from pathlib import Path
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from brinewick.harbour import Harbour
+from brinewick.tether import main as tether
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.errors import AddressError, FileAccessError, LedgerError, Refused, VaultError
+from faithful_ledger.core.errors import AddressError, EntryError, FileAccessError, LedgerError, Refused, VaultError
 from faithful_ledger.core.posting import make_plan
+from faithful_ledger.core.records import Member
 from faithful_ledger.core.save import open_save
 from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.core.vault import ObjectStore
 from tests.support import LedgerCase, play
 
@@ -182,6 +192,189 @@ class BookTest(LedgerCase):
             Book(folder)
         with self.assertRaises(FileAccessError):
             Book(Path("/dev/null/book"))
+
+    def test_a_snapshot_goes_out_as_a_zip_and_comes_in_again(self) -> None:
+        saves = self.harbour()
+        book, save = self.shelf().open("Brinewick"), self.opened(saves)
+        first = book.keep(save, "before the dive")
+        archive = self.folder / "out.zip"
+        book.export(first, archive)
+        with self.assertRaisesRegex(FileAccessError, "exists already; nothing was written"):
+            book.export(first, archive)
+        second = Book(self.folder / "another")
+        taken = second.take_in(archive, save.main.path)
+        self.assertEqual((taken.label, taken.files, taken.companions), (first.label, first.files, first.companions))
+        for file in taken.files:
+            source = second.kept_source(file)
+            self.assertEqual(bytes(source.read(0, source.size)), file.path.read_bytes())
+        self.assertEqual(second.check_vault(), [])
+        whole = archive.read_bytes()
+        for name, content in (
+            ("noise", os.urandom(500)),
+            ("cut", whole[:-40]),
+            ("flipped", whole[:600] + bytes([whole[600] ^ 1]) + whole[601:]),
+            ("no files", zipped({"snapshot.json": json.dumps({"files": []})})),
+            ("a path", zipped({"snapshot.json": json.dumps({"files": [{"name": "../x", "role": "", "mode": 0}]})})),
+            (
+                "other bytes",
+                zipped(
+                    {
+                        "snapshot.json": json.dumps({"files": [{"name": "x", "sha256": "0", "role": "", "mode": 0}]}),
+                        "files/x": "y",
+                    }
+                ),
+            ),
+        ):
+            damaged = self.folder / f"{name}.zip"
+            damaged.write_bytes(content)
+            with self.subTest(name), self.assertRaisesRegex(VaultError, "nothing was kept"):
+                second.take_in(damaged, save.main.path)
+        self.assertEqual(len(second.snapshots()), 1)
+
+    def test_damaged_copies_are_named_with_their_snapshots(self) -> None:
+        saves = self.harbour()
+        book, save = self.shelf().open("Brinewick"), self.opened(saves)
+        snapshot = book.keep(save, "one")
+        path = book.store.path_of(snapshot.files[0].sha256)
+        path.chmod(0o644)
+        path.write_bytes(b"rot")
+        book.store.path_of(snapshot.files[1].sha256).unlink()
+        self.assertEqual(book.check_vault(), [(snapshot, snapshot.files[0]), (snapshot, snapshot.files[1])])
+
+    def test_files_that_the_user_says_belong_to_a_save_are_kept_with_it(self) -> None:
+        saves = self.harbour()
+        book, save = self.shelf().open("Brinewick"), self.opened(saves)
+        options = saves / "options.cfg"
+        book.records.set_member(save.main.path, Member(options, "options", "bell and lamp"))
+        kept = {file.path.name: file.role for file in book.keep(save, "set").files}
+        self.assertEqual(kept["options.cfg"], "options")
+        book.records.set_member(save.main.path, Member(options, "", ""))
+        self.assertEqual(book.records.members(save.main.path), [])
+
+    def test_ten_thousand_snapshots_are_listed_at_once(self) -> None:
+        saves = self.harbour()
+        book, save = self.shelf().open("Brinewick"), self.opened(saves)
+        one = book.keep(save, "one")
+        book.records._db.execute("begin")
+        for number in range(10_000):
+            book.records._db.execute(
+                "insert into snapshots values (?, ?, ?, ?, 'kept', ?, '[]')",
+                (f"{number:012x}", number + 2, one.time, f"save {number}", str(one.save)),
+            )
+            book.records._db.executemany(
+                "insert into snapshot_files values (?, ?, ?, ?, ?, ?)",
+                [(f"{number:012x}", f.role, str(f.path), f.size, f.sha256, f.mode) for f in one.files],
+            )
+        book.records._db.execute("commit")
+        self.assertEqual(len(book.snapshots(save.main.path)), 10_001)
+
+    def test_what_will_undo_the_work_is_told(self) -> None:
+        saves = self.harbour()
+        book, save = self.shelf().open("Brinewick"), self.opened(saves)
+        kinds = {check.kind: check for check in book.undoing(save)}
+        self.assertTrue(all(check.ok for check in kinds.values()), kinds)
+        self.assertIn("slots.idx repeats the old state", kinds["companions"].text)
+        self.assertEqual(quietly([str(saves), "on"]), 0)
+        found = {check.kind: check for check in book.undoing(save)}["sync"]
+        self.assertFalse(found.ok)
+        self.assertIn("is synchronised (.tether lies in it)", found.text)
+        self.assertIn("pause it", found.remedy)
+        book.records.set_setting("synced", "no")
+        self.assertTrue({check.kind: check for check in book.undoing(save)}["sync"].ok)
+        with (saves / "harbour.bwk").open("rb"):
+            game = subprocess.Popen(
+                [
+                    sys.executable,
+                    "-c",
+                    "import sys,time; f=open(sys.argv[1],'rb'); print(flush=True); time.sleep(60)",
+                    str(saves / "harbour.bwk"),
+                ],
+                stdout=subprocess.PIPE,
+            )
+            try:
+                assert game.stdout is not None
+                game.stdout.readline()
+                self.assertFalse(book.undoing(save)[0].ok)
+            finally:
+                game.kill()
+                game.communicate()
+
+    def test_the_trap_of_a_folder_that_is_kept_the_same_elsewhere(self) -> None:
+        saves = self.harbour()
+        quietly([str(saves), "on"])
+        for pause, marks in ((False, None), (True, 777)):
+            book, save = self.shelf().open("Brinewick"), self.opened(saves)
+            before = Harbour(saves).load(1).marks
+            quietly([str(saves), "pause"]) if pause else None
+            save.enter("purse.marks", "777")
+            book.post(save, make_plan(save))
+            answer = play(saves, "show")
+            self.assertIn(f"marks {marks or before} ", answer.text)
+            self.assertEqual("Tether put back its own harbour.bwk." in answer.text, not pause)
+
+
+def quietly(words: list[str]) -> int:
+    with redirect_stdout(io.StringIO()):
+        return tether(words)
+
+
+def zipped(contents: dict[str, str]) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as archive:
+        for name, content in contents.items():
+            archive.writestr(name, content)
+    return out.getvalue()
+
+
+class TypedBytesTest(LedgerCase):
+    def test_bytes_of_a_field_are_an_entry_of_the_field(self) -> None:
+        save = self.opened(self.harbour())
+        (node,) = save.fields("purse.marks")
+        entry = enter_bytes(save, node.file, node.start, node.start + 1, b"\x07")
+        self.assertEqual((entry.path, entry.data), ("purse.marks", b"\x07" + node.raw[1:]))
+        enter_bytes(save, node.file, node.start + 1, node.start + 2, b"\x00")
+        self.assertEqual(save.value(node), 7)
+        self.assertTrue(make_plan(save).in_balance)
+        for path in (save.seals[0].name, save.seals[-1].name):
+            (sealed,) = save.fields(path)
+            with self.assertRaisesRegex(EntryError, "worked out when you post"):
+                enter_bytes(save, sealed.file, sealed.start, sealed.start + 1, b"\xff")
+
+    def test_bytes_without_a_template_are_typed_over_inserted_and_removed(self) -> None:
+        path = self.folder / "unknown.sav"
+        body = bytes(range(64))
+        path.write_bytes(b"HEAD" + len(body).to_bytes(4, "little") + body)
+        for start, end, data, expected in (
+            (10, 11, b"\xff", body[:2] + b"\xff" + body[3:]),
+            (12, 12, b"new", body[:4] + b"new" + body[4:]),
+            (12, 20, b"", body[:4] + body[12:]),
+        ):
+            with self.subTest(start=start, end=end):
+                path.write_bytes(b"HEAD" + len(body).to_bytes(4, "little") + body)
+                save = open_save(path, None)
+                enter_bytes(save, "file", start, end, data)
+                plan = make_plan(save)
+                self.assertEqual([c.cause for c in plan.changes], [f"entry {next(iter(save.tape)).path}"])
+                moved = [finding.message for finding in plan.findings]
+                self.assertEqual(len(moved), 1 if len(data) != end - start else 0)
+                if moved:
+                    self.assertIn("0x4 (4) (u32le)", moved[0])
+                book = self.shelf().open("Brinewick")
+                posting = book.post(save, plan)
+                self.assertEqual(path.read_bytes()[8:], expected)
+                book.reverse(posting)
+                self.assertEqual(path.read_bytes()[8:], body)
+
+    def test_neighbouring_bytes_become_one_entry_and_can_be_undone(self) -> None:
+        path = self.folder / "unknown.sav"
+        path.write_bytes(bytes(40))
+        save = open_save(path, None)
+        for at, byte in ((5, 1), (7, 3), (6, 2), (6, 9)):
+            enter_bytes(save, "file", at, at + 1, bytes([byte]))
+        (entry,) = save.tape
+        self.assertEqual((entry.node.start, entry.data), (5, b"\1\x09\3"))
+        enter_bytes(save, "file", 5, 8, bytes(3))
+        self.assertEqual(len(save.tape), 0)
 
 
 class ShelfTest(LedgerCase):

@@ -23,7 +23,7 @@ CORE = SOURCE / "faithful_ledger" / "core"
 ORDER = [
     "errors", "suggest", "source", "find", "scan", "spellings", "profile", "inside", "disk", "paths", "edits", "codecs", "formats", "search", "seals.algorithms", "template",
     "binding.nodes", "binding.compose", "binding.spans", "binding.binary", "binding.document", "seals.seals", "binding.settle", "rules", "compare", "evidence",
-    "template.extend", "entries", "save", "goto", "vault", "posting", "records", "book", "shelf",
+    "template.extend", "entries", "save", "typed_bytes", "goto", "vault", "posting", "records", "book", "shelf",
 ]  # fmt: skip
 
 

@@ -23,14 +23,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.core.disk import Disk, translated
-from faithful_ledger.core.errors import AddressError, Refused
+from faithful_ledger.core.errors import AddressError, FileAccessError, Refused
 from faithful_ledger.core.posting.checks import Check, run_checks
 from faithful_ledger.core.posting.plan import Plan, verify
+from faithful_ledger.core.posting.undoing import undoing
 from faithful_ledger.core.posting.write import Recovery, Rewrite, recover, replace_file, replace_set
 from faithful_ledger.core.records import KeptFile, Posting, Records, Snapshot, now
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource, Source, open_blocks, open_source, read_whole, same_bytes
 from faithful_ledger.core.template import Library, parse_template
+from faithful_ledger.core.vault.archive import ArchivedFile, read_archive, write_archive
 from faithful_ledger.core.vault.objects import ObjectStore, digest_of
 
 if TYPE_CHECKING:
@@ -88,6 +90,9 @@ class Book:
         names = tuple(c.name for c in save.template.companions) if save.template is not None else ()
         paths = [(name, file.path) for name, file in save.files.items()]
         paths += [("companion", save.main.path.with_name(name)) for name in names]
+        known_paths = {_absolute(path) for _, path in paths}
+        members = [member for member in self.records.members(_absolute(save.main.path)) if member.path.is_file()]
+        paths += [(member.role, member.path) for member in members if member.path not in known_paths]
         return self._keep(save.main.path, paths, names, label, kind, known or {})
 
     def keep_opened(self, save: Save, label: str, kind: str) -> Snapshot:
@@ -136,6 +141,53 @@ class Book:
             what = "several snapshots begin" if found else "no snapshot begins"
             raise AddressError(f"{what} with “{name}”", "see the list of snapshots")
         return found[0]
+
+    def export(self, snapshot: Snapshot, to: Path) -> None:
+        """Write a snapshot as a new zip file (see vault/archive.py).
+
+        Raises:
+            VaultError: a kept copy is damaged; FileAccessError: the file is there or cannot be written.
+        """
+        files = [ArchivedFile(f.path.name, f.role, f.mode, self.store.get(f.sha256)) for f in snapshot.files]
+        about = {"label": snapshot.label, "time": snapshot.time, "companions": list(snapshot.companions)}
+        if to.exists():
+            raise FileAccessError(f"{to} exists already", "nothing was written; name another file")
+        with translated(to, "written"):
+            write_archive(to, about, files)
+
+    def take_in(self, archive: Path, save: Path) -> Snapshot:
+        """Keep what a zip file holds that was exported before, as a snapshot of `save`.
+
+        Raises:
+            VaultError: it is no such file, or damaged; nothing was kept.
+        """
+        about, files = read_archive(archive)
+        main = _absolute(save)
+        kept = []
+        for number, file in enumerate(files):
+            path = main if number == 0 else main.with_name(file.name)
+            digest = self.store.put(MemorySource(file.data))
+            kept.append(KeptFile(file.role, path, len(file.data), digest, file.mode))
+        label = str(about.get("label") or archive.stem)
+        names = tuple(str(name) for name in about.get("companions", ()) if Path(str(name)).name == name)
+        snapshot = Snapshot(os.urandom(6).hex(), now(), label, "kept", main, names, tuple(kept))
+        self.records.add_snapshot(snapshot)
+        return snapshot
+
+    def check_vault(self) -> list[tuple[Snapshot, KeptFile]]:
+        """Read every kept copy again; the files of snapshots that are damaged or missing."""
+        damaged = set(self.store.check())
+        return [
+            (snapshot, file)
+            for snapshot in self.records.snapshots()
+            for file in snapshot.files
+            if file.sha256 in damaged or not self.store.path_of(file.sha256).exists()
+        ]
+
+    def undoing(self, save: Save) -> list[Check]:
+        """What will undo a posting to this save."""
+        names = [companion.name for companion in save.template.companions] if save.template is not None else []
+        return undoing([file.path for file in save.files.values()], names, self.records.setting("synced"))
 
     def kept_source(self, file: KeptFile) -> Source:
         """Raises VaultError when the kept copy is missing or damaged."""

@@ -25,6 +25,16 @@ class Entry:
     data: bytes
 
     @property
+    def is_bytes(self) -> bool:
+        """Whether it is about bytes that no field describes."""
+        return isinstance(self.node, FieldNode) and self.node.parent is None
+
+    @property
+    def moves(self) -> int:
+        """How far it moves what lies behind it."""
+        return len(self.data) - self.node.size
+
+    @property
     def old_text(self) -> str:
         return self._text(self.old)
 
@@ -35,6 +45,8 @@ class Entry:
     def _text(self, value: Value) -> str:
         if isinstance(self.node, RepeatNode):
             return f"{value} records"
+        if self.is_bytes:
+            return str(value)
         return self.node.spec.codec.to_text(value)
 
 

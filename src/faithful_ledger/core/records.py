@@ -16,7 +16,7 @@ from typing import Any, NamedTuple
 
 from faithful_ledger.core.errors import VaultError
 
-__all__ = ["KeptFile", "Posting", "Quantity", "Records", "Snapshot", "now"]
+__all__ = ["KeptFile", "Mark", "Member", "Posting", "Quantity", "Records", "Snapshot", "now"]
 
 SCHEMA = """
 create table if not exists saves (path text primary key, template text, opened text not null);
@@ -35,6 +35,12 @@ create table if not exists quantities (
 create table if not exists sightings (
     quantity integer not null references quantities, snapshot text not null references snapshots,
     seen text not null, primary key (quantity, snapshot));
+create table if not exists marks (
+    id integer primary key, save text not null, file text not null, start integer not null, end integer not null,
+    note text not null);
+create table if not exists members (
+    save text not null, path text not null, role text not null, note text not null, primary key (save, path));
+create table if not exists settings (name text primary key, value text not null);
 create index if not exists snapshots_of_save on snapshots (save, number);
 create index if not exists postings_of_save on postings (save);
 """
@@ -80,6 +86,24 @@ class Quantity(NamedTuple):
     name: str
     pinned: str
     seen: dict[str, str]
+
+
+class Mark(NamedTuple):
+    """Bytes [start, end) of a file of a save that the user marked, and the note about them."""
+
+    id: int
+    file: str
+    start: int
+    end: int
+    note: str
+
+
+class Member(NamedTuple):
+    """A file that belongs to a save, as the user says: its role (account, options, slot, index, …) and a note."""
+
+    path: Path
+    role: str
+    note: str
 
 
 def now() -> str:
@@ -210,6 +234,43 @@ class Records:
             seen.setdefault(quantity, {})[snapshot] = text
         rows = self._rows("select id, name, pinned from quantities where save = ? order by id", (str(save),))
         return [Quantity(id_, name, pinned, seen.get(id_, {})) for id_, name, pinned in rows]
+
+    # marks, members of a set, settings
+
+    def add_mark(self, save: Path, file: str, start: int, end: int, note: str) -> None:
+        self._change(
+            "insert into marks (save, file, start, end, note) values (?, ?, ?, ?, ?)",
+            (str(save), file, start, end, note),
+        )
+
+    def remove_mark(self, mark: Mark) -> None:
+        self._change("delete from marks where id = ?", (mark.id,))
+
+    def marks(self, save: Path) -> list[Mark]:
+        rows = self._rows("select id, file, start, end, note from marks where save = ? order by start", (str(save),))
+        return [Mark(*row) for row in rows]
+
+    def set_member(self, save: Path, member: Member) -> None:
+        """Say that a file belongs to a save; without a role it belongs to it no more."""
+        if member.role:
+            self._change(
+                "insert or replace into members values (?, ?, ?, ?)",
+                (str(save), str(member.path), member.role, member.note),
+            )
+        else:
+            self._change("delete from members where save = ? and path = ?", (str(save), str(member.path)))
+
+    def members(self, save: Path) -> list[Member]:
+        rows = self._rows("select path, role, note from members where save = ? order by rowid", (str(save),))
+        return [Member(Path(path), role, note) for path, role, note in rows]
+
+    def setting(self, name: str) -> str:
+        """What was said once for this book; empty where nothing was."""
+        rows = self._rows("select value from settings where name = ?", (name,))
+        return str(rows[0][0]) if rows else ""
+
+    def set_setting(self, name: str, value: str) -> None:
+        self._change("insert or replace into settings values (?, ?)", (name, value))
 
     # SQLite
 

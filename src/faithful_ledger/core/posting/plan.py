@@ -10,11 +10,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
-from faithful_ledger.core.binding import FieldNode, Renewal, RepeatNode, settle
+from faithful_ledger.core.binding import FieldNode, Renewal, RepeatNode, Settled, settle
 from faithful_ledger.core.codecs import Value
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.entries import Entry
-from faithful_ledger.core.errors import EntryError, Refused, UnexplainedChange, ValueRefused
+from faithful_ledger.core.errors import EntryError, Refused, UnexplainedChange, ValueRefused, place
+from faithful_ledger.core.profile.lengths import suspected_lengths
 from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.save import Save, SaveFile, bind_files, rule_findings, rule_nodes, seal_states
 from faithful_ledger.core.seals.seals import SealState
@@ -88,8 +89,11 @@ def make_plan(save: Save) -> Plan:
     counts = {e.path: len_ for e in entries if isinstance(e.node, RepeatNode) and isinstance(len_ := e.new, int)}
     plans = []
     for name, file in save.files.items():
-        assert file.bound is not None and name_of[file.bound.spec.name] == name
-        patched, renewals = settle(file.bound.root, file.source, replacements[name], leave, counts)
+        if file.bound is None:
+            patched, renewals = Settled(Patched(file.source, replacements[name]), [])
+        else:
+            assert name_of[file.bound.spec.name] == name
+            patched, renewals = settle(file.bound.root, file.source, replacements[name], leave, counts)
         plans.append(FilePlan(file, patched, renewals, _changes(name, patched)))
     changed = any(plan.changes for plan in plans)
     plan = Plan(entries, followers, plans, _companions(save) if changed else [])
@@ -124,8 +128,7 @@ def _followers(save: Save, entries: list[Entry]) -> list[Entry]:
     """Entries that rules make out of the user's: an equal field follows the one that was entered."""
     entered = {entry.path: entry for entry in entries}
     followers: dict[str, Entry] = {}
-    assert save.template is not None
-    for rule in save.template.rules:
+    for rule in save.template.rules if save.template is not None else ():
         nodes = rule_nodes(rule, save)
         left, right = (entered.get(node.path) for node in nodes)
         if left is not None and right is not None:
@@ -171,17 +174,33 @@ def _changes(name: str, patched: Patched) -> list[Change]:
     return changes
 
 
+def _moving(save: Save, entry: Entry) -> Finding | None:
+    """A word about bytes that were inserted or removed: what lies behind them moves, and numbers may tell where."""
+    if not entry.moves:
+        return None
+    source = save.files[entry.node.file].source
+    suspects = suspected_lengths(source, entry.node.start)
+    told = ", ".join(f"{place(at)} ({name})" for at, name in suspects)
+    text = f"everything behind {place(entry.node.start)} moves by {entry.moves:+d}"
+    known = save.files[entry.node.file].bound is not None
+    if suspects and not known:
+        text += f"; these numbers look like lengths that reach over it and no template renews them: {told}"
+    elif not known:
+        text += "; no template knows which lengths and offsets follow"
+    return Finding(entry.path, "warning", text)
+
+
 def _companions(save: Save) -> list[Path]:
-    assert save.template is not None
-    paths = [save.main.path.with_name(companion.name) for companion in save.template.companions]
+    companions = save.template.companions if save.template is not None else []
+    paths = [save.main.path.with_name(companion.name) for companion in companions]
     return [path for path in paths if path.is_file() or path.is_symlink()]
 
 
 def _check_result(save: Save, plan: Plan) -> None:
     """Bind what will be written, as a stranger would, and gather what does not hold there."""
-    assert save.template is not None
     changed = [file for file in plan.files if file.changes]
-    if not changed:
+    plan.findings = [finding for entry in plan.entries if entry.is_bytes and (finding := _moving(save, entry))]
+    if not changed or save.template is None:
         return
     bound = bind_files(save.template, {file.file.name: file.patched for file in plan.files})
     files = {}
@@ -195,13 +214,15 @@ def _check_result(save: Save, plan: Plan) -> None:
         files[file.file.name] = SaveFile(file.file.name, file.file.path, file.patched, None, again)
     result = Save(save.template, files)
     for entry in [*plan.entries, *plan.followers]:
+        if entry.is_bytes:
+            continue
         (node,) = result.nodes(entry.path)
         if not isinstance(node, FieldNode | RepeatNode) or node.raw != entry.data:
             raise EntryError(
                 f"{entry.path} would not read back as {entry.new_text}",
                 "the template does not say what this value's size depends on; nothing was written",
             )
-    plan.findings = list(rule_findings(save.template, result))
+    plan.findings += rule_findings(save.template, result)
     known_broken = {state.name for state in save.broken_seals}
     for file in changed:
         for state in seal_states(bound[file.file.name]):

@@ -1,0 +1,75 @@
+"""What will undo your work: programs and folders that bring the old save back after you have written a new one."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from pathlib import Path
+
+from faithful_ledger.core.posting.checks import Check, holders
+
+__all__ = ["SYNC_MARKERS", "running_from", "sync_folder", "undoing"]
+
+# Files or folders that a synchronising program leaves in the top of what it watches; a book can name more.
+SYNC_MARKERS = (".tether", ".sync", ".synced", ".sync-folder")
+
+
+def undoing(paths: Iterable[Path], companions: Iterable[str] = (), synced: str = "") -> list[Check]:
+    """What stands in the way of a posting that lasts; each with what to do. `synced` is what the user said once:
+    “yes”, “no” or nothing.
+    """
+    found = list(paths)
+    folder = found[0].parent
+    checks = []
+    held = holders(found)
+    for path, names in held.items():
+        text = f"{Path(path).name} is held open by {', '.join(names)}"
+        checks.append(Check("open", False, text, "close the game: it would write its own state over yours"))
+    running = [] if held else running_from(folder)
+    if running:
+        text = f"{', '.join(running[:3])} runs with this folder"
+        checks.append(Check("running", False, text, "if that is the game, close it before you post"))
+    if not held and not running:
+        checks.append(Check("open", True, "no program holds the save open, and none was started with its folder"))
+    marker = sync_folder(folder)
+    if synced != "no" and (marker is not None or synced == "yes"):
+        where = f"{marker.parent} is synchronised ({marker.name} lies in it)" if marker else f"{folder} is synchronised"
+        checks.append(Check("sync", False, where, "pause it, post, start the game once, then let it go on"))
+    else:
+        checks.append(Check("sync", True, "no sign that a program synchronises this folder"))
+    stale = [name for name in companions if (folder / name).exists()]
+    if stale:
+        text = f"{', '.join(stale)} repeats the old state"
+        checks.append(Check("companions", True, f"{text}; posting removes it, a copy is kept"))
+    return checks
+
+
+def sync_folder(folder: Path) -> Path | None:
+    """The marker of a synchronising program in this folder or one above it, up to the home folder."""
+    home = Path.home()
+    for place in (folder.absolute(), *folder.absolute().parents):
+        for name in SYNC_MARKERS:
+            if (place / name).exists():
+                return place / name
+        if place == home:
+            break
+    return None
+
+
+def running_from(folder: Path) -> list[str]:
+    """Programs that were started with this folder in their command line or work in it: “name (process id)”."""
+    import psutil
+
+    wanted = str(folder.absolute())
+    found = []
+    mine = {os.getpid(), os.getppid()}
+    for process in psutil.process_iter(["pid", "name"]):
+        if process.pid in mine:
+            continue
+        try:
+            words = process.cmdline()[1:]
+            if any(word == wanted or word.startswith(wanted + os.sep) for word in words):
+                found.append(f"{process.info['name']} ({process.pid})")
+        except (psutil.Error, OSError):
+            continue
+    return found

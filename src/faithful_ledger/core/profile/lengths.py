@@ -1,0 +1,32 @@
+"""Numbers that look like lengths reaching over a place: up to the end of the file, or the size of the whole."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from faithful_ledger.core.source import Source
+
+__all__ = ["suspected_lengths"]
+
+LOOKED_AT = 1 << 16
+MOST = 4
+FORMS = (("<u4", "u32le"), (">u4", "u32be"), ("<u2", "u16le"), (">u2", "u16be"))
+LEAST = 16  # smaller numbers say the rest of a file by chance
+LEAD = 16  # what a length counts may begin so many bytes behind it: a checksum or another number lies between
+
+
+def suspected_lengths(source: Source, at: int) -> list[tuple[int, str]]:
+    """Offsets in front of `at`, and how a number is stored there that says how much follows it or how long all is."""
+    data = bytes(source.read(0, min(at, LOOKED_AT)))
+    found: list[tuple[int, str]] = []
+    for kind, name in FORMS:
+        size = np.dtype(kind).itemsize
+        count = len(data) - size + 1
+        if count <= 0:
+            continue
+        values = np.ndarray((count,), kind, data, strides=(1,)).astype(np.int64)
+        rest = source.size - size - np.arange(count) - values
+        hits = np.flatnonzero((values >= LEAST) & ((values == source.size) | ((rest >= 0) & (rest <= LEAD))))
+        known = {offset for offset, _ in found}
+        found += [(offset, name) for offset in hits.tolist() if offset not in known]
+    return sorted(found)[:MOST]

@@ -1,0 +1,91 @@
+"""Entries of bytes: typed over, inserted or removed, whether a field describes them or not."""
+
+from __future__ import annotations
+
+from faithful_ledger.core.binding import FieldNode
+from faithful_ledger.core.binding.spans import field_at, fields_between
+from faithful_ledger.core.codecs import RawBytes
+from faithful_ledger.core.entries import Entry
+from faithful_ledger.core.errors import EntryError, ValueRefused, place
+from faithful_ledger.core.save import Save, SaveFile
+from faithful_ledger.core.template.model import FieldSpec
+
+__all__ = ["enter_bytes"]
+
+
+def enter_bytes(save: Save, file: str, start: int, end: int, data: bytes) -> Entry:
+    """Write new bytes down for bytes [start, end) of a file: typed over, inserted (start = end) or removed.
+
+    Bytes of one field, as many as before, are an entry of that field. Bytes next to those of an earlier entry of
+    bytes, or over them, are one entry with it.
+
+    Raises:
+        EntryError: they are worked out when you post, or locked.
+        ValueRefused: the field cannot hold them.
+    """
+    held = save.files[file]
+    if save.problem is not None:
+        raise EntryError(save.problem.what, save.problem.remedy or "nothing can be entered")
+    root = held.bound.root if held.bound is not None else None
+    node = field_at(root, start) if root is not None and end > start else None
+    if node is not None and not node.spec.unknown and end <= node.end and len(data) == end - start:
+        entry = _of_field(save, node, start, data)
+    else:
+        touched = fields_between(root, start, max(end, start + 1)) if root is not None else ()
+        for field in touched:
+            if field.start < end and start < field.end:
+                _refuse_dependent(field)
+        entry = _of_bytes(save, held, start, end, data)
+    save.tape.put([entry])
+    return entry
+
+
+def _of_field(save: Save, node: FieldNode, start: int, data: bytes) -> Entry:
+    _refuse_dependent(node)
+    before, at = save.tape.get(node.path), start - node.start
+    raw = before.data if before is not None and len(before.data) == node.size else node.raw
+    new = raw[:at] + data + raw[at + len(data) :]
+    try:
+        value = node.spec.codec.decode(new)
+    except ValueRefused as error:
+        raise ValueRefused(f"{node.path} at {place(start)}: {error.what}", error.remedy) from error
+    try:
+        old = node.value
+    except ValueRefused:
+        old = node.raw.hex(" ")
+    return Entry(node, node.path, old, value, new)
+
+
+def _of_bytes(save: Save, held: SaveFile, start: int, end: int, data: bytes) -> Entry:
+    start, end, data = _joined(save, held, start, end, data)
+    name = f"bytes_{start:X}" if start < end else f"inserted_{start:X}"
+    spec = FieldSpec(name, label=f"Bytes at 0x{start:X}", codec=RawBytes())
+    node = FieldNode(spec, None, held.name, start, held.source)
+    node.end = end
+    path = name if held is save.main else f"{held.name}.{name}"
+    return Entry(node, path, RawBytes().decode(node.raw), RawBytes().decode(data), data)
+
+
+def _refuse_dependent(field: FieldNode) -> None:
+    if field.spec.derived is not None or field.spec.seal is not None:
+        raise EntryError(f"{field.path} is worked out when you post", "enter the value it follows from")
+    if field.spec.locked is not None:
+        raise EntryError(f"{field.path} is locked: {field.spec.locked}", "change the template if that is wrong")
+
+
+def _joined(save: Save, held: SaveFile, start: int, end: int, data: bytes) -> tuple[int, int, bytes]:
+    """New bytes together with those of an entry they touch, which is struck; only bytes typed over bytes join."""
+    if not start < end or len(data) != end - start:
+        return start, end, data
+    for entry in list(save.tape):
+        node = entry.node
+        if not entry.is_bytes or node.file != held.name or entry.moves or not node.size:
+            continue
+        if node.start <= end and start <= node.end:
+            low, high = min(start, node.start), max(end, node.end)
+            whole = bytearray(held.source.read(low, high))
+            whole[node.start - low : node.end - low] = entry.data
+            whole[start - low : end - low] = data
+            save.tape.strike(entry.path)
+            return _joined(save, held, low, high, bytes(whole))
+    return start, end, data
