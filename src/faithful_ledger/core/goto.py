@@ -13,7 +13,7 @@ from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.source import Source, offsets_of
 
-__all__ = ["Destination", "destinations"]
+__all__ = ["Destination", "destinations", "number_in_words"]
 
 MOST_FIELDS, MOST_HITS = 12, 8
 LOOKED_INTO = 64 << 20
@@ -30,14 +30,17 @@ class Destination(NamedTuple):
     node: Node | None
 
 
-def destinations(save: Save, wanted: str, file: str) -> list[Destination]:
-    """Where somebody who typed `wanted` may want to go, the likeliest first. `file` is the one in sight."""
+def destinations(save: Save, wanted: str, file: str, here: int = 0) -> list[Destination]:
+    """Where somebody who typed `wanted` may want to go, the likeliest first. `file` is the one in sight.
+
+    An offset with a sign counts from `here`.
+    """
     wanted = wanted.strip()
     if not wanted:
         return []
     source = save.files[file].source
     found = list(_path(save, wanted))
-    found += _offset(source, wanted, file)
+    found += _offset(source, wanted, file, here)
     found += islice(_named(save, wanted, {d.node.path for d in found if d.node is not None}), MOST_FIELDS)
     found += islice(_number(save.files[file], wanted, file), MOST_HITS)
     found += islice(_text(save.files[file], wanted, file), MOST_HITS)
@@ -63,14 +66,34 @@ def _to_node(save: Save, node: Node) -> Destination:
     return Destination(f"{kind} {node.path}{shown}", node.file, node.start, node.end, node)
 
 
-def _offset(source: Source, wanted: str, file: str) -> list[Destination]:
-    match = re.fullmatch(r"(0[xX][0-9a-fA-F]{1,15}|\d{1,18})", wanted)
-    if match is None:
+def number_in_words(wanted: str) -> str:
+    """A number in hexadecimal, decimal and bits, and its bytes in both orders; empty where it is none."""
+    number = _whole(wanted)
+    if number is None:
+        return ""
+    size = next(size for size in (1, 2, 4, 8) if abs(number) < 1 << 8 * size - (number < 0))
+    raw = number.to_bytes(size, "little", signed=number < 0)
+    low, high = raw.hex(" ").upper(), raw[::-1].hex(" ").upper()
+    bits = " ".join(f"{byte:08b}" for byte in raw[::-1]) if size < 4 else ""
+    parts = [f"{number} = {number:#X}".replace("X", "x", 1), bits, f"bytes {low}" if size == 1 else f"{low} low first"]
+    return " · ".join(filter(None, [*parts, f"{high} high first" if size > 1 else ""]))
+
+
+def _whole(wanted: str) -> int | None:
+    if not re.fullmatch(r"[+-]?(0[xX][0-9a-fA-F]{1,15}|\d{1,18})", wanted):
+        return None
+    return int(wanted, 0) if "x" in wanted.casefold() else int(wanted)
+
+
+def _offset(source: Source, wanted: str, file: str, here: int) -> list[Destination]:
+    number = _whole(wanted)
+    if number is None:
         return []
-    offset = int(wanted, 0) if wanted[:2].lower() == "0x" else int(wanted)
-    if offset >= source.size:
+    offset = here + number if wanted[0] in "+-" else number
+    if not 0 <= offset < source.size:
         return []
-    return [Destination(f"offset {place(offset)}", file, offset, offset + 1, None)]
+    told = f"offset {place(offset)}" + (f", {number:+d} from here" if wanted[0] in "+-" else "")
+    return [Destination(told, file, offset, offset + 1, None)]
 
 
 def _named(save: Save, wanted: str, known: set[str]) -> Iterator[Destination]:

@@ -15,11 +15,15 @@ from PySide6.QtCore import QObject, Signal
 from faithful_ledger.core.binding import FieldNode, Node
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
+from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.errors import LedgerError, RecognitionError, ValueRefused
+from faithful_ledger.core.inside import Payload
 from faithful_ledger.core.posting import Plan, make_plan
-from faithful_ledger.core.records import Posting, Quantity, Snapshot
+from faithful_ledger.core.records import Mark, Posting, Quantity, Snapshot
 from faithful_ledger.core.save import Save, find_save, open_save
 from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.core.source import MemorySource, Source
+from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.desk.background import Background
 
 if TYPE_CHECKING:
@@ -51,7 +55,8 @@ class Message(NamedTuple):
 
 class Session(QObject):
     """Signals: `opened` another save; `changed` the tape; `planned` what posting would do is known; `selected`;
-    `recorded` snapshots or postings; `told` a message, or None to clear it.
+    `recorded` snapshots or postings; `marked` bytes; `note_wanted` for the bytes selected; `told` a message, or None to
+    clear it.
     """
 
     opened = Signal()
@@ -59,6 +64,8 @@ class Session(QObject):
     planned = Signal()
     selected = Signal(object)
     recorded = Signal()
+    marked = Signal()
+    note_wanted = Signal()
     told = Signal(object)
 
     def __init__(self, shelf: Shelf, background: Background | None = None) -> None:
@@ -71,6 +78,7 @@ class Session(QObject):
         self.plan: Plan | None = None
         self.plan_error: LedgerError | None = None
         self.pending_plan = False
+        self.payloads: dict[str, Payload] = {}
         self._generation = 0
 
     # opening
@@ -120,6 +128,7 @@ class Session(QObject):
         if self.book is not None and self.book is not book:
             self.book.close()
         self.book, self.save, self.selection = book, save, None
+        self.payloads.clear()
         if save.problem is not None:
             message = Message("broken", str(save.problem))
         if self.shelf.recovered:
@@ -144,12 +153,74 @@ class Session(QObject):
         """Select bytes; the field they are is found where none is given."""
         if self.save is None:
             return
-        bound = self.save.files[file].bound
+        bound = self.save.files[file].bound if file in self.save.files else None
         if node is None and bound is not None and end > start:
             found = field_at(bound.root, start)
             node = found if found is not None and end <= found.end else None
         self.selection = Selection(file, start, end, node)
         self.selected.emit(self.selection)
+
+    # what can lie on the strip: the files of the save, and what was unpacked from them
+
+    @property
+    def source_names(self) -> list[str]:
+        return [*(self.save.files if self.save is not None else ()), *self.payloads]
+
+    def source_title(self, name: str) -> str:
+        return self.save.files[name].path.name if self.save is not None and name in self.save.files else name
+
+    def source(self, name: str) -> Source:
+        """The bytes of a file as they were opened, or of something unpacked."""
+        if name in self.payloads:
+            return MemorySource(self.payloads[name].data)
+        assert self.save is not None
+        return self.save.files[name].source
+
+    def shown_source(self, name: str) -> Source:
+        """The same with the entries that change bytes in their place."""
+        source, save = self.source(name), self.save
+        spans = [
+            Replacement(entry.node.start, entry.node.end, entry.data, entry.path)
+            for entry in (save.tape if save is not None else ())
+            if entry.node.file == name and not entry.moves and name not in self.payloads
+        ]
+        try:
+            return Patched(source, spans) if spans else source
+        except LedgerError:
+            return source  # two entries over the same bytes; the plan says so
+
+    def add_payload(self, payload: Payload) -> str:
+        """Something unpacked, to be looked at; its name among the sources."""
+        name = payload.layer
+        self.payloads[name] = payload
+        return name
+
+    @property
+    def kept_copies(self) -> list[Snapshot]:
+        """The snapshots of the open save that the user or a watch made, the latest first."""
+        if self.book is None or self.save is None:
+            return []
+        return [s for s in self.book.snapshots(self.save.main.path) if s.kind == "kept"]
+
+    # marks
+
+    def marks(self, file: str) -> list[Mark]:
+        if self.book is None or self.save is None:
+            return []
+        return [mark for mark in self.book.records.marks(self.save.main.path.absolute()) if mark.file == file]
+
+    def mark(self, file: str, start: int, end: int, note: str) -> None:
+        """Mark bytes with a note."""
+        book, save = self.book, self.save
+        if book is not None and save is not None:
+            self.attempt(lambda: book.records.add_mark(save.main.path.absolute(), file, start, end, note))
+            self.marked.emit()
+
+    def unmark(self, mark: Mark) -> None:
+        book = self.book
+        if book is not None:
+            self.attempt(lambda: book.records.remove_mark(mark))
+            self.marked.emit()
 
     def select_node(self, node: Node) -> None:
         self.select(node.file if self.save and node.file in self.save.files else "file", node.start, node.end, node)
@@ -172,6 +243,18 @@ class Session(QObject):
             return False
         except LedgerError as error:
             self.told.emit(Message("broken", str(error)))
+            return False
+        self.told.emit(None)
+        self._tape_changed()
+        return True
+
+    def type_bytes(self, file: str, start: int, end: int, data: bytes) -> bool:
+        """Write bytes down that give way to others, come in, or go."""
+        save = self.save
+        if save is None or file not in save.files:
+            return False
+        entry = self.attempt(lambda: enter_bytes(save, file, start, end, data))
+        if entry is None:
             return False
         self.told.emit(None)
         self._tape_changed()
@@ -210,6 +293,9 @@ class Session(QObject):
             if generation == self._generation:
                 self.plan, self.plan_error, self.pending_plan = plan, error, False
                 self.planned.emit()
+                moving = [finding for finding in plan.findings if finding.level == "warning"] if plan else []
+                if moving:
+                    self.told.emit(Message("open", moving[0].message))
 
         if sum(file.source.size for file in save.files.values()) <= PLANNED_AT_ONCE:
             try:
@@ -240,6 +326,17 @@ class Session(QObject):
         if snapshot is not None:
             self.recorded.emit()
             self.told.emit(Message("holds", f"A copy is kept: {label or snapshot.id}."))
+        return snapshot
+
+    def take_in(self, archive: Path) -> Snapshot | None:
+        """Keep what was exported from this or another book as a snapshot of the open save."""
+        book, save = self.book, self.save
+        if book is None or save is None:
+            return None
+        snapshot = self.attempt(lambda: book.take_in(archive, save.main.path))
+        if snapshot is not None:
+            self.recorded.emit()
+            self.told.emit(Message("holds", f"{archive.name} is kept as “{snapshot.label}”."))
         return snapshot
 
     def reverse(self, posting: Posting, *, anyway: bool = False) -> bool:

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QFileDialog, QMainWindow, QStackedWidget, QWidget
 from faithful_ledger.core.binding.spans import explained_bytes
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.goto import Destination
-from faithful_ledger.core.records import Posting, Quantity
+from faithful_ledger.core.records import Posting, Quantity, Snapshot
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.welcome import Welcome
 from faithful_ledger.desk.widgets.banner import Banner
@@ -25,6 +25,7 @@ from faithful_ledger.desk.widgets.tape import TapeBar
 
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Located, Place
+    from faithful_ledger.desk.stages.compare import CompareSheet
     from faithful_ledger.desk.stages.describe import DescribeStage
     from faithful_ledger.desk.stages.edit import EditStage
     from faithful_ledger.desk.stages.gather import GatherStage
@@ -52,6 +53,9 @@ KEYS = [
     ("F2 or Return", "change the value of a cell"),
     ("Space", "turn a switch"),
     ("Tab, arrows", "move; in the bytes with Shift to select more"),
+    ("0 … F", "in the bytes: type over them; Ins inserts, Del removes, Ctrl+C copies"),
+    ("Ctrl+F", "search in the bytes"),
+    ("F3, Shift+F3", "in Compare: the next change, the one before"),
 ]
 
 
@@ -106,6 +110,7 @@ class Shell(QMainWindow):
         session.planned.connect(self.show_balance)
         session.selected.connect(self._show_selection)
         session.recorded.connect(self.show_lines)
+        session.note_wanted.connect(self.margin.focus_note)
         self.welcome.look_wanted.connect(lambda: self.show_stage(GATHER))
 
     def _add_keys(self) -> None:
@@ -116,7 +121,10 @@ class Shell(QMainWindow):
             "Ctrl+Shift+Z": self.session.redo,
             "Ctrl+Return": self.post_or_write,
             "Ctrl+S": self.keep_copy,
+            "Ctrl+F": self.search,
             "F1": self.show_keys,
+            "F3": lambda: self.compare.step(1) if self.comparing else None,
+            "Shift+F3": lambda: self.compare.step(-1) if self.comparing else None,
             "Esc": self.step_back,
         }
         for number in range(len(STAGES)):
@@ -161,6 +169,7 @@ class Shell(QMainWindow):
 
         made = GatherStage(self.session)
         made.watching.connect(self.show_lines)
+        made.undone.connect(self._show_undoing)
         return self._added(made)
 
     @cached_property
@@ -187,7 +196,17 @@ class Shell(QMainWindow):
     def records(self) -> RecordsStage:
         from faithful_ledger.desk.stages.records import RecordsStage
 
-        return self._added(RecordsStage(self.session))
+        made = RecordsStage(self.session)
+        made.compare_wanted.connect(self.show_compare)
+        return self._added(made)
+
+    @cached_property
+    def compare(self) -> CompareSheet:
+        from faithful_ledger.desk.stages.compare import CompareSheet
+
+        made = CompareSheet(self.session)
+        made.left.connect(lambda: self.show_stage(RECORDS))
+        return self._added(made)
 
     @cached_property
     def posting(self) -> PostingSheet:
@@ -215,6 +234,8 @@ class Shell(QMainWindow):
         self.spine.show_stage(number)
         if number == LOCATE:
             self._show_place(self.locate.current, self._located(), self.locate.chosen)
+        elif number == GATHER and self.session.save is not None:
+            self._show_undoing()
         else:
             self.margin.show_selection(self.session.selection)
         self.show_lines()
@@ -223,6 +244,23 @@ class Shell(QMainWindow):
         """Go where a copy is kept, with the cursor in its label."""
         self.show_stage(RECORDS)
         self.records.label_line.setFocus()
+
+    def search(self) -> None:
+        """Go where the bytes are searched, with the cursor in the line."""
+        if self.session.save is not None:
+            from faithful_ledger.desk.stages.describe import SEARCH
+
+            self.show_stage(DESCRIBE)
+            self.describe.show_pane(SEARCH)
+
+    def show_compare(self, first: Snapshot, second: Snapshot | None) -> None:
+        """Compare a snapshot with another one, or with the save now."""
+        self.sheet.setCurrentWidget(self.compare)
+        self.compare.show_pair(first, second)
+
+    @property
+    def comparing(self) -> bool:
+        return "compare" in self.__dict__ and self.sheet.currentWidget() is self.compare
 
     def show_posting(self) -> None:
         """Show the plan of what posting would write."""
@@ -248,6 +286,8 @@ class Shell(QMainWindow):
             self.banner.show_message(None)
         elif self.planning:
             self.show_stage(EDIT)
+        elif self.comparing:
+            self.show_stage(RECORDS)
 
     def go(self, destination: Destination) -> None:
         self.show_stage(DESCRIBE)
@@ -275,7 +315,7 @@ class Shell(QMainWindow):
         named = [(save.title(entry.node), entry) for entry in save.tape]
         self._asked_to_close = False
         self.tape.show_entries(named, save.tape.can_undo, save.tape.can_redo)
-        if self.stage != LOCATE:
+        if self.stage not in (LOCATE, GATHER):
             self.margin.show_selection(self.session.selection)
         self.show_lines()
 
@@ -330,7 +370,7 @@ class Shell(QMainWindow):
         return "gather" in self.__dict__ and self.gather.watcher.running
 
     def _show_selection(self, selection: Selection) -> None:
-        if not self.planning and self.stage != LOCATE:
+        if not self.planning and self.stage not in (LOCATE, GATHER):
             self.session.attempt(lambda: self.margin.show_selection(selection))
 
     def _located(self) -> Located | None:
@@ -341,6 +381,10 @@ class Shell(QMainWindow):
         if self.stage == LOCATE:
             self.margin.show_place(quantity, located, place)
             self.show_lines()
+
+    def _show_undoing(self) -> None:
+        if self.stage == GATHER and not self.planning:
+            self.margin.show_lines("What will undo your work", self.gather.check_lines())
 
     def _show_checks(self) -> None:
         self.margin.show_lines("Before you post", self.posting.check_lines())
@@ -374,6 +418,8 @@ class Shell(QMainWindow):
             return
         if self.watching:
             self.gather.watcher.stop()
+        if "gather" in self.__dict__:
+            self.gather.slip.close()
         self.session.background.wait()
         super().closeEvent(event)
 

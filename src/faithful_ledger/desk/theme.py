@@ -104,6 +104,9 @@ QPushButton[role="main"]:disabled { background: $rule; color: $quiet; }
 QPushButton[role="link"] { background: transparent; border: none; color: $holds; text-decoration: underline; padding: 2px; }
 QPushButton[role="link"]:focus { border: 1px dotted $holds; }
 QPushButton[role="link"]:disabled { color: $faint; }
+QPushButton[role="tab"] { background: transparent; border: none; border-bottom: 3px solid transparent; border-radius: 0px; color: $quiet; font-size: 15px; font-weight: 600; padding: 3px 8px; }
+QPushButton[role="tab"]:checked { color: $ink; border-bottom-color: $holds; }
+QPushButton[role="tab"]:focus { border-bottom-color: $faint; }
 QComboBox { background: $paper; border: 1px solid $faint; border-radius: 3px; padding: 4px 8px; }
 QComboBox:focus { border-color: $holds; }
 QComboBox::drop-down { border: none; width: 18px; }
@@ -114,6 +117,8 @@ QMenu::item:selected { background: $tint; }
 QMenu::separator { height: 1px; background: $rule; margin: 4px 8px; }
 QLineEdit, QPlainTextEdit { background: $paper; border: 1px solid $faint; border-radius: 3px; padding: 4px 6px; selection-background-color: $holds; selection-color: $button_ink; }
 QLineEdit:focus, QPlainTextEdit:focus { border: 1px solid $holds; }
+QLineEdit[role="reading"] { background: transparent; border: none; border-bottom: 1px solid transparent; padding: 1px 2px; }
+QLineEdit[role="reading"]:focus { background: $paper; border-bottom: 1px solid $holds; }
 QTableView, QTreeView { background: $paper; border: none; gridline-color: $rule; selection-background-color: $tint; selection-color: $ink; }
 QTableView::item { border-bottom: 1px solid $rule; padding: 0px 6px; }
 QTreeView::item { border-bottom: 1px solid $rule; height: 25px; }

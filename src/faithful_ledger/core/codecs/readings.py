@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from faithful_ledger.core.codecs.base import Codec
 from faithful_ledger.core.codecs.numbers import FloatCodec, IntegerCodec, Order
 from faithful_ledger.core.source import Source
 
@@ -16,10 +17,21 @@ ORDERS: tuple[Order, ...] = ("little", "big")
 
 
 class Reading(NamedTuple):
-    """One way to read, in words, and what it gives."""
+    """One way to read, in words, and what it gives; with a codec, `size` bytes can be typed so."""
 
     name: str
     text: str
+    codec: Codec | None = None
+    size: int = 0
+
+    def typed(self, text: str, old: bytes) -> bytes:
+        """The bytes that read as this text.
+
+        Raises:
+            ValueRefused: none do.
+        """
+        assert self.codec is not None
+        return self.codec.encode(self.codec.from_text(text.replace("−", "-"), None), old)
 
 
 def readings(source: Source, start: int, end: int) -> list[Reading]:
@@ -42,19 +54,21 @@ def readings(source: Source, start: int, end: int) -> list[Reading]:
 
 def _whole(raw: bytes) -> Iterator[Reading]:
     for order in ORDERS[: 1 if len(set(raw)) == 1 else 2]:
-        plain, signed = (IntegerCodec(len(raw), sign, order).decode(raw) for sign in (False, True))
+        codecs = [IntegerCodec(len(raw), sign, order) for sign in (False, True)]
+        plain, signed = (codec.decode(raw) for codec in codecs)
         name = "1 byte" if len(raw) == 1 else f"{len(raw)} bytes"
-        yield Reading(name if order == "little" else "   high byte first", str(plain))
+        yield Reading(name if order == "little" else "   high byte first", str(plain), codecs[0], len(raw))
         if signed != plain:
-            yield Reading("   with a sign", str(signed).replace("-", "−"))
+            yield Reading("   with a sign", str(signed).replace("-", "−"), codecs[1], len(raw))
 
 
 def _fractions(raw: bytes) -> Iterator[Reading]:
     for order in ORDERS:
-        value = FloatCodec(len(raw), order).decode(raw)
+        codec = FloatCodec(len(raw), order)
+        value = codec.decode(raw)
         if math.isfinite(value) and 1e-6 < abs(value) < 1e12:
             words = "" if order == "little" else ", high"
-            yield Reading(f"fraction {len(raw)}{words}", f"{value:.7g}".replace("-", "−"))
+            yield Reading(f"fraction {len(raw)}{words}", f"{value:.7g}".replace("-", "−"), codec, len(raw))
 
 
 def _text(raw: bytes, encoding: str) -> str:

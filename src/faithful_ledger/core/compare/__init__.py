@@ -2,5 +2,6 @@
 
 from faithful_ledger.core.compare.align import Alignment, Difference, Run, align
 from faithful_ledger.core.compare.fields import FieldDifference, field_differences
+from faithful_ledger.core.compare.noise import Noise
 
-__all__ = ["Alignment", "Difference", "FieldDifference", "Run", "align", "field_differences"]
+__all__ = ["Alignment", "Difference", "FieldDifference", "Noise", "Run", "align", "field_differences"]

@@ -1,6 +1,17 @@
 """Finding the files a game saves to."""
 
 from faithful_ledger.core.find.look import Candidate, look, parse_since, usual_folders
+from faithful_ledger.core.find.programs import Program, programs
 from faithful_ledger.core.find.watch import FileChange, SaveMoment, watch
 
-__all__ = ["Candidate", "FileChange", "SaveMoment", "look", "parse_since", "usual_folders", "watch"]
+__all__ = [
+    "Candidate",
+    "FileChange",
+    "Program",
+    "SaveMoment",
+    "look",
+    "parse_since",
+    "programs",
+    "usual_folders",
+    "watch",
+]

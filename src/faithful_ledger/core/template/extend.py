@@ -80,6 +80,11 @@ def _element(place: Place, name: str) -> dict[str, Any]:
         raise EntryError(
             "this place moves and no anchor is near", "describe what lies in front of it, or sight it again"
         )
+    if place.layer is not None:
+        raise EntryError(
+            f"this place lies inside {place.layer}, and templates cannot enter layers yet",
+            "mark it in Describe, or unpack it there",
+        )
     evidence = f"explains {place.fits} of {place.of} sightings"
     element: dict[str, Any] = {"field": field_name(name)}
     if place.path is not None:

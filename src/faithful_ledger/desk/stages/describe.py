@@ -3,21 +3,36 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QSplitter, QWidget
+from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RepeatNode
 from faithful_ledger.core.binding.spans import explained_bytes, fields_between, record_at
+from faithful_ledger.core.codecs.lettering import lettering
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.inside import Payload
+from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import SaveFile
-from faithful_ledger.desk.session import Selection, Session
+from faithful_ledger.core.source import MemorySource, Source
+from faithful_ledger.desk.session import Message, Selection, Session
+from faithful_ledger.desk.stages.profile import ProfilePane
+from faithful_ledger.desk.stages.records import local_time
+from faithful_ledger.desk.stages.search import SearchPane
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.widgets.band import BandPart, FileBand
-from faithful_ledger.desk.widgets.basics import Chooser, column, label, row
+from faithful_ledger.desk.widgets.basics import Chooser, column, label, row, tab
 from faithful_ledger.desk.widgets.outline import Outline
 from faithful_ledger.desk.widgets.strip import ByteStrip
+from faithful_ledger.desk.widgets.strip_rows import PendingBytes, StripLane
 
-__all__ = ["DescribeStage", "band_parts"]
+__all__ = ["DescribeStage", "band_parts", "lane_over"]
 
 MOST_PARTS = 400
+MOST_LANES, TOGETHER = 10, 4
+WIDEST = 4096
+LARGEST_ALIGNED = 16 << 20
+LANE_LETTERS = "ABCD"
+TEMPLATE, PROFILE, SEARCH = range(3)
+LETTERS = ["ascii", "utf-8", "utf-16-le", "utf-16-be", "latin-1", "cp1252", "cp437", "shift_jis"]
 ROWS = {"Row: fitted": 0, "Row: 8": 8, "Row: 16": 16, "Row: 24": 24, "Row: 32": 32, "Row: one record": -1}
 
 
@@ -31,39 +46,65 @@ class DescribeStage(QWidget):
         self.session = session
         self.seen = WhenSeen(self, session, self.show_save)
         self._file = ""
-        self.heading = label("Template", "title")
+        self._lanes_wanted = 0
         self.version = label("", "quiet")
         self.outline = Outline()
+        self.profile = ProfilePane(session)
+        self.search = SearchPane(session)
+        self.tabs = [
+            tab(name, lambda number=number: self.show_pane(number))
+            for number, name in enumerate(("Template", "Profile", "Search"))
+        ]
+        self.panes = QStackedWidget()
+        for pane in (self.outline, self.profile, self.search):
+            self.panes.addWidget(pane)
         self.files = Chooser()
         self.files.setAccessibleName("File")
         self.rows = Chooser()
         self.rows.addItems(list(ROWS))
+        self.rows.setEditable(True)
+        self.rows.setInsertPolicy(Chooser.InsertPolicy.NoInsert)
+        self.rows.setToolTip("Choose, or type how many bytes a row shall hold")
         self.rows.setAccessibleName("Bytes in a row")
         self.base = Chooser()
         self.base.addItems(["hex", "decimal", "bits"])
         self.base.setAccessibleName("Numbers as")
+        self.letters = Chooser()
+        self.letters.addItems(LETTERS)
+        self.letters.setEditable(True)
+        self.letters.setInsertPolicy(Chooser.InsertPolicy.NoInsert)
+        self.letters.setToolTip("The letters under the bytes: any encoding, or the path of a table of yours")
+        self.letters.setAccessibleName("Letters in")
+        self.lanes = Chooser()
+        self.lanes.setAccessibleName("Lanes of kept copies")
         self.share = label("", "quiet")
+        self.legend = label("", "quiet")
         self.band = FileBand()
         self.strip = ByteStrip()
 
         left, right = QWidget(), QWidget()
         left_column = column(spacing=4)
-        left_column.setContentsMargins(14, 12, 0, 8)
-        left_column.addLayout(row(self.heading, self.version, None))
-        left_column.addWidget(self.outline, 1)
+        left_column.setContentsMargins(14, 10, 0, 8)
+        left_column.addLayout(row(*self.tabs, None, spacing=4))
+        left_column.addWidget(self.version)
+        left_column.addWidget(self.panes, 1)
         left.setLayout(left_column)
         right_column = column(spacing=8)
-        right_column.setContentsMargins(14, 12, 12, 8)
-        right_column.addLayout(row(self.files, self.rows, self.base, None))
+        right_column.setContentsMargins(12, 12, 4, 8)
+        right_column.addLayout(row(self.files, self.lanes, None))
+        right_column.addLayout(row(self.rows, self.base, self.letters, None))
         right_column.addWidget(self.share)
         right_column.addWidget(self.band)
+        right_column.addWidget(self.legend)
         right_column.addWidget(self.strip, 1)
         right.setLayout(right_column)
+        for box, width in ((self.rows, 132), (self.letters, 104)):
+            box.setFixedWidth(width)
         splitter = QSplitter(Qt.Orientation.Horizontal)
         splitter.addWidget(left)
         splitter.addWidget(right)
         splitter.setStretchFactor(1, 1)
-        splitter.setSizes([336, 520])
+        splitter.setSizes([346, 510])
         splitter.setChildrenCollapsible(False)
         self.splitter, self.left = splitter, left
         whole = column(splitter)
@@ -71,44 +112,92 @@ class DescribeStage(QWidget):
 
         self.outline.chosen.connect(session.select_node)
         self.strip.picked.connect(lambda start, end: session.select(self._file, start, end))
+        self.strip.typed.connect(lambda start, end, data: session.type_bytes(self._file, start, end, data))
+        self.strip.note_wanted.connect(lambda start, end: session.note_wanted.emit())
         self.strip.moved.connect(self.band.show_window)
         self.band.chosen.connect(self._point)
-        self.files.activated.connect(lambda number: self.show_file(list(session.save.files)[number]))
+        self.profile.chosen.connect(self._show_bytes)
+        self.profile.rows_wanted.connect(self._show_rows)
+        self.profile.unpacked.connect(self.show_payload)
+        self.search.chosen.connect(self._show_bytes)
+        self.files.activated.connect(lambda number: self.show_file(session.source_names[number]))
         self.rows.activated.connect(lambda _: self._set_row_width())
+        self.rows.lineEdit().returnPressed.connect(self._set_row_width)
         self.base.currentTextChanged.connect(self.strip.set_base)
+        self.letters.activated.connect(lambda _: self._set_letters())
+        self.letters.lineEdit().returnPressed.connect(self._set_letters)
+        self.lanes.activated.connect(self._set_lanes)
         self.seen.follow(session.selected, self.show_selection)
         self.seen.follow(session.changed, self.show_entries)
+        self.seen.follow(session.marked, self.show_marks)
 
     def show_save(self) -> None:
         save = self.session.save
         if save is None:
             return
         template = save.template
-        self.left.setVisible(template is not None)
+        self.tabs[TEMPLATE].setVisible(template is not None)
         self.version.setText(f"{template.id} {template.version}" if template is not None else "")
+        self._file = ""
         self.outline.show_save(save)
-        self.files.clear()
-        self.files.addItems([file.path.name for file in save.files.values()])
-        self.files.setVisible(len(save.files) > 1)
+        self._fill_files()
+        self._fill_lanes()
         self.rows.setCurrentIndex(0)
         self.strip.set_row_width(0)
+        present = self.panes.currentIndex()
+        self.show_pane(PROFILE if template is None and present == TEMPLATE else present)
         self.show_file(next(iter(save.files)))
 
+    def show_pane(self, number: int) -> None:
+        """Template, profile or search beside the strip."""
+        self.panes.setCurrentIndex(number)
+        for place, each in enumerate(self.tabs):
+            each.setChecked(place == number)
+        self.version.setVisible(number == TEMPLATE)
+        if number == SEARCH:
+            self.search.line.setFocus()
+        self._show_pane_source()
+
+    def _show_pane_source(self) -> None:
+        source = self.session.source(self._file) if self._file else None
+        if self.panes.currentIndex() == PROFILE:
+            self.profile.show_source(source)
+        elif self.panes.currentIndex() == SEARCH:
+            self.search.show_source(source, self._file)
+
+    def _fill_files(self) -> None:
+        self.files.clear()
+        names = self.session.source_names
+        self.files.addItems([self.session.source_title(name) for name in names])
+        self.files.setVisible(len(names) > 1)
+
+    def show_payload(self, payload: Payload) -> None:
+        """Lay what was unpacked on the strip, as a file that can only be looked at."""
+        name = self.session.add_payload(payload)
+        self._fill_files()
+        self.show_file(name)
+
     def show_file(self, name: str) -> None:
-        """Lay another file of the save on the strip."""
+        """Lay another file of the save, or something unpacked from it, on the strip."""
         save = self.session.save
         if save is None:
             return
         self._file = name
-        file = save.files[name]
-        self.files.setCurrentIndex(list(save.files).index(name))
-        root = file.bound.root if file.bound is not None else None
-        self.strip.show_source(file.source, lambda a, b: fields_between(root, a, b) if root is not None else ())
-        self.band.show_parts(file.source.size, band_parts(file))
-        size = f"{file.source.size:,}".replace(",", "\u202f")
-        known = f"{explained_bytes(root) / max(file.source.size, 1):.0%} of " if root is not None else ""
-        self.share.setText(f"{known}{size} bytes{' explained; hatched: not yet' if known else ''}")
+        file = save.files.get(name)
+        source = self.session.source(name)
+        self.files.setCurrentIndex(self.session.source_names.index(name))
+        root = file.bound.root if file is not None and file.bound is not None else None
+        self.strip.read_only = file is None
+        self.strip.show_source(source, lambda a, b: fields_between(root, a, b) if root is not None else ())
+        self.band.show_parts(source.size, band_parts(file) if file is not None else [])
+        size = f"{source.size:,}".replace(",", "\u202f")
+        known = f"{explained_bytes(root) / max(source.size, 1):.0%} of " if root is not None else ""
+        told = " explained; hatched: not yet" if known else "" if file is not None else " unpacked; to look at only"
+        self.share.setText(f"{known}{size} bytes{told}")
         self.show_entries()
+        self.show_marks()
+        self._show_lanes()
+        self._show_pane_source()
 
     def show_selection(self, selection: Selection) -> None:
         if selection.file != self._file:
@@ -122,23 +211,102 @@ class DescribeStage(QWidget):
         save = self.session.save
         if save is None or not self._file:
             return
-        spans = {}
+        pending = PendingBytes()
         for entry in save.tape:
-            if entry.node.file == self._file and len(entry.data) == entry.node.size:
-                raw = entry.node.raw
-                spans |= {
-                    entry.node.start + i: entry.data[i : i + 1] for i in range(len(raw)) if raw[i] != entry.data[i]
-                }
-        self.strip.show_pending(spans)
+            node = entry.node
+            if node.file != self._file:
+                continue
+            if not entry.moves:
+                pairs = enumerate(zip(node.raw, entry.data, strict=True), node.start)
+                pending.over |= {at: new for at, (old, new) in pairs if old != new}
+            elif not node.size:
+                pending.inserted[node.start] = len(entry.data)
+            else:
+                pending.removed.append((node.start, node.end))
+                if entry.data:
+                    pending.inserted[node.start] = len(entry.data)
+        self.strip.show_pending(pending)
         self.outline.viewport().update()
+
+    def show_marks(self) -> None:
+        self.strip.show_marks([(mark.start, mark.end) for mark in self.session.marks(self._file)])
+
+    # lanes
+
+    def _fill_lanes(self) -> None:
+        kept = self.session.kept_copies[:MOST_LANES]
+        self.lanes.clear()
+        self.lanes.addItem("Lanes: none")
+        self.lanes.addItems([f"Lane: {snapshot.label or local_time(snapshot.time)}" for snapshot in kept])
+        if len(kept) > 1:
+            self.lanes.addItem(f"Lanes: the last {min(len(kept), TOGETHER)}")
+        self.lanes.setVisible(bool(kept))
+
+    def _set_lanes(self, number: int) -> None:
+        self._show_lanes()
+
+    def _show_lanes(self) -> None:
+        """Lay the chosen copies under the file, aligned beside the window."""
+        number, kept = self.lanes.currentIndex(), self.session.kept_copies[:MOST_LANES]
+        chosen = [] if number <= 0 else kept[:TOGETHER] if number > len(kept) else [kept[number - 1]]
+        file, book = self._file, self.session.book
+        self._lanes_wanted += 1
+        wanted = self._lanes_wanted
+        if not chosen or book is None or self.session.save is None or file not in self.session.save.files:
+            self.strip.show_lanes([])
+            self._show_legend([])
+            return
+        path, source = self.session.save.files[file].path.absolute(), self.session.source(file)
+
+        def work() -> list[StripLane]:
+            found = []
+            for snapshot in chosen:
+                kept_file = next((each for each in snapshot.files if each.path == path), None)
+                if kept_file is not None:
+                    letter = LANE_LETTERS[len(found)]
+                    found.append(lane_over(letter, source, book.kept_source(kept_file)))
+            return found
+
+        def done(lanes: list[StripLane] | None, error: LedgerError | None) -> None:
+            if wanted == self._lanes_wanted:
+                self.strip.show_lanes(lanes or [])
+                self._show_legend(chosen)
+                if error is not None:
+                    self.session.told.emit(Message("broken", str(error)))
+
+        self.session.background.run(work, done)
+
+    def _show_legend(self, chosen: list[Snapshot]) -> None:
+        names = [
+            f"{letter} {snapshot.label or local_time(snapshot.time)}"
+            for letter, snapshot in zip(LANE_LETTERS, chosen, strict=False)
+        ]
+        self.legend.setText("   ".join(names) + ("   a number behind a letter: moved by so much" if names else ""))
+        self.legend.setVisible(bool(names))
+
+    # where the strip stands, and how it shows
+
+    def _show_bytes(self, start: int, end: int) -> None:
+        self.session.select(self._file, start, end)
+
+    def _show_rows(self, width: int, start: int) -> None:
+        self.rows.setEditText(f"Row: {width}")
+        self.strip.set_row_width(width, start)
+        self.strip.scroll_to(start)
+
+    def _set_letters(self) -> None:
+        letters = self.session.attempt(lambda: lettering(self.letters.currentText().strip()))
+        if letters is not None:
+            self.strip.set_letters(letters)
 
     def _point(self, offset: int) -> None:
         self.strip.scroll_to(offset)
 
     def _set_row_width(self) -> None:
-        width = ROWS[self.rows.currentText()]
+        typed = self.rows.currentText().removeprefix("Row:").strip()
+        width = ROWS.get(self.rows.currentText(), int(typed) if typed.isdecimal() else 0)
         if width >= 0:
-            self.strip.set_row_width(width)
+            self.strip.set_row_width(min(width, WIDEST))
             return
         save, selection = self.session.save, self.session.selection
         bound = save.files[self._file].bound if save is not None else None
@@ -152,6 +320,24 @@ class DescribeStage(QWidget):
             return
         self.strip.set_row_width(repeat.stride, repeat.start)
         self.strip.scroll_to(repeat.start)
+
+
+def lane_over(name: str, source: Source, kept: Source) -> StripLane:
+    """A kept copy laid under a file; bytes that moved, under the place they came from. Large ones are not aligned."""
+    if max(source.size, kept.size) > LARGEST_ALIGNED:
+        return StripLane(name, kept, lambda offset: 0)
+    import numpy as np
+
+    from faithful_ledger.core.compare import align
+
+    a, b = (np.frombuffer(each.read(0, each.size), np.uint8) for each in (source, kept))
+    found = align(a, b)
+    stretches = found.stretches()
+
+    def moved(offset: int) -> int:
+        return next((p.b - p.a for p in reversed(stretches) if 0 <= offset - p.a < p.length), 0)
+
+    return StripLane(name, MemorySource(found.rebased().tobytes()), moved)
 
 
 def _first_array(root: Node) -> RepeatNode | None:

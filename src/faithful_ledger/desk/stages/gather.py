@@ -5,19 +5,28 @@ from __future__ import annotations
 from datetime import datetime
 from pathlib import Path
 
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QAbstractItemView, QCheckBox, QFileDialog, QLineEdit, QMenu, QWidget
 
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.find import Candidate, SaveMoment, look, parse_since, usual_folders
+from faithful_ledger.core.find import Candidate, Program, SaveMoment, look, parse_since, programs, usual_folders
+from faithful_ledger.core.posting.checks import Check
+from faithful_ledger.core.records import Member, Snapshot
 from faithful_ledger.desk.background import Watcher
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.records import plain_table
-from faithful_ledger.desk.theme import HOLDS, mono
+from faithful_ledger.desk.stages.seen import WhenSeen
+from faithful_ledger.desk.theme import HOLDS, OPEN, mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
+from faithful_ledger.desk.widgets.slip_note import SightingSlip
 
 __all__ = ["GatherStage"]
 
+SYNCED = {
+    "synchronised folder? not said": "",
+    "the folder is synchronised": "yes",
+    "the folder is not synchronised": "no",
+}
 MOST_SHOWN = 300
 MOMENTS_SHOWN = 200
 SINCE = {
@@ -30,15 +39,21 @@ SINCE = {
 
 
 class GatherStage(QWidget):
-    """The sheet of the stage Gather. It works before a save is open. Signal: `watching` when that begins or ends."""
+    """The sheet of the stage Gather. It works before a save is open. Signals: `watching` when that begins or
+    ends, `undone` when it is known what will undo the work.
+    """
 
     watching = Signal()
+    undone = Signal()
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.session = session
         self.candidates: list[Candidate] = []
         self.moments: list[tuple[SaveMoment, str]] = []
+        self.members: list[Member] = []
+        self.checks: list[Check] = []
+        self._own = 0
         self.watcher = Watcher(self)
         self._looking = self._stopped = False
         self.folder = QLineEdit()
@@ -60,6 +75,19 @@ class GatherStage(QWidget):
         self.keep_each = QCheckBox("Keep every save")
         self.keep_each.setChecked(True)
         self.watch_button = button("Watch while I play", self.toggle_watch)
+        self.follow_button = button("What a program has open", self._follow)
+        self.follow_menu = QMenu(self.follow_button)
+        self.slip_button = button("Slip", self.show_slip)
+        self.slip_button.setToolTip("A small window that stays on top: what you see goes to the next save moment")
+        self.slip = SightingSlip()
+        self.slip.named.connect(self._name_quantity)
+        self.set_line = label("", "quiet")
+        self.set_table = plain_table((), [], "Files of this save", ())
+        self.add_file = button("Add a file to it…", self._add_member, "link")
+        self.synced = Chooser()
+        self.synced.addItems(list(SYNCED))
+        self.synced.setAccessibleName("Whether the folder is synchronised")
+        self.synced.activated.connect(lambda _: self._say_synced())
         self.moment_line = label("", "quiet")
         self.moment_table = plain_table((), [], "Save moments", ())
         for line in (self.folder, self.words):
@@ -70,15 +98,97 @@ class GatherStage(QWidget):
         self.body.addLayout(row(self.folder, button("Folder…", self._choose), self.words, self.since, self.look_button))
         self.body.addWidget(self.found, 3)
         self.body.addLayout(row(label("Save moments", "title"), None, self.moment_line))
-        self.body.addLayout(row(self.watched, self.keep_each, self.watch_button))
+        self.body.addLayout(row(self.watched, self.follow_button, self.keep_each, self.slip_button, self.watch_button))
         self.body.addWidget(self.moment_table, 2)
+        self.set_title = label("Files of this save", "title")
+        self.body.addLayout(row(self.set_title, self.set_line, None, self.synced, self.add_file))
+        self.body.addWidget(self.set_table)
         self.setLayout(self.body)
+        self.seen = WhenSeen(self, session, self.show_save)
+        session.recorded.connect(self.seen.mark_stale)
         self.watcher.moment.connect(self._on_moment)
         self.watcher.failed.connect(
             lambda error: (session.told.emit(Message("broken", str(error))), self._show_watch())
         )
         self._show_found()
         self._show_moments()
+
+    # the save that is open: its files, and what will undo the work
+
+    def show_save(self) -> None:
+        """The files of the open save with their roles, and what will undo a posting, found out beside the window."""
+        book, save = self.session.book, self.session.save
+        for widget in (self.set_title, self.set_table, self.add_file, self.synced):
+            widget.setVisible(save is not None)
+        if book is None or save is None:
+            return
+        main = save.main.path.absolute()
+        self.members = [Member(f.path.absolute(), name, "") for name, f in save.files.items()]
+        names = {member.path for member in self.members}
+        if save.template is not None:
+            beside = [main.with_name(companion.name) for companion in save.template.companions]
+            self.members += [Member(path, "cache", "goes when you post") for path in beside if path.exists()]
+            names |= set(beside)
+        self._own = len(self.members)
+        self.members += [member for member in book.records.members(main) if member.path not in names]
+        rows = [(m.path.name, m.role, m.note or ("" if m.path.exists() else "not there")) for m in self.members]
+        fresh = plain_table(("File", "Role", "Note"), rows, "Files of this save", (220, 150))
+        fresh.setFixedHeight(36 + 26 * min(max(len(rows), 1), 5))
+        edit = QAbstractItemView.EditTrigger
+        fresh.setEditTriggers(edit.DoubleClicked | edit.EditKeyPressed | edit.AnyKeyPressed)
+        for number in range(len(rows)):
+            for place in range(3):
+                if number < self._own or place == 0:
+                    item = fresh.item(number, place)
+                    item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
+        fresh.cellChanged.connect(self._member_changed)
+        self.set_table = swap(self.body, self.set_table, fresh)
+        self.synced.setCurrentIndex(list(SYNCED.values()).index(book.records.setting("synced")))
+
+        def done(checks: list[Check] | None, error: LedgerError | None) -> None:
+            if checks is not None and save is self.session.save:
+                self.checks = checks
+                self.undone.emit()
+
+        self.session.background.run(lambda: book.undoing(save), done)
+
+    def _add_member(self) -> None:
+        save = self.session.save
+        if save is not None:
+            names, _ = QFileDialog.getOpenFileNames(self, "Files that belong to this save", str(save.main.path.parent))
+            self.add_members([Path(name) for name in names])
+
+    def add_members(self, paths: list[Path]) -> None:
+        """Files that belong to the save and are kept with it; a role is guessed from the name."""
+        book, save = self.session.book, self.session.save
+        if book is None or save is None:
+            return
+        for path in paths:
+            member = Member(path.absolute(), _guessed_role(path), "")
+            self.session.attempt(lambda member=member: book.records.set_member(save.main.path.absolute(), member))
+        self.show_save()
+
+    def _member_changed(self, row_number: int, place: int) -> None:
+        book, save = self.session.book, self.session.save
+        if book is None or save is None:
+            return
+        role, note = (self.set_table.item(row_number, column_).text().strip() for column_ in (1, 2))
+        member = self.members[row_number]._replace(role=role, note=note)
+        self.session.attempt(lambda: book.records.set_member(save.main.path.absolute(), member))
+        self.show_save()
+
+    def _say_synced(self) -> None:
+        book = self.session.book
+        if book is not None:
+            book.records.set_setting("synced", SYNCED[self.synced.currentText()])
+            self.show_save()
+
+    def check_lines(self) -> list[tuple[str, str, str]]:
+        """What will undo the work, for the margin: role, mark and text."""
+        return [
+            ("holds", HOLDS, check.text) if check.ok else ("open", OPEN, f"{check.text}: {check.remedy}")
+            for check in self.checks
+        ]
 
     # looking
 
@@ -160,6 +270,54 @@ class GatherStage(QWidget):
             self.watcher.start([folder])
         self._show_watch()
 
+    def _follow(self) -> None:
+        """Choose a running program; what it has open is what is watched."""
+        self.follow_menu.clear()
+        self.follow_menu.addAction("looking…").setEnabled(False)
+        self.follow_menu.popup(self.follow_button.mapToGlobal(self.follow_button.rect().bottomLeft()))
+
+        def done(found: list[Program] | None, error: LedgerError | None) -> None:
+            self.follow_menu.clear()
+            for program in found or []:
+                for folder in program.folders[:3]:
+                    text = f"{program.name} ({program.pid}):  {folder}"
+                    self.follow_menu.addAction(text, lambda folder=folder: self.watched.setText(str(folder)))
+            if not found:
+                self.follow_menu.addAction("no program has a file of yours open").setEnabled(False)
+
+        self.session.background.run(programs, done)
+
+    def show_slip(self) -> None:
+        """The slip for what the game shows, on top of everything."""
+        book, save = self.session.book, self.session.save
+        if book is None or save is None:
+            self.session.told.emit(Message("open", "Open a save first; what you see belongs to it"))
+            return
+        self.slip.show_quantities(book.records.quantities(save.main.path))
+        self.slip.tell(
+            "It goes to the next save moment." if self.watcher.running else "Begin to watch, then save in the game."
+        )
+        self.slip.show()
+
+    def _name_quantity(self, name: str) -> None:
+        book, save = self.session.book, self.session.save
+        if book is not None and save is not None:
+            self.session.attempt(lambda: book.records.add_quantity(save.main.path, name))
+            self.slip.show_quantities(book.records.quantities(save.main.path))
+
+    def _sight(self, snapshot: Snapshot) -> int:
+        """Write what is on the slip down for a snapshot; how many lines there were."""
+        book, save = self.session.book, self.session.save
+        if book is None or save is None or not self.slip.isVisible():
+            return 0
+        found = self.slip.take()
+        for quantity in book.records.quantities(save.main.path):
+            if quantity.id in found:
+                book.records.sight(quantity, snapshot.id, found[quantity.id])
+        if found:
+            self.slip.tell(f"Written down for “{snapshot.label}”.")
+        return len(found)
+
     def _show_watch(self) -> None:
         running = self.watcher.running
         self.watch_button.setText("Stop watching" if running else "Watch while I play")
@@ -182,9 +340,11 @@ class GatherStage(QWidget):
             return "not the open save"
         number = sum(snapshot.label.startswith("save ") for snapshot in book.snapshots(save.main.path)) + 1
         snapshot = self.session.keep(f"save {number}")
+        sighted = self._sight(snapshot) if snapshot is not None else 0
         if snapshot is not None and not self.session.pending:
             self.session.reopen()
-        return f"kept as “save {number}”" if snapshot is not None else "not kept"
+        seen = f", {sighted} sighted" if sighted else ""
+        return f"kept as “save {number}”{seen}" if snapshot is not None else "not kept"
 
     def _show_moments(self) -> None:
         rows = []
@@ -199,6 +359,14 @@ class GatherStage(QWidget):
         for number in range(len(rows)):
             fresh.item(number, 0).setFont(mono(12))
         self.moment_table = swap(self.body, self.moment_table, fresh)
+
+
+def _guessed_role(path: Path) -> str:
+    """A role by the name, to begin with."""
+    name = path.name.casefold()
+    words = {"option": "options", "setting": "options", "config": "options", ".cfg": "options", "account": "account"}
+    words |= {"profile": "account", "index": "index", ".idx": "index", "cache": "cache", "slot": "slot", "save": "slot"}
+    return next((role for word, role in words.items() if word in name), "part")
 
 
 def _when(seconds: float) -> str:

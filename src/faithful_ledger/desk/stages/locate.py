@@ -280,7 +280,12 @@ class LocateStage(QWidget):
         used = [(n, s) for n, s in enumerate(self.snapshots) if s.id in quantity.seen]
         lanes = []
         for (number, snapshot), at in zip(used, place.offsets, strict=False):
-            source = self.session.attempt(lambda snapshot=snapshot: book.kept_source(snapshot.files[0]))
+            inner = found.payloads.get(place.route) if found is not None else None
+            source = (
+                inner[len(lanes)]
+                if inner is not None
+                else self.session.attempt(lambda snapshot=snapshot: book.kept_source(snapshot.files[0]))
+            )
             if source is None:
                 return
             start = max(at - BEFORE, 0)

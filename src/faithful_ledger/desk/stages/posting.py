@@ -27,6 +27,7 @@ class PostingSheet(QWidget):
         super().__init__(parent)
         self.session = session
         self.checks: list[Check] = []
+        self.warnings: list[Check] = []
         self.note = QLineEdit()
         self.note.setPlaceholderText("A note for the records, if you like")
         self.note.setAccessibleName("Note")
@@ -54,6 +55,10 @@ class PostingSheet(QWidget):
         if plan is None or book is None:
             return
         self.checks = book.check(plan, detach_links=self.detach.isChecked())
+        save = self.session.save
+        told = {check.kind for check in self.checks if not check.ok}
+        undoing = book.undoing(save) if save is not None else []
+        self.warnings = [check for check in undoing if not check.ok and check.kind not in told]
         self.detach.setVisible(any(check.kind == "links" for check in self.checks))
         total = sum(max(change.size, change.old_size) for change in plan.changes)
         files = [file.file.path.name for file in plan.files if file.changes]
@@ -147,7 +152,7 @@ class PostingSheet(QWidget):
         return [
             ("holds", HOLDS, check.text) if check.ok else ("broken", BROKEN, f"{check.text}; {check.remedy}")
             for check in self.checks
-        ]
+        ] + [("open", OPEN, f"{check.text}: {check.remedy}") for check in self.warnings]
 
 
 def _counted(number: int, one: str, many: str) -> str:

@@ -6,20 +6,28 @@ from datetime import datetime
 from itertools import islice
 from pathlib import Path
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLineEdit, QTableWidget, QTableWidgetItem, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QFileDialog,
+    QHeaderView,
+    QLineEdit,
+    QTableWidget,
+    QTableWidgetItem,
+    QWidget,
+)
 
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.compare import field_differences
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.records import Posting, Snapshot
+from faithful_ledger.core.records import KeptFile, Posting, Snapshot
 from faithful_ledger.core.save import bind_files
-from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
 
-__all__ = ["RecordsStage", "local_time", "plain_table"]
+__all__ = ["RecordsStage", "field_text", "local_time", "plain_table"]
 
 MOST_DIFFERENCES = 200
 
@@ -56,9 +64,10 @@ def plain_table(head: tuple[str, ...], rows: list[tuple[str, ...]], name: str, w
 
 
 class RecordsStage(QWidget):
-    """The sheet of the stage Records."""
+    """The sheet of the stage Records. Signal: `compare_wanted(snapshot, other or None)`."""
 
     title = "Records"
+    compare_wanted = Signal(object, object)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -77,6 +86,14 @@ class RecordsStage(QWidget):
         self.body = column(spacing=10)
         self.body.setContentsMargins(16, 12, 16, 10)
         self.body.addLayout(row(label("Records", "title"), None, self.label_line, self.keep_button))
+        self.body.addLayout(
+            row(
+                None,
+                button("Take in a snapshot…", self.take_in, "link"),
+                button("Check every kept copy", self.check_vault, "link"),
+                spacing=14,
+            )
+        )
         self.label_line.setMinimumWidth(260)
         self.body.addWidget(self.table, 2)
         self.body.addWidget(self.detail, 3)
@@ -162,9 +179,15 @@ class RecordsStage(QWidget):
 
     def _show_snapshot(self, snapshot: Snapshot) -> None:
         act = button("Restore this snapshot", lambda: self.session.restore(snapshot), "main")
-        told = label("what is there now is kept first", "quiet")
-        title = f"Snapshot of {local_time(snapshot.time)}"
-        self.detail_column.addLayout(row(label(title, "title"), None, told, act))
+        title = snapshot.label or f"Snapshot of {local_time(snapshot.time)[11:]}"
+        act.setToolTip("What is there now is kept first")
+        number = self.records.index(snapshot)
+        before = next((r for r in self.records[number + 1 :] if isinstance(r, Snapshot)), None)
+        compare = button("Compare with now", lambda: self.compare_wanted.emit(snapshot, None))
+        last = button("with the one before", lambda: self.compare_wanted.emit(before, snapshot))
+        last.setEnabled(before is not None)
+        out = button("Export…", lambda: self._export(snapshot))
+        self.detail_column.addLayout(row(label(title, "title"), None, compare, last, out, act, spacing=6))
         files = [(file.path.name, f"{file.size} bytes", file.sha256) for file in snapshot.files]
         table = plain_table(("File", "Size", "SHA-256"), files, "Files", (150, 110))
         table.setMaximumHeight(34 + 26 * len(files))
@@ -176,6 +199,43 @@ class RecordsStage(QWidget):
             self.detail_column.addWidget(table, 1)
         else:
             self.detail_column.addStretch(1)
+
+    def _export(self, snapshot: Snapshot) -> None:
+        """Write a snapshot as a zip file."""
+        book = self.session.book
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Export this snapshot", f"{snapshot.label or snapshot.id}.zip", "Zip files (*.zip)"
+        )
+        if name and book is not None:
+            path = Path(name)
+            self.session.attempt(lambda: (path.unlink(missing_ok=True), book.export(snapshot, path)))
+
+    def take_in(self) -> None:
+        """Keep what was exported before."""
+        name, _ = QFileDialog.getOpenFileName(self, "Take in a snapshot", "", "Zip files (*.zip)")
+        if name:
+            self.session.take_in(Path(name))
+
+    def check_vault(self) -> None:
+        """Read every kept copy again, beside the window."""
+        book = self.session.book
+        if book is None:
+            return
+        self.session.told.emit(Message("open", "Every kept copy is read again…"))
+
+        def done(damaged: list[tuple[Snapshot, KeptFile]] | None, error: LedgerError | None) -> None:
+            if error is not None or damaged is None:
+                self.session.told.emit(Message("broken", str(error)))
+            elif not damaged:
+                self.session.told.emit(Message("holds", "Every kept copy is whole: each has the bytes its name says."))
+            else:
+                names = ", ".join(f"{f.path.name} of “{s.label or local_time(s.time)}”" for s, f in damaged[:4])
+                text = f"{len(damaged)} kept copies are damaged: {names}"
+                self.session.told.emit(
+                    Message("broken", f"{text}. Look in a backup of the vault; the others are whole")
+                )
+
+        self.session.background.run(book.check_vault, done)
 
     def _differences(self, snapshot: Snapshot) -> tuple[list[tuple[str, ...]], str]:
         """Fields that say something else in a snapshot than in the open save."""
@@ -194,7 +254,7 @@ class RecordsStage(QWidget):
                 return [], f"{BROKEN} {file.problem}"
         present = {name: file.bound for name, file in save.files.items() if file.bound is not None}
         found = islice(field_differences(bound, present), MOST_DIFFERENCES + 1)
-        rows: list[tuple[str, ...]] = [(item.path, _shown(item.a), _shown(item.b)) for item in found]
+        rows: list[tuple[str, ...]] = [(item.path, field_text(item.a), field_text(item.b)) for item in found]
         if len(rows) > MOST_DIFFERENCES:
             return rows[:MOST_DIFFERENCES], f"The first {MOST_DIFFERENCES} fields that differ from the save now"
         return (
@@ -203,7 +263,8 @@ class RecordsStage(QWidget):
         )
 
 
-def _shown(node: FieldNode | None) -> str:
+def field_text(node: FieldNode | None) -> str:
+    """What a field says, for a table; a dash where it is not there."""
     if node is None:
         return "–"
     try:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLayout, Q
 
 from faithful_ledger.desk.theme import colours
 
-__all__ = ["Chooser", "button", "clear", "column", "label", "pair", "restyle", "row", "rule", "swap"]
+__all__ = ["Chooser", "button", "clear", "column", "label", "pair", "restyle", "row", "rule", "swap", "tab"]
 
 Shown = TypeVar("Shown", bound=QWidget)
 
@@ -61,6 +61,13 @@ def button(text: str, act: Callable[[], object], role: str = "") -> QPushButton:
     if role == "link":
         made.setCursor(Qt.CursorShape.PointingHandCursor)
     made.clicked.connect(lambda: act())
+    return made
+
+
+def tab(text: str, act: Callable[[], object]) -> QPushButton:
+    """One of several words of which one is chosen."""
+    made = button(text, act, "tab")
+    made.setCheckable(True)
     return made
 
 

@@ -6,11 +6,12 @@ from pathlib import Path
 
 from PySide6.QtCore import QEvent, QObject, QPoint, Qt, Signal
 from PySide6.QtGui import QFontMetrics, QKeyEvent, QResizeEvent
-from PySide6.QtWidgets import QFrame, QLineEdit, QListWidget, QMenu, QToolButton, QWidget
+from PySide6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QMenu, QToolButton, QWidget
 
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.goto import Destination, destinations
+from faithful_ledger.core.goto import Destination, destinations, number_in_words
 from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.theme import mono
 from faithful_ledger.desk.widgets.basics import label, row
 
 __all__ = ["Head"]
@@ -52,6 +53,8 @@ class Head(QFrame):
         self.list.hide()
         self.file = ""
         self._about = ""
+        self._asked = 0
+        self._going = False
         line = row(self.book, self.chip, None, self.box, spacing=10)
         line.setContentsMargins(10, 0, 12, 0)
         self.setLayout(line)
@@ -115,21 +118,44 @@ class Head(QFrame):
     # the box
 
     def _look(self, text: str) -> None:
-        self.list.clear()
-        save = self.session.save
-        self.found = destinations(save, text, self.file) if save is not None else []
-        for destination in self.found:
-            self.list.addItem(destination.text)
-        if text.strip() and not self.found:
-            self.list.addItem("nothing found by this name, offset, number or text")
-        if not text.strip():
+        """Look beside the window; what was typed since makes an answer void."""
+        self._asked += 1
+        asked, save = self._asked, self.session.save
+        self.found = []
+        if not text.strip() or save is None:
             self.list.hide()
             return
+        selection = self.session.selection
+        here = selection.start if selection is not None and selection.file == self.file else 0
+        file = self.file if self.file in save.files else save.main.name
+
+        def done(found: list[Destination] | None, error: LedgerError | None) -> None:
+            if asked == self._asked:
+                self._show_found(text, found or [], "" if error is None else str(error))
+
+        self.session.background.run(lambda: destinations(save, text, file, here), done)
+
+    def _show_found(self, text: str, found: list[Destination], problem: str) -> None:
+        self.list.clear()
+        self.found = found
+        for destination in found:
+            self.list.addItem(destination.text)
+        words = number_in_words(text.strip())
+        if not found:
+            self.list.addItem(problem or "nothing found by this name, offset, number or text")
+        if words:
+            item = QListWidgetItem(words)
+            item.setFlags(Qt.ItemFlag.NoItemFlags)
+            item.setFont(mono(11))
+            self.list.addItem(item)
         self.list.setCurrentRow(0)
-        width = max(self.box.width(), 460)
+        width = max(self.box.width(), 500)
         corner = self.box.mapToGlobal(QPoint(self.box.width() - width, self.box.height() + 4))
         self.list.setGeometry(corner.x(), corner.y(), width, min(26 * max(self.list.count(), 1) + 6, 370))
         self.list.show()
+        if self._going:
+            self._going = False
+            self._go(0)
 
     def _go(self, number: int) -> None:
         self.list.hide()
@@ -143,9 +169,11 @@ class Head(QFrame):
                 self.list.setCurrentRow(min(max(self.list.currentRow() + step, 0), self.list.count() - 1))
                 return True
             if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-                if not self.list.isVisible():
+                if self.list.isVisible() and self.found:
+                    self._go(self.list.currentRow())
+                else:
+                    self._going = True
                     self._look(self.box.text())
-                self._go(self.list.currentRow())
                 return True
             if event.key() == Qt.Key.Key_Escape:
                 self.list.hide()

@@ -5,13 +5,14 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QGridLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QGridLayout, QLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from faithful_ledger.core.binding import FieldNode, Node, RepeatNode
 from faithful_ledger.core.codecs import ChoiceCodec, SwitchesCodec
-from faithful_ledger.core.codecs.readings import readings
+from faithful_ledger.core.codecs.literals import bytes_typed
+from faithful_ledger.core.codecs.readings import Reading, readings
 from faithful_ledger.core.errors import LedgerError, place
-from faithful_ledger.core.records import Quantity
+from faithful_ledger.core.records import Mark, Quantity
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.save import Save
 from faithful_ledger.desk.session import Selection, Session
@@ -40,6 +41,7 @@ class Margin(QFrame):
         self.setFixedWidth(MARGIN_WIDTH)
         self.session = session
         self.entry_line: QLineEdit | None = None
+        self.note_line: QLineEdit | None = None
         page = QFrame()
         page.setObjectName("asidepage")
         self.paper = QVBoxLayout(page)
@@ -80,9 +82,9 @@ class Margin(QFrame):
             size = selection.end - selection.start
             self._begin(f"{size} byte{'s' if size != 1 else ''} selected")
             self._add(pair("begins", place(selection.start)), pair("ends before", place(selection.end)))
-            if save.template is not None:
+            if save.template is not None and selection.file in save.files:
                 self._add(label(f"{OPEN} no field describes {'it' if size == 1 else 'them'} yet", "open", wrap=True))
-        self._show_readings(save, selection)
+        self._show_readings(selection)
         self.paper.addStretch(1)
 
     def show_place(self, quantity: Quantity | None, located: Located | None, place: Place | None) -> None:
@@ -98,10 +100,12 @@ class Margin(QFrame):
             self._add(
                 pair("fits", f"{place.fits} of {place.of} snapshots", "holds" if place.fits == place.of else "open")
             )
+            if place.layer is not None:
+                self._add(pair("inside", place.layer))
             if place.anchor is not None:
                 self._add(pair("moves", place.anchor))
             for reason in place.reasons:
-                if not reason.startswith("moves"):
+                if not reason.startswith(("moves", "inside")):
                     self._add(pair("why", reason))
             if quantity.pinned:
                 self._add(pair("pinned", quantity.pinned, "holds"))
@@ -116,7 +120,7 @@ class Margin(QFrame):
         self.paper.addStretch(1)
 
     def _begin(self, title: str) -> None:
-        self.entry_line = None
+        self.entry_line = self.note_line = None
         clear(self.paper)
         heading = label(title, "heading", wrap=True, selectable=True)
         self.paper.addWidget(heading)
@@ -211,21 +215,88 @@ class Margin(QFrame):
             row(label("Enter", "quiet"), line, button("Write down", lambda: self.session.enter(node, line.text())))
         )
 
-    def _show_readings(self, save: Save, selection: Selection) -> None:
+    def _show_readings(self, selection: Selection) -> None:
+        """Every way to read the bytes; what is typed into one becomes an entry."""
         if selection.end <= selection.start:
             return
+        session, file, start = self.session, selection.file, selection.start
         self._add(label("These bytes read as", "heading"), rule())
         grid = QGridLayout()
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setHorizontalSpacing(8)
-        grid.setVerticalSpacing(3)
-        source = save.files[selection.file].source
+        grid.setVerticalSpacing(1)
         grid.setColumnStretch(1, 1)
-        for line, reading in enumerate(readings(source, selection.start, selection.end)):
-            value = label(reading.text, selectable=True)
-            value.setFont(mono(12))
-            value.setAlignment(Qt.AlignmentFlag.AlignRight)
-            value.setMinimumWidth(10)
+        source = session.shown_source(file)
+        editable = session.save is not None and file in session.save.files
+        for line, reading in enumerate(readings(source, start, selection.end)):
             grid.addWidget(label(reading.name, "quiet"), line, 0)
-            grid.addWidget(value, line, 1)
+            grid.addWidget(self._reading(reading, file, start, editable and reading.codec is not None), line, 1)
         self._add(grid)
+        if editable:
+            self._add(self._typing(selection))
+        self._show_marks(selection)
+
+    def _reading(self, reading: Reading, file: str, start: int, editable: bool) -> QLineEdit:
+        shown = QLineEdit(reading.text)
+        shown.setProperty("role", "reading")
+        shown.setFont(mono(12))
+        shown.setAlignment(Qt.AlignmentFlag.AlignRight)
+        shown.setReadOnly(not editable)
+        shown.setCursorPosition(0)
+        shown.setAccessibleName(f"These bytes as {reading.name.strip()}")
+        if editable:
+            shown.setToolTip("Type another value and press Return")
+
+            def enter() -> None:
+                old = bytes(self.session.shown_source(file).read(start, start + reading.size))
+                data = self.session.attempt(lambda: reading.typed(shown.text(), old))
+                if data is not None:
+                    self.session.type_bytes(file, start, start + reading.size, data)
+
+            shown.returnPressed.connect(enter)
+        return shown
+
+    def _typing(self, selection: Selection) -> QLayout:
+        """A line for the bytes themselves: in hexadecimal, or a text in quotation marks."""
+        line = QLineEdit()
+        line.setPlaceholderText('0A FF or "text"')
+        line.setAccessibleName("Type bytes over the selected ones")
+
+        def enter() -> None:
+            data = self.session.attempt(lambda: bytes_typed(line.text()))
+            if data:
+                self.session.type_bytes(selection.file, selection.start, selection.start + len(data), data)
+
+        line.returnPressed.connect(enter)
+        return row(label("bytes", "quiet"), line, button("Type over", enter))
+
+    def _show_marks(self, selection: Selection) -> None:
+        session = self.session
+        marks = [m for m in session.marks(selection.file) if m.start < selection.end and selection.start < m.end]
+        for mark in marks:
+            words = label(
+                f"{OPEN} {mark.note or 'marked'} · {place(mark.start)}, {mark.end - mark.start} bytes", wrap=True
+            )
+            line = row(words, button("remove", lambda mark=mark: self._unmark(mark, selection), "link"), spacing=4)
+            line.setStretchFactor(words, 1)
+            self._add(line)
+        self.note_line = QLineEdit()
+        self.note_line.setPlaceholderText("a note about these bytes")
+        self.note_line.setAccessibleName("Note for the selected bytes")
+        self.note_line.returnPressed.connect(lambda: self._mark(selection))
+        self._add(row(label("mark", "quiet"), self.note_line, button("Mark", lambda: self._mark(selection))))
+
+    def _mark(self, selection: Selection) -> None:
+        if self.note_line is not None:
+            note = self.note_line.text().strip()
+            self.session.mark(selection.file, selection.start, selection.end, note)
+            self.show_selection(selection)
+
+    def _unmark(self, mark: Mark, selection: Selection) -> None:
+        self.session.unmark(mark)
+        self.show_selection(selection)
+
+    def focus_note(self) -> None:
+        """Put the cursor into the note about the selected bytes."""
+        if self.note_line is not None:
+            self.note_line.setFocus()

@@ -6,32 +6,56 @@ row of bytes; files with more rows than a scroll bar can count are scrolled in l
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 
-from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
-from PySide6.QtGui import QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QResizeEvent
-from PySide6.QtWidgets import QAbstractScrollArea, QWidget
+from PySide6.QtCore import QPoint, QSize, Qt, Signal
+from PySide6.QtGui import (
+    QContextMenuEvent,
+    QGuiApplication,
+    QKeyEvent,
+    QKeySequence,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QResizeEvent,
+)
+from PySide6.QtWidgets import QAbstractScrollArea, QMenu, QWidget
 
 from faithful_ledger.core.binding import FieldNode
+from faithful_ledger.core.codecs.lettering import Lettering, lettering
+from faithful_ledger.core.codecs.literals import LITERALS
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.source import MemorySource, Source
-from faithful_ledger.desk.theme import BROKEN, colours, mono, sans
+from faithful_ledger.desk.theme import BROKEN, colours, sans
+from faithful_ledger.desk.widgets.strip_rows import (
+    CELL_WIDTHS,
+    LANE_LINE,
+    OFFSETS_WIDTH,
+    ROW_HEIGHT,
+    PendingBytes,
+    Row,
+    StripLane,
+    draw_row,
+)
 
-__all__ = ["ByteStrip"]
+__all__ = ["OFFSETS_WIDTH", "ROW_HEIGHT", "ByteStrip"]
 
-CELL_WIDTHS = {"hex": 24, "decimal": 30, "bits": 74}
-NUMBER_LINE, LETTER_LINE, NAME_LINE, GAP = 19, 15, 16, 6
-ROW_HEIGHT = NUMBER_LINE + LETTER_LINE + NAME_LINE + GAP
-OFFSETS_WIDTH = 84
 MOST_ROWS = 1 << 30
+MOST_COPIED = 16 << 20
 FIXED_WIDTHS = (8, 12, 16, 20, 24, 32, 48, 64)
+NIBBLES = "0123456789ABCDEF"
 
 
 class ByteStrip(QAbstractScrollArea):
-    """Signals: `picked(start, end)` when the user selects bytes, `moved(first, last)` when other rows are shown."""
+    """Signals: `picked(start, end)` when the user selects bytes, `moved(first, last)` when other rows are shown,
+    `typed(start, end, data)` when bytes give way to others, come in (start = end) or go (no data), and
+    `note_wanted(start, end)` to mark bytes.
+    """
 
     picked = Signal(object, object)  # offsets; Qt's own int ends at 2 GiB
     moved = Signal(object, object)
+    typed = Signal(object, object, object)
+    note_wanted = Signal(object, object)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -41,7 +65,12 @@ class ByteStrip(QAbstractScrollArea):
         self.setAccessibleName("Bytes of the file")
         self._source: Source = MemorySource(b"")
         self._fields: Callable[[int, int], Iterable[FieldNode]] = lambda start, end: ()
-        self._pending: dict[int, bytes] = {}
+        self._pending = PendingBytes()
+        self._lanes: Sequence[StripLane] = ()
+        self._marks: Sequence[tuple[int, int]] = ()
+        self._letters: Lettering = lettering("ascii")
+        self._half = ""
+        self.read_only = False
         self._base = "hex"
         self._wanted_width = 0
         self._origin = 0
@@ -57,12 +86,29 @@ class ByteStrip(QAbstractScrollArea):
         self._source, self._fields = source, fields
         self._start = self._end = self._anchor = 0
         self._origin = 0
+        self._lanes, self._marks, self._half = (), (), ""
         self._layout()
         self.verticalScrollBar().setValue(0)
 
-    def show_pending(self, spans: dict[int, bytes]) -> None:
-        """Mark bytes that an entry of the same size will change: offset to new bytes."""
-        self._pending = spans
+    def show_pending(self, pending: PendingBytes) -> None:
+        """Mark bytes that entries will change."""
+        self._pending = pending
+        self.viewport().update()
+
+    def show_lanes(self, lanes: Sequence[StripLane]) -> None:
+        """Lay other snapshots under each row."""
+        first = self.first_offset
+        self._lanes = lanes
+        self._layout()
+        self.scroll_to(first)
+
+    def show_marks(self, marks: Sequence[tuple[int, int]]) -> None:
+        self._marks = marks
+        self.viewport().update()
+
+    def set_letters(self, letters: Lettering) -> None:
+        """What stands under the numbers."""
+        self._letters = letters
         self.viewport().update()
 
     def set_base(self, base: str) -> None:
@@ -116,7 +162,11 @@ class ByteStrip(QAbstractScrollArea):
         return (offset - self._origin) // self.row_width + (1 if self._origin else 0)
 
     def _rows_shown(self) -> int:
-        return max(self.viewport().height() // ROW_HEIGHT, 1)
+        return max(self.viewport().height() // self.row_height, 1)
+
+    @property
+    def row_height(self) -> int:
+        return ROW_HEIGHT + len(self._lanes) * LANE_LINE
 
     def _step(self) -> int:
         return max(self._rows() // MOST_ROWS, 1)
@@ -167,85 +217,32 @@ class ByteStrip(QAbstractScrollArea):
             start = self._row_start(self._top_row() + number)
             if start >= self._source.size:
                 break
+            y = number * self.row_height
             try:
-                self._draw_row(painter, number * ROW_HEIGHT, start)
+                draw_row(painter, self._row(start), y, self._x(0))
             except LedgerError as error:
                 painter.setPen(colours()["broken"])
                 painter.setFont(sans())
-                box = self.viewport().rect().adjusted(12, number * ROW_HEIGHT + 8, -12, 0)
+                box = self.viewport().rect().adjusted(12, y + 8, -12, 0)
                 painter.drawText(box, Qt.TextFlag.TextWordWrap, f"{BROKEN} {error}")
                 break
 
-    def _draw_row(self, painter: QPainter, y: int, start: int) -> None:
-        theme = colours()
+    def _row(self, start: int) -> Row:
         low, high = max(start, 0), min(start + self.row_width, self._source.size)
-        data = bytes(self._source.read(low, high))
-        fields = list(self._fields(low, high))
-        covered = {
-            offset
-            for field in fields
-            if not field.spec.unknown
-            for offset in range(max(field.start, low), min(field.end, high))
-        }
-        for offset, byte in enumerate(data, low):
-            self._draw_cell(painter, self._x(offset - start), y, offset, byte, offset in covered)
-        for field in fields:
-            if not field.spec.unknown:
-                self._draw_bracket(painter, y, start, low, high, field)
-        painter.fillRect(QRect(0, y, OFFSETS_WIDTH - 2, ROW_HEIGHT), theme["paper"])
-        painter.setPen(theme["ink"])
-        painter.setFont(mono(12))
-        painter.drawText(QPoint(4, y + NUMBER_LINE - 5), f"0x{low:04X}")
-        painter.setPen(theme["quiet"])
-        painter.setFont(mono(11))
-        painter.drawText(QPoint(4, y + NUMBER_LINE + LETTER_LINE - 5), str(low))
-
-    def _draw_cell(self, painter: QPainter, x: int, y: int, offset: int, byte: int, covered: bool) -> None:
-        theme = colours()
-        box = QRect(x, y, self._cell, NUMBER_LINE + LETTER_LINE)
-        new = self._pending.get(offset)
-        if new is not None:
-            painter.fillRect(box, theme["pending"])
-        if self._start <= offset < self._end:
-            painter.fillRect(box, theme["tint"])
-            painter.fillRect(QRect(x, y + NUMBER_LINE + LETTER_LINE - 2, self._cell, 2), theme["holds"])
-        shown = byte if new is None else new[0]
-        number = {"hex": f"{shown:02X}", "decimal": str(shown), "bits": f"{shown:08b}"}[self._base]
-        painter.setFont(mono(13))
-        painter.setPen(theme["open" if new is not None else "faint" if shown == 0 else "ink" if covered else "quiet"])
-        painter.drawText(QRect(x, y, self._cell, NUMBER_LINE), Qt.AlignmentFlag.AlignCenter, number)
-        painter.setFont(mono(11))
-        if 32 < shown < 127:
-            painter.setPen(theme["quiet"])
-            painter.drawText(
-                QRect(x, y + NUMBER_LINE - 3, self._cell, LETTER_LINE), Qt.AlignmentFlag.AlignCenter, chr(shown)
-            )
-
-    def _draw_bracket(self, painter: QPainter, y: int, row: int, low: int, high: int, field: FieldNode) -> None:
-        theme = colours()
-        left, right = max(field.start, low), min(field.end, high)
-        if left >= right:
-            return
-        x0, x1 = self._x(left - row) + 2, self._x(right - row) - 2
-        base = y + NUMBER_LINE + LETTER_LINE + 1
-        chosen = field.start < self._end and field.end > self._start
-        painter.setPen(theme["open" if self._pending_in(field) else "holds" if chosen else "faint"])
-        painter.drawLine(x0, base, x1, base)
-        if left == field.start:
-            painter.drawLine(x0, base - 4, x0, base)
-        if right == field.end:
-            painter.drawLine(x1, base - 4, x1, base)
-        if left != field.start:
-            return
-        font = sans(10, strong=chosen)
-        painter.setFont(font)
-        painter.setPen(theme["ink" if chosen else "quiet"])
-        room = x1 - x0 + 3
-        name = QFontMetrics(font).elidedText(field.spec.name, Qt.TextElideMode.ElideRight, room) if room > 16 else ""
-        painter.drawText(QRect(x0, base + 1, room, NAME_LINE - 2), Qt.AlignmentFlag.AlignLeft, name)
-
-    def _pending_in(self, field: FieldNode) -> bool:
-        return any(field.start <= offset < field.end for offset in self._pending)
+        return Row(
+            start,
+            low,
+            bytes(self._source.read(low, high)),
+            list(self._fields(low, high)),
+            self._base,
+            (self._start, self._end),
+            (self._start, self._half) if self._half else None,
+            self._pending,
+            [(lane, bytes(lane.source.read(low, high))) for lane in self._lanes],
+            [mark for mark in self._marks if mark[0] < high and low < mark[1]],
+            self._letters,
+            bytes(self._source.read(high, high + 3)),
+        )
 
     def _x(self, column: int) -> int:
         return OFFSETS_WIDTH + column * self._cell - self.horizontalScrollBar().value()
@@ -254,7 +251,7 @@ class ByteStrip(QAbstractScrollArea):
 
     def _offset_at(self, point: QPoint) -> int | None:
         column = (point.x() - self._x(0)) // self._cell
-        row = self._top_row() + point.y() // ROW_HEIGHT
+        row = self._top_row() + point.y() // self.row_height
         column = min(max(column, 0), self.row_width - 1)
         offset = self._row_start(row) + column
         return offset if 0 <= offset < self._source.size else None
@@ -280,7 +277,65 @@ class ByteStrip(QAbstractScrollArea):
         if field is not None:
             self._pick(field.start, field.end)
 
+    # typing and copying
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        if self._end <= self._start:
+            return
+        menu = QMenu(self)
+        for name in LITERALS:
+            menu.addAction(f"Copy as {name}", lambda name=name: self.copy(name))
+        menu.addSeparator()
+        menu.addAction("Mark with a note…", lambda: self.note_wanted.emit(self._start, self._end))
+        if not self.read_only:
+            size = self._end - self._start
+            count = "a byte" if size == 1 else f"{size} bytes"
+            menu.addAction(f"Insert {count} before\tIns", self._insert)
+            menu.addAction(f"Remove {'this byte' if size == 1 else f'these {size} bytes'}\tDel", self._remove)
+        menu.popup(event.globalPos())
+
+    def copy(self, name: str) -> None:
+        """Copy the selected bytes, at most 16 MiB of them, as one of `LITERALS`."""
+        data = bytes(self._source.read(self._start, min(self._end, self._start + MOST_COPIED)))
+        QGuiApplication.clipboard().setText(LITERALS[name](data))
+
+    def _insert(self) -> None:
+        self.typed.emit(self._start, self._start, bytes(self._end - self._start))
+
+    def _remove(self) -> None:
+        self.typed.emit(self._start, self._end, b"")
+
+    def _type(self, nibble: str) -> None:
+        """Half a byte in hexadecimal; with the second half the byte is entered and the next one selected."""
+        at = self._start
+        self._half += nibble
+        if len(self._half) < 2:
+            self.viewport().update()
+            return
+        data, self._half = bytes.fromhex(self._half), ""
+        self.typed.emit(at, at + 1, data)
+        following = min(at + 1, self._source.size - 1)
+        self._anchor = following
+        self._pick(following, following + 1)
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.matches(QKeySequence.StandardKey.Copy):
+            self.copy("hex")
+            return
+        plain = event.modifiers() in (
+            Qt.KeyboardModifier.NoModifier,
+            Qt.KeyboardModifier.KeypadModifier,
+            Qt.KeyboardModifier.ShiftModifier,
+        )
+        if self._end > self._start and not self.read_only and plain:
+            letter = event.text().upper()
+            if self._base == "hex" and letter and letter in NIBBLES:
+                self._type(letter)
+                return
+            act = {Qt.Key.Key_Insert: self._insert, Qt.Key.Key_Delete: self._remove}.get(Qt.Key(event.key()))
+            if act is not None:
+                act()
+                return
         width, page = self.row_width, self.row_width * self._rows_shown()
         steps = {
             Qt.Key.Key_Left: -1,
@@ -310,6 +365,7 @@ class ByteStrip(QAbstractScrollArea):
     def _pick(self, start: int, end: int) -> None:
         if (start, end) == (self._start, self._end):
             return
+        self._half = ""
         self._start, self._end = start, end
         self._ensure_visible(end - 1 if self._anchor == start else start)
         self.viewport().update()

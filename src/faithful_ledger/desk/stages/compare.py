@@ -1,0 +1,279 @@
+"""Compare: two snapshots, or a snapshot and the save now: what moved, came in, went or changed; fields; files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QWidget
+
+from faithful_ledger.core.binding import GroupNode
+from faithful_ledger.core.binding.spans import field_at
+from faithful_ledger.core.book import Book
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.records import Snapshot
+from faithful_ledger.core.save import Save, bind_files
+from faithful_ledger.core.source import MemorySource, Source, open_source
+from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.stages.records import field_text, local_time, plain_table
+from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono
+from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
+from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.compare import Alignment, Difference, FieldDifference
+
+__all__ = ["CompareSheet"]
+
+NOW = "the save now"
+MOST_ROWS = 500
+LANE_BYTES = 64
+SIZES = {"changes of any size": (0, 1 << 62), "up to 4 bytes": (1, 4), "5 bytes and more": (5, 1 << 62)}
+SIGNS = {"replaced": "changed", "inserted": "came in", "removed": "went", "moved": "moved"}
+
+
+class Compared(NamedTuple):
+    """The outcome of one comparison. `noise` is the share of the first that changes by itself."""
+
+    a: bytes
+    b: bytes
+    alignment: Alignment
+    differences: list[Difference]
+    fields: list[FieldDifference]
+    files: list[tuple[str, str]]
+    noise: float
+    root: GroupNode | None  # of the second, where the template fits both
+
+
+class CompareSheet(QWidget):
+    """Signal: `left` when the user is done."""
+
+    left = Signal()
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.session = session
+        self.snapshots: list[Snapshot] = []
+        self.compared: Compared | None = None
+        self.shown: list[Difference] = []
+        self._asked = 0
+        self.first, self.second, self.quiet = Chooser(), Chooser(), Chooser()
+        self.size = Chooser()
+        self.size.addItems(list(SIZES))
+        for box, name in (
+            (self.first, "Compare this"),
+            (self.second, "with this"),
+            (self.quiet, "Two copies between which nothing was done"),
+            (self.size, "Size of changes"),
+        ):
+            box.setAccessibleName(name)
+            box.activated.connect(lambda _, box=box: self._filter() if box is self.size else self._compare())
+        self.quiet.setToolTip("Bytes that differ between two copies, with nothing done between them, are left out")
+        self.told = label("", "heading", wrap=True)
+        self.files = label("", "quiet", wrap=True)
+        self.table = plain_table((), [], "Changed bytes", ())
+        self.fields = plain_table((), [], "Changed fields", ())
+        self.lanes = Lanes()
+        self.fields_title = label("", "title")
+        self.body = column(spacing=7)
+        self.body.setContentsMargins(16, 12, 16, 10)
+        back = button("Back to Records", self.left.emit)
+        self.body.addLayout(row(label("Compare", "title"), None, back))
+        self.body.addLayout(row(self.first, label("with", "quiet"), self.second, None))
+        self.body.addLayout(row(self.quiet, self.size, None))
+        self.body.addWidget(self.told)
+        self.body.addWidget(self.files)
+        self.body.addWidget(self.table, 3)
+        self.body.addWidget(self.lanes)
+        self.body.addWidget(self.fields_title)
+        self.body.addWidget(self.fields, 2)
+        self.body.addStretch(0)
+        self.setLayout(self.body)
+
+    def show_pair(self, first: Snapshot, second: Snapshot | None = None) -> None:
+        """Compare a snapshot with another one, or with the save now."""
+        session = self.session
+        if session.book is None or session.save is None:
+            return
+        self.snapshots = session.book.snapshots(session.save.main.path)
+        names = [f"{s.label or s.kind} · {local_time(s.time)}" for s in self.snapshots]
+        for box, chosen in ((self.first, first), (self.second, second)):
+            box.clear()
+            box.addItems([*names, NOW])
+            box.setCurrentIndex(next((n for n, s in enumerate(self.snapshots) if s == chosen), len(names)))
+        self.quiet.clear()
+        self.quiet.addItem("leave nothing out")
+        self.quiet.addItems(
+            [
+                f"leave out what differs between {old.label or old.kind} and {new.label or new.kind}"
+                for new, old in zip(self.snapshots, self.snapshots[1:], strict=False)
+            ]
+        )
+        self._compare()
+
+    def _chosen(self, box: Chooser) -> Snapshot | None:
+        number = box.currentIndex()
+        return self.snapshots[number] if 0 <= number < len(self.snapshots) else None
+
+    def _compare(self) -> None:
+        book, save = self.session.book, self.session.save
+        if book is None or save is None:
+            return
+        self._asked += 1
+        asked = self._asked
+        pair = self._chosen(self.first), self._chosen(self.second)
+        number = self.quiet.currentIndex()
+        still = (self.snapshots[number], self.snapshots[number - 1]) if number > 0 else None
+        self.told.setText("comparing…")
+
+        def done(found: Compared | None, error: LedgerError | None) -> None:
+            if asked == self._asked:
+                self.compared = found
+                self.told.setText(_summary(found) if found is not None else f"{BROKEN} {error}")
+                self.files.setText(_files(found.files) if found is not None else "")
+                self._filter()
+
+        self.session.background.run(lambda: _compared(book, save, pair, still), done)
+
+    # what is shown of it
+
+    def _filter(self) -> None:
+        """Changes of the wanted size, in a table."""
+        least, most = SIZES[self.size.currentText()]
+        found = self.compared.differences if self.compared is not None else []
+        wanted = [item for item in found if least <= max(item.a1 - item.a0, item.b1 - item.b0) <= most]
+        self.shown = wanted[:MOST_ROWS]
+        rows = [
+            (
+                SIGNS[item.kind],
+                _span(item.a0, item.a1),
+                _span(item.b0, item.b1),
+                _size(item),
+                self._field(item),
+            )
+            for item in self.shown
+        ]
+        fresh = plain_table(
+            ("What", "In the first", "In the second", "Bytes", "Field"), rows, "Changed bytes", (78, 170, 170, 70)
+        )
+        for number, item in enumerate(self.shown):
+            fresh.item(number, 0).setForeground(colours()["holds" if item.kind == "moved" else "open"])
+            for place in (1, 2):
+                fresh.item(number, place).setFont(mono(12))
+        fresh.itemSelectionChanged.connect(self._show_bytes)
+        self.table = swap(self.body, self.table, fresh)
+        fresh.setVisible(bool(rows))
+        fields = self.compared.fields[:MOST_ROWS] if self.compared is not None else []
+        told = [(item.path, field_text(item.a), field_text(item.b)) for item in fields]
+        self.fields_title.setText(f"{len(told)} fields say something else" if told else "")
+        shown = plain_table(("Field", "In the first", "In the second"), told, "Changed fields", (250, 220))
+        self.fields = swap(self.body, self.fields, shown)
+        shown.setVisible(bool(told))
+        if rows:
+            fresh.selectRow(0)
+        else:
+            self.lanes.show_lanes([])
+
+    def _field(self, item: Difference) -> str:
+        root = self.compared.root if self.compared is not None else None
+        node = field_at(root, item.b0) if root is not None else None
+        return node.path if node is not None and not node.spec.unknown else ""
+
+    def _show_bytes(self) -> None:
+        number, found = self.table.currentRow(), self.compared
+        if found is None or not 0 <= number < len(self.shown):
+            self.lanes.show_lanes([])
+            return
+        item = self.shown[number]
+        lanes = []
+        for name, data, start, end in (("first", found.a, item.a0, item.a1), ("second", found.b, item.b0, item.b1)):
+            low = max(start - BEFORE, 0)
+            lanes.append(Lane(name, low, data[low : low + LANE_BYTES], start, end - start))
+        self.lanes.show_lanes(lanes)
+
+    def step(self, by: int) -> None:
+        """Go to the next or the last change."""
+        if self.shown:
+            self.table.selectRow((self.table.currentRow() + by) % len(self.shown))
+
+
+def _compared(
+    book: Book,
+    save: Save,
+    pair: tuple[Snapshot | None, Snapshot | None],
+    still: tuple[Snapshot, Snapshot] | None,
+) -> Compared:
+    import numpy as np
+
+    from faithful_ledger.core.compare import Noise, align, field_differences
+
+    sides = [_sources(book, save, snapshot) for snapshot in pair]
+    main = save.main.path.absolute()
+    data = [bytes(side[main].read(0, side[main].size)) if main in side else b"" for side in sides]
+    a, b = (np.frombuffer(content, np.uint8) for content in data)
+    alignment = align(a, b)
+    differences, share = alignment.differences(), 0.0
+    if still is not None:
+        quiet = [_sources(book, save, snapshot).get(main, MemorySource(b"")) for snapshot in still]
+        noise = Noise(*(np.frombuffer(source.read(0, source.size), np.uint8) for source in quiet))
+        differences, share = noise.without(a, differences), noise.share
+    fields: list[FieldDifference] = []
+    root = None
+    if save.template is not None:
+        paths = {name: file.path.absolute() for name, file in save.files.items()}
+        if all(path in side for path in paths.values() for side in sides):
+            bound = [bind_files(save.template, {n: side[path] for n, path in paths.items()}) for side in sides]
+            if not any(file.problem for each in bound for file in each.values()):
+                fields = list(field_differences(*bound))
+                root = bound[1][save.main.name].root
+    return Compared(data[0], data[1], alignment, differences, fields, _file_changes(*sides), share, root)
+
+
+def _sources(book: Book, save: Save, snapshot: Snapshot | None) -> dict[Path, Source]:
+    if snapshot is not None:
+        return {file.path: book.kept_source(file) for file in snapshot.files}
+    found = {file.path.absolute(): file.source for file in save.files.values()}
+    for snapshot_file in {file.path for kept in book.snapshots(save.main.path)[:1] for file in kept.files}:
+        if snapshot_file not in found and snapshot_file.is_file():
+            found[snapshot_file] = open_source(snapshot_file)[0]
+    return found
+
+
+def _file_changes(a: dict[Path, Source], b: dict[Path, Source]) -> list[tuple[str, str]]:
+    from faithful_ledger.core.source import same_bytes
+
+    found = []
+    for path in [*a, *(path for path in b if path not in a)]:
+        if path not in b:
+            found.append((path.name, "only in the first"))
+        elif path not in a:
+            found.append((path.name, "only in the second"))
+        elif not same_bytes(a[path], b[path]):
+            found.append((path.name, f"differs, {b[path].size - a[path].size:+d} bytes"))
+        else:
+            found.append((path.name, "the same"))
+    return found
+
+
+def _summary(found: Compared) -> str:
+    if not found.differences and len(found.a) == len(found.b):
+        return f"{HOLDS} The bytes are the same" + (", but for what was left out." if found.noise else ".")
+    counts = {kind: sum(item.kind == kind for item in found.differences) for kind in SIGNS}
+    told = [f"{count} {'place' if count == 1 else 'places'} {SIGNS[kind]}" for kind, count in counts.items() if count]
+    share = found.alignment.equal / max(len(found.a), len(found.b), 1)
+    noise = f"; {found.noise:.1%} of the first changes by itself" if found.noise else ""
+    return f"{OPEN} {share:.1%} of the bytes are the same at their aligned places; {', '.join(told)}{noise}"
+
+
+def _files(files: list[tuple[str, str]]) -> str:
+    return "Files:  " + "   ·   ".join(f"{name} {what}" for name, what in files)
+
+
+def _span(start: int, end: int) -> str:
+    return f"0x{start:X} · {start}" if start == end else f"0x{start:X} … 0x{end - 1:X} · {start}"
+
+
+def _size(item: Difference) -> str:
+    before, now = item.a1 - item.a0, item.b1 - item.b0
+    return str(now) if before == now else f"{before} → {now}"

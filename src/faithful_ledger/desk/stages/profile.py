@@ -1,0 +1,160 @@
+"""What kind of bytes is this? Found out beside the window, told with how sure and why, and leading on."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, NamedTuple
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QScrollArea, QWidget
+
+from faithful_ledger.core.errors import LedgerError, place
+from faithful_ledger.core.inside import Payload, payloads_inside
+from faithful_ledger.core.source import Source
+from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.stages.records import plain_table
+from faithful_ledger.desk.theme import HOLDS, OPEN, mono
+from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
+from faithful_ledger.desk.widgets.plots import HistogramPlot, TexturePlot
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.profile import Profile
+    from faithful_ledger.core.profile.texture import Array, Texture
+
+__all__ = ["ProfilePane"]
+
+LARGEST_UNWRAPPED = 64 << 20
+MOST_LAYERS = 12
+KINDS = {
+    "text": "It is text",
+    "binary": "It is not packed",
+    "packed": "It is packed",
+    "scrambled": "It is scrambled",
+}
+
+
+class Looked(NamedTuple):
+    """All that was found out about a source."""
+
+    profile: Profile
+    texture: Texture
+    counts: Array
+    payloads: list[Payload]
+
+
+class ProfilePane(QWidget):
+    """Signals: `chosen(start, end)` of the file, `rows_wanted(width, start)`, `unpacked(payload)` to be shown."""
+
+    chosen = Signal(object, object)
+    rows_wanted = Signal(int, object)
+    unpacked = Signal(object)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.looked: Looked | None = None
+        self._source: Source | None = None
+        self.told = label("", "heading", wrap=True)
+        self.why = label("", "quiet", wrap=True)
+        self.texture_plot = TexturePlot()
+        self.histogram = HistogramPlot()
+        self.findings = column(spacing=5)
+        self.texts_title = label("", "heading")
+        self.texts = plain_table((), [], "Texts", ())
+        page = QWidget()
+        page.setObjectName("page")
+        self.body = column(self.told, self.why, self.texture_plot, self.histogram, spacing=6)
+        self.body.addLayout(self.findings)
+        self.body.addWidget(self.texts_title)
+        self.body.addWidget(self.texts, 1)
+        self.body.addStretch(0)
+        self.body.setContentsMargins(0, 2, 10, 6)
+        page.setLayout(self.body)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(page)
+        self.setLayout(column(area))
+        self.texture_plot.chosen.connect(lambda offset: self.chosen.emit(offset, offset + 1))
+
+    def show_source(self, source: Source | None) -> None:
+        """Look at a source, unless it is the one that was looked at last."""
+        if source is self._source:
+            return
+        self._source, self.looked = source, None
+        self.told.setText("Looking at the bytes…")
+        self.why.setText("")
+        self._show_looked()
+        if source is None or not source.size:
+            self.told.setText("There are no bytes.")
+            return
+
+        def work() -> Looked:
+            from faithful_ledger.core.profile import profile
+            from faithful_ledger.core.profile.texture import histogram, texture
+
+            whole = bytes(source.read(0, source.size)) if source.size <= LARGEST_UNWRAPPED else b""
+            return Looked(profile(source), texture(source), histogram(source), payloads_inside(whole))
+
+        def done(found: Looked | None, error: LedgerError | None) -> None:
+            if self._source is source:
+                self.looked = found
+                self.told.setText(str(error) if error is not None else "")
+                self._show_looked()
+
+        self.session.background.run(work, done)
+
+    def _show_looked(self) -> None:
+        looked = self.looked
+        self.texture_plot.show_texture(looked.texture if looked else None, self._source.size if self._source else 0)
+        self.histogram.show_counts(looked.counts if looked else None)
+        clear(self.findings)
+        rows: list[tuple[str, ...]] = []
+        if looked is not None:
+            found = looked.profile
+            self.told.setText(f"{KINDS[found.kind]}: {found.reason}")
+            self.why.setText(f"{found.entropy:.2f} of 8 bits of entropy a byte")
+            self._add_findings(looked)
+            rows = [(f"0x{t.offset:X} · {t.offset}", t.text, t.encoding, t.length_in_front or "") for t in found.texts]
+        self.texts_title.setText(f"{len(rows)} texts{' or more' if len(rows) >= 2000 else ''}" if rows else "")
+        fresh = plain_table(("At", "Text", "In", "Length"), rows, "Texts", (98, 116, 56))
+        for number in range(len(rows)):
+            fresh.item(number, 0).setFont(mono(12))
+        fresh.setMinimumHeight(180)
+        fresh.itemSelectionChanged.connect(lambda: self._go_to_text(fresh.currentRow()))
+        self.texts = swap(self.body, self.texts, fresh)
+        fresh.setVisible(bool(rows))
+
+    def _add_findings(self, looked: Looked) -> None:
+        found = looked.profile
+        for stride in found.strides:
+            text = f"{HOLDS} records of {stride.stride} bytes, about {stride.count}, from {place(stride.offset)} on"
+            act = button(
+                f"rows of {stride.stride} bytes", lambda s=stride: self.rows_wanted.emit(s.stride, s.offset), "link"
+            )
+            self._add(text, "bytes so far apart are equal more often than others", act)
+        if found.scrambling is not None:
+            key = found.scrambling.key.hex(" ").upper()
+            ways = {
+                "xor": f"XOR with {key}",
+                "add": f"{key} added to each byte",
+                "xor-previous": "XOR with the byte before",
+            }
+            self._add(f"{HOLDS} {ways[found.scrambling.kind]}", f"undoing it leaves {found.scrambling.share:.0%} zeros")
+        for payload in looked.payloads[:MOST_LAYERS]:
+            act = button("open unpacked", lambda payload=payload: self.unpacked.emit(payload), "link")
+            self._add(f"{HOLDS} {payload.layer}", f"unpacks to {len(payload.data)} bytes, to its own end", act)
+        if found.kind == "packed" and not found.layers:
+            self._add(f"{OPEN} nothing here unpacks it", "encrypted, or packed by something unknown")
+        if not self.findings.count():
+            self._add(f"{OPEN} no records, layers or scrambling found", "select bytes to see what they may mean")
+
+    def _add(self, text: str, why: str, act: QWidget | None = None) -> None:
+        words = label(text, wrap=True)
+        words.setToolTip(why)
+        self.findings.addWidget(words)
+        self.findings.addLayout(row(label(f"   {why}", "quiet", wrap=True), *([act] if act else [])))
+
+    def _go_to_text(self, number: int) -> None:
+        if self.looked is not None and 0 <= number < len(self.looked.profile.texts):
+            text = self.looked.profile.texts[number]
+            size = len(text.text.encode({"ascii": "ascii", "utf-8": "utf-8"}.get(text.encoding, "utf-16-le")))
+            self.chosen.emit(text.offset, text.offset + size)
