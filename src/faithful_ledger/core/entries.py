@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
 from faithful_ledger.core.binding.nodes import FieldNode, RepeatNode
@@ -67,9 +67,12 @@ class Tape:
     def get(self, path: str) -> Entry | None:
         return self._entries.get(path)
 
-    def put(self, entries: list[Entry]) -> None:
-        """Write entries down as one step; an entry that restores the old bytes strikes the one before it."""
-        following = dict(self._entries)
+    def put(self, entries: list[Entry], instead_of: Collection[str] = ()) -> None:
+        """Write entries down as one step; an entry that restores the old bytes strikes the one before it.
+
+        Entries of the paths in `instead_of` are struck in the same step.
+        """
+        following = {path: entry for path, entry in self._entries.items() if path not in instead_of}
         for entry in entries:
             following.pop(entry.path, None)
             if entry.data != entry.node.raw:

@@ -35,7 +35,10 @@ def enter_bytes(save: Save, file: str, start: int, end: int, data: bytes) -> Ent
         for field in touched:
             if field.start < end and start < field.end:
                 _refuse_dependent(field)
+        start, end, data, joined = _joined(save, held, start, end, data)
         entry = _of_bytes(save, held, start, end, data)
+        save.tape.put([entry], joined)
+        return entry
     save.tape.put([entry])
     return entry
 
@@ -57,7 +60,6 @@ def _of_field(save: Save, node: FieldNode, start: int, data: bytes) -> Entry:
 
 
 def _of_bytes(save: Save, held: SaveFile, start: int, end: int, data: bytes) -> Entry:
-    start, end, data = _joined(save, held, start, end, data)
     name = f"bytes_{start:X}" if start < end else f"inserted_{start:X}"
     spec = FieldSpec(name, label=f"Bytes at 0x{start:X}", codec=RawBytes())
     node = FieldNode(spec, None, held.name, start, held.source)
@@ -73,19 +75,24 @@ def _refuse_dependent(field: FieldNode) -> None:
         raise EntryError(f"{field.path} is locked: {field.spec.locked}", "change the template if that is wrong")
 
 
-def _joined(save: Save, held: SaveFile, start: int, end: int, data: bytes) -> tuple[int, int, bytes]:
-    """New bytes together with those of an entry they touch, which is struck; only bytes typed over bytes join."""
+def _joined(save: Save, held: SaveFile, start: int, end: int, data: bytes) -> tuple[int, int, bytes, set[str]]:
+    """New bytes together with those of the entries they touch, whose paths come last; only bytes typed over join."""
+    joined: set[str] = set()
     if not start < end or len(data) != end - start:
-        return start, end, data
-    for entry in list(save.tape):
-        node = entry.node
-        if not entry.is_bytes or node.file != held.name or entry.moves or not node.size:
-            continue
-        if node.start <= end and start <= node.end:
-            low, high = min(start, node.start), max(end, node.end)
-            whole = bytearray(held.source.read(low, high))
-            whole[node.start - low : node.end - low] = entry.data
-            whole[start - low : end - low] = data
-            save.tape.strike(entry.path)
-            return _joined(save, held, low, high, bytes(whole))
-    return start, end, data
+        return start, end, data, joined
+    grown = True
+    while grown:
+        grown = False
+        for entry in save.tape:
+            node = entry.node
+            if not entry.is_bytes or node.file != held.name or entry.moves or not node.size or entry.path in joined:
+                continue
+            if node.start <= end and start <= node.end:
+                low, high = min(start, node.start), max(end, node.end)
+                whole = bytearray(held.source.read(low, high))
+                whole[node.start - low : node.end - low] = entry.data
+                whole[start - low : end - low] = data
+                start, end, data = low, high, bytes(whole)
+                joined.add(entry.path)
+                grown = True
+    return start, end, data, joined

@@ -18,7 +18,7 @@ from typing import NamedTuple
 
 from faithful_ledger.core.errors import ValueRefused
 
-__all__ = ["Candidate", "look", "parse_since", "usual_folders"]
+__all__ = ["SYNC_MARKERS", "Candidate", "look", "parse_since", "usual_folders"]
 
 MINUTE, HOUR, DAY = 60, 3600, 86_400
 UNITS = {"s": 1, "sec": 1, "min": MINUTE, "m": MINUTE, "h": HOUR, "d": DAY, "day": DAY, "days": DAY, "w": 7 * DAY}
@@ -39,8 +39,16 @@ LEFT_OUT_FOLDERS = {
     "thumbnails",
     "trash",
     "logs",
+    ".tether",
+    ".sync",
+    ".synced",
+    ".sync-folder",
 }
 SMALL, LARGE = 1 << 20, 64 << 20
+TOLD_EVERY = 0.3  # seconds
+TOGETHER, MOST_TOGETHER = 2.0, 60  # seconds apart; in a folder with more files than this nothing is said
+# Files or folders that a synchronising program leaves in the top of what it watches.
+SYNC_MARKERS = (".tether", ".sync", ".synced", ".sync-folder")
 
 
 class Candidate(NamedTuple):
@@ -99,16 +107,22 @@ def look(
     *,
     everything: bool = False,
     stop: Callable[[], bool] = lambda: False,
+    tell: Callable[[int, list[Candidate]], None] | None = None,
 ) -> list[Candidate]:
     """Files that may be saves, the likeliest first. `words` must all be in the path; `everything` leaves none out.
 
-    `stop` is asked for every folder; when it says so, what was found until then is given.
+    `stop` is asked for every folder; when it says so, what was found until then is given. `tell` is called several
+    times a second with how many files were looked at and what was found until then.
     """
     wanted = words.casefold().split()
     now = time.time()
     found: list[tuple[os.DirEntry[str], os.stat_result]] = []
     alike: dict[tuple[str, str], int] = {}
-    for entry in _files(folders, everything, stop):
+    told, looked = time.monotonic(), 0
+    for looked, entry in enumerate(_files(folders, everything, stop), 1):
+        if tell is not None and looked % 256 == 0 and time.monotonic() - told > TOLD_EVERY:
+            tell(looked, _ranked(found, wanted, alike, now))
+            told = time.monotonic()
         if wanted and not all(word in entry.path.casefold() for word in wanted):
             continue
         try:
@@ -121,8 +135,35 @@ def look(
             continue
         found.append((entry, status))
         alike[_kind(entry)] = alike.get(_kind(entry), 0) + 1
+    if tell is not None:
+        tell(looked, [])
+    return _ranked(found, wanted, alike, now)
+
+
+def _ranked(
+    found: list[tuple[os.DirEntry[str], os.stat_result]],
+    wanted: list[str],
+    alike: dict[tuple[str, str], int],
+    now: float,
+) -> list[Candidate]:
+    """Candidates, the likeliest first; those that were written together say so."""
     candidates = [_judge(entry, status, wanted, alike[_kind(entry)], now) for entry, status in found]
-    return sorted(candidates, key=lambda c: (-c.score, -c.modified, str(c.path)))
+    ranked = sorted(candidates, key=lambda c: (-c.score, -c.modified, str(c.path)))
+    beside: dict[Path, list[Candidate]] = {}
+    for candidate in ranked:
+        beside.setdefault(candidate.path.parent, []).append(candidate)
+    return [_with_company(candidate, beside[candidate.path.parent]) for candidate in ranked]
+
+
+def _with_company(candidate: Candidate, others: list[Candidate]) -> Candidate:
+    """Told which files of its folder were written at the same moment: they may be one save."""
+    if len(others) > MOST_TOGETHER:
+        return candidate
+    names = [c.path.name for c in others if c is not candidate and abs(c.modified - candidate.modified) <= TOGETHER]
+    if not names:
+        return candidate
+    told = ", ".join(names[:3]) + (" and others" if len(names) > 3 else "")
+    return candidate._replace(reasons=(*candidate.reasons, f"written together with {told}"))
 
 
 def _files(folders: Iterable[Path], everything: bool, stop: Callable[[], bool]) -> Iterator[os.DirEntry[str]]:

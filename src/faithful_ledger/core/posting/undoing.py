@@ -6,12 +6,10 @@ import os
 from collections.abc import Iterable
 from pathlib import Path
 
+from faithful_ledger.core.find.look import SYNC_MARKERS
 from faithful_ledger.core.posting.checks import Check, holders
 
-__all__ = ["SYNC_MARKERS", "running_from", "sync_folder", "undoing"]
-
-# Files or folders that a synchronising program leaves in the top of what it watches; a book can name more.
-SYNC_MARKERS = (".tether", ".sync", ".synced", ".sync-folder")
+__all__ = ["running_from", "sync_folder", "undoing"]
 
 
 def undoing(paths: Iterable[Path], companions: Iterable[str] = (), synced: str = "") -> list[Check]:

@@ -22,7 +22,7 @@ from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, 
 from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
 
 if TYPE_CHECKING:
-    from faithful_ledger.core.compare import Alignment, Difference, FieldDifference
+    from faithful_ledger.core.compare import Difference, FieldDifference
 
 __all__ = ["CompareSheet"]
 
@@ -34,11 +34,11 @@ SIGNS = {"replaced": "changed", "inserted": "came in", "removed": "went", "moved
 
 
 class Compared(NamedTuple):
-    """The outcome of one comparison. `noise` is the share of the first that changes by itself."""
+    """The outcome: `equal` bytes are the same at their aligned places, the share `noise` changes by itself."""
 
     a: bytes
     b: bytes
-    alignment: Alignment
+    equal: int
     differences: list[Difference]
     fields: list[FieldDifference]
     files: list[tuple[str, str]]
@@ -227,7 +227,7 @@ def _compared(
             if not any(file.problem for each in bound for file in each.values()):
                 fields = list(field_differences(*bound))
                 root = bound[1][save.main.name].root
-    return Compared(data[0], data[1], alignment, differences, fields, _file_changes(*sides), share, root)
+    return Compared(data[0], data[1], alignment.equal, differences, fields, _file_changes(*sides), share, root)
 
 
 def _sources(book: Book, save: Save, snapshot: Snapshot | None) -> dict[Path, Source]:
@@ -261,7 +261,7 @@ def _summary(found: Compared) -> str:
         return f"{HOLDS} The bytes are the same" + (", but for what was left out." if found.noise else ".")
     counts = {kind: sum(item.kind == kind for item in found.differences) for kind in SIGNS}
     told = [f"{count} {'place' if count == 1 else 'places'} {SIGNS[kind]}" for kind, count in counts.items() if count]
-    share = found.alignment.equal / max(len(found.a), len(found.b), 1)
+    share = found.equal / max(len(found.a), len(found.b), 1)
     noise = f"; {found.noise:.1%} of the first changes by itself" if found.noise else ""
     return f"{OPEN} {share:.1%} of the bytes are the same at their aligned places; {', '.join(told)}{noise}"
 

@@ -45,6 +45,7 @@ class GatherStage(QWidget):
 
     watching = Signal()
     undone = Signal()
+    progressed = Signal(object, object)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -110,6 +111,7 @@ class GatherStage(QWidget):
         self.watcher.failed.connect(
             lambda error: (session.told.emit(Message("broken", str(error))), self._show_watch())
         )
+        self.progressed.connect(self._progress, Qt.ConnectionType.QueuedConnection)
         self._show_found()
         self._show_moments()
 
@@ -223,7 +225,17 @@ class GatherStage(QWidget):
             )
             self._show_found()
 
-        self.session.background.run(lambda: look(folders, words, moment, stop=lambda: self._stopped), done)
+        self.session.background.run(
+            lambda: look(folders, words, moment, stop=lambda: self._stopped, tell=self.progressed.emit), done
+        )
+
+    def _progress(self, looked: int, found: list[Candidate]) -> None:
+        """Show what was found until now, while it goes on."""
+        if self._looking:
+            self.found_line.setText(f"{looked:,} files looked at…".replace(",", "\u202f"))
+            if found and not self._stopped:
+                self.candidates = found[:MOST_SHOWN]
+                self._show_found()
 
     def _choose(self) -> None:
         name = QFileDialog.getExistingDirectory(self, "Look in a folder", self.folder.text())

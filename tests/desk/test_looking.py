@@ -1,0 +1,425 @@
+"""Looking at bytes: profile, search, lanes, letters, typing and marks in Describe; Compare; large files stay fluid."""
+
+from __future__ import annotations
+
+import random
+import struct
+import time
+import zlib
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QFileDialog, QLineEdit, QPushButton
+
+from brinewick.harbour import Harbour
+from faithful_ledger.desk.application import application
+from faithful_ledger.desk.shell import DESCRIBE, GATHER, LOCATE, RECORDS
+from faithful_ledger.desk.stages.describe import PROFILE, SEARCH, TEMPLATE, DescribeStage
+from tests.desk.support import DeskCase
+from tests.support import play
+
+
+class LookingCase(DeskCase):
+    def work(self) -> None:
+        for _ in range(3):
+            self.shell.session.background.wait()
+            self.settle()
+
+    def unknown(self, data: bytes, name: str = "voyage.dat") -> DescribeStage:
+        path = self.folder / name
+        path.write_bytes(data)
+        self.assertTrue(self.shell.session.open(path))
+        self.work()
+        return self.shell.describe
+
+    def kept(self, *labels: str) -> None:
+        for label in labels:
+            self.shell.session.keep(label)
+
+    def link(self, text: str) -> QPushButton:
+        return next(b for b in self.shell.findChildren(QPushButton) if b.text() == text and b.isVisible())
+
+    def line(self, name: str) -> QLineEdit:
+        return next(w for w in self.shell.margin.findChildren(QLineEdit) if w.accessibleName() == name)
+
+
+class ProfileTest(LookingCase):
+    def test_findings_lead_on_to_rows_and_to_what_is_unpacked(self) -> None:
+        rng = random.Random(5)
+        inner = b"".join(struct.pack("<I36s", n, b"Oriel") + bytes(4) for n in range(60))
+        records = b"".join(
+            struct.pack("<HH8sI", n % 7, rng.randrange(900), b"lamp oil", n) + bytes(28) for n in range(900)
+        )
+        stage = self.unknown(b"HEAD" + records + zlib.compress(inner) + b"TAIL")
+        pane = stage.profile
+        self.assertEqual((self.shell.stage, stage.panes.currentIndex()), (DESCRIBE, PROFILE))
+        self.assertFalse(stage.tabs[TEMPLATE].isVisible())
+        self.assertIn("numbers and texts lie open", pane.told.text())
+        self.click(self.link("rows of 44 bytes"))
+        self.assertEqual(stage.strip.row_width, 44)
+        self.click(self.link("open unpacked"))
+        self.assertEqual(bytes(self.shell.session.source(stage._file).read(0, len(inner) + 1)), inner)
+        self.assertTrue(stage.strip.read_only)
+        self.assertIn("to look at only", stage.share.text())
+        stage.strip.select(0, 1)
+        QTest.keyClicks(stage.strip, "FF")
+        self.assertEqual(self.shell.session.pending, 0, "what was unpacked can only be looked at")
+        texts = [row[1] for row in self.rows(pane.texts)]
+        self.assertTrue(any("Oriel" in text for text in texts), texts)
+
+    def test_noise_is_said_to_be_noise(self) -> None:
+        pane = self.unknown(random.Random(1).randbytes(30_000)).profile
+        self.assertIn("encrypted, or packed by something unknown", pane.told.text())
+        self.assertEqual([b for b in pane.findChildren(QPushButton) if b.isVisible()], [])
+        pane.texture_plot.show_texture(None, 0)
+        self.unknown(b"", "empty.dat")
+        self.assertIn("no bytes", self.shell.describe.profile.told.text())
+
+
+class SearchTest(LookingCase):
+    def test_hits_are_found_filtered_and_shown(self) -> None:
+        self.open_harbour()
+        self.kept("before")
+        self.press("Ctrl+F")
+        stage = self.shell.describe
+        self.assertEqual(stage.panes.currentIndex(), SEARCH)
+        QTest.keyClicks(stage.search.line, "1386")
+        QTest.keyClick(stage.search.line, Qt.Key.Key_Return)
+        self.work()
+        rows = self.rows(stage.search.table)
+        self.assertIn(["0x45 · 69", "4 bytes, low first", "purse.marks"], [[r[0], r[1], r[3]] for r in rows])
+        stage.search.table.selectRow(next(n for n, r in enumerate(rows) if r[1] == "4 bytes, low first"))
+        self.assertEqual(stage.strip.selection, (69, 73))
+        for name in ("only bytes no field describes", "only where kept copies differ", "only behind a text"):
+            stage.search.filter.setCurrentText(name)
+            self.assertLess(stage.search.table.rowCount(), len(rows), name)
+            self.assertNotIn("purse.marks", [row[3] for row in self.rows(stage.search.table)])
+        for kind, text in (("a text", "Tamsin"), ("a group", "0x52,0x43"), ("bytes", "54 61 ?? 73")):
+            stage.search.filter.setCurrentIndex(0)
+            stage.search.kind.setCurrentText(kind)
+            stage.search.line.setText(text)
+            self.click(stage.search.act)
+            self.work()
+            self.assertGreater(stage.search.table.rowCount(), 0, kind)
+        for kind, text, words in (
+            ("a number", "lots", "is no number"),
+            ("bytes", "0", "is no row of bytes"),
+            ("a text", "", "is empty"),
+        ):
+            stage.search.kind.setCurrentText(kind)
+            stage.search.line.setText(text)
+            self.click(stage.search.act)
+            self.assertIn(words, self.told())
+
+
+class StripTest(LookingCase):
+    def test_bytes_are_typed_inserted_removed_and_undone(self) -> None:
+        body = bytes(range(64))
+        stage = self.unknown(b"HEAD" + len(body).to_bytes(4, "little") + body)
+        path, strip = self.save.main.path, stage.strip
+        strip.select(8, 9)
+        strip.setFocus()
+        QTest.keyClicks(strip, "fF0a")
+        self.settle()
+        self.assertEqual([(slip.path, strip.selection) for slip in self.slips()], [("bytes_8", (10, 11))])
+        self.press("Ctrl+Z")
+        QTest.keyClick(strip, Qt.Key.Key_Insert)
+        self.work()
+        self.assertIn("everything behind 0xA (10) moves by +1", self.told())
+        self.assertIn("0x4 (4) (u32le)", self.told())
+        self.press("Ctrl+Z")
+        strip.select(12, 16)
+        QTest.keyClick(strip, Qt.Key.Key_Delete)
+        self.work()
+        self.shell.show_posting()
+        self.shell.posting._write()
+        self.settle()
+        self.assertEqual(path.read_bytes()[8:], b"\xff" + body[1:4] + body[8:])
+        self.shell.session.reverse(self.shell.session.book.postings()[0])  # type: ignore[union-attr]
+        self.assertEqual(path.read_bytes()[8:], body)
+
+    def test_readings_in_the_margin_can_be_typed_into(self) -> None:
+        save = self.open_harbour()
+        self.shell.show_stage(DESCRIBE)
+        (node,) = save.fields("purse.marks")
+        self.shell.session.select_node(node)
+        line = self.line("These bytes as 2 bytes")
+        self.assertEqual(line.text(), "1386")
+        line.setText("777")
+        QTest.keyClick(line, Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual(save.value(node), 777)
+        self.assertEqual(self.line("These bytes as 2 bytes").text(), "777", "readings read what is pending")
+        wrong = self.line("These bytes as 1 byte")
+        wrong.setText("300")
+        QTest.keyClick(wrong, Qt.Key.Key_Return)
+        self.assertIn("300", self.told())
+        self.assertEqual(save.value(node), 777)
+        over = self.line("Type bytes over the selected ones")
+        over.setText('"OK"')
+        QTest.keyClick(over, Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual(save.value(node), int.from_bytes(b"OK", "little"))
+
+    def test_copying_marks_letters_and_lanes(self) -> None:
+        saves = self.harbour()
+        self.shell.session.open(saves / "harbour.bwk")
+        self.kept("first")
+        play(saves, "rename", "Oriel", "Oriel the Elder")
+        self.shell.session.reopen()
+        self.shell.show_stage(DESCRIBE)
+        stage = self.shell.describe
+        name = self.save.fields("crew[0].name")[0]
+        self.shell.session.select("save", name.start + 1, name.start + 6)
+        for how, expected in (
+            ("hex", "4F 72 69 65 6C"),
+            ("text", "Oriel"),
+            ("C literal", "{ 0x4F, 0x72, 0x69, 0x65, 0x6C }"),
+            ("Python literal", "b'Oriel'"),
+        ):
+            stage.strip.copy(how)
+            self.assertEqual(QGuiApplication.clipboard().text(), expected)
+        stage.strip.note_wanted.emit(0, 1)
+        self.line("Note for the selected bytes").setText("the elder of them")
+        QTest.keyClick(self.line("Note for the selected bytes"), Qt.Key.Key_Return)
+        self.settle()
+        (mark,) = self.shell.session.marks("save")
+        self.assertEqual((mark.start, mark.end, mark.note), (name.start + 1, name.start + 6, "the elder of them"))
+        self.click(self.link("remove"))
+        self.assertEqual(self.shell.session.marks("save"), [])
+        stage.lanes.setCurrentIndex(1)
+        stage._show_lanes()
+        self.work()
+        (lane,) = stage.strip._lanes
+        tamsin = self.save.fields("crew[1].name")[0].start
+        self.assertEqual(lane.moved(tamsin), -10, "what moved lies under where it came to")
+        self.assertEqual(bytes(lane.source.read(tamsin, tamsin + 7)), b"\x06Tamsin")
+        table = self.folder / "letters.tbl"
+        table.write_text("# ours\n4F=Ø\n7269=ß\n", "utf-8")
+        for text in ("cp437", "utf-16-le", str(table)):
+            stage.letters.setEditText(text)
+            stage._set_letters()
+            self.assertEqual(self.told(), "")
+        self.assertEqual(stage.strip._letters(b"Orie"), ["Ø", "ß", "", ""])
+        for text, words in (("no such", "is no encoding and no table"), (str(self.broken_table()), "line 2: “4G=x”")):
+            stage.letters.setEditText(text)
+            stage._set_letters()
+            self.assertIn(words, self.told())
+        for base in ("decimal", "bits", "hex"):
+            stage.strip.set_base(base)
+            self.assertFalse(stage.strip.grab().isNull())
+        stage.rows.setEditText("Row: 37")
+        stage._set_row_width()
+        self.assertEqual(stage.strip.row_width, 37)
+
+    def broken_table(self) -> Path:
+        path = self.folder / "broken.tbl"
+        path.write_text("41=A\n4G=x\n", "utf-8")
+        return path
+
+    def test_the_box_says_a_number_in_every_way_and_counts_from_here(self) -> None:
+        self.open_harbour()
+        self.shell.show_stage(DESCRIBE)
+        self.shell.session.select("save", 0x20, 0x21)
+        head = self.shell.head
+        for typed, first in (("+16", "offset 0x30 (48), +16 from here"), ("-0x10", "offset 0x10 (16), -16 from here")):
+            self.press("Ctrl+K")
+            head.box.clear()
+            QTest.keyClicks(head.box, typed)
+            self.work()
+            self.assertEqual(head.list.item(0).text(), first)
+        head.box.clear()
+        QTest.keyClicks(head.box, "1340")
+        self.work()
+        words = head.list.item(head.list.count() - 1).text()
+        self.assertEqual(words, "1340 = 0x53C · 00000101 00111100 · 3C 05 low first · 05 3C high first")
+
+
+class CompareTest(LookingCase):
+    def test_two_copies_are_compared_with_what_moved_and_what_is_noise(self) -> None:
+        saves = self.harbour()
+        self.shell.session.open(saves / "harbour.bwk")
+        for label, action in (
+            ("a", None),
+            ("quiet", ["rename", "Ives", "Ives"]),
+            ("grown", ["rename", "Oriel", "Oriel the Elder"]),
+        ):
+            if action is not None:
+                self.assertEqual(play(saves, *action).status, 0)
+            self.shell.session.reopen()
+            self.shell.session.keep(label)
+        self.shell.show_stage(RECORDS)
+        self.settle()
+        self.click(self.link("with the one before"))
+        self.work()
+        sheet = self.shell.compare
+        rows = self.rows(sheet.table)
+        self.assertIn("came in", [row[0] for row in rows])
+        self.assertIn("1 place came in", sheet.told.text())
+        self.assertIn(["crew[0].name", "Oriel", "Oriel the Elder"], self.rows(sheet.fields))
+        self.assertTrue(any(row[4].startswith("crew") for row in rows), rows)
+        before = len(rows)
+        sheet.quiet.setCurrentIndex(2)
+        sheet._compare()
+        self.work()
+        self.assertLess(sheet.table.rowCount(), before)
+        self.assertIn("of the first changes by itself", sheet.told.text())
+        sheet.size.setCurrentText("up to 4 bytes")
+        sheet._filter()
+        self.assertTrue(all(len(row[3]) <= 5 for row in self.rows(sheet.table)))
+        sheet.size.setCurrentIndex(0)
+        sheet._filter()
+        present = sheet.table.currentRow()
+        self.press("F3")
+        self.assertNotEqual(sheet.table.currentRow(), present)
+        sheet.second.setCurrentIndex(sheet.first.currentIndex())
+        sheet.quiet.setCurrentIndex(0)
+        sheet._compare()
+        self.work()
+        self.assertIn("The bytes are the same", sheet.told.text())
+        self.shell.banner.show_message(None)
+        self.press("Esc")
+        self.assertEqual(self.shell.sheet.currentWidget(), self.shell.records)
+
+    def test_snapshots_go_out_come_in_and_are_checked(self) -> None:
+        self.open_harbour()
+        self.kept("one")
+        self.shell.show_stage(RECORDS)
+        self.settle()
+        out = self.folder / "one.zip"
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out), "")):
+            self.click(self.link("Export…"))
+        with mock.patch.object(QFileDialog, "getOpenFileName", return_value=(str(out), "")):
+            self.click(self.link("Take in a snapshot…"))
+        self.assertIn("is kept as “one”", self.told())
+        self.assertEqual(self.shell.records.table.rowCount(), 2)
+        self.click(self.link("Check every kept copy"))
+        self.work()
+        self.assertIn("Every kept copy is whole", self.told())
+        book = self.shell.session.book
+        assert book is not None
+        damaged = book.store.path_of(book.snapshots()[0].files[0].sha256)
+        damaged.chmod(0o644)
+        damaged.write_bytes(b"rot")
+        self.click(self.link("Check every kept copy"))
+        self.work()
+        self.assertIn("2 kept copies are damaged: harbour.bwk of “one”", self.told())
+
+
+class SetTest(LookingCase):
+    def test_files_of_a_save_roles_and_what_will_undo_the_work(self) -> None:
+        saves = self.harbour()
+        (saves / ".tether").mkdir()
+        self.shell.session.open(saves / "harbour.bwk")
+        self.shell.show_stage(GATHER)
+        stage = self.shell.gather
+        with mock.patch.object(QFileDialog, "getOpenFileNames", return_value=([str(saves / "options.cfg")], "")):
+            self.click(self.link("Add a file to it…"))
+        self.work()
+        self.assertEqual(
+            [row[:2] for row in self.rows(stage.set_table)],
+            [["harbour.bwk", "save"], ["account.json", "account"], ["slots.idx", "cache"], ["options.cfg", "options"]],
+        )
+        self.assertTrue(
+            any("is synchronised (.tether lies in it): pause it" in text for _, _, text in stage.check_lines())
+        )
+        stage.synced.setCurrentIndex(2)
+        stage._say_synced()
+        self.work()
+        self.assertFalse(any("synchronised (" in text for _, _, text in stage.check_lines()))
+        stage.set_table.item(3, 2).setText("bell and lamp")
+        self.work()
+        self.kept("with options")
+        kept = self.shell.session.book.snapshots()[0]  # type: ignore[union-attr]
+        self.assertIn("options.cfg", [file.path.name for file in kept.files])
+        stage.set_table.item(3, 1).setText("")
+        self.work()
+        self.assertEqual(stage.set_table.rowCount(), 3)
+
+    def test_the_slip_gives_what_was_seen_to_the_next_save_moment(self) -> None:
+        saves = self.harbour()
+        self.shell.session.open(saves / "harbour.bwk")
+        self.shell.show_stage(GATHER)
+        stage = self.shell.gather
+        stage.toggle_watch()
+        stage.show_slip()
+        stage.slip.another.setText("Marks")
+        QTest.keyClick(stage.slip.another, Qt.Key.Key_Return)
+        (line,) = stage.slip.lines.values()
+        end = time.monotonic() + 30
+        while not stage.watcher.ready and time.monotonic() < end:
+            self.settle()
+        play(saves, "sell", "wax plug")
+        line.setText(str(Harbour(saves).load(1).marks))
+        while not stage.moments and time.monotonic() < end:
+            self.settle()
+            time.sleep(0.02)
+        self.assertEqual(stage.moments[0][1], "kept as “save 1”, 1 sighted")
+        book = self.shell.session.book
+        assert book is not None
+        (quantity,) = book.records.quantities(self.save.main.path)
+        self.assertEqual(quantity.seen, {book.snapshots()[0].id: str(Harbour(saves).load(1).marks)})
+        self.assertEqual(line.text(), "")
+        stage.toggle_watch()
+        stage.slip.close()
+
+
+class FluidTest(LookingCase):
+    """No handler holds the window up for more than 50 ms, with a set of 64 MiB."""
+
+    MOST = 0.05
+
+    def measured(self, name: str, act: Any) -> None:
+        act()  # once for what is made when it is first shown
+        self.work()
+        spent = [self.spent(act)]
+        for _ in range(4):
+            self.shell.session.background.wait()
+            spent.append(self.spent(application().processEvents))
+        self.assertLess(max(spent), self.MOST, name)
+
+    @staticmethod
+    def spent(act: Any) -> float:
+        """Seconds this thread worked, whatever else the machine did."""
+        began = time.thread_time()
+        act()
+        return time.thread_time() - began
+
+    def test_a_set_of_64_mib(self) -> None:
+        rng = random.Random(3)
+        block = rng.randbytes(1 << 20)
+        data = bytearray(block * 64)
+        path = self.folder / "large.dat"
+        path.write_bytes(data)
+        session = self.shell.session
+        self.assertTrue(session.open(path))
+        session.keep("one")
+        data[5_000_000:5_000_004] = struct.pack("<I", 81_253)
+        path.write_bytes(data)
+        session.reopen()
+        session.keep("two")
+        self.shell.show_stage(DESCRIBE)
+        stage = self.shell.describe
+        self.work()
+        book = session.book
+        assert book is not None
+        for name, act in (
+            ("select", lambda: session.select("file", 40_000_000 + random.randrange(99), 40_000_200)),
+            ("profile", lambda: stage.show_pane(PROFILE)),
+            ("search", lambda: (stage.show_pane(SEARCH), stage.search.line.setText("81253"), stage.search.search())),
+            ("lanes", lambda: (stage.lanes.setCurrentIndex(1), stage._show_lanes())),
+            ("type a byte", lambda: session.type_bytes("file", 77, 78, bytes([random.randrange(256)]))),
+            ("go anywhere", lambda: self.shell.head._look("81253")),
+            ("compare", lambda: self.shell.show_compare(book.snapshots()[1], book.snapshots()[0])),
+            ("gather", lambda: self.shell.show_stage(GATHER)),
+            ("locate", lambda: self.shell.show_stage(LOCATE)),
+            ("records", lambda: self.shell.show_stage(RECORDS)),
+            ("scroll", lambda: stage.strip.scroll_to(random.randrange(60 << 20))),
+        ):
+            with self.subTest(name):
+                self.measured(name, act)
+        session.save.tape.clear()  # type: ignore[union-attr]
