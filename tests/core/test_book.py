@@ -268,6 +268,23 @@ class BookTest(LedgerCase):
         book.records._db.execute("commit")
         self.assertEqual(len(book.snapshots(save.main.path)), 10_001)
 
+    def test_what_the_game_made_of_a_posting_is_evidence(self) -> None:
+        saves = self.harbour()
+        shelf = self.shelf()
+        book, save = shelf.open("Brinewick"), self.opened(saves)
+        save.enter("crew[1].depth", "1300")
+        posting = book.post(save, make_plan(save))
+        template = self.library().path_of("brinewick-desktop")
+        assert template is not None
+        self.assertEqual(book.judge(posting, "odd", template), [])
+        self.assertEqual(book.judge(posting, "accepted", template), ["crew[1].depth"])
+        self.assertEqual(book.records.verdicts(), {posting.id: "accepted"})
+        own = (book.folder / "templates" / "brinewick-desktop.yaml").read_text("utf-8")
+        self.assertIn("{field: depth, as: u24, standing: proven,", own)
+        self.assertIn("# ", own, "comments stay")
+        again = open_save(saves / "harbour.bwk", shelf.library(book).get("brinewick-desktop"))
+        self.assertEqual(again.fields("crew[0].depth")[0].spec.standing, "proven")
+
     def test_what_will_undo_the_work_is_told(self) -> None:
         saves = self.harbour()
         book, save = self.shelf().open("Brinewick"), self.opened(saves)

@@ -198,7 +198,7 @@ class StorageTest(LedgerCase):
         self.assertEqual(found.full, [])
         best = found.places[0]
         self.assertEqual((best.offsets[0], best.stored_as, best.fits, best.of), (AT, "u32le", 4, 5))
-        self.assertIn("fits 4 of 5: a stale copy, or a mistyped number?", best.reasons)
+        self.assertIn("fits all but copy 3: a stale copy, or a mistyped number?", best.reasons)
         self.assertIn("the best one leaves one out", found.suggestion)
 
     def test_a_label_in_front_and_alignment_rank_higher(self) -> None:
@@ -345,6 +345,14 @@ class SightingTest(LedgerCase):
             with self.assertRaisesRegex(EntryError, words):
                 located(data, seen)
         self.assertIn("No place explains it", located(data, [10**15, 10**15 + 5]).suggestion)
+        self.assertIn("No storage holds a number as large as 1", located(data, [10**25, 10**25 + 5]).suggestion)
+        same = [data[0], data[1], data[0]]
+        told = located(same, [5, 6, 7]).suggestion
+        self.assertIn("copy 1 and copy 3 hold the same bytes, but 5 was seen at one and 7 at the other", told)
+        self.assertIn("copy 1 and copy 2 hold the same bytes", located([data[0]] * 2, ["any", "more"]).suggestion)
+        values = [struct.pack("<I", value) for value in MIDDLE]
+        found = located(saves(values, 5), [*MIDDLE[:3], 1999, MIDDLE[4]])
+        self.assertIn("It leaves out what was seen at copy 4", found.suggestion)
         self.assertEqual(located([bytearray(), bytearray()], [5, 6]).places, [])
 
 

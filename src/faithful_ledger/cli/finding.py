@@ -10,7 +10,7 @@ from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from faithful_ledger.cli.opening import opened_or_bytes
+from faithful_ledger.cli.opening import book_for, opened_or_bytes
 from faithful_ledger.cli.output import print_json, print_table, shown, side_json
 from faithful_ledger.core.codecs import parse_whole
 from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError, ValueRefused
@@ -91,7 +91,7 @@ def _keep_moment(options: argparse.Namespace, moment: SaveMoment) -> list[str]:
     alone: list[Path] = []
 
     def keep_save(save: Save) -> None:
-        book = shelf.open(options.book) if options.book is not None else shelf.book_for(save.main.path, save.template)
+        book = book_for(options, save.main.path, save)
         snapshot = book.keep(save, "save moment")
         kept.append(snapshot.id)
         known.update(file.path for file in snapshot.files)

@@ -213,6 +213,25 @@ class Book:
             replace_file(target, text, self.disk, 0o644)
         return field
 
+    def judge(self, posting: Posting, verdict: str, template: Path | None) -> list[str]:
+        """Write down what the game made of a posting. Accepted fields are proven from now on: their standing is set in
+        this book's copy of the template. Returns their paths.
+
+        Raises:
+            LedgerError: the template cannot be read or written.
+        """
+        from faithful_ledger.core.template.extend import with_standing
+
+        self.records.judge(posting.id, verdict)
+        if verdict != "accepted" or template is None:
+            return []
+        text, proven = with_standing(read_whole(template)[0], [entry["path"] for entry in posting.record["entries"]])
+        if proven:
+            target = self.folder / "templates" / f"{parse_template(text, template.name).id}.yaml"
+            with translated(target, "written"):
+                replace_file(target, text, self.disk, 0o644)
+        return proven
+
     # writing
 
     def check(self, plan: Plan, *, detach_links: bool = False) -> list[Check]:

@@ -35,6 +35,10 @@ create table if not exists quantities (
 create table if not exists sightings (
     quantity integer not null references quantities, snapshot text not null references snapshots,
     seen text not null, primary key (quantity, snapshot));
+create table if not exists witness (
+    quantity integer not null references quantities, snapshot text not null references snapshots,
+    note text not null, primary key (quantity, snapshot));
+create table if not exists verdicts (posting text primary key references postings, verdict text not null);
 create table if not exists marks (
     id integer primary key, save text not null, file text not null, start integer not null, end integer not null,
     note text not null);
@@ -215,6 +219,7 @@ class Records:
 
     def remove_quantity(self, quantity: Quantity) -> None:
         self._change("delete from sightings where quantity = ?", (quantity.id,))
+        self._change("delete from witness where quantity = ?", (quantity.id,))
         self._change("delete from quantities where id = ?", (quantity.id,))
 
     def sight(self, quantity: Quantity, snapshot: str, seen: str) -> None:
@@ -223,6 +228,25 @@ class Records:
             self._change("insert or replace into sightings values (?, ?, ?)", (quantity.id, snapshot, seen))
         else:
             self._change("delete from sightings where quantity = ? and snapshot = ?", (quantity.id, snapshot))
+
+    def witness(self, quantity: Quantity, snapshot: str, note: str) -> None:
+        """What the eye-witness says about a sighting; an empty note takes it back."""
+        if note:
+            self._change("insert or replace into witness values (?, ?, ?)", (quantity.id, snapshot, note))
+        else:
+            self._change("delete from witness where quantity = ? and snapshot = ?", (quantity.id, snapshot))
+
+    def witnessed(self, quantity: Quantity) -> dict[str, str]:
+        """The notes on a quantity's sightings, by snapshot."""
+        rows = self._rows("select snapshot, note from witness where quantity = ?", (quantity.id,))
+        return {str(snapshot): str(note) for snapshot, note in rows}
+
+    def judge(self, posting: str, verdict: str) -> None:
+        """What the game made of a posting: accepted, refused or odd."""
+        self._change("insert or replace into verdicts values (?, ?)", (posting, verdict))
+
+    def verdicts(self) -> dict[str, str]:
+        return {str(posting): str(verdict) for posting, verdict in self._rows("select posting, verdict from verdicts")}
 
     def pin(self, quantity: Quantity, path: str) -> None:
         self._change("update quantities set pinned = ? where id = ?", (path, quantity.id))

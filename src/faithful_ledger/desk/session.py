@@ -371,6 +371,22 @@ class Session(QObject):
 
     # evidence
 
+    def judge(self, posting: Posting, verdict: str) -> None:
+        """What the game made of a posting is evidence: accepted fields are proven from now on."""
+        book, save = self.book, self.save
+        if book is None or save is None:
+            return
+        library = self.shelf.library(book)
+        path = library.path_of(save.template.id) if save.template is not None else None
+        proven = self.attempt(lambda: book.judge(posting, verdict, path))
+        if proven is None:
+            return
+        if proven and not self.pending:
+            self.reopen()
+        self.recorded.emit()
+        said = f"; proven from now on: {', '.join(proven)}" if proven else ""
+        self.told.emit(Message("holds" if verdict == "accepted" else "open", f"The game: {verdict}{said}."))
+
     def pin(self, quantity: Quantity, place: Place) -> bool:
         """Accept a place: its field goes into the template, and strip, Edit and tape know it at once."""
         book, save = self.book, self.save

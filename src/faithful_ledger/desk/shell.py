@@ -379,7 +379,7 @@ class Shell(QMainWindow):
 
     def _show_place(self, quantity: Quantity | None, located: Located | None, place: Place | None) -> None:
         if self.stage == LOCATE:
-            self.margin.show_place(quantity, located, place)
+            self.margin.show_place(quantity, located, place, self.locate.next_to_change)
             self.show_lines()
 
     def _show_undoing(self) -> None:

@@ -60,6 +60,8 @@ def locate(snapshots: Sequence[Source], seen: Sequence[Sighting], most: int = 50
     """
     _check(seen)
     contents = [bytes(source.read(0, source.size)) for source in snapshots]
+    if contradiction := _contradiction(contents, seen):
+        return Located([], contradiction, contradiction)
     found = _places(contents, seen)
     packed = [[layer for layer in find_layers(content) if layer.kind != "base64"] for content in contents]
     if packed[0]:
@@ -80,6 +82,27 @@ def locate(snapshots: Sequence[Source], seen: Sequence[Sighting], most: int = 50
     ranked = sorted(found, key=lambda place: (-place.score, place.offsets[0], place.stored_as))
     warning = _hopeless([np.frombuffer(content, np.uint8) for content in contents]) if not ranked else ""
     return Located(ranked[:most], _suggest(ranked, seen), warning, payloads)
+
+
+def _contradiction(contents: list[bytes], seen: Sequence[Sighting]) -> str:
+    """Said where two snapshots hold the same bytes but not the same was seen, or where no storage is wide enough."""
+    for j, now in enumerate(seen):
+        if now.number is not None and abs(now.number) >= 1 << 64:
+            return f"No storage holds a number as large as {now}, seen at {_letter(j)}. Was it typed wrong?"
+        for i in range(j):
+            told = now.kind == seen[i].kind and now.kind in ("number", "text") and str(now) != str(seen[i])
+            changed = i == j - 1 and now.kind in ("more", "less", "changed")
+            if (told or changed) and contents[i] == contents[j]:
+                return (
+                    f"{_letter(i)} and {_letter(j)} hold the same bytes, but {seen[i]} was seen at one and {now} at "
+                    "the other. One of the two is wrong, or the game had not saved yet."
+                )
+    return ""
+
+
+def _letter(number: int) -> str:
+    """How people name a snapshot among those that were sighted."""
+    return f"copy {number + 1}"
 
 
 def _places(contents: list[bytes], seen: Sequence[Sighting]) -> list[Place]:
@@ -126,7 +149,8 @@ def _judge(found: list[Place], data: list[Array]) -> None:
     for place in found:
         place.score = 10.0 * (place.fits - place.of)
         if place.fits < place.of:
-            place.reasons.append(f"fits {place.fits} of {place.of}: a stale copy, or a mistyped number?")
+            which = f"all but {_letter(place.doubts)}" if place.doubts is not None else f"{place.fits} of {place.of}"
+            place.reasons.append(f"fits {which}: a stale copy, or a mistyped number?")
         _judge_storage(place, data[0])
         if place.strayed:
             place.reasons.append("what surrounds it lies elsewhere in another snapshot: chance?")
@@ -195,7 +219,9 @@ def _suggest(ranked: list[Place], seen: Sequence[Sighting]) -> str:
     if not ranked:
         return "No place explains it. Was a number mistyped? Keep a copy right after you look, and sight it again."
     if not full:
-        return "No place explains every sighting; the best one leaves one out. Sight the quantity once more."
+        doubted = ranked[0].doubts
+        which = f" It leaves out what was seen at {_letter(doubted)}: look there again." if doubted is not None else ""
+        return f"No place explains every sighting; the best one leaves one out.{which} Sight the quantity once more."
     spots = {place.offsets for place in full}
     if len(spots) == 1:
         width = "" if len(full) == 1 else " Let it grow beyond 255 or 65535 to learn how wide it is."

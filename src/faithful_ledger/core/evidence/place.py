@@ -13,7 +13,8 @@ class Place:
 
     `offsets` are where it lies in each snapshot, `values` what is stored there. `anchor` says how a place that moves is
     found again; `behind` is the run of bytes and the distance from its beginning, where that is the way. With a `layer`
-    the offsets are those of what was unwrapped. It `strayed` if what surrounds it lies elsewhere in some snapshot.
+    the offsets are those of what was unwrapped. It `strayed` if what surrounds it lies elsewhere in some snapshot;
+    `doubts` is the number of the sighting it does not fit.
     """
 
     offsets: tuple[int, ...]
@@ -30,5 +31,6 @@ class Place:
     route: tuple[str, ...] = ()
     values: tuple[float | str, ...] = ()
     strayed: bool = False
+    doubts: int | None = None
     reasons: list[str] = field(default_factory=list)
     score: float = 0

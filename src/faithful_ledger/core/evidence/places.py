@@ -73,7 +73,10 @@ def places_at(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
         for left_out in known:
             rest = [j for j in told if j != left_out]
             doubtful = (_with if size <= SMALL else exact_places)(cut, seen, rest, len(told))
-            found += [place for place in doubtful if (place.offsets, place.stored_as) not in full]
+            for place in doubtful:
+                if (place.offsets, place.stored_as) not in full:
+                    place.doubts = left_out
+                    found.append(place)
     return found[:MOST_PLACES]
 
 

@@ -10,10 +10,11 @@ from typing import Any
 from faithful_ledger.core.codecs import number_codec
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence import Place
+from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.template.loader import parse_template, round_trip
 
-__all__ = ["field_name", "with_place"]
+__all__ = ["field_name", "with_place", "with_standing"]
 
 SECTION = "Pinned"
 NEW = """\
@@ -73,6 +74,49 @@ def with_place(text: bytes | None, place: Place, name: str, save: Path, game: st
     yaml.dump(document, out)
     parse_template(out.getvalue(), f"{document['id']}.yaml")
     return out.getvalue(), str(element["field"])
+
+
+def with_standing(text: bytes, paths: list[str], standing: str = "proven") -> tuple[bytes, list[str]]:
+    """A template in which the fields of these paths have another standing, and the paths that changed."""
+    yaml = round_trip()
+    document = yaml.load(text.decode("utf-8"))
+    changed = []
+    for path in paths:
+        element = _described_at(document, [step.name for step in parse_path(path) if step.name])
+        if element is not None and element.get("standing", "guessed") != standing:
+            element["standing"] = standing
+            changed.append(path)
+    if not changed:
+        return text, []
+    out = io.BytesIO()
+    yaml.dump(document, out)
+    parse_template(out.getvalue(), f"{document['id']}.yaml")
+    return out.getvalue(), changed
+
+
+def _described_at(document: dict[str, Any], names: list[str]) -> dict[str, Any] | None:
+    """The element of a template that a path of names leads to; records that are named elsewhere are followed."""
+    for file_name, file in document["files"].items():
+        steps = names[1:] if names and names[0] == file_name else names
+        found = _inside_layout(file["layout"], steps, document.get("records") or {})
+        if found is not None:
+            return found
+    return None
+
+
+def _inside_layout(layout: list[dict[str, Any]], names: list[str], records: dict[str, Any]) -> dict[str, Any] | None:
+    for element in layout:
+        name = element.get("field") or element.get("group") or element.get("repeat")
+        inner = element.get("layout") or records.get(str(element.get("of") or element.get("record") or ""))
+        inner = inner.get("layout") if isinstance(inner, dict) else inner
+        if name == names[0] and len(names) == 1:
+            return element if "field" in element else None
+        if isinstance(inner, list):
+            deeper = names[1:] if name == names[0] else names if element.get("flat") else []
+            found = _inside_layout(inner, deeper, records) if deeper else None
+            if found is not None:
+                return found
+    return None
 
 
 def _element(place: Place, name: str) -> dict[str, Any]:

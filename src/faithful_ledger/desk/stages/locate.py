@@ -5,7 +5,15 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QScrollArea, QTableWidget, QTableWidgetItem, QWidget
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QLineEdit,
+    QScrollArea,
+    QTableWidget,
+    QTableWidgetItem,
+    QWidget,
+)
 
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.records import Quantity, Snapshot
@@ -25,6 +33,7 @@ __all__ = ["LocateStage"]
 MOST_SNAPSHOTS = 12
 MOST_SHOWN = 40
 LANE_BYTES = 64
+NOTED = " *"  # behind a sighting with a note
 LETTERS = "ABCDEFGHIJKL"
 HOW = (
     "One row for each thing you watched, one column for each kept copy. "
@@ -55,6 +64,10 @@ class LocateStage(QWidget):
         self.lanes_title = label("The bytes there, snapshot over snapshot", "title")
         self.lanes = Lanes()
         self.hint = label("", "quiet", wrap=True)
+        self.note_line = QLineEdit()
+        self.note_line.setPlaceholderText("What you saw just then, in your words: it stays with the cell")
+        self.note_line.setAccessibleName("Note of the eye-witness for the selected cell")
+        self.note_line.returnPressed.connect(self._note)
         page = QWidget()
         page.setObjectName("page")
         self.body = column(spacing=6)
@@ -62,6 +75,7 @@ class LocateStage(QWidget):
         self.body.addWidget(label("What the game showed", "title"))
         self.body.addWidget(self.hint)
         self.body.addWidget(self.sheet)
+        self.body.addWidget(self.note_line)
         self.body.addSpacing(8)
         self.body.addWidget(self.place_title)
         self.body.addWidget(self.places)
@@ -89,11 +103,13 @@ class LocateStage(QWidget):
         self.located.clear()
         self.hint.setText(HOW if self.snapshots else FIRST)
         self._lay_out_sheet()
+        self._show_note()
         for quantity in self.quantities:
             self._locate(quantity)
         self._show_current()
 
     def _lay_out_sheet(self) -> None:
+        book = self.session.book
         head = ["Quantity", *(self._letter(n, s) for n, s in enumerate(self.snapshots)), "Standing"]
         fresh = QTableWidget(len(self.quantities) + 1, len(head))
         fresh.setAccessibleName("What the game showed")
@@ -102,8 +118,11 @@ class LocateStage(QWidget):
             fresh.horizontalHeaderItem(number + 1).setToolTip(f"{snapshot.label}\n{local_time(snapshot.time)}")
         for row, quantity in enumerate(self.quantities):
             fresh.setItem(row, 0, _item(quantity.name, strong=True))
+            notes = book.records.witnessed(quantity) if book is not None else {}
             for place, snapshot in enumerate(self.snapshots, 1):
-                cell = _item(quantity.seen.get(snapshot.id, ""))
+                note = notes.get(snapshot.id, "")
+                cell = _item(quantity.seen.get(snapshot.id, "") + (NOTED if note else ""))
+                cell.setToolTip(note)
                 cell.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 fresh.setItem(row, place, cell)
             fresh.setItem(row, len(head) - 1, _fixed("…"))
@@ -130,7 +149,7 @@ class LocateStage(QWidget):
         fresh.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         fresh.setFixedHeight(34 + 27 * (len(self.quantities) + 1) + 12)
         fresh.cellChanged.connect(self._cell_changed)
-        fresh.currentCellChanged.connect(lambda *_: self._show_current())
+        fresh.currentCellChanged.connect(lambda *_: (self._show_current(), self._show_note()))
         self.sheet = swap(self.body, self.sheet, fresh)
 
     @staticmethod
@@ -141,7 +160,7 @@ class LocateStage(QWidget):
         book, save = self.session.book, self.session.save
         if book is None or save is None:
             return
-        text = self.sheet.item(row, place).text().strip()
+        text = self.sheet.item(row, place).text().removesuffix(NOTED).strip()
         if row == len(self.quantities):
             if text:
                 self.session.attempt(lambda: book.records.add_quantity(save.main.path, text))
@@ -158,6 +177,26 @@ class LocateStage(QWidget):
             self.session.attempt(lambda: book.records.sight(quantity, snapshot.id, text))
             self.quantities = book.records.quantities(save.main.path)
             self._locate(self.quantities[row])
+
+    def _noted(self) -> tuple[Quantity, Snapshot] | None:
+        """The cell whose note is shown: a quantity at a snapshot."""
+        row, place = self.sheet.currentRow(), self.sheet.currentColumn() - 1
+        if 0 <= row < len(self.quantities) and 0 <= place < len(self.snapshots):
+            return self.quantities[row], self.snapshots[place]
+        return None
+
+    def _show_note(self) -> None:
+        cell, book = self._noted(), self.session.book
+        self.note_line.setVisible(cell is not None)
+        if cell is not None and book is not None:
+            self.note_line.setText(book.records.witnessed(cell[0]).get(cell[1].id, ""))
+
+    def _note(self) -> None:
+        cell, book = self._noted(), self.session.book
+        if cell is not None and book is not None:
+            row, place = self.sheet.currentRow(), self.sheet.currentColumn()
+            self.session.attempt(lambda: book.records.witness(cell[0], cell[1].id, self.note_line.text().strip()))
+            self._again(row, place)
 
     def _again(self, row: int, place: int) -> None:
         self.show_save()
@@ -218,6 +257,20 @@ class LocateStage(QWidget):
         if spots:
             return f"{OPEN} {spots} places{'' if len(found.places) < MOST_SHOWN else ' or more'}", "open"
         return (f"{OPEN} none fits all", "open") if found.places else (f"{OPEN} no place", "open")
+
+    @property
+    def next_to_change(self) -> str:
+        """Which of all quantities to change in the game next: the one with most places left."""
+        left = {
+            q.name: len({p.offsets for p in self.located[q.id].full})
+            for q in self.quantities
+            if q.id in self.located and not q.pinned
+        }
+        open_ = {name: count for name, count in left.items() if count > 1}
+        if not open_:
+            return ""
+        name = max(open_, key=lambda name: open_[name])
+        return f"Of all you watch, {name} has most places left ({open_[name]}): change that next, and nothing else."
 
     # places
 

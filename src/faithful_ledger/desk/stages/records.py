@@ -74,6 +74,7 @@ class RecordsStage(QWidget):
         self.session = session
         self.seen = WhenSeen(self, session, self.show_save)
         self.records: list[Snapshot | Posting] = []
+        self.verdicts: dict[str, str] = {}
         self.label_line = QLineEdit()
         self.label_line.setPlaceholderText("What was done in the game just now?")
         self.label_line.setAccessibleName("Label of the next snapshot")
@@ -106,6 +107,7 @@ class RecordsStage(QWidget):
             return
         path = session.save.main.path
         found: list[Snapshot | Posting] = [*session.book.postings(path), *session.book.snapshots(path)]
+        self.verdicts = session.book.records.verdicts()
         self.records = sorted(found, key=lambda record: record.time, reverse=True)
         fresh = plain_table(
             ("When", "What", "Note", "Files"), [self._row(r) for r in self.records], "Records", (176, 180, 270)
@@ -135,6 +137,7 @@ class RecordsStage(QWidget):
                 if record.reversed
                 else f"{HOLDS} posting, {count} {'entry' if count == 1 else 'entries'}"
             )
+            what += f", {self.verdicts[record.id]}" if record.id in self.verdicts else ""
             note = record.record["note"] or ", ".join(f"{e['label']} {e['new']}" for e in record.record["entries"])
             return local_time(record.time), what, note, ", ".join(Path(f).name for f in record.record["files"])
         what = "snapshot" if record.kind == "kept" else f"snapshot {record.kind}"
@@ -163,6 +166,17 @@ class RecordsStage(QWidget):
         self.detail_column.addLayout(
             row(label(f"Posting of {local_time(posting.time)}", "title"), None, label(told, "quiet"), act)
         )
+        verdict = self.verdicts.get(posting.id, "")
+        words = [
+            button(
+                f"{HOLDS if verdict == name else ''} {name}".strip(),
+                lambda name=name: self.session.judge(posting, name),
+                "link",
+            )
+            for name in ("accepted", "refused", "odd")
+        ]
+        asked = label("What did the game make of it?" if not verdict else "The game:", "quiet")
+        self.detail_column.addLayout(row(asked, *words, None, spacing=10))
         entries = [*record["entries"], *record["followers"]]
         rows = [(e["path"], e["old"], e["new"], "by a rule" if e in record["followers"] else "") for e in entries]
         entered = plain_table(("Field", "Was", "Became", ""), rows, "Entries", (230, 170, 170))

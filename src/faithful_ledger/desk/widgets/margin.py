@@ -87,7 +87,9 @@ class Margin(QFrame):
         self._show_readings(selection)
         self.paper.addStretch(1)
 
-    def show_place(self, quantity: Quantity | None, located: Located | None, place: Place | None) -> None:
+    def show_place(
+        self, quantity: Quantity | None, located: Located | None, place: Place | None, following: str = ""
+    ) -> None:
         """About a quantity and the place that is selected, and what to do in the game next."""
         self._begin(quantity.name if quantity is not None else "Sightings")
         if quantity is None:
@@ -117,6 +119,8 @@ class Margin(QFrame):
             if located.warning:
                 self._add(label(f"{BROKEN} {located.warning}", "broken", wrap=True))
             self._add(label("Next best sighting", "heading"), rule(), label(located.suggestion, wrap=True))
+            if following:
+                self._add(label(following, wrap=True))
         self.paper.addStretch(1)
 
     def _begin(self, title: str) -> None:
