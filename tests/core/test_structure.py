@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import ast
+import os
 import re
+import shlex
 import subprocess
 import sys
 from pathlib import Path
@@ -159,6 +161,32 @@ class DocumentsTest(LedgerCase):
         for picture in [*pictures, *(str(p.relative_to(ROOT)) for p in (ROOT / "docs/screenshots").glob("*.png"))]:
             self.assertTrue((ROOT / picture).is_file(), picture)
             self.assertIn(picture, text)
+
+    def test_the_guide_works_as_it_is_written(self) -> None:
+        text = (ROOT / "docs" / "guide.md").read_text("utf-8")
+        commands = re.findall(r"^    (.+)$", text, re.MULTILINE)
+        self.assertGreater(len(commands), 10)
+        game, ours = "", 0
+        for line in commands:
+            line = line.replace("/tmp/", f"{self.folder}/")
+            if line.startswith("B="):
+                game = line[3:-1]
+                continue
+            words = shlex.split(line.replace("$B", game))
+            words[0] = sys.executable if words[0].endswith("python") else words[0]
+            if words[0].endswith("faithful-ledger"):
+                words[:1] = [sys.executable, "-m", "faithful_ledger"]
+                words += ["--for", "0.2"] if "watch" in words else []
+                ours += 1
+            environment = os.environ | {"XDG_DATA_HOME": str(self.folder), "XDG_CACHE_HOME": str(self.folder)}
+            done = subprocess.run(words, capture_output=True, text=True, check=False, env=environment)
+            with self.subTest(line=line):
+                self.assertIn(done.returncode, (0, 1), done.stderr)
+                self.assertEqual(done.stderr, "")
+            if "locate" in words:
+                self.assertIn("3 of 3", done.stdout)
+                self.assertIn("inside 2 zstd streams", " ".join(done.stdout.replace("│", " ").split()))
+        self.assertGreaterEqual(ours, 5)
 
     def test_links_between_documents_lead_somewhere(self) -> None:
         for path in [ROOT / "README.md", *(ROOT / "docs").rglob("*.md")]:

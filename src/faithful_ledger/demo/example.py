@@ -19,18 +19,11 @@ from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.demo.book import make_demo_book
 from faithful_ledger.demo.game import Game
 from faithful_ledger.demo.hands import type_into
+from faithful_ledger.demo.unknown import compare_and_search, locate_in_the_deep, locate_unknown
 from faithful_ledger.desk.application import application, make_shell
-from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE, RECORDS, Shell
+from faithful_ledger.desk.shell import DESCRIBE, EDIT, RECORDS, Shell
 from faithful_ledger.desk.theme import apply_sheet, dress
 from faithful_ledger.desk.widgets.field_table import FieldTable
-
-VOYAGE = (
-    ((("start", "Oriel & Sons"),), "start"),
-    ((("sell", "brass lamp", "2"),), "sold lamps"),
-    ((("dive", "Tamsin"),), "dived once"),
-    ((("rename", "Oriel", "Oriel the Elder"), ("buy", "air hose")), "bought a hose"),
-    ((("rename", "Brock", "Brockwell"), ("sell", "oyster knife"), ("heal", "Tamsin")), "healed"),
-)
 
 __all__ = ["Example", "ExampleFailed"]
 
@@ -68,7 +61,9 @@ class Example:
         self.look_around(shell)
         self.reverse(shell, before)
         self.open_bad_files(shell, path)
-        self.locate_unknown(shell)
+        locate_unknown(self, shell)
+        compare_and_search(self, shell)
+        locate_in_the_deep(self, shell)
         shell.close()
         self.tell(f"\nAll {self.step_number} steps gave what they should. The pictures are in {self.pictures}")
 
@@ -233,78 +228,6 @@ class Example:
         shell.session.open(noise)
         message = shell.banner.message
         self.step(f"A file of noise: {message.text if message else '–'}", message is not None)
-
-    def locate_unknown(self, shell: Shell) -> None:
-        """A save nobody has described: played for five moments, kept, sighted, pinned, and changed."""
-        game = Game(self.shelf.data / "behind-the-curtain")
-        save = self.shelf.data / "unknown game" / "saves" / "voyage.dat"
-        save.parent.mkdir(parents=True)
-        for name in ("settings.cfg", "intro.ogg", "engine.log"):
-            (save.parent.parent / name).write_bytes(b"lamp_light = 7\n" * 40)
-        shown: list[tuple[str, str, str]] = []
-        gather = shell.gather
-        for number, (actions, label) in enumerate(VOYAGE):
-            for action in actions:
-                game.play(*action)
-            save.write_bytes((game.saves / "harbour.bwk").read_bytes())
-            shown.append(_seen_on_the_quay(game.play("show").text))
-            if not number:
-                shell.session.open(save)
-                shell.session.keep(label)
-                shell.show_stage(GATHER)
-                gather.folder.setText(str(save.parent.parent))
-                gather.toggle_watch()
-                self.wait(lambda: gather.watcher.ready)
-            else:
-                self.wait(lambda number=number: len(gather.moments) >= number)
-        gather.look()
-        shell.session.background.wait()
-        self.settle()
-        likely = [candidate.path.name for candidate in gather.candidates[:4]]
-        self.step(f"Gather looks for saves; likely are {', '.join(likely)}", likely[:1] == ["voyage.dat"])
-        shell.session.told.emit(None)
-        self.picture("gather")
-        kept = [kept for _, kept in reversed(gather.moments)]
-        self.step(
-            f"While the game is played, every save moment is kept: {', '.join(kept)}", len(kept) == len(VOYAGE) - 1
-        )
-        gather.toggle_watch()
-        shell.show_stage(LOCATE)
-        stage = shell.locate
-        for row, name in enumerate(("Marks", "Tamsin's air", "Third diver")):
-            stage.sheet.item(row, 0).setText(name)
-            for place, moment in enumerate(shown, 1):
-                stage.sheet.item(row, place).setText(moment[row])
-            shell.session.background.wait()
-            self.settle()
-            standing = stage.sheet.item(row, stage.sheet.columnCount() - 1).text()
-            seen = ", ".join(moment[row] for moment in shown)
-            self.step(f"{name} was seen as {seen}: {standing}", standing == "◆ 1 place left")
-        stage.sheet.setCurrentCell(1, 1)
-        self.settle()
-        place = stage.chosen
-        self.step(
-            f"The air moves from save to save: {place.anchor if place else '–'}",
-            place is not None and bool(place.anchor),
-        )
-        self.picture("locate")
-        stage.sheet.setCurrentCell(0, 1)
-        self.settle()
-        quantity, place = stage.current, stage.chosen
-        pinned = quantity is not None and place is not None and shell.session.pin(quantity, place)
-        shell.session.background.wait()
-        self.settle()
-        self.step(
-            "Marks is pinned: a template was made, and Edit knows the field", pinned and shell.session.save is not None
-        )
-
-
-def _seen_on_the_quay(text: str) -> tuple[str, str, str]:
-    """What a player notes: the marks, Tamsin's air, and the third diver's name."""
-    lines = text.splitlines()
-    marks = lines[1].split()[1]
-    air = lines[3].split("air ")[1].split(",")[0]
-    return marks, air, lines[4].strip().partition(":")[0]
 
 
 def _indented(text: str) -> str:

@@ -20,10 +20,10 @@ class Answer(NamedTuple):
 class Game:
     """The game in its own process, with its saves in one folder."""
 
-    def __init__(self, saves: Path) -> None:
-        self.saves = saves
+    def __init__(self, saves: Path, edition: str = "desktop") -> None:
+        self.saves, self.edition = saves, edition
 
     def play(self, *action: str) -> Answer:
-        command = [sys.executable, "-m", "brinewick", "--saves", str(self.saves), *action]
+        command = [sys.executable, "-m", "brinewick", "--edition", self.edition, "--saves", str(self.saves), *action]
         done = subprocess.run(command, capture_output=True, text=True, check=False)
         return Answer(done.returncode == 0, (done.stdout + done.stderr).strip())

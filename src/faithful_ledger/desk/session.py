@@ -395,6 +395,15 @@ class Session(QObject):
         if self.pending:
             self._ask_about_entries("Pin it without them", lambda: self.pin(quantity, place))
             return False
+        if place.layer is not None:
+            where = f"0x{place.offsets[-1]:X}, {place.stored_as}, inside {' → '.join(place.route)}"
+            book.records.pin(quantity, where)
+            self.recorded.emit()
+            text = (
+                f"{quantity.name} is pinned in the book: {where}. Templates cannot enter layers yet, so Edit does not"
+            )
+            self.told.emit(Message("open", f"{text} have it; Describe shows it unpacked."))
+            return True
         path = self._described(save, place)
         if path is None:
             path = self.attempt(lambda: book.add_place(save, self.shelf.library(book), place, quantity.name))

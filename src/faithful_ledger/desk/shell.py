@@ -16,6 +16,7 @@ from faithful_ledger.core.goto import Destination
 from faithful_ledger.core.records import Posting, Quantity, Snapshot
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.welcome import Welcome
+from faithful_ledger.desk.theme import HOLDS, OPEN
 from faithful_ledger.desk.widgets.banner import Banner
 from faithful_ledger.desk.widgets.basics import column, row
 from faithful_ledger.desk.widgets.head import Head
@@ -40,6 +41,22 @@ Page = TypeVar("Page", bound=QWidget)
 GATHER, LOCATE, DESCRIBE, EDIT, RECORDS = range(5)
 STAGES = ("gather", "locate", "describe", "edit", "records")
 UNSEALED = ("open", "no seals known")  # the template knows none, so nobody can say that the game will accept it
+COMPARE = [
+    ("open", OPEN, "changed: other bytes at the place where they belong"),
+    ("open", OPEN, "came in, went: bytes that only one of the two has"),
+    ("holds", HOLDS, "moved: the same bytes elsewhere"),
+    (
+        "",
+        "",
+        "What lies behind bytes that came in is not called different: both are laid side by side where they agree.",
+    ),
+    (
+        "",
+        "",
+        "F3 goes to the next change, Shift+F3 to the one before. Two copies between which you did nothing tell what "
+        "changes by itself: leave that out.",
+    ),
+]
 KEYS = [
     ("Ctrl+O", "open a save"),
     ("Ctrl+1 … 5", "the stages Gather, Locate, Describe, Edit, Records"),
@@ -255,7 +272,10 @@ class Shell(QMainWindow):
 
     def show_compare(self, first: Snapshot, second: Snapshot | None) -> None:
         """Compare a snapshot with another one, or with the save now."""
+        self.stage = RECORDS
+        self.spine.show_stage(RECORDS)
         self.sheet.setCurrentWidget(self.compare)
+        self.margin.show_lines("Compare", COMPARE)
         self.compare.show_pair(first, second)
 
     @property

@@ -29,7 +29,17 @@ from faithful_ledger.core.source import MemorySource, Source
 __all__ = ["Located", "locate"]
 
 HOPELESS = 0.9
-PREFERRED = {"u32": 1.0, "u16": 0.95, "u8": 0.8, "f32": 0.8, "u64": 0.7, "i32": 0.75, "i16": 0.7, "f64": 0.7}
+PREFERRED = {
+    "u32": 1.0,
+    "u16": 0.95,
+    "u8": 0.8,
+    "f32": 0.8,
+    "u64": 0.7,
+    "i32": 0.75,
+    "i16": 0.7,
+    "f64": 0.7,
+    "uleb128": 0.35,
+}
 
 
 @dataclass(slots=True)
@@ -152,6 +162,12 @@ def _judge(found: list[Place], data: list[Array]) -> None:
             which = f"all but {_letter(place.doubts)}" if place.doubts is not None else f"{place.fits} of {place.of}"
             place.reasons.append(f"fits {which}: a stale copy, or a mistyped number?")
         _judge_storage(place, data[0])
+        if place.stored_as.startswith("bit"):
+            mask = ~(1 << int(place.stored_as[3:]))
+            others = {int(part[at]) & mask for part, at in zip(data, place.offsets, strict=True)}
+            if len(others) == 1:
+                place.reasons.append("nothing else in its byte changes")
+                place.score += 0.6
         if place.strayed:
             place.reasons.append("what surrounds it lies elsewhere in another snapshot: chance?")
             place.score -= 2

@@ -140,6 +140,8 @@ def _element(place: Place, name: str) -> dict[str, Any]:
         element |= {"as": place.stored_as, **_address(place, 0)}
     elif place.stored_as in TEXT_ENCODINGS:
         element |= _text(place)
+    elif place.stored_as.startswith("bit"):
+        element |= {"as": "u8", "switches": {int(place.stored_as[3:]): element["field"]}, **_address(place, 0)}
     else:
         raise EntryError(f"templates cannot store {place.stored_as} yet", "choose another place")
     if place.rounding is not None or place.scale != 1 or place.bias:

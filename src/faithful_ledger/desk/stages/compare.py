@@ -166,7 +166,9 @@ class CompareSheet(QWidget):
         fresh.setVisible(bool(rows))
         fields = self.compared.fields[:MOST_ROWS] if self.compared is not None else []
         told = [(item.path, field_text(item.a), field_text(item.b)) for item in fields]
-        self.fields_title.setText(f"{len(told)} fields say something else" if told else "")
+        self.fields_title.setText(
+            f"{len(told)} {'field says' if len(told) == 1 else 'fields say'} something else" if told else ""
+        )
         shown = plain_table(("Field", "In the first", "In the second"), told, "Changed fields", (250, 220))
         self.fields = swap(self.body, self.fields, shown)
         shown.setVisible(bool(told))

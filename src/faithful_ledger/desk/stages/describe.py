@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 
@@ -337,7 +339,14 @@ def lane_over(name: str, source: Source, kept: Source) -> StripLane:
     def moved(offset: int) -> int:
         return next((p.b - p.a for p in reversed(stretches) if 0 <= offset - p.a < p.length), 0)
 
-    return StripLane(name, MemorySource(found.rebased().tobytes()), moved)
+    gone = [(item.a0, item.a1) for item in found.differences() if item.kind == "removed"]
+    starts = [start for start, _ in gone]
+
+    def absent(offset: int) -> bool:
+        at = bisect_right(starts, offset) - 1
+        return at >= 0 and offset < gone[at][1]
+
+    return StripLane(name, MemorySource(found.rebased().tobytes()), moved, absent)
 
 
 def _first_array(root: Node) -> RepeatNode | None:

@@ -255,7 +255,7 @@ class LocateStage(QWidget):
         if spots == 1:
             return f"{HOLDS} 1 place left", "holds"
         if spots:
-            return f"{OPEN} {spots} places{'' if len(found.places) < MOST_SHOWN else ' or more'}", "open"
+            return f"{OPEN} {spots}{'' if len(found.places) < MOST_SHOWN else '+'} places", "open"
         return (f"{OPEN} none fits all", "open") if found.places else (f"{OPEN} no place", "open")
 
     @property

@@ -113,7 +113,11 @@ class Margin(QFrame):
                 self._add(pair("pinned", quantity.pinned, "holds"))
             else:
                 self.paper.addWidget(
-                    button("Pin it in the template", lambda: self.session.pin(quantity, place), "main")
+                    button(
+                        f"Pin it in the {'book' if place.layer else 'template'}",
+                        lambda: self.session.pin(quantity, place),
+                        "main",
+                    )
                 )
         if located is not None:
             if located.warning:

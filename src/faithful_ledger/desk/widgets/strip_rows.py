@@ -25,12 +25,13 @@ LOOKED_BEHIND = 4  # bytes after a row that its last letter may need
 
 class StripLane(NamedTuple):
     """Another snapshot under the same offsets: `source` is laid out as the file shown, `moved(offset)` says by how
-    much the byte there really lies further back in the snapshot.
+    much the byte there really lies further back in the snapshot, `absent(offset)` that it has no such byte.
     """
 
     name: str
     source: Source
     moved: Callable[[int], int]
+    absent: Callable[[int], bool] = lambda offset: False
 
 
 @dataclass(slots=True)
@@ -148,6 +149,10 @@ def _draw_lane(painter: QPainter, row: Row, lane: StripLane, data: bytes, y: int
     painter.setFont(mono(12))
     for at, byte in enumerate(data, row.low):
         x = left + (at - row.start) * cell
+        if lane.absent(at):
+            painter.setPen(theme["faint"])
+            painter.drawText(QRect(x, y, cell, LANE_LINE - 1), Qt.AlignmentFlag.AlignCenter, "–")
+            continue
         differs = at - row.low < len(row.data) and byte != row.data[at - row.low]
         if differs:
             painter.fillRect(QRect(x, y, cell, LANE_LINE - 1), theme["pending"])

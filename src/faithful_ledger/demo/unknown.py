@@ -1,0 +1,205 @@
+"""The part of the example about games nobody has described: gathered, sighted, pinned; one packs its saves."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from faithful_ledger.demo.game import Game
+from faithful_ledger.desk.shell import DESCRIBE, GATHER, LOCATE, Shell
+from faithful_ledger.desk.stages.describe import PROFILE, SEARCH
+
+if TYPE_CHECKING:
+    from faithful_ledger.demo.example import Example
+
+__all__ = ["compare_and_search", "locate_in_the_deep", "locate_unknown"]
+
+VOYAGE = (
+    ((("start", "Oriel & Sons"),), "start"),
+    ((("sell", "brass lamp", "2"),), "sold lamps"),
+    ((("dive", "Tamsin"),), "dived once"),
+    ((("rename", "Oriel", "Oriel the Elder"), ("buy", "air hose")), "bought a hose"),
+    ((("rename", "Brock", "Brockwell"), ("sell", "oyster knife"), ("heal", "Tamsin")), "healed"),
+)
+
+DEEP = (
+    ((("start", "Oriel & Sons"),), "start"),
+    ((("sell", "brass lamp", "2"), ("dive", "Tamsin")), "dived"),
+    ((("rename", "Oriel", "Oriel the Elder"), ("buy", "air hose")), "bought a hose"),
+    ((("heal", "Tamsin"), ("sell", "oyster knife")), "healed"),
+    ((("rename", "Brock", "Brockwell"), ("buy", "bell weight", "3")), "bought weights"),
+    ((("dive", "Tamsin"), ("sell", "wax plug", "9")), "dived again"),
+)
+
+
+def locate_unknown(example: Example, shell: Shell) -> None:
+    """A save nobody has described: played for five moments, kept, sighted, pinned, and changed."""
+    game = Game(example.shelf.data / "behind-the-curtain")
+    save = example.shelf.data / "unknown game" / "saves" / "voyage.dat"
+    save.parent.mkdir(parents=True)
+    for name in ("settings.cfg", "intro.ogg", "engine.log"):
+        (save.parent.parent / name).write_bytes(b"lamp_light = 7\n" * 40)
+    shown: list[tuple[str, str, str]] = []
+    gather = shell.gather
+    for number, (actions, label) in enumerate(VOYAGE):
+        for action in actions:
+            game.play(*action)
+        save.write_bytes((game.saves / "harbour.bwk").read_bytes())
+        shown.append(_seen_on_the_quay(game.play("show").text))
+        if not number:
+            shell.session.open(save)
+            shell.session.keep(label)
+            shell.show_stage(GATHER)
+            gather.folder.setText(str(save.parent.parent))
+            gather.toggle_watch()
+            example.wait(lambda: gather.watcher.ready)
+        else:
+            example.wait(lambda number=number: len(gather.moments) >= number)
+    gather.look()
+    shell.session.background.wait()
+    example.settle()
+    likely = [candidate.path.name for candidate in gather.candidates[:4]]
+    example.step(f"Gather looks for saves; likely are {', '.join(likely)}", likely[:1] == ["voyage.dat"])
+    shell.session.told.emit(None)
+    example.picture("gather")
+    kept = [kept for _, kept in reversed(gather.moments)]
+    example.step(
+        f"While the game is played, every save moment is kept: {', '.join(kept)}", len(kept) == len(VOYAGE) - 1
+    )
+    gather.toggle_watch()
+    shell.show_stage(LOCATE)
+    stage = shell.locate
+    for row, name in enumerate(("Marks", "Tamsin's air", "Third diver")):
+        stage.sheet.item(row, 0).setText(name)
+        for place, moment in enumerate(shown, 1):
+            stage.sheet.item(row, place).setText(moment[row])
+        shell.session.background.wait()
+        example.settle()
+        standing = stage.sheet.item(row, stage.sheet.columnCount() - 1).text()
+        seen = ", ".join(moment[row] for moment in shown)
+        example.step(f"{name} was seen as {seen}: {standing}", standing == "◆ 1 place left")
+    stage.sheet.setCurrentCell(1, 1)
+    example.settle()
+    place = stage.chosen
+    example.step(
+        f"The air moves from save to save: {place.anchor if place else '–'}",
+        place is not None and bool(place.anchor),
+    )
+    example.picture("locate")
+    stage.sheet.setCurrentCell(0, 1)
+    example.settle()
+    quantity, place = stage.current, stage.chosen
+    pinned = quantity is not None and place is not None and shell.session.pin(quantity, place)
+    shell.session.background.wait()
+    example.settle()
+    example.step(
+        "Marks is pinned: a template was made, and Edit knows the field", pinned and shell.session.save is not None
+    )
+
+
+def compare_and_search(example: Example, shell: Shell) -> None:
+    """The same save: two kept copies compared, kept copies as lanes, and a search."""
+    book, save = shell.session.book, shell.session.save
+    assert book is not None and save is not None
+    kept = [snapshot for snapshot in book.snapshots(save.main.path) if snapshot.kind == "kept"]
+    shell.session.told.emit(None)
+    shell.show_compare(kept[2], kept[0])
+    _work(example, shell)
+    sheet = shell.compare
+    kinds = {sheet.table.item(row, 0).text() for row in range(sheet.table.rowCount())}
+    example.step(f"Two kept copies compared: {sheet.told.text()}", "came in" in kinds and len(kinds) > 1)
+    example.picture("compare")
+    shell.show_stage(DESCRIBE)
+    stage = shell.describe
+    stage.lanes.setCurrentIndex(stage.lanes.count() - 1)
+    stage.lanes.activated.emit(stage.lanes.currentIndex())
+    stage.show_pane(SEARCH)
+    stage.search.line.setText("1410")
+    stage.search.search()
+    _work(example, shell)
+    found = [hit.offset for hit in stage.search.shown]
+    example.step(f"1410 is searched in every storage: {len(found)} hits", 69 in found)
+    stage.search.table.selectRow(found.index(69))
+    _work(example, shell)
+    example.picture("search")
+
+
+def locate_in_the_deep(example: Example, shell: Shell) -> None:
+    """An edition that packs its saves and shuffles its records: the engine alone pins four things in it."""
+    game = Game(example.shelf.data / "below", "deep")
+    save = example.shelf.data / "deep game" / "saves" / "company.bwd"
+    save.parent.mkdir(parents=True)
+    shown: list[tuple[str, ...]] = []
+    gather = shell.gather
+    for number, (actions, label) in enumerate(DEEP):
+        for action in actions:
+            game.play(*action)
+        text = game.play("show").text
+        save.write_bytes((game.saves / "company.bwd").read_bytes())
+        tired = "yes" if "tired" in text.splitlines()[3] else "no"
+        shown.append((*_seen_on_the_quay(text), tired))
+        if not number:
+            shell.session.open(save)
+            shell.session.keep(label)
+            shell.show_stage(GATHER)
+            gather.watched.clear()
+            gather.moments.clear()
+            gather.toggle_watch()
+            example.wait(lambda: gather.watcher.ready)
+        else:
+            example.wait(lambda number=number: len(gather.moments) >= number)
+    gather.toggle_watch()
+    example.step(
+        f"Another edition: six save moments are kept of {save.name}", len(shell.session.kept_copies) == len(DEEP)
+    )
+    shell.session.told.emit(None)
+    shell.show_stage(DESCRIBE)
+    shell.describe.show_pane(PROFILE)
+    _work(example, shell)
+    example.step(f"Profile: {shell.describe.profile.told.text()}", "packed" in shell.describe.profile.told.text())
+    example.picture("profile")
+    shell.show_stage(LOCATE)
+    stage = shell.locate
+    for row, name in enumerate(("Marks", "Tamsin's air", "Third diver", "Tamsin tired")):
+        stage.sheet.item(row, 0).setText(name)
+        for place, moment in enumerate(shown, 1):
+            stage.sheet.item(row, place).setText(moment[row])
+        _work(example, shell)
+        standing = stage.sheet.item(row, stage.sheet.columnCount() - 1).text()
+        seen = ", ".join(moment[row] for moment in shown)
+        best = stage.located[stage.quantities[row].id].places[0]
+        if name != "Tamsin tired":
+            example.step(f"{name} was seen as {seen}: {standing}", standing == "◆ 1 place left")
+            continue
+        air = stage.located[stage.quantities[1].id].places[0]
+        right = best.stored_as == "bit1" and [b - a for a, b in zip(air.offsets, best.offsets, strict=True)] == [2] * 6
+        example.step(f"{name} was seen as {seen}: {standing}, the likeliest is the right one", right)
+    stage.sheet.setCurrentCell(1, 1)
+    example.settle()
+    place = stage.chosen
+    example.step(
+        f"Tamsin's air lies inside {place.layer if place else '–'}", place is not None and place.layer is not None
+    )
+    example.picture("deep")
+    for row in range(4):
+        stage.sheet.setCurrentCell(row, 1)
+        example.settle()
+        quantity, place = stage.current, stage.chosen
+        assert quantity is not None and place is not None
+        shell.session.pin(quantity, place)
+        _work(example, shell)
+    pinned = [quantity.pinned for quantity in stage.quantities if quantity.pinned]
+    example.step(f"All four are pinned in the book, as {pinned[0]} and so on", len(pinned) == len(stage.quantities))
+
+
+def _work(example: Example, shell: Shell) -> None:
+    for _ in range(3):
+        shell.session.background.wait()
+        example.settle()
+
+
+def _seen_on_the_quay(text: str) -> tuple[str, str, str]:
+    """What a player notes: the marks, Tamsin's air, and the third diver's name."""
+    lines = text.splitlines()
+    marks = lines[1].split()[1]
+    air = lines[3].split("air ")[1].split(",")[0]
+    return marks, air, lines[4].strip().partition(":")[0]
