@@ -12,8 +12,6 @@ from typing import NamedTuple
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.formats import JsonLeaf, json_leaves, json_tree
-from faithful_ledger.core.inside import payloads_inside
-from faithful_ledger.core.scan import scan
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.spellings import Spelling, spellings
 
@@ -53,6 +51,8 @@ class Hit(NamedTuple):
 
 def search_everywhere(source: Source, find: Callable[[Source], Iterator[Hit]]) -> Iterator[Hit]:
     """What `find` finds in a source and in all that is packed or scrambled in it; named by paths in JSON."""
+    from faithful_ledger.core.inside import payloads_inside
+
     yield from _named(source, find(source))
     if source.size <= LARGEST_UNWRAPPED:
         for payload in payloads_inside(bytes(source.read(0, source.size))):
@@ -86,6 +86,8 @@ def _path(around: list[JsonLeaf], hit: Hit, data: bytes) -> str | None:
 
 def search_number(source: Source, number: Fraction, scales: Sequence[int] = SCALES) -> Iterator[Hit]:
     """Every place that holds a number, in any storage, also times ten and a hundred; in order of offsets."""
+    from faithful_ledger.core.scan import scan
+
     forms = list(_forms(number, scales))
     for found in scan(source, [spelling.data for spelling, _ in forms]):
         for offset, form in zip(found.offsets.tolist(), found.runs.tolist(), strict=True):
@@ -113,6 +115,8 @@ def search_text(source: Source, text: str) -> Iterator[Hit]:
     Raises:
         ValueRefused: the text is empty.
     """
+    from faithful_ledger.core.scan import scan
+
     if not text:
         raise ValueRefused("the text is empty", "give at least one letter")
     known: dict[bytes, str] = {}

@@ -10,6 +10,7 @@ from __future__ import annotations
 import errno
 import os
 import stat
+import threading
 from collections import OrderedDict
 from collections.abc import Iterator
 from pathlib import Path
@@ -90,6 +91,7 @@ class BlockSource:
     def __init__(self, path: Path, descriptor: int, moment: Moment) -> None:
         self._path, self._descriptor, self._moment = path, descriptor, moment
         self._blocks: OrderedDict[int, bytes] = OrderedDict()
+        self._lock = threading.Lock()  # the window draws while another thread searches
         self.size = moment.size
 
     def __del__(self) -> None:
@@ -111,6 +113,10 @@ class BlockSource:
             yield self.read(at, min(at + CHUNK, end))
 
     def _block(self, number: int) -> bytes:
+        with self._lock:
+            return self._cached(number)
+
+    def _cached(self, number: int) -> bytes:
         block = self._blocks.get(number)
         if block is None:
             wanted = min(CHUNK, self.size - number * CHUNK)

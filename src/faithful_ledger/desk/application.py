@@ -16,11 +16,17 @@ from faithful_ledger.desk.theme import apply_sheet, dress
 __all__ = ["application", "make_shell", "run", "tell_unexpected"]
 
 
+# Seconds a thread may keep the interpreter while the window waits for it; Python's own 5 ms, at every call into Qt,
+# would hold a frame up while something is searched.
+SWITCH = 0.0002
+
+
 def application() -> QApplication:
     """The one application of this process, dressed; made where there is none yet."""
     present = QApplication.instance()
     if isinstance(present, QApplication):
         return present
+    sys.setswitchinterval(SWITCH)
     made = QApplication(sys.argv[:1])
     made.setApplicationName("Faithful Ledger")
     made.setDesktopFileName("faithful-ledger")

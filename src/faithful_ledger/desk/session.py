@@ -17,7 +17,6 @@ from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.errors import LedgerError, RecognitionError, ValueRefused
-from faithful_ledger.core.inside import Payload
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Mark, Posting, Quantity, Snapshot
 from faithful_ledger.core.save import Save, find_save, open_save
@@ -28,6 +27,7 @@ from faithful_ledger.desk.background import Background
 
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Place
+    from faithful_ledger.core.inside import Payload
 
 __all__ = ["Message", "Selection", "Session"]
 

@@ -15,7 +15,6 @@ from faithful_ledger.core.codecs import Value
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import EntryError, Refused, UnexplainedChange, ValueRefused, place
-from faithful_ledger.core.profile.lengths import suspected_lengths
 from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.save import Save, SaveFile, bind_files, rule_findings, rule_nodes, seal_states
 from faithful_ledger.core.seals.seals import SealState
@@ -178,6 +177,8 @@ def _moving(save: Save, entry: Entry) -> Finding | None:
     """A word about bytes that were inserted or removed: what lies behind them moves, and numbers may tell where."""
     if not entry.moves:
         return None
+    from faithful_ledger.core.profile.lengths import suspected_lengths
+
     source = save.files[entry.node.file].source
     suspects = suspected_lengths(source, entry.node.start)
     told = ", ".join(f"{place(at)} ({name})" for at, name in suspects)

@@ -30,7 +30,7 @@ FIRST_STEP, STEP = 1 << 12, 1 << 20
 MIXED = [set(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ"), set(b"abcdefghijklmnopqrstuvwxyz"), set(b"0123456789+/")]
 BASE64_FLAGS = bytes((chr(byte).isalnum() and byte < 128) or byte in b"+/" for byte in range(256))
 BASE64_RUN = b"\1" * LEAST_BASE64
-BASE64_LOOKED_AT = 16 << 20
+BASE64_LOOKED_AT = 4 << 20
 MAGICS = {
     "gzip": b"\x1f\x8b\x08",
     "bzip2": b"1AY&SY",

@@ -11,12 +11,13 @@ from faithful_ledger.core.profile.layers import Layer, find_layers
 from faithful_ledger.core.profile.scrambling import Scrambling, find_scrambling
 from faithful_ledger.core.profile.strides import Stride, find_strides
 from faithful_ledger.core.profile.texts import TextRun, find_texts
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.source import WHOLE, Source
 
 __all__ = ["Profile", "profile"]
 
-LOOKED_AT = 64 << 20
+LOOKED_AT, LOOKED_AT_LARGE = 64 << 20, 8 << 20
 COUNTED, BLOCK = 4 << 20, 1 << 16
+BEGINNING = 1 << 18
 DENSE = 7.5
 MOSTLY = 0.6
 READABLE = 0.97
@@ -38,8 +39,8 @@ class Profile:
 
 
 def profile(source: Source) -> Profile:
-    """Look at the first 64 MiB of a file and say what it is."""
-    data = bytes(source.read(0, min(source.size, LOOKED_AT)))
+    """Look at the first 64 MiB of a file, or 8 MiB of one larger than 256 MiB, and say what it is."""
+    data = b"".join(source.chunks(0, LOOKED_AT if source.size <= WHOLE else LOOKED_AT_LARGE))
     entropy = _entropy(data)
     encoding = _encoding(data)
     layers = find_layers(data)
@@ -95,8 +96,12 @@ def _encoding(data: bytes) -> str | None:
         if data.startswith(mark):
             return name
     try:
-        text = data.decode("utf-8")
+        # The beginning alone tells a binary file; a letter that is cut off at its end is none.
+        text = data[:BEGINNING].decode("utf-8", "strict" if len(data) <= BEGINNING else "ignore")
+        readable = sum(letter.isprintable() or letter in "\t\r\n" for letter in text)
+        if readable < READABLE * len(text) or len(text.encode()) < min(len(data), BEGINNING) - 3:
+            return None
+        data.decode("utf-8")
     except UnicodeDecodeError:
         return None
-    readable = sum(letter.isprintable() or letter in "\t\r\n" for letter in text[: 1 << 20])
-    return "utf-8" if readable >= READABLE * min(len(text), 1 << 20) else None
+    return "utf-8"

@@ -13,7 +13,7 @@ NARROW = re.compile(rb"(?:[\x20-\x7e]|[\xc3-\xdf][\x80-\xbf]|[\xe1-\xef][\x80-\x
 LOW_FIRST = re.compile(rb"(?:[\x20-\x7e]\x00){4,}+(?![\x20-\x7e](?:[^\x00]|\Z))", re.DOTALL)
 HIGH_FIRST = re.compile(rb"(?:\x00[\x20-\x7e]){4,}+(?!\x00)")
 MOST = 2000
-LOOKED_AT, STRETCH = 4 << 20, 1 << 18
+LOOKED_AT, STRETCH = 4 << 20, 1 << 13
 LONGEST = 400
 LEAST = 3
 PLAIN = 0.5  # of the letters of a UTF-8 text; in noise there are more of the others
@@ -34,8 +34,10 @@ def find_texts(data: bytes) -> list[TextRun]:
     found: list[TextRun] = []
     start = 0
     while start < min(len(data), LOOKED_AT) and len(found) < MOST:
-        gap = GAP.search(data, start + STRETCH)
-        end = gap.end() if gap is not None else len(data)
+        # A stretch ends between texts, if that is near: a pattern over many MiB would hold up every other thread.
+        latest = min(start + 2 * STRETCH, len(data))
+        gap = GAP.search(data, start + STRETCH, latest)
+        end = gap.end() if gap is not None else latest
         found += sorted(_runs(data, start, end))
         start = end
     return found[:MOST]
