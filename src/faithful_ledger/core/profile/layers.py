@@ -42,7 +42,7 @@ ZLIB_SECOND = (0x01, 0x5E, 0x9C, 0xDA)
 RAW_BEGIN = 64  # offsets from the beginning at which raw deflate is tried
 EDGE = 256  # bytes in which dense bytes are told from open ones
 OPEN, DENSE = 0.45, 0.55  # shares of different bytes among `EDGE` of them
-MOST_EDGES, MOST_ROWS = 32, 1 << 12
+MOST_EDGES, MOST_ROWS = 32, 1 << 11
 LEAST_RAW = 48  # packed bytes; shorter streams come to their end by chance
 LEAST_RAW_UNPACKED = 64
 

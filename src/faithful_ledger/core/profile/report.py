@@ -16,7 +16,7 @@ from faithful_ledger.core.source import WHOLE, Source
 __all__ = ["Profile", "profile"]
 
 LOOKED_AT, LOOKED_AT_LARGE = 64 << 20, 8 << 20
-COUNTED, BLOCK = 4 << 20, 1 << 16
+COUNTED, BLOCK = 2 << 20, 1 << 16
 BEGINNING = 1 << 18
 DENSE = 7.5
 MOSTLY = 0.6

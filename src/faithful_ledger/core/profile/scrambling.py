@@ -17,7 +17,7 @@ __all__ = ["LONGEST_KEY", "Scrambling", "find_scrambling", "unscramble"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 LONGEST_KEY = 64
-LOOKED_AT = 1 << 17
+LOOKED_AT = 1 << 16
 NEARLY = 0.93
 LEAST_ZEROS = 0.2
 GAINED = 0.15
