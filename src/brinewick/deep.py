@@ -20,6 +20,7 @@ from typing import TypeVar
 import zstandard
 
 from brinewick.company import Charter, Company, Diver, LogLine, Lot, SaveRefused, validate
+from brinewick.reader import ByteReader
 
 MAGIC = b"BWD\x1b"
 VERSION = 1
@@ -29,17 +30,8 @@ MOST_UNPACKED = 1 << 24
 T = TypeVar("T")
 
 
-class Reader:
-    """Reads forward through one block and refuses to pass its end."""
-
-    def __init__(self, data: bytes, what: str) -> None:
-        self.data, self.at, self.what = data, 0, what
-
-    def take(self, size: int) -> bytes:
-        if self.at + size > len(self.data):
-            raise SaveRefused(f"the {self.what} ends too early")
-        self.at += size
-        return self.data[self.at - size : self.at]
+class Reader(ByteReader):
+    """Numbers in LEB128, texts and records with their length in front."""
 
     def number(self) -> int:
         value = shift = 0
@@ -57,20 +49,13 @@ class Reader:
         return -(value + 1) // 2 if value & 1 else value // 2
 
     def text(self) -> str:
-        try:
-            return self.take(self.number()).decode("utf-8")
-        except UnicodeDecodeError as error:
-            raise SaveRefused(f"a text in the {self.what} cannot be read") from error
+        return self.letters(self.number())
 
     def record(self) -> Reader:
         return Reader(self.take(self.number()), self.what)
 
     def counted(self, one: Callable[[], T]) -> list[T]:
         return [one() for _ in range(self.number())]
-
-    def end(self) -> None:
-        if self.at != len(self.data):
-            raise SaveRefused(f"the {self.what} holds {len(self.data) - self.at} bytes too many")
 
 
 def number(value: int) -> bytes:

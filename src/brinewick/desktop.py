@@ -18,6 +18,7 @@ from collections.abc import Callable
 from typing import TypeVar
 
 from brinewick.company import Charter, Company, Diver, LogLine, Lot, SaveRefused, validate
+from brinewick.reader import ByteReader
 
 MAGIC = b"BWK\x1a"
 VERSION = 3
@@ -28,18 +29,8 @@ ROUTE_END = 0xFF
 T = TypeVar("T")
 
 
-class Reader:
-    """Reads forward through bytes and refuses to pass their end."""
-
-    def __init__(self, data: bytes, what: str) -> None:
-        self.data, self.at, self.what = data, 0, what
-
-    def take(self, size: int) -> bytes:
-        if self.at + size > len(self.data):
-            raise SaveRefused(f"the {self.what} ends too early")
-        piece = self.data[self.at : self.at + size]
-        self.at += size
-        return piece
+class Reader(ByteReader):
+    """Numbers low byte first, texts with their length in front."""
 
     def number(self, size: int, signed: bool = False) -> int:
         return int.from_bytes(self.take(size), "little", signed=signed)
@@ -49,18 +40,10 @@ class Reader:
         return value
 
     def text(self, length_size: int = 1) -> str:
-        raw = self.take(self.number(length_size))
-        try:
-            return raw.decode("utf-8")
-        except UnicodeDecodeError as error:
-            raise SaveRefused(f"a text in the {self.what} cannot be read") from error
+        return self.letters(self.number(length_size))
 
     def counted(self, length_size: int, one: Callable[[], T]) -> list[T]:
         return [one() for _ in range(self.number(length_size))]
-
-    def end(self) -> None:
-        if self.at != len(self.data):
-            raise SaveRefused(f"the {self.what} holds {len(self.data) - self.at} bytes too many")
 
 
 def parse(data: bytes) -> Company:

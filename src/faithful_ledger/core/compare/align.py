@@ -1,11 +1,8 @@
 """Alignment of two byte runs: what lies where, after bytes were inserted, removed or moved.
 
 The diagonal is followed as long as enough bytes on it agree, so changed bytes stay changed bytes. Where too few agree,
-short probes of either side are looked for a little ahead on the other, then further. Where probes say nothing, windows
-of eight bytes that stand exactly once on each side (unique anchors, as in patience diff) vote for a shift. A shift is
-taken if it agrees better than staying. What is left over on both sides in the end is matched once more: moved blocks.
-
-How many bytes are searched is limited by the size of both sides, so that two files with nothing in common cost little.
+both sides are searched for where they come together again (resync.py); a shift is taken if it agrees better than
+staying. What is left over on both sides in the end is matched once more: moved blocks.
 """
 
 from __future__ import annotations
@@ -16,6 +13,8 @@ from typing import Any, Literal, NamedTuple, TypeAlias
 
 import numpy as np
 
+from faithful_ledger.core.compare.resync import PROBE, WINDOW, Budget, only_place, resync, unique_anchors
+
 __all__ = ["Alignment", "Difference", "Run", "align"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
@@ -23,20 +22,9 @@ Span: TypeAlias = tuple[int, int]
 BLOCK = 64
 ENOUGH = 48  # bytes of a block that must agree for the diagonal to be believed without a look around
 NEARLY_ALL = 62  # of a block before an anchor: where zeros are many, half agrees by chance
-SMALL = 1 << 20  # files up to this size are aligned by anchors first, which see more and cost more
 FIRST_CHUNK, CHUNK = 1 << 13, 1 << 16
-NEAR = (1 << 12, 1 << 16)
-FAR = (1 << 21, 1 << 24, 1 << 27)
-STEPS = (16, 64, 256, 1000, 3000, 9000, 20_000, 60_000, 150_000)
-PROBE = 32
-DULL = 6  # a probe with fewer different bytes than this says nothing
-ANCHOR_COST = 32  # a window sorted costs about as much as so many searched through
 LARGEST_STAY = 1 << 16
 LEAST_SHARED = 0.1  # of the bytes where nothing better is found; fewer agree by chance
-WINDOW = 8
-JUDGED = 64
-LEAST_VOTES = 4
-MOST_ANCHORS = 512
 LEAST_MOVED = 24
 MOST_WINDOWS = 1 << 17
 MOVED_PROBES = 4
@@ -126,23 +114,10 @@ class Alignment:
             yield Difference("inserted", a1, a1, start, end)
 
 
-class _Budget:
-    """How many bytes may still be searched through."""
-
-    def __init__(self, a: Array, b: Array) -> None:
-        self.left = (64 << 20) + 6 * (a.size + b.size)
-
-    def spend(self, count: int) -> bool:
-        if count > self.left:
-            return False
-        self.left -= count
-        return True
-
-
 def align(a: Array, b: Array) -> Alignment:
     """Align two arrays of bytes (uint8). Memory stays within a few MiB beyond the arrays themselves."""
     runs: list[Run] = []
-    budget = _Budget(a, b)
+    budget = Budget(a, b)
     i = j = 0
     stay = BLOCK
     while i < a.size and j < b.size:
@@ -152,7 +127,7 @@ def align(a: Array, b: Array) -> Alignment:
         i, j = i + length, j + length
         if i >= a.size or j >= b.size:
             break
-        step = _resync(a, b, i, j, budget)
+        step = resync(a, b, i, j, budget)
         if step is None:
             length = min(stay, a.size - i, b.size - j)
             if np.count_nonzero(a[i : i + length] == b[j : j + length]) >= LEAST_SHARED * length:
@@ -199,114 +174,6 @@ def _follow(a: Array, b: Array, i: int, j: int, enough: int = ENOUGH) -> int:
         if whole and size - whole and last:
             rest = same[whole:]
             return length + (rest.size if rest.mean() > enough / BLOCK else int(np.argmin(rest)))
-
-
-def _resync(a: Array, b: Array, i: int, j: int, budget: _Budget) -> tuple[int, int] | None:
-    """Where both sides come together again next, or None where staying on the diagonal is as good."""
-    careful = max(a.size, b.size) <= SMALL
-    return (
-        (_anchored(a, b, i, j, NEAR[0], budget) if careful else None)
-        or _probed(a, b, i, j, NEAR, budget)
-        or (_anchored(a, b, i, j, NEAR[0], budget) if not careful else None)
-        or _probed(a, b, i, j, FAR[:1], budget)
-        or _anchored(a, b, i, j, NEAR[1], budget)
-        or _probed(a, b, i, j, FAR[1:], budget)
-    )
-
-
-def _probed(a: Array, b: Array, i: int, j: int, reaches: tuple[int, ...], budget: _Budget) -> tuple[int, int] | None:
-    """By a short run of one side that stands exactly once ahead on the other; the nearest within the least reach."""
-    for reach in reaches:
-        if not budget.spend(min(reach, a.size - i) + min(reach, b.size - j)):
-            break
-        x, y = a[i : i + reach + PROBE].tobytes(), b[j : j + reach + PROBE].tobytes()
-        for step in STEPS:
-            if step > reach or not budget.spend(len(x) + len(y)):
-                break
-            found = []
-            from_a, from_b = _telling(x, step), _telling(y, step)
-            at = _only(y, x[from_a : from_a + PROBE])
-            if at is not None:
-                found.append((i + from_a, j + at))
-            at = _only(x, y[from_b : from_b + PROBE])
-            if at is not None:
-                found.append((i + at, j + from_b))
-            for place in sorted(found, key=sum):
-                stay = _agreement(a, b, place[0], place[0] + j - i)
-                if _agreement(a, b, *place) > stay + 0.1:
-                    return place
-        if reach >= a.size - i and reach >= b.size - j:
-            break
-    return None
-
-
-def _telling(content: bytes, start: int) -> int:
-    """The first offset from `start` on that begins no long run of one byte."""
-    run = content[start : start + PROBE]
-    if len(set(run)) > 1 or not run:
-        return start
-    rest = np.frombuffer(content, np.uint8)[start:]
-    other = rest != rest[0]
-    return start + int(other.argmax()) if other.any() else start
-
-
-def _only(content: bytes, probe: bytes) -> int | None:
-    """Where a probe stands, if it is told by its bytes and stands once."""
-    if len(probe) < PROBE or len(set(probe)) < DULL:
-        return None
-    at = content.find(probe)
-    return at if at >= 0 and content.find(probe, at + 1) < 0 else None
-
-
-def _anchored(a: Array, b: Array, i: int, j: int, reach: int, budget: _Budget) -> tuple[int, int] | None:
-    """By the nearest shift that enough anchors vote for: one with more votes may skip what lies between."""
-    x, y = a[i : i + reach], b[j : j + reach]
-    if not budget.spend(ANCHOR_COST * (x.size + y.size)):
-        return None
-    pairs = _anchors(x, y)
-    if pairs is None:
-        return None
-    at_a, at_b = pairs
-    shifts = at_b - at_a
-    order = np.argsort(at_a + at_b, kind="stable")[:MOST_ANCHORS]
-    _, first, votes = np.unique(shifts[order], return_index=True, return_counts=True)
-    for number in np.argsort(first, kind="stable"):
-        place = i + int(at_a[order[first[number]]]), j + int(at_b[order[first[number]]])
-        stay = _agreement(a, b, place[0], place[0] + j - i)
-        if votes[number] >= LEAST_VOTES and _agreement(a, b, *place) > stay + 0.1:
-            return place
-    return None
-
-
-def _agreement(a: Array, b: Array, i: int, j: int) -> float:
-    size = min(JUDGED, a.size - i, b.size - j)
-    return float((a[i : i + size] == b[j : j + size]).mean()) if size > 0 else 0.0
-
-
-def _words(x: Array) -> Array:
-    """The eight bytes from each offset as one number."""
-    if x.size < WINDOW:
-        return np.empty(0, np.uint64)
-    words = np.zeros(x.size - WINDOW + 1, np.uint64)
-    for place in range(WINDOW):
-        words |= x[place : place + words.size].astype(np.uint64) << np.uint64(8 * place)
-    return words
-
-
-def _anchors(x: Array, y: Array) -> tuple[Array, Array] | None:
-    """Offsets of windows that stand exactly once on each side and are not one byte repeated."""
-    left, right = _words(x), _words(y)
-    if not left.size or not right.size:
-        return None
-    words_x, at_x, count_x = np.unique(left, return_index=True, return_counts=True)
-    words_y, at_y, count_y = np.unique(right, return_index=True, return_counts=True)
-    single_x, single_y = count_x == 1, count_y == 1
-    common, ix, iy = np.intersect1d(words_x[single_x], words_y[single_y], assume_unique=True, return_indices=True)
-    dull = common == (common & np.uint64(255)) * np.uint64(0x0101010101010101)
-    ix, iy = ix[~dull], iy[~dull]
-    if not ix.size:
-        return None
-    return at_x[single_x][ix], at_y[single_y][iy]
 
 
 def _backwards(a: Array, b: Array, i: int, j: int, at_a: int, at_b: int) -> int:
@@ -442,7 +309,7 @@ def _moved_anchors(a: Array, b: Array, left: list[Span], right: list[Span]) -> I
     if sum(end - start for start, end in left) + sum(end - start for start, end in right) <= MOST_WINDOWS:
         lies_a = np.concatenate([np.arange(start, end) for start, end in left])
         lies_b = np.concatenate([np.arange(start, end) for start, end in right])
-        anchors = _anchors(a[lies_a], b[lies_b])
+        anchors = unique_anchors(a[lies_a], b[lies_b])
         if anchors is not None:
             at_a, at_b = lies_a[anchors[0]], lies_b[anchors[1]]
             for step in range(WINDOW, LEAST_MOVED, WINDOW):  # of a block that is long enough, one window goes on so
@@ -453,7 +320,7 @@ def _moved_anchors(a: Array, b: Array, left: list[Span], right: list[Span]) -> I
     begins = np.cumsum([0, *(end - start for start, end in right)])
     for start, end in left[:MOST_MOVED_SPANS]:
         for at in range(start, end - PROBE, max((end - start) // MOVED_PROBES, PROBE)):
-            found = _only(content, a[at : at + PROBE].tobytes())
+            found = only_place(content, a[at : at + PROBE].tobytes())
             if found is not None:
                 number = int(np.searchsorted(begins, found, side="right")) - 1
                 yield at, right[number][0] + found - int(begins[number])

@@ -84,6 +84,10 @@ class DescribeStage(QWidget):
         self.band = FileBand()
         self.strip = ByteStrip()
 
+        self._lay_out()
+        self._connect()
+
+    def _lay_out(self) -> None:
         left, right = QWidget(), QWidget()
         left_column = column(spacing=4)
         left_column.setContentsMargins(14, 10, 0, 8)
@@ -112,6 +116,8 @@ class DescribeStage(QWidget):
         whole = column(splitter)
         self.setLayout(whole)
 
+    def _connect(self) -> None:
+        session = self.session
         self.outline.chosen.connect(session.select_node)
         self.strip.picked.connect(lambda start, end: session.select(self._file, start, end))
         self.strip.typed.connect(lambda start, end, data: session.type_bytes(self._file, start, end, data))
