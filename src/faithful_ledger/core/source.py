@@ -25,6 +25,7 @@ __all__ = [
     "MemorySource",
     "Moment",
     "Source",
+    "first_bytes",
     "moment_of",
     "offsets_of",
     "open_blocks",
@@ -146,6 +147,14 @@ def offsets_of(source: Source, run: bytes, most: int | None = None) -> Iterator[
             hit = data.find(run, hit + 1)
         at += len(chunk)
         tail = data[-(len(run) - 1) :] if len(run) > 1 else b""
+
+
+def first_bytes(source: Source, most: int) -> bytes:
+    """The first bytes of a source; those of memory are handed on without a copy where they are all of it."""
+    view = source.read(0, min(most, source.size)) if isinstance(source, MemorySource) else None
+    if view is not None and isinstance(view.obj, bytes) and len(view) == len(view.obj):
+        return view.obj
+    return b"".join(source.chunks(0, most))
 
 
 def same_bytes(left: Source, right: Source) -> bool:

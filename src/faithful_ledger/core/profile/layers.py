@@ -38,6 +38,8 @@ MAGICS = {
     "zstd": b"\x28\xb5\x2f\xfd",
     "lz4": b"\x04\x22\x4d\x18",
 }
+LOOKED_THROUGH = 1 << 18
+ZLIB_FIRST, ZLIB_HEAD = 0x78, 7
 ZLIB_SECOND = (0x01, 0x5E, 0x9C, 0xDA)
 RAW_BEGIN = 64  # offsets from the beginning at which raw deflate is tried
 EDGE = 256  # bytes in which dense bytes are told from open ones
@@ -93,9 +95,14 @@ def _marked(data: bytes) -> Iterator[tuple[int, str]]:
             if begin >= 0 and (kinds[number] != "bzip2" or re.match(rb"BZh[1-9]", data[begin:offset])):
                 yield begin, kinds[number]
     bytes_ = np.frombuffer(data, np.uint8)
-    begins = np.flatnonzero(bytes_[:-1] == 0x78)
-    for offset in begins[np.isin(bytes_[begins + 1], ZLIB_SECOND)].tolist():
-        yield offset, "zlib"
+    for start in range(0, bytes_.size, LOOKED_THROUGH):
+        part = bytes_[start : start + LOOKED_THROUGH + ZLIB_HEAD]
+        begins = np.flatnonzero(part[: max(part.size - ZLIB_HEAD + 1, 0)] == ZLIB_FIRST)
+        begins = begins[np.isin(part[begins + 1], ZLIB_SECOND)]
+        kind = part[begins + 2] >> 1 & 3  # of the first block: stored (its length stands twice), fixed, dynamic, none
+        stored = (part[begins + 3] ^ part[begins + 5] == 255) & (part[begins + 4] ^ part[begins + 6] == 255)
+        for offset in begins[(kind == 1) | (kind == 2) | ((kind == 0) & stored)].tolist():
+            yield start + offset, "zlib"
 
 
 def _raw_offsets(data: bytes) -> Iterator[int]:

@@ -11,13 +11,13 @@ from faithful_ledger.core.profile.layers import Layer, find_layers
 from faithful_ledger.core.profile.scrambling import Scrambling, find_scrambling
 from faithful_ledger.core.profile.strides import Stride, find_strides
 from faithful_ledger.core.profile.texts import TextRun, find_texts
-from faithful_ledger.core.source import WHOLE, Source
+from faithful_ledger.core.source import WHOLE, Source, first_bytes
 
 __all__ = ["Profile", "profile"]
 
 LOOKED_AT, LOOKED_AT_LARGE = 64 << 20, 8 << 20
 COUNTED, BLOCK = 2 << 20, 1 << 16
-BEGINNING = 1 << 18
+BEGINNING = 1 << 16
 DENSE = 7.5
 MOSTLY = 0.6
 READABLE = 0.97
@@ -40,7 +40,7 @@ class Profile:
 
 def profile(source: Source) -> Profile:
     """Look at the first 64 MiB of a file, or 8 MiB of one larger than 256 MiB, and say what it is."""
-    data = b"".join(source.chunks(0, LOOKED_AT if source.size <= WHOLE else LOOKED_AT_LARGE))
+    data = first_bytes(source, LOOKED_AT if source.size <= WHOLE else LOOKED_AT_LARGE)
     entropy = _entropy(data)
     encoding = _encoding(data)
     layers = find_layers(data)
