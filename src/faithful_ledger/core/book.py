@@ -126,9 +126,12 @@ class Book:
         self.records.add_snapshot(snapshot)
         return snapshot
 
-    def snapshots(self, save: Path | None = None) -> list[Snapshot]:
-        """All snapshots, or those of one save, the latest first."""
-        return self.records.snapshots(_absolute(save) if save is not None else None)
+    def snapshots(self, save: Path | None = None, most: int = -1) -> list[Snapshot]:
+        """All snapshots, or those of one save, the latest first; at most so many (−1 is all)."""
+        return self.records.snapshots(_absolute(save) if save is not None else None, most=most)
+
+    def count_snapshots(self, save: Path) -> int:
+        return self.records.count_snapshots(_absolute(save))
 
     def snapshot(self, name: str) -> Snapshot:
         """A snapshot by its id or the beginning of it.

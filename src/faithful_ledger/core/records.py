@@ -169,10 +169,10 @@ class Records:
                 self._db.rollback()
                 raise
 
-    def snapshots(self, save: Path | None = None, beginning: str = "") -> list[Snapshot]:
-        """Snapshots, of one save or of all, whose id begins so; the latest first."""
-        wanted = "where (?1 is null or save = ?1) and substr(id, 1, length(?2)) = ?2"
-        values = (str(save) if save is not None else None, beginning)
+    def snapshots(self, save: Path | None = None, beginning: str = "", most: int = -1) -> list[Snapshot]:
+        """Snapshots, of one save or of all, whose id begins so; the latest first, at most so many (−1 is all)."""
+        wanted = "where (?1 is null or save = ?1) and substr(id, 1, length(?2)) = ?2 order by number desc limit ?3"
+        values = (str(save) if save is not None else None, beginning, most)
         files: dict[str, list[KeptFile]] = {}
         for snapshot, role, path, size, sha256, mode in self._rows(
             "select snapshot, role, path, size, sha256, mode from snapshot_files "
@@ -180,13 +180,14 @@ class Records:
             values,
         ):
             files.setdefault(snapshot, []).append(KeptFile(role, Path(path), size, sha256, mode))
-        rows = self._rows(
-            f"select id, time, label, kind, save, companions from snapshots {wanted} order by number desc", values
-        )
+        rows = self._rows(f"select id, time, label, kind, save, companions from snapshots {wanted}", values)
         return [
             Snapshot(id_, time, label, kind, Path(path), tuple(json.loads(names)), tuple(files.get(id_, ())))
             for id_, time, label, kind, path, names in rows
         ]
+
+    def count_snapshots(self, save: Path) -> int:
+        return int(self._rows("select count(*) from snapshots where save = ?", (str(save),))[0][0])
 
     # postings
 

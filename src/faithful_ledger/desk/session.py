@@ -32,6 +32,7 @@ if TYPE_CHECKING:
 __all__ = ["Message", "Selection", "Session"]
 
 PLANNED_AT_ONCE = 1 << 20
+RECENT = 400
 T = TypeVar("T")
 
 
@@ -197,10 +198,10 @@ class Session(QObject):
 
     @property
     def kept_copies(self) -> list[Snapshot]:
-        """The snapshots of the open save that the user or a watch made, the latest first."""
+        """Snapshots of the open save that the user or a watch made, the latest first; of the last 400 of all kinds."""
         if self.book is None or self.save is None:
             return []
-        return [s for s in self.book.snapshots(self.save.main.path) if s.kind == "kept"]
+        return [s for s in self.book.snapshots(self.save.main.path, RECENT) if s.kind == "kept"]
 
     # marks
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from PySide6.QtCore import QEvent
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import QFileDialog, QMainWindow, QStackedWidget, QWidget
 
 from faithful_ledger.core.binding.spans import explained_bytes
@@ -374,7 +374,7 @@ class Shell(QMainWindow):
             return
         quantities = session.book.records.quantities(save.main.path) if session.book is not None else []
         pinned = sum(bool(quantity.pinned) for quantity in quantities)
-        kept = len(session.book.snapshots(save.main.path)) if session.book is not None else 0
+        kept = session.book.count_snapshots(save.main.path) if session.book is not None else 0
         self.spine.show_line(GATHER, "watching" if self.watching else f"{kept} kept")
         self.spine.show_line(LOCATE, f"{pinned} of {len(quantities)} pinned" if quantities else "nothing watched")
         bound = save.main.bound
@@ -442,6 +442,10 @@ class Shell(QMainWindow):
             self.gather.slip.close()
         self.session.background.wait()
         super().closeEvent(event)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.margin.fit(self.width())
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.WindowActivate:

@@ -1,6 +1,6 @@
 """Finding the files a game saves to."""
 
-from faithful_ledger.core.find.look import Candidate, look, parse_since, usual_folders
+from faithful_ledger.core.find.look import Candidate, content_of, look, parse_since, usual_folders
 from faithful_ledger.core.find.programs import Program, programs
 from faithful_ledger.core.find.watch import FileChange, SaveMoment, watch
 
@@ -9,6 +9,7 @@ __all__ = [
     "FileChange",
     "Program",
     "SaveMoment",
+    "content_of",
     "look",
     "parse_since",
     "programs",

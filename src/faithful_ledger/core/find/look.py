@@ -18,7 +18,7 @@ from typing import NamedTuple
 
 from faithful_ledger.core.errors import ValueRefused
 
-__all__ = ["SYNC_MARKERS", "Candidate", "look", "parse_since", "usual_folders"]
+__all__ = ["SYNC_MARKERS", "Candidate", "content_of", "look", "parse_since", "usual_folders"]
 
 MINUTE, HOUR, DAY = 60, 3600, 86_400
 UNITS = {"s": 1, "sec": 1, "min": MINUTE, "m": MINUTE, "h": HOUR, "d": DAY, "day": DAY, "days": DAY, "w": 7 * DAY}
@@ -46,6 +46,7 @@ LEFT_OUT_FOLDERS = {
 }
 SMALL, LARGE = 1 << 20, 64 << 20
 TOLD_EVERY = 0.3  # seconds
+BEGINNING, DENSE = 4096, 200  # of 512 dense bytes more than so many are different
 TOGETHER, MOST_TOGETHER = 2.0, 60  # seconds apart; in a folder with more files than this nothing is said
 # Files or folders that a synchronising program leaves in the top of what it watches.
 SYNC_MARKERS = (".tether", ".sync", ".synced", ".sync-folder")
@@ -74,6 +75,25 @@ def usual_folders() -> list[Path]:
         if folder.is_dir() and not any(folder == other or other in folder.parents for other in kept):
             kept.append(folder)
     return kept
+
+
+def content_of(path: Path) -> str:
+    """What a file begins with: “text”, “packed”, “binary”, “empty”, or nothing where it cannot be read."""
+    try:
+        descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+        try:
+            plain = stat.S_ISREG(os.fstat(descriptor).st_mode)
+            data = os.read(descriptor, BEGINNING) if plain else b""
+        finally:
+            os.close(descriptor)
+    except OSError:
+        return ""
+    if not data:
+        return "empty" if plain else ""
+    if b"\0" not in data and sum(byte < 32 and byte not in b"\t\r\n" for byte in data) == 0:
+        return "text"
+    different = len(set(data[-512:]))
+    return "packed" if len(data) >= 512 and different > DENSE else "binary"
 
 
 def parse_since(text: str, now: float | None = None) -> float:

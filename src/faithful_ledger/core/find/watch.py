@@ -25,6 +25,7 @@ QUIET = 0.7  # seconds without a write after which a moment is over
 LONGEST = 30.0  # a moment that never comes to rest is told after so many seconds
 BUSY = 6  # a file that was alone in so many moments within a minute is written all the time
 MINUTE = 60.0
+MANY = 8000
 
 
 class FileChange(NamedTuple):
@@ -50,8 +51,13 @@ def watch(folders: Iterable[Path], stop: Callable[[], bool] = lambda: False) -> 
     Raises:
         FileAccessError: a folder is not there or cannot be watched.
     """
+    import logging
+
     from watchdog.events import FileSystemEventHandler
     from watchdog.observers import Observer
+
+    # When the kernel's queue runs over, it says so in the log of the program; we look at everything instead.
+    logging.getLogger("watchdog").setLevel(logging.CRITICAL)
 
     written: queue.SimpleQueue[str] = queue.SimpleQueue()
 
@@ -76,14 +82,17 @@ def watch(folders: Iterable[Path], stop: Callable[[], bool] = lambda: False) -> 
     known = dict(_states(places))
     observer.start()
     try:
-        yield from _moments(written, known, stop)
+        yield from _moments(written, known, stop, lambda: dict(_states(places)))
     finally:
         observer.stop()
         observer.join()
 
 
 def _moments(
-    written: queue.SimpleQueue[str], known: dict[str, Moment], stop: Callable[[], bool]
+    written: queue.SimpleQueue[str],
+    known: dict[str, Moment],
+    stop: Callable[[], bool],
+    states: Callable[[], dict[str, Moment]],
 ) -> Iterator[SaveMoment]:
     busy = _Busy()
     touched: set[str] = set()
@@ -98,6 +107,8 @@ def _moments(
             pass
         now = time.monotonic()
         ending = stop()
+        if len(touched) > MANY and now - last >= QUIET:
+            touched |= states().keys() | known.keys()  # so many writes at once that some may not have been told
         if touched and (ending or now - last >= QUIET or now - began >= LONGEST):
             changes = [change for path in sorted(touched) if (change := _change(path, known)) is not None]
             touched.clear()

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 __all__ = ["CompareSheet"]
 
 NOW = "the save now"
-MOST_ROWS = 500
+MOST_ROWS, MOST_CHOICES = 500, 200
 LANE_BYTES = 64
 SIZES = {"changes of any size": (0, 1 << 62), "up to 4 bytes": (1, 4), "5 bytes and more": (5, 1 << 62)}
 SIGNS = {"replaced": "changed", "inserted": "came in", "removed": "went", "moved": "moved"}
@@ -96,7 +96,7 @@ class CompareSheet(QWidget):
         session = self.session
         if session.book is None or session.save is None:
             return
-        self.snapshots = session.book.snapshots(session.save.main.path)
+        self.snapshots = session.book.snapshots(session.save.main.path, MOST_CHOICES)
         names = [f"{s.label or s.kind} · {local_time(s.time)}" for s in self.snapshots]
         for box, chosen in ((self.first, first), (self.second, second)):
             box.clear()
@@ -236,7 +236,7 @@ def _sources(book: Book, save: Save, snapshot: Snapshot | None) -> dict[Path, So
     if snapshot is not None:
         return {file.path: book.kept_source(file) for file in snapshot.files}
     found = {file.path.absolute(): file.source for file in save.files.values()}
-    for snapshot_file in {file.path for kept in book.snapshots(save.main.path)[:1] for file in kept.files}:
+    for snapshot_file in {file.path for kept in book.snapshots(save.main.path, 1) for file in kept.files}:
         if snapshot_file not in found and snapshot_file.is_file():
             found[snapshot_file] = open_source(snapshot_file)[0]
     return found

@@ -98,13 +98,13 @@ class DescribeStage(QWidget):
         right_column = column(spacing=8)
         right_column.setContentsMargins(12, 12, 4, 8)
         right_column.addLayout(row(self.files, self.lanes, None))
-        right_column.addLayout(row(self.rows, self.base, self.letters, None))
+        right_column.addLayout(row(self.rows, self.base, self.letters, None, spacing=5))
         right_column.addWidget(self.share)
         right_column.addWidget(self.band)
         right_column.addWidget(self.legend)
         right_column.addWidget(self.strip, 1)
         right.setLayout(right_column)
-        for box, width in ((self.rows, 132), (self.letters, 104)):
+        for box, width in ((self.rows, 112), (self.letters, 90)):
             box.setFixedWidth(width)
         splitter = QSplitter(Qt.Orientation.Horizontal)
         splitter.addWidget(left)

@@ -9,7 +9,16 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QAbstractItemView, QCheckBox, QFileDialog, QLineEdit, QMenu, QWidget
 
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.find import Candidate, Program, SaveMoment, look, parse_since, programs, usual_folders
+from faithful_ledger.core.find import (
+    Candidate,
+    Program,
+    SaveMoment,
+    content_of,
+    look,
+    parse_since,
+    programs,
+    usual_folders,
+)
 from faithful_ledger.core.posting.checks import Check
 from faithful_ledger.core.records import Member, Snapshot
 from faithful_ledger.desk.background import Watcher
@@ -27,6 +36,8 @@ SYNCED = {
     "the folder is synchronised": "yes",
     "the folder is not synchronised": "no",
 }
+SIZES = {"of any size": None, "up to 64 KiB": 1 << 16, "up to 1 MiB": 1 << 20, "up to 64 MiB": 1 << 26}
+CONTENTS = ["any content", "text", "binary", "packed"]
 MOST_SHOWN = 300
 MOMENTS_SHOWN = 200
 SINCE = {
@@ -51,6 +62,7 @@ class GatherStage(QWidget):
         super().__init__(parent)
         self.session = session
         self.candidates: list[Candidate] = []
+        self.listed: list[Candidate] = []
         self.moments: list[tuple[SaveMoment, str]] = []
         self.members: list[Member] = []
         self.checks: list[Check] = []
@@ -63,10 +75,20 @@ class GatherStage(QWidget):
         self.words = QLineEdit()
         self.words.setPlaceholderText("words in the name")
         self.words.setAccessibleName("Words in the name")
-        self.words.setFixedWidth(150)
+        self.words.setMinimumWidth(84)
+        self.words.setMaximumWidth(150)
         self.since = Chooser()
         self.since.addItems(list(SINCE))
         self.since.setAccessibleName("Changed since")
+        self.most = Chooser()
+        self.most.addItems(list(SIZES))
+        self.most.setAccessibleName("Size")
+        self.content = Chooser()
+        self.content.addItems(CONTENTS)
+        self.content.setAccessibleName("Kind of content")
+        self.content.activated.connect(lambda _: self._show_found())
+        self.everything = QCheckBox("media, logs and caches too")
+        self.contents: dict[Path, str] = {}
         self.look_button = button("Look", self.look, "main")
         self.found_line = label("", "quiet")
         self.found = plain_table((), [], "Files that may be saves", ())
@@ -76,7 +98,8 @@ class GatherStage(QWidget):
         self.keep_each = QCheckBox("Keep every save")
         self.keep_each.setChecked(True)
         self.watch_button = button("Watch while I play", self.toggle_watch)
-        self.follow_button = button("What a program has open", self._follow)
+        self.follow_button = button("Program…", self._follow)
+        self.follow_button.setToolTip("Watch the folder of what a running program has open")
         self.follow_menu = QMenu(self.follow_button)
         self.slip_button = button("Slip", self.show_slip)
         self.slip_button.setToolTip("A small window that stays on top: what you see goes to the next save moment")
@@ -96,7 +119,8 @@ class GatherStage(QWidget):
         self.body = column(spacing=8)
         self.body.setContentsMargins(16, 12, 16, 10)
         self.body.addLayout(row(label("Look for saves", "title"), None, self.found_line))
-        self.body.addLayout(row(self.folder, button("Folder…", self._choose), self.words, self.since, self.look_button))
+        self.body.addLayout(row(self.folder, button("Folder…", self._choose), self.words, self.look_button))
+        self.body.addLayout(row(self.since, self.most, self.content, self.everything, None))
         self.body.addWidget(self.found, 3)
         self.body.addLayout(row(label("Save moments", "title"), None, self.moment_line))
         self.body.addLayout(row(self.watched, self.follow_button, self.keep_each, self.slip_button, self.watch_button))
@@ -226,8 +250,24 @@ class GatherStage(QWidget):
             self._show_found()
 
         self.session.background.run(
-            lambda: look(folders, words, moment, stop=lambda: self._stopped, tell=self.progressed.emit), done
+            lambda: self._looked(folders, words, moment, SIZES[self.most.currentText()], self.everything.isChecked()),
+            done,
         )
+
+    def _looked(
+        self, folders: list[Path], words: str, since: float | None, most: int | None, everything: bool
+    ) -> list[Candidate]:
+        found = look(
+            folders,
+            words,
+            since,
+            most,
+            everything=everything,
+            stop=lambda: self._stopped,
+            tell=self.progressed.emit,
+        )
+        self.contents = {candidate.path: content_of(candidate.path) for candidate in found[:MOST_SHOWN]}
+        return found
 
     def _progress(self, looked: int, found: list[Candidate]) -> None:
         """Show what was found until now, while it goes on."""
@@ -243,28 +283,31 @@ class GatherStage(QWidget):
             self.folder.setText(name)
 
     def _show_found(self) -> None:
+        wanted = self.content.currentText()
+        self.listed = [c for c in self.candidates if wanted == CONTENTS[0] or self.contents.get(c.path) == wanted]
         rows = [
             (
                 c.path.name,
                 _when(c.modified),
                 f"{c.size:,}".replace(",", "\u202f"),
+                self.contents.get(c.path, ""),
                 "; ".join(c.reasons),
                 str(c.path.parent),
             )
-            for c in self.candidates
+            for c in self.listed
         ]
         fresh = plain_table(
-            ("File", "Changed", "Bytes", "Why it is likely", "Folder"),
+            ("File", "Changed", "Bytes", "Content", "Why it is likely", "Folder"),
             rows,
             "Files that may be saves",
-            (160, 170, 76, 300),
+            (150, 160, 70, 64, 270),
         )
         fresh.itemActivated.connect(lambda item: self.open_row(item.row()))
         fresh.setToolTip("Return or a double click opens it")
         self.found = swap(self.body, self.found, fresh)
 
     def open_row(self, number: int) -> None:
-        self.session.open(self.candidates[number].path)
+        self.session.open(self.listed[number].path)
 
     # watching
 
@@ -350,7 +393,8 @@ class GatherStage(QWidget):
         written = {file.path for file in moment.files if file.change != "removed"}
         if save is None or book is None or not {path.resolve() for path in paths} & written:
             return "not the open save"
-        number = sum(snapshot.label.startswith("save ") for snapshot in book.snapshots(save.main.path)) + 1
+        labels = [snapshot.label.removeprefix("save ") for snapshot in self.session.kept_copies]
+        number = max((int(label_) for label_ in labels if label_.isdecimal()), default=0) + 1
         snapshot = self.session.keep(f"save {number}")
         sighted = self._sight(snapshot) if snapshot is not None else 0
         if snapshot is not None and not self.session.pending:

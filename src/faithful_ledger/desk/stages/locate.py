@@ -97,8 +97,7 @@ class LocateStage(QWidget):
         session = self.session
         if session.book is None or session.save is None:
             return
-        kept = [s for s in session.book.snapshots(session.save.main.path) if s.kind == "kept"]
-        self.snapshots = list(reversed(kept[:MOST_SNAPSHOTS]))
+        self.snapshots = list(reversed(session.kept_copies[:MOST_SNAPSHOTS]))
         self.quantities = session.book.records.quantities(session.save.main.path)
         self.located.clear()
         self.hint.setText(HOW if self.snapshots else FIRST)

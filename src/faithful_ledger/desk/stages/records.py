@@ -29,7 +29,7 @@ from faithful_ledger.desk.widgets.basics import button, clear, column, label, ro
 
 __all__ = ["RecordsStage", "field_text", "local_time", "plain_table"]
 
-MOST_DIFFERENCES = 200
+MOST_DIFFERENCES, MOST_SHOWN = 200, 500
 
 
 def local_time(time: str) -> str:
@@ -81,6 +81,7 @@ class RecordsStage(QWidget):
         self.label_line.returnPressed.connect(self._keep)
         self.keep_button = button("Keep a copy now", self._keep)
         self.table = plain_table((), [], "Records", ())
+        self.older = label("", "quiet")
         self.detail = QWidget()
         self.detail_column = column(spacing=6)
         self.detail.setLayout(self.detail_column)
@@ -89,6 +90,7 @@ class RecordsStage(QWidget):
         self.body.addLayout(row(label("Records", "title"), None, self.label_line, self.keep_button))
         self.body.addLayout(
             row(
+                self.older,
                 None,
                 button("Take in a snapshot…", self.take_in, "link"),
                 button("Check every kept copy", self.check_vault, "link"),
@@ -106,7 +108,7 @@ class RecordsStage(QWidget):
         if session.book is None or session.save is None:
             return
         path = session.save.main.path
-        found: list[Snapshot | Posting] = [*session.book.postings(path), *session.book.snapshots(path)]
+        found: list[Snapshot | Posting] = [*session.book.postings(path), *session.book.snapshots(path, MOST_SHOWN)]
         self.verdicts = session.book.records.verdicts()
         self.records = sorted(found, key=lambda record: record.time, reverse=True)
         fresh = plain_table(
@@ -122,6 +124,8 @@ class RecordsStage(QWidget):
         self.table = swap(self.body, self.table, fresh)
         fresh.setMaximumHeight(40 + 26 * min(max(len(self.records), 1), 8))
         clear(self.detail_column)
+        count = session.book.count_snapshots(path)
+        self.older.setText(f"the latest {MOST_SHOWN} of {count} snapshots" if count > MOST_SHOWN else "")
         if not self.records:
             text = "Nothing is kept yet. Posting keeps a copy by itself; keep one now before you try something."
             self.detail_column.addWidget(label(text, wrap=True))

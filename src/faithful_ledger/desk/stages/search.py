@@ -155,7 +155,7 @@ class SearchPane(QWidget):
             self._differing = []
             book, save = self.session.book, self.session.save
             if book is not None and save is not None and self._source is not None:
-                for snapshot in book.snapshots(save.main.path)[:8]:
+                for snapshot in book.snapshots(save.main.path, 8):
                     for file in snapshot.files:
                         if file.path == save.main.path.absolute() and file.size == self._source.size:
                             kept = self.session.attempt(lambda file=file: book.kept_source(file))

@@ -73,9 +73,9 @@ class Head(QFrame):
             return
         self.file = next(iter(save.files))
         size = f"{save.main.source.size:,}".replace(",", "\u202f")
-        kept = session.book.snapshots(save.main.path) if session.book is not None else []
+        kept = session.book.count_snapshots(save.main.path) if session.book is not None else 0
         about = [save.template.title if save.template is not None else "no template", f"{size} bytes"]
-        about.append(f"{len(kept)} kept" if kept else "not kept yet")
+        about.append(f"{kept} kept" if kept else "not kept yet")
         self._about = f"{save.main.path.name}  ·  {'  ·  '.join(about)}"
         self.chip.setToolTip(f"{save.main.path}\n{', '.join(about)}")
         self._fit()

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 __all__ = ["MARGIN_WIDTH", "Margin"]
 
-MARGIN_WIDTH = 292
+MARGIN_WIDTH, NARROW_WIDTH, NARROW_WINDOW = 292, 216, 1060
 STANDINGS = {
     "proven": ("holds", f"{HOLDS} proven in the game"),
     "fits": ("open", f"{OPEN} fits the sightings"),
@@ -52,6 +52,10 @@ class Margin(QFrame):
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         area.setWidget(page)
         self.setLayout(column(area))
+
+    def fit(self, window: int) -> None:
+        """Take less room in a narrow window."""
+        self.setFixedWidth(MARGIN_WIDTH if window >= NARROW_WINDOW else NARROW_WIDTH)
 
     def show_lines(self, title: str, lines: list[tuple[str, str, str]]) -> None:
         """A heading and lines, each a role, a mark (or a key) in that role, and a text."""
