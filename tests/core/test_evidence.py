@@ -10,23 +10,29 @@ import warnings
 import zlib
 from collections.abc import Callable
 from fractions import Fraction
+from pathlib import Path
 from typing import NamedTuple
 from unittest import mock
 
 import numpy
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from ruamel.yaml import YAML
 
 from brinewick import deep
 from brinewick.company import Company
 from brinewick.deep import Depot
 from brinewick.harbour import Harbour
+from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.errors import EntryError, ValueRefused
 from faithful_ledger.core.evidence import Located, Sighting, locate, parse_sighting, places
 from faithful_ledger.core.evidence.storages import STORAGES
 from faithful_ledger.core.inside import payloads_inside
+from faithful_ledger.core.save import bind_files
 from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.template import parse_template
+from faithful_ledger.core.template.extend import with_place
 from tests.support import LedgerCase, play
 
 SIZE = 4000
@@ -354,6 +360,50 @@ class SightingTest(LedgerCase):
         found = located(saves(values, 5), [*MIDDLE[:3], 1999, MIDDLE[4]])
         self.assertIn("It leaves out what was seen at copy 4", found.suggestion)
         self.assertEqual(located([bytearray(), bytearray()], [5, 6]).places, [])
+
+
+class PinnedTest(LedgerCase):
+    def test_a_place_is_recorded_as_it_moves_and_read_back_in_every_save(self) -> None:
+        rng = random.Random(2)
+        shown = [1340, 1432, 1386, 1410]
+        flags = [0b0101, 0b0111, 0b0101, 0b0111]
+        from_end = [
+            rng.randbytes(n) + struct.pack("<I", v) + bytes(8) for n, v in zip((100, 131, 90, 150), shown, strict=True)
+        ]
+        behind = [
+            rng.randbytes(n) + b"PURSE" + struct.pack("<I", v) + rng.randbytes(n // 2)
+            for n, v in zip((100, 131, 90, 150), shown, strict=True)
+        ]
+        switch = [b"HEAD" + bytes([flag]) + rng.randbytes(200) for flag in flags]
+        for data, seen, stored_as, address, expected in (
+            (from_end, shown, "u32le", {"at": -12}, shown),
+            (behind, shown, "u32le", {"behind": "50 55 52 53 45", "at": 5}, shown),
+            (switch, ["no", "yes", "no", "yes"], "bit1", {"at": 4}, [False, True, False, True]),
+        ):
+            with self.subTest(address=address):
+                sources = [MemorySource(part) for part in data]
+                found = locate(sources, [parse_sighting(str(value)) for value in seen])
+                place = next(
+                    p for p in found.full if p.stored_as == stored_as and (p.offsets[0] == 4 or stored_as != "bit1")
+                )
+                text, path = with_place(None, place, "Quantity", Path("voyage.sav"), "a game", 100)
+                template = parse_template(text, "pinned.yaml")
+                (spec,) = template.main.root.layout
+                for source, value in zip(sources, expected, strict=True):
+                    bound = bind_files(template, {template.main.name: source})
+                    node = bound[template.main.name].root.names[path]
+                    assert isinstance(node, FieldNode)
+                    self.assertEqual(node.value if type(value) is int else "quantity" in str(node.value), value)
+                document = YAML(typ="safe").load(text.decode())["files"]["save"]["layout"][0]
+                self.assertEqual({key: document[key] for key in address}, address)
+                self.assertEqual(spec.name, "quantity")
+
+    def test_a_place_inside_a_layer_says_that_templates_cannot_enter_it(self) -> None:
+        data = [zlib.compress(bytes(90) + struct.pack("<I", value) + bytes(60)) for value in MIDDLE]
+        found = locate([MemorySource(part) for part in data], [parse_sighting(str(value)) for value in MIDDLE])
+        self.assertEqual(found.places[0].offsets[0], 90)
+        with self.assertRaisesRegex(EntryError, "inside zlib at 0x0 .0., and templates cannot enter layers yet"):
+            with_place(None, found.places[0], "Marks", Path("a.sav"), "game", 100)
 
 
 class InsideTest(LedgerCase):

@@ -10,11 +10,20 @@ import lzma
 import random
 import zlib
 
+import lz4.frame
 import numpy as np
 import zstandard
 
-from faithful_ledger.core.profile import find_layers, find_scrambling, find_strides, find_texts, profile
-from faithful_ledger.core.profile.scrambling import unscramble
+from faithful_ledger.core.profile import (
+    find_layers,
+    find_scrambling,
+    find_strides,
+    find_texts,
+    profile,
+    unpack,
+    unscramble,
+)
+from faithful_ledger.core.profile.texture import histogram, texture
 from faithful_ledger.core.source import MemorySource
 from tests.support import LedgerCase
 
@@ -90,6 +99,7 @@ class LayersTest(LedgerCase):
             "bzip2": bz2.compress(content),
             "xz": lzma.compress(content),
             "zstd": zstandard.ZstdCompressor().compress(content),
+            "lz4": lz4.frame.compress(content),
             "base64": base64.b64encode(random.Random(2).randbytes(96)),
         }
         for kind, raw in packed.items():
@@ -99,6 +109,34 @@ class LayersTest(LedgerCase):
                     (layer,) = find_layers(noise + raw + b"\0\1\2" * 20)
                     unpacked = 96 if kind == "base64" else len(content)
                     self.assertEqual(layer, (kind, lead, len(raw), unpacked))
+
+    def test_raw_deflate_is_found_where_open_bytes_give_way_to_dense_ones(self) -> None:
+        words = [
+            word.encode()
+            for word in [
+                "lamp",
+                "oil",
+                "brass",
+                "hemp",
+                "line",
+                "sealed",
+                "jar",
+                "bell",
+                "weight",
+                "wax",
+                "plug",
+                "copper",
+                "helm",
+            ]
+        ]
+        content = b" ".join(random.Random(7).choices(words, k=900))
+        packer = zlib.compressobj(9, zlib.DEFLATED, -15)
+        raw = packer.compress(content) + packer.flush()
+        for lead in (b"", b"HEAD\1\0\0\0", b"slot" + bytes(1500), bytes(range(9)) * 300):
+            with self.subTest(lead=len(lead)):
+                (layer,) = find_layers(lead + raw)
+                self.assertEqual(layer, ("deflate", len(lead), len(raw), len(content)))
+                self.assertEqual(unpack(lead + raw, layer), content)
 
     def test_several_streams_and_none_inside_another(self) -> None:
         inner = zlib.compress(bytes(500))
@@ -172,6 +210,49 @@ class StridesTest(LedgerCase):
 
 
 class ReportTest(LedgerCase):
+    def test_texture_tells_stretches_apart(self) -> None:
+        rng = np.random.default_rng(2)
+        data = (
+            bytes(40_000)
+            + b"lamp oil " * 4000
+            + rng.integers(0, 256, 40_000, np.uint8).tobytes()
+            + bytes([1, 2, 3, 0]) * 9000
+        )
+        found = texture(MemorySource(data), 40)
+        for place, name in ((0.1, "zeros"), (0.4, "text"), (0.65, "dense"), (0.95, "small")):
+            number = int(place * found.starts.size)
+            shares = {kind: float(getattr(found, kind)[number]) for kind in ("zeros", "text", "small", "dense")}
+            self.assertEqual(max(shares, key=lambda kind: shares[kind]), name, shares)
+            self.assertAlmostEqual(sum(shares.values()), 1)
+        self.assertLess(found.entropy[0], 0.1)
+        self.assertGreater(found.entropy[int(0.65 * found.starts.size)], 7)
+        self.assertEqual(int(histogram(MemorySource(data)).sum()), len(data))
+        self.assertEqual(texture(MemorySource(b"")).starts.size, 0)
+
+    def test_added_keys_and_both_orders_of_wide_texts(self) -> None:
+        rng = np.random.default_rng(9)
+        plain = np.zeros(20_000, np.uint8)
+        some = rng.random(plain.size) < 0.4
+        plain[some] = rng.integers(1, 100, int(some.sum()))
+        key = rng.integers(1, 256, 7, np.uint8)
+        found = find_scrambling((plain + np.resize(key, plain.size)).tobytes())
+        assert found is not None
+        self.assertEqual((found.kind, found.key), ("add", key.tobytes()))
+        self.assertEqual(unscramble((plain + np.resize(key, plain.size)).tobytes(), found), plain.tobytes())
+        data = (
+            b"\1\2"
+            + "Tamsin".encode("utf-16-be")
+            + b"\1\2"
+            + "Oriel".encode("utf-16-le")
+            + b"\x88"
+            + "Søn Bræk".encode()
+            + b"\1"
+        )
+        self.assertEqual(
+            [(t.text, t.encoding) for t in find_texts(data)],
+            [("Tamsin", "utf-16be"), ("Oriel", "utf-16le"), ("Søn Bræk", "utf-8")],
+        )
+
     def test_what_kind_of_bytes_it_is(self) -> None:
         rng = np.random.default_rng(FRESH)
         plain = records(rng, 32 << 10, 0.5)

@@ -6,6 +6,8 @@ import json
 import os
 import random
 import struct
+import subprocess
+import sys
 import time
 import zlib
 from fractions import Fraction
@@ -17,7 +19,7 @@ from hypothesis import strategies as st
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.evidence.storages import STORAGES
-from faithful_ledger.core.find import look, parse_since, usual_folders
+from faithful_ledger.core.find import content_of, look, parse_since, programs, usual_folders
 from faithful_ledger.core.scan import BLOCK, scan
 from faithful_ledger.core.search import Hit, search_bytes, search_everywhere, search_group, search_number, search_text
 from faithful_ledger.core.source import MemorySource, offsets_of
@@ -140,6 +142,40 @@ class SearchTest(LedgerCase):
 
 
 class LookTest(LedgerCase):
+    def test_what_a_file_begins_with_and_what_is_told_while_looking(self) -> None:
+        rng = random.Random(4)
+        for name, data, expected in (
+            ("a.txt", "Søn = 1\n".encode() * 20, "text"),
+            ("b.dat", bytes(range(40)) * 20, "binary"),
+            ("c.dat", rng.randbytes(5000), "packed"),
+            ("d.dat", b"", "empty"),
+        ):
+            (self.folder / name).write_bytes(data)
+            self.assertEqual(content_of(self.folder / name), expected, name)
+        os.mkfifo(self.folder / "pipe")
+        (self.folder / "loop").symlink_to(self.folder)
+        self.assertEqual(content_of(self.folder / "pipe"), "")
+        self.assertEqual(content_of(self.folder / "none"), "")
+        told: list[int] = []
+        found = look([self.folder], tell=lambda looked, found: told.append(looked))
+        self.assertEqual(told[-1], 6, "four files, a pipe and a link, which is not followed")
+        reasons = {candidate.path.name: " ".join(candidate.reasons) for candidate in found}
+        self.assertIn("written together with", reasons["b.dat"])
+        self.assertNotIn("pipe", reasons)
+
+    def test_what_programs_have_open(self) -> None:
+        path = self.folder / "held.sav"
+        path.write_bytes(b"x")
+        code = "import sys; f = open(sys.argv[1], 'r+b'); print(flush=True); sys.stdin.read()"
+        game = subprocess.Popen([sys.executable, "-c", code, str(path)], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+        try:
+            assert game.stdout is not None
+            game.stdout.readline()
+            (found,) = [program for program in programs() if program.pid == game.pid]
+            self.assertEqual(found.folders[0], self.folder)
+        finally:
+            game.communicate()
+
     def plant(self, name: str, size: int = 100, age: float = 10 * 86_400) -> Path:
         path = self.folder / name
         path.parent.mkdir(parents=True, exist_ok=True)

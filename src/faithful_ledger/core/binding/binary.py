@@ -75,6 +75,8 @@ class _Binder:
                 continue
             if isinstance(element.at, Expression):
                 start = self.evaluate(element.at, node, at, element) + self.anchor(element, node, at)
+                if element.behind is None and element.at.constant is not None and start < 0:
+                    start += self.source.size
                 if not 0 <= start <= self.source.size:
                     raise self.error(node, element, at, f"it points to {start}, outside the {self.source.size} bytes")
                 self.element(element, node, start, self.source.size)

@@ -134,7 +134,8 @@ def _settled(found: list[Place], data: list[Array], lies: Lies, how: str) -> lis
         if len(set(place.offsets)) == 1 or not inside:
             continue
         if how == "end":
-            place.anchor = f"{data[0].size - place.offsets[0]} bytes before the end"
+            place.from_end = data[0].size - place.offsets[0]
+            place.anchor = f"{place.from_end} bytes before the end"
         else:
             set_anchor(place, contents, how)
         kept.append(place)

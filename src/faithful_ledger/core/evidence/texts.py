@@ -80,6 +80,8 @@ def _text_place(
         place.reasons.append("its length stands directly in front")
     if how:
         set_anchor(place, contents, how)
+    if how == "from the end" and place.behind is None:
+        place.from_end = len(contents[0]) - where[0]
     return place
 
 
