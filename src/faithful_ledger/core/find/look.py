@@ -16,7 +16,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
 
-from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.errors import LedgerError, ValueRefused
+from faithful_ledger.core.source import open_blocks
 
 __all__ = ["SYNC_MARKERS", "Candidate", "content_of", "look", "parse_since", "usual_folders"]
 
@@ -80,16 +81,11 @@ def usual_folders() -> list[Path]:
 def content_of(path: Path) -> str:
     """What a file begins with: “text”, “packed”, “binary”, “empty”, or nothing where it cannot be read."""
     try:
-        descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
-        try:
-            plain = stat.S_ISREG(os.fstat(descriptor).st_mode)
-            data = os.read(descriptor, BEGINNING) if plain else b""
-        finally:
-            os.close(descriptor)
-    except OSError:
+        data = bytes(open_blocks(path).read(0, BEGINNING))
+    except LedgerError:
         return ""
     if not data:
-        return "empty" if plain else ""
+        return "empty"
     if b"\0" not in data and sum(byte < 32 and byte not in b"\t\r\n" for byte in data) == 0:
         return "text"
     different = len(set(data[-512:]))
