@@ -189,15 +189,16 @@ class SearchPane(QWidget):
             (
                 f"0x{hit.offset:X} · {hit.offset}",
                 _stored(hit),
-                self._around(hit) if hit.layer is None else "",
                 hit.path or hit.layer or self._field(hit),
+                self._around(hit) if hit.layer is None else "",
             )
             for hit in self.shown
         ]
-        fresh = plain_table(("At", "Stored as", "Bytes around", "Where"), rows, "Hits", (96, 130, 126))
+        fresh = plain_table(("At", "Stored as", "Where", "Bytes around"), rows, "Hits", (92, 118, 92))
         for number in range(len(rows)):
             fresh.item(number, 0).setFont(mono(12))
-            fresh.item(number, 2).setFont(mono(12))
+            fresh.item(number, 3).setFont(mono(12))
+        fresh.setColumnHidden(2, not any(texts[2] for texts in rows))
         fresh.itemSelectionChanged.connect(lambda: self._go(fresh.currentRow()))
         self.table = swap(self.body, self.table, fresh)
         fresh.setVisible(bool(rows))

@@ -152,6 +152,12 @@ class Margin(QFrame):
         self._begin(save.main.path.name)
         if save.template is None:
             self._add(label("No template fits this file. Select bytes to see every way to read them.", wrap=True))
+            steps = (
+                "Profile, in Describe, says what kind of bytes these are.",
+                "Gather watches the game and keeps a copy at every save.",
+                "Locate finds a value from what the game showed at these copies.",
+            )
+            self._add(label("Next step", "heading"), rule(), *(label(f"{OPEN} {step}", wrap=True) for step in steps))
         else:
             self._add(pair("template", f"{save.template.title} {save.template.version}"))
             held = sum(state.holds for state in save.seals)
