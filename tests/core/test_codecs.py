@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from fractions import Fraction
 from typing import NamedTuple
 
 from hypothesis import given, settings
@@ -12,22 +13,27 @@ from faithful_ledger.core.codecs import (
     ChoiceCodec,
     Codec,
     CutOff,
+    DigitsCodec,
     FixedText,
     FloatCodec,
     IntegerCodec,
     JsonNumber,
     JsonSwitch,
     JsonText,
+    PackedCodec,
     PrefixedText,
     SwitchesCodec,
     Value,
+    VariableCodec,
     number_codec,
     parse_whole,
     text_encoding,
+    varied_codec,
 )
 from faithful_ledger.core.codecs.readings import readings
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.spellings import spellings
 from tests.support import LedgerCase, hexed
 
 U8, U16, U16BE = IntegerCodec(1, False, "little"), IntegerCodec(2, False, "little"), IntegerCodec(2, False, "big")
@@ -67,6 +73,11 @@ SAMPLES = [
     Sample(ITEMS_BE, hexed("02 01"), "brass lamp", "brass lamp"),
     Sample(INJURIES, hexed("05 00"), ("burn", "bends"), "burn, bends"),
     Sample(INJURIES, hexed("02 80"), ("tired", "bit 15"), "tired, bit 15"),
+    Sample(PackedCodec(3, little=False), hexed("00 13 40"), 1340, "1340"),
+    Sample(PackedCodec(2, little=True), hexed("40 13"), 1340, "1340"),
+    Sample(VariableCodec("uleb128"), hexed("BC 0A"), 1340, "1340"),
+    Sample(VariableCodec("sleb128"), hexed("C4 75"), -1340, "-1340"),
+    Sample(VariableCodec("zigzag"), hexed("F7 14"), -1340, "-1340"),
     Sample(JsonNumber(), b"1340.00", 1340, "1340"),
     Sample(JsonNumber(), b"-0.5", -0.5, "-0.5"),
     Sample(JsonText(), b'"S\\u00f8n"', "Søn", "Søn"),
@@ -81,6 +92,9 @@ REFUSED = [
     (FixedText(4, "latin-1", b"\0"), "a\0b", "“a\0b” would not read back the same; leave out padding characters"),
     (FixedText(4, "ascii", b"\0"), "Søn", "“Søn” cannot be written in ascii; use other letters"),
     (PrefixedText(U8, "utf-8"), "x" * 256, None),
+    (PackedCodec(2, little=False), 10_000, "10000 does not fit bcd2 (0 to 9999); enter a value in that range"),
+    (VariableCodec("uleb128"), -1, "-1 does not fit uleb128 (0 to 18446744073709551615); enter a value in that range"),
+    (VariableCodec("zigzag"), 1.5, "1.5 is not a whole number; enter one"),
     (STATIONS, "bel", "“bel” is no name in this list; did you mean “bell”?"),
     (INJURIES, ("bruise",), "“bruise” is no switch here; the switches are burn, tired, bends"),
     (JsonNumber(), math.nan, None),
@@ -190,6 +204,40 @@ class CodecContract(LedgerCase):
         for outside in (codec.least - 1, codec.most + 1):
             with self.assertRaises(ValueRefused):
                 codec.encode(outside)
+
+    @settings(max_examples=200)
+    @given(
+        st.sampled_from(
+            [f"bcd{n}{e}" for n in range(1, 9) for e in ("", "le")]
+            + ["uleb128", "sleb128", "zigzag", "digits", "digits-utf16le"]
+        ),
+        st.integers(-(1 << 62), 1 << 62),
+    )
+    def test_packed_variable_and_spelled_numbers(self, name: str, value: int) -> None:
+        codec = varied_codec(name)
+        assert codec is not None
+        if name.startswith("bcd"):
+            value = abs(value) % 10 ** (2 * int(name[3]))
+        elif name == "uleb128":
+            value = abs(value)
+        raw = codec.encode(value)
+        self.assertEqual((codec.decode(raw), codec.name), (value, name))
+        self.assertEqual(codec.extent(MemorySource(b"\x07" + raw + b"\x07\x07"), 1, len(raw) + 3), len(raw))
+        self.assertEqual(codec.from_text(codec.to_text(value)), value)
+        spelled = {spelling.stored_as: spelling.data for spelling in spellings(Fraction(value))}
+        self.assertEqual(spelled.get(name, raw), raw, "search looks for what the codec writes")
+
+    def test_what_is_no_number_of_its_kind(self) -> None:
+        for name, raw in (("bcd2", "1A 00"), ("uleb128", "80 80"), ("digits", "41"), ("digits-utf16le", "31 31")):
+            codec = varied_codec(name)
+            assert codec is not None
+            with self.subTest(name=name), self.assertRaises(ValueRefused):
+                codec.decode(hexed(raw))
+        self.assertEqual(DigitsCodec(wide=False).encode(77, b"0001340"), b"0000077")
+        for name in ("bcd0", "bcd9", "bcd2be", "leb128", "digit"):
+            self.assertIsNone(varied_codec(name), name)
+        with self.assertRaises(CutOff):
+            DigitsCodec(wide=True).extent(MemorySource(b"x"), 0, 1)
 
     @settings(max_examples=150)
     @given(st.floats(width=32, allow_nan=False))

@@ -378,6 +378,8 @@ class PinnedTest(LedgerCase):
         for data, seen, stored_as, address, expected in (
             (from_end, shown, "u32le", {"at": -12}, shown),
             (behind, shown, "u32le", {"behind": "50 55 52 53 45", "at": 5}, shown),
+            ([b"HEAD" + leb128(v) + rng.randbytes(99) for v in shown], shown, "uleb128", {"at": 4}, shown),
+            ([b"HEAD" + packed(3, False)(v) + rng.randbytes(99) for v in shown], shown, "bcd3", {"at": 4}, shown),
             (switch, ["no", "yes", "no", "yes"], "bit1", {"at": 4}, [False, True, False, True]),
         ):
             with self.subTest(address=address):

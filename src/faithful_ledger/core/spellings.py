@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from fractions import Fraction
 from typing import NamedTuple
 
-__all__ = ["Spelling", "spellings"]
+__all__ = ["Spelling", "leb128", "sleb128", "spellings"]
 
 SIZES = (1, 2, 3, 4, 8)
 LARGEST_PACKED = 8
@@ -49,15 +49,16 @@ def spellings(number: Fraction) -> Iterator[Spelling]:
             if size > 1:
                 yield Spelling(f"bcd{size}le", raw[::-1])
         if whole < 1 << 64:
-            yield Spelling("uleb128", _leb128(whole))
+            yield Spelling("uleb128", leb128(whole))
     if -(1 << 63) <= whole < 1 << 63:
-        yield Spelling("sleb128", _sleb128(whole))
-        yield Spelling("zigzag", _leb128(whole * 2 if whole >= 0 else -whole * 2 - 1))
+        yield Spelling("sleb128", sleb128(whole))
+        yield Spelling("zigzag", leb128(whole * 2 if whole >= 0 else -whole * 2 - 1))
     yield Spelling("digits", str(whole).encode())
     yield Spelling("digits-utf16le", str(whole).encode("utf-16-le"))
 
 
-def _leb128(value: int) -> bytes:
+def leb128(value: int) -> bytes:
+    """A number that is not negative, seven bits a byte, low ones first."""
     out = bytearray()
     while value > 127:
         out.append(value & 127 | 128)
@@ -66,7 +67,8 @@ def _leb128(value: int) -> bytes:
     return bytes(out)
 
 
-def _sleb128(value: int) -> bytes:
+def sleb128(value: int) -> bytes:
+    """The same in two's complement."""
     out = bytearray()
     while not -64 <= value <= 63:
         out.append(value & 127 | 128)

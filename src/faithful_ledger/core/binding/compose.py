@@ -7,7 +7,7 @@ name of a choice, no switch. Records whose parts depend on each other cannot be 
 from __future__ import annotations
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
-from faithful_ledger.core.codecs import ChoiceCodec, Codec, FloatCodec, IntegerCodec, SwitchesCodec, Value
+from faithful_ledger.core.codecs import ChoiceCodec, Codec, FloatCodec, IntegerCodec, SwitchesCodec, Value, WholeCodec
 from faithful_ledger.core.errors import AddressError, ValueRefused
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec
 
@@ -86,6 +86,8 @@ def _neutral(spec: FieldSpec, path: str) -> bytes:
     codec, size = spec.codec, spec.fixed_size
     if isinstance(codec, ChoiceCodec):
         return codec.number.encode(min(codec.names, default=0))
+    if isinstance(codec, WholeCodec):
+        return codec.encode(0)
     if isinstance(codec, IntegerCodec | FloatCodec | SwitchesCodec) or spec.unknown:
         if size is None:
             raise ValueRefused(f"{path} has no fixed size", "give it a value")

@@ -5,11 +5,13 @@ from faithful_ledger.core.codecs.choices import ChoiceCodec, SwitchesCodec
 from faithful_ledger.core.codecs.numbers import FloatCodec, IntegerCodec, number_codec, parse_whole
 from faithful_ledger.core.codecs.spelled import JsonNumber, JsonSwitch, JsonText
 from faithful_ledger.core.codecs.text import FixedText, FreeText, PrefixedText, RawBytes, text_encoding
+from faithful_ledger.core.codecs.varied import DigitsCodec, PackedCodec, VariableCodec, WholeCodec, varied_codec
 
 __all__ = [
     "ChoiceCodec",
     "Codec",
     "CutOff",
+    "DigitsCodec",
     "FixedText",
     "FloatCodec",
     "FreeText",
@@ -17,11 +19,15 @@ __all__ = [
     "JsonNumber",
     "JsonSwitch",
     "JsonText",
+    "PackedCodec",
     "PrefixedText",
     "RawBytes",
     "SwitchesCodec",
     "Value",
+    "VariableCodec",
+    "WholeCodec",
     "number_codec",
     "parse_whole",
     "text_encoding",
+    "varied_codec",
 ]

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from typing import Literal, NamedTuple
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
-from faithful_ledger.core.codecs import ChoiceCodec, FixedText, FloatCodec, IntegerCodec
+from faithful_ledger.core.codecs import ChoiceCodec, FixedText, FloatCodec, IntegerCodec, PackedCodec
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.template.model import FieldSpec, GroupSpec
 
@@ -86,6 +86,8 @@ def _columns(repeat: RepeatNode) -> Iterator[Finding]:
             nameless = [number for number in present.tolist() if number not in spec.codec.names]
             if nameless:
                 suspects = numpy.flatnonzero(numpy.isin(column, nameless))
+        elif isinstance(spec.codec, PackedCodec):
+            suspects = numpy.arange(repeat.count)  # any byte may hold something that is no digit
         elif isinstance(spec.codec, FixedText):
             # Texts have no bulk check; most encodings of fixed texts know every byte, and the others are quick to try.
             suspects = numpy.arange(repeat.count) if not _reads_any_bytes(spec.codec) else None

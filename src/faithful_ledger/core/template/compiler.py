@@ -22,6 +22,7 @@ from faithful_ledger.core.codecs import (
     SwitchesCodec,
     number_codec,
     text_encoding,
+    varied_codec,
 )
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.paths import parse_path
@@ -244,11 +245,10 @@ class _Compiler:
             return JSON_CODECS[name]()
         if name == "text":
             return self.text_codec(element, keys, where)
-        number = number_codec(name, self.order)  # type: ignore[arg-type]
+        number = number_codec(name, self.order) or varied_codec(name)  # type: ignore[arg-type]
         if number is None:
-            hint = did_you_mean(
-                name, ("text", "u8", "u16", "u24", "u32", "u64", "i8", "i16", "i24", "i32", "i64", "f32", "f64")
-            )
+            whole = ("u8", "u16", "u24", "u32", "u64", "i8", "i16", "i24", "i32", "i64", "f32", "f64")
+            hint = did_you_mean(name, ("text", *whole, "bcd2", "bcd4", "uleb128", "sleb128", "zigzag", "digits"))
             self.mistakes.append(((*where, "as"), f"“{name}” is no kind of value{'; ' + hint if hint else ''}"))
             return IntegerCodec(1, False, "little")
         for key, wrapped in (("names", ChoiceCodec), ("switches", SwitchesCodec)):

@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 from typing import Any
 
-from faithful_ledger.core.codecs import number_codec
+from faithful_ledger.core.codecs import number_codec, varied_codec
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence import Place
 from faithful_ledger.core.paths import parse_path
@@ -136,7 +136,7 @@ def _element(place: Place, name: str) -> dict[str, Any]:
             raise EntryError("this place lies inside a text, and templates cannot enter texts yet", "")
         kind = "number" if place.stored_as.startswith("digits") else "text"
         element |= {"as": kind, "at": place.path}
-    elif number_codec(place.stored_as, "little") is not None:
+    elif number_codec(place.stored_as, "little") is not None or varied_codec(place.stored_as) is not None:
         element |= {"as": place.stored_as, **_address(place, 0)}
     elif place.stored_as in TEXT_ENCODINGS:
         element |= _text(place)

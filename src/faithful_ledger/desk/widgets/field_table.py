@@ -25,7 +25,7 @@ from PySide6.QtWidgets import (
 )
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, RepeatNode
-from faithful_ledger.core.codecs import ChoiceCodec, FloatCodec, IntegerCodec, JsonNumber, SwitchesCodec
+from faithful_ledger.core.codecs import ChoiceCodec, FloatCodec, IntegerCodec, JsonNumber, SwitchesCodec, WholeCodec
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.save import Save
@@ -37,7 +37,7 @@ __all__ = ["FieldTable", "RecordsModel", "RowsModel", "bounds_text"]
 Index = QModelIndex | QPersistentModelIndex
 ROW_HEIGHT = 26
 WIDE = 800
-NUMBERS = IntegerCodec | FloatCodec | JsonNumber
+NUMBERS = IntegerCodec | FloatCodec | JsonNumber | WholeCodec
 
 
 def bounds_text(bounds: Bounds | None) -> str:
