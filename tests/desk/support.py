@@ -57,6 +57,9 @@ class DeskCase(LedgerCase):
             QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
 
     def wait_for_plan(self) -> None:
+        """Until what goes on beside the window is done: a save opened or written, a plan, a search."""
+        self.shell.session.writer.wait()
+        self.settle()
         self.shell.session.background.wait()
         self.settle()
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import struct
+import sys
 import time
 import zlib
 from pathlib import Path
@@ -16,6 +17,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog, QLineEdit, QPushButton
 
 from brinewick.harbour import Harbour
+from faithful_ledger.core.errors import VaultError
 from faithful_ledger.desk.application import application
 from faithful_ledger.desk.shell import DESCRIBE, GATHER, LOCATE, RECORDS
 from faithful_ledger.desk.stages.describe import PROFILE, SEARCH, TEMPLATE, DescribeStage
@@ -26,6 +28,7 @@ from tests.support import play
 class LookingCase(DeskCase):
     def work(self) -> None:
         for _ in range(3):
+            self.shell.session.writer.wait()
             self.shell.session.background.wait()
             self.settle()
 
@@ -374,13 +377,54 @@ class FluidTest(LookingCase):
     MOST = 0.05
 
     def measured(self, name: str, act: Any) -> None:
+        """The least of three tries, because other work on the machine only ever adds."""
         act()  # once for what is made when it is first shown
         self.work()
-        spent = [self.spent(act)]
-        for _ in range(4):
-            self.shell.session.background.wait()
-            spent.append(self.spent(application().processEvents))
-        self.assertLess(max(spent), self.MOST, name)
+        tries = []
+        for _ in range(3):
+            spent = [self.spent(act)]
+            for _ in range(4):
+                self.shell.session.writer.wait()
+                self.shell.session.background.wait()
+                spent.append(self.spent(application().processEvents))
+            tries.append(max(spent))
+        self.assertLess(min(tries), self.MOST, name)
+
+    def test_while_a_large_save_is_written_nothing_is_entered_and_a_failure_ends_it(self) -> None:
+        path = self.folder / "large.dat"
+        path.write_bytes(bytes(3 << 20))
+        session = self.shell.session
+        session.open(path)
+        self.assertFalse(session.type_bytes("file", 5, 6, b"x"), "it is still being opened")
+        self.work()
+        self.assertTrue(session.type_bytes("file", 5, 6, b"x"))
+        self.work()
+        postings: list[Any] = []
+        session.post("", postings.append)
+        self.assertFalse(session.type_bytes("file", 9, 10, b"y"))
+        session.undo()
+        session.strike("bytes_5")
+        self.assertEqual(session.pending, 1)
+        self.assertIn("large.dat is written; wait until that is done", self.told())
+        self.work()
+        self.assertEqual((path.read_bytes()[5:6], session.pending, len(postings)), (b"x", 0, 1))
+        for error, words in (
+            (MemoryError(), "wrong in the program itself (MemoryError)"),
+            (VaultError("no room"), "no room"),
+        ):
+            with mock.patch.object(type(session.book), "keep", side_effect=error), mock.patch.object(sys, "excepthook"):
+                session.keep("never")
+                self.work()
+            self.assertEqual(session.busy, "")
+            self.assertIn(words, self.told())
+        session.keep("after all")
+        self.work()
+        self.assertEqual(session.kept_copies[0].label, "after all")
+
+    def post_a_byte(self) -> None:
+        session = self.shell.session
+        if session.plan is not None:
+            session.post("", lambda posting: None)
 
     @staticmethod
     def spent(act: Any) -> float:
@@ -397,16 +441,18 @@ class FluidTest(LookingCase):
         path.write_bytes(data)
         session = self.shell.session
         self.assertTrue(session.open(path))
+        self.work()
         session.keep("one")
+        self.work()
         data[5_000_000:5_000_004] = struct.pack("<I", 81_253)
         path.write_bytes(data)
         session.reopen()
+        self.work()
         session.keep("two")
+        self.work()
         self.shell.show_stage(DESCRIBE)
         stage = self.shell.describe
         self.work()
-        book = session.book
-        assert book is not None
         for name, act in (
             ("select", lambda: session.select("file", 40_000_000 + random.randrange(99), 40_000_200)),
             ("profile", lambda: stage.show_pane(PROFILE)),
@@ -414,10 +460,15 @@ class FluidTest(LookingCase):
             ("lanes", lambda: (stage.lanes.setCurrentIndex(1), stage._show_lanes())),
             ("type a byte", lambda: session.type_bytes("file", 77, 78, bytes([random.randrange(256)]))),
             ("go anywhere", lambda: self.shell.head._look("81253")),
-            ("compare", lambda: self.shell.show_compare(book.snapshots()[1], book.snapshots()[0])),
+            ("compare", lambda: self.shell.show_compare(*session.kept_copies[1::-1])),
             ("gather", lambda: self.shell.show_stage(GATHER)),
             ("locate", lambda: self.shell.show_stage(LOCATE)),
             ("records", lambda: self.shell.show_stage(RECORDS)),
+            ("keep", lambda: session.keep("three")),
+            ("post", self.post_a_byte),
+            ("reverse", lambda: session.reverse(session.book.postings()[0], anyway=True)),
+            ("read again", lambda: (session.save.tape.clear(), session.reopen())),  # type: ignore[union-attr]
+            ("open", lambda: session.open(path)),
             ("scroll", lambda: stage.strip.scroll_to(random.randrange(60 << 20))),
         ):
             with self.subTest(name):

@@ -591,13 +591,14 @@ class LargeAndOddTest(DeskCase):
         company.chart_width, company.chart = 1000, bytes(2_000_000)
         harbour.save(company)
         self.shell.session.open(saves / "harbour.bwk")
-        self.settle()
+        self.wait_for_plan()
         self.type_into(self.table("Purse"), 0, ENTER, "5200")
         self.assertIn(self.shell.tape.balance.text(), ("◇ working it out…", "◆ will balance"))
         self.wait_for_plan()
         self.assertEqual(self.shell.tape.balance.text(), "◆ will balance")
         self.press("Ctrl+Return")
         self.click(self.shell.posting.write_button)
+        self.wait_for_plan()
         self.assertIn("marks 5200", play(saves, "show").text)
 
     def test_dark_and_small(self) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 import threading
 from collections.abc import Callable
 from pathlib import Path
@@ -29,6 +30,11 @@ class _Job(QRunnable):
             value = self.work()
         except LedgerError as error:
             failed = error
+        except Exception as error:  # a mistake of ours, or no memory left: whoever waits for this must not wait on
+            sys.excepthook(type(error), error, error.__traceback__)
+            failed = LedgerError(
+                f"Something went wrong in the program itself ({type(error).__name__})", "open it again"
+            )
         self.owner.finished.emit(self, value, failed)
 
 
@@ -42,6 +48,7 @@ class Background(QObject):
         self._pool = QThreadPool(self)
         self._pool.setMaxThreadCount(1)
         self._jobs: set[_Job] = set()
+        self._closed = False
         self.finished.connect(self._finish, Qt.ConnectionType.QueuedConnection)
 
     def run(self, work: Callable[[], Any], done: Done) -> None:
@@ -54,9 +61,15 @@ class Background(QObject):
         """Until all work is done; the results still arrive through the event loop."""
         self._pool.waitForDone()
 
+    def close(self) -> None:
+        """Let all work come to its end; nobody is told any more."""
+        self._closed = True
+        self._pool.waitForDone()
+
     def _finish(self, job: _Job, value: Any, error: LedgerError | None) -> None:
         self._jobs.discard(job)
-        job.done(value, error)
+        if not self._closed:
+            job.done(value, error)
 
 
 class Watcher(QObject):

@@ -7,6 +7,7 @@ the banner (`told`), in one place.
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
@@ -21,7 +22,7 @@ from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Mark, Posting, Quantity, Snapshot
 from faithful_ledger.core.save import Save, find_save, open_save
 from faithful_ledger.core.shelf import Shelf
-from faithful_ledger.core.source import MemorySource, Source
+from faithful_ledger.core.source import WHOLE, MemorySource, Source
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.desk.background import Background
 
@@ -31,7 +32,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Message", "Selection", "Session"]
 
-PLANNED_AT_ONCE = 1 << 20
+PLANNED_AT_ONCE = 1 << 20  # bytes of a save whose plan, copy or posting is made without leaving the handler
 RECENT = 400
 T = TypeVar("T")
 
@@ -73,6 +74,8 @@ class Session(QObject):
         super().__init__()
         self.shelf = shelf
         self.background = background or Background(self)
+        self.writer = Background(self)  # what writes or opens a large save does not wait for a search
+        self.busy = ""
         self.book: Book | None = None
         self.save: Save | None = None
         self.selection: Selection | None = None
@@ -92,7 +95,9 @@ class Session(QObject):
         if self.pending:
             self._ask_about_entries("Open it without them", lambda: self.open(path, template, book))
             return False
-        return self.attempt(lambda: self._open(path, template, book)) is not None
+        load = partial(self._load, path, template, book)
+        begun = self._beside(_size_of(path), f"{path.name} is opened", load, lambda loaded: self._show(*loaded))
+        return begun is not None or bool(self.busy)
 
     @property
     def pending(self) -> int:
@@ -111,7 +116,7 @@ class Session(QObject):
         text = f"{count} pending for {self.save.main.path.name if self.save else ''}; post or strike first"
         self.told.emit(Message("open", text, action, strike_and_go_on))
 
-    def _open(self, path: Path, template_name: str | None, book_name: str | None) -> bool:
+    def _load(self, path: Path, template_name: str | None, book_name: str | None) -> tuple[Book, Save, Message | None]:
         known = self.shelf.book_of(path) if book_name is None else self.shelf.open(book_name)
         library = self.shelf.library(known)
         message: Message | None = None
@@ -126,12 +131,15 @@ class Session(QObject):
         save = open_save(path, template)
         book = known or self.shelf.book_for(path, template)
         book.remember(path, template.id if template is not None else None)
+        if save.problem is not None:
+            message = Message("broken", str(save.problem))
+        return book, save, message
+
+    def _show(self, book: Book, save: Save, message: Message | None) -> None:
         if self.book is not None and self.book is not book:
             self.book.close()
         self.book, self.save, self.selection = book, save, None
         self.payloads.clear()
-        if save.problem is not None:
-            message = Message("broken", str(save.problem))
         if self.shelf.recovered:
             message = Message("open", "; ".join(map(str, self.shelf.recovered)))
             self.shelf.recovered.clear()
@@ -139,14 +147,61 @@ class Session(QObject):
         self.told.emit(message)
         self._tape_changed()
         self.recorded.emit()
-        return True
 
-    def reopen(self) -> None:
-        """Read the save anew, as after a posting."""
+    def reopen(self, then: Callable[[], object] = lambda: None) -> None:
+        """Read the save anew, as after a posting; `then` is called when it is there."""
         save = self.save
-        if save is not None:
-            name = save.template.id if save.template is not None else None
-            self.attempt(lambda: self._open(save.main.path, name, None))
+        if save is None:
+            return
+        name = save.template.id if save.template is not None else None
+        load = partial(self._load, save.main.path, name, None)
+        self._beside(
+            self._size, f"{save.main.path.name} is read again", load, lambda found: (self._show(*found), then())
+        )
+
+    # work that takes long with a large save
+
+    @property
+    def _size(self) -> int:
+        return sum(file.source.size for file in self.save.files.values()) if self.save is not None else 0
+
+    def _beside(
+        self,
+        size: int,
+        doing: str,
+        work: Callable[[], T],
+        done: Callable[[T], object],
+        failed: Callable[[LedgerError], object] | None = None,
+    ) -> T | None:
+        """Do something with so many bytes: few at once, and many beside the window, which is busy meanwhile.
+
+        Gives what `work` gave where that is known at once; `done` or `failed` is called in any case.
+        """
+        if self.busy:
+            self.told.emit(Message("open", f"{self.busy}; wait until that is done"))
+            return None
+        tell = failed or (lambda error: self.told.emit(Message("broken", str(error))))
+        if size <= PLANNED_AT_ONCE or size > WHOLE:  # of a very large file only a little is read
+            try:
+                value = work()
+            except LedgerError as error:
+                tell(error)
+                return None
+            done(value)
+            return value
+        self.busy = doing
+        self.told.emit(Message("open", f"{doing}…"))
+
+        def finished(value: T | None, error: LedgerError | None) -> None:
+            self.busy = ""
+            self.told.emit(None)
+            if error is not None:
+                tell(error)
+            else:
+                done(value)  # type: ignore[arg-type]
+
+        self.writer.run(work, finished)
+        return None
 
     # selection
 
@@ -231,7 +286,7 @@ class Session(QObject):
     def enter(self, node: FieldNode, text: str, *, anyway: bool = False) -> bool:
         """Write an entry down from what was typed. A value outside the bounds can be entered after a second word."""
         save = self.save
-        if save is None:
+        if save is None or self._refuse():
             return False
         try:
             save.enter(node.path, text, anyway=anyway)
@@ -252,7 +307,7 @@ class Session(QObject):
     def type_bytes(self, file: str, start: int, end: int, data: bytes) -> bool:
         """Write bytes down that give way to others, come in, or go."""
         save = self.save
-        if save is None or file not in save.files:
+        if save is None or file not in save.files or self._refuse():
             return False
         entry = self.attempt(lambda: enter_bytes(save, file, start, end, data))
         if entry is None:
@@ -261,17 +316,23 @@ class Session(QObject):
         self._tape_changed()
         return True
 
+    def _refuse(self) -> bool:
+        """Whether nothing can be entered just now, because the save is being written or read."""
+        if self.busy:
+            self.told.emit(Message("open", f"{self.busy}; wait until that is done"))
+        return bool(self.busy)
+
     def strike(self, path: str) -> None:
-        if self.save is not None:
+        if self.save is not None and not self._refuse():
             self.save.tape.strike(path)
             self._tape_changed()
 
     def undo(self) -> None:
-        if self.save is not None and self.save.tape.undo():
+        if self.save is not None and not self._refuse() and self.save.tape.undo():
             self._tape_changed()
 
     def redo(self) -> None:
-        if self.save is not None and self.save.tape.redo():
+        if self.save is not None and not self._refuse() and self.save.tape.redo():
             self._tape_changed()
 
     def decide_broken(self, renew: bool) -> None:
@@ -309,25 +370,40 @@ class Session(QObject):
 
     # records
 
-    def post(self, note: str, *, detach_links: bool = False) -> Posting | None:
-        """Write the plan, and read the save anew."""
+    def post(self, note: str, then: Callable[[Posting | None], object], *, detach_links: bool = False) -> None:
+        """Write the plan, and read the save anew; `then` gets the posting, or None where nothing was written."""
         if self.book is None or self.save is None or self.plan is None:
-            return None
+            return
         book, save, plan = self.book, self.save, self.plan
-        posting = self.attempt(lambda: book.post(save, plan, note, detach_links=detach_links))
-        if posting is not None:
-            self.reopen()
-        return posting
 
-    def keep(self, label: str) -> Snapshot | None:
+        def failed(error: LedgerError) -> None:
+            self.told.emit(Message("broken", str(error)))
+            then(None)
+
+        self._beside(
+            self._size,
+            f"{save.main.path.name} is written",
+            lambda: book.post(save, plan, note, detach_links=detach_links),
+            lambda posting: self.reopen(lambda: then(posting)),
+            failed,
+        )
+
+    def keep(self, label: str, then: Callable[[Snapshot | None], object] = lambda snapshot: None) -> Snapshot | None:
+        """Keep a copy; `then` gets the snapshot. It is given at once where the save is small."""
         if self.book is None or self.save is None:
             return None
         book, save = self.book, self.save
-        snapshot = self.attempt(lambda: book.keep(save, label))
-        if snapshot is not None:
+
+        def done(snapshot: Snapshot) -> None:
             self.recorded.emit()
             self.told.emit(Message("holds", f"A copy is kept: {label or snapshot.id}."))
-        return snapshot
+            then(snapshot)
+
+        def failed(error: LedgerError) -> None:
+            self.told.emit(Message("broken", str(error)))
+            then(None)
+
+        return self._beside(self._size, "A copy is kept", lambda: book.keep(save, label), done, failed)
 
     def take_in(self, archive: Path) -> Snapshot | None:
         """Keep what was exported from this or another book as a snapshot of the open save."""
@@ -347,28 +423,33 @@ class Session(QObject):
         if self.pending:
             self._ask_about_entries("Reverse without them", lambda: self.reverse(posting, anyway=anyway))
             return False
-        try:
-            book.reverse(posting, anyway=anyway)
-        except LedgerError as error:
+
+        def done(_: Snapshot) -> None:
+            text = "The posting is reversed: the save has its old bytes again."
+            self.reopen(lambda: self.told.emit(Message("holds", text)))
+
+        def failed(error: LedgerError) -> None:
             again = (lambda: self.reverse(posting, anyway=True)) if "since this posting" in error.what else None
             self.told.emit(Message("broken", str(error), "Reverse it anyway" if again else "", again))
-            return False
-        self.reopen()
-        self.told.emit(Message("holds", "The posting is reversed: the save has its old bytes again."))
-        return True
+
+        work = partial(book.reverse, posting, anyway=anyway)
+        return self._beside(self._size, "The posting is reversed", work, done, failed) is not None or bool(self.busy)
 
     def restore(self, snapshot: Snapshot) -> bool:
         book = self.book
         if self.pending:
             self._ask_about_entries("Restore without them", lambda: self.restore(snapshot))
             return False
-        if book is None or self.attempt(lambda: book.restore(snapshot)) is None:
+        if book is None:
             return False
-        self.reopen()
-        self.told.emit(
-            Message("holds", f"The snapshot of {snapshot.time[:16].replace('T', ' ')} is back in its place.")
+        text = f"The snapshot of {snapshot.time[:16].replace('T', ' ')} is back in its place."
+        begun = self._beside(
+            self._size,
+            "The snapshot is brought back",
+            lambda: book.restore(snapshot),
+            lambda _: self.reopen(lambda: self.told.emit(Message("holds", text))),
         )
-        return True
+        return begun is not None or bool(self.busy)
 
     # evidence
 
@@ -435,3 +516,11 @@ class Session(QObject):
         except LedgerError as error:
             self.told.emit(Message("broken", str(error)))
             return None
+
+
+def _size_of(path: Path) -> int:
+    """How large a file is; nothing where it is none."""
+    try:
+        return path.stat().st_size
+    except (OSError, ValueError):
+        return 0

@@ -440,7 +440,8 @@ class Shell(QMainWindow):
             self.gather.watcher.stop()
         if "gather" in self.__dict__:
             self.gather.slip.close()
-        self.session.background.wait()
+        self.session.background.close()
+        self.session.writer.close()
         super().closeEvent(event)
 
     def resizeEvent(self, event: QResizeEvent) -> None:

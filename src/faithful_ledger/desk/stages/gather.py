@@ -380,27 +380,38 @@ class GatherStage(QWidget):
         self.watching.emit()
 
     def _on_moment(self, moment: SaveMoment) -> None:
-        kept = self._keep(moment) if self.keep_each.isChecked() else ""
-        self.moments.insert(0, (moment, kept))
+        self.moments.insert(0, (moment, ""))
         del self.moments[MOMENTS_SHOWN:]
+        if self.keep_each.isChecked():
+            self._keep(moment)
         self._show_moments()
         self.watching.emit()
 
-    def _keep(self, moment: SaveMoment) -> str:
-        """Keep the open save when the moment wrote it; says what was done."""
+    def _told(self, moment: SaveMoment, text: str) -> None:
+        """What became of a moment."""
+        self.moments = [(each, text if each is moment else told) for each, told in self.moments]
+        self._show_moments()
+
+    def _keep(self, moment: SaveMoment) -> None:
+        """Keep the open save when the moment wrote it."""
         save, book = self.session.save, self.session.book
         paths = {file.path for file in save.files.values()} if save is not None else set()
         written = {file.path for file in moment.files if file.change != "removed"}
         if save is None or book is None or not {path.resolve() for path in paths} & written:
-            return "not the open save"
+            self._told(moment, "not the open save")
+            return
         labels = [snapshot.label.removeprefix("save ") for snapshot in self.session.kept_copies]
         number = max((int(label_) for label_ in labels if label_.isdecimal()), default=0) + 1
-        snapshot = self.session.keep(f"save {number}")
-        sighted = self._sight(snapshot) if snapshot is not None else 0
-        if snapshot is not None and not self.session.pending:
-            self.session.reopen()
-        seen = f", {sighted} sighted" if sighted else ""
-        return f"kept as “save {number}”{seen}" if snapshot is not None else "not kept"
+        self._told(moment, "keeping…")
+
+        def kept(snapshot: Snapshot | None) -> None:
+            sighted = self._sight(snapshot) if snapshot is not None else 0
+            seen = f", {sighted} sighted" if sighted else ""
+            self._told(moment, f"kept as “save {number}”{seen}" if snapshot is not None else "not kept")
+            if snapshot is not None and not self.session.pending:
+                self.session.reopen()
+
+        self.session.keep(f"save {number}", kept)
 
     def _show_moments(self) -> None:
         rows = []

@@ -140,7 +140,9 @@ class PostingSheet(QWidget):
 
     def _write(self) -> None:
         self.write_button.setEnabled(False)
-        posting: Posting | None = self.session.post(self.note.text().strip(), detach_links=self.detach.isChecked())
+        self.session.post(self.note.text().strip(), self._written, detach_links=self.detach.isChecked())
+
+    def _written(self, posting: Posting | None) -> None:
         if posting is not None:
             self.note.clear()
             self.posted.emit(posting)

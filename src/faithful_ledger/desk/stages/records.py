@@ -148,8 +148,7 @@ class RecordsStage(QWidget):
         return local_time(record.time), what, record.label, ", ".join(file.path.name for file in record.files)
 
     def _keep(self) -> None:
-        if self.session.keep(self.label_line.text().strip()):
-            self.label_line.clear()
+        self.session.keep(self.label_line.text().strip(), lambda kept: self.label_line.clear() if kept else None)
 
     def _selected(self) -> None:
         number = self.table.currentRow()
