@@ -324,24 +324,24 @@ class SetTest(LookingCase):
             self.click(self.link("Add a file to it…"))
         self.work()
         self.assertEqual(
-            [row[:2] for row in self.rows(stage.set_table)],
+            [row[:2] for row in self.rows(stage.set.table)],
             [["harbour.bwk", "save"], ["account.json", "account"], ["slots.idx", "cache"], ["options.cfg", "options"]],
         )
         self.assertTrue(
-            any("is synchronised (.tether lies in it): pause it" in text for _, _, text in stage.check_lines())
+            any("is synchronised (.tether lies in it): pause it" in text for _, _, text in stage.set.check_lines())
         )
-        stage.synced.setCurrentIndex(2)
-        stage._say_synced()
+        stage.set.synced.setCurrentIndex(2)
+        stage.set._say_synced()
         self.work()
-        self.assertFalse(any("synchronised (" in text for _, _, text in stage.check_lines()))
-        stage.set_table.item(3, 2).setText("bell and lamp")
+        self.assertFalse(any("synchronised (" in text for _, _, text in stage.set.check_lines()))
+        stage.set.table.item(3, 2).setText("bell and lamp")
         self.work()
         self.kept("with options")
         kept = self.shell.session.book.snapshots()[0]  # type: ignore[union-attr]
         self.assertIn("options.cfg", [file.path.name for file in kept.files])
-        stage.set_table.item(3, 1).setText("")
+        stage.set.table.item(3, 1).setText("")
         self.work()
-        self.assertEqual(stage.set_table.rowCount(), 3)
+        self.assertEqual(stage.set.table.rowCount(), 3)
 
     def test_the_slip_gives_what_was_seen_to_the_next_save_moment(self) -> None:
         saves = self.harbour()

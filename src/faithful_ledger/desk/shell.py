@@ -186,7 +186,7 @@ class Shell(QMainWindow):
 
         made = GatherStage(self.session)
         made.watching.connect(self.show_lines)
-        made.undone.connect(self._show_undoing)
+        made.set.undone.connect(self._show_undoing)
         return self._added(made)
 
     @cached_property
@@ -404,7 +404,7 @@ class Shell(QMainWindow):
 
     def _show_undoing(self) -> None:
         if self.stage == GATHER and not self.planning:
-            self.margin.show_lines("What will undo your work", self.gather.check_lines())
+            self.margin.show_lines("What will undo your work", self.gather.set.check_lines())
 
     def _show_checks(self) -> None:
         self.margin.show_lines("Before you post", self.posting.check_lines())

@@ -7,6 +7,7 @@ specifications; they are written with as few bytes as the value needs, so anothe
 from __future__ import annotations
 
 import re
+from abc import ABC, abstractmethod
 from typing import Literal
 
 from faithful_ledger.core.codecs.base import CutOff, Value
@@ -34,21 +35,21 @@ def varied_codec(name: str) -> WholeCodec | None:
     return None
 
 
-class WholeCodec:
+class WholeCodec(ABC):
     """What these have in common: the value is a whole number, typed and shown as one."""
 
     name: str
     about: str
     size: int | None = None
 
-    def extent(self, source: Source, at: int, limit: int) -> int:
-        raise NotImplementedError
+    @abstractmethod
+    def extent(self, source: Source, at: int, limit: int) -> int: ...
 
-    def decode(self, raw: bytes) -> int:
-        raise NotImplementedError
+    @abstractmethod
+    def decode(self, raw: bytes) -> int: ...
 
-    def encode(self, value: Value, old: bytes = b"") -> bytes:
-        raise NotImplementedError
+    @abstractmethod
+    def encode(self, value: Value, old: bytes = b"") -> bytes: ...
 
     def to_text(self, value: Value) -> str:
         return str(value)

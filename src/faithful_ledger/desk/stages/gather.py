@@ -6,7 +6,7 @@ from datetime import datetime
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QAbstractItemView, QCheckBox, QFileDialog, QLineEdit, QMenu, QWidget
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QMenu, QWidget
 
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.find import (
@@ -19,23 +19,17 @@ from faithful_ledger.core.find import (
     programs,
     usual_folders,
 )
-from faithful_ledger.core.posting.checks import Check
-from faithful_ledger.core.records import Member, Snapshot
+from faithful_ledger.core.records import Snapshot
 from faithful_ledger.desk.background import Watcher
 from faithful_ledger.desk.session import Message, Session
+from faithful_ledger.desk.stages.members import SavePanel
 from faithful_ledger.desk.stages.records import plain_table
-from faithful_ledger.desk.stages.seen import WhenSeen
-from faithful_ledger.desk.theme import HOLDS, OPEN, mono
+from faithful_ledger.desk.theme import HOLDS, mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
 from faithful_ledger.desk.widgets.slip_note import SightingSlip
 
 __all__ = ["GatherStage"]
 
-SYNCED = {
-    "synchronised folder? not said": "",
-    "the folder is synchronised": "yes",
-    "the folder is not synchronised": "no",
-}
 SIZES = {"of any size": None, "up to 64 KiB": 1 << 16, "up to 1 MiB": 1 << 20, "up to 64 MiB": 1 << 26}
 CONTENTS = ["any content", "text", "binary", "packed"]
 MOST_SHOWN = 300
@@ -50,12 +44,9 @@ SINCE = {
 
 
 class GatherStage(QWidget):
-    """The sheet of the stage Gather. It works before a save is open. Signals: `watching` when that begins or
-    ends, `undone` when it is known what will undo the work.
-    """
+    """The sheet of the stage Gather. It works before a save is open. Signal: `watching` when that begins or ends."""
 
     watching = Signal()
-    undone = Signal()
     progressed = Signal(object, object)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
@@ -64,9 +55,6 @@ class GatherStage(QWidget):
         self.candidates: list[Candidate] = []
         self.listed: list[Candidate] = []
         self.moments: list[tuple[SaveMoment, str]] = []
-        self.members: list[Member] = []
-        self.checks: list[Check] = []
-        self._own = 0
         self.watcher = Watcher(self)
         self._looking = self._stopped = False
         self.folder = QLineEdit()
@@ -105,13 +93,6 @@ class GatherStage(QWidget):
         self.slip_button.setToolTip("A small window that stays on top: what you see goes to the next save moment")
         self.slip = SightingSlip()
         self.slip.named.connect(self._name_quantity)
-        self.set_line = label("", "quiet")
-        self.set_table = plain_table((), [], "Files of this save", ())
-        self.add_file = button("Add a file to it…", self._add_member, "link")
-        self.synced = Chooser()
-        self.synced.addItems(list(SYNCED))
-        self.synced.setAccessibleName("Whether the folder is synchronised")
-        self.synced.activated.connect(lambda _: self._say_synced())
         self.moment_line = label("", "quiet")
         self.moment_table = plain_table((), [], "Save moments", ())
         for line in (self.folder, self.words):
@@ -125,12 +106,9 @@ class GatherStage(QWidget):
         self.body.addLayout(row(label("Save moments", "title"), None, self.moment_line))
         self.body.addLayout(row(self.watched, self.follow_button, self.keep_each, self.slip_button, self.watch_button))
         self.body.addWidget(self.moment_table, 2)
-        self.set_title = label("Files of this save", "title")
-        self.body.addLayout(row(self.set_title, self.set_line, None, self.synced, self.add_file))
-        self.body.addWidget(self.set_table)
+        self.set = SavePanel(session)
+        self.body.addWidget(self.set)
         self.setLayout(self.body)
-        self.seen = WhenSeen(self, session, self.show_save)
-        session.recorded.connect(self.seen.mark_stale)
         self.watcher.moment.connect(self._on_moment)
         self.watcher.failed.connect(
             lambda error: (session.told.emit(Message("broken", str(error))), self._show_watch())
@@ -138,83 +116,6 @@ class GatherStage(QWidget):
         self.progressed.connect(self._progress, Qt.ConnectionType.QueuedConnection)
         self._show_found()
         self._show_moments()
-
-    # the save that is open: its files, and what will undo the work
-
-    def show_save(self) -> None:
-        """The files of the open save with their roles, and what will undo a posting, found out beside the window."""
-        book, save = self.session.book, self.session.save
-        for widget in (self.set_title, self.set_table, self.add_file, self.synced):
-            widget.setVisible(save is not None)
-        if book is None or save is None:
-            return
-        main = save.main.path.absolute()
-        self.members = [Member(f.path.absolute(), name, "") for name, f in save.files.items()]
-        names = {member.path for member in self.members}
-        if save.template is not None:
-            beside = [main.with_name(companion.name) for companion in save.template.companions]
-            self.members += [Member(path, "cache", "goes when you post") for path in beside if path.exists()]
-            names |= set(beside)
-        self._own = len(self.members)
-        self.members += [member for member in book.records.members(main) if member.path not in names]
-        rows = [(m.path.name, m.role, m.note or ("" if m.path.exists() else "not there")) for m in self.members]
-        fresh = plain_table(("File", "Role", "Note"), rows, "Files of this save", (220, 150))
-        fresh.setFixedHeight(36 + 26 * min(max(len(rows), 1), 5))
-        edit = QAbstractItemView.EditTrigger
-        fresh.setEditTriggers(edit.DoubleClicked | edit.EditKeyPressed | edit.AnyKeyPressed)
-        for number in range(len(rows)):
-            for place in range(3):
-                if number < self._own or place == 0:
-                    item = fresh.item(number, place)
-                    item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
-        fresh.cellChanged.connect(self._member_changed)
-        self.set_table = swap(self.body, self.set_table, fresh)
-        self.synced.setCurrentIndex(list(SYNCED.values()).index(book.records.setting("synced")))
-
-        def done(checks: list[Check] | None, error: LedgerError | None) -> None:
-            if checks is not None and save is self.session.save:
-                self.checks = checks
-                self.undone.emit()
-
-        self.session.background.run(lambda: book.undoing(save), done)
-
-    def _add_member(self) -> None:
-        save = self.session.save
-        if save is not None:
-            names, _ = QFileDialog.getOpenFileNames(self, "Files that belong to this save", str(save.main.path.parent))
-            self.add_members([Path(name) for name in names])
-
-    def add_members(self, paths: list[Path]) -> None:
-        """Files that belong to the save and are kept with it; a role is guessed from the name."""
-        book, save = self.session.book, self.session.save
-        if book is None or save is None:
-            return
-        for path in paths:
-            member = Member(path.absolute(), _guessed_role(path), "")
-            self.session.attempt(lambda member=member: book.records.set_member(save.main.path.absolute(), member))
-        self.show_save()
-
-    def _member_changed(self, row_number: int, place: int) -> None:
-        book, save = self.session.book, self.session.save
-        if book is None or save is None:
-            return
-        role, note = (self.set_table.item(row_number, column_).text().strip() for column_ in (1, 2))
-        member = self.members[row_number]._replace(role=role, note=note)
-        self.session.attempt(lambda: book.records.set_member(save.main.path.absolute(), member))
-        self.show_save()
-
-    def _say_synced(self) -> None:
-        book = self.session.book
-        if book is not None:
-            book.records.set_setting("synced", SYNCED[self.synced.currentText()])
-            self.show_save()
-
-    def check_lines(self) -> list[tuple[str, str, str]]:
-        """What will undo the work, for the margin: role, mark and text."""
-        return [
-            ("holds", HOLDS, check.text) if check.ok else ("open", OPEN, f"{check.text}: {check.remedy}")
-            for check in self.checks
-        ]
 
     # looking
 
@@ -426,14 +327,6 @@ class GatherStage(QWidget):
         for number in range(len(rows)):
             fresh.item(number, 0).setFont(mono(12))
         self.moment_table = swap(self.body, self.moment_table, fresh)
-
-
-def _guessed_role(path: Path) -> str:
-    """A role by the name, to begin with."""
-    name = path.name.casefold()
-    words = {"option": "options", "setting": "options", "config": "options", ".cfg": "options", "account": "account"}
-    words |= {"profile": "account", "index": "index", ".idx": "index", "cache": "cache", "slot": "slot", "save": "slot"}
-    return next((role for word, role in words.items() if word in name), "part")
 
 
 def _when(seconds: float) -> str:

@@ -1,0 +1,135 @@
+"""The files of the save that is open, with their roles; and what will undo a posting to it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QWidget
+
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.posting.checks import Check
+from faithful_ledger.core.records import Member
+from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.stages.records import plain_table
+from faithful_ledger.desk.stages.seen import WhenSeen
+from faithful_ledger.desk.theme import HOLDS, OPEN
+from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
+
+__all__ = ["SavePanel"]
+
+SYNCED = {
+    "synchronised folder? not said": "",
+    "the folder is synchronised": "yes",
+    "the folder is not synchronised": "no",
+}
+
+
+class SavePanel(QWidget):
+    """A part of the stage Gather. Signal: `undone` when it is known what will undo the work."""
+
+    undone = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.members: list[Member] = []
+        self.checks: list[Check] = []
+        self._own = 0
+        self.table = plain_table((), [], "Files of this save", ())
+        self.synced = Chooser()
+        self.synced.addItems(list(SYNCED))
+        self.synced.setAccessibleName("Whether the folder is synchronised")
+        self.synced.activated.connect(lambda _: self._say_synced())
+        self.body = column(spacing=8)
+        add = button("Add a file to it…", self._add_member, "link")
+        self.body.addLayout(row(label("Files of this save", "title"), None, self.synced, add))
+        self.body.addWidget(self.table)
+        self.setLayout(self.body)
+        if session.save is None:
+            self.hide()
+        self.seen = WhenSeen(self, session, self.show_save)
+        session.recorded.connect(self.seen.mark_stale)
+        session.opened.connect(lambda: self.setVisible(True))
+
+    def show_save(self) -> None:
+        """The files of the open save with their roles, and what will undo a posting, found out beside the window."""
+        book, save = self.session.book, self.session.save
+        self.setVisible(save is not None)
+        if book is None or save is None:
+            return
+        main = save.main.path.absolute()
+        self.members = [Member(f.path.absolute(), name, "") for name, f in save.files.items()]
+        names = {member.path for member in self.members}
+        if save.template is not None:
+            beside = [main.with_name(companion.name) for companion in save.template.companions]
+            self.members += [Member(path, "cache", "goes when you post") for path in beside if path.exists()]
+            names |= set(beside)
+        self._own = len(self.members)
+        self.members += [member for member in book.records.members(main) if member.path not in names]
+        rows = [(m.path.name, m.role, m.note or ("" if m.path.exists() else "not there")) for m in self.members]
+        fresh = plain_table(("File", "Role", "Note"), rows, "Files of this save", (220, 150))
+        fresh.setFixedHeight(36 + 26 * min(max(len(rows), 1), 5))
+        edit = QAbstractItemView.EditTrigger
+        fresh.setEditTriggers(edit.DoubleClicked | edit.EditKeyPressed | edit.AnyKeyPressed)
+        for number in range(len(rows)):
+            for place in range(3):
+                if number < self._own or place == 0:
+                    item = fresh.item(number, place)
+                    item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
+        fresh.cellChanged.connect(self._member_changed)
+        self.table = swap(self.body, self.table, fresh)
+        self.synced.setCurrentIndex(list(SYNCED.values()).index(book.records.setting("synced")))
+
+        def done(checks: list[Check] | None, error: LedgerError | None) -> None:
+            if checks is not None and save is self.session.save:
+                self.checks = checks
+                self.undone.emit()
+
+        self.session.background.run(lambda: book.undoing(save), done)
+
+    def _add_member(self) -> None:
+        save = self.session.save
+        if save is not None:
+            names, _ = QFileDialog.getOpenFileNames(self, "Files that belong to this save", str(save.main.path.parent))
+            self.add_members([Path(name) for name in names])
+
+    def add_members(self, paths: list[Path]) -> None:
+        """Files that belong to the save and are kept with it; a role is guessed from the name."""
+        book, save = self.session.book, self.session.save
+        if book is None or save is None:
+            return
+        for path in paths:
+            member = Member(path.absolute(), _guessed_role(path), "")
+            self.session.attempt(lambda member=member: book.records.set_member(save.main.path.absolute(), member))
+        self.show_save()
+
+    def _member_changed(self, row_number: int, place: int) -> None:
+        book, save = self.session.book, self.session.save
+        if book is None or save is None:
+            return
+        role, note = (self.table.item(row_number, column_).text().strip() for column_ in (1, 2))
+        member = self.members[row_number]._replace(role=role, note=note)
+        self.session.attempt(lambda: book.records.set_member(save.main.path.absolute(), member))
+        self.show_save()
+
+    def _say_synced(self) -> None:
+        book = self.session.book
+        if book is not None:
+            book.records.set_setting("synced", SYNCED[self.synced.currentText()])
+            self.show_save()
+
+    def check_lines(self) -> list[tuple[str, str, str]]:
+        """What will undo the work, for the margin: role, mark and text."""
+        return [
+            ("holds", HOLDS, check.text) if check.ok else ("open", OPEN, f"{check.text}: {check.remedy}")
+            for check in self.checks
+        ]
+
+
+def _guessed_role(path: Path) -> str:
+    """A role by the name, to begin with."""
+    name = path.name.casefold()
+    words = {"option": "options", "setting": "options", "config": "options", ".cfg": "options", "account": "account"}
+    words |= {"profile": "account", "index": "index", ".idx": "index", "cache": "cache", "slot": "slot", "save": "slot"}
+    return next((role for word, role in words.items() if word in name), "part")
