@@ -113,6 +113,10 @@ class BlockSource:
         for at in range(start, end, CHUNK):
             yield self.read(at, min(at + CHUNK, end))
 
+    def again(self) -> BlockSource:
+        """The same bytes with a cache of their own, for another thread that goes through all of them."""
+        return BlockSource(self._path, os.dup(self._descriptor), self._moment)
+
     def _block(self, number: int) -> bytes:
         with self._lock:
             return self._cached(number)

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QScrollArea, QWidget
 
 from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.inside import Payload, payloads_inside
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.source import BlockSource, Source
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.records import plain_table
 from faithful_ledger.desk.theme import HOLDS, OPEN, mono
@@ -87,12 +87,14 @@ class ProfilePane(QWidget):
             self.told.setText("There are no bytes.")
             return
 
+        apart = source.again() if isinstance(source, BlockSource) else source
+
         def work() -> Looked:
             from faithful_ledger.core.profile import profile
             from faithful_ledger.core.profile.texture import histogram, texture
 
-            whole = bytes(source.read(0, source.size)) if source.size <= LARGEST_UNWRAPPED else b""
-            return Looked(profile(source), texture(source), histogram(source), payloads_inside(whole))
+            whole = bytes(apart.read(0, apart.size)) if apart.size <= LARGEST_UNWRAPPED else b""
+            return Looked(profile(apart), texture(apart), histogram(apart), payloads_inside(whole))
 
         def done(found: Looked | None, error: LedgerError | None) -> None:
             if self._source is source:

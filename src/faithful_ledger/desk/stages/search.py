@@ -22,7 +22,7 @@ from faithful_ledger.core.search import (
     search_number,
     search_text,
 )
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.source import BlockSource, Source
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.records import plain_table
 from faithful_ledger.desk.theme import mono
@@ -128,9 +128,11 @@ class SearchPane(QWidget):
         self.act.setText("Stop")
         self.told.setText("searching…")
 
+        apart = source.again() if isinstance(source, BlockSource) else source
+
         def work() -> list[Hit]:
             hits: list[Hit] = []
-            for hit in islice(search_everywhere(source, find), MOST_HITS):
+            for hit in islice(search_everywhere(apart, find), MOST_HITS):
                 if self._stopped:
                     break
                 hits.append(hit)
