@@ -342,6 +342,15 @@ class SightingTest(LedgerCase):
         with self.assertRaises(ValueRefused):
             parse_sighting("  ")
 
+    def test_how_much_is_chance_is_told_where_little_was_seen(self) -> None:
+        data = saves([bytes([value]) for value in (77, 57)], 4)
+        (place,) = [p for p in located(data, [77, 57]).full if p.offsets[0] == AT and p.stored_as == "u8"]
+        self.assertFalse(
+            any("by chance" in reason for reason in place.reasons), "4000 bytes, two values of a byte each"
+        )
+        one = next(p for p in located(data[:1], [77]).full if p.offsets[0] == AT and p.stored_as == "u8")
+        self.assertIn("by chance about 16 places of its kind would fit as well", one.reasons)
+
     def test_contradictions_are_told(self) -> None:
         data = saves([b"\1\2"] * 2, 1)
         for seen, words in (

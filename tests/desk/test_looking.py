@@ -257,7 +257,7 @@ class CompareTest(LookingCase):
             self.shell.session.keep(label)
         self.shell.show_stage(RECORDS)
         self.settle()
-        self.click(self.link("with the one before"))
+        self.click(self.link("with one before"))
         self.work()
         sheet = self.shell.compare
         rows = self.rows(sheet.table)
@@ -300,6 +300,14 @@ class CompareTest(LookingCase):
             self.click(self.link("Take in a snapshot…"))
         self.assertIn("is kept as “one”", self.told())
         self.assertEqual(self.shell.records.table.rowCount(), 2)
+        other = self.folder / "other"
+        other.mkdir()
+        with mock.patch.object(QFileDialog, "getExistingDirectory", return_value=str(other)):
+            self.click(self.link("Elsewhere…"))
+            self.assertIn("are in", self.told())
+            self.assertEqual((other / "harbour.bwk").read_bytes(), self.save.main.path.read_bytes())
+            self.click(self.link("Elsewhere…"))
+            self.assertIn("exists already; nothing was written", self.told())
         self.click(self.link("Check every kept copy"))
         self.work()
         self.assertIn("Every kept copy is whole", self.told())

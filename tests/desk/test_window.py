@@ -555,7 +555,7 @@ class PostingTest(DeskCase):
         self.assertIn(("purse.marks", "1386", "1388"), rows)
         self.assertIn("fields differ from the save now", told)
         (act,) = [
-            b for b in records.findChildren(QPushButton) if b.text() == "Restore this snapshot" and not b.isHidden()
+            b for b in records.findChildren(QPushButton) if b.text() == "Restore" and not b.isHidden()
         ]
         self.click(act)
         self.assertEqual(self.tree(self.saves), self.before)

@@ -451,6 +451,19 @@ class Session(QObject):
         )
         return begun is not None or bool(self.busy)
 
+    def restore_elsewhere(self, snapshot: Snapshot, folder: Path) -> None:
+        """Write the files of a snapshot into a folder in which none of their names is taken."""
+        book = self.book
+        if book is None:
+            return
+        text = f"The files of “{snapshot.label or snapshot.id}” are in {folder}; the save is as it was."
+        self._beside(
+            sum(file.size for file in snapshot.files),
+            "The snapshot is written",
+            lambda: (book.restore(snapshot, to=folder), folder)[1],
+            lambda _: self.told.emit(Message("holds", text)),
+        )
+
     # evidence
 
     def judge(self, posting: Posting, verdict: str) -> None:

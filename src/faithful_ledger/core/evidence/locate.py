@@ -29,6 +29,7 @@ from faithful_ledger.core.source import MemorySource, Source
 __all__ = ["Located", "locate"]
 
 HOPELESS = 0.9
+TOLD_CHANCE = 0.5
 PREFERRED = {
     "u32": 1.0,
     "u16": 0.95,
@@ -162,6 +163,9 @@ def _judge(found: list[Place], data: list[Array]) -> None:
             which = f"all but {_letter(place.doubts)}" if place.doubts is not None else f"{place.fits} of {place.of}"
             place.reasons.append(f"fits {which}: a stale copy, or a mistyped number?")
         _judge_storage(place, data[0])
+        chance = _by_chance(place, data[0].size)
+        if chance >= TOLD_CHANCE:
+            place.reasons.append(f"by chance about {chance:.2g} places of its kind would fit as well")
         if place.stored_as.startswith("bit"):
             mask = ~(1 << int(place.stored_as[3:]))
             others = {int(part[at]) & mask for part, at in zip(data, place.offsets, strict=True)}
@@ -174,6 +178,18 @@ def _judge(found: list[Place], data: list[Array]) -> None:
         if place.anchor is not None:
             place.reasons.append(f"moves: {place.anchor}")
             place.score -= 0.1
+
+
+def _by_chance(place: Place, size: int) -> float:
+    """How many places of the same storage would hold these values in bytes that mean nothing, about."""
+    storage = STORAGES.get(place.stored_as)
+    numbers = {value for value in place.values if not isinstance(value, str)}
+    if storage is None or not numbers:
+        return 0.0
+    if storage.family == "switch":
+        return size * 8 * 0.5 ** len(place.values)
+    bits = [8 * storage.width if storage.width > 1 else max(abs(int(value)).bit_length(), 8) for value in numbers]
+    return float(size * 0.5 ** min(sum(bits), 500))
 
 
 def _judge_storage(place: Place, content: Array) -> None:

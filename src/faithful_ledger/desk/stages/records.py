@@ -195,16 +195,18 @@ class RecordsStage(QWidget):
             self.detail_column.addWidget(label(f"Removed, and kept with the snapshot: {names}", "quiet"))
 
     def _show_snapshot(self, snapshot: Snapshot) -> None:
-        act = button("Restore this snapshot", lambda: self.session.restore(snapshot), "main")
+        act = button("Restore", lambda: self.session.restore(snapshot), "main")
         title = snapshot.label or f"Snapshot of {local_time(snapshot.time)[11:]}"
         act.setToolTip("What is there now is kept first")
         number = self.records.index(snapshot)
         before = next((r for r in self.records[number + 1 :] if isinstance(r, Snapshot)), None)
-        compare = button("Compare with now", lambda: self.compare_wanted.emit(snapshot, None))
-        last = button("with the one before", lambda: self.compare_wanted.emit(before, snapshot))
+        compare = button("Compare", lambda: self.compare_wanted.emit(snapshot, None))
+        last = button("with one before", lambda: self.compare_wanted.emit(before, snapshot))
         last.setEnabled(before is not None)
         out = button("Export…", lambda: self._export(snapshot))
-        self.detail_column.addLayout(row(label(title, "title"), None, compare, last, out, act, spacing=6))
+        aside = button("Elsewhere…", lambda: self._restore_elsewhere(snapshot))
+        aside.setToolTip("Write the files of this snapshot into another folder; the save stays as it is")
+        self.detail_column.addLayout(row(label(title, "title"), None, compare, last, out, aside, act, spacing=6))
         files = [(file.path.name, f"{file.size} bytes", file.sha256) for file in snapshot.files]
         table = plain_table(("File", "Size", "SHA-256"), files, "Files", (150, 110))
         table.setMaximumHeight(34 + 26 * len(files))
@@ -226,6 +228,11 @@ class RecordsStage(QWidget):
         if name and book is not None:
             path = Path(name)
             self.session.attempt(lambda: (path.unlink(missing_ok=True), book.export(snapshot, path)))
+
+    def _restore_elsewhere(self, snapshot: Snapshot) -> None:
+        name = QFileDialog.getExistingDirectory(self, "Write the files of this snapshot into a folder")
+        if name:
+            self.session.restore_elsewhere(snapshot, Path(name))
 
     def take_in(self) -> None:
         """Keep what was exported before."""
