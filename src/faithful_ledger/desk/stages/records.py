@@ -200,7 +200,7 @@ class RecordsStage(QWidget):
         act.setToolTip("What is there now is kept first")
         number = self.records.index(snapshot)
         before = next((r for r in self.records[number + 1 :] if isinstance(r, Snapshot)), None)
-        compare = button("Compare", lambda: self.compare_wanted.emit(snapshot, None))
+        compare = button("Compare with now", lambda: self.compare_wanted.emit(snapshot, None))
         last = button("with one before", lambda: self.compare_wanted.emit(before, snapshot))
         last.setEnabled(before is not None)
         out = button("Export…", lambda: self._export(snapshot))
