@@ -554,9 +554,7 @@ class PostingTest(DeskCase):
         rows, told = records._differences(snapshot)
         self.assertIn(("purse.marks", "1386", "1388"), rows)
         self.assertIn("fields differ from the save now", told)
-        (act,) = [
-            b for b in records.findChildren(QPushButton) if b.text() == "Restore" and not b.isHidden()
-        ]
+        (act,) = [b for b in records.findChildren(QPushButton) if b.text() == "Restore" and not b.isHidden()]
         self.click(act)
         self.assertEqual(self.tree(self.saves), self.before)
         self.assertEqual(len(self.rows(records.table)), 2, "what gave way is kept too")
