@@ -6,14 +6,13 @@ import argparse
 import json
 import sys
 from collections.abc import Callable, Iterator
-from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.cli.opening import book_for, opened_or_bytes
 from faithful_ledger.cli.output import print_json, print_table, shown, side_json
 from faithful_ledger.core.codecs import parse_whole
-from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError, ValueRefused
+from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError
 from faithful_ledger.core.save import Save, find_save, open_save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import Source, open_source
@@ -158,7 +157,7 @@ def search(options: argparse.Namespace) -> int:
     source, _ = open_source(Path(options.file))
     find: Callable[[Source], Iterator[searching.Hit]]
     if options.number is not None:
-        number = _fraction(options.number)
+        number = searching.parse_number(options.number)
         find = lambda source: searching.search_number(source, number)  # noqa: E731
     elif options.text is not None:
         find = lambda source: searching.search_text(source, options.text)  # noqa: E731
@@ -182,13 +181,6 @@ def search(options: argparse.Namespace) -> int:
         ]
         print_table("Hits", ("Offset", "Stored as", "Bytes", "Path, or the layers it lies in"), rows)
     return 0 if hits else 1
-
-
-def _fraction(text: str) -> Fraction:
-    try:
-        return Fraction(parse_whole(text)) if text.casefold().startswith("0x") else Fraction(text)
-    except (ValueError, ZeroDivisionError) as error:
-        raise ValueRefused(f"“{text[:40]}” is no number", "write it like 1340, -3, 12.5 or 0x53C") from error
 
 
 def locate(options: argparse.Namespace) -> int:

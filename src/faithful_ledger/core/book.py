@@ -210,10 +210,7 @@ class Book:
         text = read_whole(present)[0] if present is not None else None
         main = save.main
         text, field = with_place(text, place, name, main.path, self.name, main.source.size)
-        id_ = parse_template(text, "the template").id
-        target = self.folder / "templates" / f"{id_}.yaml"
-        with translated(target, "written"):
-            replace_file(target, text, self.disk, 0o644)
+        self._write_template(text)
         return field
 
     def judge(self, posting: Posting, verdict: str, template: Path | None) -> list[str]:
@@ -230,10 +227,14 @@ class Book:
             return []
         text, proven = with_standing(read_whole(template)[0], [entry["path"] for entry in posting.record["entries"]])
         if proven:
-            target = self.folder / "templates" / f"{parse_template(text, template.name).id}.yaml"
-            with translated(target, "written"):
-                replace_file(target, text, self.disk, 0o644)
+            self._write_template(text)
         return proven
+
+    def _write_template(self, text: bytes) -> None:
+        """Put a template into this book's own, under its id."""
+        target = self.folder / "templates" / f"{parse_template(text, 'the template').id}.yaml"
+        with translated(target, "written"):
+            replace_file(target, text, self.disk, 0o644)
 
     # writing
 

@@ -37,14 +37,17 @@ class Payload(NamedTuple):
         return f"{self.layer}; in stream {chunk}, {offset - self.starts[chunk - 1]} bytes from its beginning"
 
 
-def payloads_inside(data: bytes) -> list[Payload]:
-    """All payloads, the outer ones first. Together they hold at most 256 MiB; what would be more is left out."""
+def payloads_inside(data: bytes, layers: list[Layer] | None = None) -> list[Payload]:
+    """All payloads, the outer ones first. Together they hold at most 256 MiB; what would be more is left out.
+
+    `layers` are those of the data itself, where they were looked for already.
+    """
     found: list[Payload] = []
     left = MOST_TOGETHER
     waiting = [Payload((), "", data)]
     while waiting:
         outer = waiting.pop(0)
-        for inner in _within(outer):
+        for inner in _within(outer, layers if outer.data is data and layers is not None else find_layers(outer.data)):
             if len(inner.data) <= left and inner.data != outer.data:
                 left -= len(inner.data)
                 found.append(inner)
@@ -53,10 +56,9 @@ def payloads_inside(data: bytes) -> list[Payload]:
     return found
 
 
-def _within(outer: Payload) -> list[Payload]:
+def _within(outer: Payload, layers: list[Layer]) -> list[Payload]:
     """The payloads one layer further in."""
     data = outer.data
-    layers = find_layers(data)
     found = []
     for kind, group in groupby(sorted(layers, key=lambda layer: layer.kind), key=lambda layer: layer.kind):
         streams = list(group)

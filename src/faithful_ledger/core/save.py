@@ -33,7 +33,17 @@ from faithful_ledger.core.source import MemorySource, Moment, Source, moment_of,
 from faithful_ledger.core.template import Library, Template
 from faithful_ledger.core.template.model import EqualRule, FileSpec
 
-__all__ = ["Save", "SaveFile", "bind_files", "find_save", "open_save", "rule_findings", "seal_states"]
+__all__ = [
+    "Save",
+    "SaveFile",
+    "bind_files",
+    "field_entry",
+    "find_save",
+    "open_save",
+    "refuse_dependent",
+    "rule_findings",
+    "seal_states",
+]
 
 
 @dataclass(slots=True)
@@ -314,26 +324,38 @@ class Save:
         path, spec = node.path, node.spec
         if self.problem is not None:
             raise EntryError(self.problem.what, self.problem.remedy or "nothing can be entered")
-        if spec.derived is not None or spec.seal is not None:
-            kind = (
-                "a seal"
-                if spec.seal is not None
-                else f"the {spec.derived.kind if spec.derived else ''} of another part"
-            )
-            raise EntryError(f"{path} is {kind} and is worked out when you post", "enter the value it follows from")
-        if spec.locked is not None:
-            raise EntryError(f"{path} is locked: {spec.locked}", "change the template if that is wrong")
+        refuse_dependent(node)
         if not anyway and spec.bounds is not None and (broken := spec.bounds.broken_by(value)):
             raise ValueRefused(f"{path}: {broken}", "enter a value within the bounds, or enter it anyway")
         try:
             data = spec.codec.encode(value, node.raw)
         except ValueRefused as error:
             raise ValueRefused(f"{path} at {place(node.start)}: {error.what}", error.remedy) from error
-        try:
-            old = node.value
-        except ValueRefused:
-            old = node.raw.hex(" ")
-        return Entry(node, path, old, spec.codec.decode(data), data)
+        return field_entry(node, data)
+
+
+def refuse_dependent(node: FieldNode) -> None:
+    """Raises EntryError where a field is worked out when you post, or locked."""
+    spec = node.spec
+    if spec.derived is not None or spec.seal is not None:
+        kind = "a seal" if spec.seal is not None else f"the {spec.derived.kind if spec.derived else ''} of another part"
+        raise EntryError(f"{node.path} is {kind} and is worked out when you post", "enter the value it follows from")
+    if spec.locked is not None:
+        raise EntryError(f"{node.path} is locked: {spec.locked}", "change the template if that is wrong")
+
+
+def field_entry(node: FieldNode, data: bytes) -> Entry:
+    """The entry that gives a field new bytes.
+
+    Raises:
+        ValueRefused: they are no such value.
+    """
+    new = node.spec.codec.decode(data)
+    try:
+        old = node.value
+    except ValueRefused:
+        old = node.raw.hex(" ")
+    return Entry(node, node.path, old, new, data)
 
 
 def seal_states(bound: BoundFile, source: Source | None = None) -> list[SealState]:

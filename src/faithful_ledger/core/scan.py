@@ -17,7 +17,7 @@ import numpy as np
 
 from faithful_ledger.core.source import Source
 
-__all__ = ["Found", "scan", "scan_array"]
+__all__ = ["Found", "scan", "scan_array", "windows"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 BLOCK = 16 << 20
@@ -42,6 +42,15 @@ class _Key(NamedTuple):
     inside: int
     start: int
     value: int
+
+
+def windows(data: Array | bytes, kind: np.dtype[Any]) -> Array:
+    """The values of a type that begin at every offset, as one view (NumPy reads unaligned views of stride 1)."""
+    size = data.size if isinstance(data, np.ndarray) else len(data)
+    count = max(size - kind.itemsize + 1, 0)
+    if not count:
+        return np.empty(0, kind)
+    return np.ndarray((count,), kind, data if isinstance(data, bytes) else np.ascontiguousarray(data), strides=(1,))
 
 
 def scan(source: Source, runs: Sequence[bytes]) -> Iterator[Found]:

@@ -10,6 +10,7 @@ from contextlib import suppress
 from fractions import Fraction
 from typing import NamedTuple
 
+from faithful_ledger.core.codecs import parse_whole
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.formats import JsonLeaf, json_leaves, json_tree
 from faithful_ledger.core.source import MemorySource, Source
@@ -18,6 +19,7 @@ from faithful_ledger.core.spellings import Spelling, spellings
 __all__ = [
     "TEXT_ENCODINGS",
     "Hit",
+    "parse_number",
     "parse_pattern",
     "search_bytes",
     "search_everywhere",
@@ -137,6 +139,8 @@ def search_group(source: Source, numbers: Sequence[int]) -> Iterator[Hit]:
     """
     import numpy as np
 
+    from faithful_ledger.core.scan import windows
+
     if len(numbers) < 2:
         raise ValueRefused("a group has at least two numbers", "give them as 10,20,30")
     data = np.frombuffer(source.read(0, source.size), np.uint8)
@@ -148,7 +152,7 @@ def search_group(source: Source, numbers: Sequence[int]) -> Iterator[Hit]:
             limits = np.iinfo(kind)
             if min(numbers) < limits.min or max(numbers) > limits.max or data.size < size:
                 continue
-            values = np.ndarray((data.size - size + 1,), kind, np.ascontiguousarray(data), strides=(1,))
+            values = windows(data, kind)
             member = np.isin(values, np.array(sorted(wanted), dtype=kind.newbyteorder("=")))
             name = f"{'i' if signed else 'u'}{size * 8}{'' if size == 1 else 'le' if order == '<' else 'be'}"
             places = np.flatnonzero(member)
@@ -160,6 +164,19 @@ def search_group(source: Source, numbers: Sequence[int]) -> Iterator[Hit]:
                 for start in starts.tolist():
                     if Counter(values[start : start + span + 1 : distance].tolist()) == wanted:
                         yield Hit(start, name, span + size)
+
+
+def parse_number(text: str) -> Fraction:
+    """A number as people type it: decimal, a fraction with a point, or hexadecimal with 0x.
+
+    Raises:
+        ValueRefused: it is none.
+    """
+    cleaned = text.strip().replace("−", "-")
+    try:
+        return Fraction(parse_whole(cleaned)) if cleaned.casefold().startswith("0x") else Fraction(cleaned)
+    except (ValueError, ZeroDivisionError, ValueRefused) as error:
+        raise ValueRefused(f"“{text[:40]}” is no number", "write it like 1340, -3, 12.5 or 0x53C") from error
 
 
 def parse_pattern(text: str) -> re.Pattern[bytes]:

@@ -7,7 +7,7 @@ from faithful_ledger.core.binding.spans import field_at, fields_between
 from faithful_ledger.core.codecs import RawBytes
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import EntryError, ValueRefused, place
-from faithful_ledger.core.save import Save, SaveFile
+from faithful_ledger.core.save import Save, SaveFile, field_entry, refuse_dependent
 from faithful_ledger.core.template.model import FieldSpec
 
 __all__ = ["enter_bytes"]
@@ -34,7 +34,7 @@ def enter_bytes(save: Save, file: str, start: int, end: int, data: bytes) -> Ent
         touched = fields_between(root, start, max(end, start + 1)) if root is not None else ()
         for field in touched:
             if field.start < end and start < field.end:
-                _refuse_dependent(field)
+                refuse_dependent(field)
         start, end, data, joined = _joined(save, held, start, end, data)
         entry = _of_bytes(save, held, start, end, data)
         save.tape.put([entry], joined)
@@ -44,19 +44,14 @@ def enter_bytes(save: Save, file: str, start: int, end: int, data: bytes) -> Ent
 
 
 def _of_field(save: Save, node: FieldNode, start: int, data: bytes) -> Entry:
-    _refuse_dependent(node)
+    refuse_dependent(node)
     before, at = save.tape.get(node.path), start - node.start
     raw = before.data if before is not None and len(before.data) == node.size else node.raw
     new = raw[:at] + data + raw[at + len(data) :]
     try:
-        value = node.spec.codec.decode(new)
+        return field_entry(node, new)
     except ValueRefused as error:
         raise ValueRefused(f"{node.path} at {place(start)}: {error.what}", error.remedy) from error
-    try:
-        old = node.value
-    except ValueRefused:
-        old = node.raw.hex(" ")
-    return Entry(node, node.path, old, value, new)
 
 
 def _of_bytes(save: Save, held: SaveFile, start: int, end: int, data: bytes) -> Entry:
@@ -66,13 +61,6 @@ def _of_bytes(save: Save, held: SaveFile, start: int, end: int, data: bytes) -> 
     node.end = end
     path = name if held is save.main else f"{held.name}.{name}"
     return Entry(node, path, RawBytes().decode(node.raw), RawBytes().decode(data), data)
-
-
-def _refuse_dependent(field: FieldNode) -> None:
-    if field.spec.derived is not None or field.spec.seal is not None:
-        raise EntryError(f"{field.path} is worked out when you post", "enter the value it follows from")
-    if field.spec.locked is not None:
-        raise EntryError(f"{field.path} is locked: {field.spec.locked}", "change the template if that is wrong")
 
 
 def _joined(save: Save, held: SaveFile, start: int, end: int, data: bytes) -> tuple[int, int, bytes, set[str]]:

@@ -82,7 +82,7 @@ class Session(QObject):
         self.plan: Plan | None = None
         self.plan_error: LedgerError | None = None
         self.pending_plan = False
-        self.payloads: dict[str, Payload] = {}
+        self.payloads: dict[str, Source] = {}
         self._generation = 0
 
     # opening
@@ -96,8 +96,7 @@ class Session(QObject):
             self._ask_about_entries("Open it without them", lambda: self.open(path, template, book))
             return False
         load = partial(self._load, path, template, book)
-        begun = self._beside(_size_of(path), f"{path.name} is opened", load, lambda loaded: self._show(*loaded))
-        return begun is not None or bool(self.busy)
+        return self._beside(_size_of(path), f"{path.name} is opened", load, lambda loaded: self._show(*loaded))
 
     @property
     def pending(self) -> int:
@@ -172,23 +171,22 @@ class Session(QObject):
         work: Callable[[], T],
         done: Callable[[T], object],
         failed: Callable[[LedgerError], object] | None = None,
-    ) -> T | None:
+    ) -> bool:
         """Do something with so many bytes: few at once, and many beside the window, which is busy meanwhile.
 
-        Gives what `work` gave where that is known at once; `done` or `failed` is called in any case.
+        Whether it is done, or was begun. Unless it was refused, `done` or `failed` is called.
         """
-        if self.busy:
-            self.told.emit(Message("open", f"{self.busy}; wait until that is done"))
-            return None
+        if self._refuse():
+            return False
         tell = failed or (lambda error: self.told.emit(Message("broken", str(error))))
         if size <= PLANNED_AT_ONCE or size > WHOLE:  # of a very large file only a little is read
             try:
                 value = work()
             except LedgerError as error:
                 tell(error)
-                return None
+                return False
             done(value)
-            return value
+            return True
         self.busy = doing
         self.told.emit(Message("open", f"{doing}…"))
 
@@ -201,7 +199,7 @@ class Session(QObject):
                 done(value)  # type: ignore[arg-type]
 
         self.writer.run(work, finished)
-        return None
+        return True
 
     # selection
 
@@ -228,7 +226,7 @@ class Session(QObject):
     def source(self, name: str) -> Source:
         """The bytes of a file as they were opened, or of something unpacked."""
         if name in self.payloads:
-            return MemorySource(self.payloads[name].data)
+            return self.payloads[name]
         assert self.save is not None
         return self.save.files[name].source
 
@@ -247,9 +245,8 @@ class Session(QObject):
 
     def add_payload(self, payload: Payload) -> str:
         """Something unpacked, to be looked at; its name among the sources."""
-        name = payload.layer
-        self.payloads[name] = payload
-        return name
+        self.payloads.setdefault(payload.layer, MemorySource(payload.data))
+        return payload.layer
 
     @property
     def kept_copies(self) -> list[Snapshot]:
@@ -337,7 +334,7 @@ class Session(QObject):
 
     def decide_broken(self, renew: bool) -> None:
         """Whether seals that did not hold when the save was opened are renewed or left."""
-        if self.save is not None:
+        if self.save is not None and not self._refuse():
             self.save.renew_broken = renew
             self._tape_changed()
 
@@ -359,7 +356,7 @@ class Session(QObject):
                 if moving:
                     self.told.emit(Message("open", moving[0].message))
 
-        if sum(file.source.size for file in save.files.values()) <= PLANNED_AT_ONCE:
+        if self._size <= PLANNED_AT_ONCE:
             try:
                 done(make_plan(save), None)
             except LedgerError as error:
@@ -376,22 +373,22 @@ class Session(QObject):
             return
         book, save, plan = self.book, self.save, self.plan
 
-        def failed(error: LedgerError) -> None:
-            self.told.emit(Message("broken", str(error)))
-            then(None)
-
         self._beside(
             self._size,
             f"{save.main.path.name} is written",
             lambda: book.post(save, plan, note, detach_links=detach_links),
             lambda posting: self.reopen(lambda: then(posting)),
-            failed,
+            self._failed(then),
         )
 
-    def keep(self, label: str, then: Callable[[Snapshot | None], object] = lambda snapshot: None) -> Snapshot | None:
-        """Keep a copy; `then` gets the snapshot. It is given at once where the save is small."""
+    def _failed(self, then: Callable[[None], object]) -> Callable[[LedgerError], object]:
+        """What tells a failure in the banner and hands on that there is no result."""
+        return lambda error: (self.told.emit(Message("broken", str(error))), then(None))
+
+    def keep(self, label: str, then: Callable[[Snapshot | None], object] = lambda snapshot: None) -> None:
+        """Keep a copy; `then` gets the snapshot, or None where nothing was kept."""
         if self.book is None or self.save is None:
-            return None
+            return
         book, save = self.book, self.save
 
         def done(snapshot: Snapshot) -> None:
@@ -399,11 +396,7 @@ class Session(QObject):
             self.told.emit(Message("holds", f"A copy is kept: {label or snapshot.id}."))
             then(snapshot)
 
-        def failed(error: LedgerError) -> None:
-            self.told.emit(Message("broken", str(error)))
-            then(None)
-
-        return self._beside(self._size, "A copy is kept", lambda: book.keep(save, label), done, failed)
+        self._beside(self._size, "A copy is kept", lambda: book.keep(save, label), done, self._failed(then))
 
     def take_in(self, archive: Path) -> Snapshot | None:
         """Keep what was exported from this or another book as a snapshot of the open save."""
@@ -433,7 +426,7 @@ class Session(QObject):
             self.told.emit(Message("broken", str(error), "Reverse it anyway" if again else "", again))
 
         work = partial(book.reverse, posting, anyway=anyway)
-        return self._beside(self._size, "The posting is reversed", work, done, failed) is not None or bool(self.busy)
+        return self._beside(self._size, "The posting is reversed", work, done, failed)
 
     def restore(self, snapshot: Snapshot) -> bool:
         book = self.book
@@ -443,13 +436,12 @@ class Session(QObject):
         if book is None:
             return False
         text = f"The snapshot of {snapshot.time[:16].replace('T', ' ')} is back in its place."
-        begun = self._beside(
+        return self._beside(
             self._size,
             "The snapshot is brought back",
             lambda: book.restore(snapshot),
             lambda _: self.reopen(lambda: self.told.emit(Message("holds", text))),
         )
-        return begun is not None or bool(self.busy)
 
     def restore_elsewhere(self, snapshot: Snapshot, folder: Path) -> None:
         """Write the files of a snapshot into a folder in which none of their names is taken."""

@@ -6,7 +6,7 @@ from typing import Protocol, TypeAlias
 
 from faithful_ledger.core.source import Source
 
-__all__ = ["Codec", "CutOff", "Value"]
+__all__ = ["Codec", "CutOff", "FixedSize", "Value"]
 
 Value: TypeAlias = int | float | str | bool | tuple[str, ...] | None
 
@@ -17,6 +17,17 @@ class CutOff(Exception):
     def __init__(self, needed: int) -> None:
         super().__init__(f"{needed} bytes needed")
         self.needed = needed
+
+
+class FixedSize:
+    """The extent of a value that always takes `size` bytes."""
+
+    size: int
+
+    def extent(self, source: Source, at: int, limit: int) -> int:
+        if at + self.size > limit:
+            raise CutOff(self.size)
+        return self.size
 
 
 class Codec(Protocol):

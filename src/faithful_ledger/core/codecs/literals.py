@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+
+from faithful_ledger.core.errors import ValueRefused
 
 __all__ = ["LITERALS", "bytes_typed"]
 
@@ -35,14 +36,12 @@ LITERALS: dict[str, Callable[[bytes], str]] = {
 }
 
 
-def bytes_typed(text: str, **values: Any) -> bytes:
+def bytes_typed(text: str) -> bytes:
     """Bytes as people type them: in hexadecimal, or a text in quotation marks.
 
     Raises:
         ValueRefused: it is neither.
     """
-    from faithful_ledger.core.errors import ValueRefused
-
     cleaned = text.strip()
     if len(cleaned) >= 2 and cleaned[0] == cleaned[-1] == '"':
         return cleaned[1:-1].encode("utf-8")

@@ -7,9 +7,8 @@ import re
 import struct
 from typing import Literal
 
-from faithful_ledger.core.codecs.base import CutOff, Value
+from faithful_ledger.core.codecs.base import FixedSize, Value
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.source import Source
 
 __all__ = ["FloatCodec", "IntegerCodec", "number_codec", "parse_whole"]
 
@@ -45,7 +44,7 @@ def parse_whole(text: str) -> int:
     raise ValueRefused(f"“{text[:40]}” is not a whole number", "type it in decimal, or in hexadecimal as 0x…")
 
 
-class IntegerCodec:
+class IntegerCodec(FixedSize):
     """A two's-complement whole number of `size` bytes."""
 
     def __init__(self, size: int, signed: bool, order: Order) -> None:
@@ -56,11 +55,6 @@ class IntegerCodec:
         self.most = (1 << (size * 8 - signed)) - 1
         bytes_ = "1 byte" if size == 1 else f"{size} bytes, {'low' if order == 'little' else 'high'} byte first"
         self.about = f"whole number, {bytes_}" + (", with a sign" if signed else "")
-
-    def extent(self, source: Source, at: int, limit: int) -> int:
-        if at + self.size > limit:
-            raise CutOff(self.size)
-        return self.size
 
     def decode(self, raw: bytes) -> int:
         return int.from_bytes(raw, self.order, signed=self.signed)
@@ -83,7 +77,7 @@ class IntegerCodec:
         return value
 
 
-class FloatCodec:
+class FloatCodec(FixedSize):
     """An IEEE 754 number of 4 or 8 bytes, shown with the fewest digits that read back to the same bytes."""
 
     def __init__(self, size: int, order: Order) -> None:
@@ -91,11 +85,6 @@ class FloatCodec:
         self._struct = struct.Struct(("<" if order == "little" else ">") + ("f" if size == 4 else "d"))
         self.name = f"f{size * 8}{'le' if order == 'little' else 'be'}"
         self.about = f"fraction (float), {size} bytes, {'low' if order == 'little' else 'high'} byte first"
-
-    def extent(self, source: Source, at: int, limit: int) -> int:
-        if at + self.size > limit:
-            raise CutOff(self.size)
-        return self.size
 
     def decode(self, raw: bytes) -> float:
         (value,) = self._struct.unpack(raw)

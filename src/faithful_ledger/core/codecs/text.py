@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import codecs
 
-from faithful_ledger.core.codecs.base import CutOff, Value
+from faithful_ledger.core.codecs.base import CutOff, FixedSize, Value
 from faithful_ledger.core.codecs.numbers import IntegerCodec
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
@@ -59,18 +59,13 @@ class _Text:
         return text
 
 
-class FixedText(_Text):
+class FixedText(FixedSize, _Text):
     """Text in a fixed number of bytes. A text padded with zeros ends at the first; other padding is cut at the end."""
 
     def __init__(self, size: int, encoding: str, pad: bytes) -> None:
         super().__init__(encoding)
         self.size, self.pad = size, pad
         self.about = f"text in {size} bytes, {self.name}"
-
-    def extent(self, source: Source, at: int, limit: int) -> int:
-        if at + self.size > limit:
-            raise CutOff(self.size)
-        return self.size
 
     def decode(self, raw: bytes) -> str:
         step = len(self.pad)

@@ -10,7 +10,7 @@ import re
 from abc import ABC, abstractmethod
 from typing import Literal
 
-from faithful_ledger.core.codecs.base import CutOff, Value
+from faithful_ledger.core.codecs.base import CutOff, FixedSize, Value
 from faithful_ledger.core.codecs.numbers import parse_whole
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
@@ -67,7 +67,7 @@ class WholeCodec(ABC):
         return value
 
 
-class PackedCodec(WholeCodec):
+class PackedCodec(FixedSize, WholeCodec):
     """Packed decimal of `size` bytes, the most significant byte first unless `little`."""
 
     def __init__(self, size: int, little: bool) -> None:
@@ -76,11 +76,6 @@ class PackedCodec(WholeCodec):
         self.name = f"bcd{size}{'le' if little else ''}"
         order = "" if size == 1 else f", {'low' if little else 'high'} byte first"
         self.about = f"packed digits, {size} byte{'s' if size > 1 else ''}{order}"
-
-    def extent(self, source: Source, at: int, limit: int) -> int:
-        if at + self.size > limit:
-            raise CutOff(self.size)
-        return self.size
 
     def decode(self, raw: bytes) -> int:
         digits = (raw[::-1] if self.little else raw).hex()

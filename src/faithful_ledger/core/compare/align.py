@@ -8,6 +8,7 @@ staying. What is left over on both sides in the end is matched once more: moved 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from functools import cached_property
 from itertools import pairwise
 from typing import Any, Literal, NamedTuple, TypeAlias
 
@@ -57,6 +58,7 @@ class Alignment:
     def __init__(self, a: Array, b: Array, runs: list[Run], moved: list[Run]) -> None:
         self.a, self.b, self.runs, self.moved = a, b, runs, moved
 
+    @cached_property
     def stretches(self) -> list[Run]:
         """What has to be added for every byte of the first, in stretches that cover it all; a byte that was removed
         goes with the run before it, or with the first one. Moved blocks come last and count before the others.
@@ -72,12 +74,12 @@ class Alignment:
 
     def place_of(self, offset: int) -> int:
         """Where a byte of the first lies in the second; it may be outside where nothing is left."""
-        return next(o for o in (p.b + offset - p.a for p in reversed(self.stretches()) if 0 <= offset - p.a < p.length))
+        return next(o for o in (p.b + offset - p.a for p in reversed(self.stretches) if 0 <= offset - p.a < p.length))
 
     def rebased(self) -> Array:
         """The second laid out as the first: at each offset of the first the byte that became of it, else its own."""
         out = self.a.copy()
-        for part in self.stretches():
+        for part in self.stretches:
             low, high = max(-part.b, 0), min(part.length, self.b.size - part.b)
             if low < high:
                 out[part.a + low : part.a + high] = self.b[part.b + low : part.b + high]

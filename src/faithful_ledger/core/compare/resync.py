@@ -11,7 +11,9 @@ from typing import Any, TypeAlias
 
 import numpy as np
 
-__all__ = ["PROBE", "WINDOW", "Budget", "only_place", "resync", "unique_anchors"]
+from faithful_ledger.core.scan import windows
+
+__all__ = ["PROBE", "WINDOW", "Budget", "only_place", "resync", "single_windows", "unique_anchors"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 SMALL = 1 << 20  # files up to this size are aligned by anchors first, which see more and cost more
@@ -122,27 +124,18 @@ def _agreement(a: Array, b: Array, i: int, j: int) -> float:
     return float((a[i : i + size] == b[j : j + size]).mean()) if size > 0 else 0.0
 
 
-def _words(x: Array) -> Array:
-    """The eight bytes from each offset as one number."""
-    if x.size < WINDOW:
-        return np.empty(0, np.uint64)
-    words = np.zeros(x.size - WINDOW + 1, np.uint64)
-    for place in range(WINDOW):
-        words |= x[place : place + words.size].astype(np.uint64) << np.uint64(8 * place)
-    return words
+def single_windows(data: Array | bytes, size: int) -> tuple[Array, Array]:
+    """The windows of 4 or 8 bytes that stand once, as sorted numbers, and where they stand."""
+    words, at, counts = np.unique(windows(data, np.dtype(f"<u{size}")), return_index=True, return_counts=True)
+    single = counts == 1
+    return words[single], at[single]
 
 
 def unique_anchors(x: Array, y: Array) -> tuple[Array, Array] | None:
     """Offsets of windows that stand exactly once on each side and are not one byte repeated."""
-    left, right = _words(x), _words(y)
-    if not left.size or not right.size:
+    (words_x, at_x), (words_y, at_y) = single_windows(x, WINDOW), single_windows(y, WINDOW)
+    common, ix, iy = np.intersect1d(words_x, words_y, assume_unique=True, return_indices=True)
+    telling = common != (common & np.uint64(255)) * np.uint64(0x0101010101010101)
+    if not telling.any():
         return None
-    words_x, at_x, count_x = np.unique(left, return_index=True, return_counts=True)
-    words_y, at_y, count_y = np.unique(right, return_index=True, return_counts=True)
-    single_x, single_y = count_x == 1, count_y == 1
-    common, ix, iy = np.intersect1d(words_x[single_x], words_y[single_y], assume_unique=True, return_indices=True)
-    dull = common == (common & np.uint64(255)) * np.uint64(0x0101010101010101)
-    ix, iy = ix[~dull], iy[~dull]
-    if not ix.size:
-        return None
-    return at_x[single_x][ix], at_y[single_y][iy]
+    return at_x[ix[telling]], at_y[iy[telling]]

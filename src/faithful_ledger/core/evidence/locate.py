@@ -15,7 +15,7 @@ import numpy as np
 
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.errors import EntryError
-from faithful_ledger.core.evidence.moving import moving_places, without_twins
+from faithful_ledger.core.evidence.moving import explained, moving_places, without_twins
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import places_at
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches
@@ -74,15 +74,16 @@ def locate(snapshots: Sequence[Source], seen: Sequence[Sighting], most: int = 50
     if contradiction := _contradiction(contents, seen):
         return Located([], contradiction, contradiction)
     found = _places(contents, seen)
-    packed = [[layer for layer in find_layers(content) if layer.kind != "base64"] for content in contents]
+    layers = [find_layers(content) for content in contents]
+    packed = [[layer for layer in each if layer.kind != "base64"] for each in layers]
     if packed[0]:
         # What is seen in packed bytes themselves is chance: they say the same in other bytes each time.
         found = [place for place in found if not any(map(_inside, packed, place.offsets))]
         for place in found:
             place.score -= sum(layer.size for layer in packed[0]) / len(contents[0])
     payloads: dict[tuple[str, ...], list[Source]] = {}
-    if packed[0] or not any(place.fits == place.of and not place.strayed for place in found):
-        for route, inner in _unwrapped(contents).items():
+    if packed[0] or not explained(found):
+        for route, inner in _unwrapped(contents, layers).items():
             inside = _places([payload.data for payload in inner], seen)
             for place in inside:
                 place.layer, place.route = inner[0].spot(place.offsets[0]), route
@@ -135,9 +136,10 @@ def _inside(layers: list[Layer], offset: int) -> bool:
     return any(layer.offset <= offset < layer.offset + layer.size for layer in layers)
 
 
-def _unwrapped(contents: list[bytes]) -> dict[tuple[str, ...], list[Payload]]:
+def _unwrapped(contents: list[bytes], layers: list[list[Layer]]) -> dict[tuple[str, ...], list[Payload]]:
     """What lies inside, by routes that lead to something in every snapshot."""
-    inside = [{payload.route: payload for payload in payloads_inside(content)} for content in contents]
+    pairs = zip(contents, layers, strict=True)
+    inside = [{payload.route: payload for payload in payloads_inside(*pair)} for pair in pairs]
     return {route: [each[route] for each in inside] for route in inside[0] if all(route in each for each in inside)}
 
 

@@ -13,12 +13,13 @@ from collections.abc import Callable, Iterator, Sequence
 import numpy as np
 
 from faithful_ledger.core.compare import align
+from faithful_ledger.core.compare.resync import single_windows
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import places_at
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.evidence.storages import STORAGES, Array
 
-__all__ = ["moving_places", "set_anchor", "without_twins"]
+__all__ = ["explained", "moving_places", "set_anchor", "without_twins"]
 
 ANCHOR_LENGTHS = (8, 6, 12, 16)
 ANCHOR_REACH = 256
@@ -37,14 +38,14 @@ def moving_places(data: list[Array], seen: Sequence[Sighting], found: list[Place
     """
     moving: list[Place] = []
     sizes = {part.size for part in data}
-    if len(data) == 1 or (len(sizes) == 1 and _explained(found)):
+    if len(data) == 1 or (len(sizes) == 1 and explained(found)):
         return moving
     if len(sizes) > 1:
         least = min(sizes)
         back = [part[part.size - least :] for part in data]
         moving += _settled(places_at(back, seen), data, lambda at: tuple(p.size - least + at for p in data), "end")
     alignments = [align(data[0], part) for part in data]
-    if any(stretch.a != stretch.b for each in alignments for stretch in each.stretches()):
+    if any(stretch.a != stretch.b for each in alignments for stretch in each.stretches):
         based = [each.rebased() for each in alignments]
 
         def lies(at: int) -> tuple[int, ...]:
@@ -54,12 +55,12 @@ def moving_places(data: list[Array], seen: Sequence[Sighting], found: list[Place
             place.strayed = lies(place.offsets[0]) != place.offsets
         moving += _settled(places_at(based, seen), data, lies, "aligned by what surrounds it")
     telling = any(sighting.number is not None for sighting in seen)  # a switch or “more” fits many places by chance
-    if max(sizes) <= KEYED and not (telling and _explained([*found, *moving])):
+    if max(sizes) <= KEYED and not (telling and explained([*found, *moving])):
         moving += _keyed(data, seen)
     return moving
 
 
-def _explained(found: list[Place]) -> bool:
+def explained(found: list[Place]) -> bool:
     """Whether some place explains all that was seen, and did not stray."""
     return any(place.fits == place.of and not place.strayed for place in found)
 
@@ -95,7 +96,7 @@ def _common_anchors(contents: list[bytes]) -> Iterator[tuple[int, ...]]:
         if count == MOST_ANCHORS:
             return
     for size in (8, 4):
-        singles = [_singles(content, size) for content in contents]
+        singles = [single_windows(content, size) for content in contents]
         common = singles[0][0]
         for words, _ in singles[1:]:
             common = np.intersect1d(common, words, assume_unique=True)
@@ -108,16 +109,6 @@ def _common_anchors(contents: list[bytes]) -> Iterator[tuple[int, ...]]:
             if count >= MOST_ANCHORS:
                 return
         last = -APART
-
-
-def _singles(content: bytes, size: int) -> tuple[Array, Array]:
-    """The windows of so many bytes that stand once, as sorted numbers, and where they stand."""
-    kind = np.dtype(f"<u{size}")
-    count = max(len(content) - size + 1, 0)
-    windows = np.ndarray((count,), kind, content, strides=(1,)) if count else np.empty(0, kind)
-    words, at, counts = np.unique(windows, return_index=True, return_counts=True)
-    single = counts == 1
-    return words[single], at[single]
 
 
 def _settled(found: list[Place], data: list[Array], lies: Lies, how: str) -> list[Place]:

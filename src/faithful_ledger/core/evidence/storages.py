@@ -14,6 +14,8 @@ from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
+from faithful_ledger.core.scan import windows
+
 __all__ = ["NUMBERS", "STORAGES", "Array", "Storage"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
@@ -30,18 +32,12 @@ class Storage(NamedTuple):
     read: Reader
 
 
-def _windows(data: Array, kind: np.dtype[Any]) -> Array:
-    """The values of a type that begin at every offset, as one view (NumPy reads unaligned views of stride 1)."""
-    count = max(data.size - kind.itemsize + 1, 0)
-    return np.ndarray((count,), kind, np.ascontiguousarray(data), strides=(1,))
-
-
 def _taken(data: Array, offsets: Array, kind: np.dtype[Any]) -> tuple[Array, Array]:
     inside = offsets + kind.itemsize <= data.size
-    windows = _windows(data, kind)
-    if not windows.size:
+    values = windows(data, kind)
+    if not values.size:
         return np.zeros(offsets.size), np.zeros(offsets.size, bool)
-    return windows[np.where(inside, offsets, 0)], inside
+    return values[np.where(inside, offsets, 0)], inside
 
 
 def _whole(size: int, signed: bool, big: bool) -> Reader:

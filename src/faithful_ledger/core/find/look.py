@@ -30,6 +30,8 @@ LEFT_OUT = {
     *("mp4", "mkv", "avi", "webm", "exe", "dll", "so", "pyc", "pyo", "o", "a", "log", "tmp", "part", "lock", "pid"),
     *("html", "css", "js", "map", "whl", "deb", "zip", "gz", "xz", "zst", "tar", "md", "po", "mo", "py", "h", "c"),
 }
+# Files or folders that a synchronising program leaves in the top of what it watches.
+SYNC_MARKERS = (".tether", ".sync", ".synced", ".sync-folder")
 LEFT_OUT_FOLDERS = {
     "cache",
     "caches",
@@ -40,17 +42,12 @@ LEFT_OUT_FOLDERS = {
     "thumbnails",
     "trash",
     "logs",
-    ".tether",
-    ".sync",
-    ".synced",
-    ".sync-folder",
+    *SYNC_MARKERS,
 }
 SMALL, LARGE = 1 << 20, 64 << 20
 TOLD_EVERY = 0.3  # seconds
 BEGINNING, DENSE = 4096, 200  # of 512 dense bytes more than so many are different
 TOGETHER, MOST_TOGETHER = 2.0, 60  # seconds apart; in a folder with more files than this nothing is said
-# Files or folders that a synchronising program leaves in the top of what it watches.
-SYNC_MARKERS = (".tether", ".sync", ".synced", ".sync-folder")
 
 
 class Candidate(NamedTuple):

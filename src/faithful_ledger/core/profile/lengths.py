@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from faithful_ledger.core.scan import windows
 from faithful_ledger.core.source import Source
 
 __all__ = ["suspected_lengths"]
@@ -20,12 +21,8 @@ def suspected_lengths(source: Source, at: int) -> list[tuple[int, str]]:
     data = bytes(source.read(0, min(at, LOOKED_AT)))
     found: list[tuple[int, str]] = []
     for kind, name in FORMS:
-        size = np.dtype(kind).itemsize
-        count = len(data) - size + 1
-        if count <= 0:
-            continue
-        values = np.ndarray((count,), kind, data, strides=(1,)).astype(np.int64)
-        rest = source.size - size - np.arange(count) - values
+        values = windows(data, np.dtype(kind)).astype(np.int64)
+        rest = source.size - np.dtype(kind).itemsize - np.arange(values.size) - values
         hits = np.flatnonzero((values >= LEAST) & ((values == source.size) | ((rest >= 0) & (rest <= LEAD))))
         known = {offset for offset, _ in found}
         found += [(offset, name) for offset in hits.tolist() if offset not in known]

@@ -134,7 +134,7 @@ class DescribeStage(QWidget):
         self.base.currentTextChanged.connect(self.strip.set_base)
         self.letters.activated.connect(lambda _: self._set_letters())
         self.letters.lineEdit().returnPressed.connect(self._set_letters)
-        self.lanes.activated.connect(self._set_lanes)
+        self.lanes.activated.connect(lambda _: self._show_lanes())
         self.seen.follow(session.selected, self.show_selection)
         self.seen.follow(session.changed, self.show_entries)
         self.seen.follow(session.marked, self.show_marks)
@@ -250,9 +250,6 @@ class DescribeStage(QWidget):
             self.lanes.addItem(f"Lanes: the last {min(len(kept), TOGETHER)}")
         self.lanes.setVisible(bool(kept))
 
-    def _set_lanes(self, number: int) -> None:
-        self._show_lanes()
-
     def _show_lanes(self) -> None:
         """Lay the chosen copies under the file, aligned beside the window."""
         number, kept = self.lanes.currentIndex(), self.session.kept_copies[:MOST_LANES]
@@ -340,7 +337,7 @@ def lane_over(name: str, source: Source, kept: Source) -> StripLane:
 
     a, b = (np.frombuffer(each.read(0, each.size), np.uint8) for each in (source, kept))
     found = align(a, b)
-    stretches = found.stretches()
+    stretches = found.stretches
 
     def moved(offset: int) -> int:
         return next((p.b - p.a for p in reversed(stretches) if 0 <= offset - p.a < p.length), 0)

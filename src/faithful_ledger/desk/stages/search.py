@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from fractions import Fraction
 from functools import partial
 from itertools import islice
 
@@ -15,6 +14,7 @@ from faithful_ledger.core.codecs import parse_whole
 from faithful_ledger.core.errors import LedgerError, ValueRefused
 from faithful_ledger.core.search import (
     Hit,
+    parse_number,
     parse_pattern,
     search_bytes,
     search_everywhere,
@@ -107,13 +107,7 @@ class SearchPane(QWidget):
         if kind == "bytes":
             parse_pattern(text)
             return partial(search_bytes, text=text)
-        try:
-            number = (
-                Fraction(parse_whole(text)) if text.casefold().startswith("0x") else Fraction(text.replace("−", "-"))
-            )
-        except (ValueError, ZeroDivisionError) as error:
-            raise ValueRefused(f"“{text[:40]}” is no number", "write it like 1340, −3, 12.5 or 0x53C") from error
-        return partial(search_number, number=number)
+        return partial(search_number, number=parse_number(text))
 
     def search(self) -> None:
         """Begin to search beside the window; a second press stops it."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QCloseEvent
 from PySide6.QtWidgets import QGridLayout, QLineEdit, QWidget
 
 from faithful_ledger.core.records import Quantity
@@ -15,10 +14,9 @@ __all__ = ["SightingSlip"]
 
 
 class SightingSlip(QWidget):
-    """What was seen is taken by the next save moment. Signals: `named(name)` for another quantity, `closed`."""
+    """What was seen is taken by the next save moment. Signal: `named(name)` for another quantity."""
 
     named = Signal(str)
-    closed = Signal()
 
     def __init__(self) -> None:
         super().__init__(None, Qt.WindowType.Tool | Qt.WindowType.WindowStaysOnTopHint)
@@ -70,7 +68,3 @@ class SightingSlip(QWidget):
         if name:
             self.another.clear()
             self.named.emit(name)
-
-    def closeEvent(self, event: QCloseEvent) -> None:
-        self.closed.emit()
-        super().closeEvent(event)
