@@ -38,7 +38,7 @@ MEMORY = (
 import sys
 from pathlib import Path
 from faithful_ledger.core.shelf import Shelf
-from faithful_ledger.core.save import find_save, open_save
+from faithful_ledger.core.opening import find_save, open_save
 import numpy
 shelf = Shelf(Path(sys.argv[2]), Path(sys.argv[2]) / "cache")
 shelf.library().templates()
@@ -207,8 +207,8 @@ class PostOnce:
         self.seconds: list[float] = []
 
     def __call__(self) -> None:
+        from faithful_ledger.core.opening import find_save, open_save
         from faithful_ledger.core.posting import make_plan
-        from faithful_ledger.core.save import find_save, open_save
         from faithful_ledger.core.shelf import Shelf
 
         number = len(self.seconds) + 1

@@ -19,7 +19,8 @@ from brinewick import desktop
 from brinewick.__main__ import main as brinewick_main
 from brinewick.harbour import Harbour
 from faithful_ledger.core.disk import Disk
-from faithful_ledger.core.save import Save, find_save, open_save
+from faithful_ledger.core.opening import find_save, open_save
+from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.template import Library, Template, parse_template
 

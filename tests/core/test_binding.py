@@ -9,12 +9,13 @@ import numpy
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from faithful_ledger.core.binding import FieldNode, GroupNode, RepeatNode, bind_binary
+from faithful_ledger.core.binding import FieldNode, GroupNode, RepeatNode, bind_binary, bind_files
 from faithful_ledger.core.binding.spans import all_fields, explained_bytes, field_at, fields_between, record_at
 from faithful_ledger.core.errors import AddressError, BindingError, LedgerError
 from faithful_ledger.core.formats import parse_json
+from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.paths import Step, format_path, parse_path
-from faithful_ledger.core.save import Save, bind_files, open_save
+from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource
 from tests.support import LedgerCase, hexed, template_of
 

@@ -18,9 +18,9 @@ from brinewick.harbour import Harbour
 from brinewick.tether import main as tether
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import AddressError, EntryError, FileAccessError, LedgerError, Refused, VaultError
+from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.records import Member
-from faithful_ledger.core.save import open_save
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.core.vault import ObjectStore

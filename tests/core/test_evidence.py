@@ -23,13 +23,12 @@ from brinewick import deep
 from brinewick.company import Company
 from brinewick.deep import Depot
 from brinewick.harbour import Harbour
-from faithful_ledger.core.binding import FieldNode
+from faithful_ledger.core.binding import FieldNode, bind_files
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.errors import EntryError, ValueRefused
 from faithful_ledger.core.evidence import Located, Sighting, locate, parse_sighting, places
 from faithful_ledger.core.evidence.storages import STORAGES
 from faithful_ledger.core.inside import payloads_inside
-from faithful_ledger.core.save import bind_files
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import parse_template
 from faithful_ledger.core.template.extend import with_place
@@ -409,13 +408,6 @@ class PinnedTest(LedgerCase):
                 self.assertEqual({key: document[key] for key in address}, address)
                 self.assertEqual(spec.name, "quantity")
 
-    def test_a_place_inside_a_layer_says_that_templates_cannot_enter_it(self) -> None:
-        data = [zlib.compress(bytes(90) + struct.pack("<I", value) + bytes(60)) for value in MIDDLE]
-        found = locate([MemorySource(part) for part in data], [parse_sighting(str(value)) for value in MIDDLE])
-        self.assertEqual(found.places[0].offsets[0], 90)
-        with self.assertRaisesRegex(EntryError, "inside zlib at 0x0 .0., and templates cannot enter layers yet"):
-            with_place(None, found.places[0], "Marks", Path("a.sav"), "game", 100)
-
 
 class InsideTest(LedgerCase):
     """An edition nobody has described: packed, with records in another order each time."""
@@ -449,7 +441,7 @@ class InsideTest(LedgerCase):
                 best = next(place for place in found.full if place.stored_as == stored_as and place.anchor)
                 self.assertIn("2 zstd streams", str(best.layer))
                 self.assertIn("in stream 1", str(best.layer))
-                for source, at, company in zip(found.payloads[best.route], best.offsets, companies, strict=True):
+                for source, at, company in zip(found.payloads["", best.route], best.offsets, companies, strict=True):
                     inner = bytes(source.read(0, source.size))
                     name = company.crew[1].name.encode()
                     if stored_as == "uleb128":

@@ -19,9 +19,10 @@ from brinewick.harbour import Harbour
 from brinewick.play import start
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.errors import EntryError, LedgerError, Refused, UnexplainedChange, ValueRefused
+from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import Plan, make_plan, run_checks
 from faithful_ledger.core.posting.plan import verify
-from faithful_ledger.core.save import Save, open_save
+from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource
 from tests.support import LedgerCase, play, template_of
 

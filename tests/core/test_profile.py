@@ -14,14 +14,14 @@ import lz4.frame
 import numpy as np
 import zstandard
 
+from faithful_ledger.core.layers.scrambling import unscramble
+from faithful_ledger.core.layers.streams import unpack
 from faithful_ledger.core.profile import (
     find_layers,
     find_scrambling,
     find_strides,
     find_texts,
     profile,
-    unpack,
-    unscramble,
 )
 from faithful_ledger.core.profile.texture import histogram, texture
 from faithful_ledger.core.source import MemorySource

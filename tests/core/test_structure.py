@@ -23,9 +23,9 @@ CORE = SOURCE / "faithful_ledger" / "core"
 
 # Each room may use those before it in its line, never one behind it.
 ORDER = [
-    "errors", "suggest", "source", "find", "scan", "spellings", "profile", "inside", "disk", "paths", "edits", "codecs", "formats", "search", "seals.algorithms", "template",
-    "binding.nodes", "binding.compose", "binding.spans", "binding.binary", "binding.document", "seals.seals", "binding.settle", "rules", "compare", "evidence",
-    "template.extend", "entries", "save", "typed_bytes", "goto", "vault", "posting", "records", "book", "shelf",
+    "errors", "suggest", "source", "find", "scan", "spellings", "edits", "layers", "profile", "wrapping", "inside", "disk", "paths", "codecs", "formats", "search", "seals.algorithms", "template",
+    "binding.nodes", "binding.compose", "binding.spans", "binding.binary", "binding.document", "binding.files", "seals.seals", "binding.settle", "rules", "compare", "evidence",
+    "template.extend", "entries", "save", "opening", "typed_bytes", "goto", "vault", "posting", "records", "book", "shelf",
 ]  # fmt: skip
 
 

@@ -76,6 +76,7 @@ class OpeningTest(DeskCase):
         (saves / "cut.bwk").write_bytes(good[:900])
         (saves / "noise.bin").write_bytes(bytes(range(256)) * 7)
         (saves / "empty.bwk").write_bytes(b"")
+        (self.folder / "nothing").mkdir()
         before = self.tree(saves)
         for name, words in (
             ("cut.bwk", "cut.bwk: body at 0x18 (24): its length says"),
@@ -97,13 +98,18 @@ class OpeningTest(DeskCase):
                 self.shell.session.keep("kept all the same")
         for path, words in (
             (saves / "missing.bwk", "is not there"),
-            (saves, "holds 3 saves"),
-            (self.folder / "data", "holds 0 saves"),
+            (self.folder / "nothing", "holds no file; name the save itself"),
         ):
             present = self.save.main.path
             self.assertFalse(self.shell.session.open(path))
             self.assertIn(words, self.told())
             self.assertEqual(self.save.main.path, present, "what was open stays open")
+        self.shell.session.open(saves)
+        self.settle()
+        self.assertIn(
+            "holds 3 saves (cut.bwk, harbour-2.bwk, harbour.bwk); the folder is open as one save", self.told()
+        )
+        self.assertEqual(self.save.path, saves)
         self.assertEqual(self.tree(saves), before)
 
     def test_a_missing_account_is_told_and_stops_posting_only(self) -> None:

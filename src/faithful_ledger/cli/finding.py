@@ -13,7 +13,8 @@ from faithful_ledger.cli.opening import book_for, opened_or_bytes
 from faithful_ledger.cli.output import print_json, print_table, shown, side_json
 from faithful_ledger.core.codecs import parse_whole
 from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError
-from faithful_ledger.core.save import Save, find_save, open_save
+from faithful_ledger.core.opening import find_save, open_save
+from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import Source, open_source
 
@@ -90,15 +91,18 @@ def _keep_moment(options: argparse.Namespace, moment: SaveMoment) -> list[str]:
     alone: list[Path] = []
 
     def keep_save(save: Save) -> None:
-        book = book_for(options, save.main.path, save)
+        book = book_for(options, save.path, save)
         snapshot = book.keep(save, "save moment")
         kept.append(snapshot.id)
         known.update(file.path for file in snapshot.files)
 
     for file in moment.files:
-        if file.change == "removed" or file.busy:
+        if file.change == "removed" or file.busy or file.path in known:
             continue
         try:
+            if (folder := shelf.folder_around(file.path)) is not None:
+                keep_save(opened_or_bytes(options, folder))
+                continue
             path, template = find_save(file.path, library)
             keep_save(open_save(path, template))
         except RecognitionError:
@@ -208,35 +212,48 @@ def locate(options: argparse.Namespace) -> int:
 
 def compare(options: argparse.Namespace) -> int:
     """What differs between two saves; status 1 when anything does."""
-    import numpy
-
-    from faithful_ledger.core.compare import align, field_differences
+    from faithful_ledger.core.compare import compare_sets, field_differences
 
     saves = [opened_or_bytes(options, Path(name)) for name in (options.a, options.b)]
-    a, b = (numpy.frombuffer(s.main.source.read(0, s.main.source.size), numpy.uint8) for s in saves)
-    alignment = align(a, b)
-    differences = alignment.differences()
+    if all(save.folder is None for save in saves):
+        pairs = [{"": save.main.source} for save in saves]
+    else:
+        pairs = [{s.name_of(file): file.source for file in s.on_disk} for s in saves]
+    found = compare_sets(*pairs)
     bound = [{name: file.bound for name, file in save.files.items() if file.bound is not None} for save in saves]
     fields = list(field_differences(*bound)) if all(save.template is not None for save in saves) else []
-    same = not differences and a.size == b.size and not fields
-    largest = max(a.size, b.size, 1)
+    same = not fields and all(file.same for file in found)
+    equal, largest = sum(file.equal for file in found), max(sum(file.largest for file in found), 1)
     if options.json:
+        whole = len(found) == 1 and not found[0].name
+        changes = [
+            {
+                "kind": d.kind,
+                "a": [d.a0, d.a1],
+                "b": [d.b0, d.b1],
+                **({} if whole else {"file": file.name}),
+            }
+            for file in found
+            for d in file.differences
+        ]
         print_json(
             {
                 "same": same,
-                "changed_share": round(1 - alignment.equal / largest, 6) if not same else 0,
-                "aligned": alignment.equal,
-                "changes": [{"kind": d.kind, "a": [d.a0, d.a1], "b": [d.b0, d.b1]} for d in differences],
+                "changed_share": round(1 - equal / largest, 6) if not same else 0,
+                "aligned": equal,
+                "changes": changes,
                 "fields": [{"path": f.path, "a": side_json(f.a), "b": side_json(f.b)} for f in fields],
             }
         )
-    else:
-        print("The same." if same else f"{alignment.equal} of {largest} bytes are the same at their aligned places.")
-        rows = [(d.kind, f"0x{d.a0:X} … 0x{d.a1:X}", f"0x{d.b0:X} … 0x{d.b1:X}") for d in differences]
-        print_table("Bytes", ("What", "In A", "In B"), rows)
-        if fields:
-            told = [(f.path, shown(f.a) if f.a else "–", shown(f.b) if f.b else "–") for f in fields]
-            print_table("Fields", ("Field", "A", "B"), told)
+        return 0 if same else 1
+    print("The same." if same else f"{equal} of {largest} bytes are the same at their aligned places.")
+    for file in found:
+        rows = [(d.kind, f"0x{d.a0:X} … 0x{d.a1:X}", f"0x{d.b0:X} … 0x{d.b1:X}") for d in file.differences]
+        if rows or not file.name:
+            print_table(file.name or "Bytes", ("What", "In A", "In B"), rows)
+    if fields:
+        told = [(f.path, shown(f.a) if f.a else "–", shown(f.b) if f.b else "–") for f in fields]
+        print_table("Fields", ("Field", "A", "B"), told)
     return 0 if same else 1
 
 

@@ -6,8 +6,9 @@ import argparse
 from pathlib import Path
 
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.save import Save, find_save, open_save
+from faithful_ledger.core.errors import LedgerError, RecognitionError
+from faithful_ledger.core.opening import find_save, open_save
+from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 
 __all__ = ["book_for", "opened", "opened_or_bytes"]
@@ -20,6 +21,11 @@ def opened(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Sa
     library = shelf.library(known)
     if options.template is not None:
         template = library.get(options.template)
+    elif path.is_dir() and known is not None:  # a folder that was kept as one save, and has a template since
+        name = known.template_of(path)
+        if name is None:
+            raise RecognitionError(f"no template describes the folder {path}", "name a file in it, or a template")
+        template = library.get(name)
     else:
         path, template = find_save(path, library)
     save = open_save(path, template)
@@ -29,11 +35,13 @@ def opened(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Sa
 
 
 def opened_or_bytes(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Save:
-    """As `opened`; a file that no template fits is opened as bytes, unless a template was asked for."""
+    """As `opened`; what no template fits is opened as bytes, unless a template was asked for: a file, or a folder with
+    all that is in it.
+    """
     try:
         return opened(options, path, whole=whole)
     except LedgerError:
-        if options.template is not None or path.is_dir():
+        if options.template is not None:
             raise
         return open_save(path, None)
 

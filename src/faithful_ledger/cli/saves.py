@@ -55,7 +55,7 @@ def post(options: argparse.Namespace) -> int:
             save.enter(path, value, anyway=options.anyway)
     save.renew_broken = True if options.renew_broken else False if options.leave_broken else None
     plan = make_plan(save)
-    book = book_for(options, save.main.path, save)
+    book = book_for(options, save.path, save)
     kept, written = None, False
     if options.out is not None and not options.dry_run:
         book.post_elsewhere(save, plan, Path(options.out))
@@ -77,7 +77,7 @@ def post(options: argparse.Namespace) -> int:
 def keep(options: argparse.Namespace) -> int:
     """Keep an untouched copy; a file no template fits is kept alone."""
     save = opened_or_bytes(options, Path(options.file), whole=False)
-    snapshot = book_for(options, save.main.path, save).keep(save, options.label)
+    snapshot = book_for(options, save.path, save).keep(save, options.label)
     _tell_snapshots([snapshot], options.json, one=True)
     return 0
 
@@ -141,9 +141,9 @@ def _structure(path: Path) -> Any:
 def _summary(save: Save) -> dict[str, Any]:
     assert save.template is not None
     return {
-        "file": str(save.main.path),
+        "file": str(save.path),
         "template": save.template.id,
-        "size": save.main.source.size,
+        "size": save.size if save.folder is not None else save.main.source.size,
         "in_balance": save.in_balance,
         "seals": [
             {"name": s.name, "algorithm": s.algorithm, "holds": s.holds, "stored": s.stored, "computed": s.computed}
@@ -177,7 +177,7 @@ def _snapshot_json(snapshot: Snapshot) -> dict[str, Any]:
 def _print_summary(save: Save) -> None:
     assert save.template is not None
     state = "◆ in balance" if save.in_balance else "▲ out of balance"
-    print(f"{save.main.path}: {save.template.title} {save.template.version}, {save.main.source.size} bytes, {state}")
+    print(f"{save.path}: {save.template.title} {save.template.version}, {save.main.source.size} bytes, {state}")
     for seal in save.seals:
         if not seal.holds:
             print(f"▲ {seal.name} ({seal.algorithm}) says {seal.stored} and should say {seal.computed}")
@@ -209,5 +209,5 @@ def _tell_snapshots(found: list[Snapshot], as_json: bool, *, one: bool = False) 
         documents = [_snapshot_json(snapshot) for snapshot in found]
         print_json(documents[0] if one else documents)
         return
-    rows = [(s.id, s.time, s.kind, s.label, ", ".join(f.path.name for f in s.files)) for s in found]
+    rows = [(s.id, s.time, s.kind, s.label, s.names) for s in found]
     print_table("Snapshots", ("Id", "Time", "Kind", "Label", "Files"), rows)

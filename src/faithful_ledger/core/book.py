@@ -22,15 +22,24 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from faithful_ledger.core.binding import bind_files
 from faithful_ledger.core.disk import Disk, translated
-from faithful_ledger.core.errors import AddressError, FileAccessError, Refused
+from faithful_ledger.core.errors import AddressError, EntryError, FileAccessError, Refused
 from faithful_ledger.core.posting.checks import Check, run_checks
 from faithful_ledger.core.posting.plan import Plan, verify
 from faithful_ledger.core.posting.undoing import undoing
 from faithful_ledger.core.posting.write import Recovery, Rewrite, recover, replace_file, replace_set
 from faithful_ledger.core.records import KeptFile, Posting, Records, Snapshot, now
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.source import MemorySource, Source, open_blocks, open_source, read_whole, same_bytes
+from faithful_ledger.core.source import (
+    MemorySource,
+    Source,
+    files_below,
+    open_blocks,
+    open_source,
+    read_whole,
+    same_bytes,
+)
 from faithful_ledger.core.template import Library, parse_template
 from faithful_ledger.core.vault.archive import ArchivedFile, read_archive, write_archive
 from faithful_ledger.core.vault.objects import ObjectStore, digest_of
@@ -77,6 +86,15 @@ class Book:
     def knows(self, path: Path) -> bool:
         return self.records.knows(_absolute(path))
 
+    def template_of(self, path: Path) -> str | None:
+        """The id of the template a save was opened with last; None where it had none, or is not known."""
+        return next((template for save, template in self.records.saves() if save == _absolute(path)), None)
+
+    def folder_around(self, path: Path) -> Path | None:
+        """The folder that is kept as one save and holds a file."""
+        around = _absolute(path).parents
+        return next((save for save, _ in self.records.saves() if save in around and save.is_dir()), None)
+
     # snapshots
 
     def keep(
@@ -88,12 +106,20 @@ class Book:
             LedgerError: a file cannot be read, or the vault not written; nothing is recorded then.
         """
         names = tuple(c.name for c in save.template.companions) if save.template is not None else ()
-        paths = [(name, file.path) for name, file in save.files.items()]
-        paths += [("companion", save.main.path.with_name(name)) for name in names]
+        paths = [(file.name, file.path) for file in save.on_disk]
+        if save.folder is not None:  # what came in since it was opened belongs to it as well
+            opened = {path for _, path in paths}
+            paths = [pair for pair in paths if pair[1].exists()]
+            paths += [(_role(path, save.folder), path) for path in files_below(save.folder) if path not in opened]
+        members = [member for member in self.records.members(_absolute(save.path)) if member.path.is_file()]
+        others = [("companion", save.beside(name)) for name in names]
+        others += [(member.role, member.path) for member in members]
         known_paths = {_absolute(path) for _, path in paths}
-        members = [member for member in self.records.members(_absolute(save.main.path)) if member.path.is_file()]
-        paths += [(member.role, member.path) for member in members if member.path not in known_paths]
-        return self._keep(save.main.path, paths, names, label, kind, known or {})
+        for role, path in others:
+            if _absolute(path) not in known_paths:
+                known_paths.add(_absolute(path))
+                paths.append((role, path))
+        return self._keep(save.path, paths, names, label, kind, known or {})
 
     def keep_opened(self, save: Save, label: str, kind: str) -> Snapshot:
         """As `keep`, but only if all files are still what they were when the save was opened.
@@ -101,10 +127,10 @@ class Book:
         Raises:
             Refused: one is not.
         """
-        for file in save.files.values():
+        for file in save.on_disk:
             if not same_bytes(open_blocks(file.path), file.source):
                 raise Refused(f"nothing was written: {file.path.name} was changed by another program", "open it again")
-        return self.keep(save, label, kind, {file.path: file.source for file in save.files.values()})
+        return self.keep(save, label, kind, {file.path: file.source for file in save.on_disk})
 
     def _keep(
         self,
@@ -151,7 +177,10 @@ class Book:
         Raises:
             VaultError: a kept copy is damaged; FileAccessError: the file is there or cannot be written.
         """
-        files = [ArchivedFile(f.path.name, f.role, f.mode, self.store.get(f.sha256)) for f in snapshot.files]
+        files = [
+            ArchivedFile(snapshot.name_of(file), file.role, file.mode, self.store.get(file.sha256))
+            for file in snapshot.files
+        ]
         about = {"label": snapshot.label, "time": snapshot.time, "companions": list(snapshot.companions)}
         if to.exists():
             raise FileAccessError(f"{to} exists already", "nothing was written; name another file")
@@ -168,7 +197,7 @@ class Book:
         main = _absolute(save)
         kept = []
         for number, file in enumerate(files):
-            path = main if number == 0 else main.with_name(file.name)
+            path = main / file.name if main.is_dir() else main if number == 0 else main.with_name(file.name)
             digest = self.store.put(MemorySource(file.data))
             kept.append(KeptFile(file.role, path, len(file.data), digest, file.mode))
         label = str(about.get("label") or archive.stem)
@@ -190,11 +219,29 @@ class Book:
     def undoing(self, save: Save) -> list[Check]:
         """What will undo a posting to this save."""
         names = [companion.name for companion in save.template.companions] if save.template is not None else []
-        return undoing([file.path for file in save.files.values()], names, self.records.setting("synced"))
+        return undoing([file.path for file in save.on_disk], names, self.records.setting("synced"))
 
     def kept_source(self, file: KeptFile) -> Source:
         """Raises VaultError when the kept copy is missing or damaged."""
         return MemorySource(self.store.get(file.sha256))
+
+    def kept_sources(self, save: Save, snapshot: Snapshot) -> dict[str, Source]:
+        """The files of a save as they were in a snapshot, by their names in the save, and the payloads inside of them.
+
+        What the snapshot does not hold, or the template does not fit, is left out.
+
+        Raises:
+            VaultError: a kept copy is missing or damaged.
+        """
+        kept = {file.path: file for file in snapshot.files}
+        found = {
+            file.name: self.kept_source(kept[path]) for file in save.on_disk if (path := _absolute(file.path)) in kept
+        }
+        described = [name for name, file in save.files.items() if file.bound is not None and not file.inside]
+        if save.template is not None and len(described) < len(save.files) and all(n in found for n in described):
+            bound = bind_files(save.template, {name: found[name] for name in described})
+            found |= {name: file.source for name, file in bound.items() if file.unwrapped is not None}
+        return found
 
     # templates
 
@@ -208,8 +255,14 @@ class Book:
 
         present = library.path_of(save.template.id) if save.template is not None else None
         text = read_whole(present)[0] if present is not None else None
-        main = save.main
-        text, field = with_place(text, place, name, main.path, self.name, main.source.size)
+        main, base = _absolute(save.main.path), _absolute(save.folder or save.main.path.parent)
+        lies_in = _absolute(Path(place.file)) if place.file else main
+        if base not in lies_in.parents:
+            raise EntryError(f"{lies_in} does not lie in {base}", "templates only name files beside the save")
+        alone = text is None and save.folder is not None
+        first = lies_in.relative_to(base) if alone else main
+        other = lies_in.relative_to(base) if lies_in != main and not alone else None
+        text, field = with_place(text, place, name, first, self.name, save.main.source.size, other)
         self._write_template(text)
         return field
 
@@ -252,7 +305,7 @@ class Book:
             failed = [check for check in self.check(plan, detach_links=detach_links) if not check.ok]
             if failed:
                 raise Refused(f"nothing was written: {failed[0].text}", failed[0].remedy)
-            changed = [file for file in plan.files if file.changes]
+            changed = plan.written
             if not changed:
                 raise Refused("there is nothing to post", "enter a value first")
             kept = self.keep_opened(save, note, "before posting")
@@ -269,7 +322,7 @@ class Book:
             record = {
                 "id": os.urandom(6).hex(),
                 "time": now(),
-                "save": str(_absolute(save.main.path)),
+                "save": str(_absolute(save.path)),
                 "kept": kept.id,
             }
             record |= describe(plan, note)
@@ -290,15 +343,21 @@ class Book:
             raise Refused(
                 "nothing was written: the result would be out of balance", "see check, or decide on its seals"
             )
-        main = to / save.main.path.name if to.is_dir() else to
+        main = to / save.path.name if to.is_dir() else to
         rewrites = []
-        for file in plan.files:
-            target = main if file.file is save.main else main.with_name(file.file.path.name)
+        for file in (file for file in plan.files if not file.file.inside):
+            if save.folder is not None:
+                target = main / file.file.path.relative_to(save.folder)
+            else:
+                target = main if file.file is save.main else main.with_name(file.file.path.name)
             if target.exists() or target.is_symlink():
                 raise Refused(f"{target} exists already", "nothing was written; name another place")
             check = partial(verify, file.file.name, file.patched)
             rewrites.append(Rewrite(_absolute(target), file.patched, None, check))
         with self._locked():
+            for folder in {rewrite.path.parent for rewrite in rewrites} if save.folder is not None else ():
+                with translated(folder, "made"):
+                    self.disk.make_folder(folder)
             record = {"id": os.urandom(6).hex(), "elsewhere": str(_absolute(main))}
             replace_set(rewrites, [], record, self.journal, self.disk, self.store, self._record_posting)
         return [rewrite.path for rewrite in rewrites]
@@ -357,8 +416,7 @@ class Book:
                     path, names = next(iter(held.items()))
                     raise Refused(f"{Path(path).name} is held open by {', '.join(names)}", "close the game first")
                 present = [(file.role, file.path) for file in snapshot.files if file.path.exists()]
-                stale = [snapshot.save.with_name(name) for name in snapshot.companions]
-                stale = [path for path in stale if path.is_file() and path not in targets]
+                stale = self._stale(snapshot)
                 gave_way = self._keep(
                     snapshot.save,
                     present + [("companion", path) for path in stale],
@@ -374,8 +432,9 @@ class Book:
                 for target, (file, content) in zip(targets, contents, strict=True)
                 if old.get(target) != file.sha256
             ]
-            if to is not None:
-                self.disk.make_folder(targets[0].parent)
+            for folder in {target.parent for target in targets}:
+                with translated(folder, "made"):
+                    self.disk.make_folder(folder)
             if rewrites or removals:
                 record = {"id": os.urandom(6).hex(), "restored": snapshot.id}
                 replace_set(rewrites, removals, record, self.journal, self.disk, self.store, self._record_posting)
@@ -384,8 +443,17 @@ class Book:
     def _target(self, snapshot: Snapshot, file: KeptFile, to: Path | None) -> Path:
         if to is None:
             return file.path
-        alone = len(snapshot.files) == 1
-        return _absolute(to if alone and not to.is_dir() else to / file.path.name)
+        alone = len(snapshot.files) == 1 and not snapshot.is_folder
+        return _absolute(to if alone and not to.is_dir() else to / snapshot.name_of(file))
+
+    def _stale(self, snapshot: Snapshot) -> list[Path]:
+        """Files that must go when a snapshot comes back: companions it was kept without, others in its folder."""
+        kept = {file.path for file in snapshot.files}
+        if snapshot.is_folder:
+            present = files_below(snapshot.save) if snapshot.save.is_dir() else []
+            return [path for path in present if path not in kept]
+        beside = [snapshot.save.with_name(name) for name in snapshot.companions]
+        return [path for path in beside if path.is_file() and path not in kept]
 
     def _record_posting(self, record: dict[str, Any], digests: list[str]) -> None:
         """The last step of a posting: it is in the records. A restored snapshot leaves its own trace already."""
@@ -410,7 +478,10 @@ class Book:
 
 def describe(plan: Plan, note: str) -> dict[str, Any]:
     """A plan as the records keep it: entries, changed bytes with their causes, companions."""
-    names = {file.file.name: file.file.path.name for file in plan.files}
+    names = {
+        file.file.name: file.file.path.name + (f" → {file.file.name}" if file.file.inside else "")
+        for file in plan.files
+    }
     return {
         "note": note,
         "entries": [
@@ -421,9 +492,14 @@ def describe(plan: Plan, note: str) -> dict[str, Any]:
         "changes": [{**change._asdict(), "file": names[change.file]} for change in plan.changes],
         "renewed": [renewal.node.path for renewal in plan.renewals],
         "removed": [str(path) for path in plan.companions],
-        "files": [str(_absolute(file.file.path)) for file in plan.files if file.changes],
+        "files": [str(_absolute(file.file.path)) for file in plan.written],
         "in_balance": plan.in_balance,
     }
+
+
+def _role(path: Path, folder: Path) -> str:
+    """What a file of a folder goes by: its way from there."""
+    return path.relative_to(folder).as_posix()
 
 
 def _arrived(name: str, content: Source, written: Source) -> None:

@@ -11,7 +11,10 @@ from itertools import groupby
 from typing import NamedTuple
 
 from faithful_ledger.core.errors import place
-from faithful_ledger.core.profile import Layer, find_layers, find_scrambling, unpack, unscramble
+from faithful_ledger.core.layers.scrambling import unscramble
+from faithful_ledger.core.layers.streams import Layer
+from faithful_ledger.core.profile import find_layers, find_scrambling
+from faithful_ledger.core.wrapping import Streams
 
 __all__ = ["Payload", "payloads_inside"]
 
@@ -61,13 +64,9 @@ def _within(outer: Payload, layers: list[Layer]) -> list[Payload]:
     data = outer.data
     found = []
     for kind, group in groupby(sorted(layers, key=lambda layer: layer.kind), key=lambda layer: layer.kind):
-        streams = list(group)
-        parts = [unpack(data, stream) for stream in streams]
-        starts = [0]
-        for part in parts[:-1]:
-            starts.append(starts[-1] + len(part))
-        words = _joined(outer.layer, _streams(kind, streams))
-        found.append(Payload((*outer.route, kind), words, b"".join(parts), tuple(starts)))
+        inner = Streams.of(data, list(group))
+        words = _joined(outer.layer, _streams(kind, inner.streams))
+        found.append(Payload((*outer.route, kind), words, inner.data, tuple(inner.starts)))
     scrambling = None if layers else find_scrambling(data)
     if scrambling is not None:
         key = scrambling.key.hex(" ").upper()

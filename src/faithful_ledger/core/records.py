@@ -48,6 +48,7 @@ create table if not exists settings (name text primary key, value text not null)
 create index if not exists snapshots_of_save on snapshots (save, number);
 create index if not exists postings_of_save on postings (save);
 """
+NAMED = 6  # files of a snapshot that are told by their names
 
 
 class KeptFile(NamedTuple):
@@ -70,6 +71,22 @@ class Snapshot(NamedTuple):
     save: Path
     companions: tuple[str, ...]
     files: tuple[KeptFile, ...]
+
+    @property
+    def is_folder(self) -> bool:
+        """Whether the save is a folder with all that is in it."""
+        return any(self.save in file.path.parents for file in self.files)
+
+    @property
+    def names(self) -> str:
+        """Its files in a few words."""
+        told = ", ".join(self.name_of(file) for file in self.files[:NAMED])
+        return told if len(self.files) <= NAMED else f"{told} and {len(self.files) - NAMED} more"
+
+    def name_of(self, file: KeptFile) -> str:
+        """A file's name; within a folder its way from there."""
+        inside = self.save in file.path.parents
+        return file.path.relative_to(self.save).as_posix() if inside else file.path.name
 
 
 class Posting(NamedTuple):

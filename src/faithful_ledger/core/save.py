@@ -16,8 +16,6 @@ from faithful_ledger.core.binding import (
     GroupNode,
     Node,
     RepeatNode,
-    bind_binary,
-    bind_json,
     find,
 )
 from faithful_ledger.core.binding.compose import compose_records, value_of_json
@@ -25,21 +23,18 @@ from faithful_ledger.core.binding.settle import expected_number
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.codecs import Value
 from faithful_ledger.core.entries import Entry, Tape
-from faithful_ledger.core.errors import AddressError, EntryError, FileAccessError, LedgerError, ValueRefused, place
+from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, ValueRefused, place
 from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.rules import Finding, audit
 from faithful_ledger.core.seals.seals import SealState, bound_seals, compute, dependents
-from faithful_ledger.core.source import MemorySource, Moment, Source, moment_of, open_source, unreadable
-from faithful_ledger.core.template import Library, Template
-from faithful_ledger.core.template.model import EqualRule, FileSpec
+from faithful_ledger.core.source import Moment, Source, files_below, moment_of
+from faithful_ledger.core.template import Template
+from faithful_ledger.core.template.model import EqualRule
 
 __all__ = [
     "Save",
     "SaveFile",
-    "bind_files",
     "field_entry",
-    "find_save",
-    "open_save",
     "refuse_dependent",
     "rule_findings",
     "seal_states",
@@ -48,7 +43,10 @@ __all__ = [
 
 @dataclass(slots=True)
 class SaveFile:
-    """One file of a save as it was when it was opened. Without a template there is no `bound`."""
+    """One file of a save as it was when it was opened, or a payload inside one. Without a template there is no `bound`.
+
+    The `path` of a payload is that of the file it lies in.
+    """
 
     name: str
     path: Path
@@ -57,93 +55,20 @@ class SaveFile:
     bound: BoundFile | None
     problem: LedgerError | None = None
 
-
-def bind_files(template: Template, sources: dict[str, Source]) -> dict[str, BoundFile]:
-    """Lay a template over the payloads of its files; the first file's fields are known to all."""
-    outer: GroupNode | None = None
-    bound = {}
-    for name, spec in template.files.items():
-        bind = bind_json if spec.format == "json" else bind_binary
-        bound[name] = bind(spec, sources[name], outer)
-        outer = outer or bound[name].root
-    return bound
-
-
-def find_save(path: Path, library: Library) -> tuple[Path, Template]:
-    """The main file of a save and its template; `path` may be a folder that holds one save.
-
-    Raises:
-        RecognitionError: no template fits, several do, or the folder holds several saves.
-        FileAccessError: it cannot be read.
-    """
-    try:
-        files = sorted(path.iterdir()) if path.is_dir() else None
-    except (OSError, ValueError) as error:
-        raise unreadable(path, error) from error
-    if files is None:
-        source, _ = open_source(path)
-        return path, library.recognise(path, source)
-    found = []
-    for file in files:
-        try:
-            found.append((file, library.recognise(file, open_source(file)[0])))
-        except LedgerError:
-            continue
-    if len(found) == 1:
-        return found[0]
-    what = ", ".join(file.name for file, _ in found) or "none that a template fits"
-    raise AddressError(f"the folder {path} holds {len(found)} saves ({what})", "name the file itself")
-
-
-def open_save(path: Path, template: Template | None) -> Save:
-    """Open a save; with no template it is one file of bytes.
-
-    A file that does not fit its template, or is missing beside the first one, does not stop the others: it has a
-    `problem`, and nothing can be posted until it is gone.
-
-    Raises:
-        FileAccessError: the first file cannot be read.
-    """
-    source, moment = open_source(path)
-    if template is None:
-        return Save(None, {"file": SaveFile("file", path, source, moment, None)})
-    files = {template.main.name: SaveFile(template.main.name, path, source, moment, None)}
-    for name, spec in list(template.files.items())[1:]:
-        files[name] = _open_beside(spec, path)
-    bound = bind_files(template, {name: file.source for name, file in files.items()})
-    for name, file in files.items():
-        file.bound = bound[name]
-        file.problem = file.problem or _with_name(file.path, bound[name].problem)
-    return Save(template, files)
-
-
-def _open_beside(spec: FileSpec, main: Path) -> SaveFile:
-    path = main.with_name(spec.file_name)
-    try:
-        source, moment = open_source(path)
-    except FileAccessError as error:
-        problem = FileAccessError(
-            f"{error.what}; it belongs to the same save as {main.name}", "nothing can be posted until it is back"
-        )
-        return SaveFile(spec.name, path, MemorySource(b""), None, None, problem)
-    return SaveFile(spec.name, path, source, moment, None)
-
-
-def _with_name(path: Path, problem: LedgerError | None) -> LedgerError | None:
-    """The same problem with the file's name in front, for people with several files."""
-    if problem is None:
-        return None
-    named = type(problem).__new__(type(problem))
-    LedgerError.__init__(named, f"{path.name}: {problem.what}", problem.remedy)
-    named.__dict__.update({key: value for key, value in problem.__dict__.items() if key not in named.__dict__})
-    return named
+    @property
+    def inside(self) -> str:
+        """The name of the file this payload lies in; empty for a file on disk."""
+        return self.bound.spec.inside if self.bound is not None else ""
 
 
 class Save:
-    """An open save. Paths of the first file's fields stand alone; those of the others begin with the file's name."""
+    """An open save. Paths of the first file's fields stand alone; those of the others begin with the file's name.
 
-    def __init__(self, template: Template | None, files: dict[str, SaveFile]) -> None:
-        self.template, self.files = template, files
+    `path` is what the save goes by in a book: its first file, or its folder.
+    """
+
+    def __init__(self, template: Template | None, files: dict[str, SaveFile], folder: Path | None = None) -> None:
+        self.template, self.files, self.folder = template, files, folder
         self.tape = Tape()
         self.renew_broken: bool | None = None
 
@@ -152,13 +77,37 @@ class Save:
         return next(iter(self.files.values()))
 
     @property
+    def path(self) -> Path:
+        return self.folder or self.main.path
+
+    @property
+    def on_disk(self) -> list[SaveFile]:
+        """The files without the payloads inside of them."""
+        return [file for file in self.files.values() if not file.inside]
+
+    def name_of(self, file: SaveFile) -> str:
+        """What a file on disk is called; in a folder the way to it from there."""
+        return file.path.relative_to(self.folder).as_posix() if self.folder is not None else file.path.name
+
+    @property
+    def size(self) -> int:
+        """Of all its files, in bytes."""
+        return sum(file.source.size for file in self.on_disk)
+
+    def beside(self, name: str) -> Path:
+        """Where another file of this save lies, by its name."""
+        return self.folder / name if self.folder is not None else self.main.path.with_name(name)
+
+    @property
     def problem(self) -> LedgerError | None:
         """The first thing that keeps this save from being edited."""
         return next((file.problem for file in self.files.values() if file.problem is not None), None)
 
     def changed_outside(self) -> bool:
-        """Whether another program has written or removed a file since it was opened."""
-        for file in self.files.values():
+        """Whether another program has written, added or removed a file since it was opened."""
+        if self.folder is not None and set(files_below(self.folder)) != {file.path for file in self.on_disk}:
+            return True
+        for file in self.on_disk:
             try:
                 if file.moment is not None and moment_of(file.path.stat()) != file.moment:
                     return True

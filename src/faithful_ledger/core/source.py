@@ -25,6 +25,7 @@ __all__ = [
     "MemorySource",
     "Moment",
     "Source",
+    "files_below",
     "first_bytes",
     "moment_of",
     "offsets_of",
@@ -224,6 +225,24 @@ def read_whole(path: Path) -> tuple[bytes, Moment]:
         f"{path} is being written by another program and does not keep still",
         "nothing was changed; save in the game, wait a moment and open it again",
     )
+
+
+def files_below(folder: Path) -> list[Path]:
+    """All plain files in a folder and below it, sorted by name; symbolic links are not followed.
+
+    Raises:
+        FileAccessError: the folder cannot be read.
+    """
+    found: list[Path] = []
+
+    def failed(error: OSError) -> None:
+        raise unreadable(Path(error.filename or folder), error) from error
+
+    for place, _, names in os.walk(folder, onerror=failed):
+        for path in (Path(place, name) for name in names):
+            if not path.is_symlink() and path.is_file():
+                found.append(path)
+    return sorted(found)
 
 
 def _read_all(descriptor: int, size: int) -> bytes:

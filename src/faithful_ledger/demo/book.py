@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 from pathlib import Path
 
-from faithful_ledger.core.save import find_save, open_save
+from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.demo.game import Game
 

@@ -100,7 +100,7 @@ def compare_and_search(example: Example, shell: Shell) -> None:
     """The same save: two kept copies compared, kept copies as lanes, and a search."""
     book, save = shell.session.book, shell.session.save
     assert book is not None and save is not None
-    kept = [snapshot for snapshot in book.snapshots(save.main.path) if snapshot.kind == "kept"]
+    kept = [snapshot for snapshot in book.snapshots(save.path) if snapshot.kind == "kept"]
     shell.session.told.emit(None)
     shell.show_compare(kept[2], kept[0])
     _work(example, shell)

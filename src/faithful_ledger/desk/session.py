@@ -17,10 +17,11 @@ from faithful_ledger.core.binding import FieldNode, Node
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.edits import Patched, Replacement
-from faithful_ledger.core.errors import LedgerError, RecognitionError, ValueRefused
+from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError, ValueRefused
+from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Mark, Posting, Quantity, Snapshot
-from faithful_ledger.core.save import Save, find_save, open_save
+from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import WHOLE, MemorySource, Source
 from faithful_ledger.core.typed_bytes import enter_bytes
@@ -112,7 +113,7 @@ class Session(QObject):
             act()
 
         count = f"{self.pending} {'entry is' if self.pending == 1 else 'entries are'}"
-        text = f"{count} pending for {self.save.main.path.name if self.save else ''}; post or strike first"
+        text = f"{count} pending for {self.save.path.name if self.save else ''}; post or strike first"
         self.told.emit(Message("open", text, action, strike_and_go_on))
 
     def _load(self, path: Path, template_name: str | None, book_name: str | None) -> tuple[Book, Save, Message | None]:
@@ -121,12 +122,17 @@ class Session(QObject):
         message: Message | None = None
         template = None
         try:
+            if template_name is None and path.is_dir() and known is not None:
+                template_name = known.template_of(path)
             if template_name is not None:
                 template = library.get(template_name)
-            else:
+            elif not (path.is_dir() and known is not None):
                 path, template = find_save(path, library)
-        except RecognitionError as error:
-            message = Message("open", str(error))
+        except (RecognitionError, AddressError) as error:
+            if isinstance(error, AddressError) and not path.is_dir():
+                raise
+            whole = "; the folder is open as one save" if path.is_dir() else ""
+            message = Message("open", f"{error.what}{whole}" if whole else str(error))
         save = open_save(path, template)
         book = known or self.shelf.book_for(path, template)
         book.remember(path, template.id if template is not None else None)
@@ -153,16 +159,14 @@ class Session(QObject):
         if save is None:
             return
         name = save.template.id if save.template is not None else None
-        load = partial(self._load, save.main.path, name, None)
-        self._beside(
-            self._size, f"{save.main.path.name} is read again", load, lambda found: (self._show(*found), then())
-        )
+        load = partial(self._load, save.path, name, None)
+        self._beside(self._size, f"{save.path.name} is read again", load, lambda found: (self._show(*found), then()))
 
     # work that takes long with a large save
 
     @property
     def _size(self) -> int:
-        return sum(file.source.size for file in self.save.files.values()) if self.save is not None else 0
+        return self.save.size if self.save is not None else 0
 
     def _beside(
         self,
@@ -221,7 +225,10 @@ class Session(QObject):
         return [*(self.save.files if self.save is not None else ()), *self.payloads]
 
     def source_title(self, name: str) -> str:
-        return self.save.files[name].path.name if self.save is not None and name in self.save.files else name
+        file = self.save.files.get(name) if self.save is not None else None
+        if file is None or self.save is None:
+            return name
+        return f"{file.path.name} → {name}" if file.inside else self.save.name_of(file)
 
     def source(self, name: str) -> Source:
         """The bytes of a file as they were opened, or of something unpacked."""
@@ -253,20 +260,20 @@ class Session(QObject):
         """Snapshots of the open save that the user or a watch made, the latest first; of the last 400 of all kinds."""
         if self.book is None or self.save is None:
             return []
-        return [s for s in self.book.snapshots(self.save.main.path, RECENT) if s.kind == "kept"]
+        return [s for s in self.book.snapshots(self.save.path, RECENT) if s.kind == "kept"]
 
     # marks
 
     def marks(self, file: str) -> list[Mark]:
         if self.book is None or self.save is None:
             return []
-        return [mark for mark in self.book.records.marks(self.save.main.path.absolute()) if mark.file == file]
+        return [mark for mark in self.book.records.marks(self.save.path.absolute()) if mark.file == file]
 
     def mark(self, file: str, start: int, end: int, note: str) -> None:
         """Mark bytes with a note."""
         book, save = self.book, self.save
         if book is not None and save is not None:
-            self.attempt(lambda: book.records.add_mark(save.main.path.absolute(), file, start, end, note))
+            self.attempt(lambda: book.records.add_mark(save.path.absolute(), file, start, end, note))
             self.marked.emit()
 
     def unmark(self, mark: Mark) -> None:
@@ -375,7 +382,7 @@ class Session(QObject):
 
         self._beside(
             self._size,
-            f"{save.main.path.name} is written",
+            f"{save.path.name} is written",
             lambda: book.post(save, plan, note, detach_links=detach_links),
             lambda posting: self.reopen(lambda: then(posting)),
             self._failed(then),
@@ -403,7 +410,7 @@ class Session(QObject):
         book, save = self.book, self.save
         if book is None or save is None:
             return None
-        snapshot = self.attempt(lambda: book.take_in(archive, save.main.path))
+        snapshot = self.attempt(lambda: book.take_in(archive, save.path))
         if snapshot is not None:
             self.recorded.emit()
             self.told.emit(Message("holds", f"{archive.name} is kept as “{snapshot.label}”."))
@@ -482,15 +489,6 @@ class Session(QObject):
         if self.pending:
             self._ask_about_entries("Pin it without them", lambda: self.pin(quantity, place))
             return False
-        if place.layer is not None:
-            where = f"0x{place.offsets[-1]:X}, {place.stored_as}, inside {' → '.join(place.route)}"
-            book.records.pin(quantity, where)
-            self.recorded.emit()
-            text = (
-                f"{quantity.name} is pinned in the book: {where}. Templates cannot enter layers yet, so Edit does not"
-            )
-            self.told.emit(Message("open", f"{text} have it; Describe shows it unpacked."))
-            return True
         path = self._described(save, place)
         if path is None:
             path = self.attempt(lambda: book.add_place(save, self.shelf.library(book), place, quantity.name))
@@ -506,13 +504,19 @@ class Session(QObject):
     @staticmethod
     def _described(save: Save, place: Place) -> str | None:
         """The field that describes a place already."""
-        bound = save.main.bound
-        node = field_at(bound.root, place.offsets[-1]) if bound is not None else None
-        if node is None or save.template is None or node.spec.unknown:
+        if save.template is None or (place.path is not None and "(text)" in place.path):
+            return None
+        lies_in = Path(place.file) if place.file else save.main.path.absolute()
+        held = next((file for file in save.on_disk if file.path.absolute() == lies_in), None)
+        if held is not None and place.route:
+            inside = [file for file in save.files.values() if file.inside == held.name and file.bound is not None]
+            held = next((f for f in inside if f.bound and f.bound.spec.layers == place.route), None)
+        node = field_at(held.bound.root, place.offsets[-1]) if held is not None and held.bound is not None else None
+        if node is None or node.spec.unknown:
             return None
         fits = node.start == place.offsets[-1] and node.spec.codec.name == place.stored_as
-        inside = place.stored_as in ("utf-8", "latin-1") and node.start == place.offsets[-1] - 1
-        return node.path if fits or inside else None
+        text = place.stored_as in ("utf-8", "latin-1") and node.start == place.offsets[-1] - 1
+        return node.path if fits or text else None
 
     def attempt(self, action: Callable[[], T]) -> T | None:
         """Do something that may fail; the failure is told in the banner."""

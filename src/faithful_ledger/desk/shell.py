@@ -152,7 +152,7 @@ class Shell(QMainWindow):
     # opening
 
     def choose_file(self) -> None:
-        present = self.session.save.main.path.parent if self.session.save is not None else Path.home()
+        present = self.session.save.path.parent if self.session.save is not None else Path.home()
         name, _ = QFileDialog.getOpenFileName(self, "Open a save", str(present))
         if name:
             self.session.open(Path(name))
@@ -171,11 +171,11 @@ class Shell(QMainWindow):
         save = self.session.save
         if save is None:
             return
-        self.setWindowTitle(f"{save.main.path.name} – Faithful Ledger")
+        self.setWindowTitle(f"{save.path.name} – Faithful Ledger")
         editable = save.template is not None and save.problem is None
-        stay = self.stage if self._opened_path == save.main.path or self.stage != GATHER else None
+        stay = self.stage if self._opened_path == save.path or self.stage != GATHER else None
         stay = stay if editable or stay != EDIT else None
-        self._opened_path = save.main.path
+        self._opened_path = save.path
         self.show_stage(stay if stay is not None else EDIT if editable else DESCRIBE)
 
     # Stages are made when they are first shown: the window opens with the one that is needed.
@@ -372,16 +372,16 @@ class Shell(QMainWindow):
         session, save = self.session, self.session.save
         if save is None:
             return
-        quantities = session.book.records.quantities(save.main.path) if session.book is not None else []
+        quantities = session.book.records.quantities(save.path) if session.book is not None else []
         pinned = sum(bool(quantity.pinned) for quantity in quantities)
-        kept = session.book.count_snapshots(save.main.path) if session.book is not None else 0
+        kept = session.book.count_snapshots(save.path) if session.book is not None else 0
         self.spine.show_line(GATHER, "watching" if self.watching else f"{kept} kept")
         self.spine.show_line(LOCATE, f"{pinned} of {len(quantities)} pinned" if quantities else "nothing watched")
         bound = save.main.bound
         share = explained_bytes(bound.root) / max(save.main.source.size, 1) if bound is not None else 0
         self.spine.show_line(DESCRIBE, f"{share:.0%} explained" if bound is not None else "bytes only")
         self.spine.show_line(EDIT, f"{len(save.tape)} pending" if len(save.tape) else "no entries")
-        count = len(session.book.postings(save.main.path)) if session.book is not None else 0
+        count = len(session.book.postings(save.path)) if session.book is not None else 0
         self.spine.show_line(RECORDS, f"{count} posting{'' if count == 1 else 's'}")
 
     @property
@@ -461,7 +461,7 @@ class Shell(QMainWindow):
         self.session.told.emit(
             Message(
                 "open",
-                f"{save.main.path.name} was changed by another program since it was opened; your entries are for "
+                f"{save.path.name} was changed by another program since it was opened; your entries are for "
                 "the old one.",
                 "Read it again",
                 self.session.reopen,

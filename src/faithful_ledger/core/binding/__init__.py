@@ -2,6 +2,7 @@
 
 from faithful_ledger.core.binding.binary import BoundFile, bind_binary
 from faithful_ledger.core.binding.document import bind_json
+from faithful_ledger.core.binding.files import bind_files
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode, find
 from faithful_ledger.core.binding.settle import Renewal, Settled, settle
 
@@ -14,6 +15,7 @@ __all__ = [
     "RepeatNode",
     "Settled",
     "bind_binary",
+    "bind_files",
     "bind_json",
     "find",
     "settle",

@@ -9,6 +9,7 @@ from __future__ import annotations
 from array import array
 from dataclasses import dataclass
 from itertools import islice
+from typing import TYPE_CHECKING
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
 from faithful_ledger.core.codecs import CutOff
@@ -17,6 +18,9 @@ from faithful_ledger.core.source import Source, offsets_of
 from faithful_ledger.core.template.expressions import Expression
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, RepeatSpec
 
+if TYPE_CHECKING:
+    from faithful_ledger.core.wrapping import Unwrapped
+
 __all__ = ["BoundFile", "bind_binary", "number_at"]
 
 MOST_VARIABLE_RECORDS = 4_000_000
@@ -24,12 +28,16 @@ MOST_VARIABLE_RECORDS = 4_000_000
 
 @dataclass(slots=True)
 class BoundFile:
-    """A file's elements at their spans; with a `problem` the tree is only what came before it."""
+    """A file's elements at their spans; with a `problem` the tree is only what came before it.
+
+    `unwrapped` is the way back for a payload that lies inside another file.
+    """
 
     spec: FileSpec
     source: Source
     root: GroupNode
     problem: LedgerError | None = None
+    unwrapped: Unwrapped | None = None
 
 
 def bind_binary(spec: FileSpec, source: Source, outer: GroupNode | None = None) -> BoundFile:

@@ -10,7 +10,15 @@ from array import array
 from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, Any
 
-from faithful_ledger.core.codecs import ChoiceCodec, FixedText, FloatCodec, IntegerCodec, SwitchesCodec, Value
+from faithful_ledger.core.codecs import (
+    ChoiceCodec,
+    FixedText,
+    FloatCodec,
+    IntegerCodec,
+    SwitchesCodec,
+    Value,
+    WholeCodec,
+)
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.paths import Step
 from faithful_ledger.core.source import Source
@@ -85,7 +93,7 @@ class FieldNode(Node):
             AddressError: this field is no whole number.
         """
         codec = self.spec.codec
-        if isinstance(codec, IntegerCodec):
+        if isinstance(codec, IntegerCodec | WholeCodec):
             return codec.decode(self.raw)
         if isinstance(codec, ChoiceCodec | SwitchesCodec):
             return codec.number.decode(self.raw)

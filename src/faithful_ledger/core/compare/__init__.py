@@ -3,5 +3,16 @@
 from faithful_ledger.core.compare.align import Alignment, Difference, Run, align
 from faithful_ledger.core.compare.fields import FieldDifference, field_differences
 from faithful_ledger.core.compare.noise import Noise
+from faithful_ledger.core.compare.sets import ComparedFile, compare_sets
 
-__all__ = ["Alignment", "Difference", "FieldDifference", "Noise", "Run", "align", "field_differences"]
+__all__ = [
+    "Alignment",
+    "ComparedFile",
+    "Difference",
+    "FieldDifference",
+    "Noise",
+    "Run",
+    "align",
+    "compare_sets",
+    "field_differences",
+]

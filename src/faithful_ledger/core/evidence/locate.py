@@ -7,7 +7,7 @@ JSON inside a string; and where none of these explains all sightings, the same i
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
@@ -23,10 +23,11 @@ from faithful_ledger.core.evidence.storages import STORAGES, Array
 from faithful_ledger.core.evidence.texts import json_places, text_places
 from faithful_ledger.core.formats import json_tree
 from faithful_ledger.core.inside import Payload, payloads_inside
-from faithful_ledger.core.profile import Layer, find_layers
+from faithful_ledger.core.layers.streams import Layer
+from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.source import MemorySource, Source
 
-__all__ = ["Located", "locate"]
+__all__ = ["Located", "locate", "locate_in_set"]
 
 HOPELESS = 0.9
 TOLD_CHANCE = 0.5
@@ -47,18 +48,23 @@ PREFERRED = {
 class Located:
     """Places, best first; what to do in the game next; and a warning where comparing is hopeless.
 
-    `payloads` are the unwrapped snapshots by the route of the places found in them.
+    `payloads` are the unwrapped snapshots by the file and the route of the places found in them.
     """
 
     places: list[Place]
     suggestion: str
     warning: str = ""
-    payloads: dict[tuple[str, ...], list[Source]] = field(default_factory=dict)
+    payloads: dict[tuple[str, tuple[str, ...]], list[Source]] = field(default_factory=dict)
 
     @property
     def full(self) -> list[Place]:
         """Those that explain every sighting."""
         return [place for place in self.places if place.fits == place.of]
+
+    @property
+    def spots(self) -> int:
+        """At how many different spots these lie."""
+        return len({(place.file, place.offsets) for place in self.full})
 
 
 def locate(snapshots: Sequence[Source], seen: Sequence[Sighting], most: int = 50) -> Located:
@@ -69,10 +75,48 @@ def locate(snapshots: Sequence[Source], seen: Sequence[Sighting], most: int = 50
     Raises:
         EntryError: nothing was seen that could tell one place from another, or the sightings are of different kinds.
     """
+    return locate_in_set([{"": source} for source in snapshots], seen, most)
+
+
+def locate_in_set(snapshots: Sequence[Mapping[str, Source]], seen: Sequence[Sighting], most: int = 50) -> Located:
+    """As `locate`, where each snapshot is a set of files by their names; each place says which `file` it lies in.
+
+    A file that is missing in a snapshot, or the same in two snapshots between which the quantity changed, is left out.
+    """
     _check(seen)
-    contents = [bytes(source.read(0, source.size)) for source in snapshots]
-    if contradiction := _contradiction(contents, seen):
-        return Located([], contradiction, contradiction)
+    found: list[Place] = []
+    payloads: dict[tuple[str, tuple[str, ...]], list[Source]] = {}
+    reasons: set[str] = set()
+    searched: list[list[bytes]] = []
+    for name in snapshots[0]:
+        if not all(name in files for files in snapshots):
+            continue
+        sources = [files[name] for files in snapshots]
+        contents = [bytes(source.read(0, source.size)) for source in sources]
+        if contradiction := _contradiction(contents, seen):
+            reasons.add(contradiction)
+            continue
+        searched.append(contents)
+        places, inside = _places_in_file(contents, seen)
+        for place in places:
+            place.file = name
+        found += places
+        payloads |= {(name, route): inner for route, inner in inside.items()}
+    if reasons and not searched:
+        told = min(reasons)
+        return Located([], told, told)
+    ranked = sorted(found, key=lambda place: (-place.score, place.file, place.offsets[0], place.stored_as))
+    warning = ""
+    if not ranked:
+        hopeless = (_hopeless([np.frombuffer(content, np.uint8) for content in contents]) for contents in searched)
+        warning = next((told for told in hopeless if told), "")
+    return Located(ranked[:most], _suggest(ranked, seen), warning, payloads)
+
+
+def _places_in_file(
+    contents: list[bytes], seen: Sequence[Sighting]
+) -> tuple[list[Place], dict[tuple[str, ...], list[Source]]]:
+    """The places in one file, also inside what is packed or scrambled; and the payloads of those, by their route."""
     found = _places(contents, seen)
     layers = [find_layers(content) for content in contents]
     packed = [[layer for layer in each if layer.kind != "base64"] for each in layers]
@@ -91,9 +135,7 @@ def locate(snapshots: Sequence[Source], seen: Sequence[Sighting], most: int = 50
             if inside:
                 payloads[route] = [MemorySource(payload.data) for payload in inner]
             found += inside
-    ranked = sorted(found, key=lambda place: (-place.score, place.offsets[0], place.stored_as))
-    warning = _hopeless([np.frombuffer(content, np.uint8) for content in contents]) if not ranked else ""
-    return Located(ranked[:most], _suggest(ranked, seen), warning, payloads)
+    return found, payloads
 
 
 def _contradiction(contents: list[bytes], seen: Sequence[Sighting]) -> str:
@@ -256,7 +298,7 @@ def _suggest(ranked: list[Place], seen: Sequence[Sighting]) -> str:
         doubted = ranked[0].doubts
         which = f" It leaves out what was seen at {_letter(doubted)}: look there again." if doubted is not None else ""
         return f"No place explains every sighting; the best one leaves one out.{which} Sight the quantity once more."
-    spots = {place.offsets for place in full}
+    spots = {(place.file, place.offsets) for place in full}
     if len(spots) == 1:
         width = "" if len(full) == 1 else " Let it grow beyond 255 or 65535 to learn how wide it is."
         return f"One place is left. Post a change there and look whether the game shows it.{width}"

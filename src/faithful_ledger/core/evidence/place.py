@@ -13,8 +13,8 @@ class Place:
 
     `offsets` are where it lies in each snapshot, `values` what is stored there. `anchor` says how a place that moves is
     found again: `behind` is the run of bytes and the distance from its beginning, `from_end` the distance from the
-    end, where one of them is the way. With a `layer`
-    the offsets are those of what was unwrapped. It `strayed` if what surrounds it lies elsewhere in some snapshot;
+    end, where one of them is the way. With a `layer` the offsets are those of what was unwrapped. `file` is the file of
+    a set it lies in. It `strayed` if what surrounds it lies elsewhere in some snapshot;
     `doubts` is the number of the sighting it does not fit.
     """
 
@@ -34,5 +34,6 @@ class Place:
     values: tuple[float | str, ...] = ()
     strayed: bool = False
     doubts: int | None = None
+    file: str = ""
     reasons: list[str] = field(default_factory=list)
     score: float = 0

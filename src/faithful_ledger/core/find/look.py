@@ -19,7 +19,7 @@ from typing import NamedTuple
 from faithful_ledger.core.errors import LedgerError, ValueRefused
 from faithful_ledger.core.source import open_blocks
 
-__all__ = ["SYNC_MARKERS", "Candidate", "content_of", "look", "parse_since", "usual_folders"]
+__all__ = ["SYNC_MARKERS", "Candidate", "CandidateSet", "content_of", "in_sets", "look", "parse_since", "usual_folders"]
 
 MINUTE, HOUR, DAY = 60, 3600, 86_400
 UNITS = {"s": 1, "sec": 1, "min": MINUTE, "m": MINUTE, "h": HOUR, "d": DAY, "day": DAY, "days": DAY, "w": 7 * DAY}
@@ -58,6 +58,34 @@ class Candidate(NamedTuple):
     modified: float
     score: float
     reasons: tuple[str, ...]
+
+
+class CandidateSet(NamedTuple):
+    """Files that may be one save, the likeliest first; `folder` holds all of them. A file may be a set alone."""
+
+    folder: Path
+    files: tuple[Candidate, ...]
+
+    @property
+    def likeliest(self) -> Candidate:
+        return self.files[0]
+
+
+def in_sets(candidates: Iterable[Candidate], roots: Iterable[Path], *, chosen: bool = False) -> list[CandidateSet]:
+    """Candidates folded into sets: files of one folder and of the folders below it are files of one game.
+
+    A folder that was looked through (one of `roots`), or one that holds only folders, joins nothing; where somebody has
+    `chosen` it, the files directly in it are joined. The order is that of the likeliest files.
+    """
+    found = list(candidates)
+    tops = {root.absolute() for root in roots}
+    holding = {candidate.path.parent for candidate in found} - tops
+    sets: dict[Path, list[Candidate]] = {}
+    for candidate in found:
+        around = [folder for folder in candidate.path.parents if folder in holding]
+        alone = candidate.path.parent if chosen and candidate.path.parent in tops else candidate.path
+        sets.setdefault(around[-1] if around else alone, []).append(candidate)
+    return [CandidateSet(files[0].path.parent if len(files) == 1 else key, tuple(files)) for key, files in sets.items()]
 
 
 def usual_folders() -> list[Path]:

@@ -27,14 +27,14 @@ class Check(NamedTuple):
 
 def run_checks(plan: Plan, vault: Path, *, detach_links: bool = False) -> list[Check]:
     """All checks of a posting, in the order in which people think of them."""
-    files = [file for file in plan.files if file.changes]
+    files, opened = plan.written, [file for file in plan.files if not file.file.inside]
     paths = [file.file.path for file in files]
-    checks = [_unchanged(file.file.path, file.file.moment) for file in plan.files]
-    checks.append(_not_open([file.file.path for file in plan.files]))
+    checks = [_unchanged(file.file.path, file.file.moment) for file in opened]
+    checks.append(_not_open([file.file.path for file in opened]))
     checks += [_one_name(path, detach_links) for path in paths if _links(path) > 1]
     checks += [_writable(path) for path in paths if path.exists()]
     new = sum(file.patched.size for file in files)
-    old = sum(file.file.source.size for file in plan.files)
+    old = sum(file.file.source.size for file in opened)
     needs = [(path.resolve().parent, new) for path in paths[:1]] + [(vault, old)]
     checks += [_room(folder, size) for folder, size in needs]
     if plan.undecided:

@@ -6,25 +6,32 @@ cause; `verify` compares old and new bytes outside of these spans again, from wh
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
-from faithful_ledger.core.binding import FieldNode, Renewal, RepeatNode, Settled, settle
+from faithful_ledger.core.binding import FieldNode, Renewal, RepeatNode, Settled, bind_files, settle
 from faithful_ledger.core.codecs import Value
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import EntryError, Refused, UnexplainedChange, ValueRefused, place
 from faithful_ledger.core.rules import Finding
-from faithful_ledger.core.save import Save, SaveFile, bind_files, rule_findings, rule_nodes, seal_states
+from faithful_ledger.core.save import Save, SaveFile, rule_findings, rule_nodes, seal_states
 from faithful_ledger.core.seals.seals import SealState
-from faithful_ledger.core.source import CHUNK, Source, same
+from faithful_ledger.core.source import CHUNK, Source, same, same_bytes
 
 __all__ = ["Change", "FilePlan", "Plan", "make_plan", "verify"]
 
 
+LAYER = "layer around"
+
+
 class Change(NamedTuple):
-    """A run of bytes that will differ: `size` bytes at `offset` of the new file, where `old_size` bytes were."""
+    """A run of bytes that will differ: `size` bytes at `offset` of the new file, where `old_size` bytes were.
+
+    `file` may be a payload inside a file on disk; the file then has changes of its own, because of the layer.
+    """
 
     file: str
     offset: int
@@ -60,6 +67,11 @@ class Plan:
         return [change for file in self.files for change in file.changes]
 
     @property
+    def written(self) -> list[FilePlan]:
+        """The files on disk that will differ."""
+        return [file for file in self.files if file.changes and not file.file.inside]
+
+    @property
     def renewals(self) -> list[Renewal]:
         return [renewal for file in self.files for renewal in file.renewals]
 
@@ -84,16 +96,18 @@ def make_plan(save: Save) -> Plan:
     replacements: dict[str, list[Replacement]] = {name: [] for name in save.files}
     for entry, cause in [(e, f"entry {e.path}") for e in entries] + [(e, f"rule {e.path}") for e in followers]:
         replacements[entry.node.file].append(Replacement(entry.node.start, entry.node.end, entry.data, cause))
-    name_of = {file.bound.spec.name: name for name, file in save.files.items() if file.bound is not None}
     counts = {e.path: len_ for e in entries if isinstance(e.node, RepeatNode) and isinstance(len_ := e.new, int)}
     plans = []
-    for name, file in save.files.items():
+    for name, file in reversed(save.files.items()):  # a payload stands behind the file it lies in, and is settled first
         if file.bound is None:
             patched, renewals = Settled(Patched(file.source, replacements[name]), [])
         else:
-            assert name_of[file.bound.spec.name] == name
             patched, renewals = settle(file.bound.root, file.source, replacements[name], leave, counts)
         plans.append(FilePlan(file, patched, renewals, _changes(name, patched)))
+        if file.bound is not None and file.bound.unwrapped is not None and replacements[name]:
+            around = replacements[file.inside]
+            around += file.bound.unwrapped.wrap(patched, f"{LAYER} {name}")
+    plans.reverse()
     changed = any(plan.changes for plan in plans)
     plan = Plan(entries, followers, plans, _companions(save) if changed else [])
     _check_result(save, plan)
@@ -173,47 +187,62 @@ def _changes(name: str, patched: Patched) -> list[Change]:
     return changes
 
 
-def _moving(save: Save, entry: Entry) -> Finding | None:
-    """A word about bytes that were inserted or removed: what lies behind them moves, and numbers may tell where."""
-    if not entry.moves:
-        return None
+def _moving(plan: Plan) -> Iterator[Finding]:
+    """A word about bytes that came in or went without a field: what lies behind them moves, and numbers may tell where.
+
+    Those are bytes that were typed, and packed streams that take more or fewer bytes than before.
+    """
+    typed = {f"entry {entry.path}": entry.path for entry in plan.entries if entry.is_bytes}
+    for file in plan.files:
+        for part in file.patched.replacements:
+            grown = len(part.data) - (part.end - part.start)
+            if grown and (part.cause in typed or part.cause.startswith(LAYER)):
+                text = f"everything behind {place(part.start)} moves by {grown:+d}{_suspects(file, part)}"
+                yield Finding(typed.get(part.cause, file.file.name), "warning", text)
+
+
+def _suspects(file: FilePlan, part: Replacement) -> str:
+    """Which numbers look like lengths over a replaced span and are not renewed."""
     from faithful_ledger.core.profile.lengths import suspected_lengths
 
-    source = save.files[entry.node.file].source
-    suspects = suspected_lengths(source, entry.node.start)
-    told = ", ".join(f"{place(at)} ({name})" for at, name in suspects)
-    text = f"everything behind {place(entry.node.start)} moves by {entry.moves:+d}"
-    known = save.files[entry.node.file].bound is not None
-    if suspects and not known:
-        text += f"; these numbers look like lengths that reach over it and no template renews them: {told}"
-    elif not known:
-        text += "; no template knows which lengths and offsets follow"
-    return Finding(entry.path, "warning", text)
+    renewed = {offset for renewal in file.renewals for offset in range(renewal.node.start, renewal.node.end)}
+    found = suspected_lengths(file.file.source, part.start, part.end - part.start)
+    suspects = [f"{place(at)} ({name})" for at, name in found if at not in renewed]
+    if suspects:
+        return (
+            f"; these numbers look like lengths that reach over it and no template renews them: {', '.join(suspects)}"
+        )
+    return "" if renewed else "; no template knows which lengths and offsets follow"
 
 
 def _companions(save: Save) -> list[Path]:
     companions = save.template.companions if save.template is not None else []
-    paths = [save.main.path.with_name(companion.name) for companion in companions]
+    paths = [save.beside(companion.name) for companion in companions]
     return [path for path in paths if path.is_file() or path.is_symlink()]
 
 
 def _check_result(save: Save, plan: Plan) -> None:
     """Bind what will be written, as a stranger would, and gather what does not hold there."""
     changed = [file for file in plan.files if file.changes]
-    plan.findings = [finding for entry in plan.entries if entry.is_bytes and (finding := _moving(save, entry))]
+    plan.findings = list(_moving(plan))
     if not changed or save.template is None:
         return
-    bound = bind_files(save.template, {file.file.name: file.patched for file in plan.files})
+    bound = bind_files(save.template, {file.file.name: file.patched for file in plan.files if not file.file.inside})
     files = {}
     for file in plan.files:
-        again = bound[file.file.name]
-        if again.problem is not None:
+        again = bound.get(file.file.name)
+        if again is not None and again.problem is not None:
             raise EntryError(
                 f"{file.file.path.name} would no longer fit its template: {again.problem.what}",
                 "nothing was written; undo the last entry",
             )
+        if again is not None and file.file.inside and not same_bytes(again.source, file.patched):
+            raise EntryError(
+                f"{file.file.name} would not come out of its layers as it went in",
+                "nothing was written; the layers in the template are not those of the game",
+            )
         files[file.file.name] = SaveFile(file.file.name, file.file.path, file.patched, None, again)
-    result = Save(save.template, files)
+    result = Save(save.template, files, save.folder)
     for entry in [*plan.entries, *plan.followers]:
         if entry.is_bytes:
             continue
@@ -225,7 +254,7 @@ def _check_result(save: Save, plan: Plan) -> None:
             )
     plan.findings += rule_findings(save.template, result)
     known_broken = {state.name for state in save.broken_seals}
-    for file in changed:
+    for file in (file for file in changed if file.file.bound is not None):
         for state in seal_states(bound[file.file.name]):
             if not state.holds and state.policy == "renew" and state.name not in known_broken:
                 text = f"{state.algorithm} says {state.stored} and should say {state.computed}"

@@ -8,22 +8,21 @@ small file cannot fill the memory.
 from __future__ import annotations
 
 import binascii
-import bz2
 import lzma
 import re
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import suppress
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
+from faithful_ledger.core.layers.streams import MOST_UNPACKED, Layer, unpacker
 from faithful_ledger.core.scan import scan
 from faithful_ledger.core.source import MemorySource
 
-__all__ = ["MOST_UNPACKED", "Layer", "find_layers", "unpack"]
+__all__ = ["find_layers"]
 
-MOST_UNPACKED = 256 << 20
 LEAST_UNPACKED = 16
 LEAST_BASE64 = 32
 FIRST_STEP, STEP = 1 << 12, 1 << 20
@@ -49,15 +48,6 @@ LEAST_RAW = 48  # packed bytes; shorter streams come to their end by chance
 LEAST_RAW_UNPACKED = 64
 
 
-class Layer(NamedTuple):
-    """`size` packed bytes at `offset` unpack to `unpacked_size`."""
-
-    kind: str
-    offset: int
-    size: int
-    unpacked_size: int
-
-
 def find_layers(data: bytes) -> list[Layer]:
     """All packed streams, in order; none lies within another."""
     found: list[Layer] = []
@@ -72,18 +62,6 @@ def find_layers(data: bytes) -> list[Layer]:
             if layer is not None and not _within(found, offset, offset + layer.size):
                 found.append(layer)
     return sorted([*found, *_base64(data, found)], key=lambda layer: layer.offset)
-
-
-def unpack(data: bytes, layer: Layer) -> bytes:
-    """What a layer that was found unpacks to."""
-    packed = data[layer.offset : layer.offset + layer.size]
-    if layer.kind == "base64":
-        return binascii.a2b_base64(packed)
-    if layer.kind == "zstd":
-        import zstandard
-
-        return zstandard.ZstdDecompressor(max_window_size=1 << 27).decompressobj().decompress(packed)
-    return bytes(_unpacker(layer.kind).decompress(packed))
 
 
 def _marked(data: bytes) -> Iterator[tuple[int, str]]:
@@ -122,26 +100,11 @@ def _within(layers: list[Layer], start: int, end: int) -> bool:
     return any(layer.offset < end and start < layer.offset + layer.size for layer in layers)
 
 
-def _unpacker(kind: str) -> Any:
-    if kind == "lz4":
-        import lz4.frame
-
-        return lz4.frame.LZ4FrameDecompressor()
-    made: dict[str, Callable[[], Any]] = {
-        "zlib": zlib.decompressobj,
-        "gzip": lambda: zlib.decompressobj(31),
-        "deflate": lambda: zlib.decompressobj(-15),
-        "bzip2": bz2.BZ2Decompressor,
-        "xz": lambda: lzma.LZMADecompressor(memlimit=MOST_UNPACKED),
-    }
-    return made[kind]()
-
-
 def _read(data: bytes, offset: int, kind: str) -> Layer | None:
     """A stream that comes to its end, or None."""
     if kind == "zstd":
         return _zstd(data, offset)
-    layer = _stream(kind, _unpacker(kind), data, offset)
+    layer = _stream(kind, unpacker(kind), data, offset)
     if layer is not None and kind == "deflate":
         enough = layer.size >= LEAST_RAW and layer.unpacked_size >= max(LEAST_RAW_UNPACKED, layer.size)
         return layer if enough else None

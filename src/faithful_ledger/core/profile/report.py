@@ -7,8 +7,10 @@ from typing import Literal
 
 import numpy as np
 
-from faithful_ledger.core.profile.layers import Layer, find_layers
-from faithful_ledger.core.profile.scrambling import Scrambling, find_scrambling
+from faithful_ledger.core.layers.scrambling import Scrambling
+from faithful_ledger.core.layers.streams import Layer
+from faithful_ledger.core.profile.layers import find_layers
+from faithful_ledger.core.profile.scrambling import find_scrambling
 from faithful_ledger.core.profile.strides import Stride, find_strides
 from faithful_ledger.core.profile.texts import TextRun, find_texts
 from faithful_ledger.core.source import WHOLE, Source, first_bytes

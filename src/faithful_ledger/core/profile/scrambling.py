@@ -9,11 +9,13 @@ are not zero tell them apart: small numbers and letters are many in saves, numbe
 
 from __future__ import annotations
 
-from typing import Any, Literal, NamedTuple, TypeAlias
+from typing import Any, TypeAlias
 
 import numpy as np
 
-__all__ = ["LONGEST_KEY", "Scrambling", "find_scrambling", "unscramble"]
+from faithful_ledger.core.layers.scrambling import Scrambling
+
+__all__ = ["LONGEST_KEY", "find_scrambling"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 LONGEST_KEY = 64
@@ -25,14 +27,6 @@ NOTHING_LEFT = 0.999
 OPEN_ZEROS = 0.35  # so many zeros are hidden by no key
 NEARLY_AS_GOOD = 0.55
 LOWER = 0.1
-
-
-class Scrambling(NamedTuple):
-    """`share` is how many bytes are zero after it is undone, from 0 to 1."""
-
-    kind: Literal["xor", "xor-previous", "add"]
-    key: bytes
-    share: float
 
 
 def find_scrambling(data: bytes) -> Scrambling | None:
@@ -53,18 +47,6 @@ def find_scrambling(data: bytes) -> Scrambling | None:
     best = keyed if any(key) and keyed.share >= NEARLY_AS_GOOD * chained.share else chained
     repeats = best.share > NOTHING_LEFT and len(best.key) > 1
     return best if best.share >= LEAST_ZEROS and best.share >= plain + GAINED and not repeats else None
-
-
-def unscramble(data: bytes, found: Scrambling) -> bytes:
-    """The bytes as they were before."""
-    bytes_ = np.frombuffer(data, np.uint8)
-    if found.kind == "xor":
-        return (bytes_ ^ np.resize(np.frombuffer(found.key, np.uint8), bytes_.size)).tobytes()
-    if found.kind == "add":
-        return (bytes_ - np.resize(np.frombuffer(found.key, np.uint8), bytes_.size)).tobytes()
-    chained = bytes_.copy()
-    chained[1:] ^= bytes_[:-1]
-    return chained.tobytes()
 
 
 def _zeros(bytes_: Array) -> float:

@@ -20,11 +20,13 @@ from faithful_ledger.core.codecs import (
     PrefixedText,
     RawBytes,
     SwitchesCodec,
+    WholeCodec,
     number_codec,
     text_encoding,
     varied_codec,
 )
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.layers import LAYERS
 from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.seals.algorithms import ALGORITHMS
 from faithful_ledger.core.suggest import did_you_mean
@@ -53,6 +55,7 @@ Where: TypeAlias = tuple[str | int, ...]
 Mistakes: TypeAlias = list[tuple[Where, str]]
 
 DEEPEST = 24
+HOLDING = (FixedText, FreeText, JsonText, PrefixedText, RawBytes)
 JSON_CODECS: dict[str, type[Codec]] = {"number": JsonNumber, "text": JsonText, "switch": JsonSwitch}
 
 
@@ -80,8 +83,14 @@ class _Compiler:
             root = GroupSpec(name if files else "")
             self.main = self.main or root
             self.layout(file["layout"], root, (*where, "layout"), ())
-            self.file_name(file["name"], (*where, "name"))
-            files[name] = FileSpec(name, file["name"], self.format, self.order, root)  # type: ignore[arg-type]
+            spec = FileSpec(name, file.get("name", ""), self.format, self.order, root)  # type: ignore[arg-type]
+            if (file.get("name") is None) == (file.get("inside") is None):
+                self.mistakes.append((where, "a file has one of name and inside"))
+            elif file.get("inside") is None:
+                self.file_name(file["name"], (*where, "name"))
+            else:
+                self.inside(spec, file, files, where)
+            files[name] = spec
             if len(files) > 1 and self.main.named(name):
                 self.mistakes.append((where, f"“{name}” is a file and also a field of the first file; rename one"))
         for where, element, path in self.later:
@@ -110,6 +119,27 @@ class _Compiler:
         for number, section in enumerate(self.keys.get("sections", [])):
             template.sections.append(self.section(template, section, ("sections", number)))
         return template
+
+    def inside(self, spec: FileSpec, keys: Keys, files: dict[str, FileSpec], where: Where) -> None:
+        """Where a payload inside another one comes from."""
+        spec.inside, _, spec.held_by = keys["inside"].partition(".")
+        spec.layers = tuple(keys.get("layers", ()))
+        if spec.inside not in files:
+            hint = did_you_mean(spec.inside, files) or "name a file that stands before this one"
+            self.mistakes.append(((*where, "inside"), f"“{spec.inside}” is no file here; {hint}"))
+            return
+        if not spec.held_by and not spec.layers:
+            self.mistakes.append((where, "it is inside a whole file, so say through which layers"))
+        for number, kind in enumerate(spec.layers):
+            if kind not in LAYERS:
+                hint = did_you_mean(kind, LAYERS) or f"there are {', '.join(LAYERS)}"
+                self.mistakes.append(((*where, "layers", number), f"“{kind}” is no layer; {hint}"))
+        found: ElementSpec | None = files[spec.inside].root
+        for step in spec.held_by.split(".") if spec.held_by else ():
+            found = found.named(step) if isinstance(found, GroupSpec) else None
+        if spec.held_by and not (isinstance(found, FieldSpec) and isinstance(found.codec, HOLDING)):
+            what = "leads to no field" if not isinstance(found, FieldSpec) else "is neither a text nor unknown bytes"
+            self.mistakes.append(((*where, "inside"), f"“{spec.held_by}” {what}"))
 
     # elements
 
@@ -222,7 +252,10 @@ class _Compiler:
         seal = keys.get("seal")
         if len(derived) + (seal is not None) > 1:
             self.mistakes.append((where, "a field is worked out in one way: length_of, count_of, offset_of or seal"))
-        elif (derived or seal) and not (isinstance(element.codec, IntegerCodec) and self.format == "binary"):
+        elif (derived or seal) and not (
+            isinstance(element.codec, IntegerCodec | WholeCodec if derived else IntegerCodec)
+            and self.format == "binary"
+        ):
             self.mistakes.append((where, "only a whole number in a binary file can be worked out"))
         elif derived:
             key = f"{derived[0]}_of"
@@ -370,8 +403,9 @@ class _Compiler:
     # the rest
 
     def file_name(self, name: str, where: Where) -> None:
-        if name in (".", ".."):
-            self.mistakes.append((where, f"“{name}” is a folder; a template only names files beside the save"))
+        if {".", ".."} & set(name.split("/")):
+            text = f"“{name}” leads elsewhere; a template only names files beside the save and in folders below"
+            self.mistakes.append((where, text))
 
     def section(self, template: Template, keys: Keys, where: Where) -> SectionSpec:
         given = [key for key in ("rows", "table", "switches") if keys.get(key) is not None]

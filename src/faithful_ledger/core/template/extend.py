@@ -10,9 +10,11 @@ from typing import Any
 from faithful_ledger.core.codecs import number_codec, varied_codec
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence import Place
+from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.template.loader import parse_template, round_trip
+from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
 __all__ = ["field_name", "with_place", "with_standing"]
 
@@ -26,12 +28,12 @@ version: "0.1"
 game: {game}
 
 recognise:
-  - name: "*{suffix}"
+  - name: "{sign}"
     size: {{least: {size}}}
 
 files:
   save:
-    name: "*{suffix}"
+    name: "{name}"
     format: {format}
     layout: []
 
@@ -45,10 +47,15 @@ def field_name(name: str) -> str:
     return cleaned if cleaned[:1].isalpha() else f"field_{cleaned}".rstrip("_")
 
 
-def with_place(text: bytes | None, place: Place, name: str, save: Path, game: str, size: int) -> tuple[bytes, str]:
+def with_place(
+    text: bytes | None, place: Place, name: str, save: Path, game: str, size: int, other: Path | None = None
+) -> tuple[bytes, str]:
     """A template with one field more, and the path of that field. `text` is the template, None where there is none.
 
-    Comments and everything else of the template stay. `save` and `size` describe the file for a new template.
+    Comments and everything else of the template stay. `save` and `size` describe the file for a new template: a path
+    that is relative names one file of a folder. `other` is the file the place lies in, seen from the save's folder,
+    where that is not the first one; it is added where the template does not know it. A place inside layers, or inside
+    a text, gets its payload described as well.
 
     Raises:
         EntryError: the place moves and has no anchor, or is stored in a way templates do not know yet.
@@ -57,23 +64,86 @@ def with_place(text: bytes | None, place: Place, name: str, save: Path, game: st
     element = _element(place, name)
     yaml = round_trip()
     document = yaml.load((text if text is not None else _new(place, save, game, size)).decode("utf-8"))
-    main = next(iter(document["files"].values()))
-    taken = {str(part.get("field") or part.get("group") or part.get("repeat")) for part in main["layout"]}
-    number, wanted = 2, element["field"]
-    while element["field"] in taken:
-        element["field"] = f"{wanted}_{number}"
-        number += 1
-    main["layout"].append(element)
+    files = document["files"]
+    holder = _file_of(files, other, place) if other is not None else str(next(iter(files)))
+    if place.route:
+        holder = _payload(files, holder, place)
+    *texts, inner = str(place.path or "").split("(text)")
+    for at in texts:
+        holder = _payload(files, f"{holder}.{_text_field(files[holder]['layout'], at)}", place)
+    if place.path is not None:
+        element["at"] = inner.removeprefix(".")
+    _with_free_name(element, files[holder]["layout"])
+    files[holder]["layout"].append(element)
+    path = str(element["field"]) if holder == next(iter(files)) else f"{holder}.{element['field']}"
     sections = document.setdefault("sections", [])
     section = next((part for part in sections if part.get("title") == SECTION), None)
     if section is None:
         section = {"title": SECTION, "rows": []}
         sections.append(section)
-    section["rows"].append(element["field"])
+    section["rows"].append(path)
     out = io.BytesIO()
     yaml.dump(document, out)
     parse_template(out.getvalue(), f"{document['id']}.yaml")
-    return out.getvalue(), str(element["field"])
+    return out.getvalue(), path
+
+
+def _name_of(element: dict[str, Any]) -> str:
+    return str(next((element[kind] for kind in ELEMENT_KINDS if kind in element), ""))
+
+
+def _with_free_name(element: dict[str, Any], layout: list[dict[str, Any]]) -> None:
+    """Give a field another name where one of its layout has the same."""
+    element["field"] = _free(str(element["field"]), {_name_of(part) for part in layout})
+
+
+def _free(wanted: str, taken: set[str]) -> str:
+    name, number = wanted, 2
+    while name in taken:
+        name = f"{wanted}_{number}"
+        number += 1
+    return name
+
+
+def _file_name(files: dict[str, Any], wanted: str) -> str:
+    """A name for a file that no file has and no field of the first one."""
+    first = next(iter(files.values()))["layout"]
+    return _free(wanted, {*map(str, files), *map(_name_of, first)})
+
+
+def _file_of(files: dict[str, Any], path: Path, place: Place) -> str:
+    """The template's name for a file; one that it does not have yet is added."""
+    known = next((name for name, keys in files.items() if keys.get("name") == path.as_posix()), None)
+    if known is None:
+        known = _file_name(files, field_name(path.stem))
+        kind = "json" if place.path is not None and not place.route else "binary"
+        files[known] = {"name": path.as_posix(), "format": kind, "layout": []}
+    return str(known)
+
+
+def _payload(files: dict[str, Any], inside: str, place: Place) -> str:
+    """The template's name for what lies inside a file or one of its fields; it is added where it is not there."""
+    layers = [] if "." in inside else list(place.route)
+    for name, keys in files.items():
+        if keys.get("inside") == inside and list(keys.get("layers") or []) == layers:
+            return str(name)
+    words = inside.rpartition(".")[2] + "_inside" if not layers else "unpacked" if layers[-1] in STREAMS else "plain"
+    name = _file_name(files, words)
+    kind = "json" if place.path is not None else "binary"
+    files[name] = {"inside": inside, **({"layers": layers} if layers else {}), "format": kind, "layout": []}
+    return name
+
+
+def _text_field(layout: list[dict[str, Any]], at: str) -> str:
+    """The field of a JSON file that holds the text at a path; it is added where it is not there."""
+    at = at.removeprefix(".")
+    for element in layout:
+        if element.get("field") and str(element.get("at", element["field"])) == at:
+            return str(element["field"])
+    element = {"field": field_name(at.rpartition(".")[2]), "as": "text", "at": at, "note": "it holds JSON itself"}
+    _with_free_name(element, layout)
+    layout.append(element)
+    return str(element["field"])
 
 
 def with_standing(text: bytes, paths: list[str], standing: str = "proven") -> tuple[bytes, list[str]]:
@@ -124,17 +194,11 @@ def _element(place: Place, name: str) -> dict[str, Any]:
         raise EntryError(
             "this place moves and no anchor is near", "describe what lies in front of it, or sight it again"
         )
-    if place.layer is not None:
-        raise EntryError(
-            f"this place lies inside {place.layer}, and templates cannot enter layers yet",
-            "mark it in Describe, or unpack it there",
-        )
     evidence = f"explains {place.fits} of {place.of} sightings"
     element: dict[str, Any] = {"field": field_name(name)}
     if place.path is not None:
-        if "(text)" in place.path:
-            raise EntryError("this place lies inside a text, and templates cannot enter texts yet", "")
-        kind = "number" if place.stored_as.startswith("digits") else "text"
+        stored_as = place.stored_as.removesuffix(" in a string")
+        kind = {"digits": "number", "true or false": "switch"}.get(stored_as, "text")
         element |= {"as": kind, "at": place.path}
     elif number_codec(place.stored_as, "little") is not None or varied_codec(place.stored_as) is not None:
         element |= {"as": place.stored_as, **_address(place, 0)}
@@ -171,11 +235,13 @@ def _text(place: Place) -> dict[str, Any]:
 def _new(place: Place, save: Path, game: str, size: int) -> bytes:
     import json
 
+    pattern = f"*{save.suffix or save.name}"
     return NEW.format(
         id=re.sub(r"[^a-z0-9]+", "-", f"{game}-{save.suffix or save.name}".casefold()).strip("-") or "save",
         title=json.dumps(f"{game}, from sightings"),
         game=json.dumps(game),
-        suffix=save.suffix or save.name,
+        sign=pattern if save.is_absolute() else save.name,
+        name=pattern if save.is_absolute() else save.as_posix(),
         size=min(size, 1),
-        format="json" if place.path is not None else "binary",
+        format="json" if place.path is not None and not place.route else "binary",
     ).encode()

@@ -191,13 +191,19 @@ class RepeatSpec(ElementSpec):
 
 @dataclass(slots=True)
 class FileSpec:
-    """One file of a save. Its layout is the content of a nameless group."""
+    """One file of a save, or a payload inside another one. Its layout is the content of a nameless group.
+
+    A payload is `inside` a file, or the content of its field `held_by`, behind `layers`, the outermost first.
+    """
 
     name: str
     file_name: str
     format: Literal["binary", "json"]
     order: Literal["little", "big"]
     root: GroupSpec
+    inside: str = ""
+    held_by: str = ""
+    layers: tuple[str, ...] = ()
 
 
 @dataclass(slots=True, frozen=True)

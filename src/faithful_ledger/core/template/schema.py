@@ -18,6 +18,7 @@ NAME_PATTERN = r"^[a-z][a-z0-9_]*$"
 Name = Annotated[str, StringConstraints(pattern=NAME_PATTERN, max_length=60)]
 Words = Annotated[str, StringConstraints(max_length=400)]
 PlainFileName = Annotated[str, StringConstraints(pattern=r"^[^/\\\x00]+$", max_length=120)]
+FileName = Annotated[str, StringConstraints(pattern=r"^[^/\\\x00]+(/[^/\\\x00]+)*$", max_length=200)]
 HexBytes = Annotated[str, StringConstraints(pattern=r"^\s*([0-9A-Fa-f]{2}\s*){1,64}$")]
 Formula = Annotated[int | str, Field(union_mode="left_to_right")]
 Number = int | float
@@ -139,7 +140,9 @@ class Sign(Part):
 
 
 class File(Part):
-    name: PlainFileName
+    name: FileName | None = None
+    inside: Words | None = None
+    layers: Annotated[list[Words], Field(max_length=6)] = []
     format: Literal["binary", "json"] = "binary"
     order: Literal["little", "big"] = "little"
     layout: Layout

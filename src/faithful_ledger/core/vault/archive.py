@@ -3,7 +3,7 @@
     snapshot.json   {"ledger": 1, "label", "time", "companions", "files": [{"name", "role", "size", "sha256", "mode"}]}
     files/NAME      one for each of them
 
-Reading trusts nothing: names are names only, sizes are bounded, and every content is compared with its SHA-256.
+Reading trusts nothing: names lead nowhere else, sizes are bounded, and every content is compared with its SHA-256.
 """
 
 from __future__ import annotations
@@ -63,8 +63,11 @@ def read_archive(path: Path) -> tuple[dict[str, Any], list[ArchivedFile]]:
             files = []
             for told in about["files"]:
                 name = str(told["name"])
-                if Path(name).name != name or name in ("", ".", ".."):
-                    raise VaultError(f"{path.name} names a file “{name[:60]}”, which is a path", "nothing was kept")
+                parts = name.split("/")
+                if {"", ".", ".."} & set(parts) or any(Path(part).name != part for part in parts):
+                    raise VaultError(
+                        f"{path.name} names a file “{name[:60]}”, which leads elsewhere", "nothing was kept"
+                    )
                 data = archive.read(f"files/{name}")
                 if _digest(data) != told["sha256"]:
                     raise VaultError(f"{name} in {path.name} is damaged", "nothing was kept; export it again")

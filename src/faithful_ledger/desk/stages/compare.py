@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
-from faithful_ledger.core.binding import GroupNode
+from faithful_ledger.core.binding import BoundFile, GroupNode, bind_files
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.records import Snapshot
-from faithful_ledger.core.save import Save, bind_files
-from faithful_ledger.core.source import MemorySource, Source, open_source
+from faithful_ledger.core.save import Save
+from faithful_ledger.core.source import Source, open_source
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.records import field_text, local_time, plain_table
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono
@@ -27,15 +26,19 @@ if TYPE_CHECKING:
 __all__ = ["CompareSheet"]
 
 NOW = "the save now"
-MOST_ROWS, MOST_CHOICES = 500, 200
+MOST_ROWS, MOST_CHOICES, MOST_FILES_TOLD = 500, 200, 8
+SAME = "the same"
 LANE_BYTES = 64
 SIZES = {"changes of any size": (0, 1 << 62), "up to 4 bytes": (1, 4), "5 bytes and more": (5, 1 << 62)}
 SIGNS = {"replaced": "changed", "inserted": "came in", "removed": "went", "moved": "moved"}
 
 
 class Compared(NamedTuple):
-    """The outcome: `equal` bytes are the same at their aligned places, the share `noise` changes by itself."""
+    """The outcome for one file, or for a payload inside one: `equal` bytes are the same at their aligned places, the
+    share `noise` changes by itself. `files` says of each file of the set whether it differs.
+    """
 
+    name: str
     a: bytes
     b: bytes
     equal: int
@@ -44,6 +47,7 @@ class Compared(NamedTuple):
     files: list[tuple[str, str]]
     noise: float
     root: GroupNode | None  # of the second, where the template fits both
+    payloads: list[str]
 
 
 class CompareSheet(QWidget):
@@ -59,13 +63,14 @@ class CompareSheet(QWidget):
         self.shown: list[Difference] = []
         self._asked = 0
         self.first, self.second, self.quiet = Chooser(), Chooser(), Chooser()
-        self.size = Chooser()
+        self.size, self.file = Chooser(), Chooser()
         self.size.addItems(list(SIZES))
         for box, name in (
             (self.first, "Compare this"),
             (self.second, "with this"),
             (self.quiet, "Two copies between which nothing was done"),
             (self.size, "Size of changes"),
+            (self.file, "File of the set"),
         ):
             box.setAccessibleName(name)
             box.activated.connect(lambda _, box=box: self._filter() if box is self.size else self._compare())
@@ -81,7 +86,7 @@ class CompareSheet(QWidget):
         back = button("Back to Records", self.left.emit)
         self.body.addLayout(row(label("Compare", "title"), None, back))
         self.body.addLayout(row(self.first, label("with", "quiet"), self.second, None))
-        self.body.addLayout(row(self.quiet, self.size, None))
+        self.body.addLayout(row(self.file, self.quiet, self.size, None))
         self.body.addWidget(self.told)
         self.body.addWidget(self.files)
         self.body.addWidget(self.table, 3)
@@ -96,7 +101,8 @@ class CompareSheet(QWidget):
         session = self.session
         if session.book is None or session.save is None:
             return
-        self.snapshots = session.book.snapshots(session.save.main.path, MOST_CHOICES)
+        self.file.clear()
+        self.snapshots = session.book.snapshots(session.save.path, MOST_CHOICES)
         names = [f"{s.label or s.kind} · {local_time(s.time)}" for s in self.snapshots]
         for box, chosen in ((self.first, first), (self.second, second)):
             box.clear()
@@ -132,9 +138,21 @@ class CompareSheet(QWidget):
                 self.compared = found
                 self.told.setText(_summary(found) if found is not None else f"{BROKEN} {error}")
                 self.files.setText(_files(found.files) if found is not None else "")
+                self._offer_files()
                 self._filter()
 
-        self.session.background.run(lambda: _compared(book, save, pair, still), done)
+        wanted = self.file.currentText()
+        self.session.background.run(lambda: _compared(book, save, pair, still, wanted), done)
+
+    def _offer_files(self) -> None:
+        """The files that can be looked at, and what lies inside of them."""
+        found = self.compared
+        names = [*(name for name, _ in found.files), *found.payloads] if found is not None else []
+        self.file.clear()
+        self.file.addItems(names)
+        self.file.setVisible(len(names) > 1)
+        if found is not None:
+            self.file.setCurrentIndex(names.index(found.name) if found.name in names else 0)
 
     # what is shown of it
 
@@ -205,56 +223,79 @@ def _compared(
     save: Save,
     pair: tuple[Snapshot | None, Snapshot | None],
     still: tuple[Snapshot, Snapshot] | None,
+    wanted: str = "",
 ) -> Compared:
+    """`wanted` is the file to look at; without it that is the first one that differs."""
     import numpy as np
 
     from faithful_ledger.core.compare import Noise, align, field_differences
 
     sides = [_sources(book, save, snapshot) for snapshot in pair]
-    main = save.main.path.absolute()
-    data = [bytes(side[main].read(0, side[main].size)) if main in side else b"" for side in sides]
-    a, b = (np.frombuffer(content, np.uint8) for content in data)
+    files = _file_changes(*sides)
+    bound = _bound(save, sides)
+    payloads = [name for name in save.files if save.files[name].inside] if bound else []
+    main = save.name_of(save.main)
+    differ = [name for name, what in files if what != SAME]
+    name = wanted or (main if main in differ or not differ else differ[0])
+
+    def content(side: dict[str, Source], files_: dict[str, BoundFile]) -> bytes:
+        source = files_[name].source if name in payloads else side.get(name)
+        return bytes(source.read(0, source.size)) if source is not None else b""
+
+    data = [content(side, bound[number] if bound else {}) for number, side in enumerate(sides)]
+    a, b = (np.frombuffer(each, np.uint8) for each in data)
     alignment = align(a, b)
     differences, share = alignment.differences(), 0.0
     if still is not None:
-        quiet = [_sources(book, save, snapshot).get(main, MemorySource(b"")) for snapshot in still]
-        noise = Noise(*(np.frombuffer(source.read(0, source.size), np.uint8) for source in quiet))
+        others = [_sources(book, save, snapshot) for snapshot in still]
+        inside = _bound(save, others)
+        quiet = [content(side, inside[number] if inside else {}) for number, side in enumerate(others)]
+        noise = Noise(*(np.frombuffer(each, np.uint8) for each in quiet))
         differences, share = noise.without(a, differences), noise.share
-    fields: list[FieldDifference] = []
-    root = None
-    if save.template is not None:
-        paths = {name: file.path.absolute() for name, file in save.files.items()}
-        if all(path in side for path in paths.values() for side in sides):
-            bound = [bind_files(save.template, {n: side[path] for n, path in paths.items()}) for side in sides]
-            if not any(file.problem for each in bound for file in each.values()):
-                fields = list(field_differences(*bound))
-                root = bound[1][save.main.name].root
-    return Compared(data[0], data[1], alignment.equal, differences, fields, _file_changes(*sides), share, root)
+    fields: list[FieldDifference] = list(field_differences(*bound)) if bound else []
+    described = {save.name_of(file): key for key, file in save.files.items() if not file.inside}
+    described |= {payload: payload for payload in payloads}
+    around = bound[1].get(described.get(name, "")) if bound else None
+    root = around.root if around is not None else None
+    return Compared(name, data[0], data[1], alignment.equal, differences, fields, files, share, root, payloads)
 
 
-def _sources(book: Book, save: Save, snapshot: Snapshot | None) -> dict[Path, Source]:
+def _bound(save: Save, sides: list[dict[str, Source]]) -> list[dict[str, BoundFile]]:
+    """The template laid over each side; nothing where it does not fit all of them."""
+    if save.template is None:
+        return []
+    names = {key: save.name_of(file) for key, file in save.files.items() if file.bound is not None and not file.inside}
+    if not all(name in side for name in names.values() for side in sides):
+        return []
+    bound = [bind_files(save.template, {key: side[name] for key, name in names.items()}) for side in sides]
+    return [] if any(file.problem for each in bound for file in each.values()) else bound
+
+
+def _sources(book: Book, save: Save, snapshot: Snapshot | None) -> dict[str, Source]:
+    """The files of one side by their names."""
     if snapshot is not None:
-        return {file.path: book.kept_source(file) for file in snapshot.files}
-    found = {file.path.absolute(): file.source for file in save.files.values()}
-    for snapshot_file in {file.path for kept in book.snapshots(save.main.path, 1) for file in kept.files}:
-        if snapshot_file not in found and snapshot_file.is_file():
-            found[snapshot_file] = open_source(snapshot_file)[0]
+        return {snapshot.name_of(file): book.kept_source(file) for file in snapshot.files}
+    found = {save.name_of(file): file.source for file in save.on_disk}
+    for kept in book.snapshots(save.path, 1):
+        for file in kept.files:
+            if kept.name_of(file) not in found and file.path.is_file():
+                found[kept.name_of(file)] = open_source(file.path)[0]
     return found
 
 
-def _file_changes(a: dict[Path, Source], b: dict[Path, Source]) -> list[tuple[str, str]]:
+def _file_changes(a: dict[str, Source], b: dict[str, Source]) -> list[tuple[str, str]]:
     from faithful_ledger.core.source import same_bytes
 
     found = []
-    for path in [*a, *(path for path in b if path not in a)]:
-        if path not in b:
-            found.append((path.name, "only in the first"))
-        elif path not in a:
-            found.append((path.name, "only in the second"))
-        elif not same_bytes(a[path], b[path]):
-            found.append((path.name, f"differs, {b[path].size - a[path].size:+d} bytes"))
+    for name in [*a, *(name for name in b if name not in a)]:
+        if name not in b:
+            found.append((name, "only in the first"))
+        elif name not in a:
+            found.append((name, "only in the second"))
+        elif not same_bytes(a[name], b[name]):
+            found.append((name, f"differs, {b[name].size - a[name].size:+d} bytes"))
         else:
-            found.append((path.name, "the same"))
+            found.append((name, SAME))
     return found
 
 
@@ -269,7 +310,12 @@ def _summary(found: Compared) -> str:
 
 
 def _files(files: list[tuple[str, str]]) -> str:
-    return "Files:  " + "   ·   ".join(f"{name} {what}" for name, what in files)
+    told = [f"{name} {what}" for name, what in files if what != SAME][:MOST_FILES_TOLD]
+    same = sum(what == SAME for _, what in files)
+    more = len(files) - same - len(told)
+    rest = [f"{more} more differ"] if more else []
+    rest += [f"{same} {'is' if same == 1 else 'are'} the same"] if same else []
+    return "Files:  " + "   ·   ".join(told + rest)
 
 
 def _span(start: int, end: int) -> str:

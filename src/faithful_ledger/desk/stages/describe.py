@@ -261,15 +261,14 @@ class DescribeStage(QWidget):
             self.strip.show_lanes([])
             self._show_legend([])
             return
-        path, source = self.session.save.files[file].path.absolute(), self.session.source(file)
+        save, source = self.session.save, self.session.source(file)
 
         def work() -> list[StripLane]:
             found = []
             for snapshot in chosen:
-                kept_file = next((each for each in snapshot.files if each.path == path), None)
-                if kept_file is not None:
-                    letter = LANE_LETTERS[len(found)]
-                    found.append(lane_over(letter, source, book.kept_source(kept_file)))
+                kept = book.kept_sources(save, snapshot).get(file)
+                if kept is not None:
+                    found.append(lane_over(LANE_LETTERS[len(found)], source, kept))
             return found
 
         def done(lanes: list[StripLane] | None, error: LedgerError | None) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import datetime
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
@@ -11,17 +10,21 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QMenu, QWidget
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.find import (
     Candidate,
+    CandidateSet,
     Program,
     SaveMoment,
     content_of,
+    in_sets,
     look,
     parse_since,
     programs,
     usual_folders,
 )
 from faithful_ledger.core.records import Snapshot
+from faithful_ledger.core.save import Save
 from faithful_ledger.desk.background import Watcher
 from faithful_ledger.desk.session import Message, Session
+from faithful_ledger.desk.stages.found import FoundTree, moment_text
 from faithful_ledger.desk.stages.members import SavePanel
 from faithful_ledger.desk.stages.records import plain_table
 from faithful_ledger.desk.theme import HOLDS, mono
@@ -53,7 +56,8 @@ class GatherStage(QWidget):
         super().__init__(parent)
         self.session = session
         self.candidates: list[Candidate] = []
-        self.listed: list[Candidate] = []
+        self.sets: list[CandidateSet] = []
+        self._folders: list[Path] = []
         self.moments: list[tuple[SaveMoment, str]] = []
         self.watcher = Watcher(self)
         self._looking = self._stopped = False
@@ -79,7 +83,8 @@ class GatherStage(QWidget):
         self.contents: dict[Path, str] = {}
         self.look_button = button("Look", self.look, "main")
         self.found_line = label("", "quiet")
-        self.found = plain_table((), [], "Files that may be saves", ())
+        self.found = FoundTree()
+        self.found.open_wanted.connect(session.open)
         self.watched = QLineEdit()
         self.watched.setPlaceholderText("the folder of the save that is open")
         self.watched.setAccessibleName("Folder to watch")
@@ -130,6 +135,7 @@ class GatherStage(QWidget):
             if not folder.is_dir():
                 self.session.told.emit(Message("broken", f"{folder} is no folder; name one to look in"))
                 return
+        self._folders = folders
         words, since = self.words.text(), SINCE[self.since.currentText()]
         moment = parse_since(since) if since else None
         self._looking, self._stopped = True, False
@@ -141,14 +147,11 @@ class GatherStage(QWidget):
             self.look_button.setText("Look")
             self.candidates = (found or [])[:MOST_SHOWN]
             rest = f", the likeliest {MOST_SHOWN} are shown" if found and len(found) > MOST_SHOWN else ""
-            self.found_line.setText(
-                str(error)
-                if error is not None
-                else f"{len(found or [])} files{rest}; a double click opens one"
-                if found
-                else "nothing found there"
-            )
             self._show_found()
+            count = f"{len(found or [])} {'file' if len(found or []) == 1 else 'files'}"
+            sets = f" in {len(self.sets)} sets" if len(self.sets) < len(found or []) else ""
+            told = f"{count}{sets}{rest}; a double click opens one" if found else "nothing found there"
+            self.found_line.setText(str(error) if error is not None else told)
 
         self.session.background.run(
             lambda: self._looked(folders, words, moment, SIZES[self.most.currentText()], self.everything.isChecked()),
@@ -185,30 +188,9 @@ class GatherStage(QWidget):
 
     def _show_found(self) -> None:
         wanted = self.content.currentText()
-        self.listed = [c for c in self.candidates if wanted == CONTENTS[0] or self.contents.get(c.path) == wanted]
-        rows = [
-            (
-                c.path.name,
-                _when(c.modified),
-                f"{c.size:,}".replace(",", "\u202f"),
-                self.contents.get(c.path, ""),
-                "; ".join(c.reasons),
-                str(c.path.parent),
-            )
-            for c in self.listed
-        ]
-        fresh = plain_table(
-            ("File", "Changed", "Bytes", "Content", "Why it is likely", "Folder"),
-            rows,
-            "Files that may be saves",
-            (150, 160, 70, 64, 270),
-        )
-        fresh.itemActivated.connect(lambda item: self.open_row(item.row()))
-        fresh.setToolTip("Return or a double click opens it")
-        self.found = swap(self.body, self.found, fresh)
-
-    def open_row(self, number: int) -> None:
-        self.session.open(self.listed[number].path)
+        listed = [c for c in self.candidates if wanted == CONTENTS[0] or self.contents.get(c.path) == wanted]
+        self.sets = in_sets(listed, self._folders, chosen=bool(self.folder.text().strip()))
+        self.found.show_sets(self.sets, self.contents)
 
     # watching
 
@@ -222,7 +204,7 @@ class GatherStage(QWidget):
             if not text and save is None:
                 self.session.told.emit(Message("open", "Open a save first, or name the folder to watch"))
                 return
-            folder = Path(text).expanduser() if text else save.main.path.parent  # type: ignore[union-attr]
+            folder = Path(text).expanduser() if text else save.folder or save.path.parent  # type: ignore[union-attr]
             self.watcher.start([folder])
         self._show_watch()
 
@@ -249,7 +231,7 @@ class GatherStage(QWidget):
         if book is None or save is None:
             self.session.told.emit(Message("open", "Open a save first; what you see belongs to it"))
             return
-        self.slip.show_quantities(book.records.quantities(save.main.path))
+        self.slip.show_quantities(book.records.quantities(save.path))
         self.slip.tell(
             "It goes to the next save moment." if self.watcher.running else "Begin to watch, then save in the game."
         )
@@ -258,8 +240,8 @@ class GatherStage(QWidget):
     def _name_quantity(self, name: str) -> None:
         book, save = self.session.book, self.session.save
         if book is not None and save is not None:
-            self.session.attempt(lambda: book.records.add_quantity(save.main.path, name))
-            self.slip.show_quantities(book.records.quantities(save.main.path))
+            self.session.attempt(lambda: book.records.add_quantity(save.path, name))
+            self.slip.show_quantities(book.records.quantities(save.path))
 
     def _sight(self, snapshot: Snapshot) -> int:
         """Write what is on the slip down for a snapshot; how many lines there were."""
@@ -267,7 +249,7 @@ class GatherStage(QWidget):
         if book is None or save is None or not self.slip.isVisible():
             return 0
         found = self.slip.take()
-        for quantity in book.records.quantities(save.main.path):
+        for quantity in book.records.quantities(save.path):
             if quantity.id in found:
                 book.records.sight(quantity, snapshot.id, found[quantity.id])
         if found:
@@ -296,9 +278,7 @@ class GatherStage(QWidget):
     def _keep(self, moment: SaveMoment) -> None:
         """Keep the open save when the moment wrote it."""
         save, book = self.session.save, self.session.book
-        paths = {file.path for file in save.files.values()} if save is not None else set()
-        written = {file.path for file in moment.files if file.change != "removed"}
-        if save is None or book is None or not {path.resolve() for path in paths} & written:
+        if save is None or book is None or not _writes(moment, save):
             self._told(moment, "not the open save")
             return
         labels = [snapshot.label.removeprefix("save ") for snapshot in self.session.kept_copies]
@@ -320,7 +300,7 @@ class GatherStage(QWidget):
             told = ", ".join(
                 f"{f.path.name} {f.change} {f.delta:+d}{' (all the time)' if f.busy else ''}" for f in moment.files
             )
-            rows.append((_when(moment.time), told, kept))
+            rows.append((moment_text(moment.time), told, kept))
         fresh = plain_table(
             ("When", "What was written, and by how many bytes it grew", ""), rows, "Save moments", (176, 480)
         )
@@ -329,5 +309,11 @@ class GatherStage(QWidget):
         self.moment_table = swap(self.body, self.moment_table, fresh)
 
 
-def _when(seconds: float) -> str:
-    return datetime.fromtimestamp(seconds).strftime("%Y-%m-%d %H:%M:%S")
+def _writes(moment: SaveMoment, save: Save) -> bool:
+    """Whether a moment wrote a file of a save; of a folder also what came in or went."""
+    paths = {file.path.resolve() for file in save.on_disk}
+    folder = save.folder.resolve() if save.folder is not None else None
+    return any(
+        (file.change != "removed" and file.path in paths) or (folder is not None and folder in file.path.parents)
+        for file in moment.files
+    )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
@@ -98,7 +99,7 @@ class LocateStage(QWidget):
         if session.book is None or session.save is None:
             return
         self.snapshots = list(reversed(session.kept_copies[:MOST_SNAPSHOTS]))
-        self.quantities = session.book.records.quantities(session.save.main.path)
+        self.quantities = session.book.records.quantities(session.save.path)
         self.located.clear()
         self.hint.setText(HOW if self.snapshots else FIRST)
         self._lay_out_sheet()
@@ -162,7 +163,7 @@ class LocateStage(QWidget):
         text = self.sheet.item(row, place).text().removesuffix(NOTED).strip()
         if row == len(self.quantities):
             if text:
-                self.session.attempt(lambda: book.records.add_quantity(save.main.path, text))
+                self.session.attempt(lambda: book.records.add_quantity(save.path, text))
                 self._again(row, 1)
             return
         quantity = self.quantities[row]
@@ -174,7 +175,7 @@ class LocateStage(QWidget):
         if place <= len(self.snapshots):
             snapshot = self.snapshots[place - 1]
             self.session.attempt(lambda: book.records.sight(quantity, snapshot.id, text))
-            self.quantities = book.records.quantities(save.main.path)
+            self.quantities = book.records.quantities(save.path)
             self._locate(self.quantities[row])
 
     def _noted(self) -> tuple[Quantity, Snapshot] | None:
@@ -215,10 +216,13 @@ class LocateStage(QWidget):
             return
 
         def work() -> Located:
-            from faithful_ledger.core.evidence import locate, parse_sighting
+            from faithful_ledger.core.evidence import locate_in_set, parse_sighting
 
-            sources = [book.kept_source(snapshot.files[0]) for snapshot in used]
-            return locate(sources, [parse_sighting(quantity.seen[snapshot.id]) for snapshot in used], MOST_SHOWN)
+            sources = [
+                {str(file.path): book.kept_source(file) for file in snapshot.files if file.role != "companion"}
+                for snapshot in used
+            ]
+            return locate_in_set(sources, [parse_sighting(quantity.seen[snapshot.id]) for snapshot in used], MOST_SHOWN)
 
         def done(found: Located | None, error: LedgerError | None) -> None:
             if self._wanted.get(quantity.id) != number:
@@ -250,7 +254,7 @@ class LocateStage(QWidget):
         found = self.located.get(quantity.id)
         if found is None:
             return ("not sighted yet" if not quantity.seen else "…"), "quiet"
-        spots = len({place.offsets for place in found.full})
+        spots = found.spots
         if spots == 1:
             return f"{HOLDS} 1 place left", "holds"
         if spots:
@@ -260,11 +264,7 @@ class LocateStage(QWidget):
     @property
     def next_to_change(self) -> str:
         """Which of all quantities to change in the game next: the one with most places left."""
-        left = {
-            q.name: len({p.offsets for p in self.located[q.id].full})
-            for q in self.quantities
-            if q.id in self.located and not q.pinned
-        }
+        left = {q.name: self.located[q.id].spots for q in self.quantities if q.id in self.located and not q.pinned}
         open_ = {name: count for name, count in left.items() if count > 1}
         if not open_:
             return ""
@@ -294,8 +294,9 @@ class LocateStage(QWidget):
         title = "" if quantity is None else f"Places that explain what was seen of {quantity.name}"
         self.place_title.setText(title if found is not None and found.places else "")
         head = ("Fit", "At", "Stored as", *(LETTERS[n] for n in used), "Why it is likely")
-        rows = [self._row(place) for place in found.places] if found is not None else []
-        fresh = plain_table(head, rows, "Places", (58, 112, 146, *(56 for _ in used)))
+        several = found is not None and len({place.file for place in found.places}) > 1
+        rows = [self._row(place, several=several) for place in found.places] if found is not None else []
+        fresh = plain_table(head, rows, "Places", (58, 230 if several else 112, 146, *(56 for _ in used)))
         for number, place in enumerate(found.places if found is not None else ()):
             full = place.fits == place.of
             fresh.item(number, 1).setFont(mono(12))
@@ -313,8 +314,9 @@ class LocateStage(QWidget):
             self._show_place()
 
     @staticmethod
-    def _row(place: Place) -> tuple[str, ...]:
+    def _row(place: Place, *, several: bool) -> tuple[str, ...]:
         where = place.path or f"0x{place.offsets[0]:04X} · {place.offsets[0]}"
+        where = f"{Path(place.file).name}  {where}" if several else where
         values = [
             value if isinstance(value, str) else f"{value:g}" if value % 1 else f"{int(value)}"
             for value in place.values
@@ -332,11 +334,12 @@ class LocateStage(QWidget):
         used = [(n, s) for n, s in enumerate(self.snapshots) if s.id in quantity.seen]
         lanes = []
         for (number, snapshot), at in zip(used, place.offsets, strict=False):
-            inner = found.payloads.get(place.route) if found is not None else None
+            inner = found.payloads.get((place.file, place.route)) if found is not None else None
+            kept = next((file for file in snapshot.files if str(file.path) == place.file), snapshot.files[0])
             source = (
                 inner[len(lanes)]
                 if inner is not None
-                else self.session.attempt(lambda snapshot=snapshot: book.kept_source(snapshot.files[0]))
+                else self.session.attempt(lambda kept=kept: book.kept_source(kept))
             )
             if source is None:
                 return

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QWidget
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.posting.checks import Check
 from faithful_ledger.core.records import Member
+from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.records import plain_table
 from faithful_ledger.desk.stages.seen import WhenSeen
@@ -58,16 +59,19 @@ class SavePanel(QWidget):
         self.setVisible(save is not None)
         if book is None or save is None:
             return
-        main = save.main.path.absolute()
-        self.members = [Member(f.path.absolute(), name, "") for name, f in save.files.items()]
+        main = save.path.absolute()
+        self.members = [Member(f.path.absolute(), _role(save, f), "") for f in save.on_disk]
         names = {member.path for member in self.members}
         if save.template is not None:
-            beside = [main.with_name(companion.name) for companion in save.template.companions]
+            beside = [save.beside(companion.name) for companion in save.template.companions]
             self.members += [Member(path, "cache", "goes when you post") for path in beside if path.exists()]
             names |= set(beside)
         self._own = len(self.members)
         self.members += [member for member in book.records.members(main) if member.path not in names]
-        rows = [(m.path.name, m.role, m.note or ("" if m.path.exists() else "not there")) for m in self.members]
+        rows = [
+            (_told(m.path, save.folder), m.role, m.note or ("" if m.path.exists() else "not there"))
+            for m in self.members
+        ]
         fresh = plain_table(("File", "Role", "Note"), rows, "Files of this save", (220, 150))
         fresh.setFixedHeight(36 + 26 * min(max(len(rows), 1), 5))
         edit = QAbstractItemView.EditTrigger
@@ -91,7 +95,7 @@ class SavePanel(QWidget):
     def _add_member(self) -> None:
         save = self.session.save
         if save is not None:
-            names, _ = QFileDialog.getOpenFileNames(self, "Files that belong to this save", str(save.main.path.parent))
+            names, _ = QFileDialog.getOpenFileNames(self, "Files that belong to this save", str(save.path.parent))
             self.add_members([Path(name) for name in names])
 
     def add_members(self, paths: list[Path]) -> None:
@@ -100,8 +104,8 @@ class SavePanel(QWidget):
         if book is None or save is None:
             return
         for path in paths:
-            member = Member(path.absolute(), _guessed_role(path), "")
-            self.session.attempt(lambda member=member: book.records.set_member(save.main.path.absolute(), member))
+            member = Member(path.absolute(), guessed_role(path), "")
+            self.session.attempt(lambda member=member: book.records.set_member(save.path.absolute(), member))
         self.show_save()
 
     def _member_changed(self, row_number: int, place: int) -> None:
@@ -110,7 +114,7 @@ class SavePanel(QWidget):
             return
         role, note = (self.table.item(row_number, column_).text().strip() for column_ in (1, 2))
         member = self.members[row_number]._replace(role=role, note=note)
-        self.session.attempt(lambda: book.records.set_member(save.main.path.absolute(), member))
+        self.session.attempt(lambda: book.records.set_member(save.path.absolute(), member))
         self.show_save()
 
     def _say_synced(self) -> None:
@@ -127,7 +131,17 @@ class SavePanel(QWidget):
         ]
 
 
-def _guessed_role(path: Path) -> str:
+def _role(save: Save, file: SaveFile) -> str:
+    """What a file is in the save: the template's word, or a guess."""
+    return file.name if file.bound is not None or save.folder is None else guessed_role(file.path)
+
+
+def _told(path: Path, folder: Path | None) -> str:
+    """A file's name; in a folder the way to it."""
+    return path.relative_to(folder).as_posix() if folder is not None and folder in path.parents else path.name
+
+
+def guessed_role(path: Path) -> str:
     """A role by the name, to begin with."""
     name = path.name.casefold()
     words = {"option": "options", "setting": "options", "config": "options", ".cfg": "options", "account": "account"}

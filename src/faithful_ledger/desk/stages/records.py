@@ -17,11 +17,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from faithful_ledger.core.binding import FieldNode
+from faithful_ledger.core.binding import FieldNode, bind_files
 from faithful_ledger.core.compare import field_differences
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.records import KeptFile, Posting, Snapshot
-from faithful_ledger.core.save import bind_files
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
@@ -107,7 +106,7 @@ class RecordsStage(QWidget):
         session = self.session
         if session.book is None or session.save is None:
             return
-        path = session.save.main.path
+        path = session.save.path
         found: list[Snapshot | Posting] = [*session.book.postings(path), *session.book.snapshots(path, MOST_SHOWN)]
         self.verdicts = session.book.records.verdicts()
         self.records = sorted(found, key=lambda record: record.time, reverse=True)
@@ -145,7 +144,7 @@ class RecordsStage(QWidget):
             note = record.record["note"] or ", ".join(f"{e['label']} {e['new']}" for e in record.record["entries"])
             return local_time(record.time), what, note, ", ".join(Path(f).name for f in record.record["files"])
         what = "snapshot" if record.kind == "kept" else f"snapshot {record.kind}"
-        return local_time(record.time), what, record.label, ", ".join(file.path.name for file in record.files)
+        return local_time(record.time), what, record.label, record.names
 
     def _keep(self) -> None:
         self.session.keep(self.label_line.text().strip(), lambda kept: self.label_line.clear() if kept else None)
@@ -267,8 +266,9 @@ class RecordsStage(QWidget):
         if save is None or book is None or save.template is None or save.problem is not None:
             return [], "Without a template that fits, its fields cannot be compared."
         try:
-            sources = {file.role: book.kept_source(file) for file in snapshot.files}
-            bound = bind_files(save.template, {name: sources[name] for name in save.files})
+            sources = book.kept_sources(save, snapshot)
+            described = [name for name, file in save.files.items() if file.bound is not None and not file.inside]
+            bound = bind_files(save.template, {name: sources[name] for name in described})
         except LedgerError as error:
             return [], f"{BROKEN} {error}"
         except KeyError:

@@ -151,11 +151,10 @@ class SearchPane(QWidget):
             self._differing = []
             book, save = self.session.book, self.session.save
             if book is not None and save is not None and self._source is not None:
-                for snapshot in book.snapshots(save.main.path, 8):
-                    for file in snapshot.files:
-                        if file.path == save.main.path.absolute() and file.size == self._source.size:
-                            kept = self.session.attempt(lambda file=file: book.kept_source(file))
-                            self._differing += [kept] if kept is not None else []
+                for snapshot in book.snapshots(save.path, 8):
+                    sources = self.session.attempt(lambda snapshot=snapshot: book.kept_sources(save, snapshot)) or {}
+                    kept = sources.get(self._file)
+                    self._differing += [kept] if kept is not None and kept.size == self._source.size else []
         return self._differing
 
     def _wanted(self, hit: Hit) -> bool:

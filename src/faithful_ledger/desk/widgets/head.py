@@ -72,12 +72,12 @@ class Head(QFrame):
         if save is None:
             return
         self.file = next(iter(save.files))
-        size = f"{save.main.source.size:,}".replace(",", "\u202f")
-        kept = session.book.count_snapshots(save.main.path) if session.book is not None else 0
+        size = f"{save.size if save.folder is not None else save.main.source.size:,}".replace(",", "\u202f")
+        kept = session.book.count_snapshots(save.path) if session.book is not None else 0
         about = [save.template.title if save.template is not None else "no template", f"{size} bytes"]
         about.append(f"{kept} kept" if kept else "not kept yet")
-        self._about = f"{save.main.path.name}  ·  {'  ·  '.join(about)}"
-        self.chip.setToolTip(f"{save.main.path}\n{', '.join(about)}")
+        self._about = f"{save.path.name}  ·  {'  ·  '.join(about)}"
+        self.chip.setToolTip(f"{save.path}\n{', '.join(about)}")
         self._fit()
 
     def resizeEvent(self, event: QResizeEvent) -> None:

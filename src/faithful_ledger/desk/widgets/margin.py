@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
 __all__ = ["MARGIN_WIDTH", "Margin"]
 
 MARGIN_WIDTH, NARROW_WIDTH, NARROW_WINDOW = 292, 216, 1060
+MOST_FILES = 12  # of a folder that are named
 STANDINGS = {
     "proven": ("holds", f"{HOLDS} proven in the game"),
     "fits": ("open", f"{OPEN} fits the sightings"),
@@ -108,6 +110,8 @@ class Margin(QFrame):
             )
             if place.layer is not None:
                 self._add(pair("inside", place.layer))
+            if place.file and located is not None and len({each.file for each in located.places}) > 1:
+                self._add(pair("file", Path(place.file).name))
             if place.anchor is not None:
                 self._add(pair("moves", place.anchor))
             for reason in place.reasons:
@@ -118,7 +122,7 @@ class Margin(QFrame):
             else:
                 self.paper.addWidget(
                     button(
-                        f"Pin it in the {'book' if place.layer else 'template'}",
+                        "Pin it in the template",
                         lambda: self.session.pin(quantity, place),
                         "main",
                     )
@@ -149,7 +153,7 @@ class Margin(QFrame):
         if save is None:
             self.show_lines("Start here", [("", "", "Open a save: Ctrl+O, or drop the file on this window.")])
             return
-        self._begin(save.main.path.name)
+        self._begin(save.path.name)
         if save.template is None:
             self._add(label("No template fits this file. Select bytes to see every way to read them.", wrap=True))
             steps = (
@@ -166,7 +170,7 @@ class Margin(QFrame):
             for state in save.broken_seals[:8]:
                 text = f"{BROKEN} {state.label}: {state.algorithm} says {state.stored}, should say {state.computed}"
                 self._add(label(text, "broken", wrap=True))
-            self._add(pair("files", "\n".join(file.path.name for file in save.files.values())))
+            self._add(pair("files", "\n".join(save.name_of(file) for file in save.on_disk[:MOST_FILES])))
             if save.template.about:
                 self._add(pair("about", save.template.about))
             self._add(label("Next step", "heading"), rule())

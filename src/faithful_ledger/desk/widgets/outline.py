@@ -177,7 +177,8 @@ class OutlineModel(QAbstractItemModel):
         if node.index is not None:
             return f"[{node.index}] {_key_text(node, self._save)}".rstrip()
         if node.parent is None and self._save is not None:
-            return next((f.path.name for f in self._save.files.values() if f.bound and f.bound.root is node), node.file)
+            held = next((f for f in self._save.files.values() if f.bound and f.bound.root is node), None)
+            return node.file if held is None or held.inside else self._save.name_of(held)
         if not isinstance(node, FieldNode):
             return node.title
         return f"{_standing(node, self._save)} {node.spec.name}"

@@ -1,0 +1,94 @@
+"""Binding all files of a save, and the payloads that lie inside of them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from faithful_ledger.core.binding.binary import BoundFile, bind_binary
+from faithful_ledger.core.binding.document import bind_json
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, find
+from faithful_ledger.core.edits import Patched, Replacement
+from faithful_ledger.core.errors import BindingError, LedgerError, ValueRefused
+from faithful_ledger.core.paths import parse_path
+from faithful_ledger.core.source import MemorySource, Source
+from faithful_ledger.core.template.model import FileSpec, Template
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.wrapping import Step
+
+__all__ = ["bind_files"]
+
+LARGEST_WRAPPED = 256 << 20
+
+
+@dataclass(slots=True)
+class Held:
+    """What one field holds: the first step into a payload inside of it."""
+
+    node: FieldNode
+    outer: Source
+    data: bytes
+
+    @classmethod
+    def of(cls, node: FieldNode, outer: Source) -> Held:
+        value = None if node.spec.unknown else node.value
+        return cls(node, outer, value.encode("utf-8") if isinstance(value, str) else node.raw)
+
+    def wrap(self, inner: Patched, cause: str) -> list[Replacement]:
+        """Raises ValueRefused when it does not fit into the field."""
+        data = bytes(inner.read(0, inner.size))
+        if not self.node.spec.unknown:
+            try:
+                data = self.node.spec.codec.encode(data.decode("utf-8"), self.node.raw)
+            except UnicodeDecodeError as error:
+                raise ValueRefused(f"{self.node.path} holds text, and these bytes are none ({error})") from error
+        return [Replacement(self.node.start, self.node.end, data, cause)]
+
+
+def bind_files(template: Template, sources: dict[str, Source]) -> dict[str, BoundFile]:
+    """Lay a template over the payloads of its files; the first file's fields are known to all.
+
+    `sources` are the files on disk; what lies inside of them is unwrapped here.
+    """
+    outer: GroupNode | None = None
+    bound: dict[str, BoundFile] = {}
+    for name, spec in template.files.items():
+        bind = bind_json if spec.format == "json" else bind_binary
+        if not spec.inside:
+            bound[name] = bind(spec, sources[name], outer)
+        else:
+            bound[name] = _bind_inside(spec, bound[spec.inside], outer)
+        outer = outer or bound[name].root
+    return bound
+
+
+def _bind_inside(spec: FileSpec, around: BoundFile, outer: GroupNode | None) -> BoundFile:
+    from faithful_ledger.core.wrapping import Unwrapped
+
+    try:
+        unwrapped = Unwrapped(_steps(spec, around))
+    except LedgerError as error:
+        problem = BindingError(spec.name, 0, error.what, error.remedy)
+        nothing = MemorySource(b"")
+        return BoundFile(spec, nothing, GroupNode(spec.root, None, spec.name, 0), problem)
+    bind = bind_json if spec.format == "json" else bind_binary
+    bound = bind(spec, unwrapped.source, outer)
+    bound.unwrapped = unwrapped
+    return bound
+
+
+def _steps(spec: FileSpec, around: BoundFile) -> list[Step]:
+    from faithful_ledger.core.wrapping import unwrap
+
+    if around.problem is not None:
+        raise around.problem
+    if around.source.size > LARGEST_WRAPPED:
+        raise BindingError(spec.inside, 0, f"layers of files over {LARGEST_WRAPPED >> 20} MiB are not undone")
+    steps: list[Step] = []
+    if spec.held_by:
+        (node,) = find(around.root, parse_path(spec.held_by), spec.held_by)
+        assert isinstance(node, FieldNode)
+        steps.append(Held.of(node, around.source))
+    data = steps[-1].data if steps else bytes(around.source.read(0, around.source.size))
+    return steps + unwrap(data, spec.layers)

@@ -1,0 +1,40 @@
+"""Two sets of files, one compared with the other: which files differ, and how their bytes do."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import NamedTuple
+
+import numpy as np
+
+from faithful_ledger.core.compare.align import Difference, align
+from faithful_ledger.core.source import Source
+
+__all__ = ["ComparedFile", "compare_sets"]
+
+
+class ComparedFile(NamedTuple):
+    """One file of two sets. `equal` bytes are the same at their aligned places, of `largest`."""
+
+    name: str
+    equal: int
+    largest: int
+    differences: list[Difference]
+    same: bool
+
+
+def compare_sets(a: Mapping[str, Source], b: Mapping[str, Source]) -> list[ComparedFile]:
+    """All files of both, by name; one that a side does not have was removed or inserted as a whole."""
+    found = []
+    for name in [*a, *(name for name in b if name not in a)]:
+        if name not in a or name not in b:
+            size = (a if name in a else b)[name].size
+            gone = Difference("removed", 0, size, 0, 0) if name in a else Difference("inserted", 0, 0, 0, size)
+            found.append(ComparedFile(name, 0, size, [gone], same=False))
+            continue
+        before, now = (np.frombuffer(side[name].read(0, side[name].size), np.uint8) for side in (a, b))
+        alignment = align(before, now)
+        differences = alignment.differences()
+        same = not differences and before.size == now.size
+        found.append(ComparedFile(name, alignment.equal, max(before.size, now.size), differences, same))
+    return found

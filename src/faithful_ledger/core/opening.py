@@ -1,0 +1,136 @@
+"""Opening a save: one file, the files a template names, or a whole folder.
+
+A folder that is a save as a whole goes by the folder's name. All plain files below it belong to it; those its template
+describes are bound, the others are bytes that are kept and carried with it.
+"""
+
+from __future__ import annotations
+
+from fnmatch import fnmatchcase
+from pathlib import Path
+
+from faithful_ledger.core.binding import bind_files
+from faithful_ledger.core.errors import AddressError, FileAccessError, LedgerError
+from faithful_ledger.core.save import Save, SaveFile
+from faithful_ledger.core.source import MemorySource, files_below, open_source, unreadable
+from faithful_ledger.core.template import Library, Template
+from faithful_ledger.core.template.model import FileSpec
+
+__all__ = ["find_save", "open_save"]
+
+MOST_FILES = 2000
+MOST_BYTES = 4 << 30
+
+
+def find_save(path: Path, library: Library) -> tuple[Path, Template]:
+    """The main file of a save and its template; `path` may be a folder that holds one save.
+
+    Raises:
+        RecognitionError: no template fits, or several do.
+        AddressError: the folder holds several saves, or none that a template fits.
+        FileAccessError: it cannot be read.
+    """
+    try:
+        files = sorted(path.iterdir()) if path.is_dir() else None
+    except (OSError, ValueError) as error:
+        raise unreadable(path, error) from error
+    if files is None:
+        source, _ = open_source(path)
+        return path, library.recognise(path, source)
+    found = []
+    for file in files:
+        try:
+            found.append((file, library.recognise(file, open_source(file)[0])))
+        except LedgerError:
+            continue
+    if len(found) == 1:
+        return found[0]
+    what = ", ".join(file.name for file, _ in found) or "none that a template fits"
+    raise AddressError(f"the folder {path} holds {len(found)} saves ({what})", "name the file itself")
+
+
+def open_save(path: Path, template: Template | None) -> Save:
+    """Open a save; with no template it is bytes. A folder is opened with all that is in it.
+
+    A file that does not fit its template, or is missing beside the first one, does not stop the others: it has a
+    `problem`, and nothing can be posted until it is gone.
+
+    Raises:
+        FileAccessError: the first file cannot be read.
+        AddressError: the folder is empty, holds too much for a save, or nothing this template describes.
+    """
+    if path.is_dir():
+        return _open_folder(path, template)
+    if template is None:
+        return Save(None, {"file": _open("file", path)})
+    files = {template.main.name: _open(template.main.name, path)}
+    for name, spec in _others(template):
+        files[name] = _open_beside(spec, path.parent / spec.file_name, path.name)
+    return _bound(Save(template, files))
+
+
+def _open_folder(folder: Path, template: Template | None) -> Save:
+    paths = {path.relative_to(folder).as_posix(): path for path in files_below(folder)}
+    if not paths:
+        raise AddressError(f"the folder {folder} holds no file", "name the save itself")
+    total = sum(path.stat().st_size for path in paths.values()) if len(paths) <= MOST_FILES else 0
+    if len(paths) > MOST_FILES or total > MOST_BYTES:
+        what = f"{len(paths)} files" if len(paths) > MOST_FILES else f"{total >> 20} MiB"
+        raise AddressError(f"the folder {folder} holds {what}, too much for one save", "name the folder of one save")
+    files: dict[str, SaveFile] = {}
+    if template is not None:
+        main = next((name for name in paths if fnmatchcase(name, template.main.file_name)), None)
+        if main is None:
+            raise AddressError(f"no file in {folder} is named {template.main.file_name}", "choose another template")
+        files[template.main.name] = _open(template.main.name, paths.pop(main))
+        for name, spec in _others(template):
+            files[name] = _open_beside(spec, folder / spec.file_name, main)
+            paths.pop(spec.file_name, None)
+    for name, path in paths.items():
+        files[name if name not in files else f"./{name}"] = _open(name, path)
+    return _bound(Save(template, files, folder))
+
+
+def _others(template: Template) -> list[tuple[str, FileSpec]]:
+    """The files on disk beside the first one."""
+    return [(name, spec) for name, spec in list(template.files.items())[1:] if not spec.inside]
+
+
+def _open(name: str, path: Path) -> SaveFile:
+    source, moment = open_source(path)
+    return SaveFile(name, path, source, moment, None)
+
+
+def _open_beside(spec: FileSpec, path: Path, main: str) -> SaveFile:
+    try:
+        return _open(spec.name, path)
+    except FileAccessError as error:
+        problem = FileAccessError(
+            f"{error.what}; it belongs to the same save as {main}", "nothing can be posted until it is back"
+        )
+        return SaveFile(spec.name, path, MemorySource(b""), None, None, problem)
+
+
+def _bound(save: Save) -> Save:
+    """Lay the template over the files, and add the payloads inside of them, each behind its file."""
+    if save.template is None:
+        return save
+    bound = bind_files(save.template, {name: file.source for name, file in save.files.items()})
+    files: dict[str, SaveFile] = {}
+    for name, around in bound.items():
+        file = save.files.get(name) or SaveFile(name, files[around.spec.inside].path, around.source, None, None)
+        file.bound = around
+        file.problem = file.problem or _with_name(file.path, around.problem)
+        files[name] = file
+    save.files = files | save.files
+    return save
+
+
+def _with_name(path: Path, problem: LedgerError | None) -> LedgerError | None:
+    """The same problem with the file's name in front, for people with several files."""
+    if problem is None:
+        return None
+    named = type(problem).__new__(type(problem))
+    LedgerError.__init__(named, f"{path.name}: {problem.what}", problem.remedy)
+    named.__dict__.update({key: value for key, value in problem.__dict__.items() if key not in named.__dict__})
+    return named

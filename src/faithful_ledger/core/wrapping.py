@@ -1,0 +1,143 @@
+"""Reaching a payload through named layers, and putting a changed one back through them.
+
+A layer is all packed streams of one kind that a payload holds, joined in their order, or the scrambling over the whole
+of it. Both are found anew in each save: a stream is where it is, a key is the one of this save. On the way back only
+streams whose content changed are packed again; every other byte of the outer payload stays (STYLE: untouched bytes are
+copied, never encoded again).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Protocol
+
+from faithful_ledger.core.edits import Patched, Replacement
+from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.layers import SCRAMBLINGS
+from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
+from faithful_ledger.core.layers.streams import Layer, pack, unpack
+from faithful_ledger.core.profile import find_layers, find_scrambling
+from faithful_ledger.core.source import MemorySource, Source
+
+__all__ = ["Hidden", "Step", "Streams", "Unwrapped", "unwrap"]
+
+
+class Step(Protocol):
+    """One layer: the payload around it, what is inside, and the way back."""
+
+    @property
+    def outer(self) -> Source: ...
+
+    @property
+    def data(self) -> bytes: ...
+
+    def wrap(self, inner: Patched, cause: str) -> list[Replacement]:
+        """What has to change outside so that `inner` is inside.
+
+        Raises:
+            LedgerError: it cannot be wrapped.
+        """
+        ...
+
+
+@dataclass(slots=True)
+class Streams:
+    """All streams of one kind, joined; `starts` are where each begins in `data`."""
+
+    kind: str
+    outer: Source
+    streams: list[Layer]
+    data: bytes
+    starts: list[int]
+
+    @classmethod
+    def of(cls, outer: bytes, streams: list[Layer]) -> Streams:
+        parts = [unpack(outer, stream) for stream in streams]
+        starts = [0]
+        for part in parts[:-1]:
+            starts.append(starts[-1] + len(part))
+        return cls(streams[0].kind, MemorySource(outer), streams, b"".join(parts), starts)
+
+    def wrap(self, inner: Patched, cause: str) -> list[Replacement]:
+        # What comes in where one stream ends and the next begins belongs to the next.
+        old = [*self.starts, len(self.data)]
+        new = [0, *(inner.moved(start) for start in self.starts[1:]), inner.size]
+        changed = []
+        for stream, (old_start, old_end), (start, end) in zip(self.streams, pairwise(old), pairwise(new), strict=True):
+            content = bytes(inner.read(start, end))
+            if content != self.data[old_start:old_end]:
+                span = stream.offset, stream.offset + stream.size
+                packed = pack(self.kind, content, bytes(self.outer.read(*span)))
+                changed.append(Replacement(*span, packed, cause))
+        return changed
+
+
+@dataclass(slots=True)
+class Hidden:
+    """A whole payload under a scrambling."""
+
+    scrambling: Scrambling
+    outer: Source
+    data: bytes
+
+    @classmethod
+    def of(cls, outer: bytes, scrambling: Scrambling) -> Hidden:
+        return cls(scrambling, MemorySource(outer), unscramble(outer, scrambling))
+
+    def wrap(self, inner: Patched, cause: str) -> list[Replacement]:
+        old = bytes(self.outer.read(0, self.outer.size))
+        new = scramble(bytes(inner.read(0, inner.size)), self.scrambling)
+        if self.scrambling.kind == "xor-previous" or len(new) != len(old):
+            return [Replacement(0, len(old), new, cause)]
+        return [
+            Replacement(piece.start, piece.end, new[piece.start : piece.end], cause)
+            for piece in inner.pieces
+            if piece.replacement is not None and piece.start < piece.end
+        ]
+
+
+@dataclass(slots=True)
+class Unwrapped:
+    """A payload and the steps that led to it, the outermost first."""
+
+    steps: list[Step]
+
+    @property
+    def source(self) -> MemorySource:
+        return MemorySource(self.steps[-1].data)
+
+    def wrap(self, inner: Patched, cause: str) -> list[Replacement]:
+        """What has to change in the outermost payload.
+
+        Raises:
+            LedgerError: it cannot be wrapped.
+        """
+        replaced: list[Replacement] = []
+        for step in reversed(self.steps):
+            replaced = step.wrap(inner, cause)
+            inner = Patched(step.outer, replaced)
+        return replaced
+
+
+def unwrap(data: bytes, route: tuple[str, ...]) -> list[Step]:
+    """Undo layers of these kinds, the outermost first.
+
+    Raises:
+        AddressError: one of them is not there.
+    """
+    steps: list[Step] = []
+    for kind in route:
+        step: Step | None
+        if kind in SCRAMBLINGS:
+            scrambling = find_scrambling(data)
+            step = Hidden.of(data, scrambling) if scrambling is not None and scrambling.kind == kind else None
+        else:
+            streams = [layer for layer in find_layers(data) if layer.kind == kind]
+            step = Streams.of(data, streams) if streams else None
+        if step is None:
+            what = "scrambling" if kind in SCRAMBLINGS else "stream"
+            raise AddressError(f"no {kind} {what} was found", "see Profile for what the file holds")
+        steps.append(step)
+        data = step.data
+    return steps

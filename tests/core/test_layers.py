@@ -1,0 +1,352 @@
+"""Layers: packed streams and scrambling are undone, edited inside, and put back; pinned there, and accepted."""
+
+from __future__ import annotations
+
+import base64
+import bz2
+import gzip
+import io
+import json
+import lzma
+import struct
+import zlib
+from pathlib import Path
+
+import lz4.frame
+import zstandard
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from brinewick.deep import Depot
+from faithful_ledger.core.book import Book
+from faithful_ledger.core.edits import Patched, Replacement
+from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, ValueRefused
+from faithful_ledger.core.evidence import locate, parse_sighting
+from faithful_ledger.core.layers import LAYERS
+from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
+from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.posting import make_plan
+from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.template import Library, parse_template
+from faithful_ledger.core.wrapping import Unwrapped, unwrap
+from tests.support import LedgerCase, play
+
+CONTENT = b"".join(b"%d lots of lamp oil, kept for Tamsin; " % number for number in range(90)) + bytes(300)
+WRITTEN = io.BytesIO()
+with gzip.GzipFile("harbour.dat", "wb", fileobj=WRITTEN, mtime=1_700_000_000) as _file:
+    _file.write(CONTENT)
+
+# (kind, a stream, how many of its first bytes say how it was packed and must stay)
+STREAMS = (
+    ("zlib", zlib.compress(CONTENT, 9), 2),
+    ("zlib", zlib.compress(CONTENT, 1), 2),
+    ("gzip", WRITTEN.getvalue(), 22),
+    ("bzip2", bz2.compress(CONTENT, 3), 4),
+    ("xz", lzma.compress(CONTENT, check=lzma.CHECK_SHA256), 8),
+    ("zstd", zstandard.ZstdCompressor(write_checksum=True).compress(CONTENT), 5),
+    ("zstd", zstandard.ZstdCompressor(write_content_size=False).compress(CONTENT), 5),
+    ("lz4", lz4.frame.compress(CONTENT, content_checksum=True, store_size=False), 6),
+    ("deflate", zlib.compress(CONTENT)[2:-4], 0),
+    ("base64", base64.b64encode(CONTENT), 0),
+)
+DEEP = """\
+ledger: 1
+id: deep
+title: The deep edition, described
+recognise: [{name: "*.bwd"}]
+files:
+  save:
+    name: "*.bwd"
+    layout:
+      - {constant: magic, bytes: 42 57 44 1B}
+      - {field: version, as: u8}
+      - {field: plays, as: u32}
+      - {field: sum, as: u32, seal: {algorithm: adler-32, over: blocks}}
+      - {field: first_at, as: u32, offset_of: blocks.first_length}
+      - {field: second_at, as: u32, offset_of: blocks.second_length}
+      - group: blocks
+        layout:
+          - {field: first_length, as: uleb128, length_of: first}
+          - {unknown: first, size: first_length}
+          - {field: second_length, as: uleb128, length_of: second}
+          - {unknown: second, size: second_length}
+  company:
+    inside: save.blocks.first
+    layers: [zstd]
+    layout:
+      - {field: name, as: text, length: u8}
+      - {field: year, as: uleb128}
+      - {field: month, as: uleb128}
+      - {field: day, as: uleb128}
+      - {field: clock, as: uleb128}
+      - {field: seed, as: uleb128}
+      - {field: marks, as: uleb128}
+"""
+
+
+def changed(data: bytes, at: int, new: bytes, end: int | None = None) -> Patched:
+    return Patched(MemorySource(data), [Replacement(at, at if end is None else end, new, "entry")])
+
+
+class StreamContract(LedgerCase):
+    """What every kind of stream keeps, on samples of several packers."""
+
+    def test_edited_inside_and_put_back(self) -> None:
+        for kind, stream, head in STREAMS:
+            with self.subTest(kind=kind, size=len(stream)):
+                before, behind = b"\x01\x02 HEAD <", b"> \x00tail"
+                outer = MemorySource(before + stream + behind)
+                steps = unwrap(bytes(outer.read(0, outer.size)), (kind,))
+                self.assertEqual(steps[0].data, CONTENT)
+                way = Unwrapped(steps)
+                self.assertEqual(way.wrap(Patched(way.source, []), "x"), [], "nothing changed, nothing packed again")
+                for new in (changed(CONTENT, 40, b"Tamsin Bell"), changed(CONTENT, 40, b"", 61)):
+                    (part,) = way.wrap(new, "layer")
+                    self.assertEqual((part.start, part.end), (len(before), len(before) + len(stream)))
+                    self.assertEqual(part.data[:head], stream[:head], "what the stream says about itself stays")
+                    again = Patched(outer, [part])
+                    data = bytes(again.read(0, again.size))
+                    self.assertTrue(data.startswith(before) and data.endswith(behind))
+                    self.assertEqual(unwrap(data, (kind,))[0].data, bytes(new.read(0, new.size)))
+
+    def test_a_stream_that_is_cut_off_is_no_stream(self) -> None:
+        for kind, stream, _ in STREAMS[:-1]:
+            for size in (0, 3, len(stream) // 2, len(stream) - 1):
+                with self.subTest(kind=kind, size=size), self.assertRaisesRegex(AddressError, f"no {kind} stream was"):
+                    unwrap(b"HEAD" + stream[:size], (kind,))
+
+    def test_of_joined_streams_only_the_changed_one_is_packed_again(self) -> None:
+        parts = [CONTENT[at : at + 500] for at in range(0, 2000, 500)]
+        data = b"\x05".join(zlib.compress(part) for part in parts)
+        (step,) = unwrap(data, ("zlib",))
+        way = Unwrapped([step])
+        for at, which in ((0, 0), (499, 0), (500, 1), (1700, 3), (2000, 3)):
+            with self.subTest(at=at):
+                new = changed(CONTENT[:2000], at, b"more")
+                (part,) = way.wrap(new, "layer")
+                begins = sum(len(zlib.compress(piece)) + 1 for piece in parts[:which])
+                self.assertEqual((part.start, part.end), (begins, begins + len(zlib.compress(parts[which]))))
+                again = Patched(MemorySource(data), [part])
+                data_again = bytes(again.read(0, again.size))
+                self.assertEqual(unwrap(data_again, ("zlib",))[0].data, bytes(new.read(0, new.size)))
+        both = changed(CONTENT[:2000], 480, b"over the border", 520)
+        self.assertEqual(len(way.wrap(both, "layer")), 2)
+
+    @given(st.binary(min_size=1, max_size=400), st.binary(min_size=1, max_size=9), st.sampled_from(LAYERS[-3:]))
+    def test_scrambling_is_undone_and_done_again(self, data: bytes, key: bytes, kind: str) -> None:
+        found = Scrambling(kind, b"" if kind == "xor-previous" else key, 0.5)  # type: ignore[arg-type]
+        self.assertEqual(scramble(unscramble(data, found), found), data)
+        self.assertEqual(unscramble(scramble(data, found), found), data)
+
+    @settings(max_examples=40, deadline=None)
+    @given(st.integers(0, 900), st.integers(0, 60), st.binary(max_size=30), st.sampled_from(["xor", "add"]))
+    def test_layers_in_layers_give_back_any_edit(self, at: int, removed: int, new: bytes, kind: str) -> None:
+        packed = b"BWK0" + (bytes(5) + bytes(range(1, 60))) * 99 + bytes(9000) + zlib.compress(CONTENT) + bytes(4000)
+        hidden = scramble(packed, Scrambling(kind, b"\x51\x07\xee", 0.5))  # type: ignore[arg-type]
+        way = Unwrapped(unwrap(hidden, (kind, "zlib")))
+        inner = changed(CONTENT, at, new, at + removed)
+        parts = way.wrap(inner, "layer")
+        outer = Patched(MemorySource(hidden), parts)
+        found = unwrap(bytes(outer.read(0, outer.size)), (kind, "zlib"))[-1].data
+        self.assertEqual(found, bytes(inner.read(0, inner.size)))
+
+
+class DescribedTest(LedgerCase):
+    def test_the_deep_edition_is_edited_inside_its_blocks_and_the_game_accepts(self) -> None:
+        folder = self.folder / "deep"
+        self.assertEqual(play(folder, "--edition", "deep", "start", "Oriel & Sons").status, 0)
+        path, template = Depot(folder).path, parse_template(DEEP.encode(), "deep.yaml")
+        book = Book(self.folder / "book")
+        self.addCleanup(book.close)
+        for name, marks in (("Oriel, Ives and kin", "7"), ("O", "60000"), ("Oriel & Sons", "1250")):
+            save = open_save(path, template)
+            self.assertTrue(save.in_balance, save.findings)
+            save.enter("company.name", name)
+            save.enter("company.marks", marks)
+            plan = make_plan(save)
+            self.assertTrue(plan.in_balance)
+            self.assertEqual([finding.message for finding in plan.findings if finding.level == "warning"][1:], [])
+            causes = {change.cause for change in plan.changes if change.file == "save"}
+            self.assertTrue({"layer around company", "seal sum"} <= causes, causes)
+            second = bytes(save.fields("blocks.second")[0].raw)
+            posting = book.post(save, plan)
+            company = Depot(folder).load()
+            self.assertEqual((company.name, str(company.marks)), (name, marks))
+            self.assertIn(second, path.read_bytes(), "the block nobody changed has its old bytes")
+            self.assertEqual(posting.record["files"], [str(path)])
+            self.assertIn("company.bwd → company", {change["file"] for change in posting.record["changes"]})
+        before = book.snapshot(posting.kept)
+        book.reverse(posting)
+        self.assertEqual(bytes(book.kept_source(before.files[0]).read(0, 1 << 20)), path.read_bytes())
+
+    def test_opening_and_posting_nothing_changes_no_byte(self) -> None:
+        folder = self.folder / "deep"
+        play(folder, "--edition", "deep", "start", "Oriel & Sons")
+        save = open_save(Depot(folder).path, parse_template(DEEP.encode(), "deep.yaml"))
+        for file in make_plan(save).files:
+            self.assertEqual(file.changes, [])
+            self.assertEqual(bytes(file.patched.read(0, 1 << 20)), bytes(file.file.source.read(0, 1 << 20)))
+
+    def test_what_is_damaged_or_does_not_fit_is_said(self) -> None:
+        folder = self.folder / "deep"
+        play(folder, "--edition", "deep", "start", "Oriel & Sons")
+        whole = Depot(folder).path.read_bytes()
+        template = parse_template(DEEP.encode(), "deep.yaml")
+        damaged = self.folder / "damaged.bwd"
+        damaged.write_bytes(whole.replace(b"\x28\xb5\x2f\xfd", b"\x28\xb5\x2f\xfe", 1))
+        save = open_save(damaged, template)
+        self.assertRegex(str(save.problem), r"damaged.bwd: company at 0x0 .0.: no zstd stream was found")
+        with self.assertRaises(EntryError):
+            make_plan(save)
+        for cut in range(0, len(whole), 41):
+            damaged.write_bytes(whole[:cut])
+            self.assertIsNotNone(open_save(damaged, template).problem)
+
+    def test_a_packed_stream_that_grows_in_a_file_nobody_described_says_which_numbers_may_be_lengths(self) -> None:
+        packed = zlib.compress(CONTENT)
+        path = self.folder / "a.sav"
+        path.write_bytes(b"HEAD" + struct.pack("<I", len(packed)) + packed + b"tail")
+        text = DEEP[: DEEP.index("    layout:")].replace("bwd", "sav")
+        text += "    layout: []\n  inner: {inside: save, layers: [zlib], layout: [{unknown: all, size: 3000}]}\n"
+        save = open_save(path, parse_template(text.encode(), "a.yaml"))
+        raw = bytearray(save.fields("inner.all")[0].raw)
+        raw[100:200] = bytes(range(100, 200))
+        save.enter("inner.all", raw.hex(" "))
+        (finding,) = make_plan(save).findings
+        self.assertEqual((finding.path, finding.level), ("save", "warning"))
+        self.assertRegex(finding.message, r"behind 0x8 .8. moves by \+\d+; these numbers look like .*: 0x4 .4. .u32le.")
+
+    def test_json_in_a_text_is_edited_and_the_rest_keeps_its_spelling(self) -> None:
+        inner = '{ "tide" :  7.50, "list": [ 1,2 ], "who": "S\\u00f8n" }'
+        outer = '{"a" : 1,\n "clock": ' + json.dumps(inner) + ', "z": [ ] }'
+        path = self.folder / "world.json"
+        path.write_text(outer, "utf-8")
+        text = """ledger: 1
+id: world
+title: World
+files:
+  save: {name: "*.json", format: json, layout: [{field: clock, as: text}]}
+  clock_inside: {inside: save.clock, format: json, layout: [{field: tide, as: number}, {field: who, as: text}]}
+"""
+        save = open_save(path, parse_template(text.encode(), "world.yaml"))
+        save.enter("clock_inside.tide", "12.25")
+        (plan,) = make_plan(save).written
+        self.assertEqual(bytes(plan.patched.read(0, 999)).decode(), outer.replace("7.50", "12.25"))
+        save.tape.clear()
+        save.enter("clock_inside.who", "Ives “the Elder”")
+        (plan,) = make_plan(save).written
+        self.assertEqual(json.loads(json.loads(bytes(plan.patched.read(0, 999)))["clock"])["who"], "Ives “the Elder”")
+        save.enter("clock", "{}")
+        with self.assertRaisesRegex(EntryError, "would both change the bytes"):
+            make_plan(save)
+
+    def test_a_text_of_fixed_size_refuses_what_grew(self) -> None:
+        path = self.folder / "a.bin"
+        path.write_bytes(b'{"n": 5}' + bytes(2))
+        text = """ledger: 1
+id: a
+title: A
+files:
+  save: {name: "*.bin", layout: [{field: notes, as: text, size: 10}]}
+  notes_inside: {inside: save.notes, format: json, layout: [{field: n, as: number}]}
+"""
+        save = open_save(path, parse_template(text.encode(), "a.yaml"))
+        save.enter("notes_inside.n", "500")
+        (plan,) = make_plan(save).written
+        self.assertEqual(bytes(plan.patched.read(0, 10)), b'{"n": 500}')
+        save.enter("notes_inside.n", "5000")
+        with self.assertRaises(ValueRefused):
+            make_plan(save)
+
+    def test_mistakes_about_payloads_are_told(self) -> None:
+        for keys, words in (
+            ("inside: sav, layers: [zlib]", "“sav” is no file here; did you mean “save”?"),
+            ("inside: save", "it is inside a whole file, so say through which layers"),
+            ("inside: save, layers: [zip]", "“zip” is no layer; did you mean “gzip”?"),
+            ("inside: save.version, layers: [zlib]", "“version” is neither a text nor unknown bytes"),
+            ("inside: save.nothing, layers: [zlib]", "“nothing” leads to no field"),
+            ("inside: inner, layers: [zlib]", "“inner” is no file here"),
+            ("name: a, inside: save, layers: [zlib]", "a file has one of name and inside"),
+            ("layers: [zlib]", "a file has one of name and inside"),
+        ):
+            text = DEEP[: DEEP.index("  company:")] + "  inner: {" + keys + ", layout: []}\n"
+            with self.subTest(keys=keys), self.assertRaises(LedgerError) as caught:
+                parse_template(text.encode(), "x.yaml")
+            self.assertIn(words, str(caught.exception))
+
+
+class PinnedInsideTest(LedgerCase):
+    """What was located inside layers goes into the template, and is posted from there."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.place = self.folder / "place"
+
+    def pinned(self, name: str, saves: list[bytes], seen: list[str], quantity: str = "Marks") -> tuple[Path, str]:
+        path = self.place / name
+        path.parent.mkdir(exist_ok=True)
+        path.write_bytes(saves[-1])
+        found = locate([MemorySource(data) for data in saves], [parse_sighting(text) for text in seen])
+        book = Book(self.place / "book")
+        self.addCleanup(book.close)
+        library = Library((book.folder / "templates",), None)
+        present = sorted((book.folder / "templates").glob("*.yaml"))
+        template = library.get(present[0].stem) if present else None
+        field = book.add_place(open_save(path, template), library, found.places[0], quantity)
+        return path, field
+
+    def reopened(self, path: Path) -> tuple[Path, object]:
+        (text,) = (self.place / "book" / "templates").glob("*.yaml")
+        return text, open_save(path, parse_template(text.read_bytes(), text.name))
+
+    def test_through_layers_joined_chunks_and_texts(self) -> None:
+        values = ["1410", "1520", "1333"]
+        plain = [bytes(90) + struct.pack("<I", int(value)) + bytes(range(90)) for value in values]
+        chunks = [[data[:80] + bytes(40), data[80:] + bytes(30)] for data in plain]
+        document = [json.dumps({"w": json.dumps({"purse": {"marks": int(value)}})}) for value in values]
+        for number, (name, saves, route, where) in enumerate(
+            (
+                ("a.sav", [b"HEAD" + zlib.compress(data) for data in plain], ["zlib"], "unpacked.marks"),
+                (
+                    "b.sav",
+                    [b"".join(b"\x07" + gzip.compress(part) for part in parts) for parts in chunks],
+                    ["gzip"],
+                    "unpacked.marks",
+                ),
+                (
+                    "c.sav",
+                    [base64.b64encode(zlib.compress(data)) for data in plain],
+                    ["base64", "zlib"],
+                    "unpacked.marks",
+                ),
+                ("d.json", [text.encode() for text in document], [], "w_inside.marks"),
+                ("e.sav", [zlib.compress(text.encode()) for text in document], ["zlib"], "w_inside.marks"),
+            )
+        ):
+            with self.subTest(name=name):
+                self.place = self.folder / str(number)
+                path, field = self.pinned(name, saves, values)
+                self.assertEqual(field, where)
+                _, save = self.reopened(path)
+                self.assertEqual(
+                    save.template.files[field.split(".")[0]].layers, tuple(route) if "w_" not in field else ()
+                )  # type: ignore[attr-defined]
+                (node,) = save.fields(field)  # type: ignore[attr-defined]
+                self.assertEqual(node.value, 1333)
+                save.enter(field, "7001")  # type: ignore[attr-defined]
+                book = Book(self.place / "book")
+                book.post(save, make_plan(save))  # type: ignore[arg-type]
+                book.close()
+                _, again = self.reopened(path)
+                self.assertEqual(again.fields(field)[0].value, 7001)  # type: ignore[attr-defined]
+
+    def test_a_second_place_goes_into_the_same_payload(self) -> None:
+        saves = [
+            zlib.compress(bytes(90) + struct.pack("<IHH", a, b, 0) + bytes(60)) for a, b in ((900, 311), (805, 777))
+        ]
+        path, first = self.pinned("a.sav", saves, ["900", "805"])
+        _, second = self.pinned("a.sav", saves, ["311", "777"], "Debt")
+        self.assertEqual((first, second), ("unpacked.marks", "unpacked.debt"))
+        text, save = self.reopened(path)
+        self.assertEqual(list(save.files), ["save", "unpacked"])  # type: ignore[attr-defined]
+        self.assertIn("unpacked.debt", text.read_text())
