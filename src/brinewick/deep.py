@@ -93,7 +93,7 @@ def build(c: Company) -> bytes:
         SaveRefused: when the company breaks a rule of the game.
     """
     validate(c)
-    turn = c.seed % len(c.crew)
+    turn = (c.seed >> 16) % len(c.crew)  # the low bits of such a seed repeat soon
     order = [*range(turn, len(c.crew)), *range(turn)]
     company = (
         text(c.name)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from faithful_ledger.demo.game import Game
-from faithful_ledger.desk.shell import DESCRIBE, GATHER, LOCATE, Shell
+from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE, Shell
 from faithful_ledger.desk.stages.describe import PROFILE, SEARCH
 
 if TYPE_CHECKING:
@@ -36,7 +36,7 @@ def locate_unknown(example: Example, shell: Shell) -> None:
     game = Game(example.shelf.data / "behind-the-curtain")
     save = example.shelf.data / "unknown game" / "saves" / "voyage.dat"
     save.parent.mkdir(parents=True)
-    for name in ("settings.cfg", "intro.ogg", "engine.log"):
+    for name in ("intro.ogg", "engine.log", "saves/options.cfg"):
         (save.parent.parent / name).write_bytes(b"lamp_light = 7\n" * 40)
     shown: list[tuple[str, str, str]] = []
     gather = shell.gather
@@ -57,8 +57,11 @@ def locate_unknown(example: Example, shell: Shell) -> None:
     gather.look()
     shell.session.background.wait()
     example.settle()
-    likely = [candidate.path.name for candidate in gather.candidates[:4]]
-    example.step(f"Gather looks for saves; likely are {', '.join(likely)}", likely[:1] == ["voyage.dat"])
+    likely = [[file.path.name for file in found.files] for found in gather.sets]
+    example.step(
+        f"Gather looks for saves; one set is likely: {', '.join(likely[0])}", likely == [["voyage.dat", "options.cfg"]]
+    )
+    gather.found.tops()[0].setExpanded(True)
     shell.session.told.emit(None)
     example.picture("gather")
     kept = [kept for _, kept in reversed(gather.moments)]
@@ -85,15 +88,18 @@ def locate_unknown(example: Example, shell: Shell) -> None:
         place is not None and bool(place.anchor),
     )
     example.picture("locate")
-    stage.sheet.setCurrentCell(0, 1)
-    example.settle()
-    quantity, place = stage.current, stage.chosen
-    pinned = quantity is not None and place is not None and shell.session.pin(quantity, place)
-    shell.session.background.wait()
-    example.settle()
-    example.step(
-        "Marks is pinned: a template was made, and Edit knows the field", pinned and shell.session.save is not None
-    )
+    for row in range(3):
+        stage.sheet.setCurrentCell(row, 1)
+        example.settle()
+        quantity, place = stage.current, stage.chosen
+        assert quantity is not None and place is not None
+        shell.session.pin(quantity, place)
+        _work(example, shell)
+    opened = shell.session.save
+    assert opened is not None
+    told = {q.name: opened.text(opened.fields(q.pinned)[0]) for q in stage.quantities}
+    said = ", ".join(f"{name} {text}" for name, text in told.items())
+    example.step(f"All three are pinned: a template was made, and Edit shows {said}", tuple(told.values()) == shown[-1])
 
 
 def compare_and_search(example: Example, shell: Shell) -> None:
@@ -187,8 +193,38 @@ def locate_in_the_deep(example: Example, shell: Shell) -> None:
         assert quantity is not None and place is not None
         shell.session.pin(quantity, place)
         _work(example, shell)
-    pinned = [quantity.pinned for quantity in stage.quantities if quantity.pinned]
-    example.step(f"All four are pinned in the book, as {pinned[0]} and so on", len(pinned) == len(stage.quantities))
+    opened = shell.session.save
+    assert opened is not None
+    pinned = [quantity.pinned for quantity in stage.quantities]
+    told = {path: opened.text(opened.fields(path)[0]) for path in pinned if path.startswith("unpacked.")}
+    said = [told.get(pinned[0]), told.get(pinned[1]), "no" if told.get(pinned[3]) == "none" else told.get(pinned[3])]
+    example.step(
+        f"Pinned in the template, inside the layer: {', '.join(f'{path} = {text}' for path, text in told.items())}",
+        said == [shown[-1][0], shown[-1][1], shown[-1][3]],
+    )
+    example.step(
+        f"The name grows, and nothing near it stays: it is pinned in the book, at {pinned[2]}", "zstd" in pinned[2]
+    )
+    _change_in_the_layer(example, shell, pinned[0])
+
+
+def _change_in_the_layer(example: Example, shell: Shell, path: str) -> None:
+    """An entry inside the layer is planned down to the file's bytes; what is not described yet is said."""
+    save = shell.session.save
+    assert save is not None
+    shell.show_stage(EDIT)
+    shell.session.enter(save.fields(path)[0], "1777")
+    _work(example, shell)
+    plan = shell.session.plan
+    changed = {change.file for change in plan.changes} if plan is not None else set()
+    warned = [finding.message for finding in plan.findings] if plan is not None else []
+    example.step(
+        f"1777 marks, written down inside the layer, change {' and '.join(sorted(changed))}", len(changed) == 2
+    )
+    example.step(f"The tape says what is not described yet: {warned[0] if warned else 'nothing moves'}", True)
+    example.picture("layers")
+    shell.session.strike(path)
+    example.settle()
 
 
 def _work(example: Example, shell: Shell) -> None:

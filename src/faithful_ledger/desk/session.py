@@ -17,7 +17,7 @@ from faithful_ledger.core.binding import FieldNode, Node
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.edits import Patched, Replacement
-from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError, ValueRefused
+from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, RecognitionError, ValueRefused
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Mark, Posting, Quantity, Snapshot
@@ -491,14 +491,31 @@ class Session(QObject):
             return False
         path = self._described(save, place)
         if path is None:
-            path = self.attempt(lambda: book.add_place(save, self.shelf.library(book), place, quantity.name))
-            if path is None:
+            try:
+                path = book.add_place(save, self.shelf.library(book), place, quantity.name)
+            except EntryError as error:
+                return self._pin_in_book(quantity, place, error)
+            except LedgerError as error:
+                self.told.emit(Message("broken", str(error)))
                 return False
         book.records.pin(quantity, path)
         self.reopen()
         if self.save is not None and (nodes := self.attempt(lambda: self.save.nodes(path))):  # type: ignore[union-attr]
             self.select_node(nodes[0])
         self.told.emit(Message("holds", f"{quantity.name} is pinned: {path} is in the template now."))
+        return True
+
+    def _pin_in_book(self, quantity: Quantity, place: Place, why: EntryError) -> bool:
+        """Where a template cannot find a place again, the book remembers it all the same."""
+        book = self.book
+        if book is None:
+            return False
+        inside = f", inside {' → '.join(place.route)}" if place.route else ""
+        where = f"0x{place.offsets[-1]:X}, {place.stored_as}{inside}"
+        book.records.pin(quantity, where)
+        self.recorded.emit()
+        text = f"{quantity.name} is pinned in the book only, as {where}: {why}"
+        self.told.emit(Message("open", text))
         return True
 
     @staticmethod

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Sequence
+from itertools import takewhile
 
 import numpy as np
 
@@ -27,7 +28,11 @@ WORD = re.compile(rb"[A-Za-z_][\w -]{3,30}")
 KEYED = 1 << 22  # up to so many bytes are looked into around anchors
 BEFORE, BEHIND = 32, 96
 MOST_ANCHORS = 2048
+PRINTABLE = re.compile(rb"([ -~]{3,})")
+LEAST_SHOWN = 3
 APART = 12
+LEAST_WORD = 4
+LEB128_LAST = 127
 
 Lies = Callable[[int], tuple[int, ...]]
 
@@ -152,28 +157,86 @@ def _is_echo(place: Place, plain: set[tuple[int, int]]) -> bool:
 
 def set_anchor(place: Place, contents: list[bytes], otherwise: str) -> None:
     """Record how a place that moves is found again."""
-    place.behind = _anchor(contents, place.offsets)
+    ends = [_end(content, place, number) for number, content in enumerate(contents)]
+    place.behind = _anchor(contents, place.offsets) or _anchor_after(contents, place.offsets, ends)
     place.anchor = otherwise
     if place.behind is not None:
         run, gap = place.behind
-        shown = run.decode("ascii") if run.isascii() and run.decode("ascii").isprintable() else run.hex(" ").upper()
-        place.anchor = f"{gap} bytes behind the start of “{shown}”"
+        shown = " ".join(
+            part.decode()
+            if len(part) >= LEAST_SHOWN and part.isascii() and part.decode().isprintable()
+            else part.hex(" ").upper()
+            for part in PRINTABLE.split(run)
+            if part
+        )
+        place.anchor = (
+            f"{gap} bytes behind the start of “{shown}”" if gap > 0 else f"{-gap} bytes in front of “{shown}”"
+        )
+
+
+def _end(content: bytes, place: Place, number: int) -> int:
+    """Where the value of a place ends in one snapshot."""
+    at, value = place.offsets[number], place.values[number] if number < len(place.values) else 0
+    storage = STORAGES.get(place.stored_as)
+    if isinstance(value, str):
+        return at + len(value.encode("utf-16-le" if "16" in place.stored_as else "utf-8", "replace"))
+    if storage is not None and storage.family == "leb128":
+        while at + 1 < len(content) and content[at] > LEB128_LAST:
+            at += 1
+        return at + 1
+    if storage is not None and storage.family == "digits":
+        return at + len(f"{value:g}") * (2 if "16" in place.stored_as else 1)
+    return at + (storage.width if storage is not None else 1)
 
 
 def _anchor(contents: list[bytes], offsets: tuple[int, ...]) -> tuple[bytes, int] | None:
-    """The nearest run in front that stands exactly once in every snapshot, at the same distance: a word, else bytes."""
+    """The nearest run in front that stands exactly once in every snapshot, at the same distance: a word, else bytes.
+
+    A word counts as far as it is the same in all of them: letters may follow it that are really numbers.
+    """
     first, at = contents[0], offsets[0]
-    words = [match.span() for match in WORD.finditer(first[max(at - ANCHOR_REACH, 0) : at])]
     base = max(at - ANCHOR_REACH, 0)
-    spans = [(base + start, base + end) for start, end in reversed(words)]
-    spans += [(at - far - size, at - far) for far in range(ANCHOR_REACH) for size in ANCHOR_LENGTHS if at >= far + size]
-    for start, end in spans:
-        run, gap = first[start:end], at - start
-        if run.count(run[:1]) == len(run):
+    words = [(base + match.start(), base + match.end()) for match in WORD.finditer(first[base:at])]
+    for start, end in reversed(words):
+        gap = at - start
+        if min(offsets) < gap:
             continue
-        if all(
-            content[offset - gap : offset - gap + len(run)] == run and content.count(run) == 1
-            for content, offset in zip(contents, offsets, strict=True)
-        ):
+        parts = [content[offset - gap : offset - at + end] for content, offset in zip(contents, offsets, strict=True)]
+        run = _alike(parts)
+        if len(run) >= LEAST_WORD and all(content.count(run) == 1 for content in contents):
             return run, gap
+    for far in range(min(ANCHOR_REACH, min(offsets))):
+        for size in ANCHOR_LENGTHS:
+            if (nearest := _common(contents, offsets, -far - size, size)) is not None:
+                return nearest, far + size
     return None
+
+
+def _alike(parts: list[bytes]) -> bytes:
+    """The beginning that all have in common."""
+    same = (len(set(column)) == 1 for column in zip(*parts, strict=False))
+    return parts[0][: len(list(takewhile(bool, same)))]
+
+
+def _anchor_after(contents: list[bytes], offsets: tuple[int, ...], ends: list[int]) -> tuple[bytes, int] | None:
+    """The nearest such run behind the value; its distance, counted from its beginning, is negative."""
+    widest = max(end - offset for end, offset in zip(ends, offsets, strict=True))
+    for far in range(widest, ANCHOR_REACH):
+        for size in ANCHOR_LENGTHS:
+            if (run := _common(contents, offsets, far, size)) is not None:
+                return run, -far
+    return None
+
+
+def _common(contents: list[bytes], offsets: tuple[int, ...], step: int, size: int) -> bytes | None:
+    """The bytes so far from the offsets, where they are the same in every snapshot and stand nowhere else."""
+    if min(offsets) + step < 0:
+        return None
+    begin = offsets[0] + step
+    run = contents[0][begin : begin + size]
+    if len(run) < size or run.count(run[:1]) == size:
+        return None
+    for content, offset in zip(contents, offsets, strict=True):
+        if content[offset + step : offset + step + size] != run or content.count(run) != 1:
+            return None
+    return run

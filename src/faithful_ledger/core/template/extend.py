@@ -19,6 +19,7 @@ from faithful_ledger.core.template.schema import ELEMENT_KINDS
 __all__ = ["field_name", "with_place", "with_standing"]
 
 SECTION = "Pinned"
+SWITCHED = "yes"  # what the switch of a quantity says when it is set
 NEW = """\
 # Made from sightings; every field says how many of them it explains.
 ledger: 1
@@ -205,7 +206,7 @@ def _element(place: Place, name: str) -> dict[str, Any]:
     elif place.stored_as in TEXT_ENCODINGS:
         element |= _text(place)
     elif place.stored_as.startswith("bit"):
-        element |= {"as": "u8", "switches": {int(place.stored_as[3:]): element["field"]}, **_address(place, 0)}
+        element |= {"as": "u8", "switches": {int(place.stored_as[3:]): SWITCHED}, **_address(place, 0)}
     else:
         raise EntryError(f"templates cannot store {place.stored_as} yet", "choose another place")
     if place.rounding is not None or place.scale != 1 or place.bias:

@@ -14,7 +14,7 @@ from faithful_ledger.core.find import Candidate, CandidateSet
 __all__ = ["FoundTree", "moment_text"]
 
 HEAD = ("File", "Changed", "Bytes", "Content", "Why it is likely", "Folder")
-WIDTHS = (220, 152, 76, 64, 270)
+WIDTHS = (180, 122, 64, 60, 246)
 SIZE, WHY, FOLDER = 2, 4, 5
 PATH = Qt.ItemDataRole.UserRole
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
@@ -37,6 +37,9 @@ class FoundTree(QTreeWidget):
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.header().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
         self.header().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+        self.header().setStretchLastSection(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.headerItem().setTextAlignment(SIZE, Qt.AlignmentFlag.AlignRight)
         for place, width in enumerate(WIDTHS):
             self.setColumnWidth(place, width)
         self.itemActivated.connect(lambda item: self.open_wanted.emit(Path(item.data(0, PATH))))
@@ -52,7 +55,7 @@ class FoundTree(QTreeWidget):
                 continue
             others = len(found.files) - 1
             top = _row(best, f"{best.path.name} and {others} more", contents)
-            top.setText(FOLDER, str(found.folder))
+            top.setText(FOLDER, _folder(found.folder))
             top.addChild(_whole(found))
             for file in found.files:
                 top.addChild(_row(file, file.path.relative_to(found.folder).as_posix(), contents))
@@ -69,11 +72,23 @@ def moment_text(seconds: float) -> str:
     return datetime.fromtimestamp(seconds).strftime("%Y-%m-%d %H:%M:%S")
 
 
+def _changed(seconds: float) -> str:
+    """When a file was changed, in short."""
+    moment = datetime.fromtimestamp(seconds)
+    today = moment.date() == datetime.now().date()
+    return moment.strftime("today %H:%M:%S" if today else "%Y-%m-%d %H:%M")
+
+
+def _folder(path: Path) -> str:
+    """The end of the way to a folder, which tells most."""
+    return str(path) if len(path.parts) <= 3 else "…/" + "/".join(path.parts[-2:])
+
+
 def _whole(found: CandidateSet) -> QTreeWidgetItem:
     """The row for all files of a set as one save."""
     size = f"{sum(file.size for file in found.files):,}".replace(",", "\u202f")
     why = "the folder is opened and kept with all that is in it"
-    item = QTreeWidgetItem([f"all {len(found.files)} as one save", "", size, "", why, str(found.folder)])
+    item = QTreeWidgetItem([f"all {len(found.files)} as one save", "", size, "", why, _folder(found.folder)])
     item.setData(0, PATH, str(found.folder))
     item.setTextAlignment(SIZE, RIGHT)
     return item
@@ -82,10 +97,10 @@ def _whole(found: CandidateSet) -> QTreeWidgetItem:
 def _row(candidate: Candidate, name: str, contents: Mapping[Path, str]) -> QTreeWidgetItem:
     why = "; ".join(candidate.reasons)
     size = f"{candidate.size:,}".replace(",", "\u202f")
-    texts = [name, moment_text(candidate.modified), size, contents.get(candidate.path, ""), why]
-    item = QTreeWidgetItem([*texts, str(candidate.path.parent)])
+    texts = [name, _changed(candidate.modified), size, contents.get(candidate.path, ""), why]
+    item = QTreeWidgetItem([*texts, _folder(candidate.path.parent)])
     item.setData(0, PATH, str(candidate.path))
     item.setTextAlignment(SIZE, RIGHT)
-    for place, text in ((0, str(candidate.path)), (WHY, why)):
+    for place, text in ((0, str(candidate.path)), (WHY, why), (FOLDER, str(candidate.path.parent))):
         item.setToolTip(place, text)
     return item

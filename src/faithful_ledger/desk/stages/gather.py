@@ -149,7 +149,8 @@ class GatherStage(QWidget):
             rest = f", the likeliest {MOST_SHOWN} are shown" if found and len(found) > MOST_SHOWN else ""
             self._show_found()
             count = f"{len(found or [])} {'file' if len(found or []) == 1 else 'files'}"
-            sets = f" in {len(self.sets)} sets" if len(self.sets) < len(found or []) else ""
+            sets = f" in {len(self.sets)} {'set' if len(self.sets) == 1 else 'sets'}"
+            sets = sets if len(self.sets) < len(found or []) else ""
             told = f"{count}{sets}{rest}; a double click opens one" if found else "nothing found there"
             self.found_line.setText(str(error) if error is not None else told)
 
