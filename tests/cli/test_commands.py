@@ -7,6 +7,7 @@ import json
 import os
 import subprocess
 import sys
+import threading
 from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 from typing import Any
@@ -363,7 +364,6 @@ class EvidenceTest(CommandCase):
             (["--seen", f"{path}="], "a sighting is empty"),
             (["--seen", f"{path}=any"], "nothing was seen that tells one place from another"),
             (["--seen", f"{path}=5", "--seen", f"{path}=Oriel"], "is a text and others are numbers"),
-            (["--seen", f"{self.folder}=5"], "is a folder"),
         ):
             with self.subTest(arguments=arguments):
                 self.assertIn(words, self.refused(2, "locate", *arguments))
@@ -410,7 +410,7 @@ class EvidenceTest(CommandCase):
             (["search", path], "one of the arguments --number --text --group --bytes is required"),
             (["search", path, "--number", "x"], "“x” is no number"),
             (["search", path, "--bytes", "zz"], "“zz” is no row of bytes; write it like 0A ?? FF"),
-            (["search", self.folder, "--text", "a"], "is a folder"),
+            (["profile", self.folder], "is a folder; nothing was read; choose the save file itself"),
         ):
             with self.subTest(arguments=arguments):
                 self.assertIn(words, self.refused(2, *arguments))
@@ -431,3 +431,84 @@ class EvidenceTest(CommandCase):
         for name in (path, scrambled):
             self.assertEqual(self.run_command("profile", name)[0], 0)
         self.assertIn("is not there", self.refused(2, "profile", self.folder / "none"))
+
+
+class FolderTest(CommandCase):
+    """A folder as one save, by every command that takes one."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.world = self.folder / "world"
+        (self.world / "region").mkdir(parents=True)
+        self.write(1410)
+
+    def write(self, marks: int) -> None:
+        (self.world / "head.dat").write_bytes(b"WRLD" + bytes(20) + marks.to_bytes(4, "little") + bytes(9))
+        (self.world / "region" / "r0.dat").write_bytes(b"REGN" + bytes(60))
+
+    def test_kept_compared_searched_located_and_brought_back(self) -> None:
+        first = self.json_of("keep", self.world, "--label", "first")
+        self.assertEqual(
+            [Path(file["path"]).relative_to(self.world).as_posix() for file in first["files"]],
+            ["head.dat", "region/r0.dat"],
+        )
+        before = self.tree(self.world)
+        copy = self.folder / "copy"
+        self.run_command("restore", first["id"], "--to", copy)
+        self.assertEqual(self.tree(copy), before)
+        self.write(1502)
+        document = self.json_of("compare", copy, self.world, status=1)
+        self.assertEqual({change["file"] for change in document["changes"]}, {"head.dat"})
+        self.assertEqual(self.json_of("compare", copy, copy)["changes"], [])
+        hits = self.json_of("search", self.world, "--number", "1502")["hits"]
+        self.assertIn(("head.dat", 24, "u32le"), [(hit["file"], hit["offset"], hit["stored_as"]) for hit in hits])
+        places = self.json_of("locate", "--seen", f"{copy}=1410", "--seen", f"{self.world}=1502")["places"]
+        self.assertEqual(
+            {(place["file"], place["offset"]) for place in places if place["stored_as"] == "u32le"}, {("head.dat", 24)}
+        )
+        self.assertEqual(len(self.json_of("snapshots", self.world)), 1)
+        self.run_command("restore", first["id"])
+        self.assertEqual(self.tree(self.world), before)
+        for command in (["compare", copy, self.world], ["search", self.world, "--number", "1410"], ["snapshots"]):
+            self.assertEqual(self.run_command(*command)[0], 0)
+
+    def test_what_needs_a_template_says_so(self) -> None:
+        self.assertIn("holds 0 saves (none that a template fits)", self.refused(2, "read", self.world))
+        self.run_command("keep", self.world)
+        self.assertIn("no template describes the folder", self.refused(2, "read", self.world))
+        (self.folder / "empty").mkdir()
+        self.assertIn("holds no file", self.refused(2, "keep", self.folder / "empty"))
+
+    def test_a_template_for_the_folder(self) -> None:
+        template = self.folder / "world.yaml"
+        template.write_text(
+            """ledger: 1
+id: world
+title: A world
+files:
+  head: {name: head.dat, layout: [{constant: magic, text: WRLD}, {unknown: all, size: 20}, {field: marks, as: u32}]}
+  region: {name: region/r0.dat, layout: [{constant: magic, text: REGN}, {field: lots, as: u16}]}
+"""
+        )
+        document = self.json_of("read", self.world, "--template", template)
+        fields = {field["path"]: field["value"] for field in document["fields"]}
+        self.assertEqual((document["file"], fields["marks"], fields["region.lots"]), (str(self.world), 1410, 0))
+        posted = self.json_of("post", self.world, "--template", template, "--set", "marks=7", "--set", "region.lots=3")
+        self.assertTrue(posted["written"])
+        self.assertEqual((self.world / "head.dat").read_bytes()[24], 7)
+        self.assertEqual((self.world / "region" / "r0.dat").read_bytes()[4], 3)
+        (self.world / "region" / "r0.dat").unlink()
+        self.assertIn(
+            "it belongs to the same save as head.dat", self.refused(2, "check", self.world, "--template", template)
+        )
+
+    def test_each_save_moment_keeps_the_whole_folder(self) -> None:
+        self.run_command("keep", self.world)
+        writer = threading.Timer(1.0, self.write, (1502,))
+        writer.start()
+        status, out, err = self.run_command("watch", self.world, "--for", "3", "--keep", "--json")
+        writer.join()
+        self.assertEqual(status, 0, err)
+        (kept,) = {json.loads(line)["kept"] for line in out.splitlines()}
+        found = {snapshot["id"]: snapshot for snapshot in self.json_of("snapshots", self.world)}
+        self.assertEqual(len(found[kept]["files"]), 2)

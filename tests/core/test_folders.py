@@ -176,8 +176,6 @@ class PinnedInFolderTest(FolderCase):
             self.assertEqual(found.spots, 1)
             save = self.opened()
             paths[name] = self.book.add_place(save, library, found.full[0], name)
-            template = next((self.book.folder / "templates").glob("*.yaml")).stem
-            self.book.remember(self.world, template)
         self.assertEqual(paths, {"marks": "marks", "lots": "r0.lots", "day": "about.day"})
         save = self.opened()
         self.assertEqual([save.fields(path)[0].value for path in paths.values()], [1600, 299, 1600 * 1600 % 9973])

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import zlib
 from pathlib import Path
 
 from PySide6.QtWidgets import QLabel, QPushButton
 
 from brinewick.harbour import Harbour
 from faithful_ledger.core.template import load_template
-from faithful_ledger.desk.shell import EDIT, LOCATE, RECORDS
+from faithful_ledger.desk.shell import DESCRIBE, EDIT, LOCATE, RECORDS
 from tests.desk.support import DeskCase
 from tests.support import play
 
@@ -206,3 +207,42 @@ class LocateTest(DeskCase):
         self.assertEqual(self.shell.stage, RECORDS)
         self.assertTrue(self.shell.records.label_line.hasFocus())
         self.assertIsNone(self.shell.locate.current)
+
+    def test_inside_a_layer_and_in_a_folder_it_is_pinned_edited_and_posted(self) -> None:
+        world = self.folder / "world"
+        (world / "region").mkdir(parents=True)
+        for marks in (1410, 1502, 1377):
+            plain = bytes(90) + marks.to_bytes(4, "little") + bytes(range(90))
+            (world / "region" / "r0.dat").write_bytes(b"REGN" + zlib.compress(plain) + b"end")
+            (world / "about.txt").write_text("lamp oil " * 9)
+            if self.shell.session.save is None:
+                self.shell.session.open(world)
+                self.settle()
+                self.assertIn("the folder is open as one save", self.told())
+            self.shell.session.keep(str(marks))
+        self.shell.session.reopen()
+        self.settle()
+        self.press("Ctrl+2")
+        row = self.name("Marks")
+        self.sight(row, ["1410", "1502", "1377"])
+        stage = self.shell.locate
+        self.assertIn("zlib", str(stage.chosen.layer))
+        self.assertEqual(Path(stage.chosen.file).name, "r0.dat")
+        (pin,) = [b for b in self.shell.margin.findChildren(QPushButton) if b.text() == "Pin it in the template"]
+        self.click(pin)
+        self.settle()
+        self.assertIn("unpacked.marks is in the template now", self.told())
+        self.assertEqual(self.save.path, world)
+        self.assertEqual(self.shell.session.source_title("unpacked"), "r0.dat → unpacked")
+        self.shell.show_stage(EDIT)
+        self.assertTrue(self.shell.session.enter(self.save.fields("unpacked.marks")[0], "7001"))
+        self.work()
+        self.shell.session.post("", lambda posting: None)
+        self.work()
+        self.assertEqual(self.save.fields("unpacked.marks")[0].value, 7001)
+        packed = (world / "region" / "r0.dat").read_bytes()
+        self.assertEqual(zlib.decompressobj().decompress(packed[4:])[90:92], (7001).to_bytes(2, "little"))
+        self.shell.show_stage(DESCRIBE)
+        for name in self.shell.session.source_names:
+            self.shell.describe.show_file(name)
+            self.work()

@@ -158,7 +158,7 @@ def search(options: argparse.Namespace) -> int:
     """Find something in a file; status 1 when it is not there."""
     from faithful_ledger.core import search as searching
 
-    source, _ = open_source(Path(options.file))
+    path = Path(options.file)
     find: Callable[[Source], Iterator[searching.Hit]]
     if options.number is not None:
         number = searching.parse_number(options.number)
@@ -170,18 +170,18 @@ def search(options: argparse.Namespace) -> int:
         find = lambda source: searching.search_group(source, numbers)  # noqa: E731
     else:
         find = lambda source: searching.search_bytes(source, options.bytes)  # noqa: E731
-    hits = list(searching.search_everywhere(source, find))
+    hits = [(n, hit) for n, source in _files_of(path).items() for hit in searching.search_everywhere(source, find)]
     if options.json:
-        print_json({"hits": [hit._asdict() for hit in hits]})
+        print_json({"hits": [hit._asdict() | ({"file": name} if name else {}) for name, hit in hits]})
     else:
         rows = [
             (
-                f"0x{h.offset:X} · {h.offset}",
+                f"{name}{' ' if name else ''}0x{h.offset:X} · {h.offset}",
                 h.stored_as + (f", times {h.scale}" if h.scale > 1 else ""),
                 str(h.size),
                 h.path or h.layer or "",
             )
-            for h in hits
+            for name, h in hits
         ]
         print_table("Hits", ("Offset", "Stored as", "Bytes", "Path, or the layers it lies in"), rows)
     return 0 if hits else 1
@@ -194,13 +194,18 @@ def locate(options: argparse.Namespace) -> int:
     if not options.seen:
         raise AddressError("nothing was seen", "say --seen FILE=VALUE for each kept copy, in the order of time")
     pairs = [split_seen(text) for text in options.seen]
-    sources = [open_source(path)[0] for path, _ in pairs]
-    found = evidence.locate(sources, [evidence.parse_sighting(value) for _, value in pairs], options.most)
+    seen = [evidence.parse_sighting(value) for _, value in pairs]
+    found = evidence.locate_in_set([_files_of(path) for path, _ in pairs], seen, options.most)
     if options.json:
         print_json({"places": [_place_json(place) for place in found.places], "suggestion": found.suggestion})
     else:
         rows = [
-            (f"{p.fits} of {p.of}", p.path or f"0x{p.offsets[0]:X} · {p.offsets[0]}", p.stored_as, "; ".join(p.reasons))
+            (
+                f"{p.fits} of {p.of}",
+                f"{p.file} {p.path or f'0x{p.offsets[0]:X} · {p.offsets[0]}'}".lstrip(),
+                p.stored_as,
+                "; ".join(p.reasons),
+            )
             for p in found.places
         ]
         print_table("Places", ("Fits", "At", "Stored as", "Why"), rows)
@@ -285,4 +290,13 @@ def _place_json(place: Place) -> dict[str, Any]:
         "scale": place.scale,
         "bias": place.bias,
         "rounding": place.rounding,
+        **({"file": place.file} if place.file else {}),
     }
+
+
+def _files_of(path: Path) -> dict[str, Source]:
+    """The file at a path under no name; of a folder all files by their names."""
+    if not path.is_dir():
+        return {"": open_source(path)[0]}
+    save = open_save(path, None)
+    return {save.name_of(file): file.source for file in save.on_disk}

@@ -19,8 +19,9 @@ def opened(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Sa
     shelf: Shelf = options.shelf
     known = shelf.book_of(path)
     library = shelf.library(known)
-    if options.template is not None:
-        template = library.get(options.template)
+    wanted = getattr(options, "template", None)
+    if wanted is not None:
+        template = library.get(wanted)
     elif path.is_dir() and known is not None:  # a folder that was kept as one save, and has a template since
         name = known.template_of(path)
         if name is None:
@@ -41,7 +42,7 @@ def opened_or_bytes(options: argparse.Namespace, path: Path, *, whole: bool = Tr
     try:
         return opened(options, path, whole=whole)
     except LedgerError:
-        if options.template is not None:
+        if getattr(options, "template", None) is not None:
             raise
         return open_save(path, None)
 

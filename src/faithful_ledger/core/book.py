@@ -263,7 +263,7 @@ class Book:
         first = lies_in.relative_to(base) if alone else main
         other = lies_in.relative_to(base) if lies_in != main and not alone else None
         text, field = with_place(text, place, name, first, self.name, save.main.source.size, other)
-        self._write_template(text)
+        self.remember(save.path, self._write_template(text))
         return field
 
     def judge(self, posting: Posting, verdict: str, template: Path | None) -> list[str]:
@@ -283,11 +283,13 @@ class Book:
             self._write_template(text)
         return proven
 
-    def _write_template(self, text: bytes) -> None:
-        """Put a template into this book's own, under its id."""
-        target = self.folder / "templates" / f"{parse_template(text, 'the template').id}.yaml"
+    def _write_template(self, text: bytes) -> str:
+        """Put a template into this book's own, under its id, which is returned."""
+        name = parse_template(text, "the template").id
+        target = self.folder / "templates" / f"{name}.yaml"
         with translated(target, "written"):
             replace_file(target, text, self.disk, 0o644)
+        return name
 
     # writing
 
