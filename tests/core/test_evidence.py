@@ -530,6 +530,18 @@ class AlignmentTest(LedgerCase):
             [(d.kind, d.a0, d.a1, d.b0, d.b1) for d in alignment.differences()], [("moved", 1000, 1400, 5600, 6000)]
         )
 
+    def test_a_short_insertion_in_front_of_bytes_that_are_all_alike_is_no_change(self) -> None:
+        for seed in range(6):
+            rng = numpy.random.default_rng(seed)
+            noise = rng.integers(1, 256, 6000, numpy.uint8)
+            alike = numpy.full(16_384, seed % 3, numpy.uint8)
+            a = numpy.concatenate([noise[:3000], alike, noise[3000:]])
+            short, long_ = rng.integers(4, 256, 15, numpy.uint8), rng.integers(4, 256, 867, numpy.uint8)
+            b = numpy.concatenate([noise[:3000], short, alike, long_, noise[3000:]])
+            for x, y in ((a, b), (b, a)):
+                with self.subTest(seed=seed, first=x.size):
+                    self.assertGreaterEqual(align(x, y).equal, a.size)
+
     def test_odd_cases(self) -> None:
         for left, right in (
             (b"", b""),

@@ -55,6 +55,8 @@ class DeskCase(LedgerCase):
         for _ in range(3):
             application().processEvents()
             QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        while not self.shell.laid_out:
+            application().processEvents()
 
     def wait_for_plan(self) -> None:
         """Until what goes on beside the window is done: a save opened or written, a plan, a search."""

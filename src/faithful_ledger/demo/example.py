@@ -78,9 +78,10 @@ class Example:
         self.settle()
         self.shell.grab().save(str(self.pictures / f"{name}.png"))
 
-    @staticmethod
-    def settle() -> None:
+    def settle(self) -> None:
         for _ in range(3):
+            application().processEvents()
+        while self.shell is not None and not self.shell.laid_out:
             application().processEvents()
 
     def wait(self, done: Callable[[], object]) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QApplication
 
 from faithful_ledger.core.shelf import Shelf
@@ -19,6 +19,7 @@ __all__ = ["application", "make_shell", "run", "tell_unexpected"]
 # Seconds a thread may keep the interpreter while the window waits for it; Python's own 5 ms, at every call into Qt,
 # would hold a frame up while something is searched.
 SWITCH = 0.0002
+AFTER_SHOWN = 150  # milliseconds after which what else will be needed is loaded
 
 
 def application() -> QApplication:
@@ -71,4 +72,5 @@ def run(file: str | None, template: str | None = None, book: str | None = None) 
     if file is None or not shell.session.open(Path(file), template, book):
         shell.welcome.show_recent()
     shell.show()
+    QTimer.singleShot(AFTER_SHOWN, shell.warming.begin)
     return running.exec()

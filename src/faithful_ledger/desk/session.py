@@ -151,7 +151,6 @@ class Session(QObject):
         self.opened.emit()
         self.told.emit(message)
         self._tape_changed()
-        self.recorded.emit()
 
     def reopen(self, then: Callable[[], object] = lambda: None) -> None:
         """Read the save anew, as after a posting; `then` is called when it is there."""

@@ -17,6 +17,7 @@ from faithful_ledger.core.records import Posting, Quantity, Snapshot
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.welcome import Welcome
 from faithful_ledger.desk.theme import HOLDS, OPEN
+from faithful_ledger.desk.warming import Warming
 from faithful_ledger.desk.widgets.banner import Banner
 from faithful_ledger.desk.widgets.basics import column, row
 from faithful_ledger.desk.widgets.head import Head
@@ -106,6 +107,8 @@ class Shell(QMainWindow):
         desk.setObjectName("desk")
         desk.setLayout(body)
         self.setCentralWidget(desk)
+        # Compare and the plan are built when they are wanted: they are small.
+        self.warming = Warming([lambda name=name: getattr(self, name) for name in STAGES], self)
         self._connect()
         self._add_keys()
         self.show_state()
@@ -237,6 +240,11 @@ class Shell(QMainWindow):
     def _added(self, page: Page) -> Page:
         self.sheet.addWidget(page)
         return page
+
+    @property
+    def laid_out(self) -> bool:
+        """Whether nothing is left of what comes bit by bit."""
+        return "edit" not in self.__dict__ or self.edit.laid_out
 
     @property
     def planning(self) -> bool:
@@ -440,6 +448,7 @@ class Shell(QMainWindow):
             self.gather.watcher.stop()
         if "gather" in self.__dict__:
             self.gather.slip.close()
+        self.warming.close()
         self.session.background.close()
         self.session.writer.close()
         super().closeEvent(event)

@@ -197,6 +197,7 @@ def sans(pixels: int = 13, *, strong: bool = False) -> QFont:
     return font
 
 
+@cache
 def mono(pixels: int = 13) -> QFont:
     """The font of bytes and offsets."""
     font = QFont()

@@ -31,6 +31,8 @@ MOST_WINDOWS = 1 << 17
 MOVED_PROBES = 4
 MOST_MOVED_SPANS = 256
 REFINED = 600  # gaps of up to so many bytes on both sides are compared byte by byte
+DENSE = 4  # so many bytes that differ close together may have come in
+LONGEST_SLIDE = 64
 LEAST_REFINED = 3
 
 
@@ -140,7 +142,7 @@ def align(a: Array, b: Array) -> Alignment:
         stay = BLOCK
         back = _backwards(a, b, i, j, *step)
         i, j = step[0] - back, step[1] - back
-    merged = _merged(_refined(a, b, _merged(_trimmed(a, b, runs))))
+    merged = _merged(_slid(a, b, _merged(_refined(a, b, _merged(_trimmed(a, b, runs))))))
     return Alignment(a, b, merged, list(_moved(a, b, merged)))
 
 
@@ -157,25 +159,23 @@ def _follow(a: Array, b: Array, i: int, j: int, enough: int = ENOUGH) -> int:
             length += size
             chunk = min(4 * chunk, CHUNK)
             continue
-        same = np.ones(size, bool)
-        same[wrong_at] = False
         whole = size - size % BLOCK
-        lost = np.flatnonzero(np.bincount(wrong_at // BLOCK, minlength=1)[: whole // BLOCK] > BLOCK - enough)
+        lost = wrong_at[:0]
+        if wrong_at.size > BLOCK - enough:  # else no block can have that many
+            lost = np.flatnonzero(np.bincount(wrong_at // BLOCK, minlength=1)[: whole // BLOCK] > BLOCK - enough)
         if lost.size:
             start = int(lost[0]) * BLOCK
             # The shift happened where the last bytes agreed, which may lie in this block or the one before.
             before = max(start - BLOCK, 0)
-            stretch = same[before : start + BLOCK]
-            wrong = np.flatnonzero(~stretch)
-            run_ends = (
-                before + int(wrong[np.argmax(np.diff(wrong, append=wrong[-1] + 1) <= 4)]) if wrong.size else start
-            )
+            wrong = wrong_at[(wrong_at >= before) & (wrong_at < start + BLOCK)]
+            run_ends = int(wrong[np.argmax(np.diff(wrong, append=wrong[-1] + 1) <= 4)]) if wrong.size else start
             return length + min(max(run_ends, before), start + BLOCK)
         length += whole if whole else size
         last, chunk = size < chunk, min(4 * chunk, CHUNK)
         if whole and size - whole and last:
-            rest = same[whole:]
-            return length + (rest.size if rest.mean() > enough / BLOCK else int(np.argmin(rest)))
+            rest = wrong_at[wrong_at >= whole] - whole
+            agreed = size - whole - rest.size
+            return length + (size - whole if agreed > enough / BLOCK * (size - whole) else int(rest[0]))
 
 
 def _backwards(a: Array, b: Array, i: int, j: int, at_a: int, at_b: int) -> int:
@@ -214,6 +214,33 @@ def _refined(a: Array, b: Array, runs: list[Run]) -> Iterator[Run]:
         if run.length:
             yield run
         at_a, at_b = run.a + run.length, run.b + run.length
+
+
+def _slid(a: Array, b: Array, runs: list[Run]) -> Iterator[Run]:
+    """The same runs; one that goes over a short insertion into bytes that are all alike is divided there.
+
+    In such bytes a shift does not show, so the run went on without it, and what came in counts as changed.
+    """
+    for run, following in pairwise([*runs, Run(a.size, b.size, 0)]):
+        free = following.a - run.a - run.length, following.b - run.b - run.length
+        start = max(run.length - LARGEST_STAY, 0)
+        wrong = np.flatnonzero(a[run.a + start : run.a + run.length] != b[run.b + start : run.b + run.length]) + start
+        dense = np.flatnonzero(wrong[DENSE:] - wrong[:-DENSE] <= 2 * DENSE) if any(free) else wrong[:0]
+        if not dense.size:
+            yield run
+            continue
+        apart = np.flatnonzero(np.diff(wrong[: dense[-1] + 1]) > 2 * DENSE)
+        first = int(apart[-1]) + 1 if apart.size else 0
+        at, before = int(wrong[first]), wrong.size - first
+        best, least = Run(0, 0, 0), before
+        for shift in range(1, min(max(free), LONGEST_SLIDE) + 1):
+            for step_a, step_b in ((0, shift), (shift, 0)):
+                if step_a <= free[0] and step_b <= free[1]:
+                    slid = Run(run.a + at + step_a, run.b + at + step_b, run.length - at)
+                    lost = slid.length - _same_in(a, b, slid)
+                    if lost < least:
+                        best, least = slid, lost
+        yield from (run._replace(length=at), best) if best.length else (run,)
 
 
 def _matched(a: Array, b: Array, a0: int, a1: int, b0: int, b1: int) -> list[Run]:

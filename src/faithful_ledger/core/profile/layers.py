@@ -39,7 +39,7 @@ MAGICS = {
 }
 LOOKED_THROUGH = 1 << 18
 ZLIB_FIRST, ZLIB_HEAD = 0x78, 7
-ZLIB_SECOND = (0x01, 0x5E, 0x9C, 0xDA)
+ZLIB_SECOND = np.isin(np.arange(256), (0x01, 0x5E, 0x9C, 0xDA))
 RAW_BEGIN = 64  # offsets from the beginning at which raw deflate is tried
 EDGE = 256  # bytes in which dense bytes are told from open ones
 OPEN, DENSE = 0.45, 0.55  # shares of different bytes among `EDGE` of them
@@ -76,7 +76,7 @@ def _marked(data: bytes) -> Iterator[tuple[int, str]]:
     for start in range(0, bytes_.size, LOOKED_THROUGH):
         part = bytes_[start : start + LOOKED_THROUGH + ZLIB_HEAD]
         begins = np.flatnonzero(part[: max(part.size - ZLIB_HEAD + 1, 0)] == ZLIB_FIRST)
-        begins = begins[np.isin(part[begins + 1], ZLIB_SECOND)]
+        begins = begins[ZLIB_SECOND[part[begins + 1]]]
         kind = part[begins + 2] >> 1 & 3  # of the first block: stored (its length stands twice), fixed, dynamic, none
         stored = (part[begins + 3] ^ part[begins + 5] == 255) & (part[begins + 4] ^ part[begins + 6] == 255)
         for offset in begins[(kind == 1) | (kind == 2) | ((kind == 0) & stored)].tolist():

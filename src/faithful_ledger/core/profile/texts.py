@@ -13,10 +13,11 @@ NARROW = re.compile(rb"(?:[\x20-\x7e]|[\xc3-\xdf][\x80-\xbf]|[\xe1-\xef][\x80-\x
 LOW_FIRST = re.compile(rb"(?:[\x20-\x7e]\x00){4,}+(?![\x20-\x7e](?:[^\x00]|\Z))", re.DOTALL)
 HIGH_FIRST = re.compile(rb"(?:\x00[\x20-\x7e]){4,}+(?!\x00)")
 MOST = 2000
-LOOKED_AT, STRETCH = 4 << 20, 1 << 13
+LOOKED_AT, STRETCH = 16 << 20, 1 << 11
 LONGEST = 400
 LEAST = 3
 PLAIN = 0.5  # of the letters of a UTF-8 text; in noise there are more of the others
+NO_LETTERS = bytes((*range(32), 127))
 GAP = re.compile(rb"[\x01-\x1f\x80-\xff]{2}")
 
 
@@ -38,7 +39,8 @@ def find_texts(data: bytes) -> list[TextRun]:
         latest = min(start + 2 * STRETCH, len(data))
         gap = GAP.search(data, start + STRETCH, latest)
         end = gap.end() if gap is not None else latest
-        found += sorted(_runs(data, start, end))
+        if len(data[start:end].translate(None, NO_LETTERS)) >= LEAST:
+            found += sorted(_runs(data, start, end))
         start = end
     return found[:MOST]
 

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
+import time
+from collections.abc import Iterable, Iterator
+
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
@@ -23,6 +26,8 @@ __all__ = ["EditStage"]
 MOST_FILTERED = 100_000
 MOST_FINDINGS = 6
 NARROW = 700
+MOMENT = 0.02  # seconds of laying out sections after which the window may do something else
+END = object()
 
 
 class EditStage(QWidget):
@@ -36,6 +41,8 @@ class EditStage(QWidget):
         self.seen = WhenSeen(self, session, self.show_save)
         self.tables: dict[str, FieldTable] = {}
         self.switches: dict[str, QCheckBox] = {}
+        self._coming: Iterator[None] = iter(())
+        self.laid_out = True
         self._pairs: list[QHBoxLayout] = []
         self._switch_field: dict[str, FieldNode] = {}
         self.page = QWidget()
@@ -50,6 +57,7 @@ class EditStage(QWidget):
         self.seen.follow(session.changed, self.show_entries)
 
     def show_save(self) -> None:
+        self._coming, self.laid_out = iter(()), True
         clear(self.paper)
         self.tables.clear()
         self.switches.clear()
@@ -68,18 +76,33 @@ class EditStage(QWidget):
             self.paper.addStretch(1)
             return
         self._add_findings(save)
+        self._coming, self.laid_out = self._sections(save, save.template.sections), False
+        self._go_on()
+
+    def _sections(self, save: Save, sections: Iterable[SectionSpec]) -> Iterator[None]:
+        """Lay out the sections; each step is a moment's work."""
         narrow: list[QWidget] = []
-        for section in save.template.sections:
+        for section in sections:
             widget = self._section(section, save)
             if section.table is None:
                 narrow.append(widget)
-                continue
-            self._add_narrow(narrow)
-            narrow = []
-            self.paper.addWidget(widget)
+            else:
+                self._add_narrow(narrow)
+                narrow = []
+                self.paper.addWidget(widget)
+            yield
         self._add_narrow(narrow)
         self._fold()
         self.paper.addStretch(1)
+
+    def _go_on(self) -> None:
+        """As many sections as a moment has room for; the others follow when the window has done what else waits."""
+        until = time.monotonic() + MOMENT
+        while time.monotonic() < until:
+            if next(self._coming, END) is END:
+                self.laid_out = True
+                return
+        QTimer.singleShot(0, self, self._go_on)
 
     def show_entries(self) -> None:
         save = self.session.save

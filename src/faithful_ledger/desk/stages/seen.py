@@ -7,6 +7,7 @@ from collections.abc import Callable
 from PySide6.QtCore import QEvent, QObject, SignalInstance
 from PySide6.QtWidgets import QWidget
 
+from faithful_ledger.core.save import Save
 from faithful_ledger.desk.session import Session
 
 __all__ = ["WhenSeen"]
@@ -20,7 +21,8 @@ class WhenSeen(QObject):
         self._stage, self._session, self._show_save = stage, session, show_save
         self._stale = True
         stage.installEventFilter(self)
-        session.opened.connect(self.mark_stale)
+        self._shown: Save | None = None
+        session.opened.connect(self._opened)
 
     def follow(self, signal: SignalInstance, slot: Callable[..., object]) -> None:
         """Call a slot, but not while what it would change is out of date anyway."""
@@ -32,13 +34,17 @@ class WhenSeen(QObject):
         if self._stage.isVisible():
             self._renew()
 
+    def _opened(self) -> None:
+        if self._shown is None or self._shown is not self._session.save:  # else it came into sight a moment ago
+            self.mark_stale()
+
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if event.type() == QEvent.Type.Show and self._stale:
             self._renew()
         return super().eventFilter(watched, event)
 
     def _renew(self) -> None:
-        self._stale = False
+        self._stale, self._shown = False, self._session.save
         self._show_save()
         if self._session.selection is not None:
             self._session.selected.emit(self._session.selection)

@@ -20,6 +20,7 @@ CELL_WIDTHS = {"hex": 24, "decimal": 30, "bits": 74}
 NUMBER_LINE, LETTER_LINE, NAME_LINE, GAP, LANE_LINE = 19, 15, 16, 6, 17
 ROW_HEIGHT = NUMBER_LINE + LETTER_LINE + NAME_LINE + GAP
 OFFSETS_WIDTH = 84
+SPELLINGS: dict[str, Callable[[int], str]] = {"hex": "{:02X}".format, "decimal": str, "bits": "{:08b}".format}
 LOOKED_BEHIND = 4  # bytes after a row that its last letter may need
 
 
@@ -75,8 +76,8 @@ def draw_row(painter: QPainter, row: Row, y: int, left: int) -> None:
     described = {
         at for f in row.fields if not f.spec.unknown for at in range(max(f.start, row.low), min(f.end, row.high))
     }
-    for at, byte in enumerate(row.data, row.low):
-        _draw_cell(painter, row, left + (at - row.start) * cell, y, at, byte, letters[at - row.low], at in described)
+    _draw_numbers(painter, row, y, left, cell, described)
+    _draw_letters(painter, row, y, left, cell, letters)
     bottom = y + NUMBER_LINE + LETTER_LINE
     for lane, data in row.lanes:
         _draw_lane(painter, row, lane, data, bottom, left, cell)
@@ -106,42 +107,57 @@ def _draw_offsets(painter: QPainter, row: Row, y: int) -> None:
         painter.drawText(QPoint(4, y + NUMBER_LINE + LETTER_LINE + (number + 1) * LANE_LINE - 5), told[:11])
 
 
-def _draw_cell(painter: QPainter, row: Row, x: int, y: int, at: int, byte: int, letter: str, described: bool) -> None:
-    theme = colours()
-    width = CELL_WIDTHS[row.base]
-    box = QRect(x, y, width, NUMBER_LINE + LETTER_LINE)
-    new = row.pending.over.get(at)
-    gone = any(start <= at < end for start, end in row.pending.removed)
-    if new is not None or gone:
-        painter.fillRect(box, theme["pending"])
-    if row.selection[0] <= at < row.selection[1]:
-        painter.fillRect(box, theme["tint"])
-        painter.fillRect(QRect(x, y + NUMBER_LINE + LETTER_LINE - 2, width, 2), theme["holds"])
-    shown = byte if new is None else new
-    number = {"hex": f"{shown:02X}", "decimal": str(shown), "bits": f"{shown:08b}"}[row.base]
-    if row.typed is not None and row.typed[0] == at:
-        number = f"{row.typed[1]}_"
-        painter.setPen(theme["open"])
-    else:
-        quiet = "faint" if shown == 0 else "ink" if described else "quiet"
-        painter.setPen(theme["open" if new is not None or gone else quiet])
+def _draw_numbers(painter: QPainter, row: Row, y: int, left: int, cell: int, described: set[int]) -> None:
+    """The numbers of a row. Fonts and pens are set once where they stay: each call may wait for another thread."""
+    theme, spell = colours(), SPELLINGS[row.base]
     painter.setFont(mono(13))
-    painter.drawText(QRect(x, y, width, NUMBER_LINE), Qt.AlignmentFlag.AlignCenter, number)
-    if gone:
-        painter.drawLine(x + 2, y + NUMBER_LINE // 2, x + width - 2, y + NUMBER_LINE // 2)
-    if at in row.pending.inserted:
-        painter.setBrush(theme["open"])
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.drawPolygon(QPolygon([QPoint(x - 4, y), QPoint(x + 4, y), QPoint(x, y + 6)]))
-        painter.setPen(theme["open"])
-        painter.setFont(mono(9))
-        painter.drawText(QPoint(x + 5, y + 7), f"+{row.pending.inserted[at]}")
-    shown_letter = row.letters(bytes([shown]))[0] if new is not None else letter
-    if shown_letter:
-        painter.setFont(mono(11))
-        painter.setPen(theme["quiet"])
-        line = QRect(x - 4, y + NUMBER_LINE - 3, width + 8, LETTER_LINE)
-        painter.drawText(line, Qt.AlignmentFlag.AlignCenter, shown_letter)
+    present = ""
+    for at, byte in enumerate(row.data, row.low):
+        box = QRect(left + (at - row.start) * cell, y, cell, NUMBER_LINE)
+        new = row.pending.over.get(at)
+        gone = any(start <= at < end for start, end in row.pending.removed)
+        if new is not None or gone:
+            painter.fillRect(box.adjusted(0, 0, 0, LETTER_LINE), theme["pending"])
+        if row.selection[0] <= at < row.selection[1]:
+            painter.fillRect(box.adjusted(0, 0, 0, LETTER_LINE), theme["tint"])
+            painter.fillRect(QRect(box.x(), y + NUMBER_LINE + LETTER_LINE - 2, cell, 2), theme["holds"])
+        shown = byte if new is None else new
+        half = row.typed is not None and row.typed[0] == at
+        number = f"{row.typed[1]}_" if half and row.typed is not None else spell(shown)
+        quiet = "faint" if shown == 0 else "ink" if at in described else "quiet"
+        pen = "open" if half or new is not None or gone else quiet
+        if pen != present:
+            painter.setPen(theme[pen])
+            present = pen
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, number)
+        if gone:
+            painter.drawLine(box.x() + 2, y + NUMBER_LINE // 2, box.right() - 1, y + NUMBER_LINE // 2)
+        if at in row.pending.inserted:
+            _draw_inserted(painter, box.x(), y, row.pending.inserted[at])
+            present = ""
+
+
+def _draw_inserted(painter: QPainter, x: int, y: int, count: int) -> None:
+    """A mark where bytes come in, with how many."""
+    painter.save()
+    painter.setBrush(colours()["open"])
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.drawPolygon(QPolygon([QPoint(x - 4, y), QPoint(x + 4, y), QPoint(x, y + 6)]))
+    painter.setPen(colours()["open"])
+    painter.setFont(mono(9))
+    painter.drawText(QPoint(x + 5, y + 7), f"+{count}")
+    painter.restore()
+
+
+def _draw_letters(painter: QPainter, row: Row, y: int, left: int, cell: int, letters: Sequence[str]) -> None:
+    painter.setFont(mono(11))
+    painter.setPen(colours()["quiet"])
+    for at, letter in enumerate(letters[: len(row.data)], row.low):
+        new = row.pending.over.get(at)
+        shown = row.letters(bytes([new]))[0] if new is not None else letter
+        if shown:
+            box = QRect(left + (at - row.start) * cell - 4, y + NUMBER_LINE - 3, cell + 8, LETTER_LINE)
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, shown)
 
 
 def _draw_lane(painter: QPainter, row: Row, lane: StripLane, data: bytes, y: int, left: int, cell: int) -> None:
@@ -157,7 +173,7 @@ def _draw_lane(painter: QPainter, row: Row, lane: StripLane, data: bytes, y: int
         if differs:
             painter.fillRect(QRect(x, y, cell, LANE_LINE - 1), theme["pending"])
         painter.setPen(theme["open" if differs else "faint" if not byte else "quiet"])
-        number = {"hex": f"{byte:02X}", "decimal": str(byte), "bits": f"{byte:08b}"}[row.base]
+        number = SPELLINGS[row.base](byte)
         painter.drawText(QRect(x, y, cell, LANE_LINE - 1), Qt.AlignmentFlag.AlignCenter, number)
 
 
