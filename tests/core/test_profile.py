@@ -111,24 +111,7 @@ class LayersTest(LedgerCase):
                     self.assertEqual(layer, (kind, lead, len(raw), unpacked))
 
     def test_raw_deflate_is_found_where_open_bytes_give_way_to_dense_ones(self) -> None:
-        words = [
-            word.encode()
-            for word in [
-                "lamp",
-                "oil",
-                "brass",
-                "hemp",
-                "line",
-                "sealed",
-                "jar",
-                "bell",
-                "weight",
-                "wax",
-                "plug",
-                "copper",
-                "helm",
-            ]
-        ]
+        words = b"lamp oil brass hemp line sealed jar bell weight wax plug copper helm".split()
         content = b" ".join(random.Random(7).choices(words, k=900))
         packer = zlib.compressobj(9, zlib.DEFLATED, -15)
         raw = packer.compress(content) + packer.flush()
@@ -137,6 +120,17 @@ class LayersTest(LedgerCase):
                 (layer,) = find_layers(lead + raw)
                 self.assertEqual(layer, ("deflate", len(lead), len(raw), len(content)))
                 self.assertEqual(unpack(lead + raw, layer), content)
+
+    def test_raw_deflate_is_found_at_any_offset_even_within_noise(self) -> None:
+        for seed in range(24):
+            rng = random.Random(seed)
+            content = b"".join(rng.choice([b"lamp oil ", b"Tamsin ", b"%d;" % rng.randrange(999)]) for _ in range(300))
+            packer = zlib.compressobj(1 + seed % 9, zlib.DEFLATED, -15)
+            raw = packer.compress(content) + packer.flush()
+            lead = rng.randbytes(rng.randrange(100, 5000))
+            with self.subTest(seed=seed, lead=len(lead)):
+                self.assertIn(("deflate", len(lead), len(raw), len(content)), find_layers(lead + raw + b"\7" * 90))
+                self.assertEqual([layer for layer in find_layers(lead) if layer.kind == "deflate"], [])
 
     def test_several_streams_and_none_inside_another(self) -> None:
         inner = zlib.compress(bytes(500))

@@ -1,8 +1,9 @@
 """Packed streams at any offset: zlib, gzip, bzip2, xz, zstd, LZ4 frames, raw deflate, and base64 text.
 
-Each is believed only when it unpacks to its own end. Raw deflate (RFC 1951) has no mark, so it is tried only where one
-is likely: near the beginning, and where open bytes give way to dense ones. What a stream unpacks to is bounded, so a
-small file cannot fill the memory.
+Each is believed only when it unpacks to its own end. Raw deflate (RFC 1951) has no mark. In files of up to 4 MiB it is
+tried wherever a block with its own codes may begin: the lengths of these codes make a complete code (Kraft, 1949). In
+larger ones, and for blocks with the fixed codes, it is tried near the beginning, and where open bytes give way to dense
+ones. What a stream unpacks to is bounded, so a small file cannot fill the memory.
 """
 
 from __future__ import annotations
@@ -13,16 +14,17 @@ import re
 import zlib
 from collections.abc import Iterator
 from contextlib import suppress
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.layers.streams import MOST_UNPACKED, Layer, unpacker
-from faithful_ledger.core.scan import scan
+from faithful_ledger.core.scan import scan, windows
 from faithful_ledger.core.source import MemorySource
 
 __all__ = ["find_layers"]
 
+Array: TypeAlias = np.ndarray[Any, Any]
 LEAST_UNPACKED = 16
 LEAST_BASE64 = 32
 FIRST_STEP, STEP = 1 << 12, 1 << 20
@@ -44,6 +46,9 @@ RAW_BEGIN = 64  # offsets from the beginning at which raw deflate is tried
 EDGE = 256  # bytes in which dense bytes are told from open ones
 OPEN, DENSE = 0.45, 0.55  # shares of different bytes among `EDGE` of them
 MOST_EDGES, MOST_ROWS = 32, 1 << 11
+EVERYWHERE = 4 << 20
+# What four code lengths of three bits each take up of a code; 128 is all of it.
+KRAFT = sum(np.array([0, 64, 32, 16, 8, 4, 2, 1])[np.arange(4096) >> 3 * place & 7] for place in range(4))
 LEAST_RAW = 48  # packed bytes; shorter streams come to their end by chance
 LEAST_RAW_UNPACKED = 64
 
@@ -93,7 +98,28 @@ def _raw_offsets(data: bytes) -> Iterator[int]:
         edges = np.flatnonzero((different[1:] > DENSE) & (different[:-1] < OPEN)) + 1
         for edge in edges[:MOST_EDGES].tolist():
             likely += range(max((edge - 1) * EDGE, RAW_BEGIN), (edge + 1) * EDGE)
-    return (offset for offset in likely if data[offset] & 6 in (2, 4) and len(data) - offset >= LEAST_RAW)
+    tried = {offset for offset in likely if data[offset] & 6 in (2, 4)}
+    if len(data) <= EVERYWHERE:
+        tried.update(_coded_blocks(data).tolist())
+    return (offset for offset in sorted(tried) if len(data) - offset >= LEAST_RAW)
+
+
+def _coded_blocks(data: bytes) -> Array:
+    """Where a deflate block with codes of its own may begin (RFC 1951, 3.2.7)."""
+    padded = data + bytes(16)
+    head = windows(padded, np.dtype("<u4"))[: len(data)]
+    # block type 2, at most 286 codes for letters and lengths and 30 for distances
+    begins = np.flatnonzero((head & 6 == 4) & (head >> 3 & 31 <= 29) & (head >> 8 & 31 <= 29))
+    words = windows(padded, np.dtype("<u8"))
+    low, high = words[begins], words[begins + 8]
+    lengths = low >> np.uint64(17) | high << np.uint64(47)
+    used = 3 * ((low >> np.uint64(13) & np.uint64(15)) + np.uint64(4))
+    lengths &= (np.uint64(1) << used) - np.uint64(1)
+    total = np.zeros(begins.size, np.int64)
+    for shift in range(0, 60, 12):
+        total += KRAFT[lengths >> np.uint64(shift) & np.uint64(4095)]
+    found: Array = begins[total == 128]
+    return found
 
 
 def _within(layers: list[Layer], start: int, end: int) -> bool:
