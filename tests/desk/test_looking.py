@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QGuiApplication
+from PySide6.QtCore import QEvent, QPoint, Qt
+from PySide6.QtGui import QGuiApplication, QKeyEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog, QLineEdit, QPushButton
 
@@ -21,6 +21,7 @@ from faithful_ledger.core.errors import VaultError
 from faithful_ledger.desk.application import application
 from faithful_ledger.desk.shell import DESCRIBE, GATHER, LOCATE, RECORDS
 from faithful_ledger.desk.stages.describe import PROFILE, SEARCH, TEMPLATE, DescribeStage
+from faithful_ledger.desk.widgets.strip_rows import NUMBER_LINE
 from tests.desk.support import DeskCase
 from tests.support import play
 
@@ -218,6 +219,39 @@ class StripTest(LookingCase):
         stage.rows.setEditText("Row: 37")
         stage._set_row_width()
         self.assertEqual(stage.strip.row_width, 37)
+
+    def test_letters_are_typed_where_they_stand(self) -> None:
+        saves = self.harbour()
+        self.shell.session.open(saves / "harbour.bwk")
+        self.shell.show_stage(DESCRIBE)
+        stage = self.shell.describe
+        name = self.save.fields("crew[0].name")[0]
+        self.shell.session.select("save", name.start + 1, name.start + 2)
+        QTest.keyClick(stage.strip, Qt.Key.Key_Return)
+        QTest.keyClicks(stage.strip, "Abel")
+        self.settle()
+        self.assertEqual(self.save.text(name), "Abell")
+        QTest.keyClick(stage.strip, Qt.Key.Key_Return)
+        QTest.keyClicks(stage.strip, "6D")
+        self.assertEqual(self.save.text(name), "Abelm", "and numbers again")
+        first = stage.strip._row_start(stage.strip._top_row())
+        row, column = divmod(name.start + 1 - first, stage.strip.row_width)
+        at = QPoint(stage.strip._x(column) + 12, row * stage.strip.row_height + NUMBER_LINE + 6)
+        QTest.mouseClick(stage.strip.viewport(), Qt.MouseButton.LeftButton, pos=at)
+        self.type_letter("é")
+        self.assertIn("“é” cannot be typed here: ascii has no such letter", self.told())
+        table = self.folder / "letters.tbl"
+        table.write_text("4F=Ø\n", "utf-8")
+        stage.letters.setEditText(str(table))
+        stage._set_letters()
+        self.type_letter("Ø")
+        self.assertEqual(self.save.text(name), "Obelm")
+
+    def type_letter(self, letter: str) -> None:
+        """QTest itself only types ASCII."""
+        event = QKeyEvent(QEvent.Type.KeyPress, 0, Qt.KeyboardModifier.NoModifier, letter)
+        application().sendEvent(self.shell.describe.strip, event)
+        self.settle()
 
     def broken_table(self) -> Path:
         path = self.folder / "broken.tbl"

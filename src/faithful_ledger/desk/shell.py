@@ -72,6 +72,7 @@ KEYS = [
     ("Space", "turn a switch"),
     ("Tab, arrows", "move; in the bytes with Shift to select more"),
     ("0 … F", "in the bytes: type over them; Ins inserts, Del removes, Ctrl+C copies"),
+    ("Return", "in the bytes: type letters, or numbers again"),
     ("Ctrl+F", "search in the bytes"),
     ("F3, Shift+F3", "in Compare: the next change, the one before"),
 ]

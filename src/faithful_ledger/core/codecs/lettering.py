@@ -11,23 +11,43 @@ import re
 from collections.abc import Callable
 from functools import lru_cache
 from pathlib import Path
-from typing import TypeAlias
 
 from faithful_ledger.core.errors import LedgerError, ValueRefused
 from faithful_ledger.core.source import read_whole
 
 __all__ = ["Lettering", "lettering"]
 
-Lettering: TypeAlias = Callable[[bytes], list[str]]
 LONGEST = 4  # bytes a letter takes
 LARGEST_TABLE = 1 << 20
 LINE = re.compile(r"((?:[0-9A-Fa-f]{2}){1,4})=(.{1,16})")
 
 
-def lettering(name: str) -> Lettering:
-    """What gives the letter of every byte, by an encoding's name or a table's path.
+class Lettering:
+    """Called with bytes, it gives the letter of every byte: at the first byte of each letter, else an empty text.
 
-    The letter stands at its first byte; bytes that begin none have an empty text.
+    `letter` reads bytes of one letter, which takes at least `least`; `spell` gives the bytes of a letter, or None.
+    """
+
+    def __init__(self, letter: Callable[[bytes], str], spell: Callable[[str], bytes | None], least: int) -> None:
+        self.spell = spell
+        self._letter, self._least = letter, least
+
+    def __call__(self, data: bytes) -> list[str]:
+        found = [""] * len(data)
+        at = 0
+        while at < len(data):
+            for size in range(self._least, LONGEST + 1):
+                if at + size <= len(data) and (text := self._letter(data[at : at + size])):
+                    found[at] = text
+                    at += size
+                    break
+            else:
+                at += self._least
+        return found
+
+
+def lettering(name: str) -> Lettering:
+    """The letters of an encoding, by its name, or of a table, by its path.
 
     Raises:
         ValueRefused: Python has no such encoding, and there is no such table, or it has a mistake.
@@ -53,7 +73,13 @@ def _by_codec(name: str) -> Lettering:
             return ""
         return text if len(text) == 1 and text.isprintable() and not text.isspace() else ""
 
-    return lambda data: _letters(data, letter, 2 if name.startswith(("utf-16", "utf_16")) else 1)
+    def spell(text: str) -> bytes | None:
+        try:
+            return text.encode(name)
+        except (UnicodeError, ValueError):
+            return None
+
+    return Lettering(letter, spell, 2 if name.startswith(("utf-16", "utf_16")) else 1)
 
 
 def _by_table(path: Path) -> Lettering:
@@ -70,18 +96,5 @@ def _by_table(path: Path) -> Lettering:
         if match is None:
             raise ValueRefused(f"the table {path.name}, line {number}: “{line[:30]}”", "write bytes=letter, as 0A=A")
         letters[bytes.fromhex(match[1])] = match[2]
-    return lambda data: _letters(data, lambda raw: letters.get(raw, ""), 1)
-
-
-def _letters(data: bytes, letter: Callable[[bytes], str], least: int) -> list[str]:
-    found = [""] * len(data)
-    at = 0
-    while at < len(data):
-        for size in range(least, LONGEST + 1):
-            if at + size <= len(data) and (text := letter(data[at : at + size])):
-                found[at] = text
-                at += size
-                break
-        else:
-            at += least
-    return found
+    spelled = {text: raw for raw, text in reversed(letters.items())}
+    return Lettering(lambda raw: letters.get(raw, ""), spelled.get, 1)

@@ -122,6 +122,7 @@ class DescribeStage(QWidget):
         self.strip.picked.connect(lambda start, end: session.select(self._file, start, end))
         self.strip.typed.connect(lambda start, end, data: session.type_bytes(self._file, start, end, data))
         self.strip.note_wanted.connect(lambda start, end: session.note_wanted.emit())
+        self.strip.untypable.connect(self._tell_untypable)
         self.strip.moved.connect(self.band.show_window)
         self.band.chosen.connect(self._point)
         self.profile.chosen.connect(self._show_bytes)
@@ -297,6 +298,11 @@ class DescribeStage(QWidget):
         self.rows.setEditText(f"Row: {width}")
         self.strip.set_row_width(width, start)
         self.strip.scroll_to(start)
+
+    def _tell_untypable(self, letter: str) -> None:
+        shown = self.letters.currentText().strip()
+        text = f"“{letter}” cannot be typed here: {shown} has no such letter, or the file ends; choose another encoding"
+        self.session.told.emit(Message("broken", text))
 
     def _set_letters(self) -> None:
         letters = self.session.attempt(lambda: lettering(self.letters.currentText().strip()))

@@ -30,6 +30,8 @@ from faithful_ledger.desk.theme import BROKEN, colours, sans
 from faithful_ledger.desk.widgets.strip_rows import (
     CELL_WIDTHS,
     LANE_LINE,
+    LETTER_LINE,
+    NUMBER_LINE,
     OFFSETS_WIDTH,
     ROW_HEIGHT,
     PendingBytes,
@@ -49,13 +51,14 @@ NIBBLES = "0123456789ABCDEF"
 class ByteStrip(QAbstractScrollArea):
     """Signals: `picked(start, end)` when the user selects bytes, `moved(first, last)` when other rows are shown,
     `typed(start, end, data)` when bytes give way to others, come in (start = end) or go (no data), and
-    `note_wanted(start, end)` to mark bytes.
+    `note_wanted(start, end)` to mark bytes; `untypable(text)` when a letter has no bytes in the encoding shown.
     """
 
     picked = Signal(object, object)  # offsets; Qt's own int ends at 2 GiB
     moved = Signal(object, object)
     typed = Signal(object, object, object)
     note_wanted = Signal(object, object)
+    untypable = Signal(str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -70,6 +73,7 @@ class ByteStrip(QAbstractScrollArea):
         self._marks: Sequence[tuple[int, int]] = ()
         self._letters: Lettering = lettering("ascii")
         self._half = ""
+        self._in_letters = False  # whether what is typed are letters
         self.read_only = False
         self._base = "hex"
         self._wanted_width = 0
@@ -242,6 +246,7 @@ class ByteStrip(QAbstractScrollArea):
             [mark for mark in self._marks if mark[0] < high and low < mark[1]],
             self._letters,
             bytes(self._source.read(high, high + 3)),
+            self._in_letters,
         )
 
     def _x(self, column: int) -> int:
@@ -260,6 +265,9 @@ class ByteStrip(QAbstractScrollArea):
         offset = self._offset_at(event.position().toPoint())
         if offset is None or event.button() != Qt.MouseButton.LeftButton:
             return
+        line = int(event.position().y()) % self.row_height
+        self._in_letters = NUMBER_LINE <= line < NUMBER_LINE + LETTER_LINE
+        self.viewport().update()
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             self._extend(offset)
         else:
@@ -313,8 +321,19 @@ class ByteStrip(QAbstractScrollArea):
             self.viewport().update()
             return
         data, self._half = bytes.fromhex(self._half), ""
-        self.typed.emit(at, at + 1, data)
-        following = min(at + 1, self._source.size - 1)
+        self._type_over(at, data)
+
+    def _type_letter(self, letter: str) -> None:
+        data = self._letters.spell(letter)
+        if data is None or self._start + len(data) > self._source.size:
+            self.untypable.emit(letter)
+        else:
+            self._type_over(self._start, data)
+
+    def _type_over(self, at: int, data: bytes) -> None:
+        """New bytes for as many as there are, and on to the next."""
+        self.typed.emit(at, at + len(data), data)
+        following = min(at + len(data), self._source.size - 1)
         self._anchor = following
         self._pick(following, following + 1)
 
@@ -328,9 +347,16 @@ class ByteStrip(QAbstractScrollArea):
             Qt.KeyboardModifier.ShiftModifier,
         )
         if self._end > self._start and not self.read_only and plain:
-            letter = event.text().upper()
-            if self._base == "hex" and letter and letter in NIBBLES:
-                self._type(letter)
+            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+                self._in_letters, self._half = not self._in_letters, ""
+                self.viewport().update()
+                return
+            letter = event.text()
+            if self._in_letters and letter.isprintable() and letter:
+                self._type_letter(letter)
+                return
+            if self._base == "hex" and letter and letter.upper() in NIBBLES:
+                self._type(letter.upper())
                 return
             act = {Qt.Key.Key_Insert: self._insert, Qt.Key.Key_Delete: self._remove}.get(Qt.Key(event.key()))
             if act is not None:

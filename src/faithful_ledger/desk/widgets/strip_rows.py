@@ -14,7 +14,18 @@ from faithful_ledger.core.codecs.lettering import Lettering, lettering
 from faithful_ledger.core.source import Source
 from faithful_ledger.desk.theme import colours, mono, sans
 
-__all__ = ["CELL_WIDTHS", "LANE_LINE", "OFFSETS_WIDTH", "ROW_HEIGHT", "PendingBytes", "Row", "StripLane", "draw_row"]
+__all__ = [
+    "CELL_WIDTHS",
+    "LANE_LINE",
+    "LETTER_LINE",
+    "NUMBER_LINE",
+    "OFFSETS_WIDTH",
+    "ROW_HEIGHT",
+    "PendingBytes",
+    "Row",
+    "StripLane",
+    "draw_row",
+]
 
 CELL_WIDTHS = {"hex": 24, "decimal": 30, "bits": 74}
 NUMBER_LINE, LETTER_LINE, NAME_LINE, GAP, LANE_LINE = 19, 15, 16, 6, 17
@@ -63,6 +74,7 @@ class Row:
     marks: Iterable[tuple[int, int]] = ()
     letters: Lettering = field(default_factory=lambda: lettering("ascii"))
     behind: bytes = b""
+    in_letters: bool = False  # whether what is typed goes to the line of the letters
 
     @property
     def high(self) -> int:
@@ -120,7 +132,8 @@ def _draw_numbers(painter: QPainter, row: Row, y: int, left: int, cell: int, des
             painter.fillRect(box.adjusted(0, 0, 0, LETTER_LINE), theme["pending"])
         if row.selection[0] <= at < row.selection[1]:
             painter.fillRect(box.adjusted(0, 0, 0, LETTER_LINE), theme["tint"])
-            painter.fillRect(QRect(box.x(), y + NUMBER_LINE + LETTER_LINE - 2, cell, 2), theme["holds"])
+            under = NUMBER_LINE + LETTER_LINE if row.in_letters else NUMBER_LINE
+            painter.fillRect(QRect(box.x(), y + under - 2, cell, 2), theme["holds"])
         shown = byte if new is None else new
         half = row.typed is not None and row.typed[0] == at
         number = f"{row.typed[1]}_" if half and row.typed is not None else spell(shown)
