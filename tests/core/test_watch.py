@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import queue
 import subprocess
 import sys
 import threading
@@ -13,7 +14,7 @@ from pathlib import Path
 
 from faithful_ledger.core.errors import FileAccessError
 from faithful_ledger.core.find import FileChange, SaveMoment, watch
-from faithful_ledger.core.find.watch import BUSY, QUIET, _Busy
+from faithful_ledger.core.find.watch import BUSY, MANY, QUIET, _Busy, _moments, _states
 from tests.support import LedgerCase, play
 
 LONG_ENOUGH = 30.0
@@ -105,6 +106,22 @@ class WatchTest(LedgerCase):
         self.assertEqual(busy.tell([log, save], 20.0), [save])
         rare = _Busy()
         self.assertTrue(all(rare.tell([save], second * 90.0) == [save] for second in range(20)))
+
+    def test_after_very_many_writes_what_was_not_told_is_found_all_the_same(self) -> None:
+        path = self.folder / "harbour.bwk"
+        path.write_bytes(b"old")
+        known = dict(_states([self.folder]))
+        path.write_bytes(b"newer")
+        for number, told in ((MANY + 1, [("changed", 2)]), (MANY - 1, [])):
+            written: queue.SimpleQueue[str] = queue.SimpleQueue()
+            for name in range(number):  # written and gone again; the kernel's queue ran over before the save's turn
+                written.put(str(self.folder / f"gone-{name}"))
+            until = time.monotonic() + QUIET + 0.5
+            moments = _moments(
+                written, dict(known), lambda until=until: time.monotonic() > until, lambda: dict(_states([self.folder]))
+            )
+            with self.subTest(number=number):
+                self.assertEqual([(f.change, f.delta) for moment in moments for f in moment.files], told)
 
     def test_what_cannot_be_watched_is_told(self) -> None:
         with self.assertRaisesRegex(FileAccessError, "is no folder; name a folder to watch"):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+import time
 import traceback
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -49,14 +50,22 @@ class DeskCase(LedgerCase):
             self.shell.session.save.tape.clear()
         self.shell.close()
         self.shell.deleteLater()
-        self.settle()
+        self.draw()
 
     def settle(self) -> None:
+        self.draw()
+        until = time.monotonic() + 30
+        while not self.shell.at_rest and time.monotonic() < until:
+            self.shell.session.writer.wait()
+            self.shell.session.background.wait()
+            self.draw()
+
+    @staticmethod
+    def draw() -> None:
+        """What waits in the event loop."""
         for _ in range(3):
             application().processEvents()
             QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
-        while not self.shell.laid_out:
-            application().processEvents()
 
     def wait_for_plan(self) -> None:
         """Until what goes on beside the window is done: a save opened or written, a plan, a search."""

@@ -451,7 +451,8 @@ class PostingTest(DeskCase):
         self.click(self.shell.posting.write_button)
         play(self.saves, "sell", "wax plug")
         (posting,) = self.shell.session.book.postings()  # type: ignore[union-attr]
-        self.assertFalse(self.shell.session.reverse(posting))
+        self.shell.session.reverse(posting)
+        self.settle()
         self.assertIn("has changed since this posting", self.told())
         self.click(self.shell.banner.act)
         self.assertIn("marks 1386", play(self.saves, "show").text)

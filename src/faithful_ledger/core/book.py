@@ -25,6 +25,7 @@ from typing import TYPE_CHECKING, Any
 from faithful_ledger.core.binding import bind_files
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import AddressError, EntryError, FileAccessError, Refused
+from faithful_ledger.core.find import Program, holders
 from faithful_ledger.core.posting.checks import Check, run_checks
 from faithful_ledger.core.posting.plan import Plan, verify
 from faithful_ledger.core.posting.undoing import undoing
@@ -216,10 +217,10 @@ class Book:
             if file.sha256 in damaged or not self.store.path_of(file.sha256).exists()
         ]
 
-    def undoing(self, save: Save) -> list[Check]:
+    def undoing(self, save: Save, running: list[Program] | None = None) -> list[Check]:
         """What will undo a posting to this save."""
         names = [companion.name for companion in save.template.companions] if save.template is not None else []
-        return undoing([file.path for file in save.on_disk], names, self.records.setting("synced"))
+        return undoing([file.path for file in save.on_disk], names, self.records.setting("synced"), running)
 
     def kept_source(self, file: KeptFile) -> Source:
         """Raises VaultError when the kept copy is missing or damaged."""
@@ -293,8 +294,9 @@ class Book:
 
     # writing
 
-    def check(self, plan: Plan, *, detach_links: bool = False) -> list[Check]:
-        return run_checks(plan, self.folder, detach_links=detach_links)
+    def check(self, plan: Plan, *, detach_links: bool = False, running: list[Program] | None = None) -> list[Check]:
+        """What must be true before a plan is written. `running` programs are looked for if not given."""
+        return run_checks(plan, self.folder, detach_links=detach_links, running=running)
 
     def post(self, save: Save, plan: Plan, note: str = "", *, detach_links: bool = False) -> Posting:
         """Write a plan. The untouched files are in the vault before the first byte is written.
@@ -412,8 +414,6 @@ class Book:
                 raise Refused(f"{existing[0]} exists already", "nothing was written; name another place")
             gave_way, removals, old = None, [], {}
             if to is None:
-                from faithful_ledger.core.posting.checks import holders
-
                 if held := holders(targets):
                     path, names = next(iter(held.items()))
                     raise Refused(f"{Path(path).name} is held open by {', '.join(names)}", "close the game first")

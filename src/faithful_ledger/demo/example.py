@@ -79,10 +79,10 @@ class Example:
         self.shell.grab().save(str(self.pictures / f"{name}.png"))
 
     def settle(self) -> None:
-        for _ in range(3):
+        end, rest = time.monotonic() + 30, 3
+        while rest and time.monotonic() < end:
             application().processEvents()
-        while self.shell is not None and not self.shell.laid_out:
-            application().processEvents()
+            rest = rest - 1 if self.shell is None or self.shell.at_rest else 3
 
     def wait(self, done: Callable[[], object]) -> None:
         """Let the window work until something has happened, at most half a minute."""

@@ -174,15 +174,18 @@ class Session(QObject):
         work: Callable[[], T],
         done: Callable[[T], object],
         failed: Callable[[LedgerError], object] | None = None,
+        *,
+        always: bool = False,
     ) -> bool:
         """Do something with so many bytes: few at once, and many beside the window, which is busy meanwhile.
 
-        Whether it is done, or was begun. Unless it was refused, `done` or `failed` is called.
+        Work that looks at all running programs is `always` done beside it. Whether it is done, or was begun. Unless it
+        was refused, `done` or `failed` is called.
         """
         if self._refuse():
             return False
         tell = failed or (lambda error: self.told.emit(Message("broken", str(error))))
-        if size <= PLANNED_AT_ONCE or size > WHOLE:  # of a very large file only a little is read
+        if not always and (size <= PLANNED_AT_ONCE or size > WHOLE):  # of a very large file only a little is read
             try:
                 value = work()
             except LedgerError as error:
@@ -383,8 +386,9 @@ class Session(QObject):
             self._size,
             f"{save.path.name} is written",
             lambda: book.post(save, plan, note, detach_links=detach_links),
-            lambda posting: self.reopen(lambda: then(posting)),
+            lambda posting: self.reopen(lambda: (self.recorded.emit(), then(posting))),
             self._failed(then),
+            always=True,
         )
 
     def _failed(self, then: Callable[[None], object]) -> Callable[[LedgerError], object]:
@@ -425,14 +429,14 @@ class Session(QObject):
 
         def done(_: Snapshot) -> None:
             text = "The posting is reversed: the save has its old bytes again."
-            self.reopen(lambda: self.told.emit(Message("holds", text)))
+            self.reopen(lambda: (self.recorded.emit(), self.told.emit(Message("holds", text))))
 
         def failed(error: LedgerError) -> None:
             again = (lambda: self.reverse(posting, anyway=True)) if "since this posting" in error.what else None
             self.told.emit(Message("broken", str(error), "Reverse it anyway" if again else "", again))
 
         work = partial(book.reverse, posting, anyway=anyway)
-        return self._beside(self._size, "The posting is reversed", work, done, failed)
+        return self._beside(self._size, "The posting is reversed", work, done, failed, always=True)
 
     def restore(self, snapshot: Snapshot) -> bool:
         book = self.book
@@ -446,7 +450,8 @@ class Session(QObject):
             self._size,
             "The snapshot is brought back",
             lambda: book.restore(snapshot),
-            lambda _: self.reopen(lambda: self.told.emit(Message("holds", text))),
+            lambda _: self.reopen(lambda: (self.recorded.emit(), self.told.emit(Message("holds", text)))),
+            always=True,
         )
 
     def restore_elsewhere(self, snapshot: Snapshot, folder: Path) -> None:

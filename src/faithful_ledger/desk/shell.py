@@ -236,6 +236,7 @@ class Shell(QMainWindow):
         made = PostingSheet(self.session)
         made.left.connect(lambda: self.show_stage(EDIT))
         made.posted.connect(self._posted)
+        made.checked.connect(self._show_checks)
         return self._added(made)
 
     def _added(self, page: Page) -> Page:
@@ -243,9 +244,11 @@ class Shell(QMainWindow):
         return page
 
     @property
-    def laid_out(self) -> bool:
-        """Whether nothing is left of what comes bit by bit."""
-        return "edit" not in self.__dict__ or self.edit.laid_out
+    def at_rest(self) -> bool:
+        """Whether nothing is left of what comes bit by bit or beside the window, but for what was searched."""
+        made = self.__dict__
+        edited = "edit" not in made or self.edit.laid_out
+        return edited and not self.session.busy and not ("posting" in made and self.posting.checking)
 
     @property
     def planning(self) -> bool:
@@ -299,7 +302,6 @@ class Shell(QMainWindow):
         self.sheet.setCurrentWidget(self.posting)
         self.posting.show_plan()
         self._show_checks()
-        self.posting.write_button.setFocus()
 
     def post_or_write(self) -> None:
         if self.planning:
@@ -416,7 +418,11 @@ class Shell(QMainWindow):
             self.margin.show_lines("What will undo your work", self.gather.set.check_lines())
 
     def _show_checks(self) -> None:
+        if not self.planning:
+            return
         self.margin.show_lines("Before you post", self.posting.check_lines())
+        if not self.posting.note.hasFocus():
+            self.posting.write_button.setFocus()
 
     def _choose_entry(self, path: str) -> None:
         save = self.session.save

@@ -9,7 +9,7 @@ from faithful_ledger.core.find.look import (
     parse_since,
     usual_folders,
 )
-from faithful_ledger.core.find.programs import Program, programs
+from faithful_ledger.core.find.programs import Program, holders, programs, started_with
 from faithful_ledger.core.find.watch import FileChange, SaveMoment, watch
 
 __all__ = [
@@ -19,10 +19,12 @@ __all__ = [
     "Program",
     "SaveMoment",
     "content_of",
+    "holders",
     "in_sets",
     "look",
     "parse_since",
     "programs",
+    "started_with",
     "usual_folders",
     "watch",
 ]

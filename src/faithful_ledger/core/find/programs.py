@@ -1,27 +1,42 @@
-"""What a running program has open: the folders a game writes to while it runs."""
+"""Running programs: what they have open, and what they were started with. One walk answers all questions."""
 
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable
 from pathlib import Path
 from typing import NamedTuple
 
-__all__ = ["Program", "programs"]
+__all__ = ["Program", "holders", "programs", "started_with"]
 
 LEFT_OUT = ("/proc", "/sys", "/dev", "/usr", "/lib", "/etc", "/run", "/snap", "/opt")
 MOST_FOLDERS = 8
 
 
 class Program(NamedTuple):
-    """A program of the user's with the folders of the files it holds open, those it writes to first."""
+    """A running program: its command line, and the files it holds open with whether it may write to them."""
 
     name: str
     pid: int
-    folders: tuple[Path, ...]
+    words: tuple[str, ...]
+    files: tuple[tuple[str, bool], ...]
+
+    def __str__(self) -> str:
+        return f"{self.name} ({self.pid})"
+
+    @property
+    def folders(self) -> list[Path]:
+        """The folders of the user's files it holds open, those it writes to first; at most eight."""
+        writes: dict[Path, bool] = {}
+        for path, writing in self.files:
+            if not path.startswith(LEFT_OUT):
+                folder = Path(path).parent
+                writes[folder] = writes.get(folder, False) or writing
+        return sorted(writes, key=lambda folder: (not writes[folder], str(folder)))[:MOST_FOLDERS]
 
 
 def programs() -> list[Program]:
-    """Running programs that hold files of the user's open, by name; only those you may look into."""
+    """All programs but this one that you may look into, by name."""
     import psutil
 
     found = []
@@ -29,16 +44,30 @@ def programs() -> list[Program]:
         if process.pid == os.getpid():
             continue
         try:
-            files = process.open_files()
+            files = tuple((file.path, getattr(file, "mode", "r") != "r") for file in process.open_files())
+            words = tuple(process.cmdline())
         except (psutil.Error, OSError):
             continue
-        folders: dict[Path, bool] = {}
-        for file in files:
-            if not file.path.startswith(LEFT_OUT):
-                writes = getattr(file, "mode", "r") != "r"
-                folder = Path(file.path).parent
-                folders[folder] = folders.get(folder, False) or writes
-        if folders:
-            ordered = sorted(folders, key=lambda folder: (not folders[folder], str(folder)))
-            found.append(Program(str(process.info["name"]), process.pid, tuple(ordered[:MOST_FOLDERS])))
+        found.append(Program(str(process.info["name"]), process.pid, words, files))
     return sorted(found, key=lambda program: (program.name.casefold(), program.pid))
+
+
+def holders(paths: Iterable[Path], running: Iterable[Program] | None = None) -> dict[str, list[str]]:
+    """Programs that hold one of these files open, by file."""
+    wanted = {os.path.realpath(path) for path in paths}
+    found: dict[str, list[str]] = {}
+    for program in programs() if running is None else running:
+        for path in {path for path, _ in program.files} & wanted:
+            found.setdefault(path, []).append(str(program))
+    return found
+
+
+def started_with(folder: Path, running: Iterable[Program] | None = None) -> list[str]:
+    """Programs that were started with this folder, or something in it, in their command line."""
+    wanted = str(folder.absolute())
+    return [
+        str(program)
+        for program in (programs() if running is None else running)
+        if program.pid != os.getppid()
+        and any(word == wanted or word.startswith(wanted + os.sep) for word in program.words[1:])
+    ]

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Iterable
 from pathlib import Path
 from typing import NamedTuple
 
+from faithful_ledger.core.find import Program, holders
 from faithful_ledger.core.posting.plan import Plan
 from faithful_ledger.core.source import Moment, moment_of
 
-__all__ = ["Check", "holders", "run_checks"]
+__all__ = ["Check", "run_checks"]
 
 SPARE = 1 << 20
 
@@ -25,12 +25,16 @@ class Check(NamedTuple):
     remedy: str = ""
 
 
-def run_checks(plan: Plan, vault: Path, *, detach_links: bool = False) -> list[Check]:
-    """All checks of a posting, in the order in which people think of them."""
+def run_checks(
+    plan: Plan, vault: Path, *, detach_links: bool = False, running: list[Program] | None = None
+) -> list[Check]:
+    """All checks of a posting, in the order in which people think of them. `running` programs are looked for if not
+    given.
+    """
     files, opened = plan.written, [file for file in plan.files if not file.file.inside]
     paths = [file.file.path for file in files]
     checks = [_unchanged(file.file.path, file.file.moment) for file in opened]
-    checks.append(_not_open([file.file.path for file in opened]))
+    checks.append(_not_open([file.file.path for file in opened], running))
     checks += [_one_name(path, detach_links) for path in paths if _links(path) > 1]
     checks += [_writable(path) for path in paths if path.exists()]
     new = sum(file.patched.size for file in files)
@@ -47,24 +51,6 @@ def run_checks(plan: Plan, vault: Path, *, detach_links: bool = False) -> list[C
     return checks
 
 
-def holders(paths: Iterable[Path]) -> dict[str, list[str]]:
-    """Programs that hold one of these files open, by file: “name (process id)”. Only those that you may look into."""
-    import psutil
-
-    wanted = {os.path.realpath(path) for path in paths}
-    found: dict[str, list[str]] = {}
-    for process in psutil.process_iter(["pid", "name"]):
-        if process.pid == os.getpid():
-            continue
-        try:
-            for file in process.open_files():
-                if file.path in wanted:
-                    found.setdefault(file.path, []).append(f"{process.info['name']} ({process.pid})")
-        except (psutil.Error, OSError):
-            continue
-    return found
-
-
 def _unchanged(path: Path, moment: Moment | None) -> Check:
     try:
         same = moment_of(path.stat()) == moment
@@ -75,8 +61,8 @@ def _unchanged(path: Path, moment: Moment | None) -> Check:
     return Check("unchanged", False, f"{path.name} was changed by another program since it was opened", "open it again")
 
 
-def _not_open(paths: list[Path]) -> Check:
-    found = holders(paths)
+def _not_open(paths: list[Path], running: list[Program] | None) -> Check:
+    found = holders(paths, running)
     if not found:
         return Check("open", True, "no program holds it open")
     path, names = next(iter(found.items()))

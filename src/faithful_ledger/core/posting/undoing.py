@@ -2,32 +2,35 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable
 from pathlib import Path
 
+from faithful_ledger.core.find import Program, holders, programs, started_with
 from faithful_ledger.core.find.look import SYNC_MARKERS
-from faithful_ledger.core.posting.checks import Check, holders
+from faithful_ledger.core.posting.checks import Check
 
-__all__ = ["running_from", "sync_folder", "undoing"]
+__all__ = ["sync_folder", "undoing"]
 
 
-def undoing(paths: Iterable[Path], companions: Iterable[str] = (), synced: str = "") -> list[Check]:
+def undoing(
+    paths: Iterable[Path], companions: Iterable[str] = (), synced: str = "", running: list[Program] | None = None
+) -> list[Check]:
     """What stands in the way of a posting that lasts; each with what to do. `synced` is what the user said once:
-    “yes”, “no” or nothing.
+    “yes”, “no” or nothing; `running` programs are looked for if not given.
     """
+    running = programs() if running is None else running
     found = list(paths)
     folder = found[0].parent
     checks = []
-    held = holders(found)
+    held = holders(found, running)
     for path, names in held.items():
         text = f"{Path(path).name} is held open by {', '.join(names)}"
         checks.append(Check("open", False, text, "close the game: it would write its own state over yours"))
-    running = [] if held else running_from(folder)
-    if running:
-        text = f"{', '.join(running[:3])} runs with this folder"
+    started = [] if held else started_with(folder, running)
+    if started:
+        text = f"{', '.join(started[:3])} runs with this folder"
         checks.append(Check("running", False, text, "if that is the game, close it before you post"))
-    if not held and not running:
+    if not held and not started:
         checks.append(Check("open", True, "no program holds the save open, and none was started with its folder"))
     marker = sync_folder(folder)
     if synced != "no" and (marker is not None or synced == "yes"):
@@ -52,22 +55,3 @@ def sync_folder(folder: Path) -> Path | None:
         if place == home:
             break
     return None
-
-
-def running_from(folder: Path) -> list[str]:
-    """Programs that were started with this folder in their command line or work in it: “name (process id)”."""
-    import psutil
-
-    wanted = str(folder.absolute())
-    found = []
-    mine = {os.getpid(), os.getppid()}
-    for process in psutil.process_iter(["pid", "name"]):
-        if process.pid in mine:
-            continue
-        try:
-            words = process.cmdline()[1:]
-            if any(word == wanted or word.startswith(wanted + os.sep) for word in words):
-                found.append(f"{process.info['name']} ({process.pid})")
-        except (psutil.Error, OSError):
-            continue
-    return found

@@ -13,7 +13,7 @@ from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.source import Source, open_source
+from faithful_ledger.core.source import MemorySource, Source, open_source
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.records import field_text, local_time, plain_table
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono
@@ -39,8 +39,8 @@ class Compared(NamedTuple):
     """
 
     name: str
-    a: bytes
-    b: bytes
+    a: Source
+    b: Source
     equal: int
     differences: list[Difference]
     fields: list[FieldDifference]
@@ -141,8 +141,13 @@ class CompareSheet(QWidget):
                 self._offer_files()
                 self._filter()
 
-        wanted = self.file.currentText()
-        self.session.background.run(lambda: _compared(book, save, pair, still, wanted), done)
+        wanted, before, self.compared = self.file.currentText(), [self.compared], None
+
+        def work() -> Compared:
+            before.clear()  # what takes much memory takes long to let go of, so not in the window's handler
+            return _compared(book, save, pair, still, wanted)
+
+        self.session.background.run(work, done)
 
     def _offer_files(self) -> None:
         """The files that can be looked at, and what lies inside of them."""
@@ -209,7 +214,7 @@ class CompareSheet(QWidget):
         lanes = []
         for name, data, start, end in (("first", found.a, item.a0, item.a1), ("second", found.b, item.b0, item.b1)):
             low = max(start - BEFORE, 0)
-            lanes.append(Lane(name, low, data[low : low + LANE_BYTES], start, end - start))
+            lanes.append(Lane(name, low, bytes(data.read(low, low + LANE_BYTES)), start, end - start))
         self.lanes.show_lanes(lanes)
 
     def step(self, by: int) -> None:
@@ -238,19 +243,19 @@ def _compared(
     differ = [name for name, what in files if what != SAME]
     name = wanted or (main if main in differ or not differ else differ[0])
 
-    def content(side: dict[str, Source], files_: dict[str, BoundFile]) -> bytes:
+    def content(side: dict[str, Source], files_: dict[str, BoundFile]) -> Source:
         source = files_[name].source if name in payloads else side.get(name)
-        return bytes(source.read(0, source.size)) if source is not None else b""
+        return source if source is not None else MemorySource(b"")
 
     data = [content(side, bound[number] if bound else {}) for number, side in enumerate(sides)]
-    a, b = (np.frombuffer(each, np.uint8) for each in data)
+    a, b = (np.frombuffer(each.read(0, each.size), np.uint8) for each in data)
     alignment = align(a, b)
     differences, share = alignment.differences(), 0.0
     if still is not None:
         others = [_sources(book, save, snapshot) for snapshot in still]
         inside = _bound(save, others)
         quiet = [content(side, inside[number] if inside else {}) for number, side in enumerate(others)]
-        noise = Noise(*(np.frombuffer(each, np.uint8) for each in quiet))
+        noise = Noise(*(np.frombuffer(each.read(0, each.size), np.uint8) for each in quiet))
         differences, share = noise.without(a, differences), noise.share
     fields: list[FieldDifference] = list(field_differences(*bound)) if bound else []
     described = {save.name_of(file): key for key, file in save.files.items() if not file.inside}
@@ -300,11 +305,11 @@ def _file_changes(a: dict[str, Source], b: dict[str, Source]) -> list[tuple[str,
 
 
 def _summary(found: Compared) -> str:
-    if not found.differences and len(found.a) == len(found.b):
+    if not found.differences and found.a.size == found.b.size:
         return f"{HOLDS} The bytes are the same" + (", but for what was left out." if found.noise else ".")
     counts = {kind: sum(item.kind == kind for item in found.differences) for kind in SIGNS}
     told = [f"{count} {'place' if count == 1 else 'places'} {SIGNS[kind]}" for kind, count in counts.items() if count]
-    share = found.equal / max(len(found.a), len(found.b), 1)
+    share = found.equal / max(found.a.size, found.b.size, 1)
     noise = f"; {found.noise:.1%} of the first changes by itself" if found.noise else ""
     return f"{OPEN} {share:.1%} of the bytes are the same at their aligned places; {', '.join(told)}{noise}"
 

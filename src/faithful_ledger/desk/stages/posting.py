@@ -5,9 +5,12 @@ from __future__ import annotations
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QLineEdit, QVBoxLayout, QWidget
 
+from faithful_ledger.core.book import Book
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.find import programs
 from faithful_ledger.core.posting import Change, Check, FilePlan, Plan
 from faithful_ledger.core.records import Posting
-from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.records import plain_table
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
@@ -18,9 +21,12 @@ SHOWN_BYTES = 8
 
 
 class PostingSheet(QWidget):
-    """Signals: `left` when the user goes back, `posted(posting)` when it is written."""
+    """Signals: `left` when the user goes back, `checked` when it is known whether it may be written, `posted(posting)`
+    when it is.
+    """
 
     left = Signal()
+    checked = Signal()
     posted = Signal(object)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
@@ -28,6 +34,8 @@ class PostingSheet(QWidget):
         self.session = session
         self.checks: list[Check] = []
         self.warnings: list[Check] = []
+        self.checking = False
+        self._asked = 0
         self.note = QLineEdit()
         self.note.setPlaceholderText("A note for the records, if you like")
         self.note.setAccessibleName("Note")
@@ -54,14 +62,9 @@ class PostingSheet(QWidget):
         plan, book = self.session.plan, self.session.book
         if plan is None or book is None:
             return
-        self.checks = book.check(plan, detach_links=self.detach.isChecked())
-        save = self.session.save
-        told = {check.kind for check in self.checks if not check.ok}
-        undoing = book.undoing(save) if save is not None else []
-        self.warnings = [check for check in undoing if not check.ok and check.kind not in told]
-        self.detach.setVisible(any(check.kind == "links" for check in self.checks))
-        total = sum(max(change.size, change.old_size) for change in plan.changes)
-        files = [file.file.path.name for file in plan.files if file.changes]
+        self._check(book, plan)
+        total = sum(max(change.size, change.old_size) for file in plan.written for change in file.changes)
+        files = [file.file.path.name for file in plan.written]
         entries = _counted(len(plan.entries), "entry", "entries")
         self.summary.setText(
             f"{entries} change {_counted(total, 'byte', 'bytes')} in {' and '.join(files)}. Each is listed "
@@ -76,9 +79,37 @@ class PostingSheet(QWidget):
         self.changes = swap(self.body, self.changes, fresh)
         clear(self.rest)
         self._show_rest(plan)
-        blocking = [check for check in self.checks if not check.ok]
-        self.write_button.setEnabled(not blocking)
-        self.write_button.setText("Write it")
+
+    def _check(self, book: Book, plan: Plan) -> None:
+        """Look at the world beside the window; until that is done nothing can be written."""
+        save, detach = self.session.save, self.detach.isChecked()
+        self._asked += 1
+        asked, self.checking = self._asked, True
+        self.checks, self.warnings = [], []
+        self.write_button.setEnabled(False)
+        self.write_button.setText("checking…")
+
+        def work() -> tuple[list[Check], list[Check]]:
+            running = programs()
+            checks = book.check(plan, detach_links=detach, running=running)
+            return checks, book.undoing(save, running) if save is not None else []
+
+        def done(found: tuple[list[Check], list[Check]] | None, error: LedgerError | None) -> None:
+            if asked != self._asked:
+                return
+            self.checking = False
+            self.write_button.setText("Write it")
+            if found is None:
+                self.session.told.emit(Message("broken", str(error)))
+                return
+            self.checks, undoing = found
+            told = {check.kind for check in self.checks if not check.ok}
+            self.warnings = [check for check in undoing if not check.ok and check.kind not in told]
+            self.detach.setVisible(any(check.kind == "links" for check in self.checks))
+            self.write_button.setEnabled(all(check.ok for check in self.checks))
+            self.checked.emit()
+
+        self.session.background.run(work, done)
 
     def _row(self, file: FilePlan, change: Change) -> tuple[str, ...]:
         new = bytes(file.patched.read(change.offset, change.offset + min(change.size, SHOWN_BYTES)))
@@ -91,7 +122,7 @@ class PostingSheet(QWidget):
         where = f"0x{change.offset:04X} · {change.offset}"
         more = ("", " …")
         return (
-            file.file.path.name,
+            self.session.source_title(file.file.name),
             where,
             size,
             old.hex(" ").upper() + more[change.old_size > SHOWN_BYTES],
@@ -151,6 +182,8 @@ class PostingSheet(QWidget):
 
     def check_lines(self) -> list[tuple[str, str, str]]:
         """The checks for the margin: role, mark and text."""
+        if self.checking:
+            return [("", "", "Looking at the files, the disk and the programs that run…")]
         return [
             ("holds", HOLDS, check.text) if check.ok else ("broken", BROKEN, f"{check.text}; {check.remedy}")
             for check in self.checks
