@@ -56,7 +56,7 @@ class DeskCase(LedgerCase):
         self.draw()
         until = time.monotonic() + 30
         while not self.shell.at_rest and time.monotonic() < until:
-            self.shell.session.writer.wait()
+            self.shell.session.beside.wait()
             self.shell.session.background.wait()
             self.draw()
 
@@ -69,7 +69,7 @@ class DeskCase(LedgerCase):
 
     def wait_for_plan(self) -> None:
         """Until what goes on beside the window is done: a save opened or written, a plan, a search."""
-        self.shell.session.writer.wait()
+        self.shell.session.beside.wait()
         self.settle()
         self.shell.session.background.wait()
         self.settle()

@@ -132,7 +132,7 @@ class LocateTest(DeskCase):
         self.assertRegex(self.margin(), r"\d+ bytes behind the start of “")
         place, quantity = stage.chosen, stage.current
         assert place is not None and quantity is not None
-        self.assertTrue(self.shell.session.pin(quantity, place))
+        self.assertTrue(self.shell.session.evidence.pin(quantity, place))
         self.work()
         field = self.save.fields("tamsin_s_air")[0]
         self.assertEqual((field.value, field.start), (int(self.shown[-1]["Air"]), place.offsets[-1]))
@@ -157,7 +157,7 @@ class LocateTest(DeskCase):
         stage.places.selectRow(number)
         quantity, place = stage.current, stage.chosen
         assert quantity is not None and place is not None
-        self.assertTrue(self.shell.session.pin(quantity, place))
+        self.assertTrue(self.shell.session.evidence.pin(quantity, place))
         self.work()
         self.assertEqual(self.standing(row), "◆ pinned as purse.marks")
         self.assertEqual(list((self.shell.session.book.folder / "templates").glob("*")), [])  # type: ignore[union-attr]

@@ -29,7 +29,7 @@ from tests.support import play
 class LookingCase(DeskCase):
     def work(self) -> None:
         for _ in range(3):
-            self.shell.session.writer.wait()
+            self.shell.session.beside.wait()
             self.shell.session.background.wait()
             self.settle()
 
@@ -427,7 +427,7 @@ class FluidTest(LookingCase):
         while len(tries) <= 6 and min(tries) >= self.MOST:
             spent = [self.spent(act)]
             for _ in range(4):
-                self.shell.session.writer.wait()
+                self.shell.session.beside.wait()
                 self.shell.session.background.wait()
                 spent.append(self.spent(application().processEvents))
             tries.append(max(spent))
@@ -458,7 +458,7 @@ class FluidTest(LookingCase):
             with mock.patch.object(type(session.book), "keep", side_effect=error), mock.patch.object(sys, "excepthook"):
                 session.keep("never")
                 self.work()
-            self.assertEqual(session.busy, "")
+            self.assertEqual(session.beside.busy, "")
             self.assertIn(words, self.told())
         session.keep("after all")
         self.work()

@@ -93,7 +93,7 @@ def locate_unknown(example: Example, shell: Shell) -> None:
         example.settle()
         quantity, place = stage.current, stage.chosen
         assert quantity is not None and place is not None
-        shell.session.pin(quantity, place)
+        shell.session.evidence.pin(quantity, place)
         _work(example, shell)
     opened = shell.session.save
     assert opened is not None
@@ -191,7 +191,7 @@ def locate_in_the_deep(example: Example, shell: Shell) -> None:
         example.settle()
         quantity, place = stage.current, stage.chosen
         assert quantity is not None and place is not None
-        shell.session.pin(quantity, place)
+        shell.session.evidence.pin(quantity, place)
         _work(example, shell)
     opened = shell.session.save
     assert opened is not None

@@ -17,23 +17,23 @@ from faithful_ledger.core.binding import FieldNode, Node
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.edits import Patched, Replacement
-from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, RecognitionError, ValueRefused
+from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError, ValueRefused
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import Plan, make_plan
-from faithful_ledger.core.records import Mark, Posting, Quantity, Snapshot
+from faithful_ledger.core.records import Mark, Posting, Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
-from faithful_ledger.core.source import WHOLE, MemorySource, Source
+from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.desk.background import Background
+from faithful_ledger.desk.beside import AT_ONCE, Beside, Message
+from faithful_ledger.desk.evidence import Evidence
 
 if TYPE_CHECKING:
-    from faithful_ledger.core.evidence import Place
     from faithful_ledger.core.inside import Payload
 
 __all__ = ["Message", "Selection", "Session"]
 
-PLANNED_AT_ONCE = 1 << 20  # bytes of a save whose plan, copy or posting is made without leaving the handler
 RECENT = 400
 T = TypeVar("T")
 
@@ -45,15 +45,6 @@ class Selection(NamedTuple):
     start: int
     end: int
     node: Node | None
-
-
-class Message(NamedTuple):
-    """Something to tell in the banner: `kind` is holds, open or broken; `action` and `act` offer a next step."""
-
-    kind: str
-    text: str
-    action: str = ""
-    act: Callable[[], object] | None = None
 
 
 class Session(QObject):
@@ -75,8 +66,8 @@ class Session(QObject):
         super().__init__()
         self.shelf = shelf
         self.background = background or Background(self)
-        self.writer = Background(self)  # what writes or opens a large save does not wait for a search
-        self.busy = ""
+        self.beside = Beside(self.told, self)
+        self.evidence = Evidence(self)
         self.book: Book | None = None
         self.save: Save | None = None
         self.selection: Selection | None = None
@@ -94,17 +85,17 @@ class Session(QObject):
         While entries are pending the user is asked first, because they belong to the save that is open.
         """
         if self.pending:
-            self._ask_about_entries("Open it without them", lambda: self.open(path, template, book))
+            self.ask_about_entries("Open it without them", lambda: self.open(path, template, book))
             return False
         load = partial(self._load, path, template, book)
-        return self._beside(_size_of(path), f"{path.name} is opened", load, lambda loaded: self._show(*loaded))
+        return self.beside.run(_size_of(path), f"{path.name} is opened", load, lambda loaded: self._show(*loaded))
 
     @property
     def pending(self) -> int:
         """How many entries are on the tape."""
         return len(self.save.tape) if self.save is not None else 0
 
-    def _ask_about_entries(self, action: str, act: Callable[[], object]) -> None:
+    def ask_about_entries(self, action: str, act: Callable[[], object]) -> None:
         """Tell that entries would be lost; the action strikes them and goes on."""
 
         def strike_and_go_on() -> None:
@@ -159,53 +150,11 @@ class Session(QObject):
             return
         name = save.template.id if save.template is not None else None
         load = partial(self._load, save.path, name, None)
-        self._beside(self._size, f"{save.path.name} is read again", load, lambda found: (self._show(*found), then()))
-
-    # work that takes long with a large save
+        self.beside.run(self._size, f"{save.path.name} is read again", load, lambda found: (self._show(*found), then()))
 
     @property
     def _size(self) -> int:
         return self.save.size if self.save is not None else 0
-
-    def _beside(
-        self,
-        size: int,
-        doing: str,
-        work: Callable[[], T],
-        done: Callable[[T], object],
-        failed: Callable[[LedgerError], object] | None = None,
-        *,
-        always: bool = False,
-    ) -> bool:
-        """Do something with so many bytes: few at once, and many beside the window, which is busy meanwhile.
-
-        Work that looks at all running programs is `always` done beside it. Whether it is done, or was begun. Unless it
-        was refused, `done` or `failed` is called.
-        """
-        if self._refuse():
-            return False
-        tell = failed or (lambda error: self.told.emit(Message("broken", str(error))))
-        if not always and (size <= PLANNED_AT_ONCE or size > WHOLE):  # of a very large file only a little is read
-            try:
-                value = work()
-            except LedgerError as error:
-                tell(error)
-                return False
-            done(value)
-            return True
-        self.busy = doing
-        self.told.emit(Message("open", f"{doing}…"))
-
-        def finished(value: T | None, error: LedgerError | None) -> None:
-            self.busy = ""
-            self.told.emit(None)
-            if error is not None:
-                tell(error)
-            else:
-                done(value)  # type: ignore[arg-type]
-
-        self.writer.run(work, finished)
-        return True
 
     # selection
 
@@ -292,7 +241,7 @@ class Session(QObject):
     def enter(self, node: FieldNode, text: str, *, anyway: bool = False) -> bool:
         """Write an entry down from what was typed. A value outside the bounds can be entered after a second word."""
         save = self.save
-        if save is None or self._refuse():
+        if save is None or self.beside.refuse():
             return False
         try:
             save.enter(node.path, text, anyway=anyway)
@@ -313,7 +262,7 @@ class Session(QObject):
     def type_bytes(self, file: str, start: int, end: int, data: bytes) -> bool:
         """Write bytes down that give way to others, come in, or go."""
         save = self.save
-        if save is None or file not in save.files or self._refuse():
+        if save is None or file not in save.files or self.beside.refuse():
             return False
         entry = self.attempt(lambda: enter_bytes(save, file, start, end, data))
         if entry is None:
@@ -322,28 +271,22 @@ class Session(QObject):
         self._tape_changed()
         return True
 
-    def _refuse(self) -> bool:
-        """Whether nothing can be entered just now, because the save is being written or read."""
-        if self.busy:
-            self.told.emit(Message("open", f"{self.busy}; wait until that is done"))
-        return bool(self.busy)
-
     def strike(self, path: str) -> None:
-        if self.save is not None and not self._refuse():
+        if self.save is not None and not self.beside.refuse():
             self.save.tape.strike(path)
             self._tape_changed()
 
     def undo(self) -> None:
-        if self.save is not None and not self._refuse() and self.save.tape.undo():
+        if self.save is not None and not self.beside.refuse() and self.save.tape.undo():
             self._tape_changed()
 
     def redo(self) -> None:
-        if self.save is not None and not self._refuse() and self.save.tape.redo():
+        if self.save is not None and not self.beside.refuse() and self.save.tape.redo():
             self._tape_changed()
 
     def decide_broken(self, renew: bool) -> None:
         """Whether seals that did not hold when the save was opened are renewed or left."""
-        if self.save is not None and not self._refuse():
+        if self.save is not None and not self.beside.refuse():
             self.save.renew_broken = renew
             self._tape_changed()
 
@@ -365,7 +308,7 @@ class Session(QObject):
                 if moving:
                     self.told.emit(Message("open", moving[0].message))
 
-        if self._size <= PLANNED_AT_ONCE:
+        if self._size <= AT_ONCE:
             try:
                 done(make_plan(save), None)
             except LedgerError as error:
@@ -382,7 +325,7 @@ class Session(QObject):
             return
         book, save, plan = self.book, self.save, self.plan
 
-        self._beside(
+        self.beside.run(
             self._size,
             f"{save.path.name} is written",
             lambda: book.post(save, plan, note, detach_links=detach_links),
@@ -406,7 +349,7 @@ class Session(QObject):
             self.told.emit(Message("holds", f"A copy is kept: {label or snapshot.id}."))
             then(snapshot)
 
-        self._beside(self._size, "A copy is kept", lambda: book.keep(save, label), done, self._failed(then))
+        self.beside.run(self._size, "A copy is kept", lambda: book.keep(save, label), done, self._failed(then))
 
     def take_in(self, archive: Path) -> Snapshot | None:
         """Keep what was exported from this or another book as a snapshot of the open save."""
@@ -424,7 +367,7 @@ class Session(QObject):
         if book is None:
             return False
         if self.pending:
-            self._ask_about_entries("Reverse without them", lambda: self.reverse(posting, anyway=anyway))
+            self.ask_about_entries("Reverse without them", lambda: self.reverse(posting, anyway=anyway))
             return False
 
         def done(_: Snapshot) -> None:
@@ -436,17 +379,17 @@ class Session(QObject):
             self.told.emit(Message("broken", str(error), "Reverse it anyway" if again else "", again))
 
         work = partial(book.reverse, posting, anyway=anyway)
-        return self._beside(self._size, "The posting is reversed", work, done, failed, always=True)
+        return self.beside.run(self._size, "The posting is reversed", work, done, failed, always=True)
 
     def restore(self, snapshot: Snapshot) -> bool:
         book = self.book
         if self.pending:
-            self._ask_about_entries("Restore without them", lambda: self.restore(snapshot))
+            self.ask_about_entries("Restore without them", lambda: self.restore(snapshot))
             return False
         if book is None:
             return False
         text = f"The snapshot of {snapshot.time[:16].replace('T', ' ')} is back in its place."
-        return self._beside(
+        return self.beside.run(
             self._size,
             "The snapshot is brought back",
             lambda: book.restore(snapshot),
@@ -460,84 +403,12 @@ class Session(QObject):
         if book is None:
             return
         text = f"The files of “{snapshot.label or snapshot.id}” are in {folder}; the save is as it was."
-        self._beside(
+        self.beside.run(
             sum(file.size for file in snapshot.files),
             "The snapshot is written",
             lambda: (book.restore(snapshot, to=folder), folder)[1],
             lambda _: self.told.emit(Message("holds", text)),
         )
-
-    # evidence
-
-    def judge(self, posting: Posting, verdict: str) -> None:
-        """What the game made of a posting is evidence: accepted fields are proven from now on."""
-        book, save = self.book, self.save
-        if book is None or save is None:
-            return
-        library = self.shelf.library(book)
-        path = library.path_of(save.template.id) if save.template is not None else None
-        proven = self.attempt(lambda: book.judge(posting, verdict, path))
-        if proven is None:
-            return
-        if proven and not self.pending:
-            self.reopen()
-        self.recorded.emit()
-        said = f"; proven from now on: {', '.join(proven)}" if proven else ""
-        self.told.emit(Message("holds" if verdict == "accepted" else "open", f"The game: {verdict}{said}."))
-
-    def pin(self, quantity: Quantity, place: Place) -> bool:
-        """Accept a place: its field goes into the template, and strip, Edit and tape know it at once."""
-        book, save = self.book, self.save
-        if book is None or save is None:
-            return False
-        if self.pending:
-            self._ask_about_entries("Pin it without them", lambda: self.pin(quantity, place))
-            return False
-        path = self._described(save, place)
-        if path is None:
-            try:
-                path = book.add_place(save, self.shelf.library(book), place, quantity.name)
-            except EntryError as error:
-                return self._pin_in_book(quantity, place, error)
-            except LedgerError as error:
-                self.told.emit(Message("broken", str(error)))
-                return False
-        book.records.pin(quantity, path)
-        self.reopen()
-        if self.save is not None and (nodes := self.attempt(lambda: self.save.nodes(path))):  # type: ignore[union-attr]
-            self.select_node(nodes[0])
-        self.told.emit(Message("holds", f"{quantity.name} is pinned: {path} is in the template now."))
-        return True
-
-    def _pin_in_book(self, quantity: Quantity, place: Place, why: EntryError) -> bool:
-        """Where a template cannot find a place again, the book remembers it all the same."""
-        book = self.book
-        if book is None:
-            return False
-        inside = f", inside {' → '.join(place.route)}" if place.route else ""
-        where = f"0x{place.offsets[-1]:X}, {place.stored_as}{inside}"
-        book.records.pin(quantity, where)
-        self.recorded.emit()
-        text = f"{quantity.name} is pinned in the book only, as {where}: {why}"
-        self.told.emit(Message("open", text))
-        return True
-
-    @staticmethod
-    def _described(save: Save, place: Place) -> str | None:
-        """The field that describes a place already."""
-        if save.template is None or (place.path is not None and "(text)" in place.path):
-            return None
-        lies_in = Path(place.file) if place.file else save.main.path.absolute()
-        held = next((file for file in save.on_disk if file.path.absolute() == lies_in), None)
-        if held is not None and place.route:
-            inside = [file for file in save.files.values() if file.inside == held.name and file.bound is not None]
-            held = next((f for f in inside if f.bound and f.bound.spec.layers == place.route), None)
-        node = field_at(held.bound.root, place.offsets[-1]) if held is not None and held.bound is not None else None
-        if node is None or node.spec.unknown:
-            return None
-        fits = node.start == place.offsets[-1] and node.spec.codec.name == place.stored_as
-        text = place.stored_as in ("utf-8", "latin-1") and node.start == place.offsets[-1] - 1
-        return node.path if fits or text else None
 
     def attempt(self, action: Callable[[], T]) -> T | None:
         """Do something that may fail; the failure is told in the banner."""

@@ -248,7 +248,7 @@ class Shell(QMainWindow):
         """Whether nothing is left of what comes bit by bit or beside the window, but for what was searched."""
         made = self.__dict__
         edited = "edit" not in made or self.edit.laid_out
-        return edited and not self.session.busy and not ("posting" in made and self.posting.checking)
+        return edited and not self.session.beside.busy and not ("posting" in made and self.posting.checking)
 
     @property
     def planning(self) -> bool:
@@ -457,7 +457,7 @@ class Shell(QMainWindow):
             self.gather.slip.close()
         self.warming.close()
         self.session.background.close()
-        self.session.writer.close()
+        self.session.beside.close()
         super().closeEvent(event)
 
     def resizeEvent(self, event: QResizeEvent) -> None:

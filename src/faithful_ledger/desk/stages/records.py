@@ -172,7 +172,7 @@ class RecordsStage(QWidget):
         words = [
             button(
                 f"{HOLDS if verdict == name else ''} {name}".strip(),
-                lambda name=name: self.session.judge(posting, name),
+                lambda name=name: self.session.evidence.judge(posting, name),
                 "link",
             )
             for name in ("accepted", "refused", "odd")

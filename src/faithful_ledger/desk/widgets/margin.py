@@ -123,7 +123,7 @@ class Margin(QFrame):
                 self.paper.addWidget(
                     button(
                         "Pin it in the template",
-                        lambda: self.session.pin(quantity, place),
+                        lambda: self.session.evidence.pin(quantity, place),
                         "main",
                     )
                 )

@@ -1,0 +1,101 @@
+"""Evidence in the window: a place is pinned into the template; what the game made of a posting is judged."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from faithful_ledger.core.binding.spans import field_at
+from faithful_ledger.core.errors import EntryError, LedgerError
+from faithful_ledger.core.records import Posting, Quantity
+from faithful_ledger.core.save import Save
+from faithful_ledger.desk.beside import Message
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.evidence import Place
+    from faithful_ledger.desk.session import Session
+
+__all__ = ["Evidence"]
+
+
+class Evidence:
+    """Of the save that is open in a session."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    def judge(self, posting: Posting, verdict: str) -> None:
+        """What the game made of a posting is evidence: accepted fields are proven from now on."""
+        book, save = self._session.book, self._session.save
+        if book is None or save is None:
+            return
+        library = self._session.shelf.library(book)
+        path = library.path_of(save.template.id) if save.template is not None else None
+        proven = self._session.attempt(lambda: book.judge(posting, verdict, path))
+        if proven is None:
+            return
+        if proven and not self._session.pending:
+            self._session.reopen()
+        self._session.recorded.emit()
+        said = f"; proven from now on: {', '.join(proven)}" if proven else ""
+        self._session.told.emit(Message("holds" if verdict == "accepted" else "open", f"The game: {verdict}{said}."))
+
+    def pin(self, quantity: Quantity, place: Place) -> bool:
+        """Accept a place: its field goes into the template, and strip, Edit and tape know it at once."""
+        book, save = self._session.book, self._session.save
+        if book is None or save is None:
+            return False
+        if self._session.pending:
+            self._session.ask_about_entries("Pin it without them", lambda: self.pin(quantity, place))
+            return False
+        path = self._described(save, place)
+        if path is None:
+            try:
+                path = book.add_place(save, self._session.shelf.library(book), place, quantity.name)
+            except EntryError as error:
+                return self._pin_in_book(quantity, place, error)
+            except LedgerError as error:
+                self._session.told.emit(Message("broken", str(error)))
+                return False
+        book.records.pin(quantity, path)
+
+        def shown() -> None:
+            read = self._session.save
+            nodes = self._session.attempt(lambda: read.nodes(path)) if read is not None else None
+            if nodes:
+                self._session.select_node(nodes[0])
+                text = f"{quantity.name} is pinned: {path} is in the template now."
+                self._session.told.emit(Message("holds", text))
+
+        self._session.reopen(shown)
+        return True
+
+    def _pin_in_book(self, quantity: Quantity, place: Place, why: EntryError) -> bool:
+        """Where a template cannot find a place again, the book remembers it all the same."""
+        book = self._session.book
+        if book is None:
+            return False
+        inside = f", inside {' → '.join(place.route)}" if place.route else ""
+        where = f"0x{place.offsets[-1]:X}, {place.stored_as}{inside}"
+        book.records.pin(quantity, where)
+        self._session.recorded.emit()
+        text = f"{quantity.name} is pinned in the book only, as {where}: {why}"
+        self._session.told.emit(Message("open", text))
+        return True
+
+    @staticmethod
+    def _described(save: Save, place: Place) -> str | None:
+        """The field that describes a place already."""
+        if save.template is None or (place.path is not None and "(text)" in place.path):
+            return None
+        lies_in = Path(place.file) if place.file else save.main.path.absolute()
+        held = next((file for file in save.on_disk if file.path.absolute() == lies_in), None)
+        if held is not None and place.route:
+            inside = [file for file in save.files.values() if file.inside == held.name and file.bound is not None]
+            held = next((f for f in inside if f.bound and f.bound.spec.layers == place.route), None)
+        node = field_at(held.bound.root, place.offsets[-1]) if held is not None and held.bound is not None else None
+        if node is None or node.spec.unknown:
+            return None
+        fits = node.start == place.offsets[-1] and node.spec.codec.name == place.stored_as
+        text = place.stored_as in ("utf-8", "latin-1") and node.start == place.offsets[-1] - 1
+        return node.path if fits or text else None
