@@ -403,7 +403,7 @@ class PinnedTest(LedgerCase):
                     bound = bind_files(template, {template.main.name: source})
                     node = bound[template.main.name].root.names[path]
                     assert isinstance(node, FieldNode)
-                    self.assertEqual(node.value if type(value) is int else "quantity" in str(node.value), value)
+                    self.assertEqual(node.value if type(value) is int else "yes" in str(node.value), value)
                 document = YAML(typ="safe").load(text.decode())["files"]["save"]["layout"][0]
                 self.assertEqual({key: document[key] for key in address}, address)
                 self.assertEqual(spec.name, "quantity")
