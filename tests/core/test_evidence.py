@@ -450,6 +450,15 @@ class InsideTest(LedgerCase):
                         self.assertEqual(inner.find(company.crew[2].name.encode()), at)
                     else:
                         self.assertEqual(at - inner.find(name), len(name) + (2 if stored_as == "bit1" else 0))
+                text, field = with_place(None, best, "Quantity", Path("company.bwd"), "a game", 100)
+                template = parse_template(text, "pinned.yaml")
+                for source, value in zip(slots, shown, strict=True):
+                    root = bind_files(template, {"save": source})["unpacked"].root
+                    (node,) = root.names.values()
+                    assert isinstance(node, FieldNode)
+                    self.assertEqual(field, "unpacked.quantity")
+                    expected = ("yes",) if value == "yes" else () if value == "no" else value
+                    self.assertEqual(node.value, expected, "pinned as it moves, and read back in every save")
                 if stored_as != "bit1":
                     self.assertEqual(len({place.offsets for place in found.full}), 1, found.full)
 

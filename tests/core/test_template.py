@@ -178,6 +178,8 @@ files:
       - {field: late, as: f32, switches: {0: on}}
       - {field: word, as: text, size: 4, encoding: zlib}
       - {constant: tag}
+      - {field: both, as: u8, behind: "01", before: "02"}
+      - {unknown: some, size: 3, before: "02 03"}
 rules:
   - {equal: [body.a, nowhere]}
 sections:
@@ -201,8 +203,10 @@ sections:
             "21: only whole numbers have names or switches",
             "22: “zlib” is no text encoding of Python",
             "23: a constant has one of bytes and text",
-            "25: “nowhere” leads to no field",
-            "28: a section has one of rows, table and switches",
+            "24: an element is found behind bytes or before them, not both",
+            "25: only a field of fixed size, a LEB128 number or a text with its length in front has a known end",
+            "27: “nowhere” leads to no field",
+            "30: a section has one of rows, table and switches",
         ):
             self.assertIn(expected, told)
 

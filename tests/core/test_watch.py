@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import queue
+import signal
 import subprocess
 import sys
 import threading
@@ -131,8 +132,14 @@ class WatchTest(LedgerCase):
         saves = self.harbour()
         places = {"XDG_DATA_HOME": str(self.folder / "xdg"), "XDG_CACHE_HOME": str(self.cache)}
         command = [sys.executable, "-m", "faithful_ledger", "watch", str(saves), "--keep", "--json"]
+        # A shell starts what it puts into the background with Ctrl+C ignored, and so would the command be.
         with subprocess.Popen(
-            command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env={**os.environ, **places}
+            command,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+            env={**os.environ, **places},
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
         ) as process:
             assert process.stdout is not None
             lines: list[dict[str, object]] = []
@@ -147,7 +154,7 @@ class WatchTest(LedgerCase):
                 while len(lines) < len(kept) and time.monotonic() < wanted:
                     time.sleep(0.05)
                 kept = kept[-len(lines) :] if lines else []
-            process.send_signal(2)
+            process.send_signal(signal.SIGINT)
             self.assertEqual(process.wait(LONG_ENOUGH), 0)
             reader.join(LONG_ENOUGH)
         self.assertGreaterEqual(len(lines), 2)

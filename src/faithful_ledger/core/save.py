@@ -23,7 +23,7 @@ from faithful_ledger.core.binding.settle import expected_number
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.codecs import Value
 from faithful_ledger.core.entries import Entry, Tape
-from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, ValueRefused, place
+from faithful_ledger.core.errors import AddressError, BindingError, EntryError, LedgerError, ValueRefused, place
 from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.rules import Finding, audit
 from faithful_ledger.core.seals.seals import SealState, bound_seals, compute, dependents
@@ -193,6 +193,11 @@ class Save:
         return [state for file in self.files.values() if file.bound is not None for state in seal_states(file.bound)]
 
     @property
+    def missing(self) -> list[BindingError]:
+        """Elements that are left out, because the bytes they are found by do not stand exactly once."""
+        return [error for file in self.files.values() if file.bound is not None for error in file.bound.missing]
+
+    @property
     def broken_seals(self) -> list[SealState]:
         return [state for state in self.seals if not state.holds]
 
@@ -203,6 +208,7 @@ class Save:
             if file.problem is not None:
                 found.append(Finding(file.name, "error", str(file.problem)))
             elif file.bound is not None:
+                found += [Finding(error.path, "warning", error.what) for error in file.bound.missing]
                 found += audit(file.bound.root)
                 found += _undescribed(file)
         if self.template is not None and self.problem is None:

@@ -7,12 +7,12 @@ was bound before the first mistake stays, for looking at; `BoundFile.problem` sa
 from __future__ import annotations
 
 from array import array
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import islice
 from typing import TYPE_CHECKING
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
-from faithful_ledger.core.codecs import CutOff
+from faithful_ledger.core.codecs import CutOff, PrefixedText, VariableCodec
 from faithful_ledger.core.errors import AddressError, BindingError, LedgerError
 from faithful_ledger.core.source import Source, offsets_of
 from faithful_ledger.core.template.expressions import Expression
@@ -24,13 +24,15 @@ if TYPE_CHECKING:
 __all__ = ["BoundFile", "bind_binary", "number_at"]
 
 MOST_VARIABLE_RECORDS = 4_000_000
+LONGEST_BEFORE = 1 << 10  # bytes of a value that is found by its end
 
 
 @dataclass(slots=True)
 class BoundFile:
     """A file's elements at their spans; with a `problem` the tree is only what came before it.
 
-    `unwrapped` is the way back for a payload that lies inside another file.
+    `unwrapped` is the way back for a payload that lies inside another file. `missing` are elements left out, because
+    the bytes they are found by do not stand exactly once.
     """
 
     spec: FileSpec
@@ -38,6 +40,7 @@ class BoundFile:
     root: GroupNode
     problem: LedgerError | None = None
     unwrapped: Unwrapped | None = None
+    missing: list[BindingError] = field(default_factory=list)
 
 
 def bind_binary(spec: FileSpec, source: Source, outer: GroupNode | None = None) -> BoundFile:
@@ -49,7 +52,7 @@ def bind_binary(spec: FileSpec, source: Source, outer: GroupNode | None = None) 
         return BoundFile(spec, source, binder.root, error)
     finally:
         binder.root.end = max(binder.root.end, source.size)
-    return BoundFile(spec, source, binder.root)
+    return BoundFile(spec, source, binder.root, missing=binder.missing)
 
 
 def number_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> int:
@@ -71,6 +74,7 @@ class _Binder:
     def __init__(self, spec: FileSpec, source: Source, outer: GroupNode | None) -> None:
         self.file, self.source, self.outer = spec.name, source, outer
         self.root = GroupNode(spec.root, None, spec.name, 0)
+        self.missing: list[BindingError] = []
 
     def group(self, node: GroupNode, limit: int) -> None:
         """Bind a group's content from `node.start`; sets `node.end`."""
@@ -82,8 +86,15 @@ class _Binder:
             if element.when is not None and not self.evaluate(element.when, node, at, element):
                 continue
             if isinstance(element.at, Expression):
-                start = self.evaluate(element.at, node, at, element) + self.anchor(element, node, at)
-                if element.behind is None and element.at.constant is not None and start < 0:
+                try:
+                    anchor = self.anchor(element, node, at)
+                except BindingError as error:
+                    self.missing.append(error)
+                    continue
+                start = self.evaluate(element.at, node, at, element) + anchor
+                if element.before is not None:
+                    start = self.beginning(element, node, start)
+                elif element.behind is None and element.at.constant is not None and start < 0:
                     start += self.source.size
                 if not 0 <= start <= self.source.size:
                     raise self.error(node, element, at, f"it points to {start}, outside the {self.source.size} bytes")
@@ -199,14 +210,26 @@ class _Binder:
         return group
 
     def anchor(self, spec: ElementSpec, node: GroupNode, at: int) -> int:
-        """Where the bytes begin behind which an element lies; 0 where it lies behind none."""
-        if spec.behind is None:
+        """Where the bytes begin behind or before which an element lies; 0 where it is not found by such bytes."""
+        run, lies = (spec.behind, "behind") if spec.behind is not None else (spec.before, "before")
+        if run is None:
             return 0
-        found = list(islice(offsets_of(self.source, spec.behind), 2))
+        found = list(islice(offsets_of(self.source, run), 2))
         if len(found) != 1:
             times = "nowhere" if not found else "more than once"
-            raise self.error(node, spec, at, f"the bytes {spec.behind.hex(' ').upper()} it lies behind stand {times}")
+            raise self.error(node, spec, at, f"the bytes {run.hex(' ').upper()} it lies {lies} stand {times}")
         return found[0]
+
+    def beginning(self, spec: ElementSpec, node: GroupNode, end: int) -> int:
+        """Where a value begins that ends here."""
+        assert isinstance(spec, FieldSpec)
+        before = bytes(self.source.read(max(end - LONGEST_BEFORE, 0), max(end, 0)))
+        size = spec.codec.size
+        if size is None and isinstance(spec.codec, PrefixedText | VariableCodec):
+            size = spec.codec.size_before(before)
+        if size is None or not 0 < size <= len(before):
+            raise self.error(node, spec, max(end, 0), "no such value ends here")
+        return end - size
 
     # numbers
 
@@ -237,6 +260,6 @@ class _Binder:
             holder = parent
             while isinstance(holder, GroupNode) and holder.spec.flat and holder.parent is not None:
                 holder = holder.parent
-            before = holder.path if holder is not None and holder.parent is not None else ""
+            before = holder.path if holder is not None else ""
             path = f"{before}.{spec.name}" if before else spec.name
         return BindingError(path, at, what)

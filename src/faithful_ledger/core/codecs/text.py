@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import codecs
+from contextlib import suppress
 
 from faithful_ledger.core.codecs.base import CutOff, FixedSize, Value
 from faithful_ledger.core.codecs.numbers import IntegerCodec
@@ -113,6 +114,18 @@ class PrefixedText(_Text):
         if told < 0 or at + whole > limit:
             raise CutOff(whole)
         return whole
+
+    def size_before(self, data: bytes) -> int | None:
+        """How many bytes a value takes that ends where `data` ends: the shortest readable text of the right length."""
+        for told in range(1, len(data) // self.unit + 1):
+            begin = len(data) - told * self.unit
+            if begin < self.length.size:
+                return None
+            if self.length.decode(data[begin - self.length.size : begin]) == told:
+                with suppress(ValueRefused):
+                    if self._decode(data[begin:]).isprintable():
+                        return self.length.size + told * self.unit
+        return None
 
     def decode(self, raw: bytes) -> str:
         return self._decode(raw[self.length.size :])

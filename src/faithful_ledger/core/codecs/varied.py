@@ -106,6 +106,15 @@ class VariableCodec(WholeCodec):
             raise CutOff(len(data) + 1)
         return LONGEST_VARIABLE
 
+    def size_before(self, data: bytes) -> int | None:
+        """How many bytes a value takes that ends where `data` ends, if what is in front ends with a byte below 128."""
+        if not data or data[-1] >= 128:
+            return None
+        size = 1
+        while size < min(len(data), LONGEST_VARIABLE) and data[-size - 1] >= 128:
+            size += 1
+        return size
+
     def decode(self, raw: bytes) -> int:
         value = sum((byte & 127) << 7 * place for place, byte in enumerate(raw))
         if not raw or raw[-1] >= 128 or value > LARGEST:

@@ -20,7 +20,9 @@ from faithful_ledger.core.evidence.places import places_at
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.evidence.storages import STORAGES, Array
 
-__all__ = ["explained", "moving_places", "set_anchor", "without_twins"]
+__all__ = ["LENGTH_IN_FRONT", "explained", "moving_places", "set_anchor", "without_twins"]
+
+LENGTH_IN_FRONT = "its length stands directly in front"
 
 ANCHOR_LENGTHS = (8, 6, 12, 16)
 ANCHOR_REACH = 256
@@ -158,10 +160,16 @@ def _is_echo(place: Place, plain: set[tuple[int, int]]) -> bool:
 def set_anchor(place: Place, contents: list[bytes], otherwise: str) -> None:
     """Record how a place that moves is found again."""
     ends = [_end(content, place, number) for number, content in enumerate(contents)]
-    place.behind = _anchor(contents, place.offsets) or _anchor_after(contents, place.offsets, ends)
+    place.behind = _anchor(contents, place.offsets)
+    if place.behind is None and not _ends_known(place):
+        place.behind = _anchor_after(
+            contents, place.offsets, max(e - o for e, o in zip(ends, place.offsets, strict=True))
+        )
+    elif place.behind is None and (found := _anchor_after(contents, tuple(ends), 0)) is not None:
+        place.before = found[0], -found[1]
     place.anchor = otherwise
-    if place.behind is not None:
-        run, gap = place.behind
+    if (found := place.behind or place.before) is not None:
+        run, gap = found[0], found[1] if place.before is None else -found[1]
         shown = " ".join(
             part.decode()
             if len(part) >= LEAST_SHOWN and part.isascii() and part.decode().isprintable()
@@ -170,7 +178,11 @@ def set_anchor(place: Place, contents: list[bytes], otherwise: str) -> None:
             if part
         )
         place.anchor = (
-            f"{gap} bytes behind the start of “{shown}”" if gap > 0 else f"{-gap} bytes in front of “{shown}”"
+            f"{gap} bytes behind the start of “{shown}”"
+            if gap > 0
+            else f"{-gap} bytes in front of “{shown}”"
+            if place.before is None
+            else f"ends {-gap} bytes in front of “{shown}”"
         )
 
 
@@ -218,10 +230,15 @@ def _alike(parts: list[bytes]) -> bytes:
     return parts[0][: len(list(takewhile(bool, same)))]
 
 
-def _anchor_after(contents: list[bytes], offsets: tuple[int, ...], ends: list[int]) -> tuple[bytes, int] | None:
-    """The nearest such run behind the value; its distance, counted from its beginning, is negative."""
-    widest = max(end - offset for end, offset in zip(ends, offsets, strict=True))
-    for far in range(widest, ANCHOR_REACH):
+def _ends_known(place: Place) -> bool:
+    """Whether a template can tell where the value begins from where it ends."""
+    storage = STORAGES.get(place.stored_as)
+    return (storage is not None and storage.family == "leb128") or LENGTH_IN_FRONT in place.reasons
+
+
+def _anchor_after(contents: list[bytes], offsets: tuple[int, ...], nearest: int) -> tuple[bytes, int] | None:
+    """The nearest such run behind, from so many bytes on; its distance, counted from its beginning, is negative."""
+    for far in range(nearest, ANCHOR_REACH):
         for size in ANCHOR_LENGTHS:
             if (run := _common(contents, offsets, far, size)) is not None:
                 return run, -far

@@ -12,10 +12,10 @@ class Place:
     """Stored = seen × scale + bias; with `rounding` what was seen is stored / scale, cut off or rounded.
 
     `offsets` are where it lies in each snapshot, `values` what is stored there. `anchor` says how a place that moves is
-    found again: `behind` is the run of bytes and the distance from its beginning, `from_end` the distance from the
-    end, where one of them is the way. With a `layer` the offsets are those of what was unwrapped. `file` is the file of
-    a set it lies in. It `strayed` if what surrounds it lies elsewhere in some snapshot;
-    `doubts` is the number of the sighting it does not fit.
+    found again: `behind` is the run of bytes and the distance from its beginning, `before` the run and how many bytes
+    in front of it the value ends, `from_end` the distance from the end, where one of them is the way. With a `layer`
+    the offsets are those of what was unwrapped. `file` is the file of a set it lies in. It `strayed` if what surrounds
+    it lies elsewhere in some snapshot; `doubts` is the number of the sighting it does not fit.
     """
 
     offsets: tuple[int, ...]
@@ -28,6 +28,7 @@ class Place:
     path: str | None = None
     anchor: str | None = None
     behind: tuple[bytes, int] | None = None
+    before: tuple[bytes, int] | None = None
     from_end: int | None = None
     layer: str | None = None
     route: tuple[str, ...] = ()

@@ -8,7 +8,7 @@ from itertools import islice
 
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.evidence.exact import SCALES
-from faithful_ledger.core.evidence.moving import set_anchor, without_twins
+from faithful_ledger.core.evidence.moving import LENGTH_IN_FRONT, set_anchor, without_twins
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.evidence.storages import Array
@@ -77,7 +77,7 @@ def _text_place(
 ) -> Place:
     place = Place(where, name, fits, len(raws), values=tuple(sighting.text for sighting in seen))
     if all(where[j] > 0 and contents[j][where[j] - 1] == len(raw) for j, raw in raws.items()):
-        place.reasons.append("its length stands directly in front")
+        place.reasons.append(LENGTH_IN_FRONT)
     if how:
         set_anchor(place, contents, how)
     if how == "from the end" and place.behind is None:

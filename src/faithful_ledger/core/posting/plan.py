@@ -201,6 +201,16 @@ def _moving(plan: Plan) -> Iterator[Finding]:
                 yield Finding(typed.get(part.cause, file.file.name), "warning", text)
 
 
+def _lost(save: Save, result: Save) -> Iterator[Finding]:
+    """Elements that are found now, by bytes that an entry changes."""
+    for name, file in result.files.items():
+        before = save.files[name].bound
+        known = {error.path for error in before.missing} if before is not None else set()
+        for error in file.bound.missing if file.bound is not None else ():
+            if error.path not in known:
+                yield Finding(error.path, "warning", f"it would not be found again: {error.what}")
+
+
 def _suspects(file: FilePlan, part: Replacement) -> str:
     """Which numbers look like lengths over a replaced span and are not renewed."""
     from faithful_ledger.core.profile.lengths import suspected_lengths
@@ -246,6 +256,8 @@ def _check_result(save: Save, plan: Plan) -> None:
     for entry in [*plan.entries, *plan.followers]:
         if entry.is_bytes:
             continue
+        if lost := next((error for error in result.missing if error.path == entry.path), None):
+            raise EntryError(f"{entry.path} would not be found again: {lost.what}", "nothing was written")
         (node,) = result.nodes(entry.path)
         if not isinstance(node, FieldNode | RepeatNode) or node.raw != entry.data:
             raise EntryError(
@@ -253,6 +265,7 @@ def _check_result(save: Save, plan: Plan) -> None:
                 "the template does not say what this value's size depends on; nothing was written",
             )
     plan.findings += rule_findings(save.template, result)
+    plan.findings += _lost(save, result)
     known_broken = {state.name for state in save.broken_seals}
     for file in (file for file in changed if file.file.bound is not None):
         for state in seal_states(bound[file.file.name]):

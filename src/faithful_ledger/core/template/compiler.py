@@ -20,6 +20,7 @@ from faithful_ledger.core.codecs import (
     PrefixedText,
     RawBytes,
     SwitchesCodec,
+    VariableCodec,
     WholeCodec,
     number_codec,
     text_encoding,
@@ -57,6 +58,11 @@ Mistakes: TypeAlias = list[tuple[Where, str]]
 DEEPEST = 24
 HOLDING = (FixedText, FreeText, JsonText, PrefixedText, RawBytes)
 JSON_CODECS: dict[str, type[Codec]] = {"number": JsonNumber, "text": JsonText, "switch": JsonSwitch}
+
+
+def ends_known(codec: Codec, size: Expression | None) -> bool:
+    """Whether the beginning of a value can be told from its end."""
+    return size is None and (codec.size is not None or isinstance(codec, PrefixedText | VariableCodec))
 
 
 def compile_template(keys: Keys, mistakes: Mistakes) -> Template:
@@ -165,6 +171,8 @@ class _Compiler:
             element.at = self.address(keys, element, here)
             if keys.get("behind") is not None:
                 self.anchor(element, keys["behind"], here)
+            if keys.get("before") is not None:
+                element.before, element.at = bytes.fromhex(keys["before"]), element.at or Expression(0)
             if isinstance(element, GroupSpec):
                 parent.layout.append(element)
                 element.size = self.formula(keys, "size", element, here)
@@ -176,6 +184,8 @@ class _Compiler:
                 assert isinstance(element, FieldSpec)
                 getattr(self, kind)(element, keys, here)
                 parent.layout.append(element)
+            if element.before is not None:
+                self.ending(element, keys, here)
 
     def address(self, keys: Keys, element: ElementSpec, where: Where) -> Expression | PathFormula | None:
         if self.format == "binary":
@@ -195,6 +205,16 @@ class _Compiler:
             return
         element.behind = bytes.fromhex(run)
         element.at = element.at or Expression(len(element.behind))
+
+    def ending(self, element: ElementSpec, keys: Keys, where: Where) -> None:
+        """Bytes that stand exactly once, in front of which an element ends; `at` moves that end."""
+        if self.format != "binary":
+            self.mistakes.append(((*where, "before"), "in JSON an element is found by its path"))
+        elif keys.get("behind") is not None:
+            self.mistakes.append(((*where, "before"), "an element is found behind bytes or before them, not both"))
+        elif not isinstance(element, FieldSpec) or not ends_known(element.codec, element.size):
+            text = "only a field of fixed size, a LEB128 number or a text with its length in front has a known end"
+            self.mistakes.append(((*where, "before"), text))
 
     def repeat(self, element: RepeatSpec, keys: Keys, where: Where, within: tuple[str, ...]) -> None:
         item = GroupSpec("item", parent=element)

@@ -191,7 +191,7 @@ def _inside_layout(layout: list[dict[str, Any]], names: list[str], records: dict
 
 
 def _element(place: Place, name: str) -> dict[str, Any]:
-    if place.anchor is not None and place.behind is None and place.from_end is None:
+    if place.anchor is not None and place.behind is None and place.before is None and place.from_end is None:
         raise EntryError(
             "this place moves and no anchor is near", "describe what lies in front of it, or sight it again"
         )
@@ -219,6 +219,9 @@ def _element(place: Place, name: str) -> dict[str, Any]:
 def _address(place: Place, step: int) -> dict[str, Any]:
     if place.from_end is not None:
         return {"at": step - place.from_end}
+    if place.before is not None:  # the end, which the length in front does not move
+        run, gap = place.before
+        return {"before": run.hex(" ").upper(), **({"at": -gap} if gap else {})}
     if place.behind is None:
         return {"at": place.offsets[0] + step}
     run, gap = place.behind

@@ -92,6 +92,7 @@ class ElementSpec:
     note: str = ""
     at: Expression | PathFormula | None = None
     behind: bytes | None = None
+    before: bytes | None = None
     when: Expression | None = None
     parent: GroupSpec | RepeatSpec | None = field(default=None, repr=False)
 

@@ -45,6 +45,7 @@ class Seal(Part):
 class Common(Part):
     at: Formula | None = None
     behind: HexBytes | None = None
+    before: HexBytes | None = None
     when: Formula | None = None
     label: Words = ""
     note: Words = ""

@@ -17,7 +17,7 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.core.template.model import SectionSpec
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.seen import WhenSeen
-from faithful_ledger.desk.theme import BROKEN
+from faithful_ledger.desk.theme import BROKEN, OPEN
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
 from faithful_ledger.desk.widgets.field_table import FieldTable, RecordsModel, RowsModel
 
@@ -187,11 +187,24 @@ class EditStage(QWidget):
                 (field,) = save.fields(section.switches)
                 body.addLayout(self._switches(section.title, field, count))
             else:
-                fields = [field for path in section.rows for field in save.fields(path)]
-                body.addWidget(self._table(section.title, RowsModel(save, fields)))
+                self._rows(section, save, body)
         except LedgerError as error:
             body.addWidget(label(str(error), "broken", wrap=True))
         return widget
+
+    def _rows(self, section: SectionSpec, save: Save, body: QVBoxLayout) -> None:
+        """A table of single fields; those that are not found in this save are told below it."""
+        fields: list[FieldNode] = []
+        told: list[str] = []
+        for path in section.rows:
+            try:
+                fields += save.fields(path)
+            except LedgerError as error:
+                missing = [each.what for each in save.missing if each.path == path]
+                told.append(missing[0] if missing else str(error))
+        body.addWidget(self._table(section.title, RowsModel(save, fields)))
+        for text in told:
+            body.addWidget(label(f"{OPEN} {text}", "open", wrap=True))
 
     def _table(self, title: str, model: RecordsModel | RowsModel) -> FieldTable:
         table = FieldTable(model, title)
