@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QLabel, QPushButton
 
 from brinewick.harbour import Harbour
 from faithful_ledger.core.template import load_template
-from faithful_ledger.desk.shell import DESCRIBE, EDIT, LOCATE, RECORDS
+from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE, RECORDS
 from tests.desk.support import DeskCase
 from tests.support import play
 
@@ -222,6 +222,13 @@ class LocateTest(DeskCase):
             self.shell.session.keep(str(marks))
         self.shell.session.reopen()
         self.settle()
+        self.shell.show_stage(GATHER)
+        members = self.shell.gather.set
+        self.assertEqual([row[0] for row in self.rows(members.table)], ["about.txt", "region/r0.dat"])
+        members.table.item(1, 1).setText("map")
+        members.table.item(1, 2).setText("where the marks are")
+        self.work()
+        self.assertEqual(self.rows(members.table)[1], ["region/r0.dat", "map", "where the marks are"])
         self.press("Ctrl+2")
         row = self.name("Marks")
         self.sight(row, ["1410", "1502", "1377"])

@@ -219,6 +219,7 @@ def _change_in_the_layer(example: Example, shell: Shell, path: str) -> None:
         f"1777 marks, written down inside the layer, change {' and '.join(sorted(changed))}", len(changed) == 2
     )
     example.step(f"The tape says what is not described yet: {warned[0] if warned else 'nothing moves'}", True)
+    shell.session.select_node(save.fields(path)[0])
     example.picture("layers")
     shell.session.strike(path)
     example.settle()

@@ -109,7 +109,7 @@ class Shell(QMainWindow):
         desk.setLayout(body)
         self.setCentralWidget(desk)
         # Compare and the plan are built when they are wanted: they are small.
-        self.warming = Warming([lambda name=name: getattr(self, name) for name in STAGES], self)
+        self.warming = Warming(session.shelf, [lambda name=name: getattr(self, name) for name in STAGES], self)
         self._connect()
         self._add_keys()
         self.show_state()

@@ -11,6 +11,7 @@ from importlib import import_module
 
 from PySide6.QtCore import QObject, QTimer
 
+from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.desk.background import Background
 
 __all__ = ["Warming"]
@@ -44,16 +45,16 @@ PAUSE = 40  # milliseconds between two stages, so that a click comes through
 
 
 class Warming(QObject):
-    """Loads the modules, then calls each of `builders`, one at a time. `done` says that it is over."""
+    """Loads modules and templates, then calls each of `builders`, one at a time. `done` says that it is over."""
 
-    def __init__(self, builders: Iterable[Callable[[], object]], parent: QObject) -> None:
+    def __init__(self, shelf: Shelf, builders: Iterable[Callable[[], object]], parent: QObject) -> None:
         super().__init__(parent)
-        self._builders = list(builders)
+        self._shelf, self._builders = shelf, list(builders)
         self._thread = Background(self)
         self.done = False
 
     def begin(self) -> None:
-        self._thread.run(_load, lambda *_: self._next())
+        self._thread.run(self._load, lambda *_: self._next())
 
     def close(self) -> None:
         """Stop: nothing more is built."""
@@ -67,7 +68,7 @@ class Warming(QObject):
         self._builders.pop(0)()
         QTimer.singleShot(PAUSE, self._next)
 
-
-def _load() -> None:
-    for name in MODULES:
-        import_module(name)
+    def _load(self) -> None:
+        for name in MODULES:
+            import_module(name)
+        self._shelf.library().templates()

@@ -65,7 +65,8 @@ class SwitchesCodec(_Wrapped):
 
     @property
     def about(self) -> str:
-        return f"{len(self.names)} switches in a {self.number.about}"
+        count = "1 switch" if len(self.names) == 1 else f"{len(self.names)} switches"
+        return f"{count} in a {self.number.about}"
 
     def decode(self, raw: bytes) -> tuple[str, ...]:
         value = int.from_bytes(raw, self.number.order)

@@ -45,7 +45,7 @@ ZLIB_SECOND = np.isin(np.arange(256), (0x01, 0x5E, 0x9C, 0xDA))
 RAW_BEGIN = 64  # offsets from the beginning at which raw deflate is tried
 EDGE = 256  # bytes in which dense bytes are told from open ones
 OPEN, DENSE = 0.45, 0.55  # shares of different bytes among `EDGE` of them
-MOST_EDGES, MOST_ROWS = 32, 1 << 11
+MOST_EDGES, MOST_ROWS = 32, 1 << 10
 EVERYWHERE = 4 << 20
 # What four code lengths of three bits each take up of a code; 128 is all of it.
 KRAFT = sum(np.array([0, 64, 32, 16, 8, 4, 2, 1])[np.arange(4096) >> 3 * place & 7] for place in range(4))

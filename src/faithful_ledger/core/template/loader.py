@@ -13,6 +13,7 @@ import io
 import json
 import os
 from collections.abc import Iterator
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -44,11 +45,8 @@ def load_template(path: Path, cache: Path | None = None) -> Template:
     if len(text) > LARGEST_TEMPLATE:
         raise TemplateError(path.name, [(0, f"it is larger than {LARGEST_TEMPLATE >> 20} MiB")])
     remembered = cache / f"{hashlib.sha256(__version__.encode() + text).hexdigest()}.json" if cache else None
-    if remembered is not None and (keys := _recall(remembered)) is not None:
-        mistakes: Mistakes = []
-        template = compile_template(keys, mistakes)
-        if not mistakes:
-            return template
+    if remembered is not None and (known := _remembered(remembered)) is not None:
+        return known
     template, keys = _parse(text, path.name)
     if remembered is not None:
         _remember(remembered, keys)
@@ -215,12 +213,26 @@ def _told(error: dict[str, Any]) -> str:
     return f"“{key}” cannot be {str(error['input'])[:40]!r}: {error['msg'][0].lower()}{error['msg'][1:]}"
 
 
-def _recall(path: Path) -> dict[str, Any] | None:
+@lru_cache(maxsize=64)
+def _made(path: Path, text: bytes) -> Template | None:
+    """The template made from what is remembered at a path; nobody changes a template that was made."""
+    mistakes: Mistakes = []
+    template = compile_template(_with_whole_keys(json.loads(text)), mistakes)
+    return template if not mistakes else None
+
+
+def _remembered(path: Path) -> Template | None:
+    text = _recall(path)
+    return _made(path, text) if text is not None else None
+
+
+def _recall(path: Path) -> bytes | None:
+    """What is remembered at a path, if it is as it was written."""
     try:
         digest, _, text = path.read_bytes().partition(b"\n")
     except OSError:
         return None
-    return _with_whole_keys(json.loads(text)) if hashlib.sha256(text).hexdigest().encode() == digest else None
+    return text if hashlib.sha256(text).hexdigest().encode() == digest else None
 
 
 def _with_whole_keys(keys: dict[str, Any]) -> dict[str, Any]:

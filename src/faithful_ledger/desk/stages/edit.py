@@ -26,7 +26,7 @@ __all__ = ["EditStage"]
 MOST_FILTERED = 100_000
 MOST_FINDINGS = 6
 NARROW = 700
-MOMENT = 0.02  # seconds of laying out sections after which the window may do something else
+MOMENT = 0.012  # seconds of laying out sections after which the window may do something else
 END = object()
 
 

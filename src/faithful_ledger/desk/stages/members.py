@@ -36,7 +36,7 @@ class SavePanel(QWidget):
         self.session = session
         self.members: list[Member] = []
         self.checks: list[Check] = []
-        self._own = 0
+        self._fixed: set[Path] = set()
         self.table = plain_table((), [], "Files of this save", ())
         self.synced = Chooser()
         self.synced.addItems(list(SYNCED))
@@ -60,14 +60,16 @@ class SavePanel(QWidget):
         if book is None or save is None:
             return
         main = save.path.absolute()
-        self.members = [Member(f.path.absolute(), _role(save, f), "") for f in save.on_disk]
+        said = {member.path: member for member in book.records.members(main)}
+        self.members = [_own(save, file, said) for file in save.on_disk]
+        self._fixed = {file.path.absolute() for file in save.on_disk if save.folder is None or file.bound is not None}
         names = {member.path for member in self.members}
         if save.template is not None:
             beside = [save.beside(companion.name) for companion in save.template.companions]
             self.members += [Member(path, "cache", "goes when you post") for path in beside if path.exists()]
             names |= set(beside)
-        self._own = len(self.members)
-        self.members += [member for member in book.records.members(main) if member.path not in names]
+            self._fixed |= set(beside)
+        self.members += [member for path, member in said.items() if path not in names]
         rows = [
             (_told(m.path, save.folder), m.role, m.note or ("" if m.path.exists() else "not there"))
             for m in self.members
@@ -78,7 +80,7 @@ class SavePanel(QWidget):
         fresh.setEditTriggers(edit.DoubleClicked | edit.EditKeyPressed | edit.AnyKeyPressed)
         for number in range(len(rows)):
             for place in range(3):
-                if number < self._own or place == 0:
+                if self.members[number].path in self._fixed or place == 0:
                     item = fresh.item(number, place)
                     item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
         fresh.cellChanged.connect(self._member_changed)
@@ -131,9 +133,12 @@ class SavePanel(QWidget):
         ]
 
 
-def _role(save: Save, file: SaveFile) -> str:
-    """What a file is in the save: the template's word, or a guess."""
-    return file.name if file.bound is not None or save.folder is None else guessed_role(file.path)
+def _own(save: Save, file: SaveFile, said: dict[Path, Member]) -> Member:
+    """A file of the save: its role is the template's word; in a folder what the user said of it, or a guess."""
+    path = file.path.absolute()
+    if save.folder is None or file.bound is not None:
+        return Member(path, file.name, "")
+    return said.get(path) or Member(path, guessed_role(path), "")
 
 
 def _told(path: Path, folder: Path | None) -> str:

@@ -36,6 +36,8 @@ __all__ = ["FieldTable", "RecordsModel", "RowsModel", "bounds_text"]
 
 Index = QModelIndex | QPersistentModelIndex
 ROW_HEIGHT = 26
+MOST_MEASURED, WIDEST, CELL_MARGIN = 50, 230, 22
+BOUNDS = 3  # the column of the bounds
 WIDE = 800
 NUMBERS = IntegerCodec | FloatCodec | JsonNumber | WholeCodec
 
@@ -388,8 +390,12 @@ class FieldTable(QTableView):
 
     def _set_widths(self) -> None:
         if isinstance(self.fields, RowsModel):
-            for column, width in enumerate((130, 74, 90, 110)):
-                self.setColumnWidth(column, width)
+            metrics = QFontMetrics(sans(13))
+            rows = range(min(self.fields.rowCount(), MOST_MEASURED))
+            for column, least in enumerate((130, 74, 90, 110)):
+                texts = (str(self.fields.index(row, column).data() or "") for row in rows)
+                widest = max((metrics.horizontalAdvance(text) for text in texts), default=0) + CELL_MARGIN
+                self.setColumnWidth(column, min(max(least, widest), WIDEST) if column < BOUNDS else least)
             self.horizontalHeader().setStretchLastSection(True)
             return
         for column in range(self.fields.columnCount()):
