@@ -24,6 +24,8 @@ NEARLY = 0.93
 LEAST_ZEROS = 0.2
 GAINED = 0.15
 NOTHING_LEFT = 0.999
+SAMPLE, SAMPLES = 1024, 8  # bytes of each sample, and how many
+SPREAD = 0.05  # so much less may be seen in the samples
 OPEN_ZEROS = 0.35  # so many zeros are hidden by no key
 NEARLY_AS_GOOD = 0.55
 LOWER = 0.1
@@ -35,7 +37,7 @@ def find_scrambling(data: bytes) -> Scrambling | None:
     if bytes_.size < 4 * LONGEST_KEY:
         return None
     plain = _zeros(bytes_)
-    if plain > OPEN_ZEROS:
+    if plain > OPEN_ZEROS or not _may_hide(bytes_, plain):
         return None
     key = _key(bytes_)
     repeated = np.resize(key, bytes_.size)
@@ -57,6 +59,21 @@ def _low(bytes_: Array) -> float:
     """The share of the bytes that are not zero which lie below 128."""
     some = bytes_[bytes_ != 0]
     return int(np.count_nonzero(some < 128)) / max(int(some.size), 1)
+
+
+def _may_hide(bytes_: Array, plain: float) -> bool:
+    """Whether a sample leaves it open that a key, or the byte before, hides enough zeros; most files end here."""
+    least = max(LEAST_ZEROS, plain + GAINED) - SPREAD
+    if _zeros(bytes_[1:] ^ bytes_[:-1]) >= least:
+        return True
+    starts = np.arange(0, bytes_.size - SAMPLE + 1, max(bytes_.size // SAMPLES, SAMPLE))
+    places = (starts[:, None] + np.arange(SAMPLE)).ravel()
+    sample = bytes_[places]
+    for length in range(1, LONGEST_KEY + 1):
+        counts = np.bincount(places % length * 256 + sample, minlength=256 * length).reshape(length, 256)
+        if counts.max(axis=1).sum() >= least * sample.size:
+            return True
+    return False
 
 
 def _key(bytes_: Array) -> Array:

@@ -17,7 +17,8 @@ Array: TypeAlias = np.ndarray[Any, Any]
 LEAST, MOST = 8, 200
 LAGS = 400
 WINDOW = 4096
-LOOKED_AT = 1 << 18
+LOOKED_AT, LOOKED_AT_LARGE = 5 << 16, 1 << 18
+LARGE = 16 << 20
 NEAR = 0.86
 COMB = 0.6
 LEAST_AGREEMENT = 0.02
@@ -40,7 +41,8 @@ def find_strides(data: bytes) -> list[Stride]:
     window = WINDOW
     while window > 512 and bytes_.size < 4 * window:
         window //= 2
-    step = max(bytes_.size // LOOKED_AT, 1) * window  # of a large file, windows spread over it
+    looked_at = LOOKED_AT if bytes_.size <= LARGE else LOOKED_AT_LARGE
+    step = max(bytes_.size // looked_at, 1) * window  # of a large file, windows spread over it
     windows = -(-max(bytes_.size - window + 1, 0) // step)
     if not windows:
         return []
