@@ -93,7 +93,6 @@ class _Plan:
 
     def __init__(self, runs: Sequence[bytes], sample: Array) -> None:
         self.runs = [np.frombuffer(run, np.uint8) for run in runs]
-        self.short = [number for number, run in enumerate(runs) if 0 < len(run) <= SHORT]
         step = max(sample.size // SAMPLE, 1) | 1
         pairs = _pairs(sample, 0)[::step]
         share = np.bincount(pairs, minlength=65536) / max(pairs.size, 1)
@@ -108,9 +107,21 @@ class _Plan:
             table = np.zeros(65536, bool)
             table[[key.value for key in keys if key.start == start]] = True
             self.tables[start] = table
+        first = np.bincount(pairs & 255, minlength=256) / max(pairs.size, 1)
+        short = [number for number, run in enumerate(runs) if 0 < len(run) <= SHORT]
+        # A pair of bytes is looked up as well, unless its first byte is so common that nearly all would pass.
+        self.pairs = [n for n in short if len(runs[n]) == SHORT and first[runs[n][0]] < COMMON]
+        self.short = [number for number in short if number not in self.pairs]
+        if self.pairs:
+            table = self.tables.setdefault(0, np.zeros(65536, bool))
+            for number in self.pairs:
+                table[runs[number][0] | runs[number][1] << 8] = True
+                table[np.arange(256) | runs[number][0] << 8] = True
         self.keys: dict[tuple[int, int], list[_Key]] = {}
+        self.known = np.zeros(65536, bool)  # which pairs of those that begin at even offsets belong to longer runs
         for key in keys:
             self.keys.setdefault((key.start, key.value), []).append(key)
+            self.known[key.value] |= key.start == 0
 
     def _key(self, number: int, run: bytes, parity: int, share: Array) -> _Key:
         """The rarest pair of a run that begins at an even (0) or odd (1) offset."""
@@ -131,6 +142,14 @@ class _Plan:
             if not places.size:
                 continue
             values = pairs[places]
+            if start == 0 and self.pairs:
+                for number in self.pairs:
+                    offsets.append(self._pair(data, places, values, number, size))
+                    numbers.append(np.full(offsets[-1].size, number))
+                known = self.known[values]
+                places, values = places[known], values[known]
+                if not places.size:
+                    continue
             order = np.argsort(values, kind="stable")
             places, (distinct, first) = places[order] * 2 + start, np.unique(values[order], return_index=True)
             for value, some in zip(distinct.tolist(), np.split(places, first[1:]), strict=True):
@@ -151,6 +170,15 @@ class _Plan:
         at, which = np.concatenate(offsets), np.concatenate(numbers)
         order = np.lexsort((which, at))
         return Found(at[order] + base, which[order])
+
+    def _pair(self, data: Array, places: Array, values: Array, number: int, size: int) -> Array:
+        """Where two bytes stand, by the pairs that passed: as one of them, or over the border of two."""
+        run = self.runs[number].astype(np.int64)
+        even = places[values == (run[0] | run[1] << 8)] * 2
+        odd = places[values >> 8 == run[0]] * 2 + 1
+        odd = odd[odd + 1 < data.size]
+        hits = np.concatenate([even, odd[data[odd + 1] == run[1]]])
+        return hits[hits < size]
 
     def _whole(self, data: Array, starts: Array, number: int, size: int) -> Array:
         run = self.runs[number]

@@ -39,9 +39,7 @@ MAGICS = {
     "zstd": b"\x28\xb5\x2f\xfd",
     "lz4": b"\x04\x22\x4d\x18",
 }
-LOOKED_THROUGH = 1 << 18
-ZLIB_FIRST, ZLIB_HEAD = 0x78, 7
-ZLIB_SECOND = np.isin(np.arange(256), (0x01, 0x5E, 0x9C, 0xDA))
+ZLIB_MARKS, ZLIB_HEAD = (b"\x78\x01", b"\x78\x5e", b"\x78\x9c", b"\x78\xda"), 7
 RAW_BEGIN = 64  # offsets from the beginning at which raw deflate is tried
 EDGE = 256  # bytes in which dense bytes are told from open ones
 OPEN, DENSE = 0.45, 0.55  # shares of different bytes among `EDGE` of them
@@ -72,20 +70,24 @@ def find_layers(data: bytes) -> list[Layer]:
 def _marked(data: bytes) -> Iterator[tuple[int, str]]:
     """Where a stream may begin by the mark in front of it."""
     kinds, marks = list(MAGICS), list(MAGICS.values())
-    for hits in scan(MemorySource(data), marks):
-        for offset, number in zip(hits.offsets.tolist(), hits.runs.tolist(), strict=True):
+    bytes_ = np.frombuffer(data, np.uint8)
+    for hits in scan(MemorySource(data), [*marks, *ZLIB_MARKS]):
+        is_zlib = hits.runs >= len(marks)
+        yield from ((offset, "zlib") for offset in _zlib_begins(bytes_, hits.offsets[is_zlib]))
+        others = hits.offsets[~is_zlib].tolist(), hits.runs[~is_zlib].tolist()
+        for offset, number in zip(*others, strict=True):
             begin = offset - 4 if kinds[number] == "bzip2" else offset
             if begin >= 0 and (kinds[number] != "bzip2" or re.match(rb"BZh[1-9]", data[begin:offset])):
                 yield begin, kinds[number]
-    bytes_ = np.frombuffer(data, np.uint8)
-    for start in range(0, bytes_.size, LOOKED_THROUGH):
-        part = bytes_[start : start + LOOKED_THROUGH + ZLIB_HEAD]
-        begins = np.flatnonzero(part[: max(part.size - ZLIB_HEAD + 1, 0)] == ZLIB_FIRST)
-        begins = begins[ZLIB_SECOND[part[begins + 1]]]
-        kind = part[begins + 2] >> 1 & 3  # of the first block: stored (its length stands twice), fixed, dynamic, none
-        stored = (part[begins + 3] ^ part[begins + 5] == 255) & (part[begins + 4] ^ part[begins + 6] == 255)
-        for offset in begins[(kind == 1) | (kind == 2) | ((kind == 0) & stored)].tolist():
-            yield start + offset, "zlib"
+
+
+def _zlib_begins(data: Array, begins: Array) -> list[int]:
+    """Of the places of zlib's two bytes those behind which a block may begin."""
+    begins = begins[begins + ZLIB_HEAD <= data.size]
+    kind = data[begins + 2] >> 1 & 3  # of the first block: stored (its length stands twice), fixed, dynamic, none
+    stored = (data[begins + 3] ^ data[begins + 5] == 255) & (data[begins + 4] ^ data[begins + 6] == 255)
+    found: list[int] = begins[(kind == 1) | (kind == 2) | ((kind == 0) & stored)].tolist()
+    return found
 
 
 def _raw_offsets(data: bytes) -> Iterator[int]:
