@@ -24,6 +24,7 @@ BLOCK = 16 << 20
 LOOKUP = 1 << 16
 SAMPLE = 1 << 16
 COMMON = 1 / 64  # a pair that is more frequent than this is looked for at the other half of the offsets, if rarer there
+RARE = 1 / 256
 SHORT = 2  # runs up to this length are compared directly
 THREADS = 2
 
@@ -109,8 +110,10 @@ class _Plan:
             self.tables[start] = table
         first = np.bincount(pairs & 255, minlength=256) / max(pairs.size, 1)
         short = [number for number, run in enumerate(runs) if 0 < len(run) <= SHORT]
-        # A pair of bytes is looked up as well, unless its first byte is so common that nearly all would pass.
-        self.pairs = [n for n in short if len(runs[n]) == SHORT and first[runs[n][0]] < COMMON]
+        # Pairs of bytes are looked up as well if they all begin with one rare byte; else too much would pass.
+        begins = {runs[number][0] for number in short if len(runs[number]) == SHORT}
+        alone = len(begins) == 1 and first[min(begins)] < RARE
+        self.pairs = [number for number in short if alone and len(runs[number]) == SHORT]
         self.short = [number for number in short if number not in self.pairs]
         if self.pairs:
             table = self.tables.setdefault(0, np.zeros(65536, bool))
