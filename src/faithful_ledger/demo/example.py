@@ -110,6 +110,7 @@ class Example:
 
     def change_values(self, shell: Shell) -> None:
         shell.show_stage(EDIT)
+        self.settle()
         crew, purse = shell.edit.tables["Crew"], shell.edit.tables["Purse"]
         refused = self.type_into(purse, 0, 2, "70000")
         message = shell.banner.message

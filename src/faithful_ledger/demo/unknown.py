@@ -88,13 +88,7 @@ def locate_unknown(example: Example, shell: Shell) -> None:
         place is not None and bool(place.anchor),
     )
     example.picture("locate")
-    for row in range(3):
-        stage.sheet.setCurrentCell(row, 1)
-        example.settle()
-        quantity, place = stage.current, stage.chosen
-        assert quantity is not None and place is not None
-        shell.session.evidence.pin(quantity, place)
-        _work(example, shell)
+    _pin_all(example, shell)
     opened = shell.session.save
     assert opened is not None
     told = {q.name: opened.text(opened.fields(q.pinned)[0]) for q in stage.quantities}
@@ -186,13 +180,7 @@ def locate_in_the_deep(example: Example, shell: Shell) -> None:
         f"Tamsin's air lies inside {place.layer if place else '–'}", place is not None and place.layer is not None
     )
     example.picture("deep")
-    for row in range(4):
-        stage.sheet.setCurrentCell(row, 1)
-        example.settle()
-        quantity, place = stage.current, stage.chosen
-        assert quantity is not None and place is not None
-        shell.session.evidence.pin(quantity, place)
-        _work(example, shell)
+    _pin_all(example, shell)
     opened = shell.session.save
     assert opened is not None
     pinned = [quantity.pinned for quantity in stage.quantities]
@@ -223,6 +211,18 @@ def _change_in_the_layer(example: Example, shell: Shell, path: str) -> None:
     example.picture("layers")
     shell.session.strike(path)
     example.settle()
+
+
+def _pin_all(example: Example, shell: Shell) -> None:
+    """Accept the best place of every quantity, as with the button in the margin."""
+    stage = shell.locate
+    for row in range(len(stage.quantities)):
+        stage.sheet.setCurrentCell(row, 1)
+        example.settle()
+        quantity, place = stage.current, stage.chosen
+        assert quantity is not None and place is not None
+        shell.session.evidence.pin(quantity, place)
+        _work(example, shell)
 
 
 def _work(example: Example, shell: Shell) -> None:

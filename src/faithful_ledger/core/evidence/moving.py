@@ -31,7 +31,6 @@ KEYED = 1 << 22  # up to so many bytes are looked into around anchors
 BEFORE, BEHIND = 32, 96
 MOST_ANCHORS = 2048
 PRINTABLE = re.compile(rb"([ -~]{3,})")
-LEAST_SHOWN = 3
 APART = 12
 LEAST_WORD = 4
 LEB128_LAST = 127
@@ -159,31 +158,35 @@ def _is_echo(place: Place, plain: set[tuple[int, int]]) -> bool:
 
 def set_anchor(place: Place, contents: list[bytes], otherwise: str) -> None:
     """Record how a place that moves is found again."""
-    ends = [_end(content, place, number) for number, content in enumerate(contents)]
+    ends = tuple(_end(content, place, number) for number, content in enumerate(contents))
     place.behind = _anchor(contents, place.offsets)
     if place.behind is None and not _ends_known(place):
-        place.behind = _anchor_after(
-            contents, place.offsets, max(e - o for e, o in zip(ends, place.offsets, strict=True))
-        )
-    elif place.behind is None and (found := _anchor_after(contents, tuple(ends), 0)) is not None:
+        widest = max(end - offset for end, offset in zip(ends, place.offsets, strict=True))
+        place.behind = _anchor_after(contents, place.offsets, widest)
+    elif place.behind is None and (found := _anchor_after(contents, ends, 0)) is not None:
         place.before = found[0], -found[1]
-    place.anchor = otherwise
-    if (found := place.behind or place.before) is not None:
-        run, gap = found[0], found[1] if place.before is None else -found[1]
-        shown = " ".join(
-            part.decode()
-            if len(part) >= LEAST_SHOWN and part.isascii() and part.decode().isprintable()
-            else part.hex(" ").upper()
-            for part in PRINTABLE.split(run)
-            if part
-        )
-        place.anchor = (
-            f"{gap} bytes behind the start of “{shown}”"
+    place.anchor = _in_words(place) or otherwise
+
+
+def _in_words(place: Place) -> str:
+    """How a place is found, if by bytes near it."""
+    if place.before is not None:
+        run, gap = place.before
+        return f"ends {f'{gap} bytes' if gap else 'right'} in front of “{_shown(run)}”"
+    if place.behind is not None:
+        run, gap = place.behind
+        return (
+            f"{gap} bytes behind the start of “{_shown(run)}”"
             if gap > 0
-            else f"{-gap} bytes in front of “{shown}”"
-            if place.before is None
-            else f"ends {-gap} bytes in front of “{shown}”"
+            else f"{-gap} bytes in front of “{_shown(run)}”"
         )
+    return ""
+
+
+def _shown(run: bytes) -> str:
+    """Bytes for people: letters where there are some in a row, else in hexadecimal."""
+    parts = [part for part in PRINTABLE.split(run) if part]
+    return " ".join(part.decode() if PRINTABLE.fullmatch(part) else part.hex(" ").upper() for part in parts)
 
 
 def _end(content: bytes, place: Place, number: int) -> int:
