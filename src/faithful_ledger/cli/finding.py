@@ -85,7 +85,7 @@ def watch(options: argparse.Namespace) -> int:
 def _keep_moment(options: argparse.Namespace, moment: SaveMoment) -> list[str]:
     """Keep every save of a moment: sets that a template knows first, then what belongs to none of them alone."""
     shelf: Shelf = options.shelf
-    library = shelf.library()
+    library, folders = shelf.library(), shelf.folders()
     kept: list[str] = []
     known: set[Path] = set()
     alone: list[Path] = []
@@ -100,7 +100,7 @@ def _keep_moment(options: argparse.Namespace, moment: SaveMoment) -> list[str]:
         if file.change == "removed" or file.busy or file.path in known:
             continue
         try:
-            if (folder := shelf.folder_around(file.path)) is not None:
+            if (folder := next((each for each in file.path.absolute().parents if each in folders), None)) is not None:
                 keep_save(opened_or_bytes(options, folder))
                 continue
             path, template = find_save(file.path, library)

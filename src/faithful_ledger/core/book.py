@@ -22,7 +22,6 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from faithful_ledger.core.binding import bind_files
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import AddressError, EntryError, FileAccessError, Refused
 from faithful_ledger.core.find import Program, holders
@@ -36,6 +35,7 @@ from faithful_ledger.core.source import (
     MemorySource,
     Source,
     files_below,
+    name_within,
     open_blocks,
     open_source,
     read_whole,
@@ -91,10 +91,9 @@ class Book:
         """The id of the template a save was opened with last; None where it had none, or is not known."""
         return next((template for save, template in self.records.saves() if save == _absolute(path)), None)
 
-    def folder_around(self, path: Path) -> Path | None:
-        """The folder that is kept as one save and holds a file."""
-        around = _absolute(path).parents
-        return next((save for save, _ in self.records.saves() if save in around and save.is_dir()), None)
+    def folders(self) -> list[Path]:
+        """The saves that are folders."""
+        return [save for save, _ in self.records.saves() if save.is_dir()]
 
     # snapshots
 
@@ -111,7 +110,7 @@ class Book:
         if save.folder is not None:  # what came in since it was opened belongs to it as well
             opened = {path for _, path in paths}
             paths = [pair for pair in paths if pair[1].exists()]
-            paths += [(_role(path, save.folder), path) for path in files_below(save.folder) if path not in opened]
+            paths += [(name_within(path, save.folder), path) for path in files_below(save.folder) if path not in opened]
         members = [member for member in self.records.members(_absolute(save.path)) if member.path.is_file()]
         others = [("companion", save.beside(name)) for name in names]
         others += [(member.role, member.path) for member in members]
@@ -226,8 +225,8 @@ class Book:
         """Raises VaultError when the kept copy is missing or damaged."""
         return MemorySource(self.store.get(file.sha256))
 
-    def kept_sources(self, save: Save, snapshot: Snapshot) -> dict[str, Source]:
-        """The files of a save as they were in a snapshot, by their names in the save, and the payloads inside of them.
+    def kept_sources(self, save: Save, snapshot: Snapshot, *, inside: bool = True) -> dict[str, Source]:
+        """The files of a save as they were in a snapshot, by their names in the save, and the payloads `inside` them.
 
         What the snapshot does not hold, or the template does not fit, is left out.
 
@@ -238,9 +237,7 @@ class Book:
         found = {
             file.name: self.kept_source(kept[path]) for file in save.on_disk if (path := _absolute(file.path)) in kept
         }
-        described = [name for name, file in save.files.items() if file.bound is not None and not file.inside]
-        if save.template is not None and len(described) < len(save.files) and all(n in found for n in described):
-            bound = bind_files(save.template, {name: found[name] for name in described})
+        if inside and any(file.inside for file in save.files.values()) and (bound := save.laid_over(found)) is not None:
             found |= {name: file.source for name, file in bound.items() if file.unwrapped is not None}
         return found
 
@@ -497,11 +494,6 @@ def describe(plan: Plan, note: str) -> dict[str, Any]:
         "files": [str(_absolute(file.file.path)) for file in plan.written],
         "in_balance": plan.in_balance,
     }
-
-
-def _role(path: Path, folder: Path) -> str:
-    """What a file of a folder goes by: its way from there."""
-    return path.relative_to(folder).as_posix()
 
 
 def _arrived(name: str, content: Source, written: Source) -> None:

@@ -12,7 +12,7 @@ from pathlib import Path
 from faithful_ledger.core.binding import bind_files
 from faithful_ledger.core.errors import AddressError, FileAccessError, LedgerError
 from faithful_ledger.core.save import Save, SaveFile
-from faithful_ledger.core.source import MemorySource, files_below, open_source, unreadable
+from faithful_ledger.core.source import MemorySource, files_below, name_within, open_source, unreadable
 from faithful_ledger.core.template import Library, Template
 from faithful_ledger.core.template.model import FileSpec
 
@@ -70,7 +70,7 @@ def open_save(path: Path, template: Template | None) -> Save:
 
 
 def _open_folder(folder: Path, template: Template | None) -> Save:
-    paths = {path.relative_to(folder).as_posix(): path for path in files_below(folder)}
+    paths = {name_within(path, folder): path for path in files_below(folder)}
     if not paths:
         raise AddressError(f"the folder {folder} holds no file", "name the save itself")
     total = sum(path.stat().st_size for path in paths.values()) if len(paths) <= MOST_FILES else 0

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from faithful_ledger.core.errors import VaultError
+from faithful_ledger.core.source import name_within
 
 __all__ = ["KeptFile", "Mark", "Member", "Posting", "Quantity", "Records", "Snapshot", "now"]
 
@@ -85,8 +86,7 @@ class Snapshot(NamedTuple):
 
     def name_of(self, file: KeptFile) -> str:
         """A file's name; within a folder its way from there."""
-        inside = self.save in file.path.parents
-        return file.path.relative_to(self.save).as_posix() if inside else file.path.name
+        return name_within(file.path, self.save)
 
 
 class Posting(NamedTuple):

@@ -5,7 +5,7 @@ The files' bytes are those of the moment of opening; nothing here writes. `plan`
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -16,6 +16,7 @@ from faithful_ledger.core.binding import (
     GroupNode,
     Node,
     RepeatNode,
+    bind_files,
     find,
 )
 from faithful_ledger.core.binding.compose import compose_records, value_of_json
@@ -27,7 +28,7 @@ from faithful_ledger.core.errors import AddressError, BindingError, EntryError, 
 from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.rules import Finding, audit
 from faithful_ledger.core.seals.seals import SealState, bound_seals, compute, dependents
-from faithful_ledger.core.source import Moment, Source, files_below, moment_of
+from faithful_ledger.core.source import Moment, Source, files_below, moment_of, name_within
 from faithful_ledger.core.template import Template
 from faithful_ledger.core.template.model import EqualRule
 
@@ -87,12 +88,19 @@ class Save:
 
     def name_of(self, file: SaveFile) -> str:
         """What a file on disk is called; in a folder the way to it from there."""
-        return file.path.relative_to(self.folder).as_posix() if self.folder is not None else file.path.name
+        return name_within(file.path, self.folder)
 
     @property
     def size(self) -> int:
         """Of all its files, in bytes."""
         return sum(file.source.size for file in self.on_disk)
+
+    def laid_over(self, sources: Mapping[str, Source]) -> dict[str, BoundFile] | None:
+        """The template over other bytes of its files, by their names; None where one of them is not there."""
+        described = [file.name for file in self.on_disk if file.bound is not None]
+        if self.template is None or not all(name in sources for name in described):
+            return None
+        return bind_files(self.template, {name: sources[name] for name in described})
 
     def beside(self, name: str) -> Path:
         """Where another file of this save lies, by its name."""

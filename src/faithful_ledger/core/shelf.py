@@ -81,15 +81,14 @@ class Shelf:
             book.close()
         return None
 
-    def folder_around(self, path: Path) -> Path | None:
-        """The folder that some book keeps as one save and that holds a file."""
+    def folders(self) -> set[Path]:
+        """All folders that some book keeps as one save."""
+        found: set[Path] = set()
         for name in self.names():
             book = self.open(name)
-            folder = book.folder_around(path)
+            found.update(book.folders())
             book.close()
-            if folder is not None:
-                return folder
-        return None
+        return found
 
     def book_for(self, path: Path, template: Template | None) -> Book:
         """The book that knows a save, else one for its game (or its folder), which knows it from now on."""

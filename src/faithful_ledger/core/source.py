@@ -28,6 +28,7 @@ __all__ = [
     "files_below",
     "first_bytes",
     "moment_of",
+    "name_within",
     "offsets_of",
     "open_blocks",
     "open_source",
@@ -225,6 +226,11 @@ def read_whole(path: Path) -> tuple[bytes, Moment]:
         f"{path} is being written by another program and does not keep still",
         "nothing was changed; save in the game, wait a moment and open it again",
     )
+
+
+def name_within(path: Path, folder: Path | None) -> str:
+    """What a file is called: in a folder, and below it, the way from there; else its name."""
+    return path.relative_to(folder).as_posix() if folder is not None and folder in path.parents else path.name
 
 
 def files_below(folder: Path) -> list[Path]:

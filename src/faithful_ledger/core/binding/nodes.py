@@ -93,7 +93,7 @@ class FieldNode(Node):
             AddressError: this field is no whole number.
         """
         codec = self.spec.codec
-        if isinstance(codec, IntegerCodec | WholeCodec):
+        if isinstance(codec, WholeCodec):
             return codec.decode(self.raw)
         if isinstance(codec, ChoiceCodec | SwitchesCodec):
             return codec.number.decode(self.raw)

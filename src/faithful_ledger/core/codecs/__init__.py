@@ -2,10 +2,10 @@
 
 from faithful_ledger.core.codecs.base import Codec, CutOff, Value
 from faithful_ledger.core.codecs.choices import ChoiceCodec, SwitchesCodec
-from faithful_ledger.core.codecs.numbers import FloatCodec, IntegerCodec, number_codec, parse_whole
+from faithful_ledger.core.codecs.numbers import FloatCodec, IntegerCodec, WholeCodec, number_codec, parse_whole
 from faithful_ledger.core.codecs.spelled import JsonNumber, JsonSwitch, JsonText
 from faithful_ledger.core.codecs.text import FixedText, FreeText, PrefixedText, RawBytes, text_encoding
-from faithful_ledger.core.codecs.varied import DigitsCodec, PackedCodec, VariableCodec, WholeCodec, varied_codec
+from faithful_ledger.core.codecs.varied import DigitsCodec, PackedCodec, VariableCodec, varied_codec
 
 __all__ = [
     "ChoiceCodec",

@@ -5,12 +5,14 @@ from __future__ import annotations
 import math
 import re
 import struct
+from abc import ABC, abstractmethod
 from typing import Literal
 
 from faithful_ledger.core.codecs.base import FixedSize, Value
 from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.source import Source
 
-__all__ = ["FloatCodec", "IntegerCodec", "number_codec", "parse_whole"]
+__all__ = ["FloatCodec", "IntegerCodec", "WholeCodec", "number_codec", "parse_whole"]
 
 Order = Literal["little", "big"]
 NUMBER_NAME = re.compile(r"([uif])(8|16|24|32|64)(le|be)?")
@@ -44,11 +46,44 @@ def parse_whole(text: str) -> int:
     raise ValueRefused(f"“{text[:40]}” is not a whole number", "type it in decimal, or in hexadecimal as 0x…")
 
 
-class IntegerCodec(FixedSize):
+class WholeCodec(ABC):
+    """What all whole numbers have in common, however they lie in bytes: they are typed and shown as such."""
+
+    name: str
+    about: str
+    size: int | None = None
+
+    @abstractmethod
+    def extent(self, source: Source, at: int, limit: int) -> int: ...
+
+    @abstractmethod
+    def decode(self, raw: bytes) -> int: ...
+
+    @abstractmethod
+    def encode(self, value: Value, old: bytes = b"") -> bytes: ...
+
+    def to_text(self, value: Value) -> str:
+        return str(value)
+
+    def from_text(self, text: str, old: Value = None) -> int:
+        value = parse_whole(text)
+        self.encode(value)
+        return value
+
+    def _within(self, value: Value, least: int, most: int) -> int:
+        if not isinstance(value, int):
+            raise ValueRefused(f"{value!r} is not a whole number", "enter one")
+        if not least <= value <= most:
+            raise ValueRefused(f"{value} does not fit {self.name} ({least} to {most})", "enter a value in that range")
+        return value
+
+
+class IntegerCodec(FixedSize, WholeCodec):
     """A two's-complement whole number of `size` bytes."""
 
     def __init__(self, size: int, signed: bool, order: Order) -> None:
-        self.size, self.signed, self.order = size, signed, order
+        self.size: int = size
+        self.signed, self.order = signed, order
         ending = "" if size == 1 else ("le" if order == "little" else "be")
         self.name = f"{'i' if signed else 'u'}{size * 8}{ending}"
         self.least = -(1 << (size * 8 - 1)) if signed else 0
@@ -60,21 +95,7 @@ class IntegerCodec(FixedSize):
         return int.from_bytes(raw, self.order, signed=self.signed)
 
     def encode(self, value: Value, old: bytes = b"") -> bytes:
-        if not isinstance(value, int):
-            raise ValueRefused(f"{value!r} is not a whole number", "enter one")
-        if not self.least <= value <= self.most:
-            raise ValueRefused(
-                f"{value} does not fit {self.name} ({self.least} to {self.most})", "enter a value in that range"
-            )
-        return value.to_bytes(self.size, self.order, signed=self.signed)
-
-    def to_text(self, value: Value) -> str:
-        return str(value)
-
-    def from_text(self, text: str, old: Value = None) -> int:
-        value = parse_whole(text)
-        self.encode(value)
-        return value
+        return self._within(value, self.least, self.most).to_bytes(self.size, self.order, signed=self.signed)
 
 
 class FloatCodec(FixedSize):

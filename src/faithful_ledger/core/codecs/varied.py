@@ -7,16 +7,15 @@ specifications; they are written with as few bytes as the value needs, so anothe
 from __future__ import annotations
 
 import re
-from abc import ABC, abstractmethod
 from typing import Literal
 
 from faithful_ledger.core.codecs.base import CutOff, FixedSize, Value
-from faithful_ledger.core.codecs.numbers import parse_whole
+from faithful_ledger.core.codecs.numbers import WholeCodec
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.spellings import leb128, sleb128
 
-__all__ = ["DigitsCodec", "PackedCodec", "VariableCodec", "WholeCodec", "varied_codec"]
+__all__ = ["DigitsCodec", "PackedCodec", "VariableCodec", "varied_codec"]
 
 LONGEST_VARIABLE = 10
 LONGEST_DIGITS = 40
@@ -33,38 +32,6 @@ def varied_codec(name: str) -> WholeCodec | None:
     if name in ("digits", "digits-utf16le"):
         return DigitsCodec(wide=name != "digits")
     return None
-
-
-class WholeCodec(ABC):
-    """What these have in common: the value is a whole number, typed and shown as one."""
-
-    name: str
-    about: str
-    size: int | None = None
-
-    @abstractmethod
-    def extent(self, source: Source, at: int, limit: int) -> int: ...
-
-    @abstractmethod
-    def decode(self, raw: bytes) -> int: ...
-
-    @abstractmethod
-    def encode(self, value: Value, old: bytes = b"") -> bytes: ...
-
-    def to_text(self, value: Value) -> str:
-        return str(value)
-
-    def from_text(self, text: str, old: Value = None) -> int:
-        value = parse_whole(text)
-        self.encode(value)
-        return value
-
-    def _within(self, value: Value, least: int, most: int) -> int:
-        if not isinstance(value, int):
-            raise ValueRefused(f"{value!r} is not a whole number", "enter one")
-        if not least <= value <= most:
-            raise ValueRefused(f"{value} does not fit {self.name} ({least} to {most})", "enter a value in that range")
-        return value
 
 
 class PackedCodec(FixedSize, WholeCodec):

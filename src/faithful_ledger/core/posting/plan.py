@@ -203,12 +203,10 @@ def _moving(plan: Plan) -> Iterator[Finding]:
 
 def _lost(save: Save, result: Save) -> Iterator[Finding]:
     """Elements that are found now, by bytes that an entry changes."""
-    for name, file in result.files.items():
-        before = save.files[name].bound
-        known = {error.path for error in before.missing} if before is not None else set()
-        for error in file.bound.missing if file.bound is not None else ():
-            if error.path not in known:
-                yield Finding(error.path, "warning", f"it would not be found again: {error.what}")
+    known = {error.path for error in save.missing}
+    for error in result.missing:
+        if error.path not in known:
+            yield Finding(error.path, "warning", f"it would not be found again: {error.what}")
 
 
 def _suspects(file: FilePlan, part: Replacement) -> str:

@@ -273,8 +273,7 @@ class _Compiler:
         if len(derived) + (seal is not None) > 1:
             self.mistakes.append((where, "a field is worked out in one way: length_of, count_of, offset_of or seal"))
         elif (derived or seal) and not (
-            isinstance(element.codec, IntegerCodec | WholeCodec if derived else IntegerCodec)
-            and self.format == "binary"
+            isinstance(element.codec, WholeCodec if derived else IntegerCodec) and self.format == "binary"
         ):
             self.mistakes.append((where, "only a whole number in a binary file can be worked out"))
         elif derived:

@@ -214,8 +214,8 @@ def _told(error: dict[str, Any]) -> str:
 
 
 @lru_cache(maxsize=64)
-def _made(path: Path, text: bytes) -> Template | None:
-    """The template made from what is remembered at a path; nobody changes a template that was made."""
+def _made(text: bytes) -> Template | None:
+    """The template made from what is remembered of it; nobody changes a template that was made."""
     mistakes: Mistakes = []
     template = compile_template(_with_whole_keys(json.loads(text)), mistakes)
     return template if not mistakes else None
@@ -223,7 +223,7 @@ def _made(path: Path, text: bytes) -> Template | None:
 
 def _remembered(path: Path) -> Template | None:
     text = _recall(path)
-    return _made(path, text) if text is not None else None
+    return _made(text) if text is not None else None
 
 
 def _recall(path: Path) -> bytes | None:

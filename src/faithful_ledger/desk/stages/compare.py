@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
-from faithful_ledger.core.binding import BoundFile, GroupNode, bind_files
+from faithful_ledger.core.binding import BoundFile, GroupNode
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import LedgerError
@@ -267,13 +267,11 @@ def _compared(
 
 def _bound(save: Save, sides: list[dict[str, Source]]) -> list[dict[str, BoundFile]]:
     """The template laid over each side; nothing where it does not fit all of them."""
-    if save.template is None:
-        return []
-    names = {key: save.name_of(file) for key, file in save.files.items() if file.bound is not None and not file.inside}
-    if not all(name in side for name in names.values() for side in sides):
-        return []
-    bound = [bind_files(save.template, {key: side[name] for key, name in names.items()}) for side in sides]
-    return [] if any(file.problem for each in bound for file in each.values()) else bound
+    names = {save.name_of(file): file.name for file in save.on_disk}
+    laid = [save.laid_over({names[name]: source for name, source in side.items() if name in names}) for side in sides]
+    bound = [each for each in laid if each is not None]
+    whole = len(bound) == len(sides) and not any(file.problem for each in bound for file in each.values())
+    return bound if whole else []
 
 
 def _sources(book: Book, save: Save, snapshot: Snapshot | None) -> dict[str, Source]:

@@ -25,6 +25,7 @@ from faithful_ledger.desk.widgets.basics import Chooser, column, label, row, tab
 from faithful_ledger.desk.widgets.outline import Outline
 from faithful_ledger.desk.widgets.strip import ByteStrip
 from faithful_ledger.desk.widgets.strip_rows import PendingBytes, StripLane
+from faithful_ledger.desk.widgets.words import grouped
 
 __all__ = ["DescribeStage", "band_parts", "lane_over"]
 
@@ -199,7 +200,7 @@ class DescribeStage(QWidget):
         self.strip.read_only = file is None
         self.strip.show_source(source, lambda a, b: fields_between(root, a, b) if root is not None else ())
         self.band.show_parts(source.size, band_parts(file) if file is not None else [])
-        size = f"{source.size:,}".replace(",", "\u202f")
+        size = grouped(source.size)
         known = f"{explained_bytes(root) / max(source.size, 1):.0%} of " if root is not None else ""
         told = " explained; hatched: not yet" if known else "" if file is not None else " unpacked; to look at only"
         self.share.setText(f"{known}{size} bytes{told}")

@@ -10,6 +10,8 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeWidget, QTreeWidgetItem, QWidget
 
 from faithful_ledger.core.find import Candidate, CandidateSet
+from faithful_ledger.core.source import name_within
+from faithful_ledger.desk.widgets.words import grouped
 
 __all__ = ["FoundTree", "moment_text"]
 
@@ -58,7 +60,7 @@ class FoundTree(QTreeWidget):
             top.setText(FOLDER, _folder(found.folder))
             top.addChild(_whole(found))
             for file in found.files:
-                top.addChild(_row(file, file.path.relative_to(found.folder).as_posix(), contents))
+                top.addChild(_row(file, name_within(file.path, found.folder), contents))
             self.addTopLevelItem(top)
             top.setExpanded(str(best.path) in unfolded)
 
@@ -86,7 +88,7 @@ def _folder(path: Path) -> str:
 
 def _whole(found: CandidateSet) -> QTreeWidgetItem:
     """The row for all files of a set as one save."""
-    size = f"{sum(file.size for file in found.files):,}".replace(",", "\u202f")
+    size = grouped(sum(file.size for file in found.files))
     why = "the folder is opened and kept with all that is in it"
     item = QTreeWidgetItem([f"all {len(found.files)} as one save", "", size, "", why, _folder(found.folder)])
     item.setData(0, PATH, str(found.folder))
@@ -96,8 +98,7 @@ def _whole(found: CandidateSet) -> QTreeWidgetItem:
 
 def _row(candidate: Candidate, name: str, contents: Mapping[Path, str]) -> QTreeWidgetItem:
     why = "; ".join(candidate.reasons)
-    size = f"{candidate.size:,}".replace(",", "\u202f")
-    texts = [name, _changed(candidate.modified), size, contents.get(candidate.path, ""), why]
+    texts = [name, _changed(candidate.modified), grouped(candidate.size), contents.get(candidate.path, ""), why]
     item = QTreeWidgetItem([*texts, _folder(candidate.path.parent)])
     item.setData(0, PATH, str(candidate.path))
     item.setTextAlignment(SIZE, RIGHT)

@@ -30,6 +30,7 @@ from faithful_ledger.desk.stages.records import plain_table
 from faithful_ledger.desk.theme import HOLDS, mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
 from faithful_ledger.desk.widgets.slip_note import SightingSlip
+from faithful_ledger.desk.widgets.words import grouped
 
 __all__ = ["GatherStage"]
 
@@ -177,7 +178,7 @@ class GatherStage(QWidget):
     def _progress(self, looked: int, found: list[Candidate]) -> None:
         """Show what was found until now, while it goes on."""
         if self._looking:
-            self.found_line.setText(f"{looked:,} files looked at…".replace(",", "\u202f"))
+            self.found_line.setText(f"{grouped(looked)} files looked at…")
             if found and not self._stopped:
                 self.candidates = found[:MOST_SHOWN]
                 self._show_found()

@@ -11,6 +11,7 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.posting.checks import Check
 from faithful_ledger.core.records import Member
 from faithful_ledger.core.save import Save, SaveFile
+from faithful_ledger.core.source import name_within
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.records import plain_table
 from faithful_ledger.desk.stages.seen import WhenSeen
@@ -71,7 +72,7 @@ class SavePanel(QWidget):
             self._fixed |= set(beside)
         self.members += [member for path, member in said.items() if path not in names]
         rows = [
-            (_told(m.path, save.folder), m.role, m.note or ("" if m.path.exists() else "not there"))
+            (name_within(m.path, save.folder), m.role, m.note or ("" if m.path.exists() else "not there"))
             for m in self.members
         ]
         fresh = plain_table(("File", "Role", "Note"), rows, "Files of this save", (220, 150))
@@ -139,11 +140,6 @@ def _own(save: Save, file: SaveFile, said: dict[Path, Member]) -> Member:
     if save.folder is None or file.bound is not None:
         return Member(path, file.name, "")
     return said.get(path) or Member(path, guessed_role(path), "")
-
-
-def _told(path: Path, folder: Path | None) -> str:
-    """A file's name; in a folder the way to it."""
-    return path.relative_to(folder).as_posix() if folder is not None and folder in path.parents else path.name
 
 
 def guessed_role(path: Path) -> str:

@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from faithful_ledger.core.binding import FieldNode, bind_files
+from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.compare import field_differences
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.records import KeptFile, Posting, Snapshot
@@ -266,12 +266,10 @@ class RecordsStage(QWidget):
         if save is None or book is None or save.template is None or save.problem is not None:
             return [], "Without a template that fits, its fields cannot be compared."
         try:
-            sources = book.kept_sources(save, snapshot)
-            described = [name for name, file in save.files.items() if file.bound is not None and not file.inside]
-            bound = bind_files(save.template, {name: sources[name] for name in described})
+            bound = save.laid_over(book.kept_sources(save, snapshot, inside=False))
         except LedgerError as error:
             return [], f"{BROKEN} {error}"
-        except KeyError:
+        if bound is None:
             return [], "It holds only part of this save, so its fields cannot be compared."
         for file in bound.values():
             if file.problem is not None:

@@ -25,7 +25,7 @@ from PySide6.QtWidgets import (
 )
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, RepeatNode
-from faithful_ledger.core.codecs import ChoiceCodec, FloatCodec, IntegerCodec, JsonNumber, SwitchesCodec, WholeCodec
+from faithful_ledger.core.codecs import ChoiceCodec, FloatCodec, JsonNumber, SwitchesCodec, WholeCodec
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.save import Save
@@ -39,7 +39,7 @@ ROW_HEIGHT = 26
 MOST_MEASURED, WIDEST, CELL_MARGIN = 50, 230, 22
 BOUNDS = 3  # the column of the bounds
 WIDE = 800
-NUMBERS = IntegerCodec | FloatCodec | JsonNumber | WholeCodec
+NUMBERS = FloatCodec | JsonNumber | WholeCodec
 
 
 def bounds_text(bounds: Bounds | None) -> str:

@@ -13,6 +13,7 @@ from faithful_ledger.core.goto import Destination, destinations, number_in_words
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.theme import mono
 from faithful_ledger.desk.widgets.basics import label, row
+from faithful_ledger.desk.widgets.words import grouped
 
 __all__ = ["Head"]
 
@@ -72,7 +73,7 @@ class Head(QFrame):
         if save is None:
             return
         self.file = next(iter(save.files))
-        size = f"{save.size if save.folder is not None else save.main.source.size:,}".replace(",", "\u202f")
+        size = grouped(save.size if save.folder is not None else save.main.source.size)
         kept = session.book.count_snapshots(save.path) if session.book is not None else 0
         about = [save.template.title if save.template is not None else "no template", f"{size} bytes"]
         about.append(f"{kept} kept" if kept else "not kept yet")

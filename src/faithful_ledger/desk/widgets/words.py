@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
-__all__ = ["storage_in_brief", "storage_in_words"]
+__all__ = ["grouped", "storage_in_brief", "storage_in_words"]
+
+
+def grouped(number: int) -> str:
+    """A whole number with its digits in groups of three."""
+    return f"{number:,}".replace(",", "\u202f")
 
 
 def storage_in_words(name: str) -> str:
