@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import io
 import logging
 import os
@@ -24,7 +25,18 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.template import Library, Template, parse_template
 
-__all__ = ["Crash", "FailingDisk", "LedgerCase", "Played", "company_bytes", "hexed", "play", "template_of"]
+__all__ = [
+    "SHARED",
+    "Crash",
+    "FailingDisk",
+    "LedgerCase",
+    "Played",
+    "company_bytes",
+    "hexed",
+    "play",
+    "sample",
+    "template_of",
+]
 
 
 class Played(NamedTuple):
@@ -42,9 +54,19 @@ def play(saves: Path, *action: str) -> Played:
     return Played(status, out.getvalue().strip())
 
 
+SHARED = "LEDGER_TESTS_SHARED"  # a folder of all processes of one run: the sample, and templates that were validated
+
+
 @cache
-def _sample() -> Path:
-    folder = Path(tempfile.mkdtemp(prefix="brinewick-sample-"))
+def sample() -> Path:
+    """A played harbour, made once for all processes of a run."""
+    shared = os.environ.get(SHARED)
+    if shared is None:
+        shared = tempfile.mkdtemp(prefix="ledger-tests-")
+        atexit.register(shutil.rmtree, shared, ignore_errors=True)
+    folder = Path(shared, "harbour")
+    if folder.exists():
+        return folder
     for action in (["start", "Oriel & Søn"], ["sell", "brass lamp"], ["dive", "Tamsin"], ["save", "2"]):
         assert play(folder, *action).status == 0, action
     return folder
@@ -102,7 +124,7 @@ class LedgerCase(unittest.TestCase):
     @property
     def cache(self) -> Path:
         """One cache for all tests, so that the shipped templates are validated once."""
-        return _sample().with_name(_sample().name + "-cache")
+        return sample().with_name("cache")
 
     def shelf(self, disk: Disk | None = None) -> Shelf:
         return Shelf(self.folder / "data", self.cache, disk)
@@ -113,7 +135,7 @@ class LedgerCase(unittest.TestCase):
     def harbour(self) -> Path:
         """A fresh copy of a played harbour: two slots, account, options and index."""
         saves = self.folder / "harbour"
-        shutil.copytree(_sample(), saves)
+        shutil.copytree(sample(), saves)
         return saves
 
     def opened(self, saves: Path | None = None) -> Save:
@@ -148,11 +170,14 @@ class FailingDisk(Disk):
     """A disk on which operation number `fail_at` (from 1) goes wrong.
 
     With `crash` the machine stops there: half a write has happened, and every later operation stops as well, so that
-    no clean-up runs. Without it the operation raises `error` once and the disk goes on working.
+    no clean-up runs. Without it the operation raises `error` once and the disk goes on working. Without `swaps` it is
+    a file system that cannot exchange two names.
     """
 
-    def __init__(self, fail_at: int | None = None, *, crash: bool = True, error: int | None = None) -> None:
-        self.fail_at, self.crash, self.error = fail_at, crash, error
+    def __init__(
+        self, fail_at: int | None = None, *, crash: bool = True, error: int | None = None, swaps: bool = True
+    ) -> None:
+        self.fail_at, self.crash, self.error, self.swaps = fail_at, crash, error, swaps
         self.count = 0
         self.stopped = False
         self.done: list[str] = []
@@ -189,9 +214,17 @@ class FailingDisk(Disk):
             raise Crash("close")
         super().close(descriptor)
 
-    def dress(self, descriptor: int, like: os.stat_result, source: Path) -> None:
-        self._step("dress")
-        super().dress(descriptor, like, source)
+    def copy_attributes(self, descriptor: int, like: os.stat_result, source: Path) -> None:
+        self._step("copy_attributes")
+        super().copy_attributes(descriptor, like, source)
+
+    def exchange(self, source: Path, target: Path) -> bool:
+        self._step(f"exchange {target.name}")
+        return super().exchange(source, target) if self.swaps else False
+
+    def place(self, source: Path, target: Path) -> None:
+        self._step(f"place {target.name}")
+        super().place(source, target)
 
     def replace(self, source: Path, target: Path) -> None:
         self._step(f"replace {target.name}")

@@ -288,12 +288,13 @@ class WrongTest(CommandCase):
 import os, sys
 from pathlib import Path
 from faithful_ledger.core.disk import Disk
-replace = Disk.replace
+exchange = Disk.exchange
 def stop(self, source, target):
-    replace(self, source, target)
+    swapped = exchange(self, source, target)
     if target.name == "harbour.bwk":
         os._exit(9)
-Disk.replace = stop
+    return swapped
+Disk.exchange = stop
 from faithful_ledger.cli.main import main
 main(["post", sys.argv[1], "--set", "purse.marks=5200"])
 """

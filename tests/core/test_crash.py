@@ -42,20 +42,26 @@ class EveryStepTest(LedgerCase):
         book.close()
         return self.tree(save.main.path.parent)
 
-    def steps(self) -> int:
-        disk = FailingDisk()
+    def steps(self, **how: bool) -> int:
+        disk = FailingDisk(**how)
         book, save, _ = self.prepared(disk)
         book.post(save, make_plan(save))
         book.close()
         return disk.count
 
     def test_a_machine_that_stops_at_step_n_leaves_old_or_new(self) -> None:
+        self._stopped_at_every_step(swaps=True)
+
+    def test_so_does_a_file_system_that_cannot_swap_two_names(self) -> None:
+        self._stopped_at_every_step(swaps=False)
+
+    def _stopped_at_every_step(self, *, swaps: bool) -> None:
         new = self.new_set()
         outcomes = []
-        steps = self.steps()
+        steps = self.steps(swaps=swaps)
         self.assertGreater(steps, 30)
         for number in range(1, steps + 1):
-            disk = FailingDisk(number)
+            disk = FailingDisk(number, swaps=swaps)
             book, save, old = self.prepared(disk)
             with self.subTest(step=number):
                 with self.assertRaises(Crash):
@@ -90,6 +96,8 @@ class EveryStepTest(LedgerCase):
                         done = False
                         self.assertRegex(str(error), "cannot be .*: the disk .*; the save is as it was; ")
                     present = self.tree(save.main.path.parent)
+                    if done:  # an old file that could not be removed is left for the next opening
+                        present = {name: data for name, data in present.items() if not name.startswith(".")}
                     self.assertEqual(present, new if done else old, disk.done[-1])
                     self.assertEqual(len(book.postings()), int(done))
                     self.assertEqual(book.store.check(), [])
@@ -104,7 +112,7 @@ class EveryStepTest(LedgerCase):
 
     def test_a_stop_while_it_recovers_changes_nothing_about_that(self) -> None:
         new = self.new_set()
-        first = self._step_of("replace account.json") + 1
+        first = self._step_of("exchange account.json") + 1
         for second in range(1, 40):
             disk = FailingDisk(first)
             book, save, old = self.prepared(disk)
@@ -130,7 +138,7 @@ class EveryStepTest(LedgerCase):
         return disk.done.index(name)
 
     def test_a_game_that_wrote_in_the_meantime_is_left_alone(self) -> None:
-        disk = FailingDisk(self._step_of("replace account.json") + 1)
+        disk = FailingDisk(self._step_of("exchange account.json") + 1)
         book, save, _ = self.prepared(disk)
         with self.assertRaises(Crash):
             book.post(save, make_plan(save))
@@ -171,10 +179,11 @@ class EveryStepTest(LedgerCase):
 
 def _killed(folder: Path, save: Save, ready: Callable[[], object]) -> None:
     class Killing(FailingDisk):
-        def replace(self, source: Path, target: Path) -> None:
-            super().replace(source, target)
+        def exchange(self, source: Path, target: Path) -> bool:
+            swapped = super().exchange(source, target)
             if target.name == "harbour.bwk":
                 os._exit(9)
+            return swapped
 
     book = Book(folder, Killing())
     ready()
@@ -182,7 +191,7 @@ def _killed(folder: Path, save: Save, ready: Callable[[], object]) -> None:
 
 
 class RealKillTest(LedgerCase):
-    def test_a_process_killed_between_the_two_renames_is_finished_by_the_next(self) -> None:
+    def test_a_process_killed_between_the_two_swaps_is_finished_by_the_next(self) -> None:
         save = self.opened()
         save.enter("purse.marks", "5200")
         process = multiprocessing.get_context("fork").Process(
@@ -253,18 +262,6 @@ class WritingTest(LedgerCase):
         self.assertEqual(other.read_bytes(), old)
         self.assertNotEqual(path.read_bytes(), old)
 
-    def test_two_programs_do_not_post_at_once(self) -> None:
-        import fcntl
-
-        save = self.opened()
-        save.enter("purse.marks", "5200")
-        book = self.shelf().open("b")
-        with (book.folder / "lock").open("w") as lock:
-            fcntl.flock(lock, fcntl.LOCK_EX)
-            with self.assertRaisesRegex(Refused, "another program is writing in the book b; nothing was written"):
-                book.post(save, make_plan(save))
-        book.post(save, make_plan(save))
-
     def test_only_one_module_opens_files_for_writing(self) -> None:
         """Everything that could change a user's file goes through core/disk.py."""
         core = Path(__file__).parents[2] / "src" / "faithful_ledger" / "core"
@@ -283,7 +280,7 @@ class WritingTest(LedgerCase):
             "disk.py": "the operations themselves",
             "source.py": "opens for reading",
             "template/loader.py": "the cache of templates",
-            "book.py": "the book's own lock",
+            "locks.py": "opens for locking",
             "vault/objects.py": "the vault's own unfinished objects",
         }
         for path in core.rglob("*.py"):

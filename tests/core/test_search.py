@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 import os
 import random
+import shutil
 import struct
 import subprocess
 import sys
+import tempfile
 import time
 import zlib
 from fractions import Fraction
@@ -164,7 +166,9 @@ class LookTest(LedgerCase):
         self.assertNotIn("pipe", reasons)
 
     def test_what_programs_have_open(self) -> None:
-        path = self.folder / "held.sav"
+        folder = Path(tempfile.mkdtemp(dir="/tmp"))  # what lies in /dev is no save
+        self.addCleanup(shutil.rmtree, folder)
+        path = folder / "held.sav"
         path.write_bytes(b"x")
         code = "import sys; f = open(sys.argv[1], 'r+b'); print(flush=True); sys.stdin.read()"
         game = subprocess.Popen([sys.executable, "-c", code, str(path)], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
@@ -172,7 +176,7 @@ class LookTest(LedgerCase):
             assert game.stdout is not None
             game.stdout.readline()
             (found,) = [program for program in programs() if program.pid == game.pid]
-            self.assertIn(self.folder, found.folders)
+            self.assertIn(folder, found.folders)
         finally:
             game.communicate()
 

@@ -51,7 +51,7 @@ class PatchedTest(LedgerCase):
         patched = Patched(MemorySource(old), replacements)
         for offset in range(len(old)):
             if not any(item.start <= offset < item.end for item in replacements):
-                at = patched.moved(offset, after=True)
+                at = patched.moved(offset, behind=True)
                 self.assertEqual(bytes(patched.read(at, at + 1)), old[offset : offset + 1])
 
     def test_overlapping_replacements_are_refused_with_both_causes(self) -> None:

@@ -3,32 +3,42 @@
 What lies in its folder:
 
     book.sqlite   saves, snapshots, postings (see records.py)
-    vault/        kept copies (see vault/objects.py)
+    vault/        kept copies (see vault/objects.py) and a note about each (see manifests.py)
     journal/      postings under way (see posting/write.py)
     templates/    templates of this book, before the shipped ones
-    lock          held while something is written, so that two programs do not post at once
+    lock          locked while something is written here: alone by a posting, together by what keeps copies
 
 A snapshot is recorded after its objects are whole; a posting after its files are. Opening a book finishes or undoes
-what a stop left half done (`recovered` tells).
+what a stop left half done, and finds the snapshots again where the database is missing; `recovered` says so. A journal
+that cannot be read stays, and until it is gone nothing is posted from this book (`blocked`).
 """
 
 from __future__ import annotations
 
-import fcntl
 import os
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Iterable, Iterator
+from contextlib import AbstractContextManager, contextmanager
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
-from faithful_ledger.core.errors import AddressError, EntryError, FileAccessError, Refused
+from faithful_ledger.core.errors import (
+    AddressError,
+    Busy,
+    ChangedMeanwhile,
+    EntryError,
+    FileAccessError,
+    LedgerError,
+    Refused,
+)
 from faithful_ledger.core.find import Program, holders
+from faithful_ledger.core.locks import WAIT, locked
+from faithful_ledger.core.manifests import read_manifests, write_manifest
 from faithful_ledger.core.posting.checks import Check, run_checks
-from faithful_ledger.core.posting.plan import Plan, verify
+from faithful_ledger.core.posting.plan import Plan, companion_files, verify
 from faithful_ledger.core.posting.undoing import undoing
-from faithful_ledger.core.posting.write import Recovery, Rewrite, recover, replace_file, replace_set
+from faithful_ledger.core.posting.write import Recovery, Rewrite, Seen, recover, replace_file, replace_set
 from faithful_ledger.core.records import KeptFile, Posting, Records, Snapshot, now
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import (
@@ -40,6 +50,7 @@ from faithful_ledger.core.source import (
     open_source,
     read_whole,
     same_bytes,
+    strays,
 )
 from faithful_ledger.core.template import Library, parse_template
 from faithful_ledger.core.vault.archive import ArchivedFile, read_archive, write_archive
@@ -48,7 +59,33 @@ from faithful_ledger.core.vault.objects import ObjectStore, digest_of
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Place
 
-__all__ = ["Book"]
+__all__ = ["Book", "Rebuilt", "VaultReport"]
+
+
+class Rebuilt(NamedTuple):
+    """The records were gone while the vault was there; so many `snapshots` were found again."""
+
+    book: str
+    snapshots: int
+
+    def __str__(self) -> str:
+        return (
+            f"the records of the book {self.book} were missing; {self.snapshots} snapshots were found again in its "
+            "vault (postings and sightings were only in the records)"
+        )
+
+
+class VaultReport(NamedTuple):
+    """What checking a vault found. `unlisted` are snapshots in the vault that the records do not know."""
+
+    objects: int
+    damaged: list[tuple[Snapshot, KeptFile]]
+    unlisted: list[Snapshot]
+    journals: list[LedgerError]
+
+    @property
+    def sound(self) -> bool:
+        return not (self.damaged or self.unlisted or self.journals)
 
 
 class Book:
@@ -61,15 +98,51 @@ class Book:
     def __init__(self, folder: Path, disk: Disk | None = None) -> None:
         self.folder, self.disk = folder, disk or Disk()
         self.store = ObjectStore(folder / "vault" / "objects", self.disk)
+        self.manifests = folder / "vault" / "snapshots"
         self.journal = folder / "journal"
-        self.recovered: list[Recovery] = []
+        self.recovered: list[Recovery | Rebuilt] = []
+        self.blocked: list[LedgerError] = []
+        self.done: list[str] = []
         with translated(folder, "opened"):
             (folder / "templates").mkdir(parents=True, exist_ok=True)
+            (folder / "lock").touch()
         self.records = Records(folder / "book.sqlite")
-        if any(self.journal.glob("*")):
-            with self._locked():
-                self.recovered = recover(self.journal, self.disk, self.store, self._record_posting)
-                self.store.sweep()
+        try:
+            if self.records.is_empty and self.manifests.is_dir():
+                self.rebuild()
+            if any(self.journal.glob("*.json*")):
+                self._recover_if_idle()
+        except BaseException:
+            self.records.close()
+            raise
+
+    def _recover_if_idle(self) -> None:
+        """Finish what a stop left, unless somebody is writing just now: then the journal is theirs."""
+        try:
+            with self._locked(wait=0):
+                self._recover()
+        except Busy:
+            return
+
+    def _recover(self) -> None:
+        done, self.blocked = recover(self.journal, self.disk, self.store, self._record_posting)
+        self.recovered += done
+        self.store.sweep()
+
+    def rebuild(self) -> int:
+        """Enter the snapshots that are in the vault and not in the records; how many there were."""
+        with self._locked(shared=True):
+            known = {snapshot.id for snapshot in self.records.snapshots()}
+            found = [snapshot for snapshot in read_manifests(self.manifests) if snapshot.id not in known]
+            saves = {save for save, _ in self.records.saves()}
+            for snapshot in found:
+                self.records.add_snapshot(snapshot)
+                if snapshot.save not in saves:
+                    self.records.remember(snapshot.save, None)
+                    saves.add(snapshot.save)
+        if found:
+            self.recovered.append(Rebuilt(self.name, len(found)))
+        return len(found)
 
     @property
     def name(self) -> str:
@@ -105,6 +178,10 @@ class Book:
         Raises:
             LedgerError: a file cannot be read, or the vault not written; nothing is recorded then.
         """
+        with self._locked(shared=True):
+            return self._keep_save(save, label, kind, known or {})
+
+    def _keep_save(self, save: Save, label: str, kind: str, known: dict[Path, Source]) -> Snapshot:
         names = tuple(c.name for c in save.template.companions) if save.template is not None else ()
         paths = [(file.name, file.path) for file in save.on_disk]
         if save.folder is not None:  # what came in since it was opened belongs to it as well
@@ -119,18 +196,22 @@ class Book:
             if _absolute(path) not in known_paths:
                 known_paths.add(_absolute(path))
                 paths.append((role, path))
-        return self._keep(save.path, paths, names, label, kind, known or {})
+        return self._keep(save.path, paths, names, label, kind, known)
 
-    def keep_opened(self, save: Save, label: str, kind: str) -> Snapshot:
-        """As `keep`, but only if all files are still what they were when the save was opened.
+    def _keep_opened(self, save: Save, label: str, kind: str) -> tuple[Snapshot, dict[Path, Seen]]:
+        """Keep all files, but only if they are still what they were when the save was opened; and when that was seen.
 
         Raises:
-            Refused: one is not.
+            ChangedMeanwhile: one is not.
         """
+        seen = {}
         for file in save.on_disk:
+            with translated(file.path, "compared"):
+                seen[file.path] = Seen.now(file.path)
             if not same_bytes(open_blocks(file.path), file.source):
-                raise Refused(f"nothing was written: {file.path.name} was changed by another program", "open it again")
-        return self.keep(save, label, kind, {file.path: file.source for file in save.on_disk})
+                what = f"nothing was written: {file.path.name} was changed by another program"
+                raise ChangedMeanwhile(what, "open it again")
+        return self._keep_save(save, label, kind, {file.path: file.source for file in save.on_disk}), seen
 
     def _keep(
         self,
@@ -149,6 +230,15 @@ class Book:
             mode = path.stat().st_mode & 0o7777
             files.append(KeptFile(role, _absolute(path), source.size, self.store.put(source), mode))
         snapshot = Snapshot(os.urandom(6).hex(), now(), label, kind, _absolute(save), companions, tuple(files))
+        return self._add_snapshot(snapshot)
+
+    def _add_snapshot(self, snapshot: Snapshot) -> Snapshot:
+        if not self.manifests.is_dir():  # a book from before there were notes in the vault
+            for known in self.records.snapshots():
+                write_manifest(self.manifests, known, self.disk)
+        if self.records.is_empty:
+            self.records.remember(snapshot.save, None)
+        write_manifest(self.manifests, snapshot, self.disk)
         self.records.add_snapshot(snapshot)
         return snapshot
 
@@ -193,28 +283,33 @@ class Book:
         Raises:
             VaultError: it is no such file, or damaged; nothing was kept.
         """
-        about, files = read_archive(archive)
         main = _absolute(save)
-        kept = []
-        for number, file in enumerate(files):
-            path = main / file.name if main.is_dir() else main if number == 0 else main.with_name(file.name)
-            digest = self.store.put(MemorySource(file.data))
-            kept.append(KeptFile(file.role, path, len(file.data), digest, file.mode))
-        label = str(about.get("label") or archive.stem)
-        names = tuple(str(name) for name in about.get("companions", ()) if Path(str(name)).name == name)
-        snapshot = Snapshot(os.urandom(6).hex(), now(), label, "kept", main, names, tuple(kept))
-        self.records.add_snapshot(snapshot)
-        return snapshot
+        kept: list[KeptFile] = []
 
-    def check_vault(self) -> list[tuple[Snapshot, KeptFile]]:
-        """Read every kept copy again; the files of snapshots that are damaged or missing."""
+        def keep(name: str, role: str, mode: int, content: Source) -> None:
+            path = main / name if main.is_dir() else main if not kept else main.parent / name
+            kept.append(KeptFile(role, path, content.size, self.store.put(content), mode))
+
+        with self._locked(shared=True):
+            about = read_archive(archive, keep)
+            label = about.label or archive.stem
+            return self._add_snapshot(
+                Snapshot(os.urandom(6).hex(), now(), label, "kept", main, about.companions, tuple(kept))
+            )
+
+    def check_vault(self) -> VaultReport:
+        """Read every kept copy again, and compare the vault with the records."""
         damaged = set(self.store.check())
-        return [
+        snapshots = self.records.snapshots()
+        files = [
             (snapshot, file)
-            for snapshot in self.records.snapshots()
+            for snapshot in snapshots
             for file in snapshot.files
             if file.sha256 in damaged or not self.store.path_of(file.sha256).exists()
         ]
+        known = {snapshot.id for snapshot in snapshots}
+        unlisted = [snapshot for snapshot in read_manifests(self.manifests) if snapshot.id not in known]
+        return VaultReport(sum(1 for _ in self.store.digests()), files, unlisted, self.blocked)
 
     def undoing(self, save: Save, running: list[Program] | None = None) -> list[Check]:
         """What will undo a posting to this save."""
@@ -302,14 +397,14 @@ class Book:
             Refused: a check does not allow it, or a file is not as it was opened; nothing was written.
             LedgerError: it could not be written; everything is as it was.
         """
-        with self._locked():
+        changed = plan.written
+        with self._writing([file.file.path.resolve().parent for file in changed]):
             failed = [check for check in self.check(plan, detach_links=detach_links) if not check.ok]
             if failed:
                 raise Refused(f"nothing was written: {failed[0].text}", failed[0].remedy)
-            changed = plan.written
             if not changed:
                 raise Refused("there is nothing to post", "enter a value first")
-            kept = self.keep_opened(save, note, "before posting")
+            kept, seen = self._keep_opened(save, note, "before posting")
             digests = {file.path: file.sha256 for file in kept.files}
             rewrites = [
                 Rewrite(
@@ -317,17 +412,20 @@ class Book:
                     file.patched,
                     digests[_absolute(file.file.path)],
                     partial(verify, file.file.name, file.patched),
+                    seen=seen[file.file.path],
                 )
                 for file in changed
             ]
+            # Which companions there are is asked again: the game may have made or removed one since the plan.
+            companions = [path for path in companion_files(save) if _absolute(path) in digests]
             record = {
                 "id": os.urandom(6).hex(),
                 "time": now(),
                 "save": str(_absolute(save.path)),
                 "kept": kept.id,
             }
-            record |= describe(plan, note)
-            removals = [(path, digests[_absolute(path)]) for path in plan.companions]
+            record |= describe(plan, note) | {"removed": [str(path) for path in companions]}
+            removals = [(path, digests[_absolute(path)]) for path in companions]
             replace_set(rewrites, removals, record, self.journal, self.disk, self.store, self._record_posting)
             return self.posting(str(record["id"]))
 
@@ -350,13 +448,15 @@ class Book:
             if save.folder is not None:
                 target = main / file.file.path.relative_to(save.folder)
             else:
-                target = main if file.file is save.main else main.with_name(file.file.path.name)
+                target = main if file.file is save.main else main.parent / save.name_beside(file.file)
             if target.exists() or target.is_symlink():
                 raise Refused(f"{target} exists already", "nothing was written; name another place")
+            if strays(target, main.parent):
+                raise Refused(f"{target} leads out of {main.parent} by a symbolic link", "nothing was written")
             check = partial(verify, file.file.name, file.patched)
             rewrites.append(Rewrite(_absolute(target), file.patched, None, check))
-        with self._locked():
-            for folder in {rewrite.path.parent for rewrite in rewrites} if save.folder is not None else ():
+        with self._writing([]):
+            for folder in {rewrite.path.parent for rewrite in rewrites}:
                 with translated(folder, "made"):
                     self.disk.make_folder(folder)
             record = {"id": os.urandom(6).hex(), "elsewhere": str(_absolute(main))}
@@ -378,15 +478,15 @@ class Book:
         """Bring back the exact bytes from before a posting. Returns the snapshot of the state that gave way.
 
         Raises:
-            Refused: the game has written the save since, and it is not wanted `anyway`.
+            ChangedMeanwhile: the game has written the save since, and it is not wanted `anyway`.
             LedgerError: it could not be written; everything is as it was.
         """
         snapshot = self.snapshot(posting.kept)
         if not anyway:
             for path, digest in posting.record["new"].items():
-                source = open_blocks(Path(path))
+                source = open_blocks(Path(path)) if Path(path).exists() else MemorySource(b"")
                 if digest_of(source.chunks(0, source.size)) != digest:
-                    raise Refused(
+                    raise ChangedMeanwhile(
                         f"{Path(path).name} has changed since this posting",
                         "nothing was written; reverse anyway, and what is there now is kept as a snapshot",
                     )
@@ -405,8 +505,13 @@ class Book:
             LedgerError: it could not be written; everything is as it was.
         """
         contents = [(file, MemorySource(self.store.get(file.sha256))) for file in snapshot.files]
-        with self._locked():
-            targets = [self._target(snapshot, file, to) for file, _ in contents]
+        targets = [self._target(snapshot, file, to) for file, _ in contents]
+        base = to if to is not None else snapshot.save if snapshot.is_folder else snapshot.save.parent
+        if leading_out := [target for target in targets if target != snapshot.save and strays(target, base)]:
+            what = f"{leading_out[0]} leads out of {base} by a symbolic link"
+            raise Refused(what, "nothing was written; remove the link, or restore to another place")
+        folders = {target.resolve().parent for target in targets}
+        with self._writing([folder for folder in folders if folder.is_dir()], despite_journal=True):
             if to is not None and (existing := [target for target in targets if target.exists()]):
                 raise Refused(f"{existing[0]} exists already", "nothing was written; name another place")
             gave_way, removals, old = None, [], {}
@@ -437,7 +542,16 @@ class Book:
             if rewrites or removals:
                 record = {"id": os.urandom(6).hex(), "restored": snapshot.id}
                 replace_set(rewrites, removals, record, self.journal, self.disk, self.store, self._record_posting)
+            if to is None and self.blocked:
+                self._set_journals_aside()
         return gave_way
+
+    def _set_journals_aside(self) -> None:
+        """A whole set is back in its place, so what an unreadable journal was about no longer matters."""
+        for path in self.journal.glob("*.json"):
+            with translated(path, "set aside"):
+                self.disk.replace(path, path.with_suffix(".unreadable"))
+        self.blocked = []
 
     def _target(self, snapshot: Snapshot, file: KeptFile, to: Path | None) -> Path:
         if to is None:
@@ -456,22 +570,34 @@ class Book:
 
     def _record_posting(self, record: dict[str, Any], digests: list[str]) -> None:
         """The last step of a posting: it is in the records. A restored snapshot leaves its own trace already."""
-        if "entries" not in record:
-            return
-        self.records.add_posting({**record, "new": dict(zip(record["files"], digests, strict=True))})
+        if "entries" in record:
+            self.records.add_posting({**record, "new": dict(zip(record["files"], digests, strict=True))})
+            self.records.set_pending(Path(record["save"]), "")
+            self.done.append(
+                f"the posting {record['id']} was written; the untouched files are kept as {record['kept']}"
+            )
+        elif "restored" in record:
+            self.done.append(f"the snapshot {record['restored']} was brought back")
+        else:
+            self.done.append(f"{record.get('elsewhere', 'the files')} was written")
+
+    def _locked(self, *, wait: float = WAIT, shared: bool = False) -> AbstractContextManager[None]:
+        """The book's own lock: alone for what moves files, together for what only adds to the vault."""
+        return locked([self.folder / "lock"], f"in the book {self.name}", wait=wait, shared=shared)
 
     @contextmanager
-    def _locked(self) -> Iterator[None]:
-        with translated(self.folder, "locked"):
-            lock = (self.folder / "lock").open("w")
-        with lock:
-            try:
-                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            except OSError as error:
-                raise Refused(
-                    f"another program is writing in the book {self.name}",
-                    "nothing was written; wait until it is done",
-                ) from error
+    def _writing(self, folders: Iterable[Path], *, despite_journal: bool = False) -> Iterator[None]:
+        """Hold this book and the folders of a save, with everything from before finished or undone.
+
+        Raises:
+            Busy: somebody else is writing one of them.
+            JournalUnreadable: an interrupted posting stands in the way.
+        """
+        with self._locked(), locked(folders, "this save"):
+            if any(self.journal.glob("*.json*")):
+                self._recover()
+            if self.blocked and not despite_journal:
+                raise self.blocked[0]
             yield
 
 

@@ -26,6 +26,9 @@ REASONS = {
     errno.EIO: ("the disk reports an error", "check the disk"),
     errno.EFBIG: ("the file would be too large for this file system", "use another disk"),
 }
+UNSUPPORTED = (errno.ENOSYS, errno.EINVAL, errno.ENOTSUP, errno.EOPNOTSUPP)
+RENAME_NOREPLACE, RENAME_EXCHANGE = 1, 2
+AT_FDCWD = -100
 
 
 @contextmanager
@@ -56,18 +59,36 @@ class Disk:
     def close(self, descriptor: int) -> None:
         os.close(descriptor)
 
-    def dress(self, descriptor: int, like: os.stat_result, source: Path) -> None:
-        """Give a new file the owner, the mode and the extended attributes of another."""
+    def copy_attributes(self, descriptor: int, like: os.stat_result, source: Path) -> None:
+        """Give a new file the owner, the mode and the extended attributes of another.
+
+        A file system that keeps no owners or modes (FAT, some network mounts) refuses to change them; a file there
+        has what the mount says, so that is not a failure.
+        """
         present = os.fstat(descriptor)
         if (present.st_uid, present.st_gid) != (like.st_uid, like.st_gid):
-            os.fchown(descriptor, like.st_uid, like.st_gid)
-        os.fchmod(descriptor, like.st_mode & 0o7777)
-        try:
+            with _where_supported():
+                os.fchown(descriptor, like.st_uid, like.st_gid)
+        with _where_supported():
+            os.fchmod(descriptor, like.st_mode & 0o7777)
+        with _where_supported():
             for name in os.listxattr(source):
                 os.setxattr(descriptor, name, os.getxattr(source, name))
-        except OSError as error:
-            if error.errno not in (errno.ENOTSUP, errno.EPERM, errno.EACCES):
-                raise
+
+    def exchange(self, source: Path, target: Path) -> bool:
+        """Swap two names in one step (renameat2(2), RENAME_EXCHANGE); False where the file system cannot."""
+        return _rename(source, target, RENAME_EXCHANGE)
+
+    def place(self, source: Path, target: Path) -> None:
+        """Rename to a name that must not be taken.
+
+        Raises:
+            FileExistsError: it is; nothing was changed.
+        """
+        if not _rename(source, target, RENAME_NOREPLACE):
+            if target.is_symlink() or target.exists():
+                raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), str(target))
+            source.replace(target)
 
     def replace(self, source: Path, target: Path) -> None:
         """One name gives way to another in one step (rename(2))."""
@@ -86,3 +107,27 @@ class Disk:
             os.fsync(descriptor)
         finally:
             os.close(descriptor)
+
+
+@contextmanager
+def _where_supported() -> Iterator[None]:
+    try:
+        yield
+    except OSError as error:
+        if error.errno not in (*UNSUPPORTED, errno.EPERM, errno.EACCES):
+            raise
+
+
+def _rename(source: Path, target: Path, flags: int) -> bool:
+    """renameat2(2), which Python does not offer; False where the C library or the file system does not know it."""
+    import ctypes
+
+    call = getattr(ctypes.CDLL(None, use_errno=True), "renameat2", None)
+    if call is None:
+        return False
+    if call(AT_FDCWD, os.fsencode(source), AT_FDCWD, os.fsencode(target), flags) == 0:
+        return True
+    code = ctypes.get_errno()
+    if code in UNSUPPORTED:
+        return False
+    raise OSError(code, os.strerror(code), str(target))

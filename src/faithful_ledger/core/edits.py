@@ -6,9 +6,9 @@ a span of the old payload or new bytes. It is itself a `Source`, so binding, sea
 
 from __future__ import annotations
 
-from bisect import bisect_right
-from collections.abc import Iterable, Iterator
-from typing import NamedTuple
+from bisect import bisect_left, bisect_right
+from collections.abc import Callable, Iterable, Iterator
+from typing import Any, NamedTuple
 
 from faithful_ledger.core.errors import EntryError, place
 from faithful_ledger.core.source import CHUNK, Source
@@ -17,12 +17,15 @@ __all__ = ["Patched", "Piece", "Replacement"]
 
 
 class Replacement(NamedTuple):
-    """The bytes of `source[start:end]` give way to `data`; `cause` says why, for the plan."""
+    """The bytes of `source[start:end]` give way to `data`; `cause` says why, for the plan. `element` is the bound
+    element they are the bytes of, where it is one: it says to which of two neighbours bytes between them belong.
+    """
 
     start: int
     end: int
     data: bytes
     cause: str
+    element: Any = None
 
 
 class Piece(NamedTuple):
@@ -65,6 +68,10 @@ class Patched:
             new_at += old.size - at
         self.size = new_at
         self._starts = [piece.start for piece in self.pieces]
+        self._replaced_from = [item.start for item in self.replacements]
+        self._shifts = [0]
+        for item in self.replacements:
+            self._shifts.append(self._shifts[-1] + len(item.data) - (item.end - item.start))
 
     def read(self, start: int, end: int) -> memoryview:
         parts = list(self._parts(start, min(end, self.size)))
@@ -100,19 +107,22 @@ class Patched:
         """The piece that holds a byte of the new payload."""
         return self.pieces[bisect_right(self._starts, offset) - 1]
 
-    def moved(self, old_offset: int, *, after: bool = False) -> int:
-        """Where a boundary of the old payload lies now.
+    def moved(self, old_offset: int, *, behind: Callable[[Replacement], bool] | bool = False) -> int:
+        """Where a boundary of the old payload is now.
 
-        A boundary at which bytes were replaced lies before them, or behind them with `after`.
+        A boundary at which bytes were replaced is before them. One at which bytes came in is before them as well,
+        unless it is `behind` all of these, or behind one of which that is said.
         """
-        shift = 0
-        for item in self.replacements:
-            if item.start > old_offset or (item.start == old_offset and not (after and item.end == old_offset)):
+        index = bisect_left(self._replaced_from, old_offset)
+        if index and old_offset < self.replacements[index - 1].end:
+            return self.replacements[index - 1].start + self._shifts[index - 1]
+        here = old_offset + self._shifts[index]
+        for item in self.replacements[index:]:
+            if not item.start == item.end == old_offset:
                 break
-            if old_offset < item.end:
-                return item.start + shift
-            shift += len(item.data) - (item.end - item.start)
-        return old_offset + shift
+            if behind(item) if callable(behind) else behind:
+                here += len(item.data)
+        return here
 
     def touches(self, start: int, end: int) -> bool:
         """Whether any byte of the new payload's span was replaced, or the span's length changed within."""

@@ -10,10 +10,14 @@ from __future__ import annotations
 __all__ = [
     "AddressError",
     "BindingError",
+    "Busy",
+    "ChangedMeanwhile",
     "EntryError",
     "ExpressionError",
     "FileAccessError",
+    "JournalUnreadable",
     "LedgerError",
+    "OutOfBounds",
     "RecognitionError",
     "Refused",
     "TemplateError",
@@ -67,6 +71,10 @@ class ValueRefused(LedgerError):
     """A value that its field cannot hold."""
 
 
+class OutOfBounds(ValueRefused):
+    """A value the field could hold, but beyond what the template says the game accepts."""
+
+
 class EntryError(LedgerError):
     """Entries that cannot be posted together."""
 
@@ -99,6 +107,18 @@ class Refused(LedgerError):
     """Not done, in order to protect data."""
 
     status = 3
+
+
+class Busy(Refused):
+    """Somebody else is writing there just now."""
+
+
+class ChangedMeanwhile(Refused):
+    """Another program has written a file since it was read, or since it was posted."""
+
+
+class JournalUnreadable(Refused):
+    """An interrupted posting cannot be finished or undone, because its journal is damaged."""
 
 
 class UnexplainedChange(Refused):

@@ -12,7 +12,7 @@ from pathlib import Path
 from faithful_ledger.core.binding import bind_files
 from faithful_ledger.core.errors import AddressError, FileAccessError, LedgerError
 from faithful_ledger.core.save import Save, SaveFile
-from faithful_ledger.core.source import MemorySource, files_below, name_within, open_source, unreadable
+from faithful_ledger.core.source import MemorySource, files_below, name_within, open_source, strays, unreadable
 from faithful_ledger.core.template import Library, Template
 from faithful_ledger.core.template.model import FileSpec
 
@@ -59,13 +59,14 @@ def open_save(path: Path, template: Template | None) -> Save:
         FileAccessError: the first file cannot be read.
         AddressError: the folder is empty, holds too much for a save, or nothing this template describes.
     """
+    path = Path(path).absolute()
     if path.is_dir():
         return _open_folder(path, template)
     if template is None:
         return Save(None, {"file": _open("file", path)})
     files = {template.main.name: _open(template.main.name, path)}
     for name, spec in _others(template):
-        files[name] = _open_beside(spec, path.parent / spec.file_name, path.name)
+        files[name] = _open_beside(spec, path.parent / spec.file_name, path.name, path.parent)
     return _bound(Save(template, files))
 
 
@@ -84,7 +85,7 @@ def _open_folder(folder: Path, template: Template | None) -> Save:
             raise AddressError(f"no file in {folder} is named {template.main.file_name}", "choose another template")
         files[template.main.name] = _open(template.main.name, paths.pop(main))
         for name, spec in _others(template):
-            files[name] = _open_beside(spec, folder / spec.file_name, main)
+            files[name] = _open_beside(spec, folder / spec.file_name, main, folder)
             paths.pop(spec.file_name, None)
     for name, path in paths.items():
         files[name if name not in files else f"./{name}"] = _open(name, path)
@@ -101,7 +102,13 @@ def _open(name: str, path: Path) -> SaveFile:
     return SaveFile(name, path, source, moment, None)
 
 
-def _open_beside(spec: FileSpec, path: Path, main: str) -> SaveFile:
+def _open_beside(spec: FileSpec, path: Path, main: str, base: Path) -> SaveFile:
+    if strays(path, base):
+        problem: LedgerError = FileAccessError(
+            f"{path} leads out of {base} by a symbolic link, and a template only reaches files beside the save",
+            "nothing was read there and nothing can be posted; remove the link",
+        )
+        return SaveFile(spec.name, path, MemorySource(b""), None, None, problem)
     try:
         return _open(spec.name, path)
     except FileAccessError as error:

@@ -7,7 +7,9 @@ no trace. Every error of SQLite is translated here.
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
+import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
@@ -46,9 +48,11 @@ create table if not exists marks (
 create table if not exists members (
     save text not null, path text not null, role text not null, note text not null, primary key (save, path));
 create table if not exists settings (name text primary key, value text not null);
+create table if not exists pending (save text primary key, time text not null, entries text not null);
 create index if not exists snapshots_of_save on snapshots (save, number);
 create index if not exists postings_of_save on postings (save);
 """
+BUSY = 15.0  # seconds to wait for another program's transaction
 NAMED = 6  # files of a snapshot that are told by their names
 
 
@@ -85,8 +89,8 @@ class Snapshot(NamedTuple):
         return told if len(self.files) <= NAMED else f"{told} and {len(self.files) - NAMED} more"
 
     def name_of(self, file: KeptFile) -> str:
-        """A file's name; within a folder its way from there."""
-        return name_within(file.path, self.save)
+        """A file's name, seen from the save's folder."""
+        return name_within(file.path, self.save if self.is_folder else self.save.parent)
 
 
 class Posting(NamedTuple):
@@ -132,8 +136,22 @@ def now() -> str:
     return datetime.now(UTC).isoformat(timespec="milliseconds")
 
 
+def text_of(path: Path) -> str | bytes:
+    """A path as SQLite keeps it: text, or its bytes where it is not UTF-8."""
+    try:
+        name = str(path)
+        name.encode("utf-8")
+        return name
+    except UnicodeEncodeError:
+        return os.fsencode(path)
+
+
+def path_of(text: str | bytes) -> Path:
+    return Path(os.fsdecode(text))
+
+
 class Records:
-    """The records in one file. Paths are absolute.
+    """The records in one file, for any number of threads. Paths are absolute.
 
     Raises:
         VaultError: from every method, when the database cannot be read or written.
@@ -142,7 +160,8 @@ class Records:
     def __init__(self, path: Path) -> None:
         self.path = path
         with self._translated("opened"):
-            self._db = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+            self._db = sqlite3.connect(path, BUSY, isolation_level=None, check_same_thread=False)
+            self._one_at_a_time = threading.RLock()
             self._db.execute("pragma journal_mode = wal")
             self._db.execute("pragma synchronous = full")
             self._db.executescript(SCHEMA)
@@ -150,36 +169,41 @@ class Records:
     def close(self) -> None:
         self._db.close()
 
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing was ever kept or opened here."""
+        return not self._rows("select 1 from saves union all select 1 from snapshots limit 1")
+
     # saves
 
     def remember(self, save: Path, template: str | None) -> None:
         self._change(
             "insert into saves values (?, ?, ?) on conflict (path) do update set template = excluded.template, "
             "opened = excluded.opened",
-            (str(save), template, now()),
+            (text_of(save), template, now()),
         )
 
     def saves(self) -> list[tuple[Path, str | None]]:
         """Saves with their template's id, the one opened last first."""
         rows = self._rows("select path, template from saves order by opened desc, rowid desc")
-        return [(Path(path), template) for path, template in rows]
+        return [(path_of(path), template) for path, template in rows]
 
     def knows(self, save: Path) -> bool:
-        return bool(self._rows("select 1 from saves where path = ?", (str(save),)))
+        return bool(self._rows("select 1 from saves where path = ?", (text_of(save),)))
 
     # snapshots
 
     def add_snapshot(self, snapshot: Snapshot) -> None:
-        with self._translated("written"):
+        with self._translated("written"), self._one_at_a_time:
             self._db.execute("begin immediate")
             try:
                 self._db.execute(
                     "insert into snapshots select ?, coalesce(max(number), 0) + 1, ?, ?, ?, ?, ? from snapshots",
-                    (*snapshot[:4], str(snapshot.save), json.dumps(snapshot.companions)),
+                    (*snapshot[:4], text_of(snapshot.save), json.dumps(snapshot.companions)),
                 )
                 self._db.executemany(
                     "insert into snapshot_files values (?, ?, ?, ?, ?, ?)",
-                    [(snapshot.id, f.role, str(f.path), f.size, f.sha256, f.mode) for f in snapshot.files],
+                    [(snapshot.id, f.role, text_of(f.path), f.size, f.sha256, f.mode) for f in snapshot.files],
                 )
                 self._db.execute("commit")
             except BaseException:
@@ -189,22 +213,22 @@ class Records:
     def snapshots(self, save: Path | None = None, beginning: str = "", most: int = -1) -> list[Snapshot]:
         """Snapshots, of one save or of all, whose id begins so; the latest first, at most so many (−1 is all)."""
         wanted = "where (?1 is null or save = ?1) and substr(id, 1, length(?2)) = ?2 order by number desc limit ?3"
-        values = (str(save) if save is not None else None, beginning, most)
+        values = (text_of(save) if save is not None else None, beginning, most)
         files: dict[str, list[KeptFile]] = {}
         for snapshot, role, path, size, sha256, mode in self._rows(
             "select snapshot, role, path, size, sha256, mode from snapshot_files "
             f"where snapshot in (select id from snapshots {wanted}) order by rowid",
             values,
         ):
-            files.setdefault(snapshot, []).append(KeptFile(role, Path(path), size, sha256, mode))
+            files.setdefault(snapshot, []).append(KeptFile(role, path_of(path), size, sha256, mode))
         rows = self._rows(f"select id, time, label, kind, save, companions from snapshots {wanted}", values)
         return [
-            Snapshot(id_, time, label, kind, Path(path), tuple(json.loads(names)), tuple(files.get(id_, ())))
+            Snapshot(id_, time, label, kind, path_of(path), tuple(json.loads(names)), tuple(files.get(id_, ())))
             for id_, time, label, kind, path, names in rows
         ]
 
     def count_snapshots(self, save: Path) -> int:
-        return int(self._rows("select count(*) from snapshots where save = ?", (str(save),))[0][0])
+        return int(self._rows("select count(*) from snapshots where save = ?", (text_of(save),))[0][0])
 
     # postings
 
@@ -212,7 +236,7 @@ class Records:
         """`record` has the posting's id, time, save and kept beside all the rest; once more does no harm."""
         self._change(
             "insert or replace into postings values (?, ?, ?, ?, ?, null)",
-            (record["id"], record["time"], record["save"], record["kept"], json.dumps(record)),
+            (record["id"], record["time"], text_of(Path(record["save"])), record["kept"], json.dumps(record)),
         )
 
     def postings(self, save: Path | None = None) -> list[Posting]:
@@ -220,9 +244,9 @@ class Records:
         rows = self._rows(
             "select id, time, save, kept, record, reversed from postings where ?1 is null or save = ?1 "
             "order by rowid desc",
-            (str(save) if save is not None else None,),
+            (text_of(save) if save is not None else None,),
         )
-        return [Posting(i, time, Path(path), kept, json.loads(rec), rev) for i, time, path, kept, rec, rev in rows]
+        return [Posting(i, time, path_of(path), kept, json.loads(rec), rev) for i, time, path, kept, rec, rev in rows]
 
     def mark_reversed(self, posting: Posting) -> None:
         self._change("update postings set reversed = ? where id = ?", (now(), posting.id))
@@ -230,7 +254,7 @@ class Records:
     # sightings
 
     def add_quantity(self, save: Path, name: str) -> None:
-        self._change("insert or ignore into quantities (save, name) values (?, ?)", (str(save), name))
+        self._change("insert or ignore into quantities (save, name) values (?, ?)", (text_of(save), name))
 
     def rename_quantity(self, quantity: Quantity, name: str) -> None:
         self._change("update or ignore quantities set name = ? where id = ?", (name, quantity.id))
@@ -274,7 +298,7 @@ class Records:
         seen: dict[int, dict[str, str]] = {}
         for quantity, snapshot, text in self._rows("select quantity, snapshot, seen from sightings"):
             seen.setdefault(quantity, {})[snapshot] = text
-        rows = self._rows("select id, name, pinned from quantities where save = ? order by id", (str(save),))
+        rows = self._rows("select id, name, pinned from quantities where save = ? order by id", (text_of(save),))
         return [Quantity(id_, name, pinned, seen.get(id_, {})) for id_, name, pinned in rows]
 
     # marks, members of a set, settings
@@ -282,14 +306,16 @@ class Records:
     def add_mark(self, save: Path, file: str, start: int, end: int, note: str) -> None:
         self._change(
             "insert into marks (save, file, start, end, note) values (?, ?, ?, ?, ?)",
-            (str(save), file, start, end, note),
+            (text_of(save), file, start, end, note),
         )
 
     def remove_mark(self, mark: Mark) -> None:
         self._change("delete from marks where id = ?", (mark.id,))
 
     def marks(self, save: Path) -> list[Mark]:
-        rows = self._rows("select id, file, start, end, note from marks where save = ? order by start", (str(save),))
+        rows = self._rows(
+            "select id, file, start, end, note from marks where save = ? order by start", (text_of(save),)
+        )
         return [Mark(*row) for row in rows]
 
     def set_member(self, save: Path, member: Member) -> None:
@@ -297,14 +323,27 @@ class Records:
         if member.role:
             self._change(
                 "insert or replace into members values (?, ?, ?, ?)",
-                (str(save), str(member.path), member.role, member.note),
+                (text_of(save), text_of(member.path), member.role, member.note),
             )
         else:
-            self._change("delete from members where save = ? and path = ?", (str(save), str(member.path)))
+            self._change("delete from members where save = ? and path = ?", (text_of(save), text_of(member.path)))
 
     def members(self, save: Path) -> list[Member]:
-        rows = self._rows("select path, role, note from members where save = ? order by rowid", (str(save),))
-        return [Member(Path(path), role, note) for path, role, note in rows]
+        rows = self._rows("select path, role, note from members where save = ? order by rowid", (text_of(save),))
+        return [Member(path_of(path), role, note) for path, role, note in rows]
+
+    # entries that were not posted yet
+
+    def set_pending(self, save: Path, entries: str) -> None:
+        """Remember the tape of a save as a JSON text; an empty one forgets it."""
+        if entries:
+            self._change("insert or replace into pending values (?, ?, ?)", (text_of(save), now(), entries))
+        else:
+            self._change("delete from pending where save = ?", (text_of(save),))
+
+    def pending(self, save: Path) -> str:
+        rows = self._rows("select entries from pending where save = ?", (text_of(save),))
+        return str(rows[0][0]) if rows else ""
 
     def setting(self, name: str) -> str:
         """What was said once for this book; empty where nothing was."""
@@ -317,11 +356,11 @@ class Records:
     # SQLite
 
     def _rows(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
-        with self._translated("read"):
+        with self._translated("read"), self._one_at_a_time:
             return self._db.execute(statement, values).fetchall()
 
     def _change(self, statement: str, values: Sequence[object]) -> None:
-        with self._translated("written"):
+        with self._translated("written"), self._one_at_a_time:
             self._db.execute(statement, values)
 
     @contextmanager

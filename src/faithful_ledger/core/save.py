@@ -24,10 +24,18 @@ from faithful_ledger.core.binding.settle import expected_number
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.codecs import Value
 from faithful_ledger.core.entries import Entry, Tape
-from faithful_ledger.core.errors import AddressError, BindingError, EntryError, LedgerError, ValueRefused, place
+from faithful_ledger.core.errors import (
+    AddressError,
+    BindingError,
+    EntryError,
+    LedgerError,
+    OutOfBounds,
+    ValueRefused,
+    place,
+)
 from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.rules import Finding, audit
-from faithful_ledger.core.seals.seals import SealState, bound_seals, compute, dependents
+from faithful_ledger.core.seals.seals import SealState, bound_seal, compute, dependents
 from faithful_ledger.core.source import Moment, Source, files_below, moment_of, name_within
 from faithful_ledger.core.template import Template
 from faithful_ledger.core.template.model import EqualRule
@@ -101,6 +109,10 @@ class Save:
         if self.template is None or not all(name in sources for name in described):
             return None
         return bind_files(self.template, {name: sources[name] for name in described})
+
+    def name_beside(self, file: SaveFile) -> str:
+        """What a file on disk is called, seen from the folder of the first one."""
+        return name_within(file.path, self.folder or self.main.path.parent)
 
     def beside(self, name: str) -> Path:
         """Where another file of this save lies, by its name."""
@@ -217,11 +229,17 @@ class Save:
                 found.append(Finding(file.name, "error", str(file.problem)))
             elif file.bound is not None:
                 found += [Finding(error.path, "warning", error.what) for error in file.bound.missing]
+                found += unchecked(file.bound)
                 found += audit(file.bound.root)
                 found += _undescribed(file)
         if self.template is not None and self.problem is None:
             found += rule_findings(self.template, self)
         return found
+
+    @property
+    def knows_seals(self) -> bool:
+        """Whether anything says that the save is whole; without a seal nobody can tell that the game will accept it."""
+        return bool(self.seals)
 
     @property
     def in_balance(self) -> bool:
@@ -289,7 +307,7 @@ class Save:
             raise EntryError(self.problem.what, self.problem.remedy or "nothing can be entered")
         refuse_dependent(node)
         if not anyway and spec.bounds is not None and (broken := spec.bounds.broken_by(value)):
-            raise ValueRefused(f"{path}: {broken}", "enter a value within the bounds, or enter it anyway")
+            raise OutOfBounds(f"{path}: {broken}", "enter a value within the bounds, or enter it anyway")
         try:
             data = spec.codec.encode(value, node.raw)
         except ValueRefused as error:
@@ -321,32 +339,64 @@ def field_entry(node: FieldNode, data: bytes) -> Entry:
     return Entry(node, node.path, old, new, data)
 
 
-def seal_states(bound: BoundFile, source: Source | None = None) -> list[SealState]:
-    """What every dependent field of a file says, and what it should say."""
-    states = []
+def seal_states(bound: BoundFile) -> list[SealState]:
+    """What every dependent field of a file says, and what it should say.
+
+    One whose target is not in this save has no state; `unchecked` gives a finding for each of these.
+    """
+    return [state for node, state in _states(bound) if state is not None]
+
+
+def unchecked(bound: BoundFile) -> Iterator[Finding]:
+    """A finding for every seal, length, count or offset that cannot be worked out here."""
+    for node, state in _states(bound):
+        if state is None:
+            yield Finding(node.path, "warning", _why_unchecked(bound, node))
+
+
+def _states(bound: BoundFile) -> Iterator[tuple[FieldNode, SealState | None]]:
     if bound.problem is not None:
-        return []
-    fields = list(dependents(bound.root))
-    ranges = {seal.node: seal for seal in bound_seals(bound.root, fields)}
-    for node in fields:
-        if node in ranges:
-            seal = ranges[node]
-            kind, policy = seal.algorithm, node.spec.seal.policy if node.spec.seal else "renew"
-            computed = compute(seal, bound.source, (node.start, node.end), (seal.start, seal.end))
+        return
+    for node in dependents(bound.root):
+        try:
+            stored: int | None = node.number
+        except LedgerError:
+            stored = None
+        try:
+            algorithm, policy, computed = _computed(bound, node)
+        except (AddressError, EntryError):
+            yield node, None
         else:
-            kind, policy = node.spec.derived.kind if node.spec.derived else "", "renew"
-            computed = expected_number(node)
-        states.append(SealState(node.path, node.title, kind, node.number == computed, node.number, computed, policy))
-    return states
+            yield node, SealState(node.path, node.title, algorithm, stored == computed, stored, computed, policy)
+
+
+def _computed(bound: BoundFile, node: FieldNode) -> tuple[str, str, int]:
+    if node.spec.seal is not None:
+        seal = bound_seal(bound.root, node)
+        covered = (seal.start, seal.end)
+        return seal.algorithm, node.spec.seal.policy, compute(seal, bound.source, (node.start, node.end), covered)
+    return node.spec.derived.kind if node.spec.derived is not None else "", "renew", expected_number(node)
+
+
+def _why_unchecked(bound: BoundFile, node: FieldNode) -> str:
+    try:
+        _computed(bound, node)
+    except LedgerError as error:
+        return f"{error.what}; it is not checked and not renewed"
+    return ""
 
 
 def rule_findings(template: Template, save: Save) -> Iterator[Finding]:
     for rule in template.rules:
-        left, right = rule_nodes(rule, save)
+        try:
+            left, right = rule_nodes(rule, save)
+        except LedgerError as error:
+            yield Finding(rule.right, "warning", f"the rule that it equals {rule.left} is not checked: {error.what}")
+            continue
         try:
             same = left.value == right.value
         except ValueRefused:
-            continue  # the audit of the field tells it
+            continue  # the audit of the field reports it
         if not same:
             why = f"; {rule.why}" if rule.why else ""
             text = f"{rule.left} says {left.value} and {rule.right} says {right.value}; they must be equal{why}"

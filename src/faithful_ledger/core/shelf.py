@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from pathlib import Path
 
-from faithful_ledger.core.book import Book
+from faithful_ledger.core.book import Book, Rebuilt
 from faithful_ledger.core.disk import Disk
-from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.posting import Recovery
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.template import Library, Template
@@ -20,7 +21,8 @@ COMMON_FOLDERS = {"save", "saves", "saved", "savegame", "savegames", "saved game
 class Shelf:
     """All books in one folder; `data` and `cache` are given by tests, else they are the user's own.
 
-    `recovered` gathers what opening books has finished or undone; who tells it clears it.
+    `recovered` gathers what opening books has finished, undone or found again; who reports it clears it. `unusable` are
+    books that could not be opened while another one was looked for: they do not stand in the way.
     """
 
     def __init__(self, data: Path | None = None, cache: Path | None = None, disk: Disk | None = None) -> None:
@@ -30,7 +32,8 @@ class Shelf:
             folders = PlatformDirs("faithful-ledger")
             data, cache = data or folders.user_data_path, cache or folders.user_cache_path
         self.data, self.cache, self.disk = data, cache, disk
-        self.recovered: list[Recovery] = []
+        self.recovered: list[Recovery | Rebuilt] = []
+        self.unusable: dict[str, LedgerError] = {}
         self._opened: list[Book] = []
 
     @property
@@ -44,8 +47,20 @@ class Shelf:
 
     def names(self) -> list[str]:
         """Books, the one used last first."""
-        found = list(self.books.glob("*/book.sqlite"))
-        return [path.parent.name for path in sorted(found, key=lambda path: -path.stat().st_mtime_ns)]
+        found: list[tuple[int, str]] = []
+        for folder in self.books.glob("*/"):
+            records = folder / "book.sqlite"
+            if records.exists() or (folder / "vault").is_dir():
+                found.append((-records.stat().st_mtime_ns if records.exists() else 0, folder.name))
+        return [name for _, name in sorted(found)]
+
+    def usable(self) -> Iterator[Book]:
+        """Every book that can be opened, the one used last first; the others go to `unusable`."""
+        for name in self.names():
+            try:
+                yield self.open(name)
+            except LedgerError as error:
+                self.unusable[name] = error
 
     def open(self, name: str) -> Book:
         """A book by its name; it is made where there is none.
@@ -64,7 +79,11 @@ class Shelf:
         """Close every book that was opened from here."""
         for book in self._opened:
             book.close()
-        self._opened.clear()
+
+    @property
+    def done(self) -> list[str]:
+        """What was written through the books of this shelf, a sentence each."""
+        return [sentence for book in self._opened for sentence in book.done]
 
     def existing(self, name: str) -> Book:
         """Raises AddressError when there is no such book."""
@@ -74,18 +93,19 @@ class Shelf:
 
     def book_of(self, path: Path) -> Book | None:
         """The book that knows a save."""
-        for name in self.names():
-            book = self.open(name)
-            if book.knows(path):
-                return book
+        for book in self.usable():
+            try:
+                if book.knows(path):
+                    return book
+            except LedgerError as error:
+                self.unusable[book.name] = error
             book.close()
         return None
 
     def folders(self) -> set[Path]:
         """All folders that some book keeps as one save."""
         found: set[Path] = set()
-        for name in self.names():
-            book = self.open(name)
+        for book in self.usable():
             found.update(book.folders())
             book.close()
         return found
@@ -105,8 +125,7 @@ class Shelf:
         Raises:
             AddressError: no book has it.
         """
-        for book_name in self.names():
-            book = self.open(book_name)
+        for book in self.usable():
             try:
                 return book, book.snapshot(name)
             except AddressError:

@@ -35,6 +35,7 @@ __all__ = [
     "read_whole",
     "same",
     "same_bytes",
+    "strays",
     "unreadable",
 ]
 
@@ -233,6 +234,16 @@ def name_within(path: Path, folder: Path | None) -> str:
     return path.relative_to(folder).as_posix() if folder is not None and folder in path.parents else path.name
 
 
+def strays(path: Path, base: Path) -> bool:
+    """Whether a path that reads as if it were below a folder leads out of it, through a symbolic link on the way or
+    at its end. A path that does not read so was granted by the user, and is not asked about.
+    """
+    if base not in path.parents:
+        return False
+    real = os.path.realpath(base)
+    return os.path.commonpath([real, os.path.realpath(path)]) != real
+
+
 def files_below(folder: Path) -> list[Path]:
     """All plain files in a folder and below it, sorted by name; symbolic links are not followed.
 
@@ -240,22 +251,29 @@ def files_below(folder: Path) -> list[Path]:
         FileAccessError: the folder cannot be read.
     """
     found: list[Path] = []
-
-    def failed(error: OSError) -> None:
-        raise unreadable(Path(error.filename or folder), error) from error
-
-    for place, _, names in os.walk(folder, onerror=failed):
-        for path in (Path(place, name) for name in names):
-            if not path.is_symlink() and path.is_file():
-                found.append(path)
+    waiting = [folder]
+    while waiting:
+        place = waiting.pop()
+        try:
+            with os.scandir(place) as entries:
+                for entry in entries:
+                    if entry.is_dir(follow_symlinks=False):
+                        waiting.append(Path(entry.path))
+                    elif entry.is_file(follow_symlinks=False):
+                        found.append(Path(entry.path))
+        except OSError as error:
+            raise unreadable(Path(error.filename or folder), error) from error
     return sorted(found)
 
 
 def _read_all(descriptor: int, size: int) -> bytes:
-    pieces = []
-    while piece := os.read(descriptor, max(size, 1)):
+    # One byte more than there were is enough to see that the file grew; reading on would never end while it grows.
+    pieces, left = [], size + 1
+    while left > 0 and (piece := os.read(descriptor, left)):
         pieces.append(piece)
-        size -= len(piece)
+        left -= len(piece)
+    if not pieces:
+        return b""
     return pieces[0] if len(pieces) == 1 else b"".join(pieces)
 
 

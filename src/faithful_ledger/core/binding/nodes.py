@@ -64,6 +64,39 @@ class Node:
     def title(self) -> str:
         return self.spec.title
 
+    def is_same(self, other: Node) -> bool:
+        """Whether two nodes are one element; records are bound anew each time they are looked at."""
+        return self is other or (
+            self.spec is other.spec
+            and self.start == other.start
+            and self.index == other.index
+            and self.file == other.file
+        )
+
+    def is_within(self, holder: Node) -> bool:
+        """Whether this is the element, or one of its parts."""
+        return any(node.is_same(holder) for node in self._from_root())
+
+    def follows(self, other: Node) -> bool:
+        """Whether this stands behind another element in the order of the template; a part does not follow its whole."""
+        mine, theirs = self._from_root(), other._from_root()
+        for number, (left, right) in enumerate(zip(mine, theirs, strict=False)):
+            if not left.is_same(right):
+                return number > 0 and _rank(mine[number - 1], left) > _rank(theirs[number - 1], right)
+        return False
+
+    def _from_root(self) -> list[Node]:
+        chain: list[Node] = [self]
+        while chain[-1].parent is not None:
+            chain.append(chain[-1].parent)
+        return chain[::-1]
+
+
+def _rank(holder: Node, part: Node) -> int:
+    if part.index is not None or not isinstance(holder, GroupNode):
+        return part.index or 0
+    return next(number for number, child in enumerate(holder.children) if child is part)
+
 
 class FieldNode(Node):
     __slots__ = ("source",)

@@ -11,10 +11,10 @@ from collections.abc import Mapping
 from types import MappingProxyType
 from typing import NamedTuple
 
-from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, RepeatNode
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
 from faithful_ledger.core.edits import Patched, Replacement
-from faithful_ledger.core.errors import EntryError, LedgerError, ValueRefused
-from faithful_ledger.core.seals.seals import BoundSeal, bound_seals, compute, dependents, in_order, resolve
+from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, ValueRefused
+from faithful_ledger.core.seals.seals import BoundSeal, bound_seal, compute, dependents, in_order, resolve
 from faithful_ledger.core.source import Source
 
 __all__ = ["Renewal", "Settled", "expected_number", "settle"]
@@ -28,7 +28,7 @@ class Renewal(NamedTuple):
 
     node: FieldNode
     kind: str
-    old: int
+    old: int | None
     new: int
 
 
@@ -53,10 +53,38 @@ def expected_number(node: FieldNode, patched: Patched | None = None, counts: Map
     if derived.kind == "count":
         number = counts.get(target.path, target.count) if isinstance(target, RepeatNode) else 1
         return number + derived.plus
-    start, end = target.start, target.end
-    if patched is not None:
-        start, end = patched.moved(start), patched.moved(end, after=True)
+    start, end = span_after(target, patched) if patched is not None else (target.start, target.end)
     return (end - start if derived.kind == "length" else start) + derived.plus
+
+
+def span_after(node: Node, patched: Patched) -> tuple[int, int]:
+    """Where an element is in the payload as it will be.
+
+    Bytes that came in at one of its borders are its own if they belong to it or one of its parts, or to nobody; else
+    they belong to a neighbour, as the first record of a list that was empty does.
+    """
+    start = patched.moved(node.start, behind=lambda item: item.element is not None and _in_front(item.element, node))
+    end = patched.moved(
+        node.end,
+        behind=lambda item: item.element is None or _in_front(item.element, node) or item.element.is_within(node),
+    )
+    return start, end
+
+
+def _in_front(element: Node, node: Node) -> bool:
+    return node.follows(element)
+
+
+def has_target(root: GroupNode, node: FieldNode) -> bool:
+    """Whether what a dependent field is worked out from is in this save; if not, it is left as it is."""
+    try:
+        if node.spec.seal is not None:
+            bound_seal(root, node)
+        elif node.spec.derived is not None:
+            resolve(node, node.spec.derived.target)
+    except AddressError:
+        return False
+    return True
 
 
 def settle(
@@ -77,7 +105,7 @@ def settle(
     """
     if not entries:
         return Settled(Patched(source, []), [])
-    fields = [node for node in dependents(root) if not leave or node.path not in leave]
+    fields = [node for node in dependents(root) if (not leave or node.path not in leave) and has_target(root, node)]
     placed: list[tuple[Replacement, Renewal]] = []
     for _ in range(MOST_ROUNDS):
         patched = Patched(source, [*entries, *(replacement for replacement, _ in placed)])
@@ -95,7 +123,7 @@ def settle(
         raise EntryError(
             f"these values change each other and never settle: {names}", "one of them is wrong in the template"
         )
-    for seal in in_order(bound_seals(root, fields)):
+    for seal in in_order([bound_seal(root, node) for node in fields if node.spec.seal is not None]):
         if found := _sealed(seal, patched):
             placed.append(found)
             patched = Patched(source, [*entries, *(replacement for replacement, _ in placed)])
@@ -112,16 +140,21 @@ def _renewed(node: FieldNode, kind: str, number: int) -> tuple[Replacement, Rene
         ) from error
     if raw == node.raw:
         return None
-    return Replacement(node.start, node.end, raw, f"{kind} {node.path}"), Renewal(node, kind, node.number, number)
+    try:
+        stored: int | None = node.number
+    except LedgerError:
+        stored = None
+    return Replacement(node.start, node.end, raw, f"{kind} {node.path}", node), Renewal(node, kind, stored, number)
 
 
 def _sealed(seal: BoundSeal, patched: Patched) -> tuple[Replacement, Renewal] | None:
     spec = seal.node.spec.seal
     assert spec is not None
-    start, end = patched.moved(seal.start), patched.moved(seal.end, after=True)
+    start = span_after(seal.first, patched)[0] if seal.first is not None else 0
+    end = span_after(seal.last, patched)[1] if seal.last is not None else patched.size
     if spec.policy == "leave" or not patched.touches(start, end):
         return None
-    own = patched.moved(seal.node.start)
+    own = span_after(seal.node, patched)[0]
     try:
         number = compute(seal, patched, (own, own + seal.node.size), (start, end))
     except LedgerError as error:

@@ -15,13 +15,13 @@ from faithful_ledger.core.binding import FieldNode, Renewal, RepeatNode, Settled
 from faithful_ledger.core.codecs import Value
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.entries import Entry
-from faithful_ledger.core.errors import EntryError, Refused, UnexplainedChange, ValueRefused, place
+from faithful_ledger.core.errors import AddressError, EntryError, Refused, UnexplainedChange, ValueRefused, place
 from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.save import Save, SaveFile, rule_findings, rule_nodes, seal_states
 from faithful_ledger.core.seals.seals import SealState
 from faithful_ledger.core.source import CHUNK, Source, same, same_bytes
 
-__all__ = ["Change", "FilePlan", "Plan", "make_plan", "verify"]
+__all__ = ["Change", "FilePlan", "Plan", "companion_files", "make_plan", "verify"]
 
 
 LAYER = "layer around"
@@ -95,7 +95,8 @@ def make_plan(save: Save) -> Plan:
     leave = frozenset(state.name for state in broken)
     replacements: dict[str, list[Replacement]] = {name: [] for name in save.files}
     for entry, cause in [(e, f"entry {e.path}") for e in entries] + [(e, f"rule {e.path}") for e in followers]:
-        replacements[entry.node.file].append(Replacement(entry.node.start, entry.node.end, entry.data, cause))
+        element = None if entry.is_bytes else entry.node
+        replacements[entry.node.file].append(Replacement(entry.node.start, entry.node.end, entry.data, cause, element))
     counts = {e.path: len_ for e in entries if isinstance(e.node, RepeatNode) and isinstance(len_ := e.new, int)}
     plans = []
     for name, file in reversed(save.files.items()):  # a payload stands behind the file it lies in, and is settled first
@@ -109,7 +110,7 @@ def make_plan(save: Save) -> Plan:
             around += file.bound.unwrapped.wrap(patched, f"{LAYER} {name}")
     plans.reverse()
     changed = any(plan.changes for plan in plans)
-    plan = Plan(entries, followers, plans, _companions(save) if changed else [])
+    plan = Plan(entries, followers, plans, companion_files(save) if changed else [])
     _check_result(save, plan)
     if save.renew_broken is None:
         plan.undecided = broken
@@ -142,7 +143,10 @@ def _followers(save: Save, entries: list[Entry]) -> list[Entry]:
     entered = {entry.path: entry for entry in entries}
     followers: dict[str, Entry] = {}
     for rule in save.template.rules if save.template is not None else ():
-        nodes = rule_nodes(rule, save)
+        try:
+            nodes = rule_nodes(rule, save)
+        except AddressError:
+            continue  # a finding says so
         left, right = (entered.get(node.path) for node in nodes)
         if left is not None and right is not None:
             if left.new != right.new:
@@ -223,10 +227,33 @@ def _suspects(file: FilePlan, part: Replacement) -> str:
     return "" if renewed else "; no template knows which lengths and offsets follow"
 
 
-def _companions(save: Save) -> list[Path]:
+def companion_files(save: Save) -> list[Path]:
+    """The companions that are there now and go when the save changes.
+
+    Raises:
+        EntryError: the template names a file of the save itself, or the name leads out of the save's folder.
+    """
     companions = save.template.companions if save.template is not None else []
-    paths = [save.beside(companion.name) for companion in companions]
-    return [path for path in paths if path.is_file() or path.is_symlink()]
+    found = []
+    for companion in companions:
+        path = save.beside(companion.name)
+        if not (path.is_file() or path.is_symlink()):
+            continue
+        if any(_same_file(path, file.path) for file in save.on_disk):
+            what = f"the template names {companion.name} as a companion to remove, and it is a file of this save"
+            raise EntryError(what, "nothing was written; mend the template")
+        if path.is_symlink():
+            what = f"the companion {companion.name} is a symbolic link"
+            raise EntryError(what, "nothing was written; remove the link yourself, then post")
+        found.append(path)
+    return found
+
+
+def _same_file(left: Path, right: Path) -> bool:
+    try:
+        return left.absolute() == right.absolute() or left.samefile(right)
+    except OSError:
+        return False
 
 
 def _check_result(save: Save, plan: Plan) -> None:

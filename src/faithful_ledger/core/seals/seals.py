@@ -18,15 +18,20 @@ from faithful_ledger.core.seals.algorithms import ALGORITHMS
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec, RepeatSpec
 
-__all__ = ["BoundSeal", "SealState", "bound_seals", "compute", "dependents", "in_order", "resolve"]
+__all__ = ["BoundSeal", "SealState", "bound_seal", "compute", "dependents", "in_order", "resolve"]
 
 
 class BoundSeal(NamedTuple):
-    """A seal at its place: the field it is stored in, and the range [start, end) it covers."""
+    """A seal at its place: the field it is stored in, and the range [start, end) it covers.
+
+    `first` and `last` are the elements the range begins and ends with; None is the file's own border.
+    """
 
     node: FieldNode
     start: int
     end: int
+    first: Node | None = None
+    last: Node | None = None
 
     @property
     def name(self) -> str:
@@ -39,13 +44,15 @@ class BoundSeal(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class SealState:
-    """What checking a seal found. `algorithm` is a checksum's name, or length, count, offset."""
+    """What checking a seal found. `algorithm` is a checksum's name, or length, count, offset. What is `stored` may be
+    unreadable, which is None.
+    """
 
     name: str
     label: str
     algorithm: str
     holds: bool
-    stored: int
+    stored: int | None
     computed: int
     policy: str
 
@@ -89,17 +96,16 @@ def resolve(node: FieldNode, path: str) -> Node:
     return found
 
 
-def bound_seals(root: GroupNode, fields: list[FieldNode] | None = None) -> list[BoundSeal]:
-    """Every seal of a file with its range; `fields` are its dependents where they are known already."""
-    seals = []
-    for node in dependents(root) if fields is None else fields:
-        if node.spec.seal is None:
-            continue
-        first, last = node.spec.seal.over
-        start = 0 if first == "file" else resolve(node, first).start
-        end = root.end if last == "file" else resolve(node, last).end
-        seals.append(BoundSeal(node, start, end))
-    return seals
+def bound_seal(root: GroupNode, node: FieldNode) -> BoundSeal:
+    """A seal with the range it covers.
+
+    Raises:
+        AddressError: an element it covers is not in this save.
+    """
+    assert node.spec.seal is not None
+    first, last = (None if path == "file" else resolve(node, path) for path in node.spec.seal.over)
+    start = first.start if first is not None else 0
+    return BoundSeal(node, start, last.end if last is not None else root.end, first, last)
 
 
 def compute(seal: BoundSeal, source: Source, own: tuple[int, int], covered: tuple[int, int]) -> int:
@@ -126,7 +132,14 @@ def compute(seal: BoundSeal, source: Source, own: tuple[int, int], covered: tupl
             yield memoryview(bytes(high - low))
         yield from source.chunks(high, covered[1])
 
-    return ALGORITHMS[spec.algorithm](chunks()) & seal.node.spec.codec.most
+    return as_stored(seal.node.spec.codec, ALGORITHMS[spec.algorithm](chunks()))
+
+
+def as_stored(codec: IntegerCodec, number: int) -> int:
+    """The lowest bits of a checksum as its field says them; the highest of these is the sign where it has one."""
+    bits = codec.size * 8
+    number &= (1 << bits) - 1
+    return number - (1 << bits) if codec.signed and number >> (bits - 1) else number
 
 
 def in_order(seals: list[BoundSeal]) -> list[BoundSeal]:

@@ -7,7 +7,7 @@ What lies on disk:
 
 What holds after a crash at each step: an object is written under a name of its own, synced, and only then renamed to
 its final name, so under a final name there is always a whole object. Contents that are equal are stored once. Reading
-checks the SHA-256, so silent damage is told and never handed on.
+checks the SHA-256, so silent damage is reported and never handed on; keeping the same content again repairs it.
 
 What no file system promises: that `fsync` reaches the platters of a disk that lies about it; and a disk that loses
 blocks loses objects. `check` tells which.
@@ -55,7 +55,7 @@ class ObjectStore:
 
         with ThreadPoolExecutor(1) as other:
             hashing = other.submit(digest_of, source.chunks(0, source.size))
-            if source.size < 1 << 20 and self.path_of(hashing.result()).exists():
+            if source.size < 1 << 20 and self.holds(hashing.result()):
                 return hashing.result()
             with translated(self.folder, "written"):
                 self.disk.make_folder(self.folder)
@@ -64,13 +64,11 @@ class ObjectStore:
                     self._write(unfinished, source)
                     digest = hashing.result()
                     target = self.path_of(digest)
-                    if target.exists():
-                        self.disk.remove(unfinished)
-                    else:
-                        self.disk.make_folder(target.parent)
-                        self.disk.replace(unfinished, target)
-                        self.disk.sync_folder(target.parent)
-                        self.disk.sync_folder(self.folder)
+                    # An object that is there already has the same content, or is damaged: the new one takes its place.
+                    self.disk.make_folder(target.parent)
+                    self.disk.replace(unfinished, target)
+                    self.disk.sync_folder(target.parent)
+                    self.disk.sync_folder(self.folder)
                 except BaseException:
                     with suppress(OSError):
                         self.disk.remove(unfinished)
@@ -113,6 +111,14 @@ class ObjectStore:
         if hashlib.sha256(data).hexdigest() != digest:
             raise VaultError(f"the kept copy {path} is damaged", "look in a backup of the vault; nothing was restored")
         return data
+
+    def holds(self, digest: str) -> bool:
+        """Whether an object is there and whole."""
+        try:
+            self.get(digest)
+        except VaultError:
+            return False
+        return True
 
     def digests(self) -> Iterator[str]:
         return (path.stem for path in sorted(self.folder.glob("??/*.zst")))

@@ -18,9 +18,10 @@ from PySide6.QtWidgets import (
 )
 
 from faithful_ledger.core.binding import FieldNode
+from faithful_ledger.core.book import Book, VaultReport
 from faithful_ledger.core.compare import field_differences
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.records import KeptFile, Posting, Snapshot
+from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
@@ -246,19 +247,32 @@ class RecordsStage(QWidget):
             return
         self.session.told.emit(Message("open", "Every kept copy is read again…"))
 
-        def done(damaged: list[tuple[Snapshot, KeptFile]] | None, error: LedgerError | None) -> None:
-            if error is not None or damaged is None:
+        def done(report: VaultReport | None, error: LedgerError | None) -> None:
+            if error is not None or report is None:
                 self.session.told.emit(Message("broken", str(error)))
-            elif not damaged:
-                self.session.told.emit(Message("holds", "Every kept copy is whole: each has the bytes its name says."))
-            else:
-                names = ", ".join(f"{f.path.name} of “{s.label or local_time(s.time)}”" for s, f in damaged[:4])
-                text = f"{len(damaged)} kept copies are damaged: {names}"
+            elif report.journals:
+                self.session.told.emit(Message("broken", str(report.journals[0])))
+            elif report.damaged:
+                names = ", ".join(f"{f.path.name} of “{s.label or local_time(s.time)}”" for s, f in report.damaged[:4])
+                text = f"{len(report.damaged)} kept copies are damaged: {names}"
                 self.session.told.emit(
                     Message("broken", f"{text}. Look in a backup of the vault; the others are whole")
                 )
+            elif report.unlisted:
+                count = len(report.unlisted)
+                text = f"{count} {'snapshot is' if count == 1 else 'snapshots are'} in the vault and not in the list"
+                self.session.told.emit(
+                    Message("open", text, "Put them back into the list", lambda: self._rebuild(book))
+                )
+            else:
+                self.session.told.emit(Message("holds", "Every kept copy is whole: each has the bytes its name says."))
 
         self.session.background.run(book.check_vault, done)
+
+    def _rebuild(self, book: Book) -> None:
+        if self.session.attempt(book.rebuild) is not None:
+            book.recovered.clear()
+            self.session.recorded.emit()
 
     def _differences(self, snapshot: Snapshot) -> tuple[list[tuple[str, ...]], str]:
         """Fields that say something else in a snapshot than in the open save."""
