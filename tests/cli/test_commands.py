@@ -409,7 +409,7 @@ class EvidenceTest(CommandCase):
             (["find", saves / "none"], "is no folder; name folders to look in"),
             (["find", saves, "--since", "soon"], "“soon” is no time; write 10min, 2h, today"),
             (["search", path], "one of the arguments --number --text --group --bytes is required"),
-            (["search", path, "--number", "x"], "“x” is no number"),
+            (["search", path, "--number", "x"], "“x” is not a number"),
             (["search", path, "--bytes", "zz"], "“zz” is no row of bytes; write it like 0A ?? FF"),
             (["profile", self.folder], "is a folder; nothing was read; choose the save file itself"),
         ):

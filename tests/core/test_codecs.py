@@ -95,8 +95,8 @@ REFUSED = [
     (PackedCodec(2, little=False), 10_000, "10000 does not fit bcd2 (0 to 9999); enter a value in that range"),
     (VariableCodec("uleb128"), -1, "-1 does not fit uleb128 (0 to 18446744073709551615); enter a value in that range"),
     (VariableCodec("zigzag"), 1.5, "1.5 is not a whole number; enter one"),
-    (STATIONS, "bel", "“bel” is no name in this list; did you mean “bell”?"),
-    (INJURIES, ("bruise",), "“bruise” is no switch here; the switches are burn, tired, bends"),
+    (STATIONS, "bel", "“bel” is not a name in this list; did you mean “bell”?"),
+    (INJURIES, ("bruise",), "“bruise” is not a switch here; the switches are burn, tired, bends"),
     (JsonNumber(), math.nan, None),
     (JsonText(), "\ud800", None),
 ]
@@ -164,7 +164,11 @@ class CodecContract(LedgerCase):
             (b"1340.00", 0.125, b"0.125"),
             (b"7", 12, b"12"),
             (b"7", 1.5, b"1.5"),
-            (b"1e3", 2500, b"2500"),
+            (b"1e3", 2500, b"2.5e3"),
+            (b"1e5", 200000, b"2e5"),
+            (b"1E+05", 123456, b"1.23456E+05"),
+            (b"1.50e-3", 2, b"2.00e0"),
+            (b"1.0e2", -350, b"-3.5e2"),
             (b"0.5", -2, b"-2.0"),
             (b"1.0", 10**17, b"100000000000000000.0"),
         ):

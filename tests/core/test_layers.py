@@ -8,6 +8,7 @@ import gzip
 import io
 import json
 import lzma
+import random
 import struct
 import zlib
 from pathlib import Path
@@ -22,15 +23,21 @@ from faithful_ledger.core.book import Book
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, ValueRefused
 from faithful_ledger.core.evidence import locate, parse_sighting
+from faithful_ledger.core.inside import payloads_inside
 from faithful_ledger.core.layers import LAYERS
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
+from faithful_ledger.core.layers.streams import Layer, _deflate_tail, pack, pack_into, unpack
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
+from faithful_ledger.core.profile import find_layers
+from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import Library, parse_template
 from faithful_ledger.core.wrapping import Unwrapped, unwrap
 from tests.support import LedgerCase, play
 
+ANYWHERE = lambda start, end: True  # noqa: E731 - a length that the template describes covers the stream
+NOWHERE = lambda start, end: False  # noqa: E731
 CONTENT = b"".join(b"%d lots of lamp oil, kept for Tamsin; " % number for number in range(90)) + bytes(300)
 WRITTEN = io.BytesIO()
 with gzip.GzipFile("harbour.dat", "wb", fileobj=WRITTEN, mtime=1_700_000_000) as _file:
@@ -99,9 +106,11 @@ class StreamContract(LedgerCase):
                 steps = unwrap(bytes(outer.read(0, outer.size)), (kind,))
                 self.assertEqual(steps[0].data, CONTENT)
                 way = Unwrapped(steps)
-                self.assertEqual(way.wrap(Patched(way.source, []), "x"), [], "nothing changed, nothing packed again")
+                self.assertEqual(
+                    way.wrap(Patched(way.source, []), "x", ANYWHERE), [], "nothing changed, nothing packed again"
+                )
                 for new in (changed(CONTENT, 40, b"Tamsin Bell"), changed(CONTENT, 40, b"", 61)):
-                    (part,) = way.wrap(new, "layer")
+                    (part,) = way.wrap(new, "layer", ANYWHERE)
                     self.assertEqual((part.start, part.end), (len(before), len(before) + len(stream)))
                     self.assertEqual(part.data[:head], stream[:head], "what the stream says about itself stays")
                     again = Patched(outer, [part])
@@ -123,20 +132,71 @@ class StreamContract(LedgerCase):
         for at, which in ((0, 0), (499, 0), (500, 1), (1700, 3), (2000, 3)):
             with self.subTest(at=at):
                 new = changed(CONTENT[:2000], at, b"more")
-                (part,) = way.wrap(new, "layer")
+                (part,) = way.wrap(new, "layer", ANYWHERE)
                 begins = sum(len(zlib.compress(piece)) + 1 for piece in parts[:which])
                 self.assertEqual((part.start, part.end), (begins, begins + len(zlib.compress(parts[which]))))
                 again = Patched(MemorySource(data), [part])
                 data_again = bytes(again.read(0, again.size))
                 self.assertEqual(unwrap(data_again, ("zlib",))[0].data, bytes(new.read(0, new.size)))
         both = changed(CONTENT[:2000], 480, b"over the border", 520)
-        self.assertEqual(len(way.wrap(both, "layer")), 2)
+        self.assertEqual(len(way.wrap(both, "layer", ANYWHERE)), 2)
 
     @given(st.binary(min_size=1, max_size=400), st.binary(min_size=1, max_size=9), st.sampled_from(LAYERS[-3:]))
     def test_scrambling_is_undone_and_done_again(self, data: bytes, key: bytes, kind: str) -> None:
         found = Scrambling(kind, b"" if kind == "xor-previous" else key, 0.5)  # type: ignore[arg-type]
         self.assertEqual(scramble(unscramble(data, found), found), data)
         self.assertEqual(unscramble(scramble(data, found), found), data)
+
+    def test_fitted_into_the_bytes_it_had(self) -> None:
+        """Contents that pack a little better than the old one: padded to the old size, as every reader skips it."""
+        for kind, stream, head in STREAMS:
+            if kind == "base64":
+                continue
+            fitted = missed = 0
+            for gone in range(0, 300, 12):
+                content = CONTENT[: 400 + gone] + b"l" * gone + CONTENT[400 + 2 * gone :]
+                packed = pack_into(kind, content, stream)
+                if packed is None:
+                    missed += len(pack(kind, content, stream)) <= len(stream) - 16
+                    continue
+                fitted += 1
+                self.assertEqual(len(packed), len(stream))
+                self.assertEqual(packed[:head], stream[:head])
+                self.assertEqual(unpack(packed, Layer(kind, 0, len(packed), len(content))), content)
+                found = [layer for layer in find_layers(b"\1\2" + packed + b"\3tail") if layer.kind == kind]
+                self.assertEqual([(layer.offset, layer.unpacked_size) for layer in found], [(2, len(content))])
+            with self.subTest(kind):
+                self.assertGreater(fitted, -1 if kind in ("bzip2", "zlib") else 0)
+                if kind not in ("bzip2", "xz"):  # these can only be padded by chance, or by four bytes
+                    self.assertEqual(missed, 0, "16 bytes of room are enough")
+
+    def test_empty_blocks_of_deflate_have_any_size_but_a_few(self) -> None:
+        begun = zlib.compressobj(wbits=-15)
+        head = begun.compress(b"Tamsin") + begun.flush(zlib.Z_SYNC_FLUSH)
+        sizes = [size for size in range(1, 120) if (tail := _deflate_tail(size)) is not None and len(tail) == size]
+        self.assertEqual(sorted(set(range(1, 120)) - set(sizes)), [1, 3, 4, 6])
+        for size in sizes:
+            reader = zlib.decompressobj(-15)
+            self.assertEqual(reader.decompress(head + (_deflate_tail(size) or b"") + b"rest"), b"Tamsin")
+            self.assertEqual((reader.eof, reader.unused_data), (True, b"rest"), size)
+
+    def test_what_unpacks_to_more_than_a_file_is_worth_is_left_alone(self) -> None:
+        many = zlib.compress(bytes(40 << 20), 9) * 9
+        found = find_layers(many)
+        self.assertEqual(len(found), 1, "the second one would pass 64 MiB")
+        self.assertEqual(len(payloads_inside(many)), 1)
+        for data in (many, zlib.compress(bytes(80 << 20), 9)):
+            path = self.folder / "bomb.sav"
+            path.write_bytes(data)
+            text = DEEP[: DEEP.index("    layout:")].replace("bwd", "sav")
+            text += "    layout: []\n  inner: {inside: save, layers: [zlib], layout: [{field: a, as: u8}]}\n"
+            save = open_save(path, parse_template(text.encode(), "a.yaml"))
+            self.assertEqual(save.problem is None, data is many)
+
+    def test_a_frame_of_lz4_that_ends_with_the_file_is_found(self) -> None:
+        frame = lz4.frame.compress(CONTENT)
+        self.assertEqual([layer[:3] for layer in find_layers(frame)], [("lz4", 0, len(frame))])
+        self.assertEqual([layer[:3] for layer in find_layers(b"xx" + frame)], [("lz4", 2, len(frame))])
 
     @settings(max_examples=40, deadline=None)
     @given(st.integers(0, 900), st.integers(0, 60), st.binary(max_size=30), st.sampled_from(["xor", "add"]))
@@ -145,7 +205,11 @@ class StreamContract(LedgerCase):
         hidden = scramble(packed, Scrambling(kind, b"\x51\x07\xee", 0.5))  # type: ignore[arg-type]
         way = Unwrapped(unwrap(hidden, (kind, "zlib")))
         inner = changed(CONTENT, at, new, at + removed)
-        parts = way.wrap(inner, "layer")
+        try:
+            parts = way.wrap(inner, "layer", ANYWHERE)
+        except EntryError as error:  # 4000 bytes are behind the stream, and no template describes a scrambled payload
+            self.assertRegex(str(error), "would take .* bytes in place of .*; nothing was written")
+            return
         outer = Patched(MemorySource(hidden), parts)
         found = unwrap(bytes(outer.read(0, outer.size)), (kind, "zlib"))[-1].data
         self.assertEqual(found, bytes(inner.read(0, inner.size)))
@@ -202,19 +266,60 @@ class DescribedTest(LedgerCase):
             damaged.write_bytes(whole[:cut])
             self.assertIsNotNone(open_save(damaged, template).problem)
 
-    def test_a_packed_stream_that_grows_in_a_file_nobody_described_says_which_numbers_may_be_lengths(self) -> None:
-        packed = zlib.compress(CONTENT)
+    def within(self, before: bytes, packed: bytes, behind: bytes, layout: str = "[]") -> Save:
+        """A save with a packed stream of zlib in it, of which the template describes what is given."""
         path = self.folder / "a.sav"
-        path.write_bytes(b"HEAD" + struct.pack("<I", len(packed)) + packed + b"tail")
+        path.write_bytes(before + packed + behind)
         text = DEEP[: DEEP.index("    layout:")].replace("bwd", "sav")
-        text += "    layout: []\n  inner: {inside: save, layers: [zlib], layout: [{unknown: all, size: 3000}]}\n"
-        save = open_save(path, parse_template(text.encode(), "a.yaml"))
+        text += (
+            f"    layout: {layout}\n  inner: {{inside: save, layers: [zlib], layout: [{{unknown: all, size: 3000}}]}}\n"
+        )
+        return open_save(path, parse_template(text.encode(), "a.yaml"))
+
+    def with_noise(self, save: Save, size: int) -> Save:
+        """An entry of bytes that cannot be packed."""
         raw = bytearray(save.fields("inner.all")[0].raw)
-        raw[100:200] = bytes(range(100, 200))
+        raw[100 : 100 + size] = random.Random(size).randbytes(size)
         save.enter("inner.all", raw.hex(" "))
-        (finding,) = make_plan(save).findings
-        self.assertEqual((finding.path, finding.level), ("save", "warning"))
-        self.assertRegex(finding.message, r"behind 0x8 .8. moves by \+\d+; these numbers look like .*: 0x4 .4. .u32le.")
+        return save
+
+    def test_a_stream_that_would_grow_within_a_file_is_refused_unless_somebody_counts_it(self) -> None:
+        packed = zlib.compress(CONTENT, 9)
+        size = struct.pack("<I", len(packed))
+        why = "no length that the template describes says where the 4 bytes behind it begin"
+        number = "the u32le at 0x4 (4) looks like its length, which the template does not describe"
+        for before, behind, layout, words in (
+            (b"HEAD" + size, b"tail", "[]", why),
+            (b"HEAD" + size, b"", "[]", number),
+            (b"HEAD\0\0\0\0", b"", "[]", ""),
+            (b"", b"", "[]", ""),
+            (
+                b"HEAD" + size,
+                b"tail",
+                "[{unknown: head, size: 4}, {field: n, as: u32, length_of: body}, {unknown: body, size: n}]",
+                "",
+            ),
+        ):
+            with self.subTest(words=words, layout=layout):
+                save = self.with_noise(self.within(before, packed, behind, layout), 600)
+                if words:
+                    with self.assertRaises(EntryError) as caught:
+                        make_plan(save)
+                    self.assertIn(words, str(caught.exception))
+                    self.assertIn("nothing was written", str(caught.exception))
+                    continue
+                plan = make_plan(save)
+                self.assertTrue(plan.in_balance)
+                warned = [finding.message for finding in plan.findings]
+                self.assertEqual(bool(warned), before == b"HEAD\0\0\0\0", warned)
+
+    def test_a_stream_whose_content_changes_keeps_its_place_and_size(self) -> None:
+        packer = zlib.compressobj(strategy=zlib.Z_HUFFMAN_ONLY)
+        packed = packer.compress(CONTENT) + packer.flush()
+        save = self.with_noise(self.within(b"HEAD" + struct.pack("<I", len(packed)), packed, b"tail"), 20)
+        (plan,) = make_plan(save).written
+        self.assertEqual(plan.patched.size, save.main.source.size)
+        self.assertEqual(bytes(plan.patched.read(plan.patched.size - 4, plan.patched.size)), b"tail")
 
     def test_json_in_a_text_is_edited_and_the_rest_keeps_its_spelling(self) -> None:
         inner = '{ "tide" :  7.50, "list": [ 1,2 ], "who": "S\\u00f8n" }'

@@ -14,7 +14,15 @@ from unittest import mock
 from faithful_ledger.core import book
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.disk import Disk
-from faithful_ledger.core.errors import Busy, ChangedMeanwhile, EntryError, JournalUnreadable, LedgerError, Refused
+from faithful_ledger.core.errors import (
+    Busy,
+    ChangedMeanwhile,
+    EntryError,
+    JournalUnreadable,
+    LedgerError,
+    Refused,
+    TemplateError,
+)
 from faithful_ledger.core.locks import locked
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
@@ -222,7 +230,9 @@ class CompanionTest(MeanwhileCase):
     def test_one_that_is_a_file_of_the_save_is_refused(self) -> None:
         folder, _ = self.pair()
         (folder / "slots.idx").unlink()
-        for other in ("account.bin", "a.sav"):
+        with self.assertRaisesRegex(TemplateError, "line 7: “account.bin” is a file of the save"):
+            parse_template(PAIR.replace("slots.idx", "account.bin").encode(), "pair.yaml")
+        for other in ("a.sav",):
             text = PAIR.replace("slots.idx", other)
             save = open_save(folder / "a.sav", parse_template(text.encode(), "pair.yaml"))
             save.enter("marks", "5")

@@ -319,7 +319,7 @@ class EnteringTest(LedgerCase):
                 "head.body_crc is a seal and is worked out when you post; enter the value it follows from",
             ),
             ("crew_length", "1", "crew_length is the length of another part and is worked out when you post"),
-            ("crew[0].station", "moon", "“moon” is no name in this list"),
+            ("crew[0].station", "moon", "“moon” is not a name in this list"),
             ("crew[0].name", "x" * 256, "takes 256 bytes and its length (u8) counts up to 255"),
             ("hold[0].tag", "Ω", "“Ω” cannot be written in latin-1; use other letters"),
         ):

@@ -23,9 +23,9 @@ CORE = SOURCE / "faithful_ledger" / "core"
 
 # Each room may use those before it in its line, never one behind it.
 ORDER = [
-    "errors", "suggest", "source", "find", "scan", "spellings", "edits", "layers", "profile", "wrapping", "inside", "disk", "locks", "paths", "codecs", "formats", "search", "seals.algorithms", "template",
-    "binding.nodes", "binding.compose", "binding.spans", "binding.binary", "binding.document", "binding.files", "seals.seals", "binding.settle", "rules", "compare", "evidence",
-    "template.extend", "entries", "save", "opening", "typed_bytes", "goto", "vault", "posting", "records", "manifests", "book", "shelf",
+    "errors", "suggest", "budget", "source", "find", "scan", "spellings", "edits", "layers", "profile", "wrapping", "inside", "disk", "locks", "paths", "codecs", "formats", "search", "seals.algorithms", "template",
+    "binding.nodes", "binding.sizes", "binding.compose", "binding.spans", "binding.binary", "binding.document", "binding.files", "seals.seals", "binding.settle", "rules", "compare", "evidence",
+    "template.extend", "entries", "save", "opening", "typed_bytes", "goto", "vault", "posting", "records", "manifests", "pinning", "book", "shelf",
 ]  # fmt: skip
 
 

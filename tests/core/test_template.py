@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import time
-
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -216,11 +214,14 @@ sections:
         )
         deep = "a: " + "[" * 200 + "]" * 200
         file = 'files: {save: {name: "%s", layout: []}}\n'
-        began = time.monotonic()
         for text, line, words in (
             (bomb, 2, "aliases (*name) are not allowed; use records"),
             (deep, 1, "it is nested deeper than 60 levels"),
-            (HEAD + "x: !!python/object/apply:os.system [ls]", 4, "“x” is no key here"),
+            (
+                HEAD + "x: !!python/object/apply:os.system [ls]",
+                4,
+                "tags (tag:yaml.org,2002:python/object/apply:os.system) are not allowed",
+            ),
             (HEAD + file % "../other.bin", 4, "“../other.bin” leads elsewhere"),
             (HEAD + file % "..", 4, "“..” leads elsewhere; a template only names files beside the save"),
             (HEAD + file % "a/../../b", 4, "“a/../../b” leads elsewhere"),
@@ -228,20 +229,19 @@ sections:
             (HEAD + file % "s" + "companions: [{name: /etc/passwd}]", 5, "“name” cannot be '/etc/passwd'"),
             ("ledger: 2\nid: a\ntitle: a\nfiles: {}", 1, "“ledger” cannot be '2'"),
             ("- a", 1, "a template is a mapping that begins with “ledger: 1”"),
-            ("a: [1, 2", 1, "this is no YAML"),
-            ("a: 1\na: 2", 2, "this is no YAML"),
+            ("a: [1, 2", 1, "this is not YAML"),
+            ("a: 1\na: 2", 2, "the key “a” is here twice"),
             ("", 1, "a template is a mapping"),
         ):
             with self.subTest(text=text[:40]):
                 told = self.mistakes(text)
                 self.assertTrue(any(at == line and words in sentence for at, sentence in told), told)
-        with self.assertRaisesRegex(TemplateError, "line 1: this is no UTF-8 text"):
+        with self.assertRaisesRegex(TemplateError, "line 1: this is not UTF-8 text"):
             parse_template(b"a: \xff\xfe", "x.yaml")
         large = self.folder / "large.yaml"
         large.write_bytes(b"#" * (LARGEST_TEMPLATE + 1))
         with self.assertRaisesRegex(TemplateError, "larger than 2 MiB"):
             load_template(large)
-        self.assertLess(time.monotonic() - began, 20)
 
     @settings(max_examples=60, deadline=None)
     @given(st.binary(max_size=200))

@@ -110,7 +110,7 @@ class SearchTest(LookingCase):
             self.work()
             self.assertGreater(stage.search.table.rowCount(), 0, kind)
         for kind, text, words in (
-            ("a number", "lots", "is no number"),
+            ("a number", "lots", "is not a number"),
             ("bytes", "0", "is no row of bytes"),
             ("a text", "", "is empty"),
         ):

@@ -342,8 +342,10 @@ class Book:
         """Put a place into this book's own copy of the save's template, or into a new one. Returns the field's path.
 
         Raises:
-            LedgerError: templates cannot hold this place yet, or the folder cannot be written.
+            EntryError: templates cannot hold this place yet, or a trial on a copy did not come out as it should.
+            LedgerError: the folder cannot be written.
         """
+        from faithful_ledger.core.pinning import try_writing
         from faithful_ledger.core.template.extend import with_place
 
         present = library.path_of(save.template.id) if save.template is not None else None
@@ -356,6 +358,7 @@ class Book:
         first = lies_in.relative_to(base) if alone else main
         other = lies_in.relative_to(base) if lies_in != main and not alone else None
         text, field = with_place(text, place, name, first, self.name, save.main.source.size, other)
+        try_writing(save, text, field, place)
         self.remember(save.path, self._write_template(text))
         return field
 

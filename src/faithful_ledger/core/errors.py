@@ -21,11 +21,15 @@ __all__ = [
     "RecognitionError",
     "Refused",
     "TemplateError",
+    "TooMuch",
     "UnexplainedChange",
     "ValueRefused",
     "VaultError",
     "place",
 ]
+
+
+MOST_MISTAKES = 20  # of a template that one sentence names
 
 
 def place(offset: int) -> str:
@@ -75,6 +79,10 @@ class OutOfBounds(ValueRefused):
     """A value the field could hold, but beyond what the template says the game accepts."""
 
 
+class TooMuch(LedgerError):
+    """A file or a template asks for more work or memory than its size is worth."""
+
+
 class EntryError(LedgerError):
     """Entries that cannot be posted together."""
 
@@ -87,8 +95,10 @@ class TemplateError(LedgerError):
     """A template with mistakes. `mistakes` holds all of them, each a (line, sentence) pair, in order of lines."""
 
     def __init__(self, name: str, mistakes: list[tuple[int, str]]) -> None:
-        self.mistakes = sorted(mistakes)
-        lines = "; ".join(f"line {line}: {text}" if line else text for line, text in self.mistakes)
+        self.mistakes = sorted(dict.fromkeys(mistakes))
+        told = self.mistakes[:MOST_MISTAKES]
+        lines = "; ".join(f"line {line}: {text}" if line else text for line, text in told)
+        lines += f"; and {len(mistakes) - len(told)} more" if len(mistakes) > len(told) else ""
         counted = "1 mistake" if len(mistakes) == 1 else f"{len(mistakes)} mistakes"
         super().__init__(f"the template {name} has {counted}: {lines}", "mend the template and open the save again")
 

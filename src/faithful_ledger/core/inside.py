@@ -10,7 +10,8 @@ from bisect import bisect_right
 from itertools import groupby
 from typing import NamedTuple
 
-from faithful_ledger.core.errors import place
+from faithful_ledger.core.budget import unpacked_allowance
+from faithful_ledger.core.errors import TooMuch, place
 from faithful_ledger.core.layers.scrambling import unscramble
 from faithful_ledger.core.layers.streams import Layer
 from faithful_ledger.core.profile import find_layers, find_scrambling
@@ -19,7 +20,6 @@ from faithful_ledger.core.wrapping import Streams
 __all__ = ["Payload", "payloads_inside"]
 
 DEEPEST = 3
-MOST_TOGETHER = 256 << 20
 
 
 class Payload(NamedTuple):
@@ -41,12 +41,13 @@ class Payload(NamedTuple):
 
 
 def payloads_inside(data: bytes, layers: list[Layer] | None = None) -> list[Payload]:
-    """All payloads, the outer ones first. Together they hold at most 256 MiB; what would be more is left out.
+    """All payloads, the outer ones first. Together they hold no more than a file of this size is worth; what would be
+    more is left out.
 
     `layers` are those of the data itself, where they were looked for already.
     """
     found: list[Payload] = []
-    left = MOST_TOGETHER
+    left = unpacked_allowance(len(data))
     waiting = [Payload((), "", data)]
     while waiting:
         outer = waiting.pop(0)
@@ -64,7 +65,10 @@ def _within(outer: Payload, layers: list[Layer]) -> list[Payload]:
     data = outer.data
     found = []
     for kind, group in groupby(sorted(layers, key=lambda layer: layer.kind), key=lambda layer: layer.kind):
-        inner = Streams.of(data, list(group))
+        try:
+            inner = Streams.of(data, list(group))
+        except TooMuch:
+            continue
         words = _joined(outer.layer, _streams(kind, inner.streams))
         found.append(Payload((*outer.route, kind), words, inner.data, tuple(inner.starts)))
     scrambling = None if layers else find_scrambling(data)

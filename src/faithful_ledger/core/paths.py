@@ -1,4 +1,7 @@
-"""Field paths: `group.field`, `crew[2].air`, `crew[name=Tamsin].air`, `hold[*].wear`."""
+"""Field paths: `group.field`, `crew[2].air`, `crew[name=Tamsin].air`, `hold[*].wear`.
+
+A name that would not read as one step is put into quotation marks: `"player.gold"`, with `\\"` and `\\\\` in it.
+"""
 
 from __future__ import annotations
 
@@ -7,10 +10,16 @@ from dataclasses import dataclass
 
 from faithful_ledger.core.errors import AddressError
 
-__all__ = ["Step", "format_path", "parse_path"]
+__all__ = ["Step", "format_name", "format_path", "parse_path", "split_outside_quotes"]
 
-STEP = re.compile(r"(?P<dot>\.)?(?P<name>[^.\[\]]+)|\[(?P<key>[^\[\]=]*?)(?:=(?P<value>(?:[^\]\\]|\\.)*))?\]")
+QUOTED = r'"(?P<{0}>(?:[^"\\]|\\.)*+)"'
+STEP = re.compile(
+    r"(?P<dot>\.)?(?:" + QUOTED.format("quoted") + r'|(?P<name>[^.\[\]"]+))'
+    r"|\[(?:" + QUOTED.format("quoted_key") + r'|(?P<key>[^\[\]="]*?))(?:=(?P<value>(?:[^\]\\]|\\.)*+))?\]',
+    re.DOTALL,
+)
 IN_BRACKETS = re.compile(r"\d+|\*")
+PLAIN_NAME = re.compile(r'[^\s.\[\]"\\{}()=](?:[^.\[\]"\\{}()=]*[^\s.\[\]"\\{}()=])?')
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,15 +39,17 @@ def parse_path(text: str) -> tuple[Step, ...]:
     at = 0
     while at < len(text):
         match = STEP.match(text, at)
-        if match is None or (match["name"] is not None and bool(match["dot"]) != bool(steps)):
+        named = match is not None and (match["name"] is not None or match["quoted"] is not None)
+        if match is None or (named and bool(match["dot"]) != bool(steps)):
             raise _no_path(text, at)
-        if match["name"] is not None:
-            steps.append(Step(name=match["name"].strip()))
-        elif match["value"] is not None and match["key"]:
-            steps.append(Step(key=match["key"].strip(), value=re.sub(r"\\(.)", r"\1", match["value"])))
-        elif match["value"] is None and IN_BRACKETS.fullmatch(match["key"]) and len(match["key"]) < 19:
-            every = match["key"] == "*"
-            steps.append(Step(every=True) if every else Step(index=int(match["key"])))
+        key = _unquoted(match["quoted_key"]) if match["quoted_key"] is not None else (match["key"] or "").strip()
+        if named:
+            quoted = match["quoted"]
+            steps.append(Step(name=_unquoted(quoted) if quoted is not None else match["name"].strip()))
+        elif match["value"] is not None and (key or match["quoted_key"] is not None):
+            steps.append(Step(key=key, value=_unquoted(match["value"])))
+        elif match["value"] is None and match["key"] is not None and IN_BRACKETS.fullmatch(key) and len(key) < 19:
+            steps.append(Step(every=True) if key == "*" else Step(index=int(key)))
         else:
             raise _no_path(text, at)
         at = match.end()
@@ -49,21 +60,40 @@ def parse_path(text: str) -> tuple[Step, ...]:
 
 def _no_path(text: str, at: int) -> AddressError:
     return AddressError(
-        f"“{text[:80]}” is no path of a field (stopped at character {at + 1})",
+        f"“{text[:80]}” is not a path of a field (stopped at character {at + 1})",
         "write it like purse.marks, crew[2].air, crew[name=Tamsin].air or hold[*].wear",
     )
+
+
+def _unquoted(text: str) -> str:
+    return re.sub(r"\\(.)", r"\1", text, flags=re.DOTALL)
+
+
+def format_name(name: str) -> str:
+    """A name as a step of a path, in quotation marks where it would not be read as one."""
+    return name if PLAIN_NAME.fullmatch(name) else '"' + re.sub(r'(["\\])', r"\\\1", name) + '"'
 
 
 def format_path(steps: tuple[Step, ...]) -> str:
     parts: list[str] = []
     for step in steps:
         if step.name is not None:
-            parts.append(("." if parts else "") + step.name)
+            parts.append(("." if parts else "") + format_name(step.name))
         elif step.every:
             parts.append("[*]")
         elif step.index is not None:
             parts.append(f"[{step.index}]")
         else:
             value = re.sub(r"([\]\\])", r"\\\1", step.value or "")
-            parts.append(f"[{step.key}={value}]")
+            parts.append(f"[{format_name(step.key or '')}={value}]")
     return "".join(parts)
+
+
+def split_outside_quotes(text: str, mark: str) -> list[str]:
+    """The parts of a text between the marks that are not within quotation marks."""
+    parts, last = [], 0
+    for match in re.finditer(r'"(?:[^"\\]|\\.)*+"|' + re.escape(mark), text, re.DOTALL):
+        if match[0] == mark:
+            parts.append(text[last : match.start()])
+            last = match.end()
+    return [*parts, text[last:]]

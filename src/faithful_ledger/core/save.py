@@ -22,7 +22,7 @@ from faithful_ledger.core.binding import (
 from faithful_ledger.core.binding.compose import compose_records, value_of_json
 from faithful_ledger.core.binding.settle import expected_number
 from faithful_ledger.core.binding.spans import all_fields
-from faithful_ledger.core.codecs import Value
+from faithful_ledger.core.codecs import Value, encoded
 from faithful_ledger.core.entries import Entry, Tape
 from faithful_ledger.core.errors import (
     AddressError,
@@ -309,7 +309,7 @@ class Save:
         if not anyway and spec.bounds is not None and (broken := spec.bounds.broken_by(value)):
             raise OutOfBounds(f"{path}: {broken}", "enter a value within the bounds, or enter it anyway")
         try:
-            data = spec.codec.encode(value, node.raw)
+            data = encoded(spec.codec, value, node.raw)
         except ValueRefused as error:
             raise ValueRefused(f"{path} at {place(node.start)}: {error.what}", error.remedy) from error
         return field_entry(node, data)

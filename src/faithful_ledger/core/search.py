@@ -11,6 +11,7 @@ from fractions import Fraction
 from typing import NamedTuple
 
 from faithful_ledger.core.codecs import parse_whole
+from faithful_ledger.core.codecs.numbers import parse_decimal
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.formats import JsonLeaf, json_leaves, json_tree
 from faithful_ledger.core.source import MemorySource, Source
@@ -173,10 +174,12 @@ def parse_number(text: str) -> Fraction:
         ValueRefused: it is none.
     """
     cleaned = text.strip().replace("−", "-")
-    try:
-        return Fraction(parse_whole(cleaned)) if cleaned.casefold().startswith("0x") else Fraction(cleaned)
-    except (ValueError, ZeroDivisionError, ValueRefused) as error:
-        raise ValueRefused(f"“{text[:40]}” is no number", "write it like 1340, -3, 12.5 or 0x53C") from error
+    number = Fraction(parse_whole(cleaned)) if cleaned.casefold().startswith("0x") else parse_decimal(cleaned)
+    if number is None:
+        raise ValueRefused(
+            f"“{text[:40]}” is not a number that can be searched", "write it like 1340, -3, 12.5 or 0x53C"
+        )
+    return number
 
 
 def parse_pattern(text: str) -> re.Pattern[bytes]:

@@ -2,25 +2,34 @@
 
 A layer is all packed streams of one kind that a payload holds, joined in their order, or the scrambling over the whole
 of it. Both are found anew in each save: a stream is where it is, a key is the one of this save. On the way back only
-streams whose content changed are packed again; every other byte of the outer payload stays (STYLE: untouched bytes are
-copied, never encoded again).
+streams whose content changed are packed again; every other byte of the outer payload stays.
+
+A stream within a larger payload is packed into the bytes it had, so that nothing around it moves. Where that cannot be
+done it may take another size only if somebody answers for what counts it: a length that the template describes, or, at
+the end of the payload, no number that looks like one. Else the posting is refused.
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Protocol
 
+from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.edits import Patched, Replacement
-from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.errors import AddressError, EntryError, place
 from faithful_ledger.core.layers import SCRAMBLINGS
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
-from faithful_ledger.core.layers.streams import Layer, pack, unpack
+from faithful_ledger.core.layers.streams import Layer, pack, pack_into, unpack
 from faithful_ledger.core.profile import find_layers, find_scrambling
+from faithful_ledger.core.profile.lengths import suspected_lengths
 from faithful_ledger.core.source import MemorySource, Source
 
 __all__ = ["Hidden", "Step", "Streams", "Unwrapped", "unwrap"]
+
+
+Counted = Callable[[int, int], bool]
 
 
 class Step(Protocol):
@@ -32,8 +41,9 @@ class Step(Protocol):
     @property
     def data(self) -> bytes: ...
 
-    def wrap(self, inner: Patched, cause: str) -> list[Replacement]:
-        """What has to change outside so that `inner` is inside.
+    def wrap(self, inner: Patched, cause: str, counted: Counted) -> list[Replacement]:
+        """What has to change outside so that `inner` is inside. `counted` says whether a described length covers bytes
+        [start, end) outside, so that they may take another size.
 
         Raises:
             LedgerError: it cannot be wrapped.
@@ -53,13 +63,17 @@ class Streams:
 
     @classmethod
     def of(cls, outer: bytes, streams: list[Layer]) -> Streams:
-        parts = [unpack(outer, stream) for stream in streams]
-        starts = [0]
-        for part in parts[:-1]:
-            starts.append(starts[-1] + len(part))
-        return cls(streams[0].kind, MemorySource(outer), streams, b"".join(parts), starts)
+        """Raises TooMuch when they unpack to more than a payload of this size is worth."""
+        left = unpacked_allowance(len(outer))
+        data, starts = bytearray(), []
+        for stream in streams:
+            starts.append(len(data))
+            part = unpack(outer, stream, left)
+            left -= len(part)
+            data += part
+        return cls(streams[0].kind, MemorySource(outer), streams, bytes(data), starts)
 
-    def wrap(self, inner: Patched, cause: str) -> list[Replacement]:
+    def wrap(self, inner: Patched, cause: str, counted: Counted) -> list[Replacement]:
         # What comes in where one stream ends and the next begins belongs to the next.
         old = [*self.starts, len(self.data)]
         new = [0, *(inner.moved(start) for start in self.starts[1:]), inner.size]
@@ -68,9 +82,38 @@ class Streams:
             content = bytes(inner.read(start, end))
             if content != self.data[old_start:old_end]:
                 span = stream.offset, stream.offset + stream.size
-                packed = pack(self.kind, content, bytes(self.outer.read(*span)))
-                changed.append(Replacement(*span, packed, cause))
+                changed.append(Replacement(*span, self._packed(content, stream, counted), cause))
         return changed
+
+    def _packed(self, content: bytes, stream: Layer, counted: Counted) -> bytes:
+        span = stream.offset, stream.offset + stream.size
+        before = bytes(self.outer.read(*span))
+        packed = pack(self.kind, content, before)
+        alone = span == (0, self.outer.size)
+        if alone or len(packed) == len(before):
+            return packed
+        fitted = pack_into(self.kind, content, before)
+        if fitted is not None:
+            return fitted
+        if not counted(*span) and (why := self._why_fixed(stream)):
+            raise EntryError(
+                f"the {self.kind} stream at {place(stream.offset)} would take {len(packed)} bytes in place of "
+                f"{stream.size}, and {why}",
+                "nothing was written; describe its length in the template (length_of), or enter values that pack as "
+                "small as the old ones",
+            )
+        return packed
+
+    def _why_fixed(self, stream: Layer) -> str:
+        """What would be wrong if the stream took another size, as far as that can be seen; empty where nothing is."""
+        behind = self.outer.size - stream.offset - stream.size
+        if behind:
+            return f"no length that the template describes says where the {behind} bytes behind it begin"
+        found = suspected_lengths(self.outer, stream.offset, stream.size)
+        if found:
+            at, name = found[0]
+            return f"the {name} at {place(at)} looks like its length, which the template does not describe"
+        return ""
 
 
 @dataclass(slots=True)
@@ -85,7 +128,7 @@ class Hidden:
     def of(cls, outer: bytes, scrambling: Scrambling) -> Hidden:
         return cls(scrambling, MemorySource(outer), unscramble(outer, scrambling))
 
-    def wrap(self, inner: Patched, cause: str) -> list[Replacement]:
+    def wrap(self, inner: Patched, cause: str, counted: Counted) -> list[Replacement]:
         old = bytes(self.outer.read(0, self.outer.size))
         new = scramble(bytes(inner.read(0, inner.size)), self.scrambling)
         if self.scrambling.kind == "xor-previous" or len(new) != len(old):
@@ -107,17 +150,22 @@ class Unwrapped:
     def source(self) -> MemorySource:
         return MemorySource(self.steps[-1].data)
 
-    def wrap(self, inner: Patched, cause: str) -> list[Replacement]:
-        """What has to change in the outermost payload.
+    def wrap(self, inner: Patched, cause: str, counted: Counted) -> list[Replacement]:
+        """What has to change in the outermost payload; `counted` is about that.
 
         Raises:
             LedgerError: it cannot be wrapped.
         """
         replaced: list[Replacement] = []
-        for step in reversed(self.steps):
-            replaced = step.wrap(inner, cause)
+        for number, step in reversed(list(enumerate(self.steps))):
+            replaced = step.wrap(inner, cause, counted if number == 0 else _nobody)
             inner = Patched(step.outer, replaced)
         return replaced
+
+
+def _nobody(start: int, end: int) -> bool:
+    """No template describes what is between two layers."""
+    return False
 
 
 def unwrap(data: bytes, route: tuple[str, ...]) -> list[Step]:

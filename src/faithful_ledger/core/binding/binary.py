@@ -8,13 +8,16 @@ from __future__ import annotations
 
 from array import array
 from dataclasses import dataclass, field
+from functools import cached_property
 from itertools import islice
 from typing import TYPE_CHECKING
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.binding.sizes import Sizer, sizer
+from faithful_ledger.core.budget import Budget
 from faithful_ledger.core.codecs import CutOff, PrefixedText, VariableCodec
-from faithful_ledger.core.errors import AddressError, BindingError, LedgerError
-from faithful_ledger.core.source import Source, offsets_of
+from faithful_ledger.core.errors import AddressError, BindingError, LedgerError, TooMuch
+from faithful_ledger.core.source import Source, first_bytes, offsets_of
 from faithful_ledger.core.template.expressions import Expression
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, RepeatSpec
 
@@ -23,7 +26,8 @@ if TYPE_CHECKING:
 
 __all__ = ["BoundFile", "bind_binary", "number_at"]
 
-MOST_VARIABLE_RECORDS = 4_000_000
+NODE, MEASURED = 4, 1  # steps of work: an element that is bound, a record of which only the end is looked for
+LARGEST_MEASURED = 256 << 20
 LONGEST_BEFORE = 1 << 10  # bytes of a value that is found by its end
 
 
@@ -48,10 +52,13 @@ def bind_binary(spec: FileSpec, source: Source, outer: GroupNode | None = None) 
     binder = _Binder(spec, source, outer)
     try:
         binder.group(binder.root, source.size)
+    except TooMuch as error:
+        return BoundFile(spec, source, binder.root, BindingError(spec.name, 0, error.what, error.remedy))
     except LedgerError as error:
         return BoundFile(spec, source, binder.root, error)
     finally:
         binder.root.end = max(binder.root.end, source.size)
+        binder.budget.lift()
     return BoundFile(spec, source, binder.root, missing=binder.missing)
 
 
@@ -75,6 +82,13 @@ class _Binder:
         self.file, self.source, self.outer = spec.name, source, outer
         self.root = GroupNode(spec.root, None, spec.name, 0)
         self.missing: list[BindingError] = []
+        self.budget = Budget(source.size)
+        self.runs: dict[bytes, list[int]] = {}
+
+    @cached_property
+    def data(self) -> bytes:
+        """All bytes, for what goes through them one by one."""
+        return first_bytes(self.source, self.source.size)
 
     def group(self, node: GroupNode, limit: int) -> None:
         """Bind a group's content from `node.start`; sets `node.end`."""
@@ -83,29 +97,41 @@ class _Binder:
             limit = node.start + self.whole(spec.size, node, node.start, limit)
         at = node.start
         for element in spec.layout:
-            if element.when is not None and not self.evaluate(element.when, node, at, element):
-                continue
+            self.budget.spend(NODE)
             if isinstance(element.at, Expression):
                 try:
-                    anchor = self.anchor(element, node, at)
+                    self.addressed(element, element.at, node, at)
+                except TooMuch:
+                    raise
                 except BindingError as error:
+                    if element.behind is None and element.before is None and not self.is_missing(element):
+                        raise
                     self.missing.append(error)
-                    continue
-                start = self.evaluate(element.at, node, at, element) + anchor
-                if element.before is not None:
-                    start = self.beginning(element, node, start)
-                elif element.behind is None and element.at.constant is not None and start < 0:
-                    start += self.source.size
-                if not 0 <= start <= self.source.size:
-                    raise self.error(node, element, at, f"it points to {start}, outside the {self.source.size} bytes")
-                self.element(element, node, start, self.source.size)
-            else:
+            elif element.when is None or self.evaluate(element.when, node, at, element):
                 at = self.element(element, node, at, limit)
             node.end = max(node.end, at)
         if spec.size is not None:
             node.end = limit
         elif node.parent is None:
             node.end = self.source.size
+
+    def addressed(self, element: ElementSpec, at: Expression, node: GroupNode, here: int) -> None:
+        """Bind an element that says where it is."""
+        if element.when is not None and not self.evaluate(element.when, node, here, element):
+            return
+        start = self.evaluate(at, node, here, element) + self.anchor(element, node, here)
+        if element.before is not None:
+            start = self.beginning(element, node, start)
+        elif element.behind is None and at.constant is not None and start < 0:
+            start += self.source.size
+        if not 0 <= start <= self.source.size:
+            raise self.error(node, element, here, f"it points to {start}, outside the {self.source.size} bytes")
+        self.element(element, node, start, self.source.size)
+
+    def is_missing(self, element: ElementSpec) -> bool:
+        """Whether an element is placed by one that is missing itself."""
+        names = element.at.names if isinstance(element.at, Expression) else ()
+        return any(error.path.rpartition(".")[2] == name.partition(".")[0] for error in self.missing for name in names)
 
     def element(self, spec: ElementSpec, parent: GroupNode, at: int, limit: int) -> int:
         """Bind one element at an offset; returns where it ends."""
@@ -155,14 +181,14 @@ class _Binder:
             limit = node.start + self.whole(spec.size, node.parent, node.start, limit, spec)
         least = spec.item.least_size
         room = limit - node.start
-        if count is not None and (count < 0 or (count * least > room if least else count > MOST_VARIABLE_RECORDS)):
+        if count is not None and (count < 0 or (count * least > room if least else count > self.budget.left)):
             each = f"{least} bytes" if spec.item.fixed_size is not None else f"at least {least} bytes"
             what = f"the count says {count} records of {each}, and {max(room, 0)} bytes are left"
             raise self.error(node.parent, spec, node.start, what)
         stride = spec.item.fixed_size
         if stride and spec.until is None:
             if count is None and room % stride:
-                what = f"{room} bytes are no whole number of records of {stride} bytes"
+                what = f"its size ({room} bytes) is not a multiple of the record size ({stride})"
                 raise self.error(node.parent, spec, node.start, what)
             node.count = count if count is not None else room // stride
             node.stride = stride
@@ -176,6 +202,8 @@ class _Binder:
         node.offsets = array("Q")
         at = node.start
         node.end = at
+        if self.source.size <= LARGEST_MEASURED and (measure := sizer(node.spec.item)) is not None:
+            at = self.measured(node, measure, count, limit)
         while count is None or node.count < count:
             if until is not None and self.source.read(at, min(at + len(until), limit)) == until:
                 at += len(until)
@@ -196,14 +224,37 @@ class _Binder:
             node.end = at
         node.end = at
 
+    def measured(self, node: RepeatNode, measure: Sizer, count: int | None, limit: int) -> int:
+        """Find as many records as can be measured without binding them; returns where the last of them ends.
+
+        What stops it, a marker, a damaged record or the end, is for `walk` to look at.
+        """
+        assert node.offsets is not None
+        data, until = self.data, node.spec.until
+        offsets, at, width = node.offsets, node.start, len(until or b"")
+        append, spend = offsets.append, self.budget.spend
+        while count is None or node.count < count:
+            if at >= limit or (until is not None and data[at : at + width] == until):
+                break
+            end = measure(data, at, limit)
+            if end < 0 or (end == at and count is None):
+                break
+            spend(MEASURED)
+            append(at)
+            node.count += 1
+            at = node.end = end
+        return at
+
     def item(self, repeat: RepeatNode, index: int, at: int, limit: int | None = None) -> Node:
         """Bind one record. A record bound before is known to lie within the payload."""
         limit = self.source.size if limit is None else limit
         spec = repeat.spec.item
         if isinstance(spec, FieldSpec):
+            self.budget.spend(NODE)
             field = self.field(spec, repeat, at, limit)
             field.index = index
             return field
+        self.budget.spend(NODE)
         group = GroupNode(spec, repeat, self.file, at)
         group.index = index
         self.group(group, limit)
@@ -214,10 +265,12 @@ class _Binder:
         run, lies = (spec.behind, "behind") if spec.behind is not None else (spec.before, "before")
         if run is None:
             return 0
-        found = list(islice(offsets_of(self.source, run), 2))
+        found = self.runs.get(run)
+        if found is None:
+            found = self.runs[run] = list(islice(offsets_of(self.source, run), 2))
         if len(found) != 1:
             times = "nowhere" if not found else "more than once"
-            raise self.error(node, spec, at, f"the bytes {run.hex(' ').upper()} it lies {lies} stand {times}")
+            raise self.error(node, spec, at, f"the bytes {run.hex(' ').upper()} it is {lies} are in the file {times}")
         return found[0]
 
     def beginning(self, spec: ElementSpec, node: GroupNode, end: int) -> int:

@@ -7,7 +7,16 @@ name of a choice, no switch. Records whose parts depend on each other cannot be 
 from __future__ import annotations
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
-from faithful_ledger.core.codecs import ChoiceCodec, Codec, FloatCodec, IntegerCodec, SwitchesCodec, Value, WholeCodec
+from faithful_ledger.core.codecs import (
+    ChoiceCodec,
+    Codec,
+    FloatCodec,
+    IntegerCodec,
+    SwitchesCodec,
+    Value,
+    WholeCodec,
+    encoded,
+)
 from faithful_ledger.core.errors import AddressError, ValueRefused
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec
 
@@ -75,9 +84,8 @@ def _field(spec: FieldSpec, value: object, old: Node | None, path: str) -> bytes
         return before if before is not None else _neutral(spec, path)
     try:
         now = spec.codec.decode(before) if before is not None else None
-        return spec.codec.encode(
-            value_of_json(spec.codec, value, now), before if before is not None else _neutral(spec, path)
-        )
+        given = value_of_json(spec.codec, value, now)
+        return encoded(spec.codec, given, before if before is not None else _neutral(spec, path))
     except ValueRefused as error:
         raise ValueRefused(f"{path}: {error.what}", error.remedy) from error
 

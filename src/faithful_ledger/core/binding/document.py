@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from faithful_ledger.core.binding.binary import BoundFile, number_at
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
-from faithful_ledger.core.errors import BindingError, LedgerError
+from faithful_ledger.core.errors import AddressError, BindingError, LedgerError
 from faithful_ledger.core.formats import JsonNode, parse_json
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, PathFormula, RepeatSpec
@@ -14,6 +14,13 @@ from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec
 __all__ = ["LARGEST_TEXT", "bind_json"]
 
 LARGEST_TEXT = 64 << 20
+KINDS = {
+    "object": "an object",
+    "array": "a list",
+    "string": "a text",
+    "number": "a number",
+    "word": "true, false or null",
+}
 
 
 def bind_json(spec: FileSpec, source: Source, outer: GroupNode | None = None) -> BoundFile:
@@ -25,7 +32,11 @@ def bind_json(spec: FileSpec, source: Source, outer: GroupNode | None = None) ->
         if source.size > LARGEST_TEXT:
             raise BindingError(spec.name, 0, f"a JSON text of more than {LARGEST_TEXT >> 20} MiB is not read")
         data = bytes(source.read(0, source.size))
-        _Document(spec.name, source, data, outer).group(root, parse_json(data))
+        document = _Document(spec.name, source, data, outer)
+        document.group(root, parse_json(data))
+        bound.missing, document.missing = document.missing or [], None  # what a record lacks is not missed
+        if bound.missing and not root.children:
+            raise bound.missing[0]
     except LedgerError as error:
         bound.problem = error
     return bound
@@ -34,18 +45,31 @@ def bind_json(spec: FileSpec, source: Source, outer: GroupNode | None = None) ->
 class _Document:
     def __init__(self, file: str, source: Source, data: bytes, outer: GroupNode | None) -> None:
         self.file, self.source, self.data, self.outer = file, source, data, outer
+        self.missing: list[BindingError] | None = []
 
     def group(self, node: GroupNode, place: JsonNode) -> None:
         for element in node.spec.layout:
             assert isinstance(element.at, PathFormula)
-            steps = element.at.steps(lambda path: number_at(node, path, self.outer))
+
+            def lookup(path: str) -> int:
+                return number_at(node, path, self.outer)
+
+            if element.when is not None and not element.when.evaluate(lookup):
+                continue
             try:
-                found = place.find(steps, self.data)
+                found = place.find(element.at.steps(lookup), self.data)
+                node.add(self.element(element, node, found))
             except LedgerError as error:
-                raise BindingError(f"{self.file}.{element.name}", place.start, error.what, error.remedy) from error
-            node.add(self.element(element, node, found))
+                if self.missing is None:
+                    continue
+                path = f"{node.path}.{element.name}" if node.path else element.name
+                self.missing.append(BindingError(path, place.start, error.what, error.remedy))
 
     def element(self, spec: ElementSpec, parent: GroupNode | RepeatNode, found: JsonNode) -> Node:
+        """Raises AddressError where a list or an object is something else."""
+        wanted = {FieldSpec: found.kind, RepeatSpec: "array", GroupSpec: "object"}[type(spec)]
+        if found.kind != wanted:
+            raise AddressError(f"it is {KINDS[found.kind]}, not {KINDS[wanted]}", "the template may mean another value")
         node: Node
         if isinstance(spec, FieldSpec):
             node = FieldNode(spec, parent, self.file, found.start, self.source)

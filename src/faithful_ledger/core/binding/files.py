@@ -15,7 +15,7 @@ from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.template.model import FileSpec, Template
 
 if TYPE_CHECKING:
-    from faithful_ledger.core.wrapping import Step
+    from faithful_ledger.core.wrapping import Counted, Step
 
 __all__ = ["bind_files"]
 
@@ -35,7 +35,7 @@ class Held:
         value = None if node.spec.unknown else node.value
         return cls(node, outer, value.encode("utf-8") if isinstance(value, str) else node.raw)
 
-    def wrap(self, inner: Patched, cause: str) -> list[Replacement]:
+    def wrap(self, inner: Patched, cause: str, counted: Counted) -> list[Replacement]:
         """Raises ValueRefused when it does not fit into the field."""
         data = bytes(inner.read(0, inner.size))
         if not self.node.spec.unknown:

@@ -15,10 +15,12 @@ from faithful_ledger.core.codecs import (
     FixedText,
     FloatCodec,
     IntegerCodec,
+    JsonNumber,
     SwitchesCodec,
     Value,
     WholeCodec,
 )
+from faithful_ledger.core.codecs.scaled import ScaledCodec
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.paths import Step
 from faithful_ledger.core.source import Source
@@ -130,7 +132,10 @@ class FieldNode(Node):
             return codec.decode(self.raw)
         if isinstance(codec, ChoiceCodec | SwitchesCodec):
             return codec.number.decode(self.raw)
-        raise AddressError(f"{self.path} is no whole number", "use another field in the expression")
+        plain = codec.number if isinstance(codec, ScaledCodec) else codec
+        if isinstance(plain, WholeCodec | JsonNumber) and isinstance(number := plain.decode(self.raw), int):
+            return number
+        raise AddressError(f"{self.path} is not a whole number", "use another field in the expression")
 
 
 class GroupNode(Node):

@@ -4,11 +4,30 @@ from __future__ import annotations
 
 from typing import Protocol, TypeAlias
 
+from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
 
-__all__ = ["Codec", "CutOff", "FixedSize", "Value"]
+__all__ = ["Codec", "CutOff", "FixedSize", "Value", "encoded"]
 
 Value: TypeAlias = int | float | str | bool | tuple[str, ...] | None
+
+
+def encoded(codec: Codec, value: Value, old: bytes) -> bytes:
+    """The bytes of a value that gives way to `old`: the old bytes themselves where they say the same already.
+
+    So a value that is not changed keeps its spelling, its padding and what stands behind its end.
+
+    Raises:
+        ValueRefused: the value does not fit.
+    """
+    try:
+        before = codec.decode(old)
+    except ValueRefused:
+        before = None
+    same = before == value and isinstance(before, bool) is isinstance(value, bool)
+    if same or (isinstance(value, float) and isinstance(before, float) and value != value and before != before):
+        return old
+    return codec.encode(value, old)
 
 
 class CutOff(Exception):

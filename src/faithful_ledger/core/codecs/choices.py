@@ -1,7 +1,13 @@
-"""Numbers that stand for names (a choice), and numbers that are rows of switches."""
+"""Numbers that stand for names (a choice), and numbers that are rows of switches.
+
+Every value has a text of its own that reads back to the same value. A name that is not clear by itself gets its number
+behind it: one that several numbers have, one that reads like a number, like `none`, or like another switch's `bit 3`.
+"""
 
 from __future__ import annotations
 
+import re
+from collections import Counter
 from collections.abc import Mapping
 
 from faithful_ledger.core.codecs.base import Value
@@ -12,14 +18,32 @@ from faithful_ledger.core.suggest import did_you_mean
 
 __all__ = ["ChoiceCodec", "SwitchesCodec"]
 
+BIT = re.compile(r"bit \d+", re.IGNORECASE)
+# One switch of a list: an optional sign, and a name that is quoted where it holds a comma, a sign or a quotation mark.
+WORD = re.compile(r'\s*([+-]?)\s*(?:"((?:[^"\\]|\\.)*)"|([^,"]*?(?=\s*(?:,|\s[+-]|$))))\s*(?:,|(?=[+-])|$)')
+PLAIN = re.compile(r'[^,"+\-\s\\](?:[^,"\\]*[^,"\s\\])?')
+
 
 class _Wrapped:
     """A reading of a whole number; the number's own codec does the bytes."""
 
     def __init__(self, number: IntegerCodec, names: Mapping[int, str]) -> None:
-        self.number, self.names = number, dict(names)
+        self.number = number
+        clear = {value: name.strip() for value, name in names.items()}
+        while unclear := self._unclear_ones(clear):
+            clear |= {value: f"{clear[value]} ({value})".strip() for value in unclear}
+        self.names = clear
         self.numbers = {name: value for value, name in self.names.items()}
+        self._by_name = {name.casefold(): value for name, value in self.numbers.items()}
         self.name, self.size = number.name, number.size
+
+    def _unclear_ones(self, names: dict[int, str]) -> list[int]:
+        """The values whose names do not lead back to them."""
+        times = Counter(name.casefold() for name in names.values())
+        return [value for value, name in names.items() if not name or times[name.casefold()] > 1 or self._unclear(name)]
+
+    def _unclear(self, name: str) -> bool:
+        raise NotImplementedError
 
     def extent(self, source: Source, at: int, limit: int) -> int:
         return self.number.extent(source, at, limit)
@@ -31,6 +55,13 @@ class ChoiceCodec(_Wrapped):
     @property
     def about(self) -> str:
         return f"choice of {len(self.names)} names in a {self.number.about}"
+
+    def _unclear(self, name: str) -> bool:
+        try:
+            parse_whole(name)
+        except ValueRefused:
+            return False
+        return True
 
     def decode(self, raw: bytes) -> str | int:
         value = self.number.decode(raw)
@@ -50,14 +81,14 @@ class ChoiceCodec(_Wrapped):
         return self.names.get(value, value)
 
     def _number_of(self, text: str) -> int:
-        by_name = {name.casefold(): value for name, value in self.numbers.items()}
-        if text.strip().casefold() in by_name:
-            return by_name[text.strip().casefold()]
+        known = self._by_name.get(text.strip().casefold())
+        if known is not None:
+            return known
         try:
             return parse_whole(text)
         except ValueRefused:
             hint = did_you_mean(text, self.numbers) or f"choose one of {', '.join(list(self.numbers)[:12])}"
-            raise ValueRefused(f"“{text[:40]}” is no name in this list", hint) from None
+            raise ValueRefused(f"“{text[:40]}” is not a name in this list", hint) from None
 
 
 class SwitchesCodec(_Wrapped):
@@ -68,35 +99,63 @@ class SwitchesCodec(_Wrapped):
         count = "1 switch" if len(self.names) == 1 else f"{len(self.names)} switches"
         return f"{count} in a {self.number.about}"
 
+    def _unclear(self, name: str) -> bool:
+        return name.casefold() == "none" or BIT.fullmatch(name) is not None
+
     def decode(self, raw: bytes) -> tuple[str, ...]:
         value = int.from_bytes(raw, self.number.order)
         return tuple(self.names.get(bit, f"bit {bit}") for bit in range(self.size * 8) if value >> bit & 1)
 
     def encode(self, value: Value, old: bytes = b"") -> bytes:
         if not isinstance(value, tuple | list):
-            raise ValueRefused(f"{value!r} is no list of switches", "name the switches that are on")
+            raise ValueRefused(f"{value!r} is not a list of switches", "name the switches that are on")
         return sum({1 << self._bit(name) for name in value}).to_bytes(self.size, self.number.order)
 
     def to_text(self, value: Value) -> str:
-        return ", ".join(value) if isinstance(value, tuple | list) else str(value)
+        return ", ".join(map(_spelled, value)) if isinstance(value, tuple | list) else str(value)
 
     def from_text(self, text: str, old: Value = None) -> tuple[str, ...]:
-        """`burn, tired` sets exactly these; `+burn -tired` turns on and off and leaves the rest; `none` clears all."""
-        words = [word.strip() for word in text.replace("+", ",+").replace(",-", ", -").replace(" -", ",-").split(",")]
-        words = [word for word in words if word and word.casefold() != "none"]
-        relative = [word for word in words if word[0] in "+-"]
-        if relative and len(relative) != len(words):
+        """`burn, tired` sets exactly these; `+burn -tired` turns on and off and leaves the rest; `none` clears all.
+
+        A name with a comma or a sign in it is put into quotation marks.
+        """
+        words = list(self._words(text))
+        signed = [sign for sign, _ in words if sign]
+        if signed and len(signed) != len(words):
             raise ValueRefused(f"“{text[:60]}” mixes names with + or - and names without", "use one way")
-        on = {self._bit(name) for name in old} if relative and isinstance(old, tuple) else set()
-        for word in words:
-            bit = self._bit(word.lstrip("+-").strip())
-            on = on - {bit} if word[0] == "-" else on | {bit}
+        on = {self._bit(name) for name in old} if signed and isinstance(old, tuple) else set()
+        for sign, name in words:
+            bit = self._bit(name)
+            on = on - {bit} if sign == "-" else on | {bit}
         return tuple(self.names.get(bit, f"bit {bit}") for bit in sorted(on))
 
+    def _words(self, text: str) -> list[tuple[str, str]]:
+        """The switches that are named, each with its sign or none."""
+        found: list[tuple[str, str]] = []
+        at = 0
+        while at < len(text):
+            match = WORD.match(text, at)
+            if match is None or match.end() == at:
+                raise ValueRefused(f"“{text[:60]}” cannot be read as switches", "write names with commas between them")
+            sign, quoted, plain = match.groups()
+            name = re.sub(r"\\(.)", r"\1", quoted) if quoted is not None else (plain or "").strip()
+            if quoted is not None or name.casefold() not in ("", "none"):
+                found.append((sign, name))
+            at = match.end()
+        return found
+
     def _bit(self, name: str) -> int:
-        by_name = {known.casefold(): bit for bit, known in self.names.items()}
-        by_name.update({f"bit {bit}": bit for bit in range(self.size * 8)})
-        if name.casefold() not in by_name:
-            hint = did_you_mean(name, self.numbers) or f"the switches are {', '.join(self.numbers)}"
-            raise ValueRefused(f"“{name[:40]}” is no switch here", hint)
-        return by_name[name.casefold()]
+        known = self._by_name.get(name.casefold())
+        if known is not None and known < self.size * 8:
+            return known
+        if BIT.fullmatch(name) and len(name) < 12 and int(name[4:]) < self.size * 8:
+            return int(name[4:])
+        hint = did_you_mean(name, self.numbers) or f"the switches are {', '.join(list(self.numbers)[:12])}"
+        raise ValueRefused(f"“{name[:40]}” is not a switch here", hint)
+
+
+def _spelled(name: str) -> str:
+    """A switch's name as it is typed: in quotation marks where it would not be read as one name."""
+    if PLAIN.fullmatch(name) and not re.search(r"\s[+-]", name):
+        return name
+    return '"' + re.sub(r'(["\\])', r"\\\1", name) + '"'

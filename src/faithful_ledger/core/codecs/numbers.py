@@ -6,15 +6,19 @@ import math
 import re
 import struct
 from abc import ABC, abstractmethod
+from fractions import Fraction
 from typing import Literal
 
 from faithful_ledger.core.codecs.base import FixedSize, Value
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
 
-__all__ = ["FloatCodec", "IntegerCodec", "WholeCodec", "number_codec", "parse_whole"]
+__all__ = ["FloatCodec", "IntegerCodec", "WholeCodec", "number_codec", "parse_decimal", "parse_whole"]
 
 Order = Literal["little", "big"]
+FRACTION = re.compile(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]{1,4})?|[+-]?(inf|nan)", re.IGNORECASE)
+DECIMAL = re.compile(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]{1,3})?")
+LONGEST_DECIMAL = 400
 NUMBER_NAME = re.compile(r"([uif])(8|16|24|32|64)(le|be)?")
 
 
@@ -44,6 +48,17 @@ def parse_whole(text: str) -> int:
     if len(cleaned) <= 40 and re.fullmatch(r"[+-]?(0[xX][0-9a-fA-F]+|[0-9]+)", cleaned):
         return int(cleaned, 16 if "x" in cleaned.lower() else 10)
     raise ValueRefused(f"“{text[:40]}” is not a whole number", "type it in decimal, or in hexadecimal as 0x…")
+
+
+def parse_decimal(text: str) -> Fraction | None:
+    """A number with a fraction or an exponent, exactly; None where it is none, or has more digits than any game shows.
+
+    An exponent is bounded before anything is worked out: `1e999999999` would fill the memory.
+    """
+    cleaned = text.strip().replace("−", "-").replace("\u202f", "").replace("\u00a0", "")
+    if len(cleaned) > LONGEST_DECIMAL or not DECIMAL.fullmatch(cleaned):
+        return None
+    return Fraction(cleaned)
 
 
 class WholeCodec(ABC):
@@ -132,9 +147,9 @@ class FloatCodec(FixedSize):
         return repr(value)
 
     def from_text(self, text: str, old: Value = None) -> float:
-        try:
-            value = float(text.strip().replace("−", "-"))
-        except ValueError as error:
-            raise ValueRefused(f"“{text[:40]}” is not a number", "type one, such as 12.5") from error
+        cleaned = text.strip().replace("−", "-")
+        if len(cleaned) > 400 or not FRACTION.fullmatch(cleaned):
+            raise ValueRefused(f"“{text[:40]}” is not a number", "type one, such as 12.5")
+        value = float(cleaned)
         self.encode(value)
         return value

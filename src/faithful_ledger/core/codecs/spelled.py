@@ -13,7 +13,7 @@ from faithful_ledger.core.source import Source
 
 __all__ = ["JsonNumber", "JsonSwitch", "JsonText"]
 
-NUMBER = re.compile(r"-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?")
+NUMBER = re.compile(r"-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?")
 
 
 class _Spelled:
@@ -27,7 +27,9 @@ class _Spelled:
 
 
 class JsonNumber(_Spelled):
-    """A number. As many decimals as the old spelling had are written again: 1340.00 becomes 5200.00."""
+    """A number. As many decimals as the old spelling had are written again (1340.00 becomes 5200.00), and an exponent
+    where it had one (1e5 becomes 2e5).
+    """
 
     name = "json-number"
     about = "number in JSON text"
@@ -52,18 +54,35 @@ class JsonNumber(_Spelled):
         ):
             raise ValueRefused(f"{value!r} is no number JSON can hold", "enter one")
         spelled = old.decode("ascii", "replace")
-        exponent = "e" in spelled.lower()
-        decimals = len(spelled.partition(".")[2]) if "." in spelled and not exponent else 0
         exact = Decimal(repr(value))
+        mantissa, mark, exponent = spelled.partition("e" if "e" in spelled else "E")
+        if mark:
+            return self._with_exponent(exact, mantissa, mark, exponent).encode("ascii")
+        decimals = len(spelled.partition(".")[2])
         try:
             padded = exact.quantize(Decimal(1).scaleb(-decimals))
         except InvalidOperation:
             padded = exact
-        text = f"{padded:f}" if padded == exact else f"{exact:f}"
-        return text.encode("ascii")
+        return f"{padded if padded == exact else exact:f}".encode("ascii")
+
+    @staticmethod
+    def _with_exponent(exact: Decimal, mantissa: str, mark: str, exponent: str) -> str:
+        """As many digits in front of the point as the old spelling had, and its way of writing the exponent."""
+        in_front = len(mantissa.partition(".")[0].lstrip("-"))
+        power = exact.adjusted() - (in_front - 1) if exact else 0
+        decimals = len(mantissa.partition(".")[2])
+        number = exact.scaleb(-power) if exact else exact
+        number = number.normalize()
+        try:
+            padded = number.quantize(Decimal(1).scaleb(-decimals))
+        except InvalidOperation:
+            padded = number
+        digits = exponent.lstrip("+-")
+        sign = "-" if power < 0 else "+" if exponent.startswith("+") else ""
+        return f"{padded if padded == number else number:f}{mark}{sign}{abs(power):0{len(digits)}d}"
 
     def from_text(self, text: str, old: Value = None) -> int | float:
-        return self.decode(text.strip().replace("−", "-").encode())
+        return self.decode(text.strip().replace("−", "-").encode("utf-8", "replace"))
 
 
 class JsonText(_Spelled):
@@ -78,7 +97,7 @@ class JsonText(_Spelled):
         except ValueError as error:
             raise ValueRefused("this is no string of JSON", "the template may mean another value") from error
         if not isinstance(value, str):
-            raise ValueRefused("this is no string of JSON", "the template may mean another value")
+            raise ValueRefused("this is not a string of JSON", "the template may mean another value")
         return value
 
     def encode(self, value: Value, old: bytes) -> bytes:

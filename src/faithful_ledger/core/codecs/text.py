@@ -10,7 +10,7 @@ from faithful_ledger.core.codecs.numbers import IntegerCodec
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
 
-__all__ = ["FixedText", "FreeText", "PrefixedText", "RawBytes", "text_encoding"]
+__all__ = ["FixedText", "FreeText", "PrefixedText", "RawBytes", "text_encoding", "unit_of"]
 
 SLOW_ENCODINGS = {"idna", "punycode"}  # quadratic: a long text would stop the program
 
@@ -26,6 +26,12 @@ def text_encoding(name: str) -> str | None:
     except (LookupError, UnicodeError, ValueError):
         return None
     return None if found.name in SLOW_ENCODINGS else found.name
+
+
+def unit_of(encoding: str) -> int:
+    """How many bytes a unit of an encoding has; text of wide units is padded with wide zeros."""
+    name = encoding.replace("_", "-")
+    return 2 if name.startswith("utf-16") else 4 if name.startswith("utf-32") else 1
 
 
 class _Text:
@@ -88,7 +94,7 @@ class FixedText(FixedSize, _Text):
                 f"“{str(value)[:40]}” takes {len(raw)} bytes and {self.size} are there", "enter a shorter text"
             )
         filled = raw + (self.pad * (room // len(self.pad) + 1))[:room]
-        if self.decode(filled) != value:
+        if len(filled) != self.size or self.decode(filled) != value:
             raise ValueRefused(f"“{str(value)[:40]}” would not read back the same", "leave out padding characters")
         return filled
 

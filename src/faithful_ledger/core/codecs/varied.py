@@ -61,6 +61,8 @@ class VariableCodec(WholeCodec):
 
     def __init__(self, name: Literal["uleb128", "sleb128", "zigzag"]) -> None:
         self.name = name
+        signed = name == "sleb128"
+        self._least, self._most = (-(1 << 63), (1 << 63) - 1) if signed else (0, LARGEST)
         sign = {"uleb128": "", "sleb128": ", with a sign", "zigzag": ", zigzag"}[name]
         self.about = f"number of variable length{sign}"
 
@@ -84,12 +86,12 @@ class VariableCodec(WholeCodec):
 
     def decode(self, raw: bytes) -> int:
         value = sum((byte & 127) << 7 * place for place, byte in enumerate(raw))
-        if not raw or raw[-1] >= 128 or value > LARGEST:
-            raise ValueRefused(f"{raw.hex(' ').upper()} is no number of variable length", "another kind may fit")
+        if raw and self.name == "sleb128" and raw[-1] & 64:
+            value -= 1 << 7 * len(raw)
+        if not raw or raw[-1] >= 128 or not self._least <= value <= self._most:
+            raise ValueRefused(f"{raw.hex(' ').upper()} is not a number of variable length", "another kind may fit")
         if self.name == "zigzag":
             return value // 2 if value % 2 == 0 else -(value + 1) // 2
-        if self.name == "sleb128" and raw[-1] & 64:
-            return value - (1 << 7 * len(raw))
         return value
 
     def encode(self, value: Value, old: bytes = b"") -> bytes:

@@ -15,7 +15,8 @@ class Place:
     found again: `behind` is the run of bytes and the distance from its beginning, `before` the run and how many bytes
     in front of it the value ends, `from_end` the distance from the end, where one of them is the way. With a `layer`
     the offsets are those of what was unwrapped. `file` is the file of a set it lies in. It `strayed` if what surrounds
-    it lies elsewhere in some snapshot; `doubts` is the number of the sighting it does not fit.
+    it lies elsewhere in some snapshot; `doubts` is the number of the sighting it does not fit. `room` is how many bytes
+    a text may take where it is: as many as the longest one, if zeros fill up behind the shorter ones; else None.
     """
 
     offsets: tuple[int, ...]
@@ -36,5 +37,6 @@ class Place:
     strayed: bool = False
     doubts: int | None = None
     file: str = ""
+    room: int | None = None
     reasons: list[str] = field(default_factory=list)
     score: float = 0

@@ -7,11 +7,13 @@ from dataclasses import dataclass
 from fractions import Fraction
 from typing import Literal
 
+from faithful_ledger.core.codecs.numbers import parse_decimal
 from faithful_ledger.core.errors import ValueRefused
 
 __all__ = ["RELATIONS", "Sighting", "are_switches", "parse_sighting"]
 
 Kind = Literal["number", "text", "more", "less", "same", "changed", "any"]
+LONGEST = 30  # digits of a number; longer ones are texts
 ON, OFF = ("yes", "on", "true"), ("no", "off", "false")
 RELATIONS = ("more", "less", "same", "changed")
 
@@ -57,10 +59,7 @@ def parse_sighting(text: str) -> Sighting:
         return Sighting("text", text=cleaned[1:-1])
     if cleaned.casefold() in (*RELATIONS, "any"):
         return Sighting(cleaned.casefold())  # type: ignore[arg-type]
-    try:
-        number = Fraction(cleaned.replace("−", "-").replace("\u202f", "").replace("\u00a0", ""))
-    except (ValueError, ZeroDivisionError):
-        return Sighting("text", text=cleaned)
-    if "/" in cleaned or "_" in cleaned or len(cleaned) > 30:
+    number = parse_decimal(cleaned) if len(cleaned) <= LONGEST else None
+    if number is None:
         return Sighting("text", text=cleaned)
     return Sighting("number", number)

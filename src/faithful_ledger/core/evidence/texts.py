@@ -78,6 +78,10 @@ def _text_place(
     place = Place(where, name, fits, len(raws), values=tuple(sighting.text for sighting in seen))
     if all(where[j] > 0 and contents[j][where[j] - 1] == len(raw) for j, raw in raws.items()):
         place.reasons.append(LENGTH_IN_FRONT)
+    longest = max(len(raw) for raw in raws.values())
+    behind = (contents[j][where[j] + len(raw) : where[j] + longest] for j, raw in raws.items())
+    if all(not any(rest) and len(rest) == longest - len(raw) for rest, raw in zip(behind, raws.values(), strict=True)):
+        place.room = longest
     if how:
         set_anchor(place, contents, how)
     if how == "from the end" and place.behind is None:

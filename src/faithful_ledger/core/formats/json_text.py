@@ -8,16 +8,18 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
+from types import MappingProxyType
 
 from faithful_ledger.core.errors import AddressError, BindingError
-from faithful_ledger.core.paths import Step, format_path
+from faithful_ledger.core.paths import Step, format_name, format_path
 
 __all__ = ["JsonNode", "parse_json"]
 
 DEEPEST = 200
+NO_MEMBERS: Mapping[str, JsonNode] = MappingProxyType({})
 TOKEN = re.compile(
-    rb'[ \t\r\n]*(?:(?P<string>"(?:[^"\\\x00-\x1f]|\\.)*")|(?P<number>-?[0-9][0-9.eE+-]*)'
+    rb'[ \t\r\n]*+(?:(?P<string>"[^"\\\x00-\x1f]*+(?:\\.[^"\\\x00-\x1f]*+)*+")|(?P<number>-?[0-9][0-9.eE+-]*)'
     rb"|(?P<word>true|false|null)|(?P<mark>[\[\]{}:,]))",
     re.DOTALL,
 )
@@ -31,8 +33,8 @@ class JsonNode:
 
     def __init__(self, kind: str, start: int, end: int = 0) -> None:
         self.kind, self.start, self.end = kind, start, end
-        self.members: dict[str, JsonNode] = {}
-        self.items: list[JsonNode] = []
+        self.members: Mapping[str, JsonNode] = NO_MEMBERS
+        self.items: Sequence[JsonNode] = ()
 
     def find(self, steps: tuple[Step, ...], data: bytes) -> JsonNode:
         """The value a path leads to.
@@ -45,7 +47,7 @@ class JsonNode:
             found = node._step(step, data)
             if found is None:
                 raise AddressError(
-                    f"{format_path(steps[: number + 1])} is not in this text", f"here are {node._told()}"
+                    f"{format_path(steps[: number + 1])} is not in this text", node._hint(steps[number:])
                 )
             node = found
         return node
@@ -66,9 +68,17 @@ class JsonNode:
         raw = data[self.start : self.end]
         return str(json.loads(raw)) if self.kind == "string" else raw.decode("utf-8", "replace")
 
+    def _hint(self, steps: tuple[Step, ...]) -> str:
+        """What is here instead; a name with a dot in it that was written without quotation marks is recognised."""
+        for end in range(2, len(steps) + 1):
+            name = ".".join(step.name or "" for step in steps[:end])
+            if name in self.members:
+                return f"there is one name “{name}”; write it in quotation marks: {format_name(name)}"
+        return f"here are {self._told()}"
+
     def _told(self) -> str:
         if self.kind == "object":
-            return ", ".join(list(self.members)[:12]) or "no members"
+            return ", ".join(map(format_name, list(self.members)[:12])) or "no members"
         return f"{len(self.items)} items" if self.kind == "array" else f"a {self.kind} and nothing inside"
 
 
@@ -117,18 +127,18 @@ class _Reader:
             return JsonNode(kind, start, match.end())
         if match[kind] == b"[":
             node = JsonNode("array", start)
-            for _ in self.separated(b"]"):
-                node.items.append(self.value(depth + 1))
+            node.items = [self.value(depth + 1) for _ in self.separated(b"]")]
         elif match[kind] == b"{":
             node = JsonNode("object", start)
+            node.members = members = dict[str, JsonNode]()
             for _ in self.separated(b"}"):
                 name = self.token("a name in quotes")
                 if name.lastgroup != "string" or self.token("a colon")["mark"] != b":":
                     raise _broken(name.end(), "a name in quotes and a colon are expected")
                 key = _check_string(name["string"], name.start("string"))
-                if key in node.members:
+                if key in members:
                     raise _broken(name.start("string"), f"the name “{key[:40]}” stands here twice")
-                node.members[key] = self.value(depth + 1)
+                members[key] = self.value(depth + 1)
         else:
             raise _broken(start, "a value is expected")
         node.end = self.at

@@ -6,19 +6,20 @@ cause; `verify` compares old and new bytes outside of these spans again, from wh
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
 from faithful_ledger.core.binding import FieldNode, Renewal, RepeatNode, Settled, bind_files, settle
-from faithful_ledger.core.codecs import Value
+from faithful_ledger.core.codecs import Value, encoded
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import AddressError, EntryError, Refused, UnexplainedChange, ValueRefused, place
-from faithful_ledger.core.rules import Finding
+from faithful_ledger.core.rules import Finding, double_keys, keyed_repeats
 from faithful_ledger.core.save import Save, SaveFile, rule_findings, rule_nodes, seal_states
-from faithful_ledger.core.seals.seals import SealState
+from faithful_ledger.core.seals.seals import SealState, dependents, resolve
 from faithful_ledger.core.source import CHUNK, Source, same, same_bytes
 
 __all__ = ["Change", "FilePlan", "Plan", "companion_files", "make_plan", "verify"]
@@ -107,7 +108,7 @@ def make_plan(save: Save) -> Plan:
         plans.append(FilePlan(file, patched, renewals, _changes(name, patched)))
         if file.bound is not None and file.bound.unwrapped is not None and replacements[name]:
             around = replacements[file.inside]
-            around += file.bound.unwrapped.wrap(patched, f"{LAYER} {name}")
+            around += file.bound.unwrapped.wrap(patched, f"{LAYER} {name}", _counted(save.files[file.inside]))
     plans.reverse()
     changed = any(plan.changes for plan in plans)
     plan = Plan(entries, followers, plans, companion_files(save) if changed else [])
@@ -117,6 +118,22 @@ def make_plan(save: Save) -> Plan:
     elif save.renew_broken is False:
         plan.left = sorted(leave)
     return plan
+
+
+def _counted(file: SaveFile) -> Callable[[int, int], bool]:
+    """Whether a length the template describes covers bytes of a file, so that it follows when they grow."""
+    root = file.bound.root if file.bound is not None else None
+
+    def counted(start: int, end: int) -> bool:
+        for node in dependents(root) if root is not None else ():
+            if node.spec.derived is not None and node.spec.derived.kind == "length":
+                with suppress(AddressError):
+                    target = resolve(node, node.spec.derived.target)
+                    if target.start <= start and end <= target.end:
+                        return True
+        return False
+
+    return counted
 
 
 def verify(name: str, patched: Patched, written: Source) -> None:
@@ -159,7 +176,7 @@ def _followers(save: Save, entries: list[Entry]) -> list[Entry]:
             assert leading is not None
             value: Value = leading.new
             try:
-                data = following.spec.codec.encode(value, following.raw)
+                data = encoded(following.spec.codec, value, following.raw)
             except ValueRefused as error:
                 raise ValueRefused(
                     f"{following.path} has to follow {leading.path}: {error.what}", error.remedy
@@ -198,9 +215,12 @@ def _moving(plan: Plan) -> Iterator[Finding]:
     """
     typed = {f"entry {entry.path}": entry.path for entry in plan.entries if entry.is_bytes}
     for file in plan.files:
+        counted = _counted(file.file)
         for part in file.patched.replacements:
             grown = len(part.data) - (part.end - part.start)
-            if grown and (part.cause in typed or part.cause.startswith(LAYER)):
+            whole = (part.start, part.end) == (0, file.file.source.size)
+            layer = part.cause.startswith(LAYER) and not counted(part.start, part.end)
+            if grown and not whole and (part.cause in typed or layer):
                 text = f"everything behind {place(part.start)} moves by {grown:+d}{_suspects(file, part)}"
                 yield Finding(typed.get(part.cause, file.file.name), "warning", text)
 
@@ -211,6 +231,17 @@ def _lost(save: Save, result: Save) -> Iterator[Finding]:
     for error in result.missing:
         if error.path not in known:
             yield Finding(error.path, "warning", f"it would not be found again: {error.what}")
+
+
+def _doubled(save: Save, result: Save, changed: set[str]) -> Iterator[Finding]:
+    """Records that entries give the same key as another one; those that had it before are no mistake of the entries."""
+    for name in changed:
+        before, after = save.files[name].bound, result.files[name].bound
+        if before is None or after is None:
+            continue
+        known = {finding for repeat in keyed_repeats(before.root) for finding in double_keys(repeat)}
+        for repeat in keyed_repeats(after.root):
+            yield from (finding._replace(level="error") for finding in double_keys(repeat) if finding not in known)
 
 
 def _suspects(file: FilePlan, part: Replacement) -> str:
@@ -291,6 +322,7 @@ def _check_result(save: Save, plan: Plan) -> None:
             )
     plan.findings += rule_findings(save.template, result)
     plan.findings += _lost(save, result)
+    plan.findings += _doubled(save, result, {file.file.name for file in changed})
     known_broken = {state.name for state in save.broken_seals}
     for file in (file for file in changed if file.file.bound is not None):
         for state in seal_states(bound[file.file.name]):

@@ -14,11 +14,13 @@ import re
 import zlib
 from collections.abc import Iterator
 from contextlib import suppress
+from dataclasses import dataclass
 from typing import Any, TypeAlias
 
 import numpy as np
 
-from faithful_ledger.core.layers.streams import MOST_UNPACKED, Layer, unpacker
+from faithful_ledger.core.budget import unpacked_allowance
+from faithful_ledger.core.layers.streams import Layer, unpacker
 from faithful_ledger.core.scan import scan, windows
 from faithful_ledger.core.source import MemorySource
 
@@ -28,6 +30,7 @@ Array: TypeAlias = np.ndarray[Any, Any]
 LEAST_UNPACKED = 16
 LEAST_BASE64 = 32
 FIRST_STEP, STEP = 1 << 12, 1 << 20
+ZSTD_STEP = 1 << 10
 MIXED = [set(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ"), set(b"abcdefghijklmnopqrstuvwxyz"), set(b"0123456789+/")]
 BASE64_FLAGS = bytes((chr(byte).isalnum() and byte < 128) or byte in b"+/" for byte in range(256))
 BASE64_RUN = b"\1" * LEAST_BASE64
@@ -52,19 +55,29 @@ LEAST_RAW_UNPACKED = 64
 
 
 def find_layers(data: bytes) -> list[Layer]:
-    """All packed streams, in order; none lies within another."""
+    """All packed streams, in order; none lies within another. Together they unpack to no more than a file of this size
+    is worth (core/budget.py); what would be more is not looked at.
+    """
     found: list[Layer] = []
     end = 0
+    allowance = Allowance(unpacked_allowance(len(data)))
     for offset, kind in sorted(_marked(data)):
-        if offset >= end and (layer := _read(data, offset, kind)) is not None:
+        if offset >= end and (layer := _read(data, offset, kind, allowance)) is not None:
             found.append(layer)
             end = layer.offset + layer.size
     for offset in _raw_offsets(data):
         if not _within(found, offset, offset + 1):
-            layer = _read(data, offset, "deflate")
+            layer = _read(data, offset, "deflate", allowance)
             if layer is not None and not _within(found, offset, offset + layer.size):
                 found.append(layer)
     return sorted([*found, *_base64(data, found)], key=lambda layer: layer.offset)
+
+
+@dataclass(slots=True)
+class Allowance:
+    """How many bytes may still be unpacked, whether a stream comes to its end or not."""
+
+    left: int
 
 
 def _marked(data: bytes) -> Iterator[tuple[int, str]]:
@@ -128,18 +141,20 @@ def _within(layers: list[Layer], start: int, end: int) -> bool:
     return any(layer.offset < end and start < layer.offset + layer.size for layer in layers)
 
 
-def _read(data: bytes, offset: int, kind: str) -> Layer | None:
+def _read(data: bytes, offset: int, kind: str, allowance: Allowance) -> Layer | None:
     """A stream that comes to its end, or None."""
+    if allowance.left <= 0:
+        return None
     if kind == "zstd":
-        return _zstd(data, offset)
-    layer = _stream(kind, unpacker(kind), data, offset)
+        return _zstd(data, offset, allowance)
+    layer = _stream(kind, unpacker(kind), data, offset, allowance)
     if layer is not None and kind == "deflate":
         enough = layer.size >= LEAST_RAW and layer.unpacked_size >= max(LEAST_RAW_UNPACKED, layer.size)
         return layer if enough else None
     return layer
 
 
-def _stream(kind: str, unpacker: Any, data: bytes, offset: int) -> Layer | None:
+def _stream(kind: str, unpacker: Any, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
     """Feed a stream in steps; it counts when it comes to its own end."""
     unpacked, at, step = 0, offset, FIRST_STEP
     pending = b""
@@ -158,30 +173,37 @@ def _stream(kind: str, unpacker: Any, data: bytes, offset: int) -> Layer | None:
                 # bz2 and lzma keep what is left themselves and are asked again with nothing
                 while not unpacker.eof and not unpacker.needs_input:
                     unpacked += len(unpacker.decompress(b"", STEP))
-                    if unpacked > MOST_UNPACKED:
-                        return None
-            if unpacked > MOST_UNPACKED:
+                    if unpacked > allowance.left:
+                        break
+            if unpacked > allowance.left:
                 return None
     except (zlib.error, OSError, EOFError, lzma.LZMAError, ValueError, RuntimeError):  # RuntimeError is of lz4
         return None
-    size = at - offset - len(unpacker.unused_data)
+    finally:
+        allowance.left -= unpacked
+    size = at - offset - len(unpacker.unused_data or b"")  # LZ4 has None where nothing is left
     return Layer(kind, offset, size, unpacked) if unpacked >= LEAST_UNPACKED else None
 
 
-def _zstd(data: bytes, offset: int) -> Layer | None:
+def _zstd(data: bytes, offset: int, allowance: Allowance) -> Layer | None:
     import zstandard
 
     unpacker = zstandard.ZstdDecompressor(max_window_size=1 << 27).decompressobj()
-    unpacked, at = 0, offset
+    unpacked, at, step = 0, offset, ZSTD_STEP
     try:
         while not unpacker.eof and at < len(data):
-            piece = data[at : at + (STEP >> 4)]
+            piece = data[at : at + step]
             at += len(piece)
-            unpacked += len(unpacker.decompress(piece))
-            if unpacked > MOST_UNPACKED:
+            out = len(unpacker.decompress(piece))
+            unpacked += out
+            # What so many bytes unpack to is not bounded by the library, so little is fed where much comes out.
+            step = max(ZSTD_STEP * len(piece) // max(out, 1), 64) if out > STEP else ZSTD_STEP
+            if unpacked > allowance.left:
                 return None
     except zstandard.ZstdError:
         return None
+    finally:
+        allowance.left -= unpacked
     if not unpacker.eof or unpacked < LEAST_UNPACKED:
         return None
     return Layer("zstd", offset, at - offset - len(unpacker.unused_data), unpacked)

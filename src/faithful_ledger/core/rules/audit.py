@@ -1,22 +1,26 @@
 """Look at every field of a save and gather what is not as it should be. Nothing is changed; mending is another call.
 
-Columns of fixed-size records are looked at as NumPy arrays, so a million records cost about as much as a thousand.
+Columns of fixed-size records are looked at as NumPy arrays, so a million records cost about as much as a thousand. All
+that is in a record is a column: its fields, those of its groups, and each value of a repeat in it.
 """
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple, TypeAlias
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
-from faithful_ledger.core.codecs import ChoiceCodec, FixedText, FloatCodec, IntegerCodec, PackedCodec
+from faithful_ledger.core.codecs import ChoiceCodec, Codec, FixedText, FloatCodec, IntegerCodec, PackedCodec
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.template.model import FieldSpec, GroupSpec
+from faithful_ledger.core.template.model import Bounds, ElementSpec, FieldSpec, GroupSpec, RepeatSpec
 
-__all__ = ["Finding", "audit", "field_findings"]
+__all__ = ["Finding", "audit", "double_keys", "field_findings", "keyed_repeats"]
 
 MANY = 256
 MOST_TOLD = 20
+
+Bytes: TypeAlias = Any  # a NumPy array of bytes, a row for each record
 
 
 class Finding(NamedTuple):
@@ -30,7 +34,7 @@ class Finding(NamedTuple):
 
 def audit(root: GroupNode) -> Iterator[Finding]:
     """All findings of one file, in the order of its bytes."""
-    stack: list[Node] = [root]
+    stack: list[Node | Iterator[Node]] = [root]
     while stack:
         node = stack.pop()
         if isinstance(node, FieldNode):
@@ -38,10 +42,13 @@ def audit(root: GroupNode) -> Iterator[Finding]:
         elif isinstance(node, GroupNode):
             stack += reversed(node.children)
         elif isinstance(node, RepeatNode):
-            if node.stride is not None and node.count > MANY and isinstance(node.spec.item, GroupSpec):
+            yield from double_keys(node)
+            if node.stride and node.count > MANY:
                 yield from _columns(node)
             else:
-                stack += reversed(list(node.items()))
+                stack.append(node.items())
+        elif not isinstance(node, Node) and (item := next(node, None)) is not None:
+            stack += (node, item)
 
 
 def field_findings(node: FieldNode) -> Iterator[Finding]:
@@ -53,59 +60,196 @@ def field_findings(node: FieldNode) -> Iterator[Finding]:
     except ValueRefused as error:
         yield Finding(node.path, "error", str(error))
         return
-    bounds = node.spec.bounds
+    yield from _value_findings(node.path, node.spec, value)
+
+
+def _value_findings(path: str, spec: FieldSpec, value: object) -> Iterator[Finding]:
+    bounds = spec.bounds
     if bounds is not None and (broken := bounds.broken_by(value)):
         nearest = bounds.least if bounds.least is not None and _below(value, bounds.least) else bounds.most
-        yield Finding(node.path, "warning", broken, nearest)
-    if isinstance(node.spec.codec, ChoiceCodec) and isinstance(value, int):
-        yield Finding(node.path, "warning", f"{value} has no name in its list")
+        yield Finding(path, "warning", broken, nearest)
+    if isinstance(spec.codec, ChoiceCodec) and isinstance(value, int):
+        yield Finding(path, "warning", f"{value} has no name in its list")
 
 
 def _below(value: object, least: int | float) -> bool:
     return isinstance(value, int | float) and value < least
 
 
-def _columns(repeat: RepeatNode) -> Iterator[Finding]:
-    """The same findings as `field_findings`, for many records at once. Of one kind at most 20 are told one by one."""
+def double_keys(repeat: RepeatNode) -> Iterator[Finding]:
+    """Records that cannot be told apart, because the field that tells them apart says the same in two of them."""
+    key = repeat.spec.key
+    spec = repeat.spec.item.named(key) if key is not None and isinstance(repeat.spec.item, GroupSpec) else None
+    if not isinstance(spec, FieldSpec) or repeat.spec.key_may_repeat:
+        return
+    if repeat.stride and repeat.count > MANY and not _has_doubles(repeat, spec):
+        return
+    first: dict[bytes, int] = {}
+    told = 0
+    for index, item in enumerate(repeat.items()):
+        node = item.names.get(spec.name) if isinstance(item, GroupNode) else None
+        if not isinstance(node, FieldNode):
+            continue
+        before = first.setdefault(node.raw, index)
+        if before != index:
+            told += 1
+            if told > MOST_TOLD:
+                yield Finding(f"{repeat.path}[*].{spec.name}", "warning", "and more records like these")
+                return
+            shown = _shown(spec.codec, node.raw)
+            text = f"{shown} is the {spec.title.lower()} of [{before}] as well, so the two cannot be told apart by it"
+            yield Finding(node.path, "warning", text)
+
+
+def keyed_repeats(root: Node) -> Iterator[RepeatNode]:
+    """Every repeat whose records are told apart by a field."""
+    stack: list[Node] = [root]
+    while stack:
+        node = stack.pop()
+        if isinstance(node, GroupNode):
+            stack += node.children
+        elif isinstance(node, RepeatNode):
+            if node.spec.key is not None:
+                yield node
+            if _has_keys(node.spec.item):
+                stack += node.items()
+
+
+def _has_keys(spec: ElementSpec) -> bool:
+    if isinstance(spec, RepeatSpec):
+        return spec.key is not None or _has_keys(spec.item)
+    return isinstance(spec, GroupSpec) and any(_has_keys(element) for element in spec.layout)
+
+
+def _has_doubles(repeat: RepeatNode, spec: FieldSpec) -> bool:
+    """Whether two of many records of one size have the same bytes in a field."""
     import numpy
 
-    assert isinstance(repeat.spec.item, GroupSpec)
-    for name in repeat.records().dtype.names or ():
-        spec = repeat.spec.item.named(name)
-        if not isinstance(spec, FieldSpec) or spec.unknown:
+    column = next((c for c in _fields_of(repeat.spec.item, "", 0) if c.spec is spec), None)
+    if column is None or not column.size:
+        return True
+    rows = _rows(repeat)[:, column.offset : column.offset + column.size]
+    keys = numpy.ascontiguousarray(rows).view(f"V{column.size}").reshape(-1)
+    return bool(numpy.unique(keys).size != repeat.count)
+
+
+def _shown(codec: Codec, raw: bytes) -> str:
+    try:
+        return codec.to_text(codec.decode(raw))
+    except ValueRefused:
+        return raw.hex(" ").upper()
+
+
+# many records at once
+
+
+class _Column(NamedTuple):
+    """A field of every record: its path in a record, and where its bytes are in one."""
+
+    path: str
+    spec: FieldSpec
+    offset: int
+    size: int
+
+
+def _columns(repeat: RepeatNode) -> Iterator[Finding]:
+    """The same findings as `field_findings`, for many records. Of one kind at most 20 are reported one by one."""
+    records = _rows(repeat)
+    told: Counter[int] = Counter()  # by the identity of a field's spec
+    for column in _fields_of(repeat.spec.item, "", 0):
+        if column.spec.unknown or column.spec.constant is not None or told[id(column.spec)] > MOST_TOLD:
             continue
-        suspects = None
-        if isinstance(spec.codec, IntegerCodec | FloatCodec) and spec.bounds is not None:
-            column = repeat.column(name)
-            low = column < spec.bounds.least if spec.bounds.least is not None else False
-            high = column > spec.bounds.most if spec.bounds.most is not None else False
-            suspects = numpy.flatnonzero(numpy.asarray(low | high))
-        elif isinstance(spec.codec, ChoiceCodec):
-            column = repeat.column(name)
-            present = numpy.unique(column)
-            nameless = [number for number in present.tolist() if number not in spec.codec.names]
-            if nameless:
-                suspects = numpy.flatnonzero(numpy.isin(column, nameless))
-        elif isinstance(spec.codec, PackedCodec):
-            suspects = numpy.arange(repeat.count)  # any byte may hold something that is no digit
-        elif isinstance(spec.codec, FixedText):
-            # Texts have no bulk check; most encodings of fixed texts know every byte, and the others are quick to try.
-            suspects = numpy.arange(repeat.count) if not _reads_any_bytes(spec.codec) else None
-        if suspects is not None:
-            yield from _told(repeat, name, suspects.tolist())
-
-
-def _told(repeat: RepeatNode, name: str, suspects: list[int]) -> Iterator[Finding]:
-    told = 0
-    for index in suspects:
-        item = repeat.item(index)
-        field = item.names.get(name) if isinstance(item, GroupNode) else None
-        for finding in field_findings(field) if isinstance(field, FieldNode) else ():
-            if told == MOST_TOLD:
+        rows = records[:, column.offset : column.offset + column.size]
+        for finding in _column_findings(repeat.path, column, rows):
+            told[id(column.spec)] += 1
+            if told[id(column.spec)] > MOST_TOLD:
+                name = column.spec.name if column.spec.name != "item" else column.path
                 yield Finding(f"{repeat.path}[*].{name}", finding.level, "and more records like these")
-                return
-            told += 1
+                break
             yield finding
+
+
+def _rows(repeat: RepeatNode) -> Bytes:
+    """The bytes of records of one size, a row for each."""
+    import numpy
+
+    assert repeat.stride is not None
+    data = repeat.source.read(repeat.start, repeat.end)
+    return numpy.frombuffer(data, numpy.uint8, repeat.count * repeat.stride).reshape(repeat.count, repeat.stride)
+
+
+def _fields_of(spec: ElementSpec, path: str, at: int) -> Iterator[_Column]:
+    """Every field of a record of fixed size, however deep."""
+    if isinstance(spec, FieldSpec):
+        yield _Column(path, spec, at, spec.fixed_size or 0)
+    elif isinstance(spec, GroupSpec):
+        for element in spec.layout:
+            inside = isinstance(element, GroupSpec) and element.flat
+            yield from _fields_of(element, path if inside else f"{path}.{element.name}", at)
+            at += element.fixed_size or 0
+    elif isinstance(spec, RepeatSpec):
+        stride = spec.item.fixed_size or 0
+        for index in range((spec.fixed_size or 0) // stride if stride else 0):
+            yield from _fields_of(spec.item, f"{path}[{index}]", at + index * stride)
+
+
+def _column_findings(repeat: str, column: _Column, rows: Bytes) -> Iterator[Finding]:
+    for index in _suspects(column.spec, rows).tolist():
+        path = f"{repeat}[{index}]{column.path}"
+        try:
+            value = column.spec.codec.decode(rows[index].tobytes())
+        except ValueRefused as error:
+            yield Finding(path, "error", str(error))
+            continue
+        yield from _value_findings(path, column.spec, value)
+
+
+def _suspects(spec: FieldSpec, rows: Bytes) -> Bytes:
+    """The records in which a field may have a finding: all of these that have one, and few others."""
+    import numpy
+
+    codec = spec.codec
+    if isinstance(codec, IntegerCodec | FloatCodec) and spec.bounds is not None:
+        return numpy.flatnonzero(_outside(_numbers(codec, rows), spec.bounds))
+    if isinstance(codec, ChoiceCodec):
+        numbers = _numbers(codec.number, rows)
+        nameless = [number for number in numpy.unique(numbers).tolist() if number not in codec.names]
+        return numpy.flatnonzero(numpy.isin(numbers, nameless))
+    if isinstance(codec, PackedCodec):
+        wrong = ((rows & 15) > 9) | ((rows >> 4) > 9)
+        bad = wrong.any(axis=1)
+        return numpy.arange(len(rows)) if spec.bounds is not None else numpy.flatnonzero(bad)
+    if isinstance(codec, FixedText):
+        if _reads_any_bytes(codec):
+            return numpy.arange(0)
+        return numpy.flatnonzero((rows > 127).any(axis=1)) if _extends_ascii(codec) else numpy.arange(len(rows))
+    known = isinstance(codec, IntegerCodec | FloatCodec) or spec.bounds is None
+    return numpy.arange(0) if known else numpy.arange(len(rows))
+
+
+def _numbers(codec: IntegerCodec | FloatCodec, rows: Bytes) -> Bytes:
+    """The numbers in rows of bytes."""
+    import numpy
+
+    order = "<" if codec.order == "little" else ">"
+    if isinstance(codec, FloatCodec):
+        return numpy.ascontiguousarray(rows).view(f"{order}f{codec.size}").reshape(-1)
+    if codec.size != 3:
+        return numpy.ascontiguousarray(rows).view(f"{order}{'i' if codec.signed else 'u'}{codec.size}").reshape(-1)
+    places = (0, 1, 2) if codec.order == "little" else (2, 1, 0)
+    value = sum(rows[:, byte].astype(numpy.int32) << 8 * place for place, byte in enumerate(places))
+    return numpy.where(value >= 1 << 23, value - (1 << 24), value) if codec.signed else value
+
+
+def _outside(numbers: Bytes, bounds: Bounds) -> Bytes:
+    import numpy
+
+    outside = numbers != numbers
+    if bounds.least is not None:
+        outside |= numpy.asarray(numbers < bounds.least)
+    if bounds.most is not None:
+        outside |= numpy.asarray(numbers > bounds.most)
+    return outside
 
 
 def _reads_any_bytes(codec: FixedText) -> bool:
@@ -114,3 +258,8 @@ def _reads_any_bytes(codec: FixedText) -> bool:
     except UnicodeError:
         return False
     return True
+
+
+def _extends_ascii(codec: FixedText) -> bool:
+    """Whether bytes below 128 are always letters of ASCII, which can be read."""
+    return codec.encoding in ("utf-8", "ascii") or codec.encoding.startswith(("iso8859", "cp125"))

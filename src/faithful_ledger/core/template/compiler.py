@@ -6,6 +6,8 @@ not exist, expressions that are not allowed, records within themselves. All are 
 
 from __future__ import annotations
 
+from fractions import Fraction
+from itertools import islice
 from typing import Any, TypeAlias
 
 from faithful_ledger.core.codecs import (
@@ -24,8 +26,10 @@ from faithful_ledger.core.codecs import (
     WholeCodec,
     number_codec,
     text_encoding,
+    unit_of,
     varied_codec,
 )
+from faithful_ledger.core.codecs.scaled import NumberCodec, ScaledCodec, parse_fraction
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.layers import LAYERS
 from faithful_ledger.core.paths import parse_path
@@ -56,6 +60,9 @@ Where: TypeAlias = tuple[str | int, ...]
 Mistakes: TypeAlias = list[tuple[Where, str]]
 
 DEEPEST = 24
+MOST_ELEMENTS = 20_000  # when every record that is named is put in its place
+MOST_HINTS = 40
+MOST_KNOWN = 2_000  # names that a mistyped one is compared with
 HOLDING = (FixedText, FreeText, JsonText, PrefixedText, RawBytes)
 JSON_CODECS: dict[str, type[Codec]] = {"number": JsonNumber, "text": JsonText, "switch": JsonSwitch}
 
@@ -80,6 +87,7 @@ class _Compiler:
         self.format, self.order = "binary", "little"
         self.main: GroupSpec | None = None
         self.later: list[tuple[Where, ElementSpec, str]] = []
+        self.elements = self.depth = 0
 
     def template(self) -> Template:
         files: dict[str, FileSpec] = {}
@@ -119,9 +127,16 @@ class _Compiler:
         )
         for number, companion in enumerate(template.companions):
             self.file_name(companion.name, ("companions", number, "name"))
+            if companion.name in {spec.file_name for spec in files.values()}:
+                text = f"“{companion.name}” is a file of the save, so it cannot be a companion that goes"
+                self.mistakes.append((("companions", number, "name"), text))
         for number, rule in enumerate(template.rules):
             for path in (rule.left, rule.right):
-                self.whole_path(template, path, ("rules", number, "equal"))
+                found = self.whole_path(template, path, ("rules", number, "equal"))
+                if "[*]" in path:
+                    self.mistakes.append((("rules", number, "equal"), f"“{path}” is many fields; a rule is about two"))
+                elif found is not None and not isinstance(found, FieldSpec):
+                    self.mistakes.append((("rules", number, "equal"), f"“{path}” is not a field with a value"))
         for number, section in enumerate(self.keys.get("sections", [])):
             template.sections.append(self.section(template, section, ("sections", number)))
         return template
@@ -150,42 +165,52 @@ class _Compiler:
     # elements
 
     def layout(self, elements: list[Keys], parent: GroupSpec, where: Where, within: tuple[str, ...]) -> None:
-        if len(where) > 3 * DEEPEST:
-            self.mistakes.append((where, f"groups are nested deeper than {DEEPEST} levels"))
+        if self.depth >= DEEPEST:
+            self.mistakes.append((where, f"groups and records are nested deeper than {DEEPEST} levels"))
             return
+        self.depth += 1
         for number, keys in enumerate(elements):
-            here = (*where, number)
-            kind = next(kind for kind in ("field", "constant", "unknown", "group", "repeat") if kind in keys)
-            if self._holder(parent).named(keys[kind]) is not None:
-                self.mistakes.append(((*here, kind), f"“{keys[kind]}” stands here twice; names in a group differ"))
-            element: ElementSpec
-            if kind == "group":
-                element = GroupSpec(keys[kind], flat=keys.get("flat", False))
-            elif kind == "repeat":
-                element = RepeatSpec(keys[kind], key=keys.get("key"))
-            else:
-                element = FieldSpec(keys[kind])
-            element.parent = parent
-            element.label, element.note = keys.get("label", ""), keys.get("note", "")
-            element.when = self.formula(keys, "when", element, here)
-            element.at = self.address(keys, element, here)
-            if keys.get("behind") is not None:
-                self.anchor(element, keys["behind"], here)
-            if keys.get("before") is not None:
-                element.before, element.at = bytes.fromhex(keys["before"]), element.at or Expression(0)
-            if isinstance(element, GroupSpec):
-                parent.layout.append(element)
-                element.size = self.formula(keys, "size", element, here)
-                self.layout(keys["layout"], element, (*here, "layout"), within)
-            elif isinstance(element, RepeatSpec):
-                self.repeat(element, keys, here, within)
-                parent.layout.append(element)
-            else:
-                assert isinstance(element, FieldSpec)
-                getattr(self, kind)(element, keys, here)
-                parent.layout.append(element)
-            if element.before is not None:
-                self.ending(element, keys, here)
+            self.elements += 1
+            if self.elements > MOST_ELEMENTS:
+                if self.elements == MOST_ELEMENTS + 1:
+                    text = f"with its records put in their places the template has more than {MOST_ELEMENTS} elements"
+                    self.mistakes.append((where, text))
+                break
+            self.element(keys, parent, (*where, number), within)
+        self.depth -= 1
+
+    def element(self, keys: Keys, parent: GroupSpec, here: Where, within: tuple[str, ...]) -> None:
+        kind = next(kind for kind in ("field", "constant", "unknown", "group", "repeat") if kind in keys)
+        if self._holder(parent).named(keys[kind]) is not None:
+            self.mistakes.append(((*here, kind), f"“{keys[kind]}” stands here twice; names in a group differ"))
+        element: ElementSpec
+        if kind == "group":
+            element = GroupSpec(keys[kind], flat=keys.get("flat", False))
+        elif kind == "repeat":
+            element = RepeatSpec(keys[kind], key=keys.get("key"), key_may_repeat=keys.get("key_may_repeat", False))
+        else:
+            element = FieldSpec(keys[kind])
+        element.parent = parent
+        element.label, element.note = keys.get("label", ""), keys.get("note", "")
+        element.when = self.formula(keys, "when", element, here)
+        element.at = self.address(keys, element, here)
+        if keys.get("behind") is not None:
+            self.anchor(element, keys["behind"], here)
+        if keys.get("before") is not None:
+            element.before, element.at = bytes.fromhex(keys["before"]), element.at or Expression(0)
+        if isinstance(element, GroupSpec):
+            parent.add(element)
+            element.size = self.formula(keys, "size", element, here)
+            self.layout(keys["layout"], element, (*here, "layout"), within)
+        elif isinstance(element, RepeatSpec):
+            self.repeat(element, keys, here, within)
+            parent.add(element)
+        else:
+            assert isinstance(element, FieldSpec)
+            getattr(self, kind)(element, keys, here)
+            parent.add(element)
+        if element.before is not None:
+            self.ending(element, keys, here)
 
     def address(self, keys: Keys, element: ElementSpec, where: Where) -> Expression | PathFormula | None:
         if self.format == "binary":
@@ -235,6 +260,7 @@ class _Compiler:
             self.layout(keys["layout"], item, (*where, "layout"), within)
         else:
             single = FieldSpec("item", parent=element)
+            single.label, single.note = keys["each"].get("label", ""), keys["each"].get("note", "")
             self.field(single, {"field": "item", **keys["each"]}, (*where, "each"))
             element.item = single
         if self.format == "json":
@@ -294,7 +320,8 @@ class _Compiler:
             if name not in JSON_CODECS:
                 self.mistakes.append(((*where, "as"), f"in JSON a value is number, text or switch, not “{name}”"))
                 return JsonNumber()
-            return JSON_CODECS[name]()
+            made = JSON_CODECS[name]()
+            return self.scaled(made, keys, where) if isinstance(made, JsonNumber) else made
         if name == "text":
             return self.text_codec(element, keys, where)
         number = number_codec(name, self.order) or varied_codec(name)  # type: ignore[arg-type]
@@ -305,10 +332,33 @@ class _Compiler:
             return IntegerCodec(1, False, "little")
         for key, wrapped in (("names", ChoiceCodec), ("switches", SwitchesCodec)):
             if keys.get(key) is not None and isinstance(number, IntegerCodec):
-                return wrapped(number, self.names(keys[key], (*where, key)))
+                names = self.names(keys[key], (*where, key))
+                self.within(names, number, key, (*where, key))
+                return wrapped(number, names)
         if any(keys.get(key) is not None for key in ("names", "switches")):
             self.mistakes.append((where, "only whole numbers have names or switches"))
-        return number
+        return self.scaled(number, keys, where)
+
+    def within(self, names: dict[int, str], number: IntegerCodec, key: str, where: Where) -> None:
+        """Every name stands for a value or a bit that the number has."""
+        least, most = (0, number.size * 8 - 1) if key == "switches" else (number.least, number.most)
+        outside = [value for value in names if not least <= value <= most]
+        if outside:
+            what = "bits" if key == "switches" else "values"
+            self.mistakes.append((where, f"{outside[0]} is outside the {what} of {number.name} ({least} to {most})"))
+
+    def scaled(self, number: NumberCodec, keys: Keys, where: Where) -> Codec:
+        """The number as the game shows it, where it is shown otherwise than stored."""
+        given = {key: str(keys[key]) for key in ("scale", "bias") if keys.get(key) is not None}
+        if not given and keys.get("rounding") is None:
+            return number
+        found = {key: parse_fraction(text) for key, text in given.items()}
+        for key, value in found.items():
+            if value is None or (key == "scale" and not value):
+                text = f"“{given[key][:40]}” is not a {key}; write a number such as 100, 0.1 or 1/3"
+                self.mistakes.append(((*where, key), text))
+        scale, bias = found.get("scale") or Fraction(1), found.get("bias") or Fraction(0)
+        return ScaledCodec(number, scale, bias, keys.get("rounding"))
 
     def text_codec(self, element: FieldSpec, keys: Keys, where: Where) -> Codec:
         encoding = text_encoding(keys.get("encoding", "utf-8"))
@@ -330,7 +380,7 @@ class _Compiler:
             if not 0 < formula.constant <= 1 << 20:
                 self.mistakes.append(((*where, "size"), "a text has between 1 byte and 1 MiB"))
                 return FreeText(encoding)
-            return FixedText(formula.constant, encoding, bytes.fromhex(keys.get("pad", "00")))
+            return FixedText(formula.constant, encoding, bytes.fromhex(keys.get("pad") or "00" * unit_of(encoding)))
         element.size = formula
         return FreeText(encoding)
 
@@ -392,7 +442,7 @@ class _Compiler:
 
     def _hint(self, path: str, element: ElementSpec) -> str:
         known = [e.name for scope in self._scopes(element) for e in scope.layout]
-        hint = did_you_mean(path, known)
+        hint = did_you_mean(path, known[:MOST_KNOWN]) if len(self.mistakes) < MOST_HINTS else ""
         return f"; {hint}" if hint else ""
 
     def whole_path(self, template: Template, path: str, where: Where) -> ElementSpec | None:
@@ -414,8 +464,8 @@ class _Compiler:
             else:
                 found = None
         if found is None:
-            known = [e.name for e in template.elements()]
-            hint = did_you_mean(path.rsplit(".")[-1], known)
+            known = [e.name for e in islice(template.elements(), MOST_KNOWN)]
+            hint = did_you_mean(path.rsplit(".")[-1], known) if len(self.mistakes) < MOST_HINTS else ""
             self.mistakes.append((where, f"“{path}” leads to no field{'; ' + hint if hint else ''}"))
         return found
 

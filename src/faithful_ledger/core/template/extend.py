@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import re
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +12,7 @@ from faithful_ledger.core.codecs import number_codec, varied_codec
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence import Place
 from faithful_ledger.core.layers import STREAMS
-from faithful_ledger.core.paths import parse_path
+from faithful_ledger.core.paths import parse_path, split_outside_quotes
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.template.loader import parse_template, round_trip
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
@@ -69,7 +70,7 @@ def with_place(
     holder = _file_of(files, other, place) if other is not None else str(next(iter(files)))
     if place.route:
         holder = _payload(files, holder, place)
-    *texts, inner = str(place.path or "").split("(text)")
+    *texts, inner = split_outside_quotes(place.path or "", "(text)")
     for at in texts:
         holder = _payload(files, f"{holder}.{_text_field(files[holder]['layout'], at)}", place)
     if place.path is not None:
@@ -141,7 +142,8 @@ def _text_field(layout: list[dict[str, Any]], at: str) -> str:
     for element in layout:
         if element.get("field") and str(element.get("at", element["field"])) == at:
             return str(element["field"])
-    element = {"field": field_name(at.rpartition(".")[2]), "as": "text", "at": at, "note": "it holds JSON itself"}
+    name = next((step.name for step in reversed(parse_path(at)) if step.name), "text")
+    element = {"field": field_name(name), "as": "text", "at": at, "note": "it holds JSON itself"}
     _with_free_name(element, layout)
     layout.append(element)
     return str(element["field"])
@@ -210,10 +212,25 @@ def _element(place: Place, name: str) -> dict[str, Any]:
     else:
         raise EntryError(f"templates cannot store {place.stored_as} yet", "choose another place")
     if place.rounding is not None or place.scale != 1 or place.bias:
-        how = {"floor": ", cut off", "nearest": ", rounded"}.get(place.rounding or "", "")
-        evidence += f"; stored = shown × {place.scale:g}" + (f" + {place.bias:g}" if place.bias else "") + how
+        element |= _as_shown(place)
     element |= {"label": name, "note": evidence, "standing": "fits" if place.fits == place.of else "guessed"}
     return element
+
+
+def _as_shown(place: Place) -> dict[str, Any]:
+    """How the game shows what is stored."""
+    keys: dict[str, Any] = {}
+    for key, number, plain in (("scale", place.scale, 1), ("bias", place.bias, 0)):
+        exact = Fraction(repr(number)) if len(repr(number)) < 12 else Fraction(number).limit_denominator(10_000)
+        if exact != plain:
+            keys[key] = exact.numerator if exact.denominator == 1 else _decimal(exact)
+    if place.rounding is not None:
+        keys["rounding"] = place.rounding
+    return keys
+
+
+def _decimal(exact: Fraction) -> float | str:
+    return float(exact) if Fraction(repr(float(exact))) == exact else str(exact)
 
 
 def _address(place: Place, step: int) -> dict[str, Any]:
@@ -232,8 +249,12 @@ def _text(place: Place) -> dict[str, Any]:
     encoding = TEXT_ENCODINGS[place.stored_as]
     if any("length stands directly in front" in reason for reason in place.reasons):
         return {"as": "text", "length": "u8", "encoding": encoding, **_address(place, -1)}
-    longest = max(len(str(value).encode(encoding)) for value in place.values)
-    return {"as": "text", "size": longest, "encoding": encoding, **_address(place, 0)}
+    if place.room is None:
+        raise EntryError(
+            "nothing says where this text ends: no length is in front of it and shorter ones are not filled with zeros",
+            "describe what lies around it in the template first",
+        )
+    return {"as": "text", "size": place.room, "encoding": encoding, **_address(place, 0)}
 
 
 def _new(place: Place, save: Path, game: str, size: int) -> bytes:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fnmatch import fnmatchcase
 from pathlib import Path
 
-from faithful_ledger.core.errors import LedgerError, RecognitionError
+from faithful_ledger.core.errors import LedgerError, RecognitionError, TemplateError
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.loader import load_template
@@ -68,7 +68,7 @@ class Library:
         if fitting:
             names = ", ".join(template.id for template in fitting)
             raise RecognitionError(f"{path}: several templates fit this file ({names})", "choose one with --template")
-        broken = "".join(f"; {name.name} cannot be used: {error.what}" for name, error in self.broken.items())
+        broken = "".join(f"; {name.name} cannot be used: {_first(error)}" for name, error in self.broken.items())
         raise RecognitionError(
             f"{path}: no template fits this file (known: {', '.join(known) or 'none'}){broken}",
             "nothing was changed; name a template with --template, or open the file in the window to look at its bytes",
@@ -81,6 +81,15 @@ class Library:
             except LedgerError as error:
                 self.broken[path] = error
         return self._loaded.get(path)
+
+
+def _first(error: LedgerError) -> str:
+    """What is wrong with a template in a few words."""
+    if isinstance(error, TemplateError) and error.mistakes:
+        line, text = error.mistakes[0]
+        more = f", and {len(error.mistakes) - 1} more" if len(error.mistakes) > 1 else ""
+        return f"line {line}: {text}{more}"
+    return error.what
 
 
 def fits(sign: Sign, name: str, source: Source) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Literal
@@ -28,14 +29,17 @@ __all__ = [
 ]
 
 
+BRACES = re.compile(r'"(?:[^"\\]|\\.)*+"|\{[^{}]*\}|[^"{}]+|["{}]', re.DOTALL)
+
+
 class PathFormula:
     """A path in a text with `{expression}` in places: `slots[slot={head.slot}].marks`."""
 
     def __init__(self, text: str) -> None:
         self.text = text
         self.parts: list[str | Expression] = []
-        for number, piece in enumerate(text.replace("}", "{").split("{")):
-            self.parts.append(Expression(piece) if number % 2 else piece)
+        for piece in BRACES.findall(text):
+            self.parts.append(Expression(piece[1:-1]) if piece.startswith("{") else piece)
         self.names = tuple(name for part in self.parts if isinstance(part, Expression) for name in part.names)
         parse_path(self._joined(lambda _: 0))
 
@@ -59,6 +63,8 @@ class Bounds:
         if isinstance(value, bool) or not isinstance(value, int | float):
             return ""
         reason = f": {self.why}" if self.why else ""
+        if value != value:
+            return f"it is not a number, and there are bounds{reason}"
         if self.least is not None and value < self.least:
             return f"{value} is below the bound {self.least}{reason}"
         if self.most is not None and value > self.most:
@@ -143,6 +149,15 @@ class GroupSpec(ElementSpec):
     layout: list[ElementSpec] = field(default_factory=list)
     size: Expression | None = None
     flat: bool = False
+    names: dict[str, ElementSpec] = field(default_factory=dict, repr=False)
+
+    def add(self, element: ElementSpec) -> None:
+        """Take in an element; those of a flat group go by their names in the group around it as well."""
+        self.layout.append(element)
+        holder: GroupSpec | RepeatSpec | None = self
+        while isinstance(holder, GroupSpec):
+            holder.names.setdefault(element.name, element)
+            holder = holder.parent if holder.flat else None
 
     @property
     def fixed_size(self) -> int | None:
@@ -166,12 +181,7 @@ class GroupSpec(ElementSpec):
 
     def named(self, name: str) -> ElementSpec | None:
         """The element of this name here, also within flat groups."""
-        for element in self.layout:
-            if element.name == name:
-                return element
-            if isinstance(element, GroupSpec) and element.flat and (found := element.named(name)) is not None:
-                return found
-        return None
+        return self.names.get(name)
 
 
 @dataclass(slots=True)
@@ -181,6 +191,7 @@ class RepeatSpec(ElementSpec):
     size: Expression | None = None
     until: bytes | None = None
     key: str | None = None
+    key_may_repeat: bool = False
 
     @property
     def fixed_size(self) -> int | None:

@@ -21,7 +21,8 @@ PlainFileName = Annotated[str, StringConstraints(pattern=r"^[^/\\\x00]+$", max_l
 FileName = Annotated[str, StringConstraints(pattern=r"^[^/\\\x00]+(/[^/\\\x00]+)*$", max_length=200)]
 HexBytes = Annotated[str, StringConstraints(pattern=r"^\s*([0-9A-Fa-f]{2}\s*){1,64}$")]
 Formula = Annotated[int | str, Field(union_mode="left_to_right")]
-Number = int | float
+Small = Annotated[int, Field(ge=-(1 << 63), le=1 << 63)]
+Number = Annotated[int, Field(ge=-(1 << 64), le=1 << 64)] | Annotated[float, Field(allow_inf_nan=False)]
 Layout = Annotated[list["Element"], Field(max_length=2000)]
 
 
@@ -51,23 +52,36 @@ class Common(Part):
     note: Words = ""
 
 
-class FieldKeys(Common):
-    field: Name
+class ValueKeys(Part):
+    """How one value is stored and what it means, for a field and for each value of a repeat."""
+
     as_: str = Field(alias="as")
     size: Formula | None = None
     length: str | None = None
     encoding: str = "utf-8"
-    pad: HexBytes = "00"
-    names: str | dict[int, Words] | None = None
-    switches: str | dict[int, Words] | None = None
-    length_of: str | None = None
-    count_of: str | None = None
-    offset_of: str | None = None
-    plus: int = 0
-    seal: Seal | None = None
+    pad: HexBytes | None = None
+    names: str | Annotated[dict[int, Words], Field(max_length=20_000)] | None = None
+    switches: str | Annotated[dict[int, Words], Field(max_length=64)] | None = None
+    scale: Number | str | None = None
+    bias: Number | str | None = None
+    rounding: Literal["floor", "nearest"] | None = None
     bounds: Bounds | None = None
     standing: Literal["guessed", "fits", "proven"] = "guessed"
     locked: Words | None = None
+
+
+class EachKeys(ValueKeys):
+    label: Words = ""
+    note: Words = ""
+
+
+class FieldKeys(Common, ValueKeys):
+    field: Name
+    length_of: str | None = None
+    count_of: str | None = None
+    offset_of: str | None = None
+    plus: Small = 0
+    seal: Seal | None = None
 
 
 class ConstantKeys(Common):
@@ -92,11 +106,12 @@ class RepeatKeys(Common):
     repeat: Name
     record: str | None = None
     layout: Layout | None = None
-    each: dict[str, Any] | None = None
+    each: EachKeys | None = None
     count: Formula | None = None
     size: Formula | None = None
     until: HexBytes | None = None
     key: Name | None = None
+    key_may_repeat: bool = False
 
 
 ELEMENT_KINDS: dict[str, type[Common]] = {
@@ -124,7 +139,7 @@ Element = Annotated[
 
 
 class Magic(Part):
-    at: Annotated[int, Field(ge=0)] = 0
+    at: Annotated[int, Field(ge=0, le=1 << 40)] = 0
     bytes_: HexBytes | None = Field(None, alias="bytes")
     text: Words | None = None
 
@@ -178,7 +193,7 @@ class TemplateText(Part):
     about: Annotated[str, StringConstraints(max_length=4000)] = ""
     recognise: list[Sign] = []
     catalogues: dict[Name, dict[int, Words]] = {}
-    records: dict[Name, Layout] = {}
+    records: Annotated[dict[Name, Layout], Field(max_length=500)] = {}
     files: Annotated[dict[Name, File], Field(min_length=1, max_length=20)]
     companions: list[Companion] = []
     rules: list[Rule] = []
@@ -201,6 +216,7 @@ def all_keys() -> dict[str, list[str]]:
         Rule,
         Section,
         *ELEMENT_KINDS.values(),
+        EachKeys,
     ]
     parts += [Bounds, Seal]
     return {

@@ -1,0 +1,113 @@
+"""Numbers the game shows otherwise than it stores them: stored = shown × scale + bias."""
+
+from __future__ import annotations
+
+import re
+from fractions import Fraction
+from typing import Literal, Protocol
+
+from faithful_ledger.core.codecs.base import Codec, Value
+from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.source import Source
+
+__all__ = ["ScaledCodec", "parse_fraction"]
+
+FRACTION = re.compile(r"-?[0-9]{1,30}(\.[0-9]{1,30})?(e-?[0-9]{1,2})?(/[0-9]{1,30})?")
+
+
+class NumberCodec(Codec, Protocol):
+    """A codec whose values are numbers."""
+
+    def decode(self, raw: bytes) -> int | float: ...
+
+
+def parse_fraction(text: str) -> Fraction | None:
+    """A scale or a bias as templates write it: `100`, `0.1` or `1/3`; None where it is no such number."""
+    if not FRACTION.fullmatch(text):
+        return None
+    number, _, below = text.partition("/")
+    if below and not int(below):
+        return None
+    return Fraction(number) / int(below or 1)
+
+
+class ScaledCodec:
+    """A number as the game shows it. With `rounding` the game shows only the whole part (`floor`) or the nearest whole
+    number; what is entered then is stored as exactly that number.
+    """
+
+    def __init__(
+        self, number: NumberCodec, scale: Fraction, bias: Fraction, rounding: Literal["floor", "nearest"] | None
+    ) -> None:
+        self.number, self.scale, self.bias, self.rounding = number, scale, bias, rounding
+        self.name, self.size = number.name, number.size
+        self.about = f"{number.about}; stored = shown × {_short(scale)}" + (f" + {_short(bias)}" if bias else "")
+
+    def extent(self, source: Source, at: int, limit: int) -> int:
+        return self.number.extent(source, at, limit)
+
+    def decode(self, raw: bytes) -> int | float:
+        stored = self.number.decode(raw)
+        if isinstance(stored, float) and (stored != stored or abs(stored) == float("inf")):
+            return stored
+        shown = (Fraction(stored) - self.bias) / self.scale
+        if self.rounding is not None:
+            return shown.__floor__() if self.rounding == "floor" else (shown + Fraction(1, 2)).__floor__()
+        return int(shown) if shown.denominator == 1 else float(shown)
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        if isinstance(value, bool) or not isinstance(value, int | float):
+            raise ValueRefused(f"{value!r} is not a number", "enter one")
+        if value != value or abs(value) == float("inf"):
+            return self.number.encode(value, old)
+        exact = Fraction(repr(value) if isinstance(value, float) else value) * self.scale + self.bias
+        if exact.denominator == 1:
+            return self._stored(int(exact), value, old)
+        if self._keeps_fractions:
+            return self._stored(float(exact), value, old)
+        nearest = round(exact)
+        raw = self._stored(nearest, value, old)
+        if self.decode(raw) != value:
+            shown = _short((Fraction(nearest) - self.bias) / self.scale)
+            raise ValueRefused(
+                f"{value} would be stored as {_short(exact)}, which is not a whole number", f"{shown} would fit"
+            )
+        return raw
+
+    def _stored(self, stored: int | float, value: Value, old: bytes) -> bytes:
+        try:
+            return self.number.encode(stored, old)
+        except ValueRefused as error:
+            raise ValueRefused(f"{value} is stored as {stored}: {error.what}", error.remedy) from error
+
+    @property
+    def _keeps_fractions(self) -> bool:
+        return self.number.name.startswith("f") or self.number.name == "json-number"
+
+    def to_text(self, value: Value) -> str:
+        return repr(value) if isinstance(value, float) else str(value)
+
+    def from_text(self, text: str, old: Value = None) -> int | float:
+        from faithful_ledger.core.codecs.numbers import FRACTION as NUMBER
+        from faithful_ledger.core.codecs.numbers import parse_whole
+
+        cleaned = text.strip().replace("−", "-")
+        try:
+            value: int | float = parse_whole(cleaned)
+        except ValueRefused:
+            if len(cleaned) > 60 or not NUMBER.fullmatch(cleaned):
+                raise ValueRefused(f"“{text[:40]}” is not a number", "type one, such as 12.5") from None
+            value = float(cleaned)
+        self.encode(value)
+        return value
+
+
+def _short(number: Fraction) -> str:
+    if number.denominator == 1:
+        return str(number.numerator)
+    below = number.denominator
+    while below % 2 == 0:
+        below //= 2
+    while below % 5 == 0:
+        below //= 5
+    return repr(float(number)) if below == 1 else str(number)
