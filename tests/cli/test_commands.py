@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import os
+import signal
 import subprocess
 import sys
 import threading
@@ -15,6 +16,7 @@ from unittest import mock
 
 from faithful_ledger.cli.main import main
 from faithful_ledger.cli.saves import split_setting
+from faithful_ledger.core.disk import Disk
 from faithful_ledger.core.errors import AddressError
 from tests.support import LedgerCase, play
 
@@ -146,8 +148,10 @@ class PostingTest(CommandCase):
         self.json_of("post", saves / "harbour.bwk", "--set", f"crew[name=Brock]=@{values}")
         self.assertIn("Brock: air 90, vigour 31, cut, at lookout", play(saves, "show").text)
         values.write_text("{")
-        self.assertIn("is no JSON", self.refused(2, "post", saves / "harbour.bwk", "--set", f"crew[0]=@{values}"))
-        self.assertIn("No such file", self.refused(2, "post", saves / "harbour.bwk", "--set", "crew[0]=@/none.json"))
+        self.assertIn("is not JSON", self.refused(2, "post", saves / "harbour.bwk", "--set", f"crew[0]=@{values}"))
+        self.assertIn(
+            "/none.json is not there", self.refused(2, "post", saves / "harbour.bwk", "--set", "crew[0]=@/none.json")
+        )
 
     def test_out_writes_elsewhere(self) -> None:
         saves = self.harbour()
@@ -203,6 +207,141 @@ class PostingTest(CommandCase):
         noise.unlink()
         self.json_of("restore", document["id"], "--book", "Mine")
         self.assertTrue(noise.exists())
+
+
+class StrangerTest(CommandCase):
+    """What comes from a stranger's file reaches neither the terminal nor another command."""
+
+    def template(self, layout: str, rest: str = "") -> Path:
+        path = self.folder / "mine.yaml"
+        text = "ledger: 1\nid: mine\ntitle: Mine\nrecognise: [{name: '*.sav'}]\nfiles:\n  save:\n    name: '*.sav'\n"
+        path.write_text(f"{text}    layout: {layout}\n{rest}", "utf-8")
+        return path
+
+    def test_control_characters_are_escaped_in_words_and_in_json(self) -> None:
+        path = self.folder / "a.sav"
+        path.write_bytes(b"X\x1b]0;x\x07\xc2\x9b\xe2\x80\xae\x7f\n" + bytes(3))
+        template = self.template('[{field: a, as: u8, names: {88: "x\\e]0;pwn\\a"}}, {field: b, as: text, size: 14}]')
+        status, out, err = self.run_command("read", path, "--template", template)
+        self.assertEqual((status, err), (0, ""))
+        self.assertNotRegex(out, "[\x00-\x09\x0b-\x1f\x7f-\x9f\u202e]")
+        self.assertIn("x\\x1b]0;pwn\\x07", out)
+        document = self.run_command("read", path, "--template", template, "--json")[1]
+        self.assertNotRegex(document, "[\x00-\x09\x0b-\x1f\x7f-\x9f\u202e]")
+        values = {field["path"]: field["value"] for field in json.loads(document)["fields"]}
+        self.assertEqual(values["b"], path.read_bytes()[1:14].decode())
+        error = self.run_command("read", self.folder / "no\x1b[31m.sav")[2]
+        self.assertNotIn("\x1b", error)
+
+    def test_an_output_that_is_not_utf_8_and_a_name_that_is_not(self) -> None:
+        path = Path(os.fsdecode(os.fsencode(self.folder) + b"/caf\xe9.sav"))
+        path.write_bytes(bytes(4))
+        template = self.template('[{field: a, as: u32, label: "Søn ≥ 1"}]')
+        for encoding in ("ascii", "latin-1", "utf-8"):
+            for extra in ([], ["--json"]):
+                done = subprocess.run(
+                    [
+                        sys.executable,
+                        "-m",
+                        "faithful_ledger",
+                        "read",
+                        os.fsencode(path),
+                        "--template",
+                        template,
+                        *extra,
+                    ],
+                    env={**os.environ, "PYTHONIOENCODING": encoding},
+                    capture_output=True,
+                    check=False,
+                )
+                self.assertEqual((done.returncode, done.stderr), (0, b""), encoding)
+                if extra:
+                    self.assertEqual(json.loads(done.stdout.decode(encoding))["fields"][0]["value"], 0)
+        self.assertEqual(self.json_of("keep", path)["files"][0]["path"], str(path))
+
+    def test_what_never_ends_is_not_read(self) -> None:
+        saves = self.harbour()
+        before = self.tree(saves)
+        told = self.refused(2, "post", saves / "harbour.bwk", "--set", "crew=@/dev/zero")
+        self.assertIn("/dev/zero is not a plain file", told)
+        self.assertEqual(self.tree(saves), before)
+        many = self.folder / "many"
+        many.mkdir()
+        for number in range(5100):
+            (many / f"{number}.sav").touch()
+        self.assertIn("has more than 5000 files", self.refused(2, "read", many))
+
+    def test_errors_are_a_document_as_well(self) -> None:
+        for arguments, status in ((["read", str(self.folder / "gone.sav")], 2), (["read"], 2), (["vault", "check"], 0)):
+            got, out, _ = self.run_command(*arguments, "--json")
+            self.assertEqual(got, status)
+            document = json.loads(out)
+            self.assertEqual(set(document) == {"error", "remedy"}, status != 0, document)
+
+    def test_where_no_seal_is_known_nothing_is_called_in_balance(self) -> None:
+        path = self.folder / "a.sav"
+        path.write_bytes(bytes(4))
+        out = self.run_command("check", path, "--template", self.template("[{field: a, as: u32}]"))[1]
+        self.assertIn("no seal is known, so nothing says that the game will accept it", out)
+        self.assertNotIn("in balance", out)
+        self.assertNotIn("0 of 0", out)
+
+    def test_a_broken_template_of_the_user_stops_no_other_save(self) -> None:
+        saves = self.harbour()
+        folder = self.folder / "xdg" / "faithful-ledger" / "templates"
+        folder.mkdir(parents=True)
+        hostile = Path(__file__).parents[2].parent / "shared" / "reproductions" / "hostile"
+        texts = [path.read_bytes() for path in sorted(hostile.glob("*.yaml"))] if hostile.is_dir() else []
+        for number, text in enumerate([*texts, b"\xff\xfe", b"[" * 4000, b"- " * 5000, b"? {a: 1}\n: 2"]):
+            (folder / f"{number}.yaml").write_bytes(text)
+        self.assertEqual(self.run_command("check", saves / "harbour.bwk", "--template", "brinewick-desktop")[0], 0)
+
+    def test_ctrl_c_says_what_was_written_before_it(self) -> None:
+        saves = self.harbour()
+        path = saves / "harbour.bwk"
+
+        def interrupted(*arguments: object, **options: object) -> None:
+            raise KeyboardInterrupt
+
+        with mock.patch("faithful_ledger.cli.saves.make_plan", interrupted):
+            status, _, err = self.run_command("post", path, "--set", "purse.marks=1")
+        self.assertEqual((status, err), (130, "error: stopped; everything is as it was\n"))
+        with mock.patch("faithful_ledger.cli.saves._print_plan", interrupted):
+            status, _, err = self.run_command("post", path, "--set", "purse.marks=5200")
+        self.assertEqual(status, 130)
+        self.assertRegex(err, "^error: stopped after the posting .* was written; the untouched files are kept as ")
+        self.assertIn("marks 5200", play(saves, "show").text)
+
+        def by_signal(self: Disk, source: Path, target: Path) -> bool:
+            os.kill(os.getpid(), signal.SIGINT)  # Ctrl+C between the two files of the set
+            return exchange(self, source, target)
+
+        exchange = Disk.exchange
+        with mock.patch.object(Disk, "exchange", by_signal):
+            status, _, err = self.run_command("post", path, "--set", "purse.marks=5300")
+        self.assertEqual(status, 130)
+        self.assertIn("stopped after the posting", err)
+        self.assertIn("marks 5300", play(saves, "show").text)
+
+    def test_vault(self) -> None:
+        saves = self.harbour()
+        kept = self.json_of("keep", saves / "harbour.bwk", "--label", "one")
+        listed = self.json_of("vault", "list")["snapshots"]
+        self.assertEqual([(s["book"], s["id"], s["label"]) for s in listed], [("Brinewick", kept["id"], "one")])
+        self.assertEqual(self.json_of("vault", "check")["damaged"], [])
+        book = self.folder / "xdg" / "faithful-ledger" / "books" / "Brinewick"
+        (victim,) = (book / "vault" / "objects").glob(f"??/{kept['files'][0]['sha256']}.zst")
+        victim.unlink()
+        report = self.json_of("vault", "check", status=1)
+        self.assertEqual(
+            [(d["snapshot"], d["path"]) for d in report["damaged"]], [(kept["id"], kept["files"][0]["path"])]
+        )
+        for path in book.glob("book.sqlite*"):
+            path.unlink()
+        _, out, err = self.run_command("snapshots", saves / "harbour.bwk")
+        self.assertIn("1 snapshots were found again in its vault", err)
+        self.assertIn(kept["id"], out)
+        self.assertEqual(self.json_of("vault", "rebuild"), {"found": {"Brinewick": 0}})
 
 
 class WrongTest(CommandCase):
@@ -265,7 +404,9 @@ class WrongTest(CommandCase):
         self.assertEqual(self.tree(saves), before)
         with mock.patch("faithful_ledger.core.source.os.open", side_effect=PermissionError(13, "Permission denied")):
             self.assertIn("harbour.bwk may not be read by you; nothing was read", self.refused(2, "check", path))
-        with mock.patch("pathlib.Path.iterdir", side_effect=PermissionError(13, "Permission denied")):
+        with mock.patch(
+            "faithful_ledger.core.opening.os.scandir", side_effect=PermissionError(13, "Permission denied")
+        ):
             self.assertIn("harbour may not be read by you", self.refused(2, "check", saves))
         records = self.folder / "xdg" / "faithful-ledger" / "books" / "Brinewick" / "book.sqlite"
         self.json_of("keep", path)

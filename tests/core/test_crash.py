@@ -281,6 +281,7 @@ class WritingTest(LedgerCase):
             "source.py": "opens for reading",
             "template/loader.py": "the cache of templates",
             "locks.py": "opens for locking",
+            "opening.py": "opens for reading",
             "vault/objects.py": "the vault's own unfinished objects",
         }
         for path in core.rglob("*.py"):

@@ -293,7 +293,7 @@ class LibraryTest(LedgerCase):
             ("harbour.bwk", b"", False),
         ):
             with self.subTest(name=name, data=data):
-                self.assertEqual(fits(sign, name, MemorySource(data)), expected)
+                self.assertEqual(fits(sign, name, len(data), MemorySource(data).read), expected)
 
     def test_a_rewrite_keeps_every_comment(self) -> None:
         text = (SHIPPED / "brinewick-desktop.yaml").read_bytes()

@@ -59,6 +59,7 @@ class DeskCase(LedgerCase):
             self.shell.session.beside.wait()
             self.shell.session.background.wait()
             self.draw()
+        self.assertTrue(self.shell.at_rest, "the window did not come to rest within 30 s")
 
     @staticmethod
     def draw() -> None:

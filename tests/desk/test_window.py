@@ -12,7 +12,9 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QLabel, QPushButton, QTool
 
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.desk.application import application, tell_unexpected
+from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.desk.application import application, make_shell, tell_unexpected
+from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, RECORDS
 from faithful_ledger.desk.stages.records import local_time
 from faithful_ledger.desk.theme import apply_sheet, colours, dress
@@ -499,6 +501,50 @@ class PostingTest(DeskCase):
         self.shell.session.open(path.with_name("harbour-2.bwk"))
         self.click(self.shell.banner.act)
         self.assertEqual((self.save.main.path.name, len(self.save.tape)), ("harbour-2.bwk", 0))
+
+    def test_entries_survive_a_crash_of_the_program(self) -> None:
+        self.type_into(self.table("Purse"), 0, ENTER, "5200")
+        end = self.save.main.source.size
+        self.shell.session.type_bytes("save", end, end, b"\x07")
+        self.shell.session.enter(self.save.fields("crew[1].name")[0], "Tamsin Bell")
+        entries = [(entry.path, entry.data) for entry in self.save.tape]
+        self.assertEqual(len(entries), 3)
+        path = self.save.main.path
+
+        def started_again() -> Session:
+            """The window of a program that was not told to end."""
+            shell = make_shell(Shelf(self.shell.session.shelf.data, self.cache))
+            self.addCleanup(shell.deleteLater)
+            shell.session.open(path)
+            self.draw()
+            self.told_again: Message | None = shell.banner.message
+            return shell.session
+
+        again = started_again()
+        self.assertIn("3 entries from last time, not posted then, are on the tape again.", self.told_again.text)
+        assert again.save is not None
+        self.assertEqual([(entry.path, entry.data) for entry in again.save.tape], entries)
+        self.assertEqual(play(self.saves, "sell", "brass lamp").status, 0)
+        again = started_again()
+        self.assertIn("3 entries from last time were made for an older state of this save.", self.told_again.text)
+        self.assertEqual(len(again.save.tape), 0)  # type: ignore[union-attr]
+        self.told_again.act()
+        self.assertEqual({entry.path for entry in again.save.tape}, {"purse.marks", "crew[1].name"})  # type: ignore[union-attr]
+        again.forget_entries()
+        started_again()
+        self.assertNotIn("from last time", self.told_again.text if self.told_again else "")
+
+    def test_a_template_without_seals_is_not_called_in_balance(self) -> None:
+        template = self.folder / "plain.yaml"
+        template.write_text(
+            "ledger: 1\nid: plain\ntitle: Plain\nfiles: {save: {name: '*.bwk', layout: [{field: a, as: u8}]}}\n"
+        )
+        self.shell.session.open(self.save.main.path, str(template))
+        self.settle()
+        self.assertEqual(self.shell.tape.balance.text(), "◇ no seals known")
+        words = [part.text() for part in self.shell.margin.findChildren(QLabel) if part.isVisibleTo(self.shell)]
+        self.assertIn("◇ none known", words)
+        self.assertFalse([word for word in words if "0 of 0" in word])
 
     def test_hard_links_ask_for_a_word(self) -> None:
         os.link(self.save.main.path, self.saves / "other-name")

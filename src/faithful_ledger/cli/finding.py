@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import argparse
-import json
-import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.cli.opening import book_for, opened_or_bytes
-from faithful_ledger.cli.output import print_json, print_table, shown, side_json
+from faithful_ledger.cli.output import print_json, print_table, say, shown, side_json, warn
 from faithful_ledger.core.codecs import parse_whole
 from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError
 from faithful_ledger.core.opening import find_save, open_save
@@ -73,10 +71,10 @@ def watch(options: argparse.Namespace) -> int:
                     {"path": str(f.path), "change": f.change, "size": f.size, "delta": f.delta} for f in moment.files
                 ]
                 line = {"time": when, "files": files, "kept": kept[0] if len(kept) == 1 else kept or None}
-                print(json.dumps(line, ensure_ascii=False), flush=True)
+                print_json(line, lines=True)
             else:
                 told = ", ".join(f"{f.path.name} {f.change} ({f.delta:+d} bytes)" for f in moment.files)
-                print(f"{when[11:19]}  {told}{'  kept as ' + ', '.join(kept) if kept else ''}", flush=True)
+                say(f"{when[11:19]}  {told}{'  kept as ' + ', '.join(kept) if kept else ''}", at_once=True)
     except KeyboardInterrupt:
         return 0
     return 0 if count else 1
@@ -108,13 +106,13 @@ def _keep_moment(options: argparse.Namespace, moment: SaveMoment) -> list[str]:
         except RecognitionError:
             alone.append(file.path)
         except LedgerError as error:
-            print(f"note: {file.path.name} was not kept: {error}", file=sys.stderr)
+            warn(f"note: {file.path.name} was not kept: {error}")
     for path in alone:
         if path not in known:
             try:
                 keep_save(open_save(path, None))
             except LedgerError as error:
-                print(f"note: {path.name} was not kept: {error}", file=sys.stderr)
+                warn(f"note: {path.name} was not kept: {error}")
     return kept
 
 
@@ -139,15 +137,13 @@ def profile(options: argparse.Namespace) -> int:
             }
         )
         return 0
-    print(f"{options.file}: {found.kind}, {found.size} bytes, {found.entropy:.2f} bits a byte; {found.reason}")
+    say(f"{options.file}: {found.kind}, {found.size} bytes, {found.entropy:.2f} bits a byte; {found.reason}")
     if scrambling is not None:
-        print(f"XOR with {'the byte before' if not scrambling.key else 'the key ' + scrambling.key.hex(' ').upper()}")
+        say(f"XOR with {'the byte before' if not scrambling.key else 'the key ' + scrambling.key.hex(' ').upper()}")
     for layer in found.layers:
-        print(
-            f"{layer.kind} at 0x{layer.offset:X} ({layer.offset}): {layer.size} bytes unpack to {layer.unpacked_size}"
-        )
+        say(f"{layer.kind} at 0x{layer.offset:X} ({layer.offset}): {layer.size} bytes unpack to {layer.unpacked_size}")
     for stride in found.strides:
-        print(f"records of {stride.stride} bytes from about 0x{stride.offset:X} on, about {stride.count} of them")
+        say(f"records of {stride.stride} bytes from about 0x{stride.offset:X} on, about {stride.count} of them")
     rows = [(f"0x{t.offset:X} · {t.offset}", t.text, t.encoding, t.length_in_front or "") for t in found.texts[:100]]
     if rows:
         print_table("Texts", ("Offset", "Text", "Encoding", "Length in front"), rows)
@@ -209,9 +205,9 @@ def locate(options: argparse.Namespace) -> int:
             for p in found.places
         ]
         print_table("Places", ("Fits", "At", "Stored as", "Why"), rows)
-        print(found.suggestion)
+        say(found.suggestion)
     if found.warning:
-        print(f"note: {found.warning}", file=sys.stderr)
+        warn(f"note: {found.warning}")
     return 0 if found.places else 1
 
 
@@ -251,7 +247,7 @@ def compare(options: argparse.Namespace) -> int:
             }
         )
         return 0 if same else 1
-    print("The same." if same else f"{equal} of {largest} bytes are the same at their aligned places.")
+    say("The same." if same else f"{equal} of {largest} bytes are the same at their aligned places.")
     for file in found:
         rows = [(d.kind, f"0x{d.a0:X} … 0x{d.a1:X}", f"0x{d.b0:X} … 0x{d.b1:X}") for d in file.differences]
         if rows or not file.name:

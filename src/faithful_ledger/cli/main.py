@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     import argparse
     from typing import NoReturn
 
-USAGE = 2
+USAGE, STOPPED = 2, 130
 FINDING = ("find", "watch", "profile", "search", "locate", "compare")
 
 
@@ -35,6 +35,7 @@ ABOUT = {
     "keep": "keep an untouched copy of a save",
     "snapshots": "list kept copies",
     "restore": "bring a kept copy back",
+    "vault": "check that every kept copy is whole, list them, or rebuild the records from them",
 }
 
 
@@ -55,8 +56,7 @@ def parser() -> argparse.ArgumentParser:
 
     class Parser(argparse.ArgumentParser):
         def error(self, message: str) -> NoReturn:
-            print(f"error: {message}; see {self.prog} --help", file=sys.stderr)
-            raise SystemExit(USAGE)
+            raise WrongUse(message, f"see {self.prog} --help")
 
     top = Parser(prog="faithful-ledger")
     top.format_help = help_text  # type: ignore[method-assign]
@@ -65,6 +65,10 @@ def parser() -> argparse.ArgumentParser:
     for name, about in ABOUT.items():
         _add_arguments(commands.add_parser(name, help=about, description=about), name)
     return top
+
+
+class WrongUse(Exception):
+    """Arguments that do not make a command: what is wrong, and where it is explained."""
 
 
 def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
@@ -86,6 +90,8 @@ def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
     elif name == "compare":
         add("a", metavar="A", help="the save before")
         add("b", metavar="B", help="the save after")
+    elif name == "vault":
+        add("action", metavar="check|list|rebuild", choices=("check", "list", "rebuild"), help="what to do")
     elif name == "restore":
         add("id", metavar="ID", help="a snapshot's id, or its beginning")
         add("--to", metavar="PATH", help="write it there instead of where it was")
@@ -93,7 +99,7 @@ def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
         add("file", metavar="FILE", nargs="?" if name in ("open", "snapshots") else None, help="a save, or its folder")
     if name != "open":
         add("--json", action="store_true", help="print one JSON document and nothing else")
-    if name not in ("snapshots", "restore", "locate", "find", "search", "watch", "profile"):
+    if name not in ("snapshots", "restore", "locate", "find", "search", "watch", "profile", "vault"):
         add("--template", metavar="T", help="a template's id or file; else the save is recognised")
     if name not in ("read", "check", "locate", "compare", "find", "search", "profile"):
         add("--book", metavar="B", help="the book to use; else the one that knows the file")
@@ -135,19 +141,38 @@ def main(arguments: list[str] | None = None) -> int:
         return 0
     if not given:
         given = ["open"]
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):  # what the encoding does not have is written as an escape
+            stream.reconfigure(errors="backslashreplace")
     try:
         options = parser().parse_args(given)
     except SystemExit as stop:
         return int(stop.code or 0)
+    except WrongUse as error:
+        what, remedy = error.args
+        return _failed(f"{what}; {remedy}", what, remedy, USAGE, as_json="--json" in given)
     return _run(options)
+
+
+def _failed(line: str, what: str, remedy: str, status: int, *, as_json: bool) -> int:
+    """Report an error: one line, and with --json a document on standard output."""
+    from faithful_ledger.cli.output import print_json, warn
+
+    warn(f"error: {line}")
+    if as_json:
+        print_json({"error": what, "remedy": remedy})
+    return status
 
 
 def _run(options: argparse.Namespace) -> int:
     import os
     from importlib import import_module
 
+    from faithful_ledger.cli.output import warn
     from faithful_ledger.core.errors import LedgerError
 
+    as_json = getattr(options, "json", False)
+    shelf = None
     try:
         if options.command == "open":
             from faithful_ledger.desk.application import run
@@ -158,28 +183,31 @@ def _run(options: argparse.Namespace) -> int:
         room = "finding" if options.command in FINDING else "saves"
         commands = import_module(f"faithful_ledger.cli.{room}")
 
-        options.shelf = Shelf()
+        options.shelf = shelf = Shelf()
         try:
             status: int = getattr(commands, options.command)(options)
         finally:
-            options.shelf.close()
+            shelf.close()
         sys.stdout.flush()
-        for recovery in options.shelf.recovered:
-            print(f"note: {recovery}", file=sys.stderr)
+        for recovery in shelf.recovered:
+            warn(f"note: {recovery}")
+        for name, trouble in shelf.unusable.items():
+            warn(f"note: the book {name} was passed over: {trouble}")
         return status
     except LedgerError as error:
         notes = "; ".join(getattr(error, "__notes__", ()))
-        print(f"error: {error}{'; ' + notes if notes else ''}", file=sys.stderr)
-        return error.status
+        line = f"{error}{'; ' + notes if notes else ''}"
+        return _failed(line, error.what, error.remedy, error.status, as_json=as_json)
     except KeyboardInterrupt:
-        print("error: stopped; everything is as it was", file=sys.stderr)
-        return 130
+        done = shelf.done if shelf is not None else []
+        told = f"stopped after {'; '.join(done)}" if done else "stopped; everything is as it was"
+        return _failed(told, told, "", STOPPED, as_json=as_json)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return 0
     except OSError as error:
-        print(f"error: {error.filename or ''} {error.strerror or error}; nothing was written", file=sys.stderr)
-        return USAGE
+        told = f"{error.filename or ''} {error.strerror or error}".strip()
+        return _failed(f"{told}; nothing was written", told, "nothing was written", USAGE, as_json=as_json)
     except MemoryError:
-        print("error: there is not enough memory for this file; nothing was written", file=sys.stderr)
-        return USAGE
+        told = "there is not enough memory for this file"
+        return _failed(f"{told}; nothing was written", told, "nothing was written", USAGE, as_json=as_json)

@@ -1,9 +1,14 @@
-"""What commands print: one JSON document, or words in tables."""
+"""What commands print: one JSON document, or words in tables.
+
+A save or a template may come from a stranger: control characters, and letters that turn the direction of the text,
+never reach the terminal as they are. What the output's encoding does not have is written as an escape.
+"""
 
 from __future__ import annotations
 
 import json
 import math
+import re
 import sys
 from collections.abc import Iterable
 from typing import Any
@@ -12,20 +17,61 @@ from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.codecs import Value
 from faithful_ledger.core.errors import ValueRefused
 
-__all__ = ["field_json", "json_value", "plain", "print_json", "print_table", "shown", "side_json", "stream_json"]
+__all__ = [
+    "field_json",
+    "json_value",
+    "plain",
+    "print_json",
+    "print_table",
+    "safe",
+    "say",
+    "shown",
+    "side_json",
+    "stream_json",
+    "warn",
+]
 
 LONGEST_RAW = 64
+TURNING = "\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ufeff"
+UNSAFE = re.compile(f"[\x00-\x1f\x7f-\x9f{TURNING}\ud800-\udfff]")
+UNSAFE_IN_JSON = re.compile(f"[\x7f-\x9f{TURNING}\ud800-\udfff]")
 
 
-def print_json(document: Any) -> None:
-    print(json.dumps(document, ensure_ascii=False, indent=1))
+def safe(text: str) -> str:
+    """A text in one line, with what could steer a terminal as escapes."""
+    return UNSAFE.sub(lambda match: _escape(ord(match[0])), text)
+
+
+def _escape(code: int) -> str:
+    return f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}"
+
+
+def say(text: str, *, at_once: bool = False) -> None:
+    """One line on standard output."""
+    print(safe(text), flush=at_once)
+
+
+def warn(text: str) -> None:
+    """One line on standard error."""
+    print(safe(text), file=sys.stderr)
+
+
+def _dumps(document: Any, indent: int | None = None) -> str:
+    wide = (getattr(sys.stdout, "encoding", None) or "utf-8").lower().replace("-", "").startswith("utf")
+    text = json.dumps(document, ensure_ascii=not wide, indent=indent)
+    return UNSAFE_IN_JSON.sub(lambda match: f"\\u{ord(match[0]):04x}", text)
+
+
+def print_json(document: Any, *, lines: bool = False) -> None:
+    """A document; with `lines` in one line, at once."""
+    print(_dumps(document, None if lines else 1), flush=lines)
 
 
 def stream_json(head: dict[str, Any], key: str, items: Iterable[dict[str, Any]]) -> None:
     """One JSON object whose last member is a long list, written as it comes."""
-    sys.stdout.write(json.dumps(head, ensure_ascii=False)[:-1] + f', "{key}": [')
+    sys.stdout.write(_dumps(head)[:-1] + f', "{key}": [')
     for number, item in enumerate(items):
-        sys.stdout.write((",\n" if number else "\n") + json.dumps(item, ensure_ascii=False))
+        sys.stdout.write((",\n" if number else "\n") + _dumps(item))
     sys.stdout.write("\n]}\n")
 
 
@@ -72,9 +118,9 @@ def print_table(title: str, head: tuple[str, ...], rows: Iterable[tuple[str, ...
     from rich.markup import escape
     from rich.table import Table
 
-    table = Table(title=title, title_justify="left", box=None, pad_edge=False)
+    table = Table(title=escape(safe(title)), title_justify="left", box=None, pad_edge=False)
     for column in head:
         table.add_column(column, overflow="fold")
     for row in rows:
-        table.add_row(*map(escape, row))
+        table.add_row(*(escape(safe(cell)) for cell in row))
     Console(soft_wrap=not sys.stdout.isatty(), width=None if sys.stdout.isatty() else 160).print(table)

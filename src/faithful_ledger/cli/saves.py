@@ -1,23 +1,25 @@
-"""Commands about one save: read, check, post, keep, snapshots, restore."""
+"""Commands about one save: read, check, post, keep, snapshots, restore; and about the vault."""
 
 from __future__ import annotations
 
 import argparse
 import json
-import sys
 from pathlib import Path
 from typing import Any
 
 from faithful_ledger.cli.opening import book_for, opened, opened_or_bytes
-from faithful_ledger.cli.output import field_json, plain, print_json, print_table, shown, stream_json
+from faithful_ledger.cli.output import field_json, plain, print_json, print_table, say, shown, stream_json, warn
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import AddressError, ValueRefused
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.core.source import read_whole
 
-__all__ = ["check", "keep", "post", "read", "restore", "snapshots", "split_setting"]
+__all__ = ["check", "keep", "post", "read", "restore", "snapshots", "split_setting", "vault"]
+
+LARGEST_STRUCTURE = 64 << 20
 
 
 def read(options: argparse.Namespace) -> int:
@@ -66,11 +68,11 @@ def post(options: argparse.Namespace) -> int:
             written = True
     else:
         for failed in (c for c in book.check(plan, detach_links=options.detach_links) if not c.ok):
-            print(f"note: {failed.text}; {failed.remedy}", file=sys.stderr)
+            warn(f"note: {failed.text}; {failed.remedy}")
     if options.json:
         print_json(_plan_json(plan, written, kept))
     else:
-        _print_plan(plan, written, kept)
+        _print_plan(plan, written, kept, knows_seals=save.knows_seals)
     return 0
 
 
@@ -111,10 +113,59 @@ def restore(options: argparse.Namespace) -> int:
         print_json({**_snapshot_json(snapshot), "kept": gave_way.id if gave_way is not None else None})
     else:
         where = options.to or snapshot.save
-        print(f"Snapshot {snapshot.id} of {snapshot.time} is back in {where}.")
+        say(f"Snapshot {snapshot.id} of {snapshot.time} is back in {where}.")
         if gave_way is not None:
-            print(f"What was there is kept as {gave_way.id}.")
+            say(f"What was there is kept as {gave_way.id}.")
     return 0
+
+
+def vault(options: argparse.Namespace) -> int:
+    """List what is kept, check that all of it is whole (status 1 if not), or enter again what the records lack."""
+    shelf: Shelf = options.shelf
+    books = [shelf.existing(options.book)] if options.book is not None else list(shelf.usable())
+    if options.action == "rebuild":
+        found = {book.name: book.rebuild() for book in books}
+        if options.json:
+            print_json({"found": found})
+        for name, count in found.items() if not options.json else ():
+            say(f"{name}: {count} snapshots were put back into the records")
+        return 0
+    if options.action == "list":
+        kept = [(book.name, snapshot) for book in books for snapshot in book.snapshots()]
+        if options.json:
+            print_json({"snapshots": [{"book": name, **_snapshot_json(snapshot)} for name, snapshot in kept]})
+        else:
+            rows = [(name, s.id, s.time, s.label, str(sum(f.size for f in s.files)), s.names) for name, s in kept]
+            print_table("Kept copies", ("Book", "Id", "Time", "Label", "Bytes", "Files"), rows)
+        return 0
+    return _check_vaults(books, as_json=options.json)
+
+
+def _check_vaults(books: list[Book], *, as_json: bool) -> int:
+    reports = [(book.name, book.check_vault()) for book in books]
+    if as_json:
+        print_json(
+            {
+                "objects": sum(report.objects for _, report in reports),
+                "damaged": [
+                    {"book": name, "snapshot": snapshot.id, "path": str(file.path), "sha256": file.sha256}
+                    for name, report in reports
+                    for snapshot, file in report.damaged
+                ],
+                "unlisted": [{"book": name, "snapshot": s.id} for name, report in reports for s in report.unlisted],
+                "journals": [{"book": name, "error": str(e)} for name, report in reports for e in report.journals],
+            }
+        )
+        return 0 if all(report.sound for _, report in reports) else 1
+    for name, report in reports:
+        for snapshot, file in report.damaged:
+            say(f"▲ {name}: {file.path.name} of snapshot {snapshot.id} ({snapshot.label}) is damaged or missing")
+        for snapshot in report.unlisted:
+            say(f"▲ {name}: snapshot {snapshot.id} is in the vault and not in the records; see vault rebuild")
+        for error in report.journals:
+            say(f"▲ {name}: {error}")
+        say(f"{'◆' if report.sound else '▲'} {name}: {report.objects} kept contents were read again")
+    return 0 if all(report.sound for _, report in reports) else 1
 
 
 def split_setting(text: str) -> tuple[str, str]:
@@ -123,19 +174,25 @@ def split_setting(text: str) -> tuple[str, str]:
     Raises:
         AddressError: there is none.
     """
-    depth = 0
+    depth, quoted = 0, False
     for at, letter in enumerate(text):
-        depth += (letter == "[") - (letter == "]")
-        if letter == "=" and depth == 0:
+        if letter == '"' and text[at - 1 : at] != "\\":
+            quoted = not quoted
+        depth += 0 if quoted else (letter == "[") - (letter == "]")
+        if letter == "=" and depth == 0 and not quoted:
             return text[:at].strip(), text[at + 1 :]
     raise AddressError(f"“{text[:60]}” is no entry", "write --set PATH=VALUE")
 
 
 def _structure(path: Path) -> Any:
+    size = path.stat().st_size if path.is_file() else 0
+    if size > LARGEST_STRUCTURE:
+        raise ValueRefused(f"{path} is larger than {LARGEST_STRUCTURE >> 20} MiB", "nothing was written; name another")
+    data, _ = read_whole(path)
     try:
-        return json.loads(path.read_bytes())
+        return json.loads(data)
     except (ValueError, RecursionError) as error:
-        raise ValueRefused(f"{path} is no JSON ({error})", "nothing was written; mend the file") from error
+        raise ValueRefused(f"{path} is not JSON ({error})", "nothing was written; mend the file") from error
 
 
 def _summary(save: Save) -> dict[str, Any]:
@@ -176,26 +233,33 @@ def _snapshot_json(snapshot: Snapshot) -> dict[str, Any]:
 
 def _print_summary(save: Save) -> None:
     assert save.template is not None
-    state = "◆ in balance" if save.in_balance else "▲ out of balance"
-    print(f"{save.path}: {save.template.title} {save.template.version}, {save.main.source.size} bytes, {state}")
+    state = _state(save.in_balance, save.knows_seals)
+    say(f"{save.path}: {save.template.title} {save.template.version}, {save.main.source.size} bytes, {state}")
     for seal in save.seals:
         if not seal.holds:
-            print(f"▲ {seal.name} ({seal.algorithm}) says {seal.stored} and should say {seal.computed}")
+            say(f"▲ {seal.name} ({seal.algorithm}) says {seal.stored} and should say {seal.computed}")
     for finding in save.findings:
-        print(f"{'▲' if finding.level != 'note' else '◇'} {finding.path}: {finding.message}")
-    print(f"{sum(s.holds for s in save.seals)} of {len(save.seals)} seals hold")
+        say(f"{'▲' if finding.level != 'note' else '◇'} {finding.path}: {finding.message}")
+    if save.knows_seals:
+        say(f"{sum(s.holds for s in save.seals)} of {len(save.seals)} seals hold")
 
 
-def _print_plan(plan: Plan, written: bool, kept: str | None) -> None:
+def _state(in_balance: bool, knows_seals: bool) -> str:
+    if not in_balance:
+        return "▲ out of balance"
+    return "◆ in balance" if knows_seals else "◇ no seal is known, so nothing says that the game will accept it"
+
+
+def _print_plan(plan: Plan, written: bool, kept: str | None, *, knows_seals: bool) -> None:
     entries = [(e.path, e.old_text, e.new_text) for e in plan.entries]
     entries += [(f"{e.path} (by a rule)", e.old_text, e.new_text) for e in plan.followers]
     print_table("Entries", ("Field", "Was", "Becomes"), entries)
     rows = [(c.file, f"0x{c.offset:X} · {c.offset}", str(c.size), c.cause) for c in plan.changes]
     print_table("Changed bytes", ("File", "Offset", "Bytes", "Because of"), rows)
     for path in plan.companions:
-        print(f"{path} {'was' if kept else 'would be'} removed; the game makes it anew.")
-    print("◆ in balance" if plan.in_balance else "▲ out of balance")
-    print(
+        say(f"{path} {'was' if kept else 'would be'} removed; the game makes it anew.")
+    say(_state(plan.in_balance, knows_seals))
+    say(
         f"Written. The untouched files are kept as {kept}."
         if kept
         else "Written."

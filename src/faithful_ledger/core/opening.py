@@ -6,6 +6,7 @@ describes are bound, the others are bytes that are kept and carried with it.
 
 from __future__ import annotations
 
+import os
 from fnmatch import fnmatchcase
 from pathlib import Path
 
@@ -19,6 +20,8 @@ from faithful_ledger.core.template.model import FileSpec
 __all__ = ["find_save", "open_save"]
 
 MOST_FILES = 2000
+MOST_LOOKED_AT = 5000  # names in a folder in which one save is looked for
+MOST_NAMED = 8
 MOST_BYTES = 4 << 30
 
 
@@ -30,23 +33,46 @@ def find_save(path: Path, library: Library) -> tuple[Path, Template]:
         AddressError: the folder holds several saves, or none that a template fits.
         FileAccessError: it cannot be read.
     """
-    try:
-        files = sorted(path.iterdir()) if path.is_dir() else None
-    except (OSError, ValueError) as error:
-        raise unreadable(path, error) from error
-    if files is None:
+    if not path.is_dir():
         source, _ = open_source(path)
         return path, library.recognise(path, source)
-    found = []
-    for file in files:
-        try:
-            found.append((file, library.recognise(file, open_source(file)[0])))
-        except LedgerError:
-            continue
+    found, count = [], 0
+    try:
+        with os.scandir(path) as entries:
+            for entry in entries:
+                count += 1
+                if entry.is_file():
+                    found += _fitting(Path(entry.path), entry.stat().st_size, library)
+                if count > MOST_LOOKED_AT:
+                    break
+    except (OSError, ValueError) as error:
+        raise unreadable(path, error) from error
+    if count > MOST_LOOKED_AT:
+        what = f"the folder {path} has more than {MOST_LOOKED_AT} files"
+        raise AddressError(what, "nothing was read; name the save itself")
     if len(found) == 1:
         return found[0]
-    what = ", ".join(file.name for file, _ in found) or "none that a template fits"
+    names = sorted(file.name for file, _ in found)
+    what = ", ".join(names[:MOST_NAMED]) + (f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else "")
+    what = what or "none that a template fits"
     raise AddressError(f"the folder {path} holds {len(found)} saves ({what})", "name the file itself")
+
+
+def _fitting(path: Path, size: int, library: Library) -> list[tuple[Path, Template]]:
+    """A file with its template, if exactly one fits; no more of it is read than the signs ask for."""
+
+    def read(start: int, end: int) -> bytes:
+        descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+        try:
+            return os.pread(descriptor, end - start, start)
+        finally:
+            os.close(descriptor)
+
+    try:
+        templates = library.fitting(path.name, size, read)
+    except OSError:
+        return []
+    return [(path, templates[0])] if len(templates) == 1 else []
 
 
 def open_save(path: Path, template: Template | None) -> Save:

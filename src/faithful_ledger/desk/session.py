@@ -11,14 +11,22 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from faithful_ledger.core.binding import FieldNode, Node
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.edits import Patched, Replacement
-from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError, ValueRefused
+from faithful_ledger.core.errors import (
+    AddressError,
+    ChangedMeanwhile,
+    LedgerError,
+    OutOfBounds,
+    RecognitionError,
+    ValueRefused,
+)
 from faithful_ledger.core.opening import find_save, open_save
+from faithful_ledger.core.pending import bring_back, count_of, is_current, written_down
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Mark, Posting, Snapshot
 from faithful_ledger.core.save import Save
@@ -35,6 +43,8 @@ if TYPE_CHECKING:
 __all__ = ["Message", "Selection", "Session"]
 
 RECENT = 400
+KEPT_AT_ONCE = 200  # entries the book keeps as they are made
+KEPT_AFTER = 1000  # milliseconds, for more
 T = TypeVar("T")
 
 
@@ -76,6 +86,10 @@ class Session(QObject):
         self.pending_plan = False
         self.payloads: dict[str, Source] = {}
         self._generation = 0
+        self._keeping = QTimer(self)
+        self._keeping.setSingleShot(True)
+        self._keeping.setInterval(KEPT_AFTER)
+        self._keeping.timeout.connect(self._keep_many)
 
     # opening
 
@@ -99,13 +113,18 @@ class Session(QObject):
         """Tell that entries would be lost; the action strikes them and goes on."""
 
         def strike_and_go_on() -> None:
-            if self.save is not None:
-                self.save.tape.clear()
+            self.forget_entries()
             act()
 
         count = f"{self.pending} {'entry is' if self.pending == 1 else 'entries are'}"
         text = f"{count} pending for {self.save.path.name if self.save else ''}; post or strike first"
         self.told.emit(Message("open", text, action, strike_and_go_on))
+
+    def forget_entries(self) -> None:
+        """Withdraw all entries for good: they are not offered at the next start."""
+        if self.save is not None:
+            self.save.tape.clear()
+            self._keep_entries()
 
     def _load(self, path: Path, template_name: str | None, book_name: str | None) -> tuple[Book, Save, Message | None]:
         known = self.shelf.book_of(path) if book_name is None else self.shelf.open(book_name)
@@ -136,12 +155,57 @@ class Session(QObject):
             self.book.close()
         self.book, self.save, self.selection = book, save, None
         self.payloads.clear()
-        if self.shelf.recovered:
-            message = Message("open", "; ".join(map(str, self.shelf.recovered)))
+        message = self._offer_entries() or message
+        notes = [*map(str, self.shelf.recovered), *map(str, book.blocked)]
+        notes += [f"the book {name} was passed over: {error}" for name, error in self.shelf.unusable.items()]
+        if notes:
+            message = Message("broken" if book.blocked else "open", "; ".join(notes))
             self.shelf.recovered.clear()
+            self.shelf.unusable.clear()
         self.opened.emit()
         self.told.emit(message)
-        self._tape_changed()
+        self._tape_changed(keep=False)
+
+    def _offer_entries(self) -> Message | None:
+        """What was pending when the program ended without a word: back on the tape, if it is for this state."""
+        save, book = self.save, self.book
+        text = book.records.pending(save.path) if save is not None and book is not None else ""
+        count = count_of(text)
+        if save is None or not count or save.problem is not None:
+            return None
+        entries = "1 entry" if count == 1 else f"{count} entries"
+        if is_current(save, text):
+            failed = bring_back(save, text)
+            lost = f"; {failed} of them no longer fit the template" if failed else ""
+            told = (
+                f"{entries} from last time, not posted then, {'is' if count == 1 else 'are'} on the tape again{lost}."
+            )
+            return Message("open", told, "Withdraw", lambda: (self.forget_entries(), self._tape_changed()))
+
+        def again() -> None:
+            failed = bring_back(save, text)
+            self._tape_changed()
+            if failed:
+                self.told.emit(Message("open", f"{failed} of the {entries} could not be entered into the new state."))
+
+        told = f"{entries} from last time {'was' if count == 1 else 'were'} made for an older state of this save."
+        return Message("open", told, "Enter again", again)
+
+    def _keep_entries(self) -> None:
+        """Let the book keep the tape, at once for a few entries and bit by bit for many."""
+        save, book = self.save, self.book
+        if save is None or book is None:
+            return
+        if len(save.tape) > KEPT_AT_ONCE:
+            self._keeping.start()
+            return
+        self._keeping.stop()
+        self.attempt(lambda: book.records.set_pending(save.path, written_down(save)))
+
+    def _keep_many(self) -> None:
+        save, book = self.save, self.book
+        if save is not None and book is not None:
+            self.attempt(lambda: book.records.set_pending(save.path, written_down(save)))
 
     def reopen(self, then: Callable[[], object] = lambda: None) -> None:
         """Read the save anew, as after a posting; `then` is called when it is there."""
@@ -246,9 +310,8 @@ class Session(QObject):
         try:
             save.enter(node.path, text, anyway=anyway)
         except ValueRefused as error:
-            outside = not anyway and node.spec.bounds is not None and "bound" in error.what
             message = Message("broken", str(error))
-            if outside:
+            if isinstance(error, OutOfBounds):
                 message = Message("broken", str(error), "Enter it anyway", lambda: self.enter(node, text, anyway=True))
             self.told.emit(message)
             return False
@@ -290,7 +353,9 @@ class Session(QObject):
             self.save.renew_broken = renew
             self._tape_changed()
 
-    def _tape_changed(self) -> None:
+    def _tape_changed(self, *, keep: bool = True) -> None:
+        if keep:
+            self._keep_entries()
         self.changed.emit()
         self._generation += 1
         generation, save = self._generation, self.save
@@ -375,7 +440,7 @@ class Session(QObject):
             self.reopen(lambda: (self.recorded.emit(), self.told.emit(Message("holds", text))))
 
         def failed(error: LedgerError) -> None:
-            again = (lambda: self.reverse(posting, anyway=True)) if "since this posting" in error.what else None
+            again = (lambda: self.reverse(posting, anyway=True)) if isinstance(error, ChangedMeanwhile) else None
             self.told.emit(Message("broken", str(error), "Reverse it anyway" if again else "", again))
 
         work = partial(book.reverse, posting, anyway=anyway)

@@ -439,6 +439,8 @@ class Shell(QMainWindow):
             f"Written, read back and compared: {', '.join(Path(name).name for name in posting.record['files'])}. "
             f"The untouched copy is kept."
         )
+        if left := posting.record.get("left"):
+            text += f" {', '.join(Path(name).name for name in left)} stays: another program has written it since."
         self.session.told.emit(Message("holds", text, "Reverse it", lambda: self.session.reverse(posting)))
 
     def closeEvent(self, event: QCloseEvent) -> None:
@@ -451,6 +453,8 @@ class Shell(QMainWindow):
             )
             event.ignore()
             return
+        if pending:
+            self.session.forget_entries()
         if self.watching:
             self.gather.watcher.stop()
         if "gather" in self.__dict__:

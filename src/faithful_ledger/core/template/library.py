@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from fnmatch import fnmatchcase
 from pathlib import Path
+from typing import TypeAlias
 
 from faithful_ledger.core.errors import LedgerError, RecognitionError, TemplateError
 from faithful_ledger.core.source import Source
@@ -13,6 +15,7 @@ from faithful_ledger.core.template.model import Sign, Template
 
 __all__ = ["SHIPPED", "Library"]
 
+Read: TypeAlias = Callable[[int, int], bytes | memoryview]
 SHIPPED = Path(__file__).resolve().parents[2] / "templates"
 
 
@@ -55,14 +58,19 @@ class Library:
             raise RecognitionError(f"there is no template “{name}”", hint)
         return known[name]
 
+    def fitting(self, name: str, size: int, read: Read) -> list[Template]:
+        """The templates whose signs fit a file of this name and size; `read(start, end)` gives some of its bytes."""
+        known = self.templates().values()
+        return [t for t in known if any(fits(sign, name, size, read) for sign in t.signs)]
+
     def recognise(self, path: Path, source: Source) -> Template:
         """The one template whose signs fit a file.
 
         Raises:
-            RecognitionError: none fits, or several; their names are told.
+            RecognitionError: none fits, or several; their names are given.
         """
         known = self.templates()
-        fitting = [t for t in known.values() if any(fits(sign, path.name, source) for sign in t.signs)]
+        fitting = self.fitting(path.name, source.size, source.read)
         if len(fitting) == 1:
             return fitting[0]
         if fitting:
@@ -92,10 +100,10 @@ def _first(error: LedgerError) -> str:
     return error.what
 
 
-def fits(sign: Sign, name: str, source: Source) -> bool:
-    """Whether all that a sign says is true of a file."""
+def fits(sign: Sign, name: str, size: int, read: Read) -> bool:
+    """Whether all that a sign says is true of a file; its bytes are read last."""
     if sign.name is not None and not fnmatchcase(name.casefold(), sign.name.casefold()):
         return False
-    if sign.magic is not None and source.read(sign.magic_at, sign.magic_at + len(sign.magic)) != sign.magic:
+    if not sign.least <= size or (sign.most is not None and size > sign.most):
         return False
-    return sign.least <= source.size and (sign.most is None or source.size <= sign.most)
+    return sign.magic is None or read(sign.magic_at, sign.magic_at + len(sign.magic)) == sign.magic

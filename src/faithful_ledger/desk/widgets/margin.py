@@ -166,7 +166,8 @@ class Margin(QFrame):
             self._add(pair("template", f"{save.template.title} {save.template.version}"))
             held = sum(state.holds for state in save.seals)
             role, mark = ("holds", HOLDS) if held == len(save.seals) else ("broken", BROKEN)
-            self._add(pair("seals", f"{mark} {held} of {len(save.seals)} hold", role))
+            seals = pair("seals", f"{mark} {held} of {len(save.seals)} hold", role)
+            self._add(seals if save.knows_seals else pair("seals", f"{OPEN} none known", "open"))
             for state in save.broken_seals[:8]:
                 text = f"{BROKEN} {state.label}: {state.algorithm} says {state.stored}, should say {state.computed}"
                 self._add(label(text, "broken", wrap=True))
