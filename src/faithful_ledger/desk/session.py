@@ -163,8 +163,8 @@ class Session(QObject):
             self.shelf.recovered.clear()
             self.shelf.unusable.clear()
         self.opened.emit()
-        self.told.emit(message)
         self._tape_changed(keep=False)
+        self.told.emit(message)
 
     def _offer_entries(self) -> Message | None:
         """What was pending when the program ended without a word: back on the tape, if it is for this state."""
