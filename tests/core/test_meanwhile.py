@@ -187,8 +187,8 @@ class GameWritesTest(MeanwhileCase):
                 mine.post(save, plan)
             self.assertEqual(
                 str(caught.exception),
-                "account.bin was written by another program in the meantime; nothing was posted and its new bytes are "
-                "still there; close the game, open the save again and post once more",
+                "account.bin was written by another program in the meantime; its new bytes stay and nothing of yours was "
+                "written; close the game, open the save again and try once more",
             )
             self.assertEqual(self.visible(folder), {**OLD, "account.bin": GAME})
 

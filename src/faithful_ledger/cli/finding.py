@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from faithful_ledger.cli.opening import book_for, opened_or_bytes
 from faithful_ledger.cli.output import print_json, print_table, say, shown, side_json, warn
 from faithful_ledger.core.codecs import parse_whole
+from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.save import Save
@@ -191,7 +192,8 @@ def locate(options: argparse.Namespace) -> int:
         raise AddressError("nothing was seen", "say --seen FILE=VALUE for each kept copy, in the order of time")
     pairs = [split_seen(text) for text in options.seen]
     seen = [evidence.parse_sighting(value) for _, value in pairs]
-    found = evidence.locate_in_set([_files_of(path) for path, _ in pairs], seen, options.most)
+    end = Deadline(options.seconds)
+    found = evidence.locate_in_set([_files_of(path) for path, _ in pairs], seen, options.most, end)
     if options.json:
         print_json({"places": [_place_json(place) for place in found.places], "suggestion": found.suggestion})
     else:

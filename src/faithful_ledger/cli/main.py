@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from typing import NoReturn
 
 USAGE, STOPPED = 2, 130
+LOCATE_FOR = 120.0  # seconds, if nothing else is said
 FINDING = ("find", "watch", "profile", "search", "locate", "compare")
 
 
@@ -76,6 +77,7 @@ def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
     if name == "locate":
         add("--seen", metavar="FILE=VALUE", action="append", default=[], help="a number, a text, more, less, same, …")
         add("--most", metavar="N", type=int, default=20, help="how many places to tell at most")
+        add("--for", metavar="SECONDS", type=float, dest="seconds", default=LOCATE_FOR, help="how long to look at most")
     elif name == "find":
         add("folders", metavar="FOLDER", nargs="*", help="where to look; else the usual places")
         add("--name", metavar="WORDS", default="", help="words that are in the name or the path")

@@ -35,7 +35,7 @@ TEXT_ENCODINGS = {"utf-8": "utf-8", "utf-16le": "utf-16-le", "utf-16be": "utf-16
 LARGEST_UNWRAPPED = 256 << 20
 LARGEST_JSON = 32 << 20
 FARTHEST = 256  # between two numbers of a group, in bytes
-CHUNK = 1 << 22
+CHUNK, GROUP_CHUNK = 1 << 22, 64 << 20
 
 
 class Hit(NamedTuple):
@@ -138,12 +138,21 @@ def search_group(source: Source, numbers: Sequence[int]) -> Iterator[Hit]:
     Raises:
         ValueRefused: fewer than two numbers are given.
     """
+    if len(numbers) < 2:
+        raise ValueRefused("a group has at least two numbers", "give them as 10,20,30")
+    reach = len(numbers) * FARTHEST + 8
+    for start in range(0, max(source.size, 1), GROUP_CHUNK):
+        part = MemorySource(source.read(start, min(start + GROUP_CHUNK + reach, source.size)))
+        for hit in _groups(part, numbers):
+            if hit.offset < GROUP_CHUNK:
+                yield hit._replace(offset=hit.offset + start)
+
+
+def _groups(source: Source, numbers: Sequence[int]) -> Iterator[Hit]:
     import numpy as np
 
     from faithful_ledger.core.scan import windows
 
-    if len(numbers) < 2:
-        raise ValueRefused("a group has at least two numbers", "give them as 10,20,30")
     data = np.frombuffer(source.read(0, source.size), np.uint8)
     wanted = Counter(numbers)
     for size in (1, 2, 4, 8):

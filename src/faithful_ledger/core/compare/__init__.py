@@ -2,6 +2,7 @@
 
 from faithful_ledger.core.compare.align import Alignment, Difference, Run, align
 from faithful_ledger.core.compare.fields import FieldDifference, field_differences
+from faithful_ledger.core.compare.large import compare_sources
 from faithful_ledger.core.compare.noise import Noise
 from faithful_ledger.core.compare.sets import ComparedFile, compare_sets
 
@@ -14,5 +15,6 @@ __all__ = [
     "Run",
     "align",
     "compare_sets",
+    "compare_sources",
     "field_differences",
 ]

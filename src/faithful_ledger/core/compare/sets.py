@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import NamedTuple
 
-import numpy as np
-
-from faithful_ledger.core.compare.align import Difference, align
+from faithful_ledger.core.compare.align import Difference
+from faithful_ledger.core.compare.large import compare_sources
 from faithful_ledger.core.source import Source
 
 __all__ = ["ComparedFile", "compare_sets"]
@@ -32,9 +31,8 @@ def compare_sets(a: Mapping[str, Source], b: Mapping[str, Source]) -> list[Compa
             gone = Difference("removed", 0, size, 0, 0) if name in a else Difference("inserted", 0, 0, 0, size)
             found.append(ComparedFile(name, 0, size, [gone], same=False))
             continue
-        before, now = (np.frombuffer(side[name].read(0, side[name].size), np.uint8) for side in (a, b))
-        alignment = align(before, now)
-        differences = alignment.differences()
+        before, now = a[name], b[name]
+        equal, differences = compare_sources(before, now)
         same = not differences and before.size == now.size
-        found.append(ComparedFile(name, alignment.equal, max(before.size, now.size), differences, same))
+        found.append(ComparedFile(name, equal, max(before.size, now.size), differences, same))
     return found

@@ -14,6 +14,7 @@ from itertools import pairwise
 import numpy as np
 
 from faithful_ledger.core.compare import align
+from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence.moving import explained, moving_places, without_twins
 from faithful_ledger.core.evidence.place import Place
@@ -67,7 +68,7 @@ class Located:
         return len({(place.file, place.offsets) for place in self.full})
 
 
-def locate(snapshots: Sequence[Source], seen: Sequence[Sighting], most: int = 50) -> Located:
+def locate(snapshots: Sequence[Source], seen: Sequence[Sighting], most: int = 50, end: Deadline = NEVER) -> Located:
     """Find the places that explain what was seen.
 
     `snapshots[j]` are the bytes kept when `seen[j]` was seen, in the order of time.
@@ -75,13 +76,16 @@ def locate(snapshots: Sequence[Source], seen: Sequence[Sighting], most: int = 50
     Raises:
         EntryError: nothing was seen that could tell one place from another, or the sightings are of different kinds.
     """
-    return locate_in_set([{"": source} for source in snapshots], seen, most)
+    return locate_in_set([{"": source} for source in snapshots], seen, most, end)
 
 
-def locate_in_set(snapshots: Sequence[Mapping[str, Source]], seen: Sequence[Sighting], most: int = 50) -> Located:
+def locate_in_set(
+    snapshots: Sequence[Mapping[str, Source]], seen: Sequence[Sighting], most: int = 50, end: Deadline = NEVER
+) -> Located:
     """As `locate`, where each snapshot is a set of files by their names; each place says which `file` it lies in.
 
     A file that is missing in a snapshot, or the same in two snapshots between which the quantity changed, is left out.
+    When the time is up, what was found until then is returned, and the suggestion says so.
     """
     _check(seen)
     found: list[Place] = []
@@ -97,7 +101,9 @@ def locate_in_set(snapshots: Sequence[Mapping[str, Source]], seen: Sequence[Sigh
             reasons.add(contradiction)
             continue
         searched.append(contents)
-        places, inside = _places_in_file(contents, seen)
+        if end.over:
+            break
+        places, inside = _places_in_file(contents, seen, end)
         for place in places:
             place.file = name
         found += places
@@ -110,14 +116,17 @@ def locate_in_set(snapshots: Sequence[Mapping[str, Source]], seen: Sequence[Sigh
     if not ranked:
         hopeless = (_hopeless([np.frombuffer(content, np.uint8) for content in contents]) for contents in searched)
         warning = next((told for told in hopeless if told), "")
-    return Located(ranked[:most], _suggest(ranked, seen), warning, payloads)
+    suggestion = _suggest(ranked, seen)
+    if end.over:
+        suggestion = f"The time of {end.seconds:g} s was up before everything was tried. {suggestion}"
+    return Located(ranked[:most], suggestion, warning, payloads)
 
 
 def _places_in_file(
-    contents: list[bytes], seen: Sequence[Sighting]
+    contents: list[bytes], seen: Sequence[Sighting], end: Deadline
 ) -> tuple[list[Place], dict[tuple[str, ...], list[Source]]]:
     """The places in one file, also inside what is packed or scrambled; and the payloads of those, by their route."""
-    found = _places(contents, seen)
+    found = _places(contents, seen, end)
     layers = [find_layers(content) for content in contents]
     packed = [[layer for layer in each if layer.kind != "base64"] for each in layers]
     if packed[0]:
@@ -128,7 +137,9 @@ def _places_in_file(
     payloads: dict[tuple[str, ...], list[Source]] = {}
     if packed[0] or not explained(found):
         for route, inner in _unwrapped(contents, layers).items():
-            inside = _places([payload.data for payload in inner], seen)
+            if end.over:
+                break
+            inside = _places([payload.data for payload in inner], seen, end)
             for place in inside:
                 place.layer, place.route = inner[0].spot(place.offsets[0]), route
                 place.reasons.append(f"inside {inner[0].layer}")
@@ -159,7 +170,7 @@ def _letter(number: int) -> str:
     return f"copy {number + 1}"
 
 
-def _places(contents: list[bytes], seen: Sequence[Sighting]) -> list[Place]:
+def _places(contents: list[bytes], seen: Sequence[Sighting], end: Deadline) -> list[Place]:
     """Places in payloads as they are, judged."""
     data = [np.frombuffer(content, np.uint8) for content in contents]
     trees = [tree for tree in map(json_tree, contents) if tree is not None]
@@ -168,8 +179,8 @@ def _places(contents: list[bytes], seen: Sequence[Sighting]) -> list[Place]:
     elif any(sighting.kind == "text" for sighting in seen) and not are_switches(seen):
         found = text_places(data, seen)
     else:
-        found = places_at(data, seen)
-        found = without_twins([*found, *moving_places(data, seen, found)])
+        found = places_at(data, seen, end)
+        found = without_twins([*found, *moving_places(data, seen, found, end)])
     _judge(found, data)
     return found
 

@@ -15,6 +15,7 @@ import numpy as np
 
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.compare.resync import single_windows
+from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import places_at
 from faithful_ledger.core.evidence.sightings import Sighting
@@ -38,7 +39,9 @@ LEB128_LAST = 127
 Lies = Callable[[int], tuple[int, ...]]
 
 
-def moving_places(data: list[Array], seen: Sequence[Sighting], found: list[Place]) -> list[Place]:
+def moving_places(
+    data: list[Array], seen: Sequence[Sighting], found: list[Place], end: Deadline = NEVER
+) -> list[Place]:
     """Places at different offsets. `found` are those at the same offset of every snapshot; where what surrounds one of
     them lies elsewhere in another snapshot, it is marked as `strayed`.
     """
@@ -49,7 +52,9 @@ def moving_places(data: list[Array], seen: Sequence[Sighting], found: list[Place
     if len(sizes) > 1:
         least = min(sizes)
         back = [part[part.size - least :] for part in data]
-        moving += _settled(places_at(back, seen), data, lambda at: tuple(p.size - least + at for p in data), "end")
+        moving += _settled(places_at(back, seen, end), data, lambda at: tuple(p.size - least + at for p in data), "end")
+    if end.over:
+        return moving
     alignments = [align(data[0], part) for part in data]
     if any(stretch.a != stretch.b for each in alignments for stretch in each.stretches):
         based = [each.rebased() for each in alignments]
@@ -59,10 +64,10 @@ def moving_places(data: list[Array], seen: Sequence[Sighting], found: list[Place
 
         for place in [*found, *moving]:
             place.strayed = lies(place.offsets[0]) != place.offsets
-        moving += _settled(places_at(based, seen), data, lies, "aligned by what surrounds it")
+        moving += _settled(places_at(based, seen, end), data, lies, "aligned by what surrounds it")
     telling = any(sighting.number is not None for sighting in seen)  # a switch or “more” fits many places by chance
     if max(sizes) <= KEYED and not (telling and explained([*found, *moving])):
-        moving += _keyed(data, seen)
+        moving += _keyed(data, seen, end)
     return moving
 
 
@@ -71,7 +76,7 @@ def explained(found: list[Place]) -> bool:
     return any(place.fits == place.of and not place.strayed for place in found)
 
 
-def _keyed(data: list[Array], seen: Sequence[Sighting]) -> list[Place]:
+def _keyed(data: list[Array], seen: Sequence[Sighting], end: Deadline) -> list[Place]:
     """Places near runs that stand once in every snapshot, wherever."""
     anchors = np.array(list(_common_anchors([part.tobytes() for part in data])), np.int64).reshape(-1, len(data))
     anchors = anchors[(anchors != anchors[:, :1]).any(axis=1)]
@@ -82,7 +87,7 @@ def _keyed(data: list[Array], seen: Sequence[Sighting]) -> list[Place]:
     inside = np.all([(lie >= 0) & (lie < part.size) for lie, part in zip(lies, data, strict=True)], axis=0)
     lies = [lie[inside] for lie in lies]
     based = [part[lie] for part, lie in zip(data, lies, strict=True)]
-    found = places_at(based, seen)
+    found = places_at(based, seen, end)
     kept = []
     for place in found:
         # A value that runs over the end of its surroundings would be read with bytes of the next ones.

@@ -17,6 +17,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.evidence.exact import SCALES, biased_lanes, changed_words, exact_places, scaled_lanes
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches
@@ -48,7 +49,7 @@ class _Pair(NamedTuple):
     kind: str
 
 
-def places_at(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
+def places_at(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline = NEVER) -> list[Place]:
     """All places at the same offset of every snapshot; the arrays are cut to the shortest.
 
     In data of more than `SMALL` bytes the plain forms are looked for first, then those with a bias or a scale, then
@@ -62,17 +63,22 @@ def places_at(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
         return list(_switches(cut, seen))[:MOST_PLACES]
     told = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     known = [j for j in told if seen[j].number is not None]
-    if size <= SMALL:
-        found = _with(cut, seen, told, len(told))
+    plain = bool(known) and not _pairs(seen, told)  # one number alone has only its exact forms
+    if size <= SMALL and not plain:
+        found = _with(cut, seen, told, len(told), end)
     else:
         found = exact_places(cut, seen, told, len(told)) if known else []
         found = found or (_by_lanes(cut, seen, told) if known else [])
-        found = found or _with(cut, seen, told, len(told))
+        if not found and not plain:
+            found = _with(cut, seen, told, len(told), end)
     if len(known) >= ENOUGH_TO_DOUBT and (size <= SMALL or not found):
         full = {(place.offsets, place.stored_as) for place in found}
         for left_out in known:
             rest = [j for j in told if j != left_out]
-            doubtful = (_with if size <= SMALL else exact_places)(cut, seen, rest, len(told))
+            if end.over:
+                break
+            small = size <= SMALL
+            doubtful = _with(cut, seen, rest, len(told), end) if small else exact_places(cut, seen, rest, len(told))
             for place in doubtful:
                 if (place.offsets, place.stored_as) not in full:
                     place.doubts = left_out
@@ -109,13 +115,15 @@ def _by_lanes(data: list[Array], seen: Sequence[Sighting], used: list[int]) -> l
     return []
 
 
-def _with(data: list[Array], seen: Sequence[Sighting], used: list[int], of: int) -> list[Place]:
+def _with(data: list[Array], seen: Sequence[Sighting], used: list[int], of: int, end: Deadline = NEVER) -> list[Place]:
     """Places that fit the sightings in `used`, in any storage and relation."""
     pairs = _pairs(seen, used)
     negative = any(seen[j].number is not None and (seen[j].number or 0) < 0 for j in used)
     found: list[Place] = []
     for offsets in _possible(data, pairs):
         for storage in NUMBERS:
+            if end.over:
+                return found
             if storage.family != "signed" or negative or not any(seen[j].number is not None for j in used):
                 found += _of_storage(storage, data, seen, used, pairs, offsets, of)
             if len(found) >= MOST_PLACES:

@@ -384,7 +384,7 @@ def _swap_back(entry: dict[str, Any], disk: Disk) -> bool:
 def _written_meanwhile(target: Path) -> ChangedMeanwhile:
     return ChangedMeanwhile(
         f"{target.name} was written by another program in the meantime",
-        "nothing was posted and its new bytes are still there; close the game, open the save again and post once more",
+        "its new bytes stay and nothing of yours was written; close the game, open the save again and try once more",
     )
 
 

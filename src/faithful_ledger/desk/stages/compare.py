@@ -13,7 +13,7 @@ from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.source import MemorySource, Source, open_source
+from faithful_ledger.core.source import WHOLE, MemorySource, Source, open_source
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.records import field_text, local_time, plain_table
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono
@@ -233,7 +233,7 @@ def _compared(
     """`wanted` is the file to look at; without it that is the first one that differs."""
     import numpy as np
 
-    from faithful_ledger.core.compare import Noise, align, field_differences
+    from faithful_ledger.core.compare import Noise, compare_sources, field_differences
 
     sides = [_sources(book, save, snapshot) for snapshot in pair]
     files = _file_changes(*sides)
@@ -248,21 +248,20 @@ def _compared(
         return source if source is not None else MemorySource(b"")
 
     data = [content(side, bound[number] if bound else {}) for number, side in enumerate(sides)]
-    a, b = (np.frombuffer(each.read(0, each.size), np.uint8) for each in data)
-    alignment = align(a, b)
-    differences, share = alignment.differences(), 0.0
-    if still is not None:
+    (equal, differences), share = compare_sources(*data), 0.0
+    if still is not None and max(each.size for each in data) <= WHOLE:
         others = [_sources(book, save, snapshot) for snapshot in still]
         inside = _bound(save, others)
         quiet = [content(side, inside[number] if inside else {}) for number, side in enumerate(others)]
         noise = Noise(*(np.frombuffer(each.read(0, each.size), np.uint8) for each in quiet))
+        a = np.frombuffer(data[0].read(0, data[0].size), np.uint8)
         differences, share = noise.without(a, differences), noise.share
     fields: list[FieldDifference] = list(field_differences(*bound)) if bound else []
     described = {save.name_of(file): key for key, file in save.files.items() if not file.inside}
     described |= {payload: payload for payload in payloads}
     around = bound[1].get(described.get(name, "")) if bound else None
     root = around.root if around is not None else None
-    return Compared(name, data[0], data[1], alignment.equal, differences, fields, files, share, root, payloads)
+    return Compared(name, data[0], data[1], equal, differences, fields, files, share, root, payloads)
 
 
 def _bound(save: Save, sides: list[dict[str, Source]]) -> list[dict[str, BoundFile]]:

@@ -1,0 +1,744 @@
+"""Mutated saves, texts, templates, packed streams, journals and archives against commands and plans, in this process.
+
+    python benchmarks/fuzz.py [--minutes M] [--seed S] [--only KIND] [--write]
+
+Reported are cases that were tried, exceptions that are not of the product's own family, files that changed although an
+error was reported, bytes that were posted and read back otherwise, and cases that took more CPU time or memory than
+their input is worth: 1 s and 200 MiB for up to 1 MiB, linear in the size above that. A case is repeated alone before it
+counts as over the budget, because a first call loads modules. Cases that fail are kept under /tmp/faithful-fuzz with
+their seeds. `--write` renews the figures in docs/reliability.md. The status is 1 if anything was found.
+"""
+
+from __future__ import annotations
+
+import argparse
+import bz2
+import gc
+import gzip
+import io
+import json
+import lzma
+import os
+import random
+import re
+import shutil
+import sys
+import tempfile
+import time
+import traceback
+import zipfile
+import zlib
+from collections import Counter
+from collections.abc import Callable, Iterator
+from contextlib import redirect_stderr, redirect_stdout
+from pathlib import Path
+from typing import NamedTuple
+
+ROOT = Path(__file__).resolve().parents[1]
+FAILED = Path("/tmp/faithful-fuzz")
+CPU, MEMORY = 1.0, 200 << 20
+MIB = 1 << 20
+
+
+class Case(NamedTuple):
+    """Something to do: `size` is how large its input is; `run` returns whether it reported an error."""
+
+    kind: str
+    size: int
+    run: Callable[[], bool]
+    watched: Path | None = None
+    allowance: float = 0.0  # CPU seconds more, for what writes and syncs files or has a deadline of its own
+
+
+# mutations
+
+
+def mutated(rng: random.Random, data: bytes, most: int = 6) -> bytes:
+    """Bytes flipped, set, removed, repeated, inserted, or overwritten with numbers at the edges of their types."""
+    out = bytearray(data)
+    for _ in range(rng.randint(1, most)):
+        size = len(out)
+        at = rng.randrange(size + 1)
+        match rng.randrange(9):
+            case 0 if size:
+                out[at % size] ^= 1 << rng.randrange(8)
+            case 1 if size:
+                out[at % size] = rng.choice((0, 1, 0x7F, 0x80, 0xFF, rng.randrange(256)))
+            case 2:
+                del out[at : at + rng.choice((1, 2, 4, 30, size // 3 + 1))]
+            case 3:
+                out[at:at] = out[at : at + rng.choice((1, 4, 64))] * rng.choice((1, 2, 50))
+            case 4:
+                out[at:at] = rng.randbytes(rng.choice((1, 3, 16, 200)))
+            case 5:
+                number = rng.choice((0, 1, 0x7FFF, 0xFFFF, 0x7FFFFFFF, 0xFFFFFFFF, 1 << 63, (1 << 64) - 1, size))
+                width = rng.choice((1, 2, 4, 8))
+                out[at : at + width] = (number & ((1 << 8 * width) - 1)).to_bytes(width, rng.choice(("little", "big")))
+            case 6:
+                del out[at:]
+            case 7 if size:
+                other = rng.randrange(size)
+                out[at : at + 40] = out[other : other + 40]
+            case _:
+                out += rng.randbytes(rng.randrange(20))
+    return bytes(out)
+
+
+WORDS = [
+    "ledger",
+    "id",
+    "title",
+    "files",
+    "save",
+    "name",
+    "layout",
+    "field",
+    "as",
+    "u8",
+    "u16",
+    "i64be",
+    "f32",
+    "text",
+    "digits",
+    "uleb128",
+    "size",
+    "length",
+    "count",
+    "until",
+    "key",
+]
+WORDS += [
+    "repeat",
+    "each",
+    "record",
+    "records",
+    "group",
+    "flat",
+    "constant",
+    "unknown",
+    "at",
+    "behind",
+    "before",
+    "when",
+    "bounds",
+    "least",
+    "most",
+    "seal",
+    "over",
+]
+WORDS += [
+    "crc-32",
+    "sum8",
+    "file",
+    "length_of",
+    "count_of",
+    "offset_of",
+    "plus",
+    "names",
+    "switches",
+    "scale",
+    "bias",
+    "rounding",
+    "format",
+    "json",
+    "inside",
+    "layers",
+]
+WORDS += [
+    "-1",
+    "0",
+    "1e999",
+    "0x" + "F" * 40,
+    "99999999999999999999",
+    "'*'",
+    "~",
+    "true",
+    "[",
+    "]",
+    "{",
+    "}",
+    ": ",
+    ", ",
+    "- ",
+    "\n",
+]
+WORDS += [
+    "&a",
+    "*a",
+    "!!set",
+    "!!bool",
+    "? ",
+    '"\\ud800"',
+    "\\",
+    "'",
+    '"',
+    "#",
+    "|",
+    ">",
+    "---",
+    "\t",
+    "\u2028",
+    "\ufeff",
+    "[*]",
+    "//",
+]
+
+
+def mutated_text(rng: random.Random, text: str) -> str:
+    """Words and lines changed, doubled, or put elsewhere, so that much of a text stays what it was."""
+    for _ in range(rng.randint(1, 5)):
+        lines = text.split("\n")
+        parts = re.findall(r"\w+|\W", text) or [""]
+        at = rng.randrange(len(parts))
+        match rng.randrange(7):
+            case 0:
+                parts[at] = rng.choice(WORDS)
+            case 1:
+                parts.insert(at, rng.choice(WORDS))
+            case 2:
+                del parts[at : at + rng.choice((1, 3, 20))]
+            case 3:
+                parts[at:at] = parts[at : at + rng.choice((1, 5, 40))] * rng.choice((1, 2, 60))
+            case 4:
+                parts[at] = rng.choice(parts)
+            case 5:
+                lines.insert(rng.randrange(len(lines)), rng.choice(lines))
+                parts = ["\n".join(lines)]
+            case _:
+                parts[at] = str(rng.choice((0, -1, 1 << 31, 1 << 64, 1 << 200, 255, 65536, 10**400)))
+        text = "".join(parts)[: 1 << 20]
+    return text
+
+
+# what is made
+
+
+def some_layout(rng: random.Random, depth: int = 0, names: list[str] | None = None) -> list[dict[str, object]]:
+    """A layout that is right for the most part: fields, lengths, counts, seals, repeats within repeats."""
+    names = names if names is not None else []
+    layout: list[dict[str, object]] = []
+    for number in range(rng.randint(1, 6)):
+        name = f"f{depth}{number}"
+        kind = rng.choice(("number", "number", "text", "fixed", "unknown", "group", "repeat", "seal", "constant"))
+        number_type = rng.choice(
+            ("u8", "u16", "u32be", "i16", "i64", "f32", "f64be", "bcd2", "uleb128", "sleb128", "digits")
+        )
+        element: dict[str, object]
+        if kind == "number":
+            element = {"field": name, "as": number_type}
+            if number_type in ("u8", "u16") and rng.random() < 0.3:
+                element |= {rng.choice(("names", "switches")): dict(enumerate(rng.sample(WORDS, 4)))}
+            elif rng.random() < 0.2:
+                element |= {"scale": rng.choice((10, "1/3", 0.5)), "bounds": {"least": 0, "most": 100}}
+        elif kind == "text":
+            element = {"field": name, "as": "text", "length": rng.choice(("u8", "u16", "u32"))}
+        elif kind == "fixed":
+            element = {
+                "field": name,
+                "as": "text",
+                "size": rng.choice((1, 4, 16)),
+                "encoding": rng.choice(("utf-8", "latin-1", "utf-16-le")),
+            }
+        elif kind == "unknown":
+            element = {"unknown": name, "size": rng.choice((1, 3, rng.choice(names) if names else 2, "1 << 40"))}
+        elif kind == "constant":
+            element = {"constant": name, "bytes": rng.choice(("00", "FF", "41 42"))}
+        elif kind == "group" and depth < 4:
+            element = {"group": name, "layout": some_layout(rng, depth + 1, list(names)), "flat": rng.random() < 0.2}
+        elif kind == "repeat" and depth < 4:
+            inner = (
+                {"each": {"as": number_type}}
+                if rng.random() < 0.4
+                else {"layout": some_layout(rng, depth + 1, list(names))}
+            )
+            ends = rng.choice(
+                (
+                    {"count": rng.choice(names) if names else 3},
+                    {"count": rng.choice((2, 1000, 5_000_000))},
+                    {"until": "FF"},
+                    {"size": 12},
+                )
+            )
+            element = {"repeat": name, **inner, **ends}
+            if "layout" in inner and rng.random() < 0.3:
+                element["key"] = "f00"
+        elif kind == "seal" and layout:
+            other = rng.choice(layout)
+            over = next(str(other[key]) for key in ("field", "unknown", "group", "repeat", "constant") if key in other)
+            element = {"field": name, "as": rng.choice(("u32", "i16", "u8"))}
+            element |= rng.choice(
+                (
+                    {"seal": {"algorithm": rng.choice(("crc-32", "sum8", "xor8")), "over": over}},
+                    {"length_of": over},
+                    {"offset_of": over},
+                )
+            )
+        else:
+            element = {
+                "field": name,
+                "as": "u8",
+                rng.choice(("at", "when")): rng.choice((0, 1, -1, names[0] if names else 5)),
+            }
+        if rng.random() < 0.05:
+            element["behind"] = rng.choice(("41 42", "00 00 00"))
+        layout.append(element)
+        if element.get("as") in ("u8", "u16") and "names" not in element and "switches" not in element:
+            names.append(name)
+    return layout
+
+
+def some_template(rng: random.Random) -> str:
+    document: dict[str, object] = {"ledger": 1, "id": "fuzz", "title": "Fuzz", "recognise": [{"name": "*.bin"}]}
+    document["files"] = {"save": {"name": "*.bin", "order": rng.choice(("little", "big")), "layout": some_layout(rng)}}
+    if rng.random() < 0.2:
+        document["files"]["inner"] = {  # type: ignore[index]
+            "inside": "save",
+            "layers": [rng.choice(("zlib", "gzip", "zstd", "xor", "lz4", "base64", "deflate"))],
+            "layout": some_layout(rng),
+        }
+    return json.dumps(document)
+
+
+def some_json(rng: random.Random, depth: int = 0) -> object:
+    if depth > 5 or rng.random() < 0.4:
+        return rng.choice(
+            (
+                0,
+                -1,
+                1e300,
+                12.50,
+                1 << 70,
+                "Oriel",
+                "S\u00f8n \ud83d\ude00",
+                "",
+                True,
+                None,
+                '{"a": [1, {"b": 2}]}',
+                "\ud800",
+                "x" * 300,
+            )
+        )
+    if rng.random() < 0.5:
+        return [some_json(rng, depth + 1) for _ in range(rng.randint(0, 6))]
+    keys = ("marks", "player.gold", " odd ", "a", "b", "[0]", "", '"', "crew")
+    return {rng.choice(keys): some_json(rng, depth + 1) for _ in range(rng.randint(0, 6))}
+
+
+def some_packed(rng: random.Random) -> bytes:
+    """Streams with records, noise or far too many zeros in them."""
+    import lz4.frame
+    import zstandard
+
+    packers: list[Callable[[bytes], bytes]] = [
+        zlib.compress,
+        gzip.compress,
+        bz2.compress,
+        lzma.compress,
+        lz4.frame.compress,
+    ]
+    packers.append(zstandard.ZstdCompressor().compress)
+    content = rng.choice(
+        (bytes(rng.choice((100, 1 << 20, 40 << 20))), rng.randbytes(3000), b"Oriel\0\1\2\3marks" * 300)
+    )
+    data = rng.choice(packers)(content)
+    if rng.random() < 0.3 and len(data) < 1 << 20:
+        data = rng.choice(packers)(data)
+    data = rng.randbytes(rng.choice((0, 4, 100))) + data * rng.choice((1, 1, 3, 20)) + rng.randbytes(rng.choice((0, 4)))
+    if rng.random() < 0.3:
+        key = rng.randbytes(rng.choice((1, 3, 4)))
+        data = bytes(byte ^ key[n % len(key)] for n, byte in enumerate(data[:200_000]))
+    return data[: 4 << 20]
+
+
+class Corpus:
+    """Saves of the made-up game to start from."""
+
+    def __init__(self, folder: Path) -> None:
+        from brinewick.__main__ import main as play
+
+        self.harbour, self.deep = folder / "harbour", folder / "deep"
+        with redirect_stdout(io.StringIO()):
+            for action in (["start", "Oriel & Søn"], ["sell", "brass lamp"], ["dive", "Tamsin"]):
+                assert play(["--saves", str(self.harbour), *action]) == 0
+            assert play(["--saves", str(self.deep), "--edition", "deep", "start", "Oriel & Søn"]) == 0
+        self.files = [path for place in (self.harbour, self.deep) for path in sorted(place.iterdir())]
+        self.templates = [
+            path.read_text("utf-8") for path in sorted((ROOT / "src/faithful_ledger/templates").glob("*.yaml"))
+        ]
+
+
+# cases
+
+
+def command(*arguments: str | Path) -> Callable[[], bool]:
+    def run() -> bool:
+        from faithful_ledger.cli.main import main
+
+        with redirect_stdout(io.StringIO()), redirect_stderr(io.StringIO()) as err:
+            status = main([str(argument) for argument in arguments])
+        if status not in (0, 1, 2, 3):
+            raise AssertionError(f"status {status}")
+        if status in (2, 3) and "error: " not in err.getvalue():
+            raise AssertionError(f"status {status} without an error: {err.getvalue()[:200]}")
+        return status in (2, 3)
+
+    return run
+
+
+def in_family(action: Callable[[], object]) -> Callable[[], bool]:
+    def run() -> bool:
+        from faithful_ledger.core.errors import LedgerError
+
+        try:
+            action()
+        except LedgerError as error:
+            assert str(error)
+            return True
+        return False
+
+    return run
+
+
+def saves(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
+    """A game's files, some of them damaged, through the commands."""
+    shutil.copytree(corpus.harbour, folder / "saves")
+    for path in sorted((folder / "saves").iterdir()):
+        if rng.random() < 0.6:
+            path.write_bytes(mutated(rng, path.read_bytes()))
+    path = folder / "saves" / "harbour.bwk"
+    watched = folder / "saves"
+    for words in (
+        ("read", path, "--json"),
+        ("check", path),
+        ("post", path, "--set", f"purse.marks={rng.choice((5, 0, 60000, -1, 1 << 40, 'x'))}", "--dry-run"),
+        ("post", path, "--set", "purse.marks=5200", "--leave-broken"),
+        ("post", path, "--set", "crew[0].name=" + "N" * rng.choice((0, 3, 300))),
+        ("keep", path),
+        ("profile", path, "--json"),
+        ("search", path, "--number", str(rng.choice((0, 1, 1386, 10**30))), "--json"),
+        ("compare", path, corpus.harbour / "harbour.bwk", "--json"),
+    ):
+        yield Case("save", path.stat().st_size, command(*words), watched, 0.5)
+
+
+def texts(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
+    """JSON texts, whole and damaged."""
+    text = json.dumps(some_json(rng), ensure_ascii=rng.random() < 0.5, indent=rng.choice((None, 1)))
+    if rng.random() < 0.2:
+        text = rng.choice(
+            ("[" * 3000, '{"a":' * 3000, '"' + "\\n" * 100_000, "[" + "1," * 200_000 + "1]", '"' + "a" * 900_000 + '"')
+        )
+    data = text.encode("utf-8", "surrogatepass")
+    if rng.random() < 0.7:
+        data = mutated(rng, data)
+    path = folder / "world.json"
+    path.write_bytes(data)
+    template = folder / "t.yaml"
+    template.write_text(
+        "ledger: 1\nid: t\ntitle: T\nfiles: {save: {name: '*.json', format: json, layout: [{field: marks, as: number}, "
+        "{repeat: crew, layout: [{field: a, as: text}]}, {group: a, layout: [{field: b, as: number}]}]}}\n"
+    )
+    for words in (
+        ("read", path, "--template", template, "--json"),
+        ("post", path, "--template", template, "--set", f"marks={rng.choice((5, 1.5, '1e5', '9' * 500))}", "--dry-run"),
+        ("search", path, "--number", "5", "--json"),
+        ("locate", "--seen", f"{path}=5", "--json"),
+        ("profile", path),
+    ):
+        yield Case("text", len(data), command(*words), folder)
+
+
+def templates(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
+    """Templates of strangers, valid and not, over bytes that may fit them."""
+    from faithful_ledger.core.template import parse_template
+
+    text = rng.choice((rng.choice(corpus.templates), some_template(rng)))
+    if rng.random() < 0.7:
+        text = mutated_text(rng, text)
+    data = text.encode("utf-8", "surrogatepass")
+    if rng.random() < 0.1:
+        data = mutated(rng, data)
+    yield Case("template", len(data), in_family(lambda: parse_template(data, "fuzz.yaml")))
+    template = folder / "fuzz.yaml"
+    template.write_bytes(data)
+    path = folder / "a.bin"
+    path.write_bytes(
+        rng.choice((rng.randbytes(rng.choice((0, 1, 40, 3000))), bytes(500), corpus.files[0].read_bytes()))
+    )
+    yield Case("template", len(data) + path.stat().st_size, command("check", path, "--template", template), folder)
+
+
+def plans(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
+    """Layouts that are right over random bytes: entries of every kind, planned, posted, read back, reversed."""
+    from faithful_ledger.core.opening import open_save
+    from faithful_ledger.core.posting import make_plan
+    from faithful_ledger.core.save import Save
+    from faithful_ledger.core.shelf import Shelf
+    from faithful_ledger.core.template import parse_template
+
+    text = some_template(rng).encode()
+    path = folder / "a.bin"
+    noise = bytes(
+        rng.choice((0, 1, 2, 3, 7, 0x41, 0x42, 255, rng.randrange(256))) for _ in range(rng.choice((30, 300, 5000)))
+    )
+    data = some_packed(rng)[: 1 << 20] if rng.random() < 0.2 else noise
+    path.write_bytes(data)
+    seed = rng.random()
+
+    def enter(save: Save, choose: random.Random) -> None:
+        from faithful_ledger.core.errors import LedgerError
+
+        fields = [field for _, field in zip(range(400), save.all_fields(), strict=False)]
+        for _ in range(choose.randint(1, 4)):
+            field = choose.choice(fields)
+            typed = choose.choice(
+                ("0", "1", "77", "-3", "255", "1.5", "Tamsin", "", "none", "x" * 40, "00 FF", "+bit 1")
+            )
+            try:
+                save.enter(field.path, typed, anyway=choose.random() < 0.5)
+            except LedgerError:
+                continue
+
+    def act() -> None:
+        choose = random.Random(seed)
+        save = open_save(path, parse_template(text, "fuzz.yaml"))
+        list(save.findings)
+        if save.problem is not None or next(save.all_fields(), None) is None:
+            return
+        for field in (field for _, field in zip(range(300), save.all_fields(), strict=False)):
+            shown = save.text(field)
+            if shown and not field.spec.unknown and field.spec.locked is None and field.spec.derived is None:
+                identity(save, field.path, shown)
+        enter(save, choose)
+        save.renew_broken = choose.choice((True, False))
+        if not len(save.tape):
+            return
+        plan = make_plan(save)
+        entries = {entry.path: entry.data for entry in plan.entries}
+        if not plan.written or not plan.in_balance:
+            return
+        shelf = Shelf(folder / "data", folder / "cache")
+        try:
+            book = shelf.open("fuzz")
+            posting = book.post(save, plan)
+            again = open_save(path, parse_template(text, "fuzz.yaml"))
+            assert again.in_balance or plan.left, "it was planned to be in balance"
+            for entered, raw in entries.items():
+                (node,) = again.nodes(entered)
+                assert node.raw == raw, f"{entered} was posted and reads back otherwise"  # type: ignore[union-attr]
+            book.reverse(posting)
+            assert path.read_bytes() == data, "reversed, and not the old bytes"
+        finally:
+            shelf.close()
+
+    def identity(save: Save, where: str, shown: str) -> None:
+        from faithful_ledger.core.errors import LedgerError
+
+        try:
+            (entry,) = save.enter(where, shown, anyway=True)
+        except LedgerError:
+            return
+        assert entry.data == entry.node.raw, f"{where}: what is shown ({shown[:40]}) means other bytes"
+        save.tape.clear()
+
+    yield Case("plan", len(text) + len(data), in_family(act), None, 0.6)
+    assert path.exists()
+
+
+def packed(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
+    """Packed streams, also hostile ones."""
+    data = some_packed(rng)
+    if rng.random() < 0.6:
+        data = mutated(rng, data)
+    path = folder / "packed.bin"
+    path.write_bytes(data)
+    kind = rng.choice(("zlib", "gzip", "bzip2", "xz", "zstd", "lz4", "deflate", "base64", "xor", "add"))
+    template = folder / "t.yaml"
+    template.write_text(
+        "ledger: 1\nid: t\ntitle: T\nfiles:\n  save: {name: '*.bin', layout: []}\n"
+        f"  inner: {{inside: save, layers: [{kind}], layout: [{{field: a, as: u32}}, {{field: b, as: u8}}]}}\n"
+    )
+    for words, more in (
+        (("profile", path, "--json"), 1.0),
+        (("check", path, "--template", template), 1.0),
+        (("post", path, "--template", template, "--set", "inner.a=77", "--dry-run"), 2.0),
+        (("search", path, "--number", "77", "--json"), 2.0),
+        (("locate", "--seen", f"{path}=77", "--for", "1", "--json"), 1.5),
+    ):
+        yield Case("packed", len(data), command(*words), folder, more)
+
+
+def journals(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
+    """A journal of an interrupted posting, damaged, beside a save: no command may lose a byte of it."""
+    from faithful_ledger.core.book import Book
+
+    path = folder / "saves" / "a.bin"
+    path.parent.mkdir()
+    path.write_bytes(b"old bytes")
+    entry = {"target": str(path), "temporary": str(path.with_name(".a.bin.1.part")), "old": "0" * 64, "new": "1" * 64}
+    note = {"state": rng.choice(("ready", "writing")), "record": {"id": "1"}, "files": [entry], "removals": []}
+    journal = folder / "book" / "journal" / "1.json"
+    journal.parent.mkdir(parents=True)
+    text = json.dumps(note)
+    journal.write_bytes(
+        mutated(rng, text.encode()) if rng.random() < 0.5 else mutated_text(rng, text).encode("utf-8", "replace")
+    )
+    yield Case("journal", 1000, in_family(lambda: Book(folder / "book").close()), path.parent, 0.5)
+    if path.read_bytes() != b"old bytes":
+        raise AssertionError("the save changed")
+
+
+def archives(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
+    """Exported snapshots of a stranger."""
+    from faithful_ledger.core.book import Book
+
+    out = io.BytesIO()
+    name = rng.choice(("harbour.bwk", "../x", "a/b", "/etc/passwd", "", "con\0"))
+    content = bytes(rng.choice((10, 5 << 20)))
+    about = {
+        "ledger": 1,
+        "label": rng.choice(("x", 5, None, "y" * 5000)),
+        "files": [{"name": name, "role": "save", "sha256": "0" * 64, "mode": 420}],
+    }
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr(
+            "snapshot.json", mutated_text(rng, json.dumps(about)) if rng.random() < 0.5 else json.dumps(about)
+        )
+        archive.writestr(f"files/{name or 'x'}", content)
+    path = folder / "in.zip"
+    path.write_bytes(mutated(rng, out.getvalue()) if rng.random() < 0.5 else out.getvalue())
+
+    def act() -> None:
+        book = Book(folder / "book")
+        try:
+            book.take_in(path, folder / "a.bin")
+        finally:
+            book.close()
+
+    yield Case("archive", path.stat().st_size, in_family(act), None, 0.5)
+
+
+KINDS = {
+    "save": saves,
+    "text": texts,
+    "template": templates,
+    "plan": plans,
+    "packed": packed,
+    "journal": journals,
+    "archive": archives,
+}
+
+
+# measuring
+
+
+def resident(what: str) -> int:
+    with open("/proc/self/status", encoding="ascii") as status:
+        return next(int(line.split()[1]) * 1024 for line in status if line.startswith(what))
+
+
+def measured(case: Case) -> tuple[bool, float, int]:
+    """Whether an error was reported, CPU seconds, and how far memory grew at its peak."""
+    gc.collect()
+    with open("/proc/self/clear_refs", "w", encoding="ascii") as refs:
+        refs.write("5")
+    before, began = resident("VmRSS:"), time.process_time()
+    failed = case.run()
+    return failed, time.process_time() - began, resident("VmHWM:") - before
+
+
+def tree(folder: Path) -> dict[str, bytes]:
+    return {
+        str(path): path.read_bytes()
+        for path in sorted(folder.rglob("*"))
+        if path.is_file() and path.suffix != ".json.new"
+    }
+
+
+class Found(NamedTuple):
+    kind: str
+    what: str
+    seed: str
+
+
+def run(minutes: float, seed: int, only: str | None) -> tuple[Counter[str], list[Found], float, int]:
+    """Try cases until the time is up."""
+    tried: Counter[str] = Counter()
+    found: list[Found] = []
+    worst_cpu, worst_memory = 0.0, 0
+    home = Path(tempfile.mkdtemp(prefix="faithful-fuzz-"))
+    os.environ.update(XDG_DATA_HOME=str(home / "xdg"), XDG_CACHE_HOME=str(home / "cache"), HOME=str(home))
+    from faithful_ledger.core.find import programs
+
+    programs.programs = lambda: []  # type: ignore[attr-defined]  # looking at every process is not what is measured
+    corpus = Corpus(home / "corpus")
+    until = time.monotonic() + 60 * minutes
+    number = 0
+    while time.monotonic() < until:
+        number += 1
+        kind = only or list(KINDS)[number % len(KINDS)]
+        name = f"{seed}-{number}-{kind}"
+        rng = random.Random(name)
+        folder = home / "case"
+        shutil.rmtree(folder, ignore_errors=True)
+        shutil.rmtree(home / "xdg", ignore_errors=True)
+        folder.mkdir()
+        try:
+            for case in KINDS[kind](rng, corpus, folder):
+                before = tree(case.watched) if case.watched is not None else {}
+                failed, cpu, memory = measured(case)
+                tried[case.kind] += 1
+                worth = max(case.size / MIB, 1.0)
+                most_cpu, most_memory = CPU * worth + case.allowance, max(MEMORY, 3 * case.size)
+                if cpu > most_cpu or memory > most_memory:
+                    _, cpu, memory = measured(case)
+                if cpu > most_cpu:
+                    found.append(Found(case.kind, f"{cpu:.2f} s of CPU for {case.size} bytes", name))
+                if memory > most_memory:
+                    found.append(Found(case.kind, f"{memory >> 20} MiB for {case.size} bytes", name))
+                worst_cpu, worst_memory = max(worst_cpu, (cpu - case.allowance) / worth), max(worst_memory, memory)
+                if failed and case.watched is not None and tree(case.watched) != before:
+                    found.append(Found(case.kind, "a file changed although an error was reported", name))
+        except Exception:
+            found.append(Found(kind, traceback.format_exc(limit=-3).strip().replace("\n", " | ")[-400:], name))
+        for each in found[-1:]:
+            if each.seed == name:
+                print(f"{each.kind} {each.seed}: {each.what}", flush=True)
+                FAILED.mkdir(exist_ok=True)
+                shutil.copytree(folder, FAILED / name, dirs_exist_ok=True)
+    shutil.rmtree(home, ignore_errors=True)
+    return tried, found, worst_cpu, worst_memory
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--minutes", type=float, default=1.0)
+    parser.add_argument("--seed", type=int, default=None)
+    parser.add_argument("--only", choices=KINDS)
+    parser.add_argument("--write", action="store_true")
+    options = parser.parse_args()
+    seed = options.seed if options.seed is not None else int.from_bytes(os.urandom(4), "little")
+    tried, found, cpu, memory = run(options.minutes, seed, options.only)
+    counts = ", ".join(f"{count} {kind}" for kind, count in sorted(tried.items()))
+    by_kind = Counter(
+        "budget" if " for " in each.what else "bytes" if "changed" in each.what else "other" for each in found
+    )
+    lines = [
+        f"seed {seed}, {options.minutes:g} minutes: {sum(tried.values())} cases tried ({counts})",
+        f"foreign exceptions and broken promises {by_kind['other']}, files changed on an error {by_kind['bytes']}, "
+        f"over the budget {by_kind['budget']}",
+        f"the most CPU time {cpu:.2f} s a MiB, the most memory {memory >> 20} MiB",
+    ]
+    print("\n".join(lines))
+    if options.write:
+        page = ROOT / "docs" / "reliability.md"
+        begin, end = "<!-- fuzz -->", "<!-- /fuzz -->"
+        text = page.read_text("utf-8")
+        inside = "\n".join(f"- {line}" for line in lines)
+        page.write_text(re.sub(f"{begin}.*{end}", f"{begin}\n{inside}\n{end}", text, flags=re.DOTALL), "utf-8")
+    return 1 if found else 0
+
+
+if __name__ == "__main__":
+    sys.path.insert(0, str(ROOT / "src"))
+    sys.exit(main())
