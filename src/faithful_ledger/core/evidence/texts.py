@@ -95,17 +95,24 @@ def json_places(trees: list[JsonNode], contents: list[bytes], seen: Sequence[Sig
         {leaf.path: leaf for leaf in json_leaves(tree, content)} for tree, content in zip(trees, contents, strict=True)
     ]
     told = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
+    least = max(len(told) - (1 if len(told) >= ENOUGH_TO_DOUBT else 0), 1)
+    shown = {j: {float(number * scale) for scale in SCALES} for j in told if (number := seen[j].number) is not None}
     found = []
     for path, first in leaves[0].items():
         if not all(path in others for others in leaves):
             continue
-        values = [others[path].value for others in leaves]
-        offsets = tuple(others[path].start for others in leaves)
+        same = [others[path] for others in leaves]
+        # Floats rule out nearly all numbers; the others are compared exactly.
+        likely = sum(same[j].is_number and same[j].about in floats for j, floats in shown.items())
+        if likely < least - (len(told) - len(shown)):
+            continue
+        values = [leaf.value for leaf in same]
+        offsets = tuple(leaf.start for leaf in same)
         for scale in SCALES:
             fits = sum(_says(values, j, seen, scale) for j in told)
-            if fits and fits >= len(told) - (1 if len(told) >= ENOUGH_TO_DOUBT else 0):
-                shown = tuple(v if isinstance(v, str) else float(v) for v in values)
-                found.append(Place(offsets, first.stored_as, fits, len(told), float(scale), path=path, values=shown))
+            if fits >= least:
+                numbers = tuple(v if isinstance(v, str) else float(v) for v in values)
+                found.append(Place(offsets, first.stored_as, fits, len(told), float(scale), path=path, values=numbers))
                 break
     return found
 

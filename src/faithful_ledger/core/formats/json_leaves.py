@@ -2,14 +2,22 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from fractions import Fraction
-from typing import NamedTuple
 
 from faithful_ledger.core.codecs.numbers import parse_decimal
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.formats.json_text import JsonNode, parse_json
+from faithful_ledger.core.formats.json_text import (
+    ARRAY,
+    NUMBER_KIND,
+    OBJECT,
+    STRING_KIND,
+    WORD_KIND,
+    JsonNode,
+    JsonText,
+    parse_json,
+    unquoted,
+)
 from faithful_ledger.core.paths import format_name
 
 __all__ = ["JsonLeaf", "json_leaves", "json_tree"]
@@ -18,14 +26,31 @@ LONGEST_NUMBER = 60
 DEEPEST_TEXTS = 4  # texts within texts
 
 
-class JsonLeaf(NamedTuple):
-    """A number, a text, or true or false, in the bytes [start, end); inside a string, those of the string."""
+class JsonLeaf:
+    """A number, a text, or true or false, in the bytes [start, end); inside a string, those of the string.
 
-    path: str
-    start: int
-    end: int
-    stored_as: str
-    value: Fraction | str
+    What it says is worked out when it is asked for: of a large text most values are only passed by.
+    """
+
+    __slots__ = ("end", "path", "raw", "start", "stored_as")
+
+    def __init__(self, path: str, start: int, end: int, stored_as: str, raw: bytes) -> None:
+        self.path, self.start, self.end, self.stored_as, self.raw = path, start, end, stored_as, raw
+
+    @property
+    def is_number(self) -> bool:
+        return self.stored_as.startswith("digits")
+
+    @property
+    def about(self) -> float:
+        """A number as the nearest float."""
+        return float(self.raw)
+
+    @property
+    def value(self) -> Fraction | str:
+        if self.is_number:
+            return parse_decimal(self.raw.decode()) or Fraction(0)
+        return unquoted(self.raw) if self.raw[:1] == b'"' else self.raw.decode()
 
 
 def json_tree(data: bytes) -> JsonNode | None:
@@ -39,29 +64,49 @@ def json_tree(data: bytes) -> JsonNode | None:
 
 
 def json_leaves(tree: JsonNode, data: bytes) -> Iterator[JsonLeaf]:
-    """Every number and text; a text that is JSON itself is entered, as `name(text).inner`."""
-    yield from _leaves(tree, data, "", 0)
+    """Every number and text, in order; a text that is JSON itself is entered, as `name(text).inner`."""
+    yield from _leaves(tree.text, 0)
 
 
-def _leaves(node: JsonNode, data: bytes, path: str, depth: int) -> Iterator[JsonLeaf]:
-    for name, child in node.members.items():
-        yield from _leaves(child, data, f"{path}.{format_name(name)}" if path else format_name(name), depth)
-    for number, child in enumerate(node.items):
-        yield from _leaves(child, data, f"{path}[{number}]", depth)
-    raw = data[node.start : node.end]
-    if node.kind == "number" and len(raw) < LONGEST_NUMBER:
-        exact = parse_decimal(raw.decode())
-        if exact is not None:
-            yield JsonLeaf(path, node.start, node.end, "digits", exact)
-    elif node.kind == "word" and raw != b"null":
-        yield JsonLeaf(path, node.start, node.end, "true or false", raw.decode())
-    elif node.kind == "string":
-        text = str(json.loads(raw))
-        yield JsonLeaf(path, node.start, node.end, "utf-8", text)
-        inner = text.encode("utf-8", "replace")
-        tree = json_tree(inner) if depth < DEEPEST_TEXTS else None
-        if tree is not None:
-            for leaf in _leaves(tree, inner, "", depth + 1):
-                name = leaf.path if leaf.path.startswith("[") else f".{leaf.path}"
-                kind = leaf.stored_as if leaf.stored_as.endswith(" in a string") else f"{leaf.stored_as} in a string"
-                yield JsonLeaf(f"{path}(text){name}", node.start, node.end, kind, leaf.value)
+def _leaves(text: JsonText, depth: int) -> Iterator[JsonLeaf]:
+    kinds, starts, ends, behind = text.kinds, text.starts, text.ends, text.behind
+    open_: list[tuple[int, str, bool]] = []  # where each value that holds others ends, its path, whether it is an array
+    counts: list[int] = []
+    for number, kind in enumerate(kinds):
+        while open_ and number >= open_[-1][0]:
+            open_.pop()
+            counts.pop()
+        if not open_:
+            path = ""
+        elif open_[-1][2]:
+            path = f"{open_[-1][1]}[{counts[-1]}]"
+            counts[-1] += 1
+        else:
+            name = format_name(text.name(number))
+            path = f"{open_[-1][1]}.{name}" if open_[-1][1] else name
+        start, end = starts[number], ends[number]
+        if kind in (ARRAY, OBJECT):
+            open_.append((behind[number], path, kind == ARRAY))
+            counts.append(0)
+        elif kind == NUMBER_KIND and end - start < LONGEST_NUMBER:
+            raw = text.data[start:end]
+            if parse_decimal(raw.decode()) is not None if b"e" in raw.lower() else True:
+                yield JsonLeaf(path, start, end, "digits", raw)
+        elif kind == WORD_KIND and text.data[start] != 110:  # null says nothing
+            yield JsonLeaf(path, start, end, "true or false", text.data[start:end])
+        elif kind == STRING_KIND:
+            leaf = JsonLeaf(path, start, end, "utf-8", text.data[start:end])
+            yield leaf
+            yield from _inside(leaf, depth)
+
+
+def _inside(leaf: JsonLeaf, depth: int) -> Iterator[JsonLeaf]:
+    """The values of a text that is JSON itself."""
+    if depth >= DEEPEST_TEXTS or leaf.raw.lstrip(b'" \\rnt')[:1] not in (b"{", b"["):
+        return
+    tree = json_tree(str(leaf.value).encode("utf-8", "replace"))
+    for inner in _leaves(tree.text, depth + 1) if tree is not None else ():
+        path = inner.path if inner.path.startswith("[") else f".{inner.path}"
+        inside = inner.stored_as.endswith(" in a string")
+        kind = inner.stored_as if inside else f"{inner.stored_as} in a string"
+        yield JsonLeaf(f"{leaf.path}(text){path}", leaf.start, leaf.end, kind, inner.raw)
