@@ -29,11 +29,6 @@ Array: TypeAlias = np.ndarray[Any, Any]
 CHUNK = 1 << 18
 
 
-def finding(folder: Path, rounds: int) -> list[Line]:
-    rounds = max(rounds // 2, 1)
-    return [*searching(rounds), *places(rounds), *aligning(rounds), *profiling(rounds), *looking(folder, rounds)]
-
-
 def save_like(rng: np.random.Generator, size: int, block: int = 1 << 20) -> Array:
     """Blocks of dense bytes, small numbers, fractions, digits and zeros in turn."""
     data = np.zeros(size, np.uint8)

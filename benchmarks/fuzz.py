@@ -442,10 +442,10 @@ def texts(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
         ("read", path, "--template", template, "--json"),
         ("post", path, "--template", template, "--set", f"marks={rng.choice((5, 1.5, '1e5', '9' * 500))}", "--dry-run"),
         ("search", path, "--number", "5", "--json"),
-        ("locate", "--seen", f"{path}=5", "--json"),
+        ("locate", "--seen", f"{path}=5", "--for", "1", "--json"),
         ("profile", path),
     ):
-        yield Case("text", len(data), command(*words), folder)
+        yield Case("text", len(data), command(*words), folder, 0.5 if words[0] == "locate" else 0.0)
 
 
 def templates(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
@@ -502,7 +502,7 @@ def plans(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
     def act() -> None:
         choose = random.Random(seed)
         save = open_save(path, parse_template(text, "fuzz.yaml"))
-        list(save.findings)
+        errors_before = {found.path for found in save.findings if found.level == "error"}
         if save.problem is not None or next(save.all_fields(), None) is None:
             return
         for field in (field for _, field in zip(range(300), save.all_fields(), strict=False)):
@@ -522,7 +522,10 @@ def plans(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
             book = shelf.open("fuzz")
             posting = book.post(save, plan)
             again = open_save(path, parse_template(text, "fuzz.yaml"))
-            assert again.in_balance or plan.left, "it was planned to be in balance"
+            broken = {state.name for state in again.broken_seals} - set(plan.left)
+            assert not broken, f"planned to be in balance, and {broken} does not hold"
+            errors = {found.path for found in again.findings if found.level == "error"}
+            assert errors <= errors_before, f"an entry made a new error: {errors - errors_before}"
             for entered, raw in entries.items():
                 (node,) = again.nodes(entered)
                 assert node.raw == raw, f"{entered} was posted and reads back otherwise"  # type: ignore[union-attr]

@@ -1,4 +1,6 @@
-"""Speed and memory as ratios, measured side by side in one run: `python benchmarks/run.py [--write] [--rounds N]`.
+"""Speed and memory as ratios, measured side by side in one run: `python benchmarks/run.py [NAME …] [--write]`.
+
+A NAME chooses what is measured: start, save, huge, handlers, search, places, align, profile, look; without one, all.
 
 Each line is the median of a measured time over the median of its unit, taken in turns so that other work on the machine
 meets both alike. `--write` renews docs/benchmarks.md.
@@ -19,7 +21,7 @@ import zlib
 from collections.abc import Callable
 from pathlib import Path
 
-from finding import finding
+from finding import aligning, looking, places, profiling, searching
 from measure import MIB, Line, side_by_side, timed
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -101,6 +103,56 @@ os._exit(0)
 """
 )
 
+HANDLERS = (
+    WARM
+    + """
+import random, struct
+from faithful_ledger.desk.shell import DESCRIBE, GATHER, LOCATE, RECORDS
+from faithful_ledger.desk.stages.describe import PROFILE, SEARCH
+session, path = shell.session, Path(sys.argv[2])
+def work():
+    for _ in range(9):
+        session.beside.wait(); session.background.wait(); running.processEvents()
+def spent(act):
+    began = time.thread_time(); act(); return time.thread_time() - began
+session.open(path); work(); session.keep("one"); work()
+with path.open("r+b") as file: file.seek(5_000_000); file.write(struct.pack("<I", 81_253))
+session.reopen(); work(); session.keep("two"); work()
+shell.show_stage(DESCRIBE); stage = shell.describe; work()
+acts = {
+    "select": lambda: session.select("file", 40_000_000 + random.randrange(99), 40_000_200),
+    "profile": lambda: stage.show_pane(PROFILE),
+    "search": lambda: (stage.show_pane(SEARCH), stage.search.line.setText("81253"), stage.search.search()),
+    "lanes": lambda: (stage.lanes.setCurrentIndex(1), stage._show_lanes()),
+    "type": lambda: session.type_bytes("file", 77, 78, bytes([random.randrange(256)])),
+    "go": lambda: shell.head._look("81253"),
+    "compare": lambda: shell.show_compare(*session.kept_copies[1::-1]),
+    "gather": lambda: shell.show_stage(GATHER),
+    "locate": lambda: shell.show_stage(LOCATE),
+    "history": lambda: shell.show_stage(RECORDS),
+    "keep": lambda: session.keep("three"),
+    "post": lambda: session.plan is not None and session.post("", lambda posting: None),
+    "reverse": lambda: session.reverse(session.book.postings()[0], anyway=True),
+    "reopen": lambda: (session.save.tape.clear(), session.reopen()),
+    "open": lambda: session.open(path),
+    "scroll": lambda: stage.strip.scroll_to(random.randrange(60 << 20)),
+}
+worst = ("none", 0.0)
+for name, act in acts.items():
+    act(); work()
+    tries = []
+    for _ in range(6):
+        longest = spent(act)
+        for _ in range(4):
+            session.beside.wait(); session.background.wait()
+            longest = max(longest, spent(running.processEvents))
+        tries.append(longest)
+    worst = max(worst, (name, min(tries)), key=lambda each: each[1])
+print(*worst)
+os._exit(0)
+"""
+)
+
 HUGE = (
     PEAK
     + WARM
@@ -127,22 +179,19 @@ os._exit(0)
 
 def main() -> int:
     options = argparse.ArgumentParser(description=__doc__)
+    options.add_argument("names", nargs="*", metavar="NAME", choices=[*GROUPS, []], help=", ".join(GROUPS))
     options.add_argument("--write", action="store_true", help="renew docs/benchmarks.md")
     options.add_argument("--rounds", type=int, default=7)
     given = options.parse_args()
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
     with tempfile.TemporaryDirectory(prefix="ledger-bench-") as name:
         folder = Path(name)
-        lines = [
-            *start(folder, given.rounds),
-            *large_save(folder, given.rounds),
-            *huge_file(folder),
-            *finding(folder, given.rounds),
-        ]
+        run(sys.executable, "-m", "brinewick", "--saves", str(folder / "small"), "start", "Oriel")()
+        lines = [line for group in given.names or GROUPS for line in GROUPS[group](folder, given.rounds)]
     width = max(len(line.what) for line in lines)
     for line in lines:
         print(f"{line.what:{width}}  {line.value:>28}  goal {line.goal:24}  {'reached' if line.reached else 'MISSED'}")
-    if given.write:
+    if given.write and not given.names:
         write(lines)
     return 0 if all(line.reached for line in lines) else 1
 
@@ -158,7 +207,6 @@ def run(*command: str) -> Callable[[], None]:
 
 def start(folder: Path, rounds: int) -> list[Line]:
     saves = folder / "small"
-    run(sys.executable, "-m", "brinewick", "--saves", str(saves), "start", "Oriel")()
     window = run(sys.executable, "-c", WINDOW, str(saves / "harbour.bwk"), str(folder / "data"))
     nothing = run(sys.executable, "-c", "pass")
     unit, version, help_, shown = side_by_side(
@@ -251,7 +299,7 @@ class PostOnce:
         shutil.rmtree(shelf.data)
 
 
-def huge_file(folder: Path) -> list[Line]:
+def huge_file(folder: Path, rounds: int) -> list[Line]:
     path = folder / "huge.bin"
     with path.open("wb") as file:
         file.write(b"begin")
@@ -279,6 +327,34 @@ def huge_file(folder: Path) -> list[Line]:
             worst < 0.05,
         ),
     ]
+
+
+def handlers(folder: Path, rounds: int) -> list[Line]:
+    """The thread time of the window's handlers with a save of 64 MiB; the least of six tries of each counts."""
+    path = folder / "handled.dat"
+    path.write_bytes(random.Random(3).randbytes(MIB) * 64)
+    done = subprocess.run(
+        [sys.executable, "-c", HANDLERS, str(folder / "data"), str(path)], check=True, capture_output=True, text=True
+    )
+    name, spent = done.stdout.split()
+    return [
+        Line(
+            "64 MiB: the longest handler", f"{float(spent) * 1000:.0f} ms ({name})", "under 50 ms", float(spent) < 0.05
+        )
+    ]
+
+
+GROUPS = {
+    "start": start,
+    "save": large_save,
+    "huge": huge_file,
+    "handlers": handlers,
+    "search": lambda folder, rounds: searching(max(rounds // 2, 1)),
+    "places": lambda folder, rounds: places(max(rounds // 2, 1)),
+    "align": lambda folder, rounds: aligning(max(rounds // 2, 1)),
+    "profile": lambda folder, rounds: profiling(max(rounds // 2, 1)),
+    "look": lambda folder, rounds: looking(folder, max(rounds // 2, 1)),
+}
 
 
 def write(lines: list[Line]) -> None:

@@ -38,20 +38,35 @@ install_system_packages() {
     }
 }
 
-find_python() {
+# The newest Python that is here and new enough; nothing where there is none.
+present_python() {
     for candidate in python3.13 python3.12 python3.11 python3; do
-        if command -v "$candidate" >/dev/null 2>&1 && "$candidate" -c 'import sys; sys.exit(sys.version_info < (3, 11))'; then
+        if "$candidate" -c 'import sys; sys.exit(sys.version_info < (3, 11))' >/dev/null 2>&1; then
             echo "$candidate"
             return 0
         fi
     done
-    say "Faithful Ledger needs Python 3.11 or newer; this machine has $(python3 --version 2>&1 || echo none)."
+    return 1
+}
+
+# Before anything else: without Python nothing that follows makes sense.
+find_python() {
+    present_python && return 0
+    if [ "$(id -u)" -eq 0 ] && command -v apt-get >/dev/null 2>&1; then
+        say "Installing Python, which this machine does not have in version 3.11 or newer"
+        { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq python3 python3-venv; } >/dev/null 2>&1
+        present_python && return 0
+    fi
+    local version
+    version=$(python3 --version 2>/dev/null) || version="no Python"
+    say "Faithful Ledger needs Python 3.11 or newer, and this machine has $version. Nothing was installed."
+    say "Run this once, then try again:"
+    say "    sudo apt-get install -y python3 python3-venv"
     return 1
 }
 
 make_venv() {
-    local python
-    python=$(find_python) || return 1
+    local python=$1
     if ! "$python" -m venv "$VENV" >/dev/null 2>&1; then
         rm -rf "$VENV"
         if [ "$(id -u)" -eq 0 ] && command -v apt-get >/dev/null 2>&1; then
@@ -70,10 +85,12 @@ prepare() {
     stamp="$VENV/.prepared-$kind"
     sum=$(cat "$ROOT/requirements.txt" "$ROOT/requirements-dev.txt" "$ROOT/pyproject.toml" "$ROOT/scripts/prepare.sh" | sha256sum)
     if [ -x "$PYTHON" ] && [ "$(cat "$stamp" 2>/dev/null)" = "$sum" ]; then return 0; fi
+    local python=""
+    if [ ! -x "$PYTHON" ]; then python=$(find_python) || return 1; fi
     install_system_packages
-    if [ ! -x "$PYTHON" ]; then
+    if [ -n "$python" ]; then
         say "Making $VENV …"
-        make_venv || return 1
+        make_venv "$python" || return 1
     fi
     say "Installing pinned packages …"
     "$PYTHON" -m pip install -q --disable-pip-version-check -r "$ROOT/requirements.txt" 2>&1 | grep -v "^WARNING: Location" >&2
@@ -81,7 +98,7 @@ prepare() {
         "$PYTHON" -m pip install -q --disable-pip-version-check -r "$ROOT/requirements-dev.txt" 2>&1 | grep -v "^WARNING: Location" >&2
     fi
     "$PYTHON" -m pip install -q --disable-pip-version-check --no-deps -e "$ROOT" 2>&1 | grep -v "^WARNING: Location" >&2
-    "$PYTHON" -c 'import PySide6.QtWidgets, numpy, pydantic, ruamel.yaml, zstandard, lz4, psutil, platformdirs, rich, watchdog, faithful_ledger' || {
+    "$PYTHON" -c 'import PySide6.QtWidgets, numpy, pydantic, ruamel.yaml, yaml, zstandard, lz4, psutil, platformdirs, rich, watchdog, faithful_ledger' || {
         say "The set-up is not complete; the line above says what is missing."
         return 1
     }

@@ -6,6 +6,7 @@ import ast
 import os
 import re
 import shlex
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -192,3 +193,46 @@ class DocumentsTest(LedgerCase):
         for path in [ROOT / "README.md", *(ROOT / "docs").rglob("*.md")]:
             for target in re.findall(r"\]\(([^)#:]+)(?:#[\w-]+)?\)", path.read_text("utf-8")):
                 self.assertTrue((path.parent / target).exists(), f"{path.name}: {target}")
+
+
+class SetUpTest(LedgerCase):
+    """`./demo` and `./test` on a machine without Python."""
+
+    TOOLS = ("bash", "cat", "id", "sha256sum", "dirname", "ln", "rm")
+
+    def find_python(self, apt: str, user: int) -> tuple[int, str, str, str]:
+        """What the set-up's first step answers, says, and asks apt for, on a machine with few programs."""
+        machine = self.folder / "bin"
+        machine.mkdir()
+        for tool in self.TOOLS:
+            (machine / tool).symlink_to(shutil.which(tool) or "")
+        log = self.folder / "apt.log"
+        log.touch()
+        for name, text in (("apt-get", f'echo "$@" >> {log}\n{apt}'), ("id", f"echo {user}")):
+            (machine / name).unlink(missing_ok=True)
+            (machine / name).write_text(f"#!{shutil.which('bash')}\n{text}\n")
+            (machine / name).chmod(0o755)
+        code = f". {ROOT / 'scripts' / 'prepare.sh'}; find_python"
+        done = subprocess.run(
+            [shutil.which("bash") or "bash", "-c", code],
+            env={"PATH": str(machine)},
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        return done.returncode, done.stdout.strip(), done.stderr, log.read_text()
+
+    def test_as_root_it_is_installed_before_anything_else(self) -> None:
+        apt = f'case "$*" in *install*) ln -s {sys.executable} {self.folder}/bin/python3;; esac'
+        status, found, said, asked = self.find_python(apt, 0)
+        self.assertEqual((status, found), (0, "python3"), said)
+        self.assertIn("install -y -qq python3 python3-venv", asked)
+
+    def test_otherwise_one_clear_sentence_says_what_to_run(self) -> None:
+        status, found, said, asked = self.find_python("exit 1", 1000)
+        self.assertEqual((status, found, asked), (1, "", ""))
+        self.assertEqual(
+            said,
+            "Faithful Ledger needs Python 3.11 or newer, and this machine has no Python. Nothing was installed.\n"
+            "Run this once, then try again:\n    sudo apt-get install -y python3 python3-venv\n",
+        )

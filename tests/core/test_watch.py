@@ -40,6 +40,7 @@ class WatchTest(LedgerCase):
             deadline = time.monotonic() + LONG_ENOUGH
             while len(found_now) < number and time.monotonic() < deadline:
                 time.sleep(0.02)
+            self.assertGreaterEqual(len(found_now), number, f"no save moment was seen within {LONG_ENOUGH} s")
         stop.set()
         thread.join(LONG_ENOUGH)
         return found_now

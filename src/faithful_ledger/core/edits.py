@@ -110,12 +110,13 @@ class Patched:
     def moved(self, old_offset: int, *, behind: Callable[[Replacement], bool] | bool = False) -> int:
         """Where a boundary of the old payload is now.
 
-        A boundary at which bytes were replaced is before them. One at which bytes came in is before them as well,
+        A boundary at which bytes were replaced is before them; one within bytes that gave way to as many stays. One at which bytes came in is before them as well,
         unless it is `behind` all of these, or behind one of which that is said.
         """
         index = bisect_left(self._replaced_from, old_offset)
-        if index and old_offset < self.replacements[index - 1].end:
-            return self.replacements[index - 1].start + self._shifts[index - 1]
+        if index and old_offset < (within := self.replacements[index - 1]).end:
+            same = len(within.data) == within.end - within.start
+            return (old_offset if same else within.start) + self._shifts[index - 1]
         here = old_offset + self._shifts[index]
         for item in self.replacements[index:]:
             if not item.start == item.end == old_offset:

@@ -92,14 +92,17 @@ class ExpressionError(LedgerError):
 
 
 class TemplateError(LedgerError):
-    """A template with mistakes. `mistakes` holds all of them, each a (line, sentence) pair, in order of lines."""
+    """A template with mistakes. `mistakes` holds all of them, each a (line, sentence) pair, in order of lines;
+    there are `more` that are not among them.
+    """
 
-    def __init__(self, name: str, mistakes: list[tuple[int, str]]) -> None:
+    def __init__(self, name: str, mistakes: list[tuple[int, str]], more: int = 0) -> None:
         self.mistakes = sorted(dict.fromkeys(mistakes))
         told = self.mistakes[:MOST_MISTAKES]
         lines = "; ".join(f"line {line}: {text}" if line else text for line, text in told)
-        lines += f"; and {len(mistakes) - len(told)} more" if len(mistakes) > len(told) else ""
-        counted = "1 mistake" if len(mistakes) == 1 else f"{len(mistakes)} mistakes"
+        total = len(mistakes) + more
+        lines += "; and more of the kind" if total > len(told) else ""
+        counted = "1 mistake" if total == 1 else f"{total} mistakes"
         super().__init__(f"the template {name} has {counted}: {lines}", "mend the template and open the save again")
 
 

@@ -323,7 +323,7 @@ def _check_result(save: Save, plan: Plan) -> None:
     plan.findings += rule_findings(save.template, result)
     plan.findings += _lost(save, result)
     plan.findings += _doubled(save, result, {file.file.name for file in changed})
-    known_broken = {state.name for state in save.broken_seals}
+    known_broken = {state.name for state in save.broken_seals} if save.renew_broken is not True else set()
     for file in (file for file in changed if file.file.bound is not None):
         for state in seal_states(bound[file.file.name]):
             if not state.holds and state.policy == "renew" and state.name not in known_broken:

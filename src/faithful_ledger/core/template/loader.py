@@ -100,7 +100,6 @@ def _parse(text: bytes, name: str) -> tuple[Template, dict[str, Any]]:
     except ValidationError as error:
         found = error.errors(include_url=False, include_context=False)
         mistakes += [(tuple(each["loc"]), _told(dict(each))) for each in found[:MOST_MISTAKES]]
-        mistakes += [((), "there are more mistakes")] * (len(found) - MOST_MISTAKES)
         lines = [(document.line(where), text) for where, text in mistakes]
         for each in found:
             if each["type"] == "extra_forbidden":
@@ -109,7 +108,7 @@ def _parse(text: bytes, name: str) -> tuple[Template, dict[str, Any]]:
         try:  # without the unknown keys the rest may make sense, and its mistakes can be reported as well
             checked = TemplateText.model_validate(document.value)
         except ValidationError:
-            raise TemplateError(name, lines) from error
+            raise TemplateError(name, lines, max(len(found) - MOST_MISTAKES, 0)) from error
     keys = checked.model_dump(mode="json", by_alias=True, exclude_defaults=True)
     keys = _with_whole_keys(json.loads(json.dumps(keys)))
     template = compile_template(keys, mistakes)
