@@ -110,8 +110,8 @@ class Patched:
     def moved(self, old_offset: int, *, behind: Callable[[Replacement], bool] | bool = False) -> int:
         """Where a boundary of the old payload is now.
 
-        A boundary at which bytes were replaced is before them; one within bytes that gave way to as many stays. One at which bytes came in is before them as well,
-        unless it is `behind` all of these, or behind one of which that is said.
+        A boundary at which bytes were replaced is before them; one within bytes that gave way to as many stays. One at
+        which bytes came in is before them as well, unless it is `behind` all of these, or one of which that is said.
         """
         index = bisect_left(self._replaced_from, old_offset)
         if index and old_offset < (within := self.replacements[index - 1]).end:

@@ -67,13 +67,16 @@ def search_everywhere(source: Source, find: Callable[[Source], Iterator[Hit]]) -
 def _named(source: Source, hits: Iterator[Hit]) -> Iterator[Hit]:
     """Hits with the paths of the values they lie in, where the source is JSON."""
     data = bytes(source.read(0, source.size)) if source.size <= LARGEST_JSON else b""
-    tree = json_tree(data)
-    if tree is None:
-        yield from hits
-        return
-    leaves = sorted(json_leaves(tree, data), key=lambda leaf: leaf.start)
-    starts = [leaf.start for leaf in leaves]
+    leaves: list[JsonLeaf] | None = None
+    starts: list[int] = []
     for hit in hits:
+        if leaves is None:  # only now is it worth reading the text
+            tree = json_tree(data)
+            leaves = sorted(json_leaves(tree, data), key=lambda leaf: leaf.start) if tree is not None else []
+            starts = [leaf.start for leaf in leaves]
+        if not leaves:
+            yield hit
+            continue
         last = bisect_right(starts, hit.offset) - 1
         around = leaves[bisect_left(starts, starts[last]) : last + 1] if last >= 0 else []
         yield hit._replace(path=_path(around, hit, data))
