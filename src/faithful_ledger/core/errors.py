@@ -20,6 +20,7 @@ __all__ = [
     "OutOfBounds",
     "RecognitionError",
     "Refused",
+    "StreamGrows",
     "TemplateError",
     "TooMuch",
     "UnexplainedChange",
@@ -85,6 +86,10 @@ class TooMuch(LedgerError):
 
 class EntryError(LedgerError):
     """Entries that cannot be posted together."""
+
+
+class StreamGrows(EntryError):
+    """A packed stream would take another size within a payload of which nobody knows the lengths."""
 
 
 class ExpressionError(LedgerError):

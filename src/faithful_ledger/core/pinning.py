@@ -14,7 +14,7 @@ from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.binding.spans import fields_between
 from faithful_ledger.core.codecs import SwitchesCodec
 from faithful_ledger.core.codecs.scaled import ScaledCodec
-from faithful_ledger.core.errors import EntryError, LedgerError, ValueRefused
+from faithful_ledger.core.errors import EntryError, LedgerError, StreamGrows, ValueRefused
 from faithful_ledger.core.evidence import Place
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
@@ -53,6 +53,9 @@ def try_writing(save: Save, text: bytes, path: str, place: Place) -> None:
         tried += 1
         try:
             plan = make_plan(opened)
+        except StreamGrows:  # a value that does not fit its layer is refused when it is posted, too: nothing is lost
+            opened.tape.clear()
+            continue
         except LedgerError as error:
             raise EntryError(f"writing {value} to {path} on a copy failed: {error.what}", remedy) from error
         if plan.findings and any(finding.level == "error" for finding in plan.findings):

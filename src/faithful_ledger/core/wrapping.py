@@ -18,7 +18,7 @@ from typing import Protocol
 
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.edits import Patched, Replacement
-from faithful_ledger.core.errors import AddressError, EntryError, place
+from faithful_ledger.core.errors import AddressError, StreamGrows, place
 from faithful_ledger.core.layers import SCRAMBLINGS
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.layers.streams import Layer, pack, pack_into, unpack
@@ -96,7 +96,7 @@ class Streams:
         if fitted is not None:
             return fitted
         if not counted(*span) and (why := self._why_fixed(stream)):
-            raise EntryError(
+            raise StreamGrows(
                 f"the {self.kind} stream at {place(stream.offset)} would take {len(packed)} bytes in place of "
                 f"{stream.size}, and {why}",
                 "nothing was written; describe its length in the template (length_of), or enter values that pack as "

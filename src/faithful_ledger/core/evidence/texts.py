@@ -91,18 +91,20 @@ def _text_place(
 
 def json_places(trees: list[JsonNode], contents: list[bytes], seen: Sequence[Sighting]) -> list[Place]:
     """Numbers and texts of JSON texts at the same path in every snapshot."""
-    leaves = [
-        {leaf.path: leaf for leaf in json_leaves(tree, content)} for tree, content in zip(trees, contents, strict=True)
-    ]
     told = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     least = max(len(told) - (1 if len(told) >= ENOUGH_TO_DOUBT else 0), 1)
     shown = {j: {float(number * scale) for scale in SCALES} for j in told if (number := seen[j].number) is not None}
+    leaves = []
+    for j, (tree, content) in enumerate(zip(trees, contents, strict=True)):
+        every = json_leaves(tree, content)
+        if least == len(told) and j in shown:  # it must fit here, and floats rule out nearly all numbers
+            every = (leaf for leaf in every if leaf.is_number and leaf.about in shown[j])
+        leaves.append({leaf.path: leaf for leaf in every})
     found = []
     for path, first in leaves[0].items():
         if not all(path in others for others in leaves):
             continue
         same = [others[path] for others in leaves]
-        # Floats rule out nearly all numbers; the others are compared exactly.
         likely = sum(same[j].is_number and same[j].about in floats for j, floats in shown.items())
         if likely < least - (len(told) - len(shown)):
             continue

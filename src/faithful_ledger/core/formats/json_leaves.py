@@ -32,10 +32,15 @@ class JsonLeaf:
     What it says is worked out when it is asked for: of a large text most values are only passed by.
     """
 
-    __slots__ = ("end", "path", "raw", "start", "stored_as")
+    __slots__ = ("_around", "_step", "end", "raw", "start", "stored_as")
 
-    def __init__(self, path: str, start: int, end: int, stored_as: str, raw: bytes) -> None:
-        self.path, self.start, self.end, self.stored_as, self.raw = path, start, end, stored_as, raw
+    def __init__(self, around: str, step: int | str, start: int, end: int, stored_as: str, raw: bytes) -> None:
+        self._around, self._step, self.start, self.end = around, step, start, end
+        self.stored_as, self.raw = stored_as, raw
+
+    @property
+    def path(self) -> str:
+        return _joined(self._around, self._step)
 
     @property
     def is_number(self) -> bool:
@@ -51,6 +56,13 @@ class JsonLeaf:
         if self.is_number:
             return parse_decimal(self.raw.decode()) or Fraction(0)
         return unquoted(self.raw) if self.raw[:1] == b'"' else self.raw.decode()
+
+
+def _joined(around: str, step: int | str) -> str:
+    """A path with one step more: an item by its number, a member by its name."""
+    if isinstance(step, int):
+        return f"{around}[{step}]"
+    return f"{around}.{step}" if around and step else step or around
 
 
 def json_tree(data: bytes) -> JsonNode | None:
@@ -72,30 +84,28 @@ def _leaves(text: JsonText, depth: int) -> Iterator[JsonLeaf]:
     kinds, starts, ends, behind = text.kinds, text.starts, text.ends, text.behind
     open_: list[tuple[int, str, bool]] = []  # where each value that holds others ends, its path, whether it is an array
     counts: list[int] = []
+    step: int | str
     for number, kind in enumerate(kinds):
         while open_ and number >= open_[-1][0]:
             open_.pop()
             counts.pop()
-        if not open_:
-            path = ""
-        elif open_[-1][2]:
-            path = f"{open_[-1][1]}[{counts[-1]}]"
+        around, step = ("", "") if not open_ else (open_[-1][1], counts[-1])
+        if open_ and open_[-1][2]:
             counts[-1] += 1
-        else:
-            name = format_name(text.name(number))
-            path = f"{open_[-1][1]}.{name}" if open_[-1][1] else name
+        elif open_:
+            step = format_name(text.name(number))
         start, end = starts[number], ends[number]
         if kind in (ARRAY, OBJECT):
-            open_.append((behind[number], path, kind == ARRAY))
+            open_.append((behind[number], _joined(around, step), kind == ARRAY))
             counts.append(0)
         elif kind == NUMBER_KIND and end - start < LONGEST_NUMBER:
             raw = text.data[start:end]
             if not (101 in raw or 69 in raw) or parse_decimal(raw.decode()) is not None:  # e, E
-                yield JsonLeaf(path, start, end, "digits", raw)
+                yield JsonLeaf(around, step, start, end, "digits", raw)
         elif kind == WORD_KIND and text.data[start] != 110:  # null says nothing
-            yield JsonLeaf(path, start, end, "true or false", text.data[start:end])
+            yield JsonLeaf(around, step, start, end, "true or false", text.data[start:end])
         elif kind == STRING_KIND:
-            leaf = JsonLeaf(path, start, end, "utf-8", text.data[start:end])
+            leaf = JsonLeaf(around, step, start, end, "utf-8", text.data[start:end])
             yield leaf
             yield from _inside(leaf, depth)
 
@@ -109,4 +119,4 @@ def _inside(leaf: JsonLeaf, depth: int) -> Iterator[JsonLeaf]:
         path = inner.path if inner.path.startswith("[") else f".{inner.path}"
         inside = inner.stored_as.endswith(" in a string")
         kind = inner.stored_as if inside else f"{inner.stored_as} in a string"
-        yield JsonLeaf(f"{leaf.path}(text){path}", leaf.start, leaf.end, kind, inner.raw)
+        yield JsonLeaf(f"{leaf.path}(text){path}", "", leaf.start, leaf.end, kind, inner.raw)

@@ -180,7 +180,7 @@ def _base64(data: bytes, old: bytes) -> bytes:
 FIXED_EMPTY_BITS = 10  # a deflate block with the fixed codes and nothing in it (RFC 1951, 3.2.6)
 DEFLATE_WAYS = [(level, zlib.Z_DEFAULT_STRATEGY) for level in (6, 9, 8, 7, 5, 4, 3, 2, 1)]
 DEFLATE_WAYS += [(9, strategy) for strategy in (zlib.Z_FILTERED, zlib.Z_RLE, zlib.Z_HUFFMAN_ONLY)]
-ZSTD_LEVELS, ZSTD_LEVELS_LARGE, LARGE = (3, 9, 15, 19, 1), (3, 9), 4 << 20
+ZSTD_LEVELS, ZSTD_LEVELS_LARGE, LARGE = (3, 9, 15, 19, 1), (3, 9), 1 << 20
 STORED_EMPTY = b"\x00\x00\xff\xff"  # the two lengths of a stored block with nothing in it (3.2.4)
 # Blocks of no bytes: raw ones, and a run of nothing (RFC 8878, 3.1.1.2).
 ZSTD_EMPTY, ZSTD_EMPTY_RUN = b"\x00\x00\x00", b"\x02\x00\x00\x00"
@@ -244,15 +244,24 @@ def _zstd_fitting(data: bytes, old: bytes, room: int) -> Iterator[bytes]:
     for level in ZSTD_LEVELS if len(data) < LARGE else ZSTD_LEVELS_LARGE:
         made = zstandard.ZstdCompressor(level=level, write_checksum=flags.has_checksum, write_content_size=known)
         whole = made.compress(data)
-        if len(whole) == room:
-            yield whole
-        packer = made.compressobj(size=len(data)) if known else made.compressobj()
-        begun = packer.compress(data) + packer.flush(zstandard.COMPRESSOBJ_FLUSH_BLOCK)
-        end = packer.flush()
-        left = room - len(begun) - len(end)
-        runs = left % 3
+        left = room - len(whole)
+        runs = left % 3  # so many blocks of four bytes, the others of three
         if left >= runs * 4:
-            yield begun + ZSTD_EMPTY * ((left - runs * 4) // 3) + ZSTD_EMPTY_RUN * runs + end
+            at = _last_zstd_block(whole)
+            yield whole[:at] + ZSTD_EMPTY * ((left - runs * 4) // 3) + ZSTD_EMPTY_RUN * runs + whole[at:]
+
+
+def _last_zstd_block(frame: bytes) -> int:
+    """Where the last block of a frame begins (RFC 8878, 3.1.1.2): blocks with nothing in them may stand before it."""
+    import zstandard
+
+    at = int(zstandard.frame_header_size(frame))
+    while True:
+        header = int.from_bytes(frame[at : at + 3], "little")
+        if header & 1:
+            return at
+        kind, size = header >> 1 & 3, header >> 3
+        at += 3 + (1 if kind == 1 else size)
 
 
 def _lz4_fitting(data: bytes, old: bytes, room: int) -> Iterator[bytes]:
