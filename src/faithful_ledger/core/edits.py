@@ -83,8 +83,9 @@ class Patched:
                 yield part[at : at + CHUNK]
 
     def _parts(self, start: int, end: int) -> Iterator[memoryview]:
-        index = max(bisect_right(self._starts, start) - 1, 0)
-        for piece in self.pieces[index:]:
+        first = max(bisect_right(self._starts, start) - 1, 0)
+        for index in range(first, len(self.pieces)):
+            piece = self.pieces[index]
             if piece.start >= end:
                 return
             low, high = max(start, piece.start), min(end, piece.end)
@@ -118,7 +119,8 @@ class Patched:
             same = len(within.data) == within.end - within.start
             return (old_offset if same else within.start) + self._shifts[index - 1]
         here = old_offset + self._shifts[index]
-        for item in self.replacements[index:]:
+        for number in range(index, len(self.replacements)):
+            item = self.replacements[number]
             if not item.start == item.end == old_offset:
                 break
             if behind(item) if callable(behind) else behind:
@@ -127,8 +129,10 @@ class Patched:
 
     def touches(self, start: int, end: int) -> bool:
         """Whether any byte of the new payload's span was replaced, or the span's length changed within."""
-        return any(
-            piece.replacement is not None and piece.start <= end and piece.end >= start
-            for piece in self.pieces[max(bisect_right(self._starts, start) - 2, 0) :]
-            if piece.start <= end
-        )
+        for index in range(max(bisect_right(self._starts, start) - 2, 0), len(self.pieces)):
+            piece = self.pieces[index]
+            if piece.start > end:
+                return False
+            if piece.replacement is not None and piece.end >= start:
+                return True
+        return False

@@ -14,7 +14,7 @@ from typing import NamedTuple
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, ValueRefused
-from faithful_ledger.core.seals.seals import BoundSeal, bound_seal, compute, dependents, in_order, resolve
+from faithful_ledger.core.seals.seals import BoundSeal, bound_seal, compute, dependents, in_levels, resolve
 from faithful_ledger.core.source import Source
 
 __all__ = ["Renewal", "Settled", "expected_number", "settle"]
@@ -123,9 +123,10 @@ def settle(
         raise EntryError(
             f"these values change each other and never settle: {names}", "one of them is wrong in the template"
         )
-    for seal in in_order([bound_seal(root, node) for node in fields if node.spec.seal is not None]):
-        if found := _sealed(seal, patched):
-            placed.append(found)
+    for level in in_levels([bound_seal(root, node) for node in fields if node.spec.seal is not None]):
+        found = [renewed for seal in level if (renewed := _sealed(seal, patched))]
+        if found:
+            placed += found
             patched = Patched(source, [*entries, *(replacement for replacement, _ in placed)])
     return Settled(patched, [renewal for _, renewal in placed])
 

@@ -27,8 +27,12 @@ WORD = 8
 MOST_LOWS = 1 << 22
 
 
-def exact_places(data: list[Array], seen: Sequence[Sighting], used: list[int], of: int) -> list[Place]:
-    """Places that hold every number of `used` as it is or times a usual scale, and keep its other sightings."""
+def exact_places(
+    data: list[Array], seen: Sequence[Sighting], used: list[int], of: int, most: int = 1 << 20
+) -> list[Place]:
+    """Places that hold every number of `used` as it is or times a usual scale, and keep its other sightings; about as
+    many as `most`.
+    """
     known = [j for j in used if seen[j].number is not None]
     first = max(known, key=lambda j: abs(seen[j].number or Fraction(0)))
     forms: dict[bytes, list[tuple[str, Fraction, dict[int, bytes]]]] = {}
@@ -41,9 +45,9 @@ def exact_places(data: list[Array], seen: Sequence[Sighting], used: list[int], o
     for number in np.unique(hits.runs).tolist():
         offsets = hits.offsets[hits.runs == number]
         for name, scale, data_of in forms[runs[number]]:
-            for offset in _held(data, offsets, [(j, data_of[j]) for j in known if j != first]).tolist():
-                values = _values(data, name, offset)
-                if values is not None and (offset, name) not in done and _follows(values, seen, used):
+            held = _held(data, offsets, [(j, data_of[j]) for j in known if j != first])
+            for offset, values in _values(data, name, held[: most - len(found)]):
+                if (offset, name) not in done and _follows(values, seen, used):
                     done.add((offset, name))
                     where = (offset,) * len(data)
                     found.append(Place(where, name, len(used), of, float(scale), values=values))
@@ -83,15 +87,15 @@ def _held(data: list[Array], offsets: Array, wanted: list[tuple[int, bytes]]) ->
     return offsets
 
 
-def _values(data: list[Array], name: str, offset: int) -> tuple[float, ...] | None:
-    """What stands at an offset in every snapshot, or None where such a value cannot begin."""
-    values = []
-    for part in data:
-        value, valid = STORAGES[name].read(part, np.array([offset]))
-        if not valid[0]:
-            return None
-        values.append(float(value[0]))
-    return tuple(values)
+def _values(data: list[Array], name: str, offsets: Array) -> Iterator[tuple[int, tuple[float, ...]]]:
+    """What is at these offsets in every snapshot, where such a value can begin in all of them."""
+    if not offsets.size:
+        return
+    read = [STORAGES[name].read(part, offsets) for part in data]
+    inside = np.all([valid for _, valid in read], axis=0)
+    columns = [value[inside].tolist() for value, _ in read]
+    for offset, *values in zip(offsets[inside].tolist(), *columns, strict=True):
+        yield offset, tuple(map(float, values))
 
 
 def _follows(values: tuple[float, ...], seen: Sequence[Sighting], used: list[int]) -> bool:

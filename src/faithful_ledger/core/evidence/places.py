@@ -67,7 +67,7 @@ def places_at(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline = N
     if size <= SMALL and not plain:
         found = _with(cut, seen, told, len(told), end)
     else:
-        found = exact_places(cut, seen, told, len(told)) if known else []
+        found = exact_places(cut, seen, told, len(told), MOST_PLACES) if known else []
         found = found or (_by_lanes(cut, seen, told) if known else [])
         if not found and not plain:
             found = _with(cut, seen, told, len(told), end)
@@ -78,7 +78,11 @@ def places_at(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline = N
             if end.over:
                 break
             small = size <= SMALL
-            doubtful = _with(cut, seen, rest, len(told), end) if small else exact_places(cut, seen, rest, len(told))
+            doubtful = (
+                _with(cut, seen, rest, len(told), end)
+                if small
+                else exact_places(cut, seen, rest, len(told), MOST_PLACES)
+            )
             for place in doubtful:
                 if (place.offsets, place.stored_as) not in full:
                     place.doubts = left_out

@@ -6,6 +6,7 @@ before outer ones: a seal is renewed after every seal whose stored bytes lie in 
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterator
 from dataclasses import dataclass
 from graphlib import CycleError, TopologicalSorter
@@ -18,7 +19,7 @@ from faithful_ledger.core.seals.algorithms import ALGORITHMS
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec, RepeatSpec
 
-__all__ = ["BoundSeal", "SealState", "bound_seal", "compute", "dependents", "in_order", "resolve"]
+__all__ = ["BoundSeal", "SealState", "bound_seal", "compute", "dependents", "in_levels", "resolve"]
 
 
 class BoundSeal(NamedTuple):
@@ -142,24 +143,27 @@ def as_stored(codec: IntegerCodec, number: int) -> int:
     return number - (1 << bits) if codec.signed and number >> (bits - 1) else number
 
 
-def in_order(seals: list[BoundSeal]) -> list[BoundSeal]:
-    """Inner seals before the outer ones that cover them.
+def in_levels(seals: list[BoundSeal]) -> Iterator[list[BoundSeal]]:
+    """Inner seals before the outer ones that cover them: each level only covers seals of those before it.
 
     Raises:
         EntryError: seals cover each other in a circle; its members are named.
     """
+    by_start = sorted(range(len(seals)), key=lambda number: seals[number].node.start)
+    starts = [seals[number].node.start for number in by_start]
+    longest = max((seal.node.size for seal in seals), default=0)
     order: TopologicalSorter[int] = TopologicalSorter()
     for outer_number, outer in enumerate(seals):
-        inner = [
-            number
-            for number, other in enumerate(seals)
-            if other is not outer and outer.start < other.node.end and other.node.start < outer.end
-        ]
-        order.add(outer_number, *inner)
+        near = by_start[bisect_left(starts, outer.start - longest) : bisect_left(starts, outer.end)]
+        order.add(outer_number, *(n for n in near if n != outer_number and outer.start < seals[n].node.end))
     try:
-        return [seals[number] for number in order.static_order()]
+        order.prepare()
     except CycleError as error:
         names = " → ".join(seals[number].name for number in error.args[1])
         raise EntryError(
             f"these seals cover each other in a circle: {names}", "one range in the template is wrong"
         ) from error
+    while order.is_active():
+        level = order.get_ready()
+        yield [seals[number] for number in level]
+        order.done(*level)
