@@ -124,9 +124,9 @@ def settle(
             f"these values change each other and never settle: {names}", "one of them is wrong in the template"
         )
     for level in in_levels([bound_seal(root, node) for node in fields if node.spec.seal is not None]):
-        found = [renewed for seal in level if (renewed := _sealed(seal, patched))]
-        if found:
-            placed += found
+        renewals = [renewal for seal in level if (renewal := _sealed(seal, patched))]
+        if renewals:
+            placed += renewals
             patched = Patched(source, [*entries, *(replacement for replacement, _ in placed)])
     return Settled(patched, [renewal for _, renewal in placed])
 
