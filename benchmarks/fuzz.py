@@ -108,7 +108,7 @@ WORDS = [
     "key",
 ]
 WORDS += [
-    "repeat",
+    "rows",
     "each",
     "record",
     "records",
@@ -219,7 +219,7 @@ def some_layout(rng: random.Random, depth: int = 0, names: list[str] | None = No
     layout: list[dict[str, object]] = []
     for number in range(rng.randint(1, 6)):
         name = f"f{depth}{number}"
-        kind = rng.choice(("number", "number", "text", "fixed", "unknown", "group", "repeat", "seal", "constant"))
+        kind = rng.choice(("number", "number", "text", "fixed", "unknown", "group", "rows", "seal", "constant"))
         number_type = rng.choice(
             ("u8", "u16", "u32be", "i16", "i64", "f32", "f64be", "bcd2", "uleb128", "sleb128", "digits")
         )
@@ -245,7 +245,7 @@ def some_layout(rng: random.Random, depth: int = 0, names: list[str] | None = No
             element = {"constant": name, "bytes": rng.choice(("00", "FF", "41 42"))}
         elif kind == "group" and depth < 4:
             element = {"group": name, "layout": some_layout(rng, depth + 1, list(names)), "flat": rng.random() < 0.2}
-        elif kind == "repeat" and depth < 4:
+        elif kind == "rows" and depth < 4:
             inner = (
                 {"each": {"as": number_type}}
                 if rng.random() < 0.4
@@ -255,16 +255,16 @@ def some_layout(rng: random.Random, depth: int = 0, names: list[str] | None = No
                 (
                     {"count": rng.choice(names) if names else 3},
                     {"count": rng.choice((2, 1000, 5_000_000))},
-                    {"until": "FF"},
+                    {"ended_by": "FF"},
                     {"size": 12},
                 )
             )
-            element = {"repeat": name, **inner, **ends}
+            element = {"rows": name, **inner, **ends}
             if "layout" in inner and rng.random() < 0.3:
                 element["key"] = "f00"
         elif kind == "seal" and layout:
             other = rng.choice(layout)
-            over = next(str(other[key]) for key in ("field", "unknown", "group", "repeat", "constant") if key in other)
+            over = next(str(other[key]) for key in ("field", "unknown", "group", "rows", "constant") if key in other)
             element = {"field": name, "as": rng.choice(("u32", "i16", "u8"))}
             element |= rng.choice(
                 (
@@ -436,7 +436,7 @@ def texts(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
     template = folder / "t.yaml"
     template.write_text(
         "ledger: 1\nid: t\ntitle: T\nfiles: {save: {name: '*.json', format: json, layout: [{field: marks, as: number}, "
-        "{repeat: crew, layout: [{field: a, as: text}]}, {group: a, layout: [{field: b, as: number}]}]}}\n"
+        "{rows: crew, layout: [{field: a, as: text}]}, {group: a, layout: [{field: b, as: number}]}]}}\n"
     )
     for words in (
         ("read", path, "--template", template, "--json"),

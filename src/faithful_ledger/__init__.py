@@ -1,3 +1,3 @@
 """Faithful Ledger: find, describe and edit what a saved game holds, so that the game still accepts it."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

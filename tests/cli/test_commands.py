@@ -450,7 +450,7 @@ main(["post", sys.argv[1], "--set", "purse.marks=5200"])
         self.assertIn("marks 5200", play(saves, "show").text)
 
     def test_help_version_and_a_closed_pipe(self) -> None:
-        self.assertEqual(self.run_command("--version")[:2], (0, "faithful-ledger 0.1.0\n"))
+        self.assertEqual(self.run_command("--version")[:2], (0, "faithful-ledger 0.2.0\n"))
         status, out, _ = self.run_command("--help")
         self.assertEqual(status, 0)
         for name in ("read", "check", "post", "keep", "snapshots", "restore", "open"):
@@ -544,12 +544,12 @@ class EvidenceTest(CommandCase):
         self.assertIn((69, "u32le", 4, 1), [(h["offset"], h["stored_as"], h["size"], h["scale"]) for h in hits])
         self.assertEqual(self.json_of("search", path, "--text", "Tamsin")["hits"][0]["offset"], 113)
         self.assertEqual(self.json_of("search", path, "--bytes", "50 55 ?? 53")["hits"][0]["offset"], 59)
-        self.assertTrue(self.json_of("search", path, "--group", "23,55")["hits"])
+        self.assertTrue(self.json_of("search", path, "--numbers", "23,55")["hits"])
         self.assertEqual(self.json_of("search", path, "--text", "no such text", status=1)["hits"], [])
         for arguments, words in (
             (["find", saves / "none"], "is no folder; name folders to look in"),
             (["find", saves, "--since", "soon"], "“soon” is no time; write 10min, 2h, today"),
-            (["search", path], "one of the arguments --number --text --group --bytes is required"),
+            (["search", path], "one of the arguments --number --text --numbers --bytes is required"),
             (["search", path, "--number", "x"], "“x” is not a number"),
             (["search", path, "--bytes", "zz"], "“zz” is no row of bytes; write it like 0A ?? FF"),
             (["profile", self.folder], "is a folder; nothing was read; choose the save file itself"),

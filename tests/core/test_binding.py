@@ -9,7 +9,7 @@ import numpy
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from faithful_ledger.core.binding import FieldNode, GroupNode, RepeatNode, bind_binary, bind_files
+from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode, bind_binary, bind_files
 from faithful_ledger.core.binding.spans import all_fields, explained_bytes, field_at, fields_between, record_at
 from faithful_ledger.core.errors import AddressError, BindingError, EntryError, LedgerError
 from faithful_ledger.core.formats import parse_json
@@ -129,10 +129,10 @@ class PathTest(LedgerCase):
 
 REPEATS = """
 - {field: count, as: u8, count_of: names}
-- {repeat: names, each: {as: text, length: u8}, count: count}
+- {rows: names, each: {as: text, length: u8}, count: count}
 - {field: length, as: u8, length_of: pairs}
-- {repeat: pairs, layout: [{field: a, as: u8}, {field: b, as: u16}], size: length}
-- {repeat: route, each: {as: u8}, until: "FF"}
+- {rows: pairs, layout: [{field: a, as: u8}, {field: b, as: u16}], size: length}
+- {rows: route, each: {as: u8}, ended_by: "FF"}
 - {field: kind, as: u8}
 - {field: extra, as: u16, when: kind == 2}
 - {field: where, as: u8}
@@ -242,17 +242,17 @@ class RepeatTest(LedgerCase):
     def test_counts_and_lengths_that_point_outside_cost_nothing(self) -> None:
         for layout, data, words in (
             (
-                "- {field: n, as: u32}\n- {repeat: lots, layout: [{unknown: x, size: 24}], count: n}",
+                "- {field: n, as: u32}\n- {rows: lots, layout: [{unknown: x, size: 24}], count: n}",
                 b"\xff\xff\xff\xff" + bytes(48),
                 "lots at 0x4 (4): the count says 4294967295 records of 24 bytes, and 48 bytes are left",
             ),
             (
-                "- {field: n, as: u32}\n- {repeat: names, each: {as: text, length: u8}, count: n}",
+                "- {field: n, as: u32}\n- {rows: names, each: {as: text, length: u8}, count: n}",
                 b"\xff\xff\xff\x7f" + bytes(8),
                 "the count says 2147483647 records of at least 1 bytes, and 8 bytes are left",
             ),
             (
-                "- {field: n, as: u64}\n- {repeat: nothing, layout: [], count: n}",
+                "- {field: n, as: u64}\n- {rows: nothing, layout: [], count: n}",
                 b"\xff" * 8,
                 "the count says 18446744073709551615 records",
             ),
@@ -271,15 +271,19 @@ class RepeatTest(LedgerCase):
                 b"\xff\0\0\0",
                 "it points to 255, outside the 4 bytes",
             ),
-            ('- {repeat: route, each: {as: u8}, until: "FF"}', b"\1\2\3", "the marker FF that ends it is missing"),
+            ('- {rows: route, each: {as: u8}, ended_by: "FF"}', b"\1\2\3", "the marker FF that ends it is missing"),
             (
-                "- {repeat: lots, layout: [{field: a, as: u16}], size: 5}",
+                "- {rows: lots, layout: [{field: a, as: u16}], size: 5}",
                 bytes(5),
                 "its size (5 bytes) is not a multiple of the record size (2)",
             ),
             ('- {constant: tag, text: "CREW"}', b"CREV", "tag at 0x0 (0): should be 43 52 45 57 and is 43 52 45 56"),
             ("- {field: z, as: u8}\n- {unknown: x, size: 8 // z}", bytes(9), "“8 // z” divides by zero"),
-            ("- {repeat: none, layout: [], until: 'FF'}", bytes(3), "a record takes no bytes, so they would never end"),
+            (
+                "- {rows: none, layout: [], ended_by: 'FF'}",
+                bytes(3),
+                "a record takes no bytes, so they would never end",
+            ),
         ):
             with self.subTest(words=words):
                 before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
@@ -291,7 +295,7 @@ class RepeatTest(LedgerCase):
     def test_a_large_array_is_one_view_and_its_columns_are_right(self) -> None:
         layout = """
 - {field: n, as: u32}
-- repeat: lots
+- rows: lots
   layout:
     - {field: item, as: u16, names: {1: lamp oil}}
     - {field: depth, as: u24}
@@ -306,7 +310,7 @@ class RepeatTest(LedgerCase):
         template = template_of(layout)
         save = self.open_bytes(count.to_bytes(4, "little") + records.tobytes(), template)
         (lots,) = save.nodes("lots")
-        assert isinstance(lots, RepeatNode)
+        assert isinstance(lots, RowsNode)
         self.assertEqual((lots.count, lots.stride, lots.offsets), (count, 16, None))
         for index in (0, 1, 777, count - 1):
             item = lots.item(index)

@@ -175,7 +175,7 @@ class OneFindingTest(LedgerCase):
 - {field: sum, as: u8, seal: {algorithm: sum8, over: tail}}
 - group: head
   layout: [{field: x, as: u8}, {field: y, as: u8}]
-- repeat: crew
+- rows: crew
   count: crew_count
   layout: [{field: air, as: u8}]
 - group: tail
@@ -269,7 +269,7 @@ files:
     layout:
       - {field: v, as: number}
       - {field: gold, as: number, when: v >= 2}
-      - {repeat: items, layout: [{field: a, as: number}]}
+      - {rows: items, layout: [{field: a, as: number}]}
       - {field: gone, as: number}
       - {field: dotted, as: number, at: '"player.gold"'}
 """
@@ -288,15 +288,15 @@ files:
 
     def test_nothing_in_many_records_is_skipped(self) -> None:
         layout = """
-- repeat: r
+- rows: r
   count: {n}
   key: id
   layout:
     - {{field: id, as: u16}}
     - {{group: pos, layout: [{{field: x, as: u8, bounds: {{most: 10}}}}]}}
     - {{group: f, flat: true, layout: [{{field: y, as: f32, bounds: {{most: 10}}}}]}}
-    - {{repeat: w, count: 2, each: {{as: u8, names: {{1: lamp}}}}}}
-    - {{repeat: v, count: 2, layout: [{{field: d, as: bcd1}}]}}
+    - {{rows: w, count: 2, each: {{as: u8, names: {{1: lamp}}}}}}
+    - {{rows: v, count: 2, layout: [{{field: d, as: bcd1}}]}}
     - {{field: t, as: text, size: 2}}
 """
         for n in (200, 300):
@@ -312,9 +312,7 @@ files:
             )
 
     def test_a_key_that_an_entry_gives_twice_is_out_of_balance(self) -> None:
-        layout = (
-            "- {repeat: crew, count: 3, key: name, layout: [{field: name, as: text, size: 4}, {field: air, as: u8}]}"
-        )
+        layout = "- {rows: crew, count: 3, key: name, layout: [{field: name, as: text, size: 4}, {field: air, as: u8}]}"
         data = b"Ives\1Oda\0\2Bo\0\0\3"
         save = self.open_bytes(data, template_of(layout))
         save.enter("crew[1].name", "Ives")

@@ -40,21 +40,21 @@ def with_layout(layout: str, rest: str = "") -> bytes:
 
 def doubling(depth: int) -> str:
     lines = [
-        f"  r{n}: [{{repeat: x, count: 2, record: r{n + 1}}}, {{repeat: y, count: 2, record: r{n + 1}}}]"
+        f"  r{n}: [{{rows: x, count: 2, record: r{n + 1}}}, {{rows: y, count: 2, record: r{n + 1}}}]"
         for n in range(depth)
     ]
     return "records:\n" + "\n".join([*lines, f"  r{depth}: [{{field: q, as: u8}}]"]) + "\n"
 
 
 TEMPLATES = (
-    (with_layout("{repeat: r, count: 2, each: {as: [1]}}"), "“as” cannot be"),
+    (with_layout("{rows: r, count: 2, each: {as: [1]}}"), "“as” cannot be"),
     (
-        with_layout("{repeat: r, count: 2, each: {as: u8, nmaes: {0: a}}}"),
+        with_layout("{rows: r, count: 2, each: {as: u8, nmaes: {0: a}}}"),
         "“nmaes” is no key here; did you mean “names”?",
     ),
-    (with_layout("{repeat: r, count: 2, each: {as: u8, bounds: 5}}"), "“bounds” cannot be '5'"),
-    (with_layout("{repeat: r, count: 2, each: {as: u8, seal: x}}"), "“seal” is no key here"),
-    (with_layout("{repeat: a, record: r0, count: 1}", doubling(25)), "more than 20000 elements"),
+    (with_layout("{rows: r, count: 2, each: {as: u8, bounds: 5}}"), "“bounds” cannot be '5'"),
+    (with_layout("{rows: r, count: 2, each: {as: u8, seal: x}}"), "“seal” is no key here"),
+    (with_layout("{rows: a, record: r0, count: 1}", doubling(25)), "more than 20000 elements"),
     (with_layout("{field: a, as: u8, at: 0x" + "F" * 6000 + "}"), "longer than 200 characters"),
     (with_layout("{field: a, as: u8, plus: 0x" + "F" * 6000 + "}"), "“plus” cannot be"),
     (with_layout("{field: a, as: u8, bounds: {least: 1e999}}"), "cannot be '1e999'"),
@@ -67,7 +67,7 @@ TEMPLATES = (
     (with_layout("{field: a, as: u8, scale: 0}"), "“0” is not a scale"),
     (with_layout("{field: a, as: u8, scale: 1/0}"), "“1/0” is not a scale"),
     (
-        with_layout("{repeat: a, count: 3, layout: [{field: b, as: u8}]}", "rules: [{equal: ['a[*].b', 'a[0].b']}]\n"),
+        with_layout("{rows: a, count: 3, layout: [{field: b, as: u8}]}", "rules: [{equal: ['a[*].b', 'a[0].b']}]\n"),
         "“a[*].b” is many fields; a rule is about two",
     ),
     (with_layout("{group: a, layout: []}", "rules: [{equal: [a, a]}]\n"), "“a” is not a field with a value"),
@@ -87,10 +87,10 @@ TEMPLATES = (
 )
 
 LAYOUTS = (
-    "- {repeat: a, count: 4000000, layout: [{field: b, as: u8, when: 0}]}",
-    "- {repeat: a, count: 1000, layout: [{repeat: b, count: 1000, layout: [{repeat: c, count: 1000, layout: [{field: d, as: u8, when: 0}]}]}]}",
-    "- {repeat: a, count: 1 << 62, layout: []}",
-    "- {repeat: a, count: 100000, layout: [{field: z, as: u8, when: 0}, {field: b, as: u8, at: 0}, {field: c, as: u8, at: 0}]}",
+    "- {rows: a, count: 4000000, layout: [{field: b, as: u8, when: 0}]}",
+    "- {rows: a, count: 1000, layout: [{rows: b, count: 1000, layout: [{rows: c, count: 1000, layout: [{field: d, as: u8, when: 0}]}]}]}",
+    "- {rows: a, count: 1 << 62, layout: []}",
+    "- {rows: a, count: 100000, layout: [{field: z, as: u8, when: 0}, {field: b, as: u8, at: 0}, {field: c, as: u8, at: 0}]}",
 )
 
 
@@ -115,12 +115,12 @@ class TemplateTest(LedgerCase):
             small.spend(int(small.left) + 1)
         small.lift()
         small.spend(1 << 60)
-        save = self.open_bytes(bytes(1000), template_of("- {repeat: a, count: 1000, layout: [{field: b, as: u8}]}"))
+        save = self.open_bytes(bytes(1000), template_of("- {rows: a, count: 1000, layout: [{field: b, as: u8}]}"))
         for _ in range(2000):
             self.assertEqual(save.fields("a[7].b")[0].value, 0)
 
     def test_bytes_an_element_is_found_by_are_looked_for_once(self) -> None:
-        layout = '- {repeat: a, count: 3000, layout: [{field: z, as: u8}, {field: b, as: u8, behind: "DE AD BE EF"}]}'
+        layout = '- {rows: a, count: 3000, layout: [{field: z, as: u8}, {field: b, as: u8, behind: "DE AD BE EF"}]}'
         with mock.patch.object(binary, "offsets_of", wraps=binary.offsets_of) as looked:
             save = self.open_bytes(bytes(4000) + b"\xde\xad\xbe\xef\7", template_of(layout))
         self.assertIsNone(save.problem)
@@ -158,7 +158,7 @@ class TemplateTest(LedgerCase):
     @settings(max_examples=300, deadline=None, suppress_health_check=list(HealthCheck))
     @given(
         st.dictionaries(KEYS, VALUES, max_size=4),
-        st.sampled_from(["field", "unknown", "constant", "group", "repeat"]),
+        st.sampled_from(["field", "unknown", "constant", "group", "rows"]),
         VALUES,
     )
     def test_any_keys_of_an_element_are_a_template_or_a_list_of_mistakes(
@@ -171,7 +171,7 @@ class TemplateTest(LedgerCase):
             "title": "T",
             "files": {"save": {"name": "*.bin", "layout": [{"field": "a", "as": "u8"}, {kind: "b", **keys}]}},
             "rules": [{"equal": ["a", "a"]}],
-            "sections": [{"title": "S", "rows": ["a"]}],
+            "sections": [{"title": "S", "fields": ["a"]}],
         }
         try:
             template = parse_template(json.dumps(document).encode("utf-8", "surrogatepass"), "t.yaml")

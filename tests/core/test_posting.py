@@ -290,7 +290,7 @@ class SettleTest(LedgerCase):
     def test_count_and_leave(self) -> None:
         layout = """
 - {field: n, as: u8, count_of: xs}
-- {repeat: xs, each: {as: u8}, count: n}
+- {rows: xs, each: {as: u8}, count: n}
 - {field: s, as: u8, seal: {algorithm: sum8, over: xs, policy: leave}}
 """
         save = self.open_bytes(bytes([2, 5, 6, 11]), template_of(layout))
@@ -371,7 +371,7 @@ class EnteringTest(LedgerCase):
     def test_records_that_cannot_be_made_from_values_are_refused(self) -> None:
         layout = """
 - {field: n, as: u8, count_of: rings}
-- repeat: rings
+- rows: rings
   count: n
   layout:
     - {field: length, as: u8, length_of: body}

@@ -121,13 +121,21 @@ seals: []
                 (9, "“lable” is no key here; did you mean “label”?"),
                 (
                     10,
-                    "an element begins with one of field, constant, unknown, group, repeat; did you mean “field”?",
+                    "an element begins with one of field, constant, unknown, group, rows; did you mean “field”?",
                 ),
                 (11, "“field” cannot be 'Debt': string should match pattern '^[a-z][a-z0-9_]*$'"),
                 (12, "“as” is missing"),
                 (13, "“seals” is no key here; did you mean “seal”?"),
             ],
         )
+
+    def test_keys_that_were_renamed_say_what_to_write(self) -> None:
+        layout = "files: {save: {name: x, layout: [{repeat: a, count: 2, each: {as: u8}}]}}\n"
+        self.assertIn((4, "“repeat” is called “rows” now"), self.mistakes(HEAD + layout))
+        layout = "files: {save: {name: x, layout: [{rows: a, until: 'FF', each: {as: u8}}]}}\n"
+        self.assertIn((4, "“until” is called “ended_by” now"), self.mistakes(HEAD + layout))
+        layout = "files: {save: {name: x, layout: [{field: a, as: u8}]}}\nsections: [{title: S, rows: [a]}]\n"
+        self.assertIn((5, "“rows” is called “fields” now"), self.mistakes(HEAD + layout))
 
     def test_unknown_keys_do_not_hide_mistakes_of_meaning(self) -> None:
         found = self.mistakes(
@@ -159,7 +167,7 @@ seals: []
             + """catalogues: {item: {1: lamp oil}}
 records:
   ring:
-    - {repeat: more, record: ring, count: 1}
+    - {rows: more, record: ring, count: 1}
 files:
   save:
     name: "*.bin"
@@ -170,8 +178,8 @@ files:
       - {field: size, as: u32, length_of: bodyy}
       - {field: sum, as: u16, seal: {algorithm: sun16, over: body}}
       - {group: body, size: late, layout: [{field: a, as: u8}, {field: a, as: u8}]}
-      - {repeat: crew, record: dver, count: count}
-      - {repeat: rings, record: ring}
+      - {rows: crew, record: dver, count: count}
+      - {rows: rings, record: ring}
       - {unknown: rest, size: "open('x')"}
       - {field: late, as: f32, switches: {0: on}}
       - {field: word, as: text, size: 4, encoding: zlib}
@@ -196,7 +204,7 @@ sections:
             "17: “late” is no field that comes before",
             "17: “a” stands here twice; names in a group differ",
             "18: there is no record “dver”",
-            "19: a repeat has one of count, size and until, which say where it ends",
+            "19: rows have one of count, size and ended_by, which say where they end",
             "20: “open('x')” uses a call, which expressions do not know",
             "21: only whole numbers have names or switches",
             "22: “zlib” is no text encoding of Python",
@@ -204,7 +212,7 @@ sections:
             "24: an element is found behind bytes or before them, not both",
             "25: only a field of fixed size, a LEB128 number or a text with its length in front has a known end",
             "27: “nowhere” leads to no field",
-            "30: a section has one of rows, table and switches",
+            "30: a section has one of fields, table and switches",
         ):
             self.assertIn(expected, told)
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable, Iterator
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.cli.opening import book_for, opened_or_bytes
-from faithful_ledger.cli.output import print_json, print_table, say, shown, side_json, warn
+from faithful_ledger.cli.output import print_json, print_table, say, shown, side_json, stream_json, warn
 from faithful_ledger.core.codecs import parse_whole
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError
@@ -162,14 +163,17 @@ def search(options: argparse.Namespace) -> int:
         find = lambda source: searching.search_number(source, number)  # noqa: E731
     elif options.text is not None:
         find = lambda source: searching.search_text(source, options.text)  # noqa: E731
-    elif options.group is not None:
-        numbers = [parse_whole(part) for part in options.group.split(",")]
+    elif options.numbers is not None:
+        numbers = [parse_whole(part) for part in options.numbers.split(",")]
         find = lambda source: searching.search_group(source, numbers)  # noqa: E731
     else:
         find = lambda source: searching.search_bytes(source, options.bytes)  # noqa: E731
-    hits = [(n, hit) for n, source in _files_of(path).items() for hit in searching.search_everywhere(source, find)]
+    every = ((n, hit) for n, source in _files_of(path).items() for hit in searching.search_everywhere(source, find))
+    hits = list(islice(every, max(options.most, 0)))
+    if next(every, None) is not None:
+        warn(f"note: these are the first {len(hits)} hits; search for something rarer, or say --most")
     if options.json:
-        print_json({"hits": [hit._asdict() | ({"file": name} if name else {}) for name, hit in hits]})
+        stream_json({}, "hits", (hit._asdict() | ({"file": name} if name else {}) for name, hit in hits))
     else:
         rows = [
             (

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from typing import NoReturn
 
 USAGE, STOPPED = 2, 130
+SEARCH_MOST = 20_000  # hits; a common byte has as many as there are bytes
 LOCATE_FOR = 120.0  # seconds, if nothing else is said
 FINDING = ("find", "watch", "profile", "search", "locate", "compare")
 
@@ -106,10 +107,11 @@ def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
     if name not in ("read", "check", "locate", "compare", "find", "search", "profile"):
         add("--book", metavar="B", help="the book to use; else the one that knows the file")
     if name == "search":
+        add("--most", metavar="N", type=int, default=SEARCH_MOST, help="how many hits to list at most")
         one = command.add_mutually_exclusive_group(required=True)
         one.add_argument("--number", metavar="N", help="in every storage, also times 10 and 100")
         one.add_argument("--text", metavar="S", help="in every usual encoding")
-        one.add_argument("--group", metavar="N,N,N", help="numbers at a constant distance, in any order")
+        one.add_argument("--numbers", metavar="N,N,N", help="numbers at a constant distance, in any order")
         one.add_argument("--bytes", metavar="BYTES", help='bytes in hexadecimal, ?? for any: "0A ?? FF"')
     if name == "keep":
         add("--label", metavar="L", default="", help="what was done in the game")

@@ -69,7 +69,8 @@ def print_json(document: Any, *, lines: bool = False) -> None:
 
 def stream_json(head: dict[str, Any], key: str, items: Iterable[dict[str, Any]]) -> None:
     """One JSON object whose last member is a long list, written as it comes."""
-    sys.stdout.write(_dumps(head)[:-1] + f', "{key}": [')
+    begin = _dumps(head)[:-1]
+    sys.stdout.write(f'{begin}{", " if head else ""}"{key}": [')
     for number, item in enumerate(items):
         sys.stdout.write((",\n" if number else "\n") + _dumps(item))
     sys.stdout.write("\n]}\n")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
-from faithful_ledger.core.binding.nodes import FieldNode, RepeatNode
+from faithful_ledger.core.binding.nodes import FieldNode, RowsNode
 from faithful_ledger.core.codecs import Value
 
 __all__ = ["Entry", "Tape"]
@@ -18,7 +18,7 @@ class Entry:
     For a repeat whose records are given anew, old and new are the numbers of records.
     """
 
-    node: FieldNode | RepeatNode
+    node: FieldNode | RowsNode
     path: str
     old: Value
     new: Value
@@ -43,7 +43,7 @@ class Entry:
         return self._text(self.new)
 
     def _text(self, value: Value) -> str:
-        if isinstance(self.node, RepeatNode):
+        if isinstance(self.node, RowsNode):
             return f"{value} records"
         if self.is_bytes:
             return str(value)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from itertools import islice
 from typing import NamedTuple
 
-from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.search import TEXT_ENCODINGS
@@ -119,7 +119,7 @@ def _elements(save: Save) -> Iterator[Node]:
         yield node
         if isinstance(node, GroupNode):
             stack += reversed(node.children)
-        elif isinstance(node, RepeatNode):
+        elif isinstance(node, RowsNode):
             stack += [node.item(index) for index in reversed(range(min(node.count, LOOKED_RECORDS)))]
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from faithful_ledger.core.binding import FieldNode, RepeatNode
+from faithful_ledger.core.binding import FieldNode, RowsNode
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.save import Save, field_entry
@@ -33,7 +33,7 @@ def _told(entry: Entry) -> dict[str, Any]:
     told: dict[str, Any] = {"path": entry.path, "data": entry.data.hex()}
     if entry.is_bytes:
         return told | {"bytes": [entry.node.file, entry.node.start, entry.node.end]}
-    return told | ({"count": entry.new} if isinstance(entry.node, RepeatNode) else {"text": entry.new_text})
+    return told | ({"count": entry.new} if isinstance(entry.node, RowsNode) else {"text": entry.new_text})
 
 
 def _read(text: str) -> dict[str, Any] | None:
@@ -81,7 +81,7 @@ def _bring_back_one(save: Save, told: dict[str, Any], current: bool) -> None:
         enter_bytes(save, file, start, end, data)
         return
     (node,) = save.nodes(told["path"])
-    if isinstance(node, RepeatNode):
+    if isinstance(node, RowsNode):
         save.tape.put([Entry(node, node.path, node.count, int(told["count"]), data)])
     elif isinstance(node, FieldNode):
         save.tape.put([field_entry(node, data)])

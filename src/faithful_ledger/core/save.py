@@ -15,7 +15,7 @@ from faithful_ledger.core.binding import (
     FieldNode,
     GroupNode,
     Node,
-    RepeatNode,
+    RowsNode,
     bind_files,
     find,
 )
@@ -282,7 +282,7 @@ class Save:
             if unknown:
                 raise AddressError(f"{node.path} has no {unknown[0]}", f"it has {', '.join(node.names)}")
             return [e for key, item in value.items() for e in self._structure(node.names[key], item, anyway)]
-        if isinstance(node, RepeatNode) and isinstance(value, list):
+        if isinstance(node, RowsNode) and isinstance(value, list):
             if len(value) != node.count:
                 if self.problem is not None:
                     raise EntryError(self.problem.what, self.problem.remedy)
@@ -290,7 +290,7 @@ class Save:
             return [
                 e for item, one in zip(node.items(), value, strict=True) for e in self._structure(item, one, anyway)
             ]
-        wanted = "a list" if isinstance(node, RepeatNode) else "an object"
+        wanted = "a list" if isinstance(node, RowsNode) else "an object"
         raise ValueRefused(
             f"{node.path} takes {wanted} of JSON, not {type(value).__name__}", "see what read --json prints"
         )

@@ -3,7 +3,7 @@
 from faithful_ledger.core.binding.binary import BoundFile, bind_binary
 from faithful_ledger.core.binding.document import bind_json
 from faithful_ledger.core.binding.files import bind_files
-from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode, find
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode, find
 from faithful_ledger.core.binding.settle import Renewal, Settled, settle
 
 __all__ = [
@@ -12,7 +12,7 @@ __all__ = [
     "GroupNode",
     "Node",
     "Renewal",
-    "RepeatNode",
+    "RowsNode",
     "Settled",
     "bind_binary",
     "bind_files",

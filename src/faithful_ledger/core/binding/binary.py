@@ -12,14 +12,14 @@ from functools import cached_property
 from itertools import islice
 from typing import TYPE_CHECKING
 
-from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.sizes import Sizer, sizer
 from faithful_ledger.core.budget import Budget
 from faithful_ledger.core.codecs import CutOff, PrefixedText, VariableCodec
 from faithful_ledger.core.errors import AddressError, BindingError, LedgerError, TooMuch
 from faithful_ledger.core.source import Source, first_bytes, offsets_of
 from faithful_ledger.core.template.expressions import Expression
-from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, RepeatSpec
+from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, RowsSpec
 
 if TYPE_CHECKING:
     from faithful_ledger.core.wrapping import Unwrapped
@@ -140,8 +140,8 @@ class _Binder:
             parent.add(group)
             self.group(group, limit)
             return group.end
-        if isinstance(spec, RepeatSpec):
-            repeat = RepeatNode(spec, parent, self.file, at, self.source, self.item)
+        if isinstance(spec, RowsSpec):
+            repeat = RowsNode(spec, parent, self.file, at, self.source, self.item)
             parent.add(repeat)
             self.repeat(repeat, limit)
             return repeat.end
@@ -150,7 +150,7 @@ class _Binder:
         parent.add(node)
         return node.end
 
-    def field(self, spec: FieldSpec, parent: GroupNode | RepeatNode, at: int, limit: int) -> FieldNode:
+    def field(self, spec: FieldSpec, parent: GroupNode | RowsNode, at: int, limit: int) -> FieldNode:
         node = FieldNode(spec, parent, self.file, at, self.source)
         if spec.size is not None:
             assert isinstance(parent, GroupNode)
@@ -171,7 +171,7 @@ class _Binder:
             )
         return node
 
-    def repeat(self, node: RepeatNode, limit: int) -> None:
+    def repeat(self, node: RowsNode, limit: int) -> None:
         spec = node.spec
         assert isinstance(node.parent, GroupNode)
         count: int | None = None
@@ -186,7 +186,7 @@ class _Binder:
             what = f"the count says {count} records of {each}, and {max(room, 0)} bytes are left"
             raise self.error(node.parent, spec, node.start, what)
         stride = spec.item.fixed_size
-        if stride and spec.until is None:
+        if stride and spec.ended_by is None:
             if count is None and room % stride:
                 what = f"its size ({room} bytes) is not a multiple of the record size ({stride})"
                 raise self.error(node.parent, spec, node.start, what)
@@ -196,9 +196,9 @@ class _Binder:
             return
         self.walk(node, count, limit)
 
-    def walk(self, node: RepeatNode, count: int | None, limit: int) -> None:
+    def walk(self, node: RowsNode, count: int | None, limit: int) -> None:
         """Find where each record of a repeat begins that cannot be worked out from a stride."""
-        until = node.spec.until
+        until = node.spec.ended_by
         node.offsets = array("Q")
         at = node.start
         node.end = at
@@ -224,13 +224,13 @@ class _Binder:
             node.end = at
         node.end = at
 
-    def measured(self, node: RepeatNode, measure: Sizer, count: int | None, limit: int) -> int:
+    def measured(self, node: RowsNode, measure: Sizer, count: int | None, limit: int) -> int:
         """Find as many records as can be measured without binding them; returns where the last of them ends.
 
         What stops it, a marker, a damaged record or the end, is for `walk` to look at.
         """
         assert node.offsets is not None
-        data, until = self.data, node.spec.until
+        data, until = self.data, node.spec.ended_by
         offsets, at, width = node.offsets, node.start, len(until or b"")
         append, spend = offsets.append, self.budget.spend
         while count is None or node.count < count:
@@ -245,7 +245,7 @@ class _Binder:
             at = node.end = end
         return at
 
-    def item(self, repeat: RepeatNode, index: int, at: int, limit: int | None = None) -> Node:
+    def item(self, repeat: RowsNode, index: int, at: int, limit: int | None = None) -> Node:
         """Bind one record. A record bound before is known to lie within the payload."""
         limit = self.source.size if limit is None else limit
         spec = repeat.spec.item
@@ -307,7 +307,7 @@ class _Binder:
         return size
 
     def error(self, parent: Node | None, spec: ElementSpec, at: int, what: str) -> BindingError:
-        if isinstance(parent, RepeatNode):
+        if isinstance(parent, RowsNode):
             path = f"{parent.path}[{parent.count}]"
         else:
             holder = parent

@@ -6,7 +6,7 @@ name of a choice, no switch. Records whose parts depend on each other cannot be 
 
 from __future__ import annotations
 
-from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.codecs import (
     ChoiceCodec,
     Codec,
@@ -23,7 +23,7 @@ from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpe
 __all__ = ["compose_records", "value_of_json"]
 
 
-def compose_records(repeat: RepeatNode, values: list[object]) -> bytes:
+def compose_records(repeat: RowsNode, values: list[object]) -> bytes:
     """The bytes of a whole repeat with these records, its end marker included.
 
     Raises:
@@ -36,7 +36,7 @@ def compose_records(repeat: RepeatNode, values: list[object]) -> bytes:
     for number, value in enumerate(values):
         old = repeat.item(number) if number < repeat.count else None
         parts.append(_compose(repeat.spec.item, value, old, f"{repeat.path}[{number}]"))
-    return b"".join(parts) + (repeat.spec.until or b"")
+    return b"".join(parts) + (repeat.spec.ended_by or b"")
 
 
 def value_of_json(codec: Codec, value: object, old: Value) -> Value:

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from faithful_ledger.core.binding.binary import BoundFile, number_at
-from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import AddressError, BindingError, LedgerError
 from faithful_ledger.core.formats import JsonNode, parse_json
 from faithful_ledger.core.source import Source
-from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, PathFormula, RepeatSpec
+from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, PathFormula, RowsSpec
 
 __all__ = ["LARGEST_TEXT", "bind_json"]
 
@@ -65,17 +65,17 @@ class _Document:
                 path = f"{node.path}.{element.name}" if node.path else element.name
                 self.missing.append(BindingError(path, place.start, error.what, error.remedy))
 
-    def element(self, spec: ElementSpec, parent: GroupNode | RepeatNode, found: JsonNode) -> Node:
+    def element(self, spec: ElementSpec, parent: GroupNode | RowsNode, found: JsonNode) -> Node:
         """Raises AddressError where a list or an object is something else."""
-        wanted = {FieldSpec: found.kind, RepeatSpec: "array", GroupSpec: "object"}[type(spec)]
+        wanted = {FieldSpec: found.kind, RowsSpec: "array", GroupSpec: "object"}[type(spec)]
         if found.kind != wanted:
             raise AddressError(f"it is {KINDS[found.kind]}, not {KINDS[wanted]}", "the template may mean another value")
         node: Node
         if isinstance(spec, FieldSpec):
             node = FieldNode(spec, parent, self.file, found.start, self.source)
             node.end = found.end
-        elif isinstance(spec, RepeatSpec):
-            repeat = RepeatNode(spec, parent, self.file, found.start, self.source, self._maker(found))
+        elif isinstance(spec, RowsSpec):
+            repeat = RowsNode(spec, parent, self.file, found.start, self.source, self._maker(found))
             repeat.count = len(found.items)
             repeat.end = found.end
             node = repeat
@@ -86,8 +86,8 @@ class _Document:
             self.group(node, found)
         return node
 
-    def _maker(self, found: JsonNode) -> Callable[[RepeatNode, int, int], Node]:
-        def make(repeat: RepeatNode, index: int, _: int) -> Node:
+    def _maker(self, found: JsonNode) -> Callable[[RowsNode, int, int], Node]:
+        def make(repeat: RowsNode, index: int, _: int) -> Node:
             node = self.element(repeat.spec.item, repeat, found.items[index])
             node.index = index
             return node

@@ -25,12 +25,12 @@ from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.paths import Step
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.suggest import did_you_mean
-from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec, RepeatSpec
+from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec, RowsSpec
 
 if TYPE_CHECKING:
     import numpy as np
 
-__all__ = ["FieldNode", "GroupNode", "Node", "RepeatNode", "find"]
+__all__ = ["FieldNode", "GroupNode", "Node", "RowsNode", "find"]
 
 
 class Node:
@@ -40,7 +40,7 @@ class Node:
 
     spec: ElementSpec
 
-    def __init__(self, spec: ElementSpec, parent: GroupNode | RepeatNode | None, file: str, start: int) -> None:
+    def __init__(self, spec: ElementSpec, parent: GroupNode | RowsNode | None, file: str, start: int) -> None:
         self.spec, self.parent, self.file, self.start = spec, parent, file, start
         self.end = start
         self.index: int | None = None
@@ -56,7 +56,7 @@ class Node:
             return self.spec.name
         if self.index is not None:
             return f"{self.parent.path}[{self.index}]"
-        holder: GroupNode | RepeatNode | None = self.parent
+        holder: GroupNode | RowsNode | None = self.parent
         while isinstance(holder, GroupNode) and holder.parent is not None and holder.spec.flat:
             holder = holder.parent
         before = holder.path if holder is not None else ""
@@ -106,7 +106,7 @@ class FieldNode(Node):
     spec: FieldSpec
 
     def __init__(
-        self, spec: FieldSpec, parent: GroupNode | RepeatNode | None, file: str, start: int, source: Source
+        self, spec: FieldSpec, parent: GroupNode | RowsNode | None, file: str, start: int, source: Source
     ) -> None:
         super().__init__(spec, parent, file, start)
         self.source = source
@@ -143,7 +143,7 @@ class GroupNode(Node):
 
     spec: GroupSpec
 
-    def __init__(self, spec: GroupSpec, parent: GroupNode | RepeatNode | None, file: str, start: int) -> None:
+    def __init__(self, spec: GroupSpec, parent: GroupNode | RowsNode | None, file: str, start: int) -> None:
         super().__init__(spec, parent, file, start)
         self.children: list[Node] = []
         self.names: dict[str, Node] = {}
@@ -151,7 +151,7 @@ class GroupNode(Node):
     def add(self, child: Node) -> None:
         """Take in a child; a flat group's names are those of the group around it as well."""
         self.children.append(child)
-        holder: GroupNode | RepeatNode | None = self
+        holder: GroupNode | RowsNode | None = self
         while isinstance(holder, GroupNode):
             holder.names.setdefault(child.spec.name, child)
             if not holder.spec.flat:
@@ -162,12 +162,12 @@ class GroupNode(Node):
     def key_field(self) -> FieldNode | None:
         """The field that tells this record from the others, where its repeat names one."""
         repeat = self.parent
-        key = self.names.get(repeat.spec.key or "") if isinstance(repeat, RepeatNode) else None
+        key = self.names.get(repeat.spec.key or "") if isinstance(repeat, RowsNode) else None
         return key if isinstance(key, FieldNode) else None
 
     def scope(self, name: str) -> Node | None:
         """The nearest element of this name, looking outwards from here."""
-        holder: GroupNode | RepeatNode | None = self
+        holder: GroupNode | RowsNode | None = self
         while holder is not None:
             if isinstance(holder, GroupNode):
                 if name in holder.names:
@@ -178,21 +178,21 @@ class GroupNode(Node):
         return None
 
 
-class RepeatNode(Node):
+class RowsNode(Node):
     """Records in a row. Either `stride` is their size in bytes, or `offsets` says where each begins."""
 
     __slots__ = ("_make", "count", "offsets", "source", "stride")
 
-    spec: RepeatSpec
+    spec: RowsSpec
 
     def __init__(
         self,
-        spec: RepeatSpec,
-        parent: GroupNode | RepeatNode | None,
+        spec: RowsSpec,
+        parent: GroupNode | RowsNode | None,
         file: str,
         start: int,
         source: Source,
-        make: Callable[[RepeatNode, int, int], Node],
+        make: Callable[[RowsNode, int, int], Node],
     ) -> None:
         super().__init__(spec, parent, file, start)
         self.source = source
@@ -321,17 +321,17 @@ def _follow(node: Node, step: Step, told: str) -> list[Node]:
         known = list(node.names)
         hint = did_you_mean(step.name, known) or f"here are {', '.join(known[:12])}"
         raise AddressError(f"“{told}”: there is no {step.name}", hint)
-    if step.name is None and isinstance(node, RepeatNode):
+    if step.name is None and isinstance(node, RowsNode):
         if step.every:
             return list(node.items())
         if step.index is not None:
             return [node.item(step.index)]
         return [_keyed(node, step, told)]
-    what = "its records are numbered: write [0]" if isinstance(node, RepeatNode) else "it has no parts"
+    what = "its records are numbered: write [0]" if isinstance(node, RowsNode) else "it has no parts"
     raise AddressError(f"“{told}” cannot go on after {node.path}", what)
 
 
-def _keyed(node: RepeatNode, step: Step, told: str) -> Node:
+def _keyed(node: RowsNode, step: Step, told: str) -> Node:
     fitting: list[Node] = []
     seen: list[str] = []
     for item in node.items():

@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from types import MappingProxyType
 from typing import NamedTuple
 
-from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, ValueRefused
 from faithful_ledger.core.seals.seals import BoundSeal, bound_seal, compute, dependents, in_levels, resolve
@@ -51,7 +51,7 @@ def expected_number(node: FieldNode, patched: Patched | None = None, counts: Map
     assert derived is not None
     target = resolve(node, derived.target)
     if derived.kind == "count":
-        number = counts.get(target.path, target.count) if isinstance(target, RepeatNode) else 1
+        number = counts.get(target.path, target.count) if isinstance(target, RowsNode) else 1
         return number + derived.plus
     start, end = span_after(target, patched) if patched is not None else (target.start, target.end)
     return (end - start if derived.kind == "length" else start) + derived.plus

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 
 __all__ = ["all_fields", "explained_bytes", "field_at", "fields_between", "record_at"]
 
@@ -20,7 +20,7 @@ def fields_between(root: Node, start: int, end: int) -> Iterator[FieldNode]:
             yield node
         elif isinstance(node, GroupNode):
             stack += reversed(node.children)
-        elif isinstance(node, RepeatNode) and node.count:
+        elif isinstance(node, RowsNode) and node.count:
             if node.stride is None and node.offsets is None:
                 stack += reversed(list(node.items()))
                 continue
@@ -39,7 +39,7 @@ def all_fields(root: Node) -> Iterator[FieldNode]:
             yield node
         elif isinstance(node, GroupNode):
             stack += reversed(node.children)
-        elif isinstance(node, RepeatNode):
+        elif isinstance(node, RowsNode):
             stack.append(node.items())
         elif not isinstance(node, Node) and (item := next(node, None)) is not None:
             stack += (node, item)
@@ -50,12 +50,12 @@ def field_at(root: Node, offset: int) -> FieldNode | None:
     return next(fields_between(root, offset, offset + 1), None)
 
 
-def record_at(root: Node, offset: int) -> RepeatNode | None:
+def record_at(root: Node, offset: int) -> RowsNode | None:
     """The innermost repeat of fixed-size records that holds a byte."""
     node = field_at(root, offset)
     holder = node.parent if node is not None else None
     while holder is not None:
-        if isinstance(holder, RepeatNode) and holder.stride:
+        if isinstance(holder, RowsNode) and holder.stride:
             return holder
         holder = holder.parent
     return None
@@ -69,9 +69,9 @@ def explained_bytes(root: Node) -> int:
         node = stack.pop()
         if isinstance(node, FieldNode):
             known += 0 if node.spec.unknown else node.size
-        elif isinstance(node, RepeatNode) and node.stride and node.count:
+        elif isinstance(node, RowsNode) and node.stride and node.count:
             known += explained_bytes(node.item(0)) * node.count
-        elif isinstance(node, RepeatNode):
+        elif isinstance(node, RowsNode):
             stack += node.items()
         elif isinstance(node, GroupNode):
             stack += node.children

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
-from faithful_ledger.core.binding import FieldNode, Renewal, RepeatNode, Settled, bind_files, settle
+from faithful_ledger.core.binding import FieldNode, Renewal, RowsNode, Settled, bind_files, settle
 from faithful_ledger.core.codecs import Value, encoded
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.entries import Entry
@@ -98,7 +98,7 @@ def make_plan(save: Save) -> Plan:
     for entry, cause in [(e, f"entry {e.path}") for e in entries] + [(e, f"rule {e.path}") for e in followers]:
         element = None if entry.is_bytes else entry.node
         replacements[entry.node.file].append(Replacement(entry.node.start, entry.node.end, entry.data, cause, element))
-    counts = {e.path: len_ for e in entries if isinstance(e.node, RepeatNode) and isinstance(len_ := e.new, int)}
+    counts = {e.path: len_ for e in entries if isinstance(e.node, RowsNode) and isinstance(len_ := e.new, int)}
     plans = []
     for name, file in reversed(save.files.items()):  # a payload stands behind the file it lies in, and is settled first
         if file.bound is None:
@@ -315,7 +315,7 @@ def _check_result(save: Save, plan: Plan) -> None:
         if lost := next((error for error in result.missing if error.path == entry.path), None):
             raise EntryError(f"{entry.path} would not be found again: {lost.what}", "nothing was written")
         (node,) = result.nodes(entry.path)
-        if not isinstance(node, FieldNode | RepeatNode) or node.raw != entry.data:
+        if not isinstance(node, FieldNode | RowsNode) or node.raw != entry.data:
             raise EntryError(
                 f"{entry.path} would not read back as {entry.new_text}",
                 "the template does not say what this value's size depends on; nothing was written",

@@ -10,10 +10,10 @@ from collections import Counter
 from collections.abc import Iterator
 from typing import Any, Literal, NamedTuple, TypeAlias
 
-from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.codecs import ChoiceCodec, Codec, FixedText, FloatCodec, IntegerCodec, PackedCodec
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.template.model import Bounds, ElementSpec, FieldSpec, GroupSpec, RepeatSpec
+from faithful_ledger.core.template.model import Bounds, ElementSpec, FieldSpec, GroupSpec, RowsSpec
 
 __all__ = ["Finding", "audit", "double_keys", "field_findings", "keyed_repeats"]
 
@@ -41,7 +41,7 @@ def audit(root: GroupNode) -> Iterator[Finding]:
             yield from field_findings(node)
         elif isinstance(node, GroupNode):
             stack += reversed(node.children)
-        elif isinstance(node, RepeatNode):
+        elif isinstance(node, RowsNode):
             yield from double_keys(node)
             if node.stride and node.count > MANY:
                 yield from _columns(node)
@@ -76,7 +76,7 @@ def _below(value: object, least: int | float) -> bool:
     return isinstance(value, int | float) and value < least
 
 
-def double_keys(repeat: RepeatNode) -> Iterator[Finding]:
+def double_keys(repeat: RowsNode) -> Iterator[Finding]:
     """Records that cannot be told apart, because the field that tells them apart says the same in two of them."""
     key = repeat.spec.key
     spec = repeat.spec.item.named(key) if key is not None and isinstance(repeat.spec.item, GroupSpec) else None
@@ -101,14 +101,14 @@ def double_keys(repeat: RepeatNode) -> Iterator[Finding]:
             yield Finding(node.path, "warning", text)
 
 
-def keyed_repeats(root: Node) -> Iterator[RepeatNode]:
+def keyed_repeats(root: Node) -> Iterator[RowsNode]:
     """Every repeat whose records are told apart by a field."""
     stack: list[Node] = [root]
     while stack:
         node = stack.pop()
         if isinstance(node, GroupNode):
             stack += node.children
-        elif isinstance(node, RepeatNode):
+        elif isinstance(node, RowsNode):
             if node.spec.key is not None:
                 yield node
             if _has_keys(node.spec.item):
@@ -116,12 +116,12 @@ def keyed_repeats(root: Node) -> Iterator[RepeatNode]:
 
 
 def _has_keys(spec: ElementSpec) -> bool:
-    if isinstance(spec, RepeatSpec):
+    if isinstance(spec, RowsSpec):
         return spec.key is not None or _has_keys(spec.item)
     return isinstance(spec, GroupSpec) and any(_has_keys(element) for element in spec.layout)
 
 
-def _has_doubles(repeat: RepeatNode, spec: FieldSpec) -> bool:
+def _has_doubles(repeat: RowsNode, spec: FieldSpec) -> bool:
     """Whether two of many records of one size have the same bytes in a field."""
     import numpy
 
@@ -152,7 +152,7 @@ class _Column(NamedTuple):
     size: int
 
 
-def _columns(repeat: RepeatNode) -> Iterator[Finding]:
+def _columns(repeat: RowsNode) -> Iterator[Finding]:
     """The same findings as `field_findings`, for many records. Of one kind at most 20 are reported one by one."""
     records = _rows(repeat)
     told: Counter[int] = Counter()  # by the identity of a field's spec
@@ -169,7 +169,7 @@ def _columns(repeat: RepeatNode) -> Iterator[Finding]:
             yield finding
 
 
-def _rows(repeat: RepeatNode) -> Bytes:
+def _rows(repeat: RowsNode) -> Bytes:
     """The bytes of records of one size, a row for each."""
     import numpy
 
@@ -187,7 +187,7 @@ def _fields_of(spec: ElementSpec, path: str, at: int) -> Iterator[_Column]:
             inside = isinstance(element, GroupSpec) and element.flat
             yield from _fields_of(element, path if inside else f"{path}.{element.name}", at)
             at += element.fixed_size or 0
-    elif isinstance(spec, RepeatSpec):
+    elif isinstance(spec, RowsSpec):
         stride = spec.item.fixed_size or 0
         for index in range((spec.fixed_size or 0) // stride if stride else 0):
             yield from _fields_of(spec.item, f"{path}[{index}]", at + index * stride)

@@ -12,12 +12,12 @@ from dataclasses import dataclass
 from graphlib import CycleError, TopologicalSorter
 from typing import NamedTuple
 
-from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.codecs import IntegerCodec
 from faithful_ledger.core.errors import AddressError, EntryError
 from faithful_ledger.core.seals.algorithms import ALGORITHMS
 from faithful_ledger.core.source import Source
-from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec, RepeatSpec
+from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec, RowsSpec
 
 __all__ = ["BoundSeal", "SealState", "bound_seal", "compute", "dependents", "in_levels", "resolve"]
 
@@ -68,7 +68,7 @@ def dependents(root: GroupNode) -> Iterator[FieldNode]:
                 yield node
         elif isinstance(node, GroupNode):
             stack += reversed(node.children)
-        elif isinstance(node, RepeatNode) and _has_dependents(node.spec.item):
+        elif isinstance(node, RowsNode) and _has_dependents(node.spec.item):
             stack += reversed(list(node.items()))
 
 
@@ -77,7 +77,7 @@ def _has_dependents(spec: ElementSpec) -> bool:
         return spec.seal is not None or spec.derived is not None
     if isinstance(spec, GroupSpec):
         return any(_has_dependents(element) for element in spec.layout)
-    return isinstance(spec, RepeatSpec) and _has_dependents(spec.item)
+    return isinstance(spec, RowsSpec) and _has_dependents(spec.item)
 
 
 def resolve(node: FieldNode, path: str) -> Node:

@@ -46,7 +46,7 @@ from faithful_ledger.core.template.model import (
     FileSpec,
     GroupSpec,
     PathFormula,
-    RepeatSpec,
+    RowsSpec,
     SealSpec,
     SectionSpec,
     Sign,
@@ -180,14 +180,14 @@ class _Compiler:
         self.depth -= 1
 
     def element(self, keys: Keys, parent: GroupSpec, here: Where, within: tuple[str, ...]) -> None:
-        kind = next(kind for kind in ("field", "constant", "unknown", "group", "repeat") if kind in keys)
+        kind = next(kind for kind in ("field", "constant", "unknown", "group", "rows") if kind in keys)
         if self._holder(parent).named(keys[kind]) is not None:
             self.mistakes.append(((*here, kind), f"“{keys[kind]}” stands here twice; names in a group differ"))
         element: ElementSpec
         if kind == "group":
             element = GroupSpec(keys[kind], flat=keys.get("flat", False))
-        elif kind == "repeat":
-            element = RepeatSpec(keys[kind], key=keys.get("key"), key_may_repeat=keys.get("key_may_repeat", False))
+        elif kind == "rows":
+            element = RowsSpec(keys[kind], key=keys.get("key"), key_may_repeat=keys.get("key_may_repeat", False))
         else:
             element = FieldSpec(keys[kind])
         element.parent = parent
@@ -202,8 +202,8 @@ class _Compiler:
             parent.add(element)
             element.size = self.formula(keys, "size", element, here)
             self.layout(keys["layout"], element, (*here, "layout"), within)
-        elif isinstance(element, RepeatSpec):
-            self.repeat(element, keys, here, within)
+        elif isinstance(element, RowsSpec):
+            self.rows(element, keys, here, within)
             parent.add(element)
         else:
             assert isinstance(element, FieldSpec)
@@ -241,12 +241,12 @@ class _Compiler:
             text = "only a field of fixed size, a LEB128 number or a text with its length in front has a known end"
             self.mistakes.append(((*where, "before"), text))
 
-    def repeat(self, element: RepeatSpec, keys: Keys, where: Where, within: tuple[str, ...]) -> None:
+    def rows(self, element: RowsSpec, keys: Keys, where: Where, within: tuple[str, ...]) -> None:
         item = GroupSpec("item", parent=element)
         element.item = item
         given = [key for key in ("record", "layout", "each") if keys.get(key) is not None]
         if len(given) != 1:
-            self.mistakes.append((where, "a repeat has one of record, layout and each"))
+            self.mistakes.append((where, "rows have one of record, layout and each"))
         elif given == ["record"]:
             name = keys["record"]
             if name in within:
@@ -265,12 +265,12 @@ class _Compiler:
             element.item = single
         if self.format == "json":
             return
-        ends = [key for key in ("count", "size", "until") if keys.get(key) is not None]
+        ends = [key for key in ("count", "size", "ended_by") if keys.get(key) is not None]
         if len(ends) != 1:
-            self.mistakes.append((where, "a repeat has one of count, size and until, which say where it ends"))
+            self.mistakes.append((where, "rows have one of count, size and ended_by, which say where they end"))
         element.count = self.formula(keys, "count", element, where)
         element.size = self.formula(keys, "size", element, where)
-        element.until = bytes.fromhex(keys["until"]) if keys.get("until") else None
+        element.ended_by = bytes.fromhex(keys["ended_by"]) if keys.get("ended_by") else None
         if element.key and (not isinstance(element.item, GroupSpec) or element.item.named(element.key) is None):
             self.mistakes.append(((*where, "key"), f"the record has no field “{element.key}”"))
 
@@ -457,7 +457,7 @@ class _Compiler:
         if found is None and first in template.files:
             found = template.files[first].root
         for step in steps[1:]:
-            if isinstance(found, RepeatSpec):
+            if isinstance(found, RowsSpec):
                 found = found.item if step.name is None else None
             elif isinstance(found, GroupSpec) and step.name:
                 found = found.named(step.name)
@@ -477,17 +477,17 @@ class _Compiler:
             self.mistakes.append((where, text))
 
     def section(self, template: Template, keys: Keys, where: Where) -> SectionSpec:
-        given = [key for key in ("rows", "table", "switches") if keys.get(key) is not None]
+        given = [key for key in ("fields", "table", "switches") if keys.get(key) is not None]
         if len(given) != 1:
-            self.mistakes.append((where, "a section has one of rows, table and switches"))
-        for path in keys.get("rows") or []:
-            self.whole_path(template, path, (*where, "rows"))
+            self.mistakes.append((where, "a section has one of fields, table and switches"))
+        for path in keys.get("fields") or []:
+            self.whole_path(template, path, (*where, "fields"))
         columns: tuple[str, ...] = tuple(keys.get("columns") or ())
         if (table := keys.get("table")) is not None:
             found = self.whole_path(template, table, (*where, "table"))
-            if found is not None and not (isinstance(found, RepeatSpec) and isinstance(found.item, GroupSpec)):
-                self.mistakes.append(((*where, "table"), f"“{table}” is no repeat of records"))
-            elif isinstance(found, RepeatSpec) and isinstance(found.item, GroupSpec):
+            if found is not None and not (isinstance(found, RowsSpec) and isinstance(found.item, GroupSpec)):
+                self.mistakes.append(((*where, "table"), f"“{table}” is not rows of records"))
+            elif isinstance(found, RowsSpec) and isinstance(found.item, GroupSpec):
                 columns = columns or tuple(e.name for e in found.item.layout if isinstance(e, FieldSpec))
                 for column in columns:
                     if found.item.named(column) is None:
@@ -498,7 +498,7 @@ class _Compiler:
             if found is not None and not (isinstance(found, FieldSpec) and isinstance(found.codec, SwitchesCodec)):
                 self.mistakes.append(((*where, "switches"), f"“{switches}” is no field of switches"))
         return SectionSpec(
-            keys["title"], tuple(keys.get("rows") or ()), keys.get("table"), columns, keys.get("switches")
+            keys["title"], tuple(keys.get("fields") or ()), keys.get("table"), columns, keys.get("switches")
         )
 
     def sign(self, keys: Keys, where: Where) -> Sign:

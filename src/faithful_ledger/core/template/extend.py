@@ -81,9 +81,9 @@ def with_place(
     sections = document.setdefault("sections", [])
     section = next((part for part in sections if part.get("title") == SECTION), None)
     if section is None:
-        section = {"title": SECTION, "rows": []}
+        section = {"title": SECTION, "fields": []}
         sections.append(section)
-    section["rows"].append(path)
+    section.setdefault("fields", []).append(path)
     out = io.BytesIO()
     yaml.dump(document, out)
     parse_template(out.getvalue(), f"{document['id']}.yaml")
@@ -179,7 +179,7 @@ def _described_at(document: dict[str, Any], names: list[str]) -> dict[str, Any] 
 
 def _inside_layout(layout: list[dict[str, Any]], names: list[str], records: dict[str, Any]) -> dict[str, Any] | None:
     for element in layout:
-        name = element.get("field") or element.get("group") or element.get("repeat")
+        name = element.get("field") or element.get("group") or element.get("rows")
         inner = element.get("layout") or records.get(str(element.get("of") or element.get("record") or ""))
         inner = inner.get("layout") if isinstance(inner, dict) else inner
         if name == names[0] and len(names) == 1:

@@ -26,10 +26,12 @@ from faithful_ledger.core.template.yaml_text import LARGEST_TEMPLATE, read_yaml
 __all__ = ["LARGEST_TEMPLATE", "load_template", "parse_template", "rewrite", "round_trip"]
 
 MOST_MISTAKES = 40  # reported one by one
+# What keys were called before version 0.2, everywhere or in one part.
+RENAMED: dict[str | tuple[str, str], str] = {"repeat": "rows", "until": "ended_by", ("section", "rows"): "fields"}
 PARTS = {
     **{
         kind: kind
-        for kind in ("field", "constant", "unknown", "group", "repeat", "each", "bounds", "seal", "magic", "size")
+        for kind in ("field", "constant", "unknown", "group", "rows", "each", "bounds", "seal", "magic", "size")
     },
     **{"recognise": "sign", "files": "file", "rules": "rule", "companions": "companion", "sections": "section"},
 }
@@ -124,13 +126,19 @@ def _told(error: dict[str, Any]) -> str:
     key = str(where[-1]) if where else ""
     if kind == "extra_forbidden":
         keys = all_keys()
-        near = keys[next((PARTS[step] for step in reversed(where[:-1]) if step in PARTS), "template")]
+        part = next((PARTS[step] for step in reversed(where[:-1]) if step in PARTS), "template")
+        if (part, key) in RENAMED or key in RENAMED:
+            return f"“{key}” is called “{RENAMED.get((part, key)) or RENAMED[key]}” now"
+        near = keys[part]
         hint = did_you_mean(key, near) or did_you_mean(key, sorted({name for names in keys.values() for name in names}))
         return f"“{key}” is no key here{'; ' + hint if hint else ''}"
     if kind == "missing":
         return f"“{key}” is missing"
     if kind in ("union_tag_not_found", "union_tag_invalid"):
         given = list(error["input"]) if isinstance(error["input"], dict) else []
+        renamed = next((name for name in given if name in RENAMED), None)
+        if renamed is not None:
+            return f"“{renamed}” is called “{RENAMED[renamed]}” now"
         hint = next((h for name in given if (h := did_you_mean(str(name), ELEMENT_KINDS))), "")
         return f"an element begins with one of {', '.join(ELEMENT_KINDS)}{'; ' + hint if hint else ''}"
     if kind == "recursion_loop" or not error["msg"]:

@@ -21,7 +21,7 @@ __all__ = [
     "FileSpec",
     "GroupSpec",
     "PathFormula",
-    "RepeatSpec",
+    "RowsSpec",
     "SealSpec",
     "SectionSpec",
     "Sign",
@@ -100,7 +100,7 @@ class ElementSpec:
     behind: bytes | None = None
     before: bytes | None = None
     when: Expression | None = None
-    parent: GroupSpec | RepeatSpec | None = field(default=None, repr=False)
+    parent: GroupSpec | RowsSpec | None = field(default=None, repr=False)
 
     @property
     def title(self) -> str:
@@ -154,7 +154,7 @@ class GroupSpec(ElementSpec):
     def add(self, element: ElementSpec) -> None:
         """Take in an element; those of a flat group go by their names in the group around it as well."""
         self.layout.append(element)
-        holder: GroupSpec | RepeatSpec | None = self
+        holder: GroupSpec | RowsSpec | None = self
         while isinstance(holder, GroupSpec):
             holder.names.setdefault(element.name, element)
             holder = holder.parent if holder.flat else None
@@ -185,11 +185,11 @@ class GroupSpec(ElementSpec):
 
 
 @dataclass(slots=True)
-class RepeatSpec(ElementSpec):
+class RowsSpec(ElementSpec):
     item: GroupSpec | FieldSpec = None  # type: ignore[assignment]
     count: Expression | None = None
     size: Expression | None = None
-    until: bytes | None = None
+    ended_by: bytes | None = None
     key: str | None = None
     key_may_repeat: bool = False
 
@@ -244,10 +244,10 @@ class EqualRule:
 
 @dataclass(slots=True, frozen=True)
 class SectionSpec:
-    """One part of the Edit sheet: rows of single fields, a table of a repeat, or the switches of one field."""
+    """One part of the Edit sheet: rows of single fields, a table of records, or the switches of one field."""
 
     title: str
-    rows: tuple[str, ...]
+    fields: tuple[str, ...]
     table: str | None
     columns: tuple[str, ...]
     switches: str | None
@@ -271,12 +271,12 @@ class Template:
         return next(iter(self.files.values()))
 
     def elements(self) -> Iterator[ElementSpec]:
-        """Every element, depth first, a repeat's record once."""
+        """Every element, depth first, the record of rows once."""
         queue: list[ElementSpec] = [file.root for file in reversed(self.files.values())]
         while queue:
             element = queue.pop()
             yield element
             if isinstance(element, GroupSpec):
                 queue += reversed(element.layout)
-            elif isinstance(element, RepeatSpec):
+            elif isinstance(element, RowsSpec):
                 queue.append(element.item)

@@ -53,7 +53,7 @@ class Common(Part):
 
 
 class ValueKeys(Part):
-    """How one value is stored and what it means, for a field and for each value of a repeat."""
+    """How one value is stored and what it means, for a field and for each of many values in a row."""
 
     as_: str = Field(alias="as")
     size: Formula | None = None
@@ -102,14 +102,14 @@ class GroupKeys(Common):
     flat: bool = False
 
 
-class RepeatKeys(Common):
-    repeat: Name
+class RowsKeys(Common):
+    rows: Name
     record: str | None = None
     layout: Layout | None = None
     each: EachKeys | None = None
     count: Formula | None = None
     size: Formula | None = None
-    until: HexBytes | None = None
+    ended_by: HexBytes | None = None
     key: Name | None = None
     key_may_repeat: bool = False
 
@@ -119,7 +119,7 @@ ELEMENT_KINDS: dict[str, type[Common]] = {
     "constant": ConstantKeys,
     "unknown": UnknownKeys,
     "group": GroupKeys,
-    "repeat": RepeatKeys,
+    "rows": RowsKeys,
 }
 
 
@@ -133,7 +133,7 @@ Element = Annotated[
     | Annotated[ConstantKeys, Tag("constant")]
     | Annotated[UnknownKeys, Tag("unknown")]
     | Annotated[GroupKeys, Tag("group")]
-    | Annotated[RepeatKeys, Tag("repeat")],
+    | Annotated[RowsKeys, Tag("rows")],
     Discriminator(_kind_of),
 ]
 
@@ -176,7 +176,7 @@ class Rule(Part):
 
 class Section(Part):
     title: Words
-    rows: list[str] | None = None
+    fields: list[str] | None = None
     table: str | None = None
     columns: list[Name] | None = None
     switches: str | None = None
@@ -200,7 +200,7 @@ class TemplateText(Part):
     sections: list[Section] = []
 
 
-for _kind in (GroupKeys, RepeatKeys, File, TemplateText):
+for _kind in (GroupKeys, RowsKeys, File, TemplateText):
     _kind.model_rebuild()
 
 

@@ -7,7 +7,7 @@ from bisect import bisect_right
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 
-from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import explained_bytes, fields_between, record_at
 from faithful_ledger.core.codecs.lettering import lettering
 from faithful_ledger.core.errors import LedgerError
@@ -358,11 +358,11 @@ def lane_over(name: str, source: Source, kept: Source) -> StripLane:
     return StripLane(name, MemorySource(found.rebased().tobytes()), moved, absent)
 
 
-def _first_array(root: Node) -> RepeatNode | None:
+def _first_array(root: Node) -> RowsNode | None:
     stack: list[Node] = [root]
     while stack:
         node = stack.pop()
-        if isinstance(node, RepeatNode) and node.stride and node.stride > 1 and node.count:
+        if isinstance(node, RowsNode) and node.stride and node.stride > 1 and node.count:
             return node
         if isinstance(node, GroupNode):
             stack += reversed(node.children)
@@ -377,7 +377,7 @@ def band_parts(file: SaveFile) -> list[BandPart]:
         node = stack.pop()
         if isinstance(node, GroupNode):
             stack += reversed(node.children)
-        elif isinstance(node, RepeatNode):
+        elif isinstance(node, RowsNode):
             parts.append(BandPart(node.start, node.end, "proven", f"{node.title}: {node.count} records"))
         elif isinstance(node, FieldNode):
             kind = "seal" if node.spec.seal is not None else "unknown" if node.spec.unknown else "described"

@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
-from faithful_ledger.core.binding import FieldNode, RepeatNode
+from faithful_ledger.core.binding import FieldNode, RowsNode
 from faithful_ledger.core.codecs import SwitchesCodec
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules import Finding
@@ -177,7 +177,7 @@ class EditStage(QWidget):
         try:
             if section.table is not None:
                 (repeat,) = save.nodes(section.table)
-                assert isinstance(repeat, RepeatNode)
+                assert isinstance(repeat, RowsNode)
                 count.setText(f"{repeat.count} records" if repeat.count != 1 else "1 record")
                 table = self._table(section.title, RecordsModel(save, repeat, section.columns))
                 if repeat.count > 8:
@@ -196,7 +196,7 @@ class EditStage(QWidget):
         """A table of single fields; those that are not found in this save are told below it."""
         fields: list[FieldNode] = []
         told: list[str] = []
-        for path in section.rows:
+        for path in section.fields:
             try:
                 fields += save.fields(path)
             except LedgerError as error:

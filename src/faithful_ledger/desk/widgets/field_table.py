@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from faithful_ledger.core.binding import FieldNode, GroupNode, RepeatNode
+from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode
 from faithful_ledger.core.codecs import ChoiceCodec, FloatCodec, JsonNumber, SwitchesCodec, WholeCodec
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules.audit import field_findings
@@ -102,7 +102,7 @@ class _FieldsModel(QAbstractTableModel):
 class RecordsModel(_FieldsModel):
     """The records of a repeat; columns are named fields."""
 
-    def __init__(self, save: Save, repeat: RepeatNode, columns: tuple[str, ...], parent: QWidget | None = None) -> None:
+    def __init__(self, save: Save, repeat: RowsNode, columns: tuple[str, ...], parent: QWidget | None = None) -> None:
         super().__init__(save, parent)
         self.repeat, self.columns = repeat, columns
         self.shown: list[int] | None = None

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QGridLayout, QLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
-from faithful_ledger.core.binding import FieldNode, Node, RepeatNode
+from faithful_ledger.core.binding import FieldNode, Node, RowsNode
 from faithful_ledger.core.codecs import ChoiceCodec, SwitchesCodec
 from faithful_ledger.core.codecs.literals import bytes_typed
 from faithful_ledger.core.codecs.readings import Reading, readings
@@ -180,8 +180,8 @@ class Margin(QFrame):
 
     def _show_part(self, node: Node) -> None:
         self._begin(node.path or node.title)
-        what = f"{node.count} records" if isinstance(node, RepeatNode) else "group"
-        if isinstance(node, RepeatNode) and node.stride:
+        what = f"{node.count} records" if isinstance(node, RowsNode) else "group"
+        if isinstance(node, RowsNode) and node.stride:
             what += f" of {node.stride} bytes"
         self._add(pair("is", what), pair("begins", place(node.start)), pair("size", f"{node.size} bytes"))
         if node.spec.note:

@@ -10,7 +10,7 @@ from typing import Any
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView, QWidget
 
-from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RepeatNode
+from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.save import Save
@@ -67,7 +67,7 @@ class OutlineModel(QAbstractItemModel):
         return self.createIndex(item.row, 0, item) if item is not None else QModelIndex()
 
     def _child_for(self, item: _Item, wanted: Node) -> _Item | None:
-        if isinstance(item.node, RepeatNode):
+        if isinstance(item.node, RowsNode):
             number = wanted.index
             if number is None:
                 return None
@@ -91,7 +91,7 @@ class OutlineModel(QAbstractItemModel):
     def _children(self, item: _Item) -> list[_Item | None]:
         if item.children is None:
             node = item.node
-            if isinstance(node, RepeatNode):
+            if isinstance(node, RowsNode):
                 item.children = [None] * node.count
                 item.shown = min(node.count, PAGE)
             elif isinstance(node, GroupNode):
@@ -105,7 +105,7 @@ class OutlineModel(QAbstractItemModel):
         children = self._children(item)
         child = children[row]
         if child is None:
-            assert isinstance(item.node, RepeatNode)
+            assert isinstance(item.node, RowsNode)
             child = children[row] = _Item(item.node.item(row), item, row)
         return child
 
@@ -137,7 +137,7 @@ class OutlineModel(QAbstractItemModel):
             return bool(self._tops)
         node = parent.internalPointer().node
         return parent.column() == 0 and (
-            bool(node.count) if isinstance(node, RepeatNode) else isinstance(node, GroupNode)
+            bool(node.count) if isinstance(node, RowsNode) else isinstance(node, GroupNode)
         )
 
     def canFetchMore(self, parent: Index) -> bool:
@@ -184,7 +184,7 @@ class OutlineModel(QAbstractItemModel):
         return f"{_standing(node, self._save)} {node.spec.name}"
 
     def _value(self, node: Node) -> str:
-        if isinstance(node, RepeatNode):
+        if isinstance(node, RowsNode):
             return f"{node.count} records" if node.count != 1 else "1 record"
         if not isinstance(node, FieldNode) or self._save is None:
             return ""
