@@ -107,7 +107,7 @@ HANDLERS = (
     WARM
     + """
 import random, struct
-from faithful_ledger.desk.shell import DESCRIBE, GATHER, LOCATE, RECORDS
+from faithful_ledger.desk.shell import DESCRIBE, GATHER, LOCATE, HISTORY
 from faithful_ledger.desk.stages.describe import PROFILE, SEARCH
 session, path = shell.session, Path(sys.argv[2])
 def work():
@@ -129,7 +129,7 @@ acts = {
     "compare": lambda: shell.show_compare(*session.kept_copies[1::-1]),
     "gather": lambda: shell.show_stage(GATHER),
     "locate": lambda: shell.show_stage(LOCATE),
-    "history": lambda: shell.show_stage(RECORDS),
+    "history": lambda: shell.show_stage(HISTORY),
     "keep": lambda: session.keep("three"),
     "post": lambda: session.plan is not None and session.post("", lambda posting: None),
     "reverse": lambda: session.reverse(session.book.postings()[0], anyway=True),

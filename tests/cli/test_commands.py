@@ -80,7 +80,7 @@ class LookingTest(CommandCase):
         self.assertEqual([(f["path"], f["level"]) for f in document["findings"]], [("account.marks", "error")])
         status, out, _ = self.run_command("check", saves / "harbour.bwk")
         self.assertEqual(status, 1)
-        self.assertIn("▲ out of balance", out)
+        self.assertIn("✕ out of balance", out)
         self.assertIn("they must be equal", out)
 
     def test_words_for_people(self) -> None:

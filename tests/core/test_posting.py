@@ -110,7 +110,7 @@ class EveryChangedByteTest(LedgerCase):
         self.assertEqual(old[at_old:], new[at_new:])
 
     def test_every_sample_is_carried_through_byte_for_byte(self) -> None:
-        """Whatever a company holds: open, plan an entry and strike it, and the bytes are those the game wrote."""
+        """Whatever a company holds: open, plan an entry and withdraw it, and the bytes are those the game wrote."""
         changes: list[Callable[[Company], object]] = [
             lambda company: None,
             lambda company: company.hold.clear(),
@@ -392,7 +392,7 @@ class EnteringTest(LedgerCase):
             lambda: save.enter("purse.marks", "1"),
             lambda: save.enter("hold[*].wear", "7"),
             lambda: save.enter("purse.marks", "2"),
-            lambda: save.tape.strike("hold[0].wear"),
+            lambda: save.tape.withdraw("hold[0].wear"),
             lambda: save.tape.clear(),
         ):
             states.append(state())

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QLabel, QPushButton
 
 from brinewick.harbour import Harbour
 from faithful_ledger.core.template import load_template
-from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE, RECORDS
+from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, HISTORY, LOCATE
 from tests.desk.support import DeskCase
 from tests.support import play
 
@@ -202,10 +202,10 @@ class LocateTest(DeskCase):
         self.voyage.write_bytes(b"abc" * 100)
         self.shell.session.open(self.voyage)
         self.press("Ctrl+2")
-        self.assertIn("Keep copies while you play (in Records, or with Ctrl+S)", self.shell.locate.hint.text())
+        self.assertIn("Keep copies while you play (in History, or with Ctrl+S)", self.shell.locate.hint.text())
         self.press("Ctrl+S")
-        self.assertEqual(self.shell.stage, RECORDS)
-        self.assertTrue(self.shell.records.label_line.hasFocus())
+        self.assertEqual(self.shell.stage, HISTORY)
+        self.assertTrue(self.shell.history.label_line.hasFocus())
         self.assertIsNone(self.shell.locate.current)
 
     def test_inside_a_layer_and_in_a_folder_it_is_pinned_edited_and_posted(self) -> None:

@@ -23,7 +23,7 @@ from faithful_ledger.core import source
 from faithful_ledger.core.errors import VaultError
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.desk.application import application
-from faithful_ledger.desk.shell import DESCRIBE, GATHER, LOCATE, RECORDS
+from faithful_ledger.desk.shell import DESCRIBE, GATHER, HISTORY, LOCATE
 from faithful_ledger.desk.stages.describe import PROFILE, SEARCH, TEMPLATE, DescribeStage
 from faithful_ledger.desk.widgets.strip_rows import NUMBER_LINE
 from tests.desk.support import DeskCase
@@ -294,7 +294,7 @@ class CompareTest(LookingCase):
                 self.assertEqual(play(saves, *action).status, 0)
             self.shell.session.reopen()
             self.shell.session.keep(label)
-        self.shell.show_stage(RECORDS)
+        self.shell.show_stage(HISTORY)
         self.settle()
         self.click(self.link("with one before"))
         self.work()
@@ -325,12 +325,12 @@ class CompareTest(LookingCase):
         self.assertIn("The bytes are the same", sheet.told.text())
         self.shell.banner.show_message(None)
         self.press("Esc")
-        self.assertEqual(self.shell.sheet.currentWidget(), self.shell.records)
+        self.assertEqual(self.shell.sheet.currentWidget(), self.shell.history)
 
     def test_snapshots_go_out_come_in_and_are_checked(self) -> None:
         self.open_harbour()
         self.kept("one")
-        self.shell.show_stage(RECORDS)
+        self.shell.show_stage(HISTORY)
         self.settle()
         out = self.folder / "one.zip"
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out), "")):
@@ -338,7 +338,7 @@ class CompareTest(LookingCase):
         with mock.patch.object(QFileDialog, "getOpenFileName", return_value=(str(out), "")):
             self.click(self.link("Take in a snapshot…"))
         self.assertIn("is kept as “one”", self.told())
-        self.assertEqual(self.shell.records.table.rowCount(), 2)
+        self.assertEqual(self.shell.history.table.rowCount(), 2)
         other = self.folder / "other"
         other.mkdir()
         with mock.patch.object(QFileDialog, "getExistingDirectory", return_value=str(other)):
@@ -479,7 +479,7 @@ class FluidTest(LookingCase):
         session.post("", postings.append)
         self.assertFalse(session.type_bytes("file", 9, 10, b"y"))
         session.undo()
-        session.strike("bytes_5")
+        session.withdraw("bytes_5")
         self.assertEqual(session.pending, 1)
         self.assertIn("large.dat is written; wait until that is done", self.told())
         self.work()
@@ -530,7 +530,7 @@ class FluidTest(LookingCase):
             ("compare", lambda: self.shell.show_compare(*session.kept_copies[1::-1])),
             ("gather", lambda: self.shell.show_stage(GATHER)),
             ("locate", lambda: self.shell.show_stage(LOCATE)),
-            ("records", lambda: self.shell.show_stage(RECORDS)),
+            ("records", lambda: self.shell.show_stage(HISTORY)),
             ("keep", lambda: session.keep("three")),
             ("post", self.post_a_byte),
             ("reverse", lambda: session.reverse(session.book.postings()[0], anyway=True)),

@@ -1,4 +1,4 @@
-"""The real window, driven as a person drives it: open, look, change, strike, post, reverse, restore."""
+"""The real window, driven as a person drives it: open, look, change, withdraw, post, reverse, restore."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.desk.application import application, make_shell, tell_unexpected
 from faithful_ledger.desk.session import Message, Session
-from faithful_ledger.desk.shell import DESCRIBE, EDIT, RECORDS
-from faithful_ledger.desk.stages.records import local_time
+from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY
+from faithful_ledger.desk.stages.history import local_time
 from faithful_ledger.desk.theme import apply_sheet, colours, dress
 from faithful_ledger.desk.widgets.strip import OFFSETS_WIDTH, ROW_HEIGHT
 from tests.desk.support import DeskCase
@@ -94,7 +94,7 @@ class OpeningTest(DeskCase):
                 size = self.save.main.source.size
                 if size:
                     self.shell.session.select("file" if name != "cut.bwk" else "save", 0, 2)
-                for number in (EDIT, RECORDS, DESCRIBE):
+                for number in (EDIT, HISTORY, DESCRIBE):
                     self.shell.show_stage(number)
                     self.settle()
                 self.shell.session.keep("kept all the same")
@@ -212,8 +212,8 @@ class EditingTest(DeskCase):
         self.type_into(self.table("Purse"), 0, ENTER, "5200")
         self.shell.session.enter(self.save.fields("account.marks")[0], "7")
         self.settle()
-        self.assertEqual(self.shell.tape.balance.text(), "▲ cannot be posted")
-        self.assertIn("they must be equal; strike one of the two entries", self.told())
+        self.assertEqual(self.shell.tape.balance.text(), "✕ cannot be posted")
+        self.assertIn("they must be equal; withdraw one of the two entries", self.told())
         self.assertFalse(self.shell.tape.post.isEnabled())
 
     def test_the_filter_of_a_long_table(self) -> None:
@@ -238,7 +238,7 @@ class EditingTest(DeskCase):
         self.shell.show_stage(EDIT)
         self.settle()
         texts = [label.text() for label in self.shell.edit.findChildren(QLabel) if not label.isHidden()]
-        self.assertIn("▲ crew[3].vigour", texts)
+        self.assertIn("✕ crew[3].vigour", texts)
         self.assertIn("140 is above the bound 100: the game loads it, but shows 40", texts)
         (mend,) = [
             b for b in self.shell.edit.findChildren(QPushButton) if b.text() == "Set to 100" and not b.isHidden()
@@ -431,13 +431,13 @@ class PostingTest(DeskCase):
         QTest.keyClicks(self.shell.posting.note, "richer")
         self.press("Ctrl+Return")
         self.assertIn("Written, read back and compared: harbour.bwk, account.json", self.told())
-        self.assertEqual(self.shell.stage, RECORDS)
+        self.assertEqual(self.shell.stage, HISTORY)
         self.assertIn("marks 5200", play(self.saves, "show").text)
         self.assertEqual(len(self.save.tape), 0)
-        self.assertEqual(self.rows(self.shell.records.table)[0][1:3], ["◆ posting, 1 entry", "richer"])
+        self.assertEqual(self.rows(self.shell.history.table)[0][1:3], ["◆ posting, 1 entry", "richer"])
         (act,) = [
             b
-            for b in self.shell.records.findChildren(QPushButton)
+            for b in self.shell.history.findChildren(QPushButton)
             if b.text() == "Reverse this posting" and not b.isHidden()
         ]
         self.click(act)
@@ -446,7 +446,7 @@ class PostingTest(DeskCase):
             {n: c for n, c in self.before.items() if n != "slots.idx"},
         )
         self.assertEqual(play(self.saves, "show").status, 0)
-        self.assertTrue(any("posting, reversed" in row[1] for row in self.rows(self.shell.records.table)))
+        self.assertTrue(any("posting, reversed" in row[1] for row in self.rows(self.shell.history.table)))
 
     def test_a_posting_over_which_the_game_has_played_asks(self) -> None:
         self.plan_marks()
@@ -492,7 +492,7 @@ class PostingTest(DeskCase):
             lambda: self.shell.session.restore(snapshot),
         ):
             self.assertFalse(act())
-            self.assertIn("1 entry is pending for harbour.bwk; post or strike first", self.told())
+            self.assertIn("1 entry is pending for harbour.bwk; post or withdraw first", self.told())
             self.assertEqual((self.save.main.path, len(self.save.tape)), (path, 1))
         self.shell.close()
         self.settle()
@@ -566,9 +566,9 @@ class PostingTest(DeskCase):
         path.write_bytes(data)
         self.shell.session.open(path)
         self.settle()
-        self.assertEqual(self.shell.tape.balance.text(), "▲ out of balance")
+        self.assertEqual(self.shell.tape.balance.text(), "✕ out of balance")
         texts = [label.text() for label in self.shell.margin.findChildren(QLabel) if not label.isHidden()]
-        self.assertTrue(any("▲ Sum of purse" in text for text in texts), texts)
+        self.assertTrue(any("✕ Sum of purse" in text for text in texts), texts)
         self.plan_marks()
         sheet = self.shell.posting
         self.assertFalse(sheet.write_button.isEnabled())
@@ -591,7 +591,7 @@ class PostingTest(DeskCase):
 
     def test_snapshots_can_be_kept_looked_into_and_restored(self) -> None:
         self.press("Ctrl+5")
-        records = self.shell.records
+        records = self.shell.history
         texts = [label.text() for label in records.findChildren(QLabel) if not label.isHidden()]
         self.assertTrue(any(text.startswith("Nothing is kept yet") for text in texts), texts)
         QTest.keyClicks(records.label_line, "before selling")

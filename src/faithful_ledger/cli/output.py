@@ -111,7 +111,7 @@ def shown(node: FieldNode) -> str:
     try:
         return node.spec.codec.to_text(node.value)
     except ValueRefused:
-        return "▲ cannot be read"
+        return "✕ cannot be read"
 
 
 def print_table(title: str, head: tuple[str, ...], rows: Iterable[tuple[str, ...]]) -> None:

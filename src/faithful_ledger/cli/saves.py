@@ -159,12 +159,12 @@ def _check_vaults(books: list[Book], *, as_json: bool) -> int:
         return 0 if all(report.sound for _, report in reports) else 1
     for name, report in reports:
         for snapshot, file in report.damaged:
-            say(f"▲ {name}: {file.path.name} of snapshot {snapshot.id} ({snapshot.label}) is damaged or missing")
+            say(f"✕ {name}: {file.path.name} of snapshot {snapshot.id} ({snapshot.label}) is damaged or missing")
         for snapshot in report.unlisted:
-            say(f"▲ {name}: snapshot {snapshot.id} is in the vault and not in the records; see vault rebuild")
+            say(f"✕ {name}: snapshot {snapshot.id} is in the vault and not in the records; see vault rebuild")
         for error in report.journals:
-            say(f"▲ {name}: {error}")
-        say(f"{'◆' if report.sound else '▲'} {name}: {report.objects} kept contents were read again")
+            say(f"✕ {name}: {error}")
+        say(f"{'◆' if report.sound else '✕'} {name}: {report.objects} kept contents were read again")
     return 0 if all(report.sound for _, report in reports) else 1
 
 
@@ -237,16 +237,16 @@ def _print_summary(save: Save) -> None:
     say(f"{save.path}: {save.template.title} {save.template.version}, {save.main.source.size} bytes, {state}")
     for seal in save.seals:
         if not seal.holds:
-            say(f"▲ {seal.name} ({seal.algorithm}) says {seal.stored} and should say {seal.computed}")
+            say(f"✕ {seal.name} ({seal.algorithm}) says {seal.stored} and should say {seal.computed}")
     for finding in save.findings:
-        say(f"{'▲' if finding.level != 'note' else '◇'} {finding.path}: {finding.message}")
+        say(f"{'✕' if finding.level != 'note' else '◇'} {finding.path}: {finding.message}")
     if save.knows_seals:
         say(f"{sum(s.holds for s in save.seals)} of {len(save.seals)} seals hold")
 
 
 def _state(in_balance: bool, knows_seals: bool) -> str:
     if not in_balance:
-        return "▲ out of balance"
+        return "✕ out of balance"
     return "◆ in balance" if knows_seals else "◇ no seal is known, so nothing says that the game will accept it"
 
 

@@ -475,7 +475,7 @@ class Book:
         for posting in self.postings():
             if posting.id == name:
                 return posting
-        raise AddressError(f"there is no posting {name}", "see Records")
+        raise AddressError(f"there is no posting {name}", "see History")
 
     def reverse(self, posting: Posting, *, anyway: bool = False) -> Snapshot:
         """Bring back the exact bytes from before a posting. Returns the snapshot of the state that gave way.

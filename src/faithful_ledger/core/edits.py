@@ -55,7 +55,7 @@ class Patched:
             if item.start < at and previous is not None:
                 raise EntryError(
                     f"{item.cause} and {previous.cause} would both change the bytes at {place(item.start)}",
-                    "nothing was written; strike one of the two",
+                    "nothing was written; withdraw one of the two",
                 )
             if item.start > at:
                 self.pieces.append(Piece(new_at, new_at + item.start - at, at, item.start, None))

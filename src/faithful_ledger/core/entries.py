@@ -51,7 +51,7 @@ class Entry:
 
 
 class Tape:
-    """Entries by path, at most one a field. Every change of the tape can be undone, striking as well."""
+    """Entries by path, at most one a field. Every change of the tape can be undone, withdrawing as well."""
 
     def __init__(self) -> None:
         self._entries: dict[str, Entry] = {}
@@ -68,9 +68,9 @@ class Tape:
         return self._entries.get(path)
 
     def put(self, entries: list[Entry], instead_of: Collection[str] = ()) -> None:
-        """Write entries down as one step; an entry that restores the old bytes strikes the one before it.
+        """Write entries down as one step; an entry that restores the old bytes withdraws the one before it.
 
-        Entries of the paths in `instead_of` are struck in the same step.
+        Entries of the paths in `instead_of` are withdrawn in the same step.
         """
         following = {path: entry for path, entry in self._entries.items() if path not in instead_of}
         for entry in entries:
@@ -79,7 +79,7 @@ class Tape:
                 following[entry.path] = entry
         self._step(following)
 
-    def strike(self, path: str) -> None:
+    def withdraw(self, path: str) -> None:
         self._step({kept: entry for kept, entry in self._entries.items() if kept != path})
 
     def clear(self) -> None:

@@ -21,7 +21,7 @@ from faithful_ledger.demo.game import Game
 from faithful_ledger.demo.hands import type_into
 from faithful_ledger.demo.unknown import compare_and_search, locate_in_the_deep, locate_unknown
 from faithful_ledger.desk.application import application, make_shell
-from faithful_ledger.desk.shell import DESCRIBE, EDIT, RECORDS, Shell
+from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY, Shell
 from faithful_ledger.desk.theme import apply_sheet, dress
 from faithful_ledger.desk.widgets.field_table import FieldTable
 
@@ -177,7 +177,7 @@ class Example:
         self.step("Marks, air and name are what was typed, and Salt Nave is open", right and "Salt Nave" in answer.text)
 
     def look_around(self, shell: Shell) -> None:
-        self.picture("records")
+        self.picture("history")
         shell.show_stage(DESCRIBE)
         save = shell.session.save
         assert save is not None
@@ -198,7 +198,7 @@ class Example:
         apply_sheet(application())
 
     def reverse(self, shell: Shell, before: dict[Path, bytes]) -> None:
-        shell.show_stage(RECORDS)
+        shell.show_stage(HISTORY)
         book = shell.session.book
         assert book is not None
         begun = shell.session.reverse(book.postings()[0])
@@ -218,7 +218,7 @@ class Example:
         save = shell.session.save
         assert save is not None
         names = ", ".join(state.label for state in save.broken_seals)
-        self.step(f"A save with one damaged byte opens all the same, marked ▲: {names}", bool(save.broken_seals))
+        self.step(f"A save with one damaged byte opens all the same, marked ✕: {names}", bool(save.broken_seals))
         shell.show_stage(DESCRIBE)
         shell.session.select_node(save.fields("head.body_crc")[0])
         self.picture("damaged")

@@ -209,7 +209,7 @@ def _change_in_the_layer(example: Example, shell: Shell, path: str) -> None:
     example.step("The stream is packed into the bytes it had, so nothing behind it moves", not moves)
     shell.session.select_node(save.fields(path)[0])
     example.picture("layers")
-    shell.session.strike(path)
+    shell.session.withdraw(path)
     example.settle()
 
 

@@ -110,15 +110,15 @@ class Session(QObject):
         return len(self.save.tape) if self.save is not None else 0
 
     def ask_about_entries(self, action: str, act: Callable[[], object]) -> None:
-        """Tell that entries would be lost; the action strikes them and goes on."""
+        """Tell that entries would be lost; the action withdraws them and goes on."""
 
-        def strike_and_go_on() -> None:
+        def withdraw_and_go_on() -> None:
             self.forget_entries()
             act()
 
         count = f"{self.pending} {'entry is' if self.pending == 1 else 'entries are'}"
-        text = f"{count} pending for {self.save.path.name if self.save else ''}; post or strike first"
-        self.told.emit(Message("open", text, action, strike_and_go_on))
+        text = f"{count} pending for {self.save.path.name if self.save else ''}; post or withdraw first"
+        self.told.emit(Message("open", text, action, withdraw_and_go_on))
 
     def forget_entries(self) -> None:
         """Withdraw all entries for good: they are not offered at the next start."""
@@ -334,9 +334,9 @@ class Session(QObject):
         self._tape_changed()
         return True
 
-    def strike(self, path: str) -> None:
+    def withdraw(self, path: str) -> None:
         if self.save is not None and not self.beside.refuse():
-            self.save.tape.strike(path)
+            self.save.tape.withdraw(path)
             self._tape_changed()
 
     def undo(self) -> None:

@@ -31,16 +31,16 @@ if TYPE_CHECKING:
     from faithful_ledger.desk.stages.describe import DescribeStage
     from faithful_ledger.desk.stages.edit import EditStage
     from faithful_ledger.desk.stages.gather import GatherStage
+    from faithful_ledger.desk.stages.history import HistoryStage
     from faithful_ledger.desk.stages.locate import LocateStage
     from faithful_ledger.desk.stages.posting import PostingSheet
-    from faithful_ledger.desk.stages.records import RecordsStage
 
 __all__ = ["Shell"]
 
 Page = TypeVar("Page", bound=QWidget)
 
-GATHER, LOCATE, DESCRIBE, EDIT, RECORDS = range(5)
-STAGES = ("gather", "locate", "describe", "edit", "records")
+GATHER, LOCATE, DESCRIBE, EDIT, HISTORY = range(5)
+STAGES = ("gather", "locate", "describe", "edit", "history")
 UNSEALED = ("open", "no seals known")  # the template knows none, so nobody can say that the game will accept it
 COMPARE = [
     ("open", OPEN, "changed: other bytes at the place where they belong"),
@@ -60,7 +60,7 @@ COMPARE = [
 ]
 KEYS = [
     ("Ctrl+O", "open a save"),
-    ("Ctrl+1 … 5", "the stages Gather, Locate, Describe, Edit, Records"),
+    ("Ctrl+1 … 5", "the stages Gather, Locate, Describe, Edit, History"),
     ("Ctrl+S", "keep a copy, with a label"),
     ("Ctrl+K", "go to an offset, field, number or text"),
     ("Ctrl+Z", "undo the last entry"),
@@ -120,7 +120,7 @@ class Shell(QMainWindow):
         self.head.open_wanted.connect(self.choose_file)
         self.welcome.open_wanted.connect(self.choose_file)
         self.head.went.connect(self.go)
-        self.tape.struck.connect(session.strike)
+        self.tape.withdrawn.connect(session.withdraw)
         self.tape.chosen.connect(self._choose_entry)
         self.tape.undone.connect(session.undo)
         self.tape.redone.connect(session.redo)
@@ -214,10 +214,10 @@ class Shell(QMainWindow):
         return self._added(EditStage(self.session))
 
     @cached_property
-    def records(self) -> RecordsStage:
-        from faithful_ledger.desk.stages.records import RecordsStage
+    def history(self) -> HistoryStage:
+        from faithful_ledger.desk.stages.history import HistoryStage
 
-        made = RecordsStage(self.session)
+        made = HistoryStage(self.session)
         made.compare_wanted.connect(self.show_compare)
         return self._added(made)
 
@@ -226,7 +226,7 @@ class Shell(QMainWindow):
         from faithful_ledger.desk.stages.compare import CompareSheet
 
         made = CompareSheet(self.session)
-        made.left.connect(lambda: self.show_stage(RECORDS))
+        made.left.connect(lambda: self.show_stage(HISTORY))
         return self._added(made)
 
     @cached_property
@@ -271,8 +271,8 @@ class Shell(QMainWindow):
 
     def keep_copy(self) -> None:
         """Go where a copy is kept, with the cursor in its label."""
-        self.show_stage(RECORDS)
-        self.records.label_line.setFocus()
+        self.show_stage(HISTORY)
+        self.history.label_line.setFocus()
 
     def search(self) -> None:
         """Go where the bytes are searched, with the cursor in the line."""
@@ -284,8 +284,8 @@ class Shell(QMainWindow):
 
     def show_compare(self, first: Snapshot, second: Snapshot | None) -> None:
         """Compare a snapshot with another one, or with the save now."""
-        self.stage = RECORDS
-        self.spine.show_stage(RECORDS)
+        self.stage = HISTORY
+        self.spine.show_stage(HISTORY)
         self.sheet.setCurrentWidget(self.compare)
         self.margin.show_lines("Compare", COMPARE)
         self.compare.show_pair(first, second)
@@ -318,7 +318,7 @@ class Shell(QMainWindow):
         elif self.planning:
             self.show_stage(EDIT)
         elif self.comparing:
-            self.show_stage(RECORDS)
+            self.show_stage(HISTORY)
 
     def go(self, destination: Destination) -> None:
         self.show_stage(DESCRIBE)
@@ -393,7 +393,7 @@ class Shell(QMainWindow):
         self.spine.show_line(DESCRIBE, f"{share:.0%} explained" if bound is not None else "bytes only")
         self.spine.show_line(EDIT, f"{len(save.tape)} pending" if len(save.tape) else "no entries")
         count = len(session.book.postings(save.path)) if session.book is not None else 0
-        self.spine.show_line(RECORDS, f"{count} posting{'' if count == 1 else 's'}")
+        self.spine.show_line(HISTORY, f"{count} posting{'' if count == 1 else 's'}")
 
     @property
     def watching(self) -> bool:
@@ -434,7 +434,7 @@ class Shell(QMainWindow):
             self.session.told.emit(Message("broken", str(error)))
 
     def _posted(self, posting: Posting) -> None:
-        self.show_stage(RECORDS)
+        self.show_stage(HISTORY)
         text = (
             f"Written, read back and compared: {', '.join(Path(name).name for name in posting.record['files'])}. "
             f"The untouched copy is kept."

@@ -1,6 +1,6 @@
 """Colours, fonts and the style sheet: ruled paper by day, slate by night.
 
-Three signals, each with a shape and a word, so that colour is never alone: holds ◆, open ◇, broken ▲.
+Three signals, each with a shape and a word, so that colour is never alone: holds ◆, open ◇, broken ✕.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QApplication
 
 __all__ = ["BROKEN", "HOLDS", "OPEN", "Colours", "apply_sheet", "colours", "dress", "mono", "sans"]
 
-HOLDS, OPEN, BROKEN = "◆", "◇", "▲"
+HOLDS, OPEN, BROKEN = "◆", "◇", "✕"
 FONTS = Path(__file__).parent / "fonts"
 
 

@@ -33,7 +33,7 @@ MODULES = (
     "html",
     "encodings.utf_16_le",
     "encodings.latin_1",
-    "faithful_ledger.desk.stages.records",
+    "faithful_ledger.desk.stages.history",
     "faithful_ledger.desk.stages.edit",
     "faithful_ledger.desk.stages.describe",
     "faithful_ledger.desk.stages.gather",

@@ -169,7 +169,7 @@ def _followers(save: Save, entries: list[Entry]) -> list[Entry]:
             if left.new != right.new:
                 raise EntryError(
                     f"{left.path} is to be {left.new_text} and {right.path} {right.new_text}; they must be equal",
-                    "strike one of the two entries",
+                    "withdraw one of the two entries",
                 )
         elif left is not None or right is not None:
             leading, following = (left, nodes[1]) if left is not None else (right, nodes[0])

@@ -15,7 +15,7 @@ from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import WHOLE, MemorySource, Source, open_source
 from faithful_ledger.desk.session import Session
-from faithful_ledger.desk.stages.records import field_text, local_time, plain_table
+from faithful_ledger.desk.stages.history import field_text, local_time, plain_table
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
 from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
@@ -83,7 +83,7 @@ class CompareSheet(QWidget):
         self.fields_title = label("", "title")
         self.body = column(spacing=7)
         self.body.setContentsMargins(16, 12, 16, 10)
-        back = button("Back to Records", self.left.emit)
+        back = button("Back to History", self.left.emit)
         self.body.addLayout(row(label("Compare", "title"), None, back))
         self.body.addLayout(row(self.first, label("with", "quiet"), self.second, None))
         self.body.addLayout(row(self.file, self.quiet, self.size, None))

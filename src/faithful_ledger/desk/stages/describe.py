@@ -16,8 +16,8 @@ from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import SaveFile
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.desk.session import Message, Selection, Session
+from faithful_ledger.desk.stages.history import local_time
 from faithful_ledger.desk.stages.profile import ProfilePane
-from faithful_ledger.desk.stages.records import local_time
 from faithful_ledger.desk.stages.search import SearchPane
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.widgets.band import BandPart, FileBand

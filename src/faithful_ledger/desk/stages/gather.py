@@ -25,8 +25,8 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.desk.background import Watcher
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.found import FoundTree, moment_text
+from faithful_ledger.desk.stages.history import plain_table
 from faithful_ledger.desk.stages.members import SavePanel
-from faithful_ledger.desk.stages.records import plain_table
 from faithful_ledger.desk.theme import HOLDS, mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
 from faithful_ledger.desk.widgets.slip_note import SightingSlip

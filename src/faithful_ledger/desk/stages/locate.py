@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.records import Quantity, Snapshot
 from faithful_ledger.desk.session import Message, Session
-from faithful_ledger.desk.stages.records import local_time, plain_table
+from faithful_ledger.desk.stages.history import local_time, plain_table
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import HOLDS, OPEN, colours, mono, sans
 from faithful_ledger.desk.widgets.basics import column, label, swap
@@ -41,7 +41,7 @@ HOW = (
     "Write what you saw: a number, a text, or only more, less, same."
 )
 FIRST = (
-    "Keep copies while you play (in Records, or with Ctrl+S), one after each step. "
+    "Keep copies while you play (in History, or with Ctrl+S), one after each step. "
     "Then write here what the game showed at each of them."
 )
 

@@ -13,7 +13,7 @@ from faithful_ledger.core.records import Member
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import name_within
 from faithful_ledger.desk.session import Session
-from faithful_ledger.desk.stages.records import plain_table
+from faithful_ledger.desk.stages.history import plain_table
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import HOLDS, OPEN
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap

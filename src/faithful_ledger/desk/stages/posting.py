@@ -11,7 +11,7 @@ from faithful_ledger.core.find import programs
 from faithful_ledger.core.posting import Change, Check, FilePlan, Plan
 from faithful_ledger.core.records import Posting
 from faithful_ledger.desk.session import Message, Session
-from faithful_ledger.desk.stages.records import plain_table
+from faithful_ledger.desk.stages.history import plain_table
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
 

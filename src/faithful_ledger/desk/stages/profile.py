@@ -11,7 +11,7 @@ from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.inside import Payload, payloads_inside
 from faithful_ledger.core.source import BlockSource, Source
 from faithful_ledger.desk.session import Session
-from faithful_ledger.desk.stages.records import plain_table
+from faithful_ledger.desk.stages.history import plain_table
 from faithful_ledger.desk.theme import HOLDS, OPEN, mono
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
 from faithful_ledger.desk.widgets.plots import HistogramPlot, TexturePlot

@@ -24,7 +24,7 @@ from faithful_ledger.core.search import (
 )
 from faithful_ledger.core.source import BlockSource, Source
 from faithful_ledger.desk.session import Session
-from faithful_ledger.desk.stages.records import plain_table
+from faithful_ledger.desk.stages.history import plain_table
 from faithful_ledger.desk.theme import mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
 from faithful_ledger.desk.widgets.words import storage_in_brief

@@ -18,9 +18,9 @@ SLIP_TEXT = 220
 
 
 class Slip(QFrame):
-    """One entry: its field, old and new, and a cross to strike it. Signals: `struck(path)`, `chosen(path)`."""
+    """One entry: its field, old and new, and a cross to withdraw it. Signals: `withdrawn(path)`, `chosen(path)`."""
 
-    struck = Signal(str)
+    withdrawn = Signal(str)
     chosen = Signal(str)
 
     def __init__(self, entry: Entry, name: str) -> None:
@@ -37,12 +37,12 @@ class Slip(QFrame):
         text = label()
         text.setTextFormat(Qt.TextFormat.RichText)
         text.setText(f"{_escaped(name)} <s style='color:{theme.quiet}'>{_escaped(old)}</s> → <b>{_escaped(new)}</b>")
-        strike = QToolButton()
-        strike.setText("×")
-        strike.setToolTip("Strike this entry")
-        strike.setAccessibleName(f"Strike {entry.path}")
-        strike.clicked.connect(lambda: self.struck.emit(self.path))
-        line = row(text, strike, spacing=4)
+        withdraw = QToolButton()
+        withdraw.setText("×")
+        withdraw.setToolTip("Withdraw this entry")
+        withdraw.setAccessibleName(f"Withdraw {entry.path}")
+        withdraw.clicked.connect(lambda: self.withdrawn.emit(self.path))
+        line = row(text, withdraw, spacing=4)
         line.setContentsMargins(8, 3, 3, 3)
         self.setLayout(line)
 
@@ -51,9 +51,9 @@ class Slip(QFrame):
 
 
 class TapeBar(QFrame):
-    """Signals: `struck(path)`, `chosen(path)`, `undone`, `redone`, `posting` when the user wants to post."""
+    """Signals: `withdrawn(path)`, `chosen(path)`, `undone`, `redone`, `posting` when the user wants to post."""
 
-    struck = Signal(str)
+    withdrawn = Signal(str)
     chosen = Signal(str)
     undone = Signal()
     redone = Signal()
@@ -94,7 +94,7 @@ class TapeBar(QFrame):
         clear(self.slip_line)
         for name, entry in found:
             slip = Slip(entry, name)
-            slip.struck.connect(self.struck)
+            slip.withdrawn.connect(self.withdrawn)
             slip.chosen.connect(self.chosen)
             self.slip_line.addWidget(slip)
         self.slip_line.addStretch(1)

@@ -27,7 +27,7 @@ from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
 
-__all__ = ["RecordsStage", "field_text", "local_time", "plain_table"]
+__all__ = ["HistoryStage", "field_text", "local_time", "plain_table"]
 
 MOST_DIFFERENCES, MOST_SHOWN = 200, 500
 
@@ -63,10 +63,10 @@ def plain_table(head: tuple[str, ...], rows: list[tuple[str, ...]], name: str, w
     return table
 
 
-class RecordsStage(QWidget):
-    """The sheet of the stage Records. Signal: `compare_wanted(snapshot, other or None)`."""
+class HistoryStage(QWidget):
+    """The sheet of the stage History. Signal: `compare_wanted(snapshot, other or None)`."""
 
-    title = "Records"
+    title = "History"
     compare_wanted = Signal(object, object)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
@@ -80,14 +80,14 @@ class RecordsStage(QWidget):
         self.label_line.setAccessibleName("Label of the next snapshot")
         self.label_line.returnPressed.connect(self._keep)
         self.keep_button = button("Keep a copy now", self._keep)
-        self.table = plain_table((), [], "Records", ())
+        self.table = plain_table((), [], "History", ())
         self.older = label("", "quiet")
         self.detail = QWidget()
         self.detail_column = column(spacing=6)
         self.detail.setLayout(self.detail_column)
         self.body = column(spacing=10)
         self.body.setContentsMargins(16, 12, 16, 10)
-        self.body.addLayout(row(label("Records", "title"), None, self.label_line, self.keep_button))
+        self.body.addLayout(row(label("History", "title"), None, self.label_line, self.keep_button))
         self.body.addLayout(
             row(
                 self.older,
@@ -112,7 +112,7 @@ class RecordsStage(QWidget):
         self.verdicts = session.book.records.verdicts()
         self.records = sorted(found, key=lambda record: record.time, reverse=True)
         fresh = plain_table(
-            ("When", "What", "Note", "Files"), [self._row(r) for r in self.records], "Records", (176, 180, 270)
+            ("When", "What", "Note", "Files"), [self._row(r) for r in self.records], "History", (176, 180, 270)
         )
         for number, record in enumerate(self.records):
             reversed_ = isinstance(record, Posting) and record.reversed is not None
