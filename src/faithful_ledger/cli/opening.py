@@ -6,8 +6,8 @@ import argparse
 from pathlib import Path
 
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.errors import LedgerError, RecognitionError
-from faithful_ledger.core.opening import find_save, open_save
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 
@@ -17,22 +17,7 @@ __all__ = ["book_for", "opened", "opened_or_bytes"]
 def opened(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Save:
     """The save at a path; `whole` asks that all of it fits its template."""
     shelf: Shelf = options.shelf
-    known = shelf.book_of(path)
-    library = shelf.library(known)
-    wanted = getattr(options, "template", None)
-    if wanted is not None:
-        template = library.get(wanted)
-    elif path.is_dir() and known is not None:  # a folder that was kept as one save, and has a template since
-        name = known.template_of(path)
-        if name is None:
-            raise RecognitionError(f"no template describes the folder {path}", "name a file in it, or a template")
-        template = library.get(name)
-    else:
-        path, template = find_save(path, library)
-    save = open_save(path, template)
-    if whole and save.problem is not None:
-        raise save.problem
-    return save
+    return shelf.open_save(path, getattr(options, "template", None), whole=whole)
 
 
 def opened_or_bytes(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Save:

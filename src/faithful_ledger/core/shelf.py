@@ -8,9 +8,11 @@ from pathlib import Path
 
 from faithful_ledger.core.book import Book, Rebuilt
 from faithful_ledger.core.disk import Disk
-from faithful_ledger.core.errors import AddressError, LedgerError
+from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError
+from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import Recovery
 from faithful_ledger.core.records import Snapshot
+from faithful_ledger.core.save import Save
 from faithful_ledger.core.template import Library, Template
 
 __all__ = ["Shelf"]
@@ -79,6 +81,30 @@ class Shelf:
         """Close every book that was opened from here."""
         for book in self._opened:
             book.close()
+
+    def open_save(self, path: Path, template: str | None = None, *, whole: bool = True) -> Save:
+        """The save at a path, with a template by its id or file, or the one that is recognised; `whole` asks that all
+        of it fits.
+
+        Raises:
+            RecognitionError: no template fits, or several do.
+            LedgerError: it cannot be read, or does not fit its template.
+        """
+        known = self.book_of(path)
+        library = self.library(known)
+        if template is not None:
+            chosen = library.get(template)
+        elif path.is_dir() and known is not None:  # a folder that was kept as one save, and has a template since
+            name = known.template_of(path)
+            if name is None:
+                raise RecognitionError(f"no template describes the folder {path}", "name a file in it, or a template")
+            chosen = library.get(name)
+        else:
+            path, chosen = find_save(path, library)
+        save = open_save(path, chosen)
+        if whole and save.problem is not None:
+            raise save.problem
+        return save
 
     @property
     def done(self) -> list[str]:
