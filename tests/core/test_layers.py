@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 from brinewick.deep import Depot
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.edits import Patched, Replacement
-from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, ValueRefused
+from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, TemplateError, ValueRefused
 from faithful_ledger.core.evidence import locate, parse_sighting
 from faithful_ledger.core.inside import payloads_inside
 from faithful_ledger.core.layers import LAYERS
@@ -321,6 +321,47 @@ class DescribedTest(LedgerCase):
         self.assertEqual(plan.patched.size, save.main.source.size)
         self.assertEqual(bytes(plan.patched.read(plan.patched.size - 4, plan.patched.size)), b"tail")
 
+    def test_a_scrambling_whose_key_is_said_depends_on_no_guess(self) -> None:
+        key = b"\x5a\x13\x99"
+        dense = random.Random(7).randbytes(180)  # nothing in it shows a key
+        text = """ledger: 1
+id: hidden
+title: Hidden
+files:
+  save:
+    name: "*.sav"
+    layout: [{unknown: key, size: 3}, {unknown: body, size: 184}]
+  inner:
+    inside: save.body
+    layers: LAYERS
+    layout: [{field: gold, as: u32}]
+"""
+        path = self.folder / "a.sav"
+        for kind in ("xor", "add"):
+            hidden = scramble(struct.pack("<I", 1340) + dense, Scrambling(kind, key, 0))  # type: ignore[arg-type]
+            path.write_bytes(key + hidden)
+            for layers in (f'[{{layer: {kind}, key: "5A 13 99"}}]', f"[{{layer: {kind}, key_of: key}}]"):
+                with self.subTest(layers):
+                    save = open_save(path, parse_template(text.replace("LAYERS", layers).encode(), "h.yaml"))
+                    self.assertEqual(save.fields("inner.gold")[0].value, 1340)
+                    save.enter("inner.gold", "77")
+                    (plan,) = make_plan(save).written
+                    new = bytes(plan.patched.read(3, 999))
+                    self.assertEqual(unscramble(new, Scrambling(kind, key, 0)), struct.pack("<I", 77) + dense)  # type: ignore[arg-type]
+            save = open_save(path, parse_template(text.replace("LAYERS", f"[{kind}]").encode(), "h.yaml"))
+            self.assertRegex(
+                str(save.problem), f"the key of the {kind} scrambling could not be found .*write it in the template"
+            )
+        for layers, words in (
+            ("[{layer: zlib, key: '00'}]", "zlib has no key; only add and xor have one"),
+            ("[{layer: xor, key: '00', key_of: key}]", "a layer has one of key and key_of"),
+            ("[{layer: xor, key_of: keys}]", "“keys” leads to no field of the file around"),
+            ("[{layer: xoor}]", "“xoor” is no layer; did you mean “xor”?"),
+        ):
+            with self.subTest(layers), self.assertRaises(TemplateError) as caught:
+                parse_template(text.replace("LAYERS", layers).encode(), "h.yaml")
+            self.assertIn(words, str(caught.exception))
+
     def test_json_in_a_text_is_edited_and_the_rest_keeps_its_spelling(self) -> None:
         inner = '{ "tide" :  7.50, "list": [ 1,2 ], "who": "S\\u00f8n" }'
         outer = '{"a" : 1,\n "clock": ' + json.dumps(inner) + ', "z": [ ] }'
@@ -434,7 +475,7 @@ class PinnedInsideTest(LedgerCase):
                 self.assertEqual(field, where)
                 _, save = self.reopened(path)
                 self.assertEqual(
-                    save.template.files[field.split(".")[0]].layers, tuple(route) if "w_" not in field else ()
+                    save.template.files[field.split(".")[0]].route, tuple(route) if "w_" not in field else ()
                 )  # type: ignore[attr-defined]
                 (node,) = save.fields(field)  # type: ignore[attr-defined]
                 self.assertEqual(node.value, 1333)

@@ -11,15 +11,15 @@ the end of the payload, no number that looks like one. Else the posting is refus
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Protocol
+from typing import Any, Protocol
 
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.errors import AddressError, StreamGrows, place
-from faithful_ledger.core.layers import SCRAMBLINGS
+from faithful_ledger.core.layers import KEYED, SCRAMBLINGS, LayerSpec
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.layers.streams import Layer, pack, pack_into, unpack
 from faithful_ledger.core.profile import find_layers, find_scrambling
@@ -168,24 +168,38 @@ def _nobody(start: int, end: int) -> bool:
     return False
 
 
-def unwrap(data: bytes, route: tuple[str, ...]) -> list[Step]:
-    """Undo layers of these kinds, the outermost first.
+def unwrap(data: bytes, route: Sequence[LayerSpec | str], key_of: Callable[[str], bytes] | None = None) -> list[Step]:
+    """Undo layers, the outermost first; a kind alone is a layer without a key. `key_of` gives the bytes of a field.
 
     Raises:
         AddressError: one of them is not there.
     """
     steps: list[Step] = []
-    for kind in route:
-        step: Step | None
-        if kind in SCRAMBLINGS:
-            scrambling = find_scrambling(data)
-            step = Hidden.of(data, scrambling) if scrambling is not None and scrambling.kind == kind else None
+    for each in route:
+        layer = LayerSpec(each) if isinstance(each, str) else each
+        if layer.kind in SCRAMBLINGS:
+            steps.append(Hidden.of(data, _scrambling(data, layer, key_of)))
         else:
-            streams = [layer for layer in find_layers(data) if layer.kind == kind]
-            step = Streams.of(data, streams) if streams else None
-        if step is None:
-            what = "scrambling" if kind in SCRAMBLINGS else "stream"
-            raise AddressError(f"no {kind} {what} was found", "see Profile for what the file holds")
-        steps.append(step)
-        data = step.data
+            streams = [found for found in find_layers(data) if found.kind == layer.kind]
+            if not streams:
+                raise AddressError(f"no {layer.kind} stream was found", "see Profile for what the file holds")
+            steps.append(Streams.of(data, streams))
+        data = steps[-1].data
     return steps
+
+
+def _scrambling(data: bytes, layer: LayerSpec, key_of: Callable[[str], bytes] | None) -> Scrambling:
+    """A scrambling with the key that the template says, or with the one that is found in these bytes."""
+    kind: Any = layer.kind
+    key = key_of(layer.key_of) if layer.key_of and key_of is not None else layer.key
+    if key is not None and not key:
+        raise AddressError(f"the key of the {kind} scrambling, {layer.key_of}, is empty", "the save may be damaged")
+    if key is not None or kind not in KEYED:
+        return Scrambling(kind, key or b"", 0.0)
+    found = find_scrambling(data)
+    if found is None or found.kind != kind:
+        raise AddressError(
+            f"the key of the {kind} scrambling could not be found in this save",
+            f"write it in the template: layers: [{{layer: {kind}, key: …}}], or key_of the field that holds it",
+        )
+    return found

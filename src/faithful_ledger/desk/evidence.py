@@ -92,7 +92,7 @@ class Evidence:
         held = next((file for file in save.on_disk if file.path.absolute() == lies_in), None)
         if held is not None and place.route:
             inside = [file for file in save.files.values() if file.inside == held.name and file.bound is not None]
-            held = next((f for f in inside if f.bound and f.bound.spec.layers == place.route), None)
+            held = next((f for f in inside if f.bound and f.bound.spec.route == place.route), None)
         node = field_at(held.bound.root, place.offsets[-1]) if held is not None and held.bound is not None else None
         if node is None or node.spec.unknown:
             return None

@@ -91,4 +91,9 @@ def _steps(spec: FileSpec, around: BoundFile) -> list[Step]:
         assert isinstance(node, FieldNode)
         steps.append(Held.of(node, around.source))
     data = steps[-1].data if steps else bytes(around.source.read(0, around.source.size))
-    return steps + unwrap(data, spec.layers)
+
+    def key_of(path: str) -> bytes:
+        (node,) = find(around.root, parse_path(path), path)
+        return node.raw if isinstance(node, FieldNode) else b""
+
+    return steps + unwrap(data, spec.layers, key_of)

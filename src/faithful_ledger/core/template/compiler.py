@@ -31,7 +31,7 @@ from faithful_ledger.core.codecs import (
 )
 from faithful_ledger.core.codecs.scaled import NumberCodec, ScaledCodec, parse_fraction
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.layers import LAYERS
+from faithful_ledger.core.layers import KEYED, LAYERS, LayerSpec
 from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.seals.algorithms import ALGORITHMS
 from faithful_ledger.core.suggest import did_you_mean
@@ -144,23 +144,40 @@ class _Compiler:
     def inside(self, spec: FileSpec, keys: Keys, files: dict[str, FileSpec], where: Where) -> None:
         """Where a payload inside another one comes from."""
         spec.inside, _, spec.held_by = keys["inside"].partition(".")
-        spec.layers = tuple(keys.get("layers", ()))
+        given = [{"layer": layer} if isinstance(layer, str) else layer for layer in keys.get("layers", ())]
+        spec.layers = tuple(
+            LayerSpec(each["layer"], bytes.fromhex(each["key"]) if each.get("key") else None, each.get("key_of") or "")
+            for each in given
+        )
         if spec.inside not in files:
             hint = did_you_mean(spec.inside, files) or "name a file that stands before this one"
             self.mistakes.append(((*where, "inside"), f"“{spec.inside}” is no file here; {hint}"))
             return
         if not spec.held_by and not spec.layers:
             self.mistakes.append((where, "it is inside a whole file, so say through which layers"))
-        for number, kind in enumerate(spec.layers):
-            if kind not in LAYERS:
-                hint = did_you_mean(kind, LAYERS) or f"there are {', '.join(LAYERS)}"
-                self.mistakes.append(((*where, "layers", number), f"“{kind}” is no layer; {hint}"))
+        for number, layer in enumerate(spec.layers):
+            self.layer(layer, files[spec.inside].root, (*where, "layers", number))
         found: ElementSpec | None = files[spec.inside].root
         for step in spec.held_by.split(".") if spec.held_by else ():
             found = found.named(step) if isinstance(found, GroupSpec) else None
         if spec.held_by and not (isinstance(found, FieldSpec) and isinstance(found.codec, HOLDING)):
             what = "leads to no field" if not isinstance(found, FieldSpec) else "is neither a text nor unknown bytes"
             self.mistakes.append(((*where, "inside"), f"“{spec.held_by}” {what}"))
+
+    def layer(self, layer: LayerSpec, around: GroupSpec, where: Where) -> None:
+        """A layer is one we know, and its key is where it says."""
+        if layer.kind not in LAYERS:
+            hint = did_you_mean(layer.kind, LAYERS) or f"there are {', '.join(LAYERS)}"
+            self.mistakes.append((where, f"“{layer.kind}” is no layer; {hint}"))
+        elif (layer.key is not None or layer.key_of) and layer.kind not in KEYED:
+            self.mistakes.append((where, f"{layer.kind} has no key; only {' and '.join(KEYED)} have one"))
+        elif layer.key is not None and layer.key_of:
+            self.mistakes.append((where, "a layer has one of key and key_of"))
+        found: ElementSpec | None = around
+        for step in layer.key_of.split(".") if layer.key_of else ():
+            found = found.named(step) if isinstance(found, GroupSpec) else None
+        if layer.key_of and not isinstance(found, FieldSpec):
+            self.mistakes.append(((*where, "key_of"), f"“{layer.key_of}” leads to no field of the file around"))
 
     # elements
 

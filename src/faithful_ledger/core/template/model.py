@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from faithful_ledger.core.codecs import Codec
+from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.paths import Step, parse_path
 from faithful_ledger.core.template.expressions import Expression, Lookup
 
@@ -215,7 +216,12 @@ class FileSpec:
     root: GroupSpec
     inside: str = ""
     held_by: str = ""
-    layers: tuple[str, ...] = ()
+    layers: tuple[LayerSpec, ...] = ()
+
+    @property
+    def route(self) -> tuple[str, ...]:
+        """The kinds of its layers, the outermost first."""
+        return tuple(layer.kind for layer in self.layers)
 
 
 @dataclass(slots=True, frozen=True)

@@ -155,10 +155,18 @@ class Sign(Part):
     size: Size | None = None
 
 
+class LayerKeys(Part):
+    """A layer with what is needed to undo it."""
+
+    layer: Words
+    key: HexBytes | None = None
+    key_of: Words | None = None
+
+
 class File(Part):
     name: FileName | None = None
     inside: Words | None = None
-    layers: Annotated[list[Words], Field(max_length=6)] = []
+    layers: Annotated[list[Words | LayerKeys], Field(max_length=6)] = []
     format: Literal["binary", "json"] = "binary"
     order: Literal["little", "big"] = "little"
     layout: Layout
@@ -218,7 +226,7 @@ def all_keys() -> dict[str, list[str]]:
         *ELEMENT_KINDS.values(),
         EachKeys,
     ]
-    parts += [Bounds, Seal]
+    parts += [Bounds, Seal, LayerKeys]
     return {
         part.__name__.removesuffix("Keys").removesuffix("Text").lower(): [
             field.alias or name for name, field in part.model_fields.items()
