@@ -36,9 +36,12 @@ from faithful_ledger.core.find import Program, holders
 from faithful_ledger.core.locks import WAIT, locked
 from faithful_ledger.core.manifests import read_manifests, write_manifest
 from faithful_ledger.core.posting.checks import Check, run_checks
+from faithful_ledger.core.posting.files import replace_file
 from faithful_ledger.core.posting.plan import Plan, companion_files, verify
+from faithful_ledger.core.posting.recover import Recovery, recover
+from faithful_ledger.core.posting.steps import Seen
 from faithful_ledger.core.posting.undoing import undoing
-from faithful_ledger.core.posting.write import Recovery, Rewrite, Seen, recover, replace_file, replace_set
+from faithful_ledger.core.posting.write import Rewrite, replace_set
 from faithful_ledger.core.records import KeptFile, Posting, Records, Snapshot, now
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import (
@@ -383,7 +386,7 @@ class Book:
         """Put a template into this book's own, under its id, which is returned."""
         name = parse_template(text, "the template").id
         target = self.folder / "templates" / f"{name}.yaml"
-        with translated(target, "written"):
+        with self._locked(), translated(target, "written"):
             replace_file(target, text, self.disk, 0o644)
         return name
 

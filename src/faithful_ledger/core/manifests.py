@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from faithful_ledger.core.disk import Disk, translated
-from faithful_ledger.core.posting.write import replace_file
+from faithful_ledger.core.posting.files import replace_file
 from faithful_ledger.core.records import KeptFile, Snapshot
 
 __all__ = ["read_manifests", "write_manifest"]

@@ -2,7 +2,8 @@
 
 from faithful_ledger.core.posting.checks import Check, run_checks
 from faithful_ledger.core.posting.plan import Change, FilePlan, Plan, make_plan
-from faithful_ledger.core.posting.write import Recovery, Rewrite, recover, replace_set
+from faithful_ledger.core.posting.recover import Recovery, recover
+from faithful_ledger.core.posting.write import Rewrite, replace_set
 
 __all__ = [
     "Change",

@@ -1,0 +1,147 @@
+"""After a stop: every set that was half done is finished or undone, or left alone where another program wrote since.
+
+What is on disk then, and what holds after each step, is said in write.py.
+"""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from faithful_ledger.core.disk import Disk, translated
+from faithful_ledger.core.errors import ChangedMeanwhile, JournalUnreadable, LedgerError
+from faithful_ledger.core.posting.files import digest_at, names_of
+from faithful_ledger.core.posting.steps import bring_back_companions, set_aside, swap, swap_back, sync, tidy, undo
+from faithful_ledger.core.posting.write import Finish
+from faithful_ledger.core.vault.objects import ObjectStore
+
+__all__ = ["Recovery", "recover"]
+
+
+class Recovery(NamedTuple):
+    """What was found after a stop: the set is now `new`, `old`, or `foreign` where somebody else has written since.
+
+    `files` are those of the set; `left` are the ones that another program has written, which are as it wrote them.
+    """
+
+    outcome: str
+    record: dict[str, Any]
+    files: list[Path]
+    left: list[Path]
+
+    def __str__(self) -> str:
+        done = {
+            "new": "finished",
+            "old": "undone: the files have their old bytes",
+            "foreign": "not finished, because another program has written since; nothing was overwritten",
+        }
+        left = f"; left as another program wrote it: {names_of(self.left)}" if self.left else ""
+        return f"an interrupted posting to {names_of(self.files)} was {done[self.outcome]}{left}"
+
+
+def recover(journal: Path, disk: Disk, store: ObjectStore, finish: Finish) -> tuple[list[Recovery], list[LedgerError]]:
+    """Finish or undo every set that a stop left half done. The caller holds the book's lock.
+
+    Returns what was done, and an error for each journal that cannot be read: it stays, because only a person can tell
+    which files it was about.
+
+    Raises:
+        LedgerError: the disk does not allow it now; nothing is lost, and it can be tried again.
+    """
+    found: list[Recovery] = []
+    unreadable: list[LedgerError] = []
+    for path in sorted(journal.glob("*.json")):
+        try:
+            note = _read_note(path)
+        except JournalUnreadable as error:
+            unreadable.append(error)
+        else:
+            found.append(_recover_one(note, path, disk, store, finish))
+    with translated(journal, "tidied"):
+        for unfinished in journal.glob("*.json.new"):  # never renamed to a journal, so nothing had happened yet
+            disk.remove(unfinished)
+    return found, unreadable
+
+
+def _read_note(path: Path) -> dict[str, Any]:
+    """A journal as it was written.
+
+    Raises:
+        JournalUnreadable: it is damaged.
+    """
+    try:
+        note = json.loads(path.read_bytes())
+        files, removals, record = note["files"], note["removals"], note["record"]
+        texts = [note["state"], record["id"]]
+        texts += [entry[key] for entry in files for key in ("target", "temporary")]
+        texts += [entry[key] for entry in removals for key in ("path", "aside", "old")]
+        texts += [entry["old"] for entry in files if entry["old"] is not None]
+        texts += [entry["new"] for entry in files if entry["new"] is not None or note["state"] == "ready"]
+        texts += [record[key] for key in ("time", "save", "kept", "note") if "entries" in record]
+        beside = [(entry["target"], entry["temporary"]) for entry in files]
+        beside += [(entry["path"], entry["aside"]) for entry in removals]
+        sound = (
+            note["state"] in ("writing", "ready")
+            and all(isinstance(text, str) for text in texts)
+            and all(Path(name).is_absolute() and Path(name).parent == Path(other).parent for name, other in beside)
+        )
+    except (OSError, ValueError, TypeError, KeyError, RecursionError):
+        sound = False
+    if not sound:
+        raise JournalUnreadable(
+            f"the journal {path} of an interrupted posting is damaged",
+            "some files of that save may be new and others old, so nothing is written in this book; bring back the "
+            "snapshot from before it (faithful-ledger restore), then remove the journal",
+        )
+    return note  # type: ignore[no-any-return]
+
+
+def _recover_one(note: dict[str, Any], path: Path, disk: Disk, store: ObjectStore, finish: Finish) -> Recovery:
+    files = [Path(entry["target"]) for entry in note["files"]]
+    record = note["record"]
+    if note["state"] == "ready":
+        states = [_state(entry) for entry in note["files"]]
+        if "new" in states and "foreign" not in states:
+            pending = [entry for entry, state in zip(note["files"], states, strict=True) if state == "old"]
+            if all(digest_at(Path(entry["temporary"])) == entry["new"] for entry in pending):
+                try:
+                    for entry in pending:
+                        swap(entry, None, disk)
+                    left = set_aside(note, disk)
+                    sync(note, disk)
+                    finish(record, [entry["new"] for entry in note["files"]])
+                    tidy(note, path, disk)
+                    return Recovery("new", record, files, left)
+                except ChangedMeanwhile:
+                    pass  # the rest is brought back below
+        if "foreign" in states:
+            left = _leave(note, disk)
+            tidy(note, path, disk, strict=True)
+            return Recovery("foreign", record, files, left)
+    left = undo(note, disk, store)
+    tidy(note, path, disk, strict=True)
+    return Recovery("foreign" if any(file in left for file in files) else "old", record, files, left)
+
+
+def _leave(note: dict[str, Any], disk: Disk) -> list[Path]:
+    """Give up on a set of which another program has written a file since: nothing of it is finished or undone. What was
+    swapped out or set aside a moment before the stop goes back to its name. Returns the files it has written.
+    """
+    left = []
+    for entry in note["files"]:
+        if _state(entry) == "foreign":
+            with translated(Path(entry["target"]), "put back"):
+                if digest_at(Path(entry["target"])) == entry["new"]:
+                    swap_back(entry, disk)
+            left.append(Path(entry["target"]))
+    return left + bring_back_companions(note, disk)
+
+
+def _state(entry: dict[str, Any]) -> str:
+    """Which bytes a target has: `new`, `old`, or `foreign`, also where a foreign file was just swapped out of it."""
+    present = digest_at(Path(entry["target"]))
+    if present == entry["new"]:
+        swapped = digest_at(Path(entry["temporary"]))
+        return "new" if swapped in (None, entry["old"], entry["new"]) else "foreign"
+    return "old" if present == entry["old"] else "foreign"

@@ -1,0 +1,200 @@
+"""The steps of replacing a set of files, forward and back; each may be done again (see write.py for what they promise).
+
+A `note` is what the journal says about a set: its state, its files with the SHA-256 of old and new, and the companions
+that go.
+"""
+
+from __future__ import annotations
+
+import time
+from contextlib import suppress
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from faithful_ledger.core.disk import Disk, translated
+from faithful_ledger.core.errors import ChangedMeanwhile
+from faithful_ledger.core.posting.files import beside, digest_at, write_new
+from faithful_ledger.core.source import MemorySource, Moment, moment_of
+from faithful_ledger.core.vault.objects import ObjectStore
+
+__all__ = ["Seen", "bring_back_companions", "set_aside", "swap", "swap_back", "sync", "tidy", "undo"]
+
+COARSEST = 2_000_000_000  # nanoseconds: FAT keeps times in steps of two seconds
+FINE = 50_000_000  # more than a tick of any kernel, the step of the times of other file systems
+
+
+class Seen(NamedTuple):
+    """When a file was found to have certain bytes: its moment, and the time before it was read, in nanoseconds."""
+
+    moment: Moment
+    time: int
+
+    @classmethod
+    def now(cls, path: Path) -> Seen:
+        return cls(moment_of(path.stat()), time.time_ns())
+
+    def still(self, path: Path) -> bool:
+        """Whether a file is certainly the same. One that changed just before it was read could change again without
+        a new time, so that is no proof (as in Git's index, “racy” entries).
+        """
+        modified = self.moment.modified_ns
+        step = COARSEST if modified % 1_000_000_000 == 0 else FINE
+        try:
+            return modified + step < self.time and moment_of(path.stat()) == self.moment
+        except OSError:
+            return False
+
+
+def swap(entry: dict[str, Any], seen: Seen | None, disk: Disk) -> None:
+    """Step 4 for one file.
+
+    Raises:
+        ChangedMeanwhile: the target is not the file that was kept; it is as another program wrote it.
+    """
+    temp, target, old = Path(entry["temporary"]), Path(entry["target"]), entry["old"]
+    if old is None:
+        with translated(target, "written"):
+            try:
+                disk.place(temp, target)
+            except FileExistsError as error:
+                raise _written_meanwhile(target) from error
+        return
+    if not _still(target, old, seen):
+        raise _written_meanwhile(target)
+    with translated(target, "replaced"):
+        if not disk.exchange(temp, target):
+            disk.replace(temp, target)
+            return
+        if not _still(temp, old, seen):
+            swap_back(entry, disk)
+            raise _written_meanwhile(target)
+
+
+def _still(path: Path, old: str, seen: Seen | None) -> bool:
+    return (seen is not None and seen.still(path)) or digest_at(path) == old
+
+
+def swap_back(entry: dict[str, Any], disk: Disk) -> bool:
+    """Undo a swap, if the target is still ours; what another program wrote in between is newer and stays.
+
+    Returns whether the file that was swapped out is back in its place.
+    """
+    temp, target = Path(entry["temporary"]), Path(entry["target"])
+    disk.exchange(temp, target)
+    if digest_at(temp) == entry["new"]:
+        return True
+    disk.exchange(temp, target)
+    return False
+
+
+def _written_meanwhile(target: Path) -> ChangedMeanwhile:
+    return ChangedMeanwhile(
+        f"{target.name} was written by another program in the meantime",
+        "its new bytes stay and nothing of yours was written; close the game, open the save again and try once more",
+    )
+
+
+def set_aside(note: dict[str, Any], disk: Disk) -> list[Path]:
+    """Step 5: companions give way under another name. Those that another program has rewritten stay; they are returned.
+    Each of them may be done again.
+    """
+    left = []
+    for removal in note["removals"]:
+        path, aside = Path(removal["path"]), Path(removal["aside"])
+        if not (path.is_symlink() or path.exists()):
+            continue
+        if aside.exists() or digest_at(path) != removal["old"]:
+            left.append(path)
+            continue
+        with translated(path, "removed"):
+            disk.place(path, aside)
+            if digest_at(aside) != removal["old"]:
+                with suppress(FileExistsError):
+                    disk.place(aside, path)
+                left.append(path)
+    return left
+
+
+def sync(note: dict[str, Any], disk: Disk) -> None:
+    names = [entry["target"] for entry in note["files"]] + [removal["path"] for removal in note["removals"]]
+    for folder in sorted({Path(name).parent for name in names}):
+        with translated(folder, "synced"):
+            disk.sync_folder(folder)
+
+
+def tidy(note: dict[str, Any], path: Path, disk: Disk, *, strict: bool = False, compared: bool = False) -> None:
+    """Step 7. All is done and recorded, or undone; a journal that stays only makes `recover` find that out again.
+
+    A file of ours whose bytes are neither those before nor those after is another program's and stays where it is;
+    `compared` says that this was looked at a moment ago.
+    """
+    mine = [(Path(entry["temporary"]), (entry["old"], entry["new"])) for entry in note["files"]]
+    aside = [(Path(removal["aside"]), (removal["old"],)) for removal in note["removals"]]
+    try:
+        for file, known in [*mine, *aside]:
+            if file.exists() and (compared or note["state"] == "writing" or digest_at(file) in known):
+                disk.remove(file)
+        for journal in (path.with_suffix(".json.new"), path):
+            if journal.exists():
+                disk.remove(journal)
+    except OSError as error:
+        if strict:
+            with translated(path, "removed"):
+                raise error
+
+
+def undo(note: dict[str, Any], disk: Disk, store: ObjectStore) -> list[Path]:
+    """Make every file of a set the old one again; each step may be done again.
+
+    Returns the files that another program has written since; they are as it wrote them.
+    """
+    left: list[Path] = []
+    if note["state"] != "ready":
+        return left
+    number = str(note["record"]["id"])
+    for entry in note["files"]:
+        target, temp = Path(entry["target"]), Path(entry["temporary"])
+        present, swapped = digest_at(target), digest_at(temp)
+        if present == entry["old"] and (present is not None or not target.exists()):
+            continue
+        with translated(target, "put back"):
+            if present != entry["new"]:
+                left.append(target)
+            elif entry["old"] is None:
+                disk.remove(target)
+            elif swapped not in (None, entry["new"]):
+                if not swap_back(entry, disk) or swapped != entry["old"]:
+                    left.append(target)
+            else:
+                back = {**entry, "temporary": str(beside(target, number, "back")), "old": present}
+                back["new"] = entry["old"]
+                with suppress(FileNotFoundError):
+                    disk.remove(Path(back["temporary"]))
+                write_new(Path(back["temporary"]), target, MemorySource(store.get(entry["old"])), 0o644, disk)
+                try:
+                    swap(back, None, disk)
+                except ChangedMeanwhile:
+                    left.append(target)
+                with suppress(FileNotFoundError):
+                    disk.remove(Path(back["temporary"]))
+    left += bring_back_companions(note, disk)
+    for removal in note["removals"]:
+        path = Path(removal["path"])
+        if not (path.is_symlink() or path.exists()):
+            with translated(path, "put back"):
+                write_new(path, path, MemorySource(store.get(removal["old"])), 0o644, disk)
+    return left
+
+
+def bring_back_companions(note: dict[str, Any], disk: Disk) -> list[Path]:
+    """Those that were set aside, unless another program has made them anew: these are returned."""
+    left = []
+    for removal in note["removals"]:
+        path, aside = Path(removal["path"]), Path(removal["aside"])
+        with translated(path, "put back"):
+            if path.is_symlink() or path.exists():
+                if digest_at(path) != removal["old"]:
+                    left.append(path)
+            elif aside.exists():
+                disk.place(aside, path)
+    return left
