@@ -545,6 +545,10 @@ class PostingTest(DeskCase):
         words = [part.text() for part in self.shell.margin.findChildren(QLabel) if part.isVisibleTo(self.shell)]
         self.assertIn("◇ none known", words)
         self.assertFalse([word for word in words if "0 of 0" in word])
+        self.shell.session.reopen()
+        self.settle()
+        assert self.save.template is not None
+        self.assertEqual((self.save.template.id, self.told()), ("plain", ""), "it is in no library")
 
     def test_hard_links_ask_for_a_word(self) -> None:
         os.link(self.save.main.path, self.saves / "other-name")

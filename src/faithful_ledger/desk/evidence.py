@@ -52,6 +52,7 @@ class Evidence:
         if path is None:
             try:
                 path = book.add_place(save, self._session.shelf.library(book), place, quantity.name)
+                self._session.use_book_template()
             except EntryError as error:
                 return self._pin_in_book(quantity, place, error)
             except LedgerError as error:

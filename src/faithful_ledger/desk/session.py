@@ -85,6 +85,7 @@ class Session(QObject):
         self.plan_error: LedgerError | None = None
         self.pending_plan = False
         self.payloads: dict[str, Source] = {}
+        self._template_file: str | None = None  # a template that was named by its file, and may be in no library
         self._generation = 0
         self._keeping = QTimer(self)
         self._keeping.setSingleShot(True)
@@ -102,7 +103,12 @@ class Session(QObject):
             self.ask_about_entries("Open it without them", lambda: self.open(path, template, book))
             return False
         load = partial(self._load, path, template, book)
-        return self.beside.run(_size_of(path), f"{path.name} is opened", load, lambda loaded: self._show(*loaded))
+
+        def show(loaded: tuple[Book, Save, Message | None]) -> None:
+            self._template_file = template if template is not None and Path(template).is_file() else None
+            self._show(*loaded)
+
+        return self.beside.run(_size_of(path), f"{path.name} is opened", load, show)
 
     @property
     def pending(self) -> int:
@@ -213,8 +219,12 @@ class Session(QObject):
         if save is None:
             return
         name = save.template.id if save.template is not None else None
-        load = partial(self._load, save.path, name, None)
+        load = partial(self._load, save.path, self._template_file or name, None)
         self.beside.run(self._size, f"{save.path.name} is read again", load, lambda found: (self._show(*found), then()))
+
+    def use_book_template(self) -> None:
+        """From now on the book's own copy of the template counts, because a field went into it."""
+        self._template_file = None
 
     @property
     def _size(self) -> int:
