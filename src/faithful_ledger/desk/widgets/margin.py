@@ -29,6 +29,7 @@ __all__ = ["MARGIN_WIDTH", "Margin"]
 
 MARGIN_WIDTH, NARROW_WIDTH, NARROW_WINDOW = 292, 216, 1060
 MOST_FILES = 12  # of a folder that are named
+LONG_READING = 18  # digits that do not fit the margin in the usual size
 STANDINGS = {
     "proven": ("holds", f"{HOLDS} proven in the game"),
     "fits": ("open", f"{OPEN} fits the sightings"),
@@ -262,7 +263,7 @@ class Margin(QFrame):
     def _reading(self, reading: Reading, file: str, start: int, editable: bool) -> QLineEdit:
         shown = QLineEdit(reading.text)
         shown.setProperty("role", "reading")
-        shown.setFont(mono(12))
+        shown.setFont(mono(12 if len(reading.text) < LONG_READING else 10))  # 8 bytes have up to 20 digits
         shown.setAlignment(Qt.AlignmentFlag.AlignRight)
         shown.setReadOnly(not editable)
         shown.setCursorPosition(0)
