@@ -26,7 +26,7 @@ CORE = SOURCE / "faithful_ledger" / "core"
 ORDER = [
     "errors", "suggest", "budget", "deadline", "source", "find", "scan", "spellings", "edits", "layers", "profile", "wrapping", "inside", "disk", "locks", "paths", "codecs", "formats", "search", "seals.algorithms", "template",
     "binding.nodes", "binding.sizes", "binding.compose", "binding.spans", "binding.binary", "binding.document", "binding.files", "seals.seals", "binding.settle", "rules", "compare", "evidence",
-    "template.extend", "entries", "save", "opening", "typed_bytes", "pending", "goto", "vault", "posting", "records", "manifests", "pinning", "book", "shelf",
+    "template.extend", "entries", "save", "opening", "typed_bytes", "pending", "goto", "vault", "posting", "records", "manifests", "keeping", "pinning", "book", "shelf",
 ]  # fmt: skip
 
 

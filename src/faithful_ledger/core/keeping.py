@@ -1,0 +1,292 @@
+"""The half of a book that keeps: which saves it knows, their snapshots, and the vault.
+
+A snapshot is recorded after its objects and the note about it are whole (see vault/objects.py, manifests.py).
+"""
+
+from __future__ import annotations
+
+import os
+from contextlib import AbstractContextManager
+from pathlib import Path
+from typing import NamedTuple
+
+from faithful_ledger.core.disk import Disk, translated
+from faithful_ledger.core.errors import AddressError, ChangedMeanwhile, FileAccessError, LedgerError
+from faithful_ledger.core.locks import WAIT, locked
+from faithful_ledger.core.manifests import read_manifests, write_manifest
+from faithful_ledger.core.posting.recover import Recovery
+from faithful_ledger.core.posting.steps import Seen
+from faithful_ledger.core.records import KeptFile, Records, Snapshot, now
+from faithful_ledger.core.save import Save
+from faithful_ledger.core.source import (
+    MemorySource,
+    Source,
+    files_below,
+    name_within,
+    open_blocks,
+    open_source,
+    same_bytes,
+)
+from faithful_ledger.core.vault.archive import ArchivedFile, read_archive, write_archive
+from faithful_ledger.core.vault.objects import ObjectStore
+
+__all__ = ["Keeping", "Rebuilt", "VaultReport", "absolute"]
+
+
+class Rebuilt(NamedTuple):
+    """The records were gone while the vault was there; so many `snapshots` were found again."""
+
+    book: str
+    snapshots: int
+
+    def __str__(self) -> str:
+        return (
+            f"the records of the book {self.book} were missing; {self.snapshots} snapshots were found again in its "
+            "vault (postings and sightings were only in the records)"
+        )
+
+
+class VaultReport(NamedTuple):
+    """What checking a vault found. `unlisted` are snapshots in the vault that the records do not know."""
+
+    objects: int
+    damaged: list[tuple[Snapshot, KeptFile]]
+    unlisted: list[Snapshot]
+    journals: list[LedgerError]
+
+    @property
+    def sound(self) -> bool:
+        return not (self.damaged or self.unlisted or self.journals)
+
+
+class Keeping:
+    """The saves and kept copies of one game, in one folder.
+
+    `recovered` says what opening it has finished, undone or found again; `blocked` why nothing can be posted.
+
+    Raises:
+        LedgerError: the folder cannot be used.
+    """
+
+    def __init__(self, folder: Path, disk: Disk | None = None) -> None:
+        self.folder, self.disk = folder, disk or Disk()
+        self.store = ObjectStore(folder / "vault" / "objects", self.disk)
+        self.manifests = folder / "vault" / "snapshots"
+        self.recovered: list[Recovery | Rebuilt] = []
+        self.blocked: list[LedgerError] = []
+        with translated(folder, "opened"):
+            (folder / "templates").mkdir(parents=True, exist_ok=True)
+            (folder / "lock").touch()
+        self.records = Records(folder / "book.sqlite")
+        try:
+            if self.records.is_empty and self.manifests.is_dir():
+                self.rebuild()
+        except BaseException:
+            self.records.close()
+            raise
+
+    @property
+    def name(self) -> str:
+        return self.folder.name
+
+    def close(self) -> None:
+        self.records.close()
+
+    def remember(self, path: Path, template: str | None) -> None:
+        """Note that this save belongs to this book."""
+        self.records.remember(absolute(path), template)
+
+    def knows(self, path: Path) -> bool:
+        return self.records.knows(absolute(path))
+
+    def template_of(self, path: Path) -> str | None:
+        """The id of the template a save was opened with last; None where it had none, or is not known."""
+        return next((template for save, template in self.records.saves() if save == absolute(path)), None)
+
+    def folders(self) -> list[Path]:
+        """The saves that are folders."""
+        return [save for save, _ in self.records.saves() if save.is_dir()]
+
+    def rebuild(self) -> int:
+        """Enter the snapshots that are in the vault and not in the records; how many there were."""
+        with self._locked(shared=True):
+            known = {snapshot.id for snapshot in self.records.snapshots()}
+            found = [snapshot for snapshot in read_manifests(self.manifests) if snapshot.id not in known]
+            saves = {save for save, _ in self.records.saves()}
+            for snapshot in found:
+                self.records.add_snapshot(snapshot)
+                if snapshot.save not in saves:
+                    self.records.remember(snapshot.save, None)
+                    saves.add(snapshot.save)
+        if found:
+            self.recovered.append(Rebuilt(self.name, len(found)))
+        return len(found)
+
+    def keep(
+        self, save: Save, label: str = "", kind: str = "kept", known: dict[Path, Source] | None = None
+    ) -> Snapshot:
+        """Keep all files of a save as they are on disk now, companions included. `known` are files read already.
+
+        Raises:
+            LedgerError: a file cannot be read, or the vault not written; nothing is recorded then.
+        """
+        with self._locked(shared=True):
+            return self._keep_save(save, label, kind, known or {})
+
+    def _keep_save(self, save: Save, label: str, kind: str, known: dict[Path, Source]) -> Snapshot:
+        names = tuple(c.name for c in save.template.companions) if save.template is not None else ()
+        paths = [(file.name, file.path) for file in save.on_disk]
+        if save.folder is not None:  # what came in since it was opened belongs to it as well
+            opened = {path for _, path in paths}
+            paths = [pair for pair in paths if pair[1].exists()]
+            paths += [(name_within(path, save.folder), path) for path in files_below(save.folder) if path not in opened]
+        members = [member for member in self.records.members(absolute(save.path)) if member.path.is_file()]
+        others = [("companion", save.beside(name)) for name in names]
+        others += [(member.role, member.path) for member in members]
+        known_paths = {absolute(path) for _, path in paths}
+        for role, path in others:
+            if absolute(path) not in known_paths:
+                known_paths.add(absolute(path))
+                paths.append((role, path))
+        return self._keep(save.path, paths, names, label, kind, known)
+
+    def _keep_opened(self, save: Save, label: str, kind: str) -> tuple[Snapshot, dict[Path, Seen]]:
+        """Keep all files, but only if they are still what they were when the save was opened; and when that was seen.
+
+        Raises:
+            ChangedMeanwhile: one is not.
+        """
+        seen = {}
+        for file in save.on_disk:
+            with translated(file.path, "compared"):
+                seen[file.path] = Seen.now(file.path)
+            if not same_bytes(open_blocks(file.path), file.source):
+                what = f"nothing was written: {file.path.name} was changed by another program"
+                raise ChangedMeanwhile(what, "open it again")
+        return self._keep_save(save, label, kind, {file.path: file.source for file in save.on_disk}), seen
+
+    def _keep(
+        self,
+        save: Path,
+        paths: list[tuple[str, Path]],
+        companions: tuple[str, ...],
+        label: str,
+        kind: str,
+        known: dict[Path, Source],
+    ) -> Snapshot:
+        files = []
+        for role, path in paths:
+            if role == "companion" and not path.is_file():
+                continue
+            source = known[path] if path in known else open_source(path)[0]
+            mode = path.stat().st_mode & 0o7777
+            files.append(KeptFile(role, absolute(path), source.size, self.store.put(source), mode))
+        snapshot = Snapshot(os.urandom(6).hex(), now(), label, kind, absolute(save), companions, tuple(files))
+        return self._add_snapshot(snapshot)
+
+    def _add_snapshot(self, snapshot: Snapshot) -> Snapshot:
+        if not self.manifests.is_dir():  # a book from before there were notes in the vault
+            for known in self.records.snapshots():
+                write_manifest(self.manifests, known, self.disk)
+        if self.records.is_empty:
+            self.records.remember(snapshot.save, None)
+        write_manifest(self.manifests, snapshot, self.disk)
+        self.records.add_snapshot(snapshot)
+        return snapshot
+
+    def snapshots(self, save: Path | None = None, most: int = -1) -> list[Snapshot]:
+        """All snapshots, or those of one save, the latest first; at most so many (−1 is all)."""
+        return self.records.snapshots(absolute(save) if save is not None else None, most=most)
+
+    def count_snapshots(self, save: Path) -> int:
+        return self.records.count_snapshots(absolute(save))
+
+    def snapshot(self, name: str) -> Snapshot:
+        """A snapshot by its id or the beginning of it.
+
+        Raises:
+            AddressError: there is none, or several begin so.
+        """
+        found = self.records.snapshots(beginning=name) if name else []
+        if len(found) != 1:
+            what = "several snapshots begin" if found else "no snapshot begins"
+            raise AddressError(f"{what} with “{name}”", "see the list of snapshots")
+        return found[0]
+
+    def export(self, snapshot: Snapshot, to: Path) -> None:
+        """Write a snapshot as a new zip file (see vault/archive.py).
+
+        Raises:
+            VaultError: a kept copy is damaged; FileAccessError: the file is there or cannot be written.
+        """
+        files = [
+            ArchivedFile(snapshot.name_of(file), file.role, file.mode, self.store.get(file.sha256))
+            for file in snapshot.files
+        ]
+        about = {"label": snapshot.label, "time": snapshot.time, "companions": list(snapshot.companions)}
+        if to.exists():
+            raise FileAccessError(f"{to} exists already", "nothing was written; name another file")
+        with translated(to, "written"):
+            write_archive(to, about, files)
+
+    def take_in(self, archive: Path, save: Path) -> Snapshot:
+        """Keep what a zip file holds that was exported before, as a snapshot of `save`.
+
+        Raises:
+            VaultError: it is no such file, or damaged; nothing was kept.
+        """
+        main = absolute(save)
+        kept: list[KeptFile] = []
+
+        def keep(name: str, role: str, mode: int, content: Source) -> None:
+            path = main / name if main.is_dir() else main if not kept else main.parent / name
+            kept.append(KeptFile(role, path, content.size, self.store.put(content), mode))
+
+        with self._locked(shared=True):
+            about = read_archive(archive, keep)
+            label = about.label or archive.stem
+            return self._add_snapshot(
+                Snapshot(os.urandom(6).hex(), now(), label, "kept", main, about.companions, tuple(kept))
+            )
+
+    def check_vault(self) -> VaultReport:
+        """Read every kept copy again, and compare the vault with the records."""
+        damaged = set(self.store.check())
+        snapshots = self.records.snapshots()
+        files = [
+            (snapshot, file)
+            for snapshot in snapshots
+            for file in snapshot.files
+            if file.sha256 in damaged or not self.store.path_of(file.sha256).exists()
+        ]
+        known = {snapshot.id for snapshot in snapshots}
+        unlisted = [snapshot for snapshot in read_manifests(self.manifests) if snapshot.id not in known]
+        return VaultReport(sum(1 for _ in self.store.digests()), files, unlisted, self.blocked)
+
+    def kept_source(self, file: KeptFile) -> Source:
+        """Raises VaultError when the kept copy is missing or damaged."""
+        return MemorySource(self.store.get(file.sha256))
+
+    def kept_sources(self, save: Save, snapshot: Snapshot, *, inside: bool = True) -> dict[str, Source]:
+        """The files of a save as they were in a snapshot, by their names in the save, and the payloads `inside` them.
+
+        What the snapshot does not hold, or the template does not fit, is left out.
+
+        Raises:
+            VaultError: a kept copy is missing or damaged.
+        """
+        kept = {file.path: file for file in snapshot.files}
+        found = {
+            file.name: self.kept_source(kept[path]) for file in save.on_disk if (path := absolute(file.path)) in kept
+        }
+        if inside and any(file.inside for file in save.files.values()) and (bound := save.laid_over(found)) is not None:
+            found |= {name: file.source for name, file in bound.items() if file.unwrapped is not None}
+        return found
+
+    def _locked(self, *, wait: float = WAIT, shared: bool = False) -> AbstractContextManager[None]:
+        """The book's own lock: alone for what moves files, together for what only adds to the vault."""
+        return locked([self.folder / "lock"], f"in the book {self.name}", wait=wait, shared=shared)
+
+
+def absolute(path: Path) -> Path:
+    return Path(path).absolute()
