@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from faithful_ledger.core.binding.nodes import FieldNode, RowsNode
 from faithful_ledger.core.codecs import Value
@@ -50,54 +52,64 @@ class Entry:
         return self.node.spec.codec.to_text(value)
 
 
+class Placed(NamedTuple):
+    """An entry and its place among all that were written down."""
+
+    place: int
+    entry: Entry
+
+
+Step = dict[str, Placed | None]
+"""What paths have after a step, None for no entry; a step costs what it changes, however long the tape is."""
+
+
 class Tape:
     """Entries by path, at most one a field. Every change of the tape can be undone, withdrawing as well."""
 
     def __init__(self) -> None:
-        self._entries: dict[str, Entry] = {}
-        self._past: list[dict[str, Entry]] = []
-        self._future: list[dict[str, Entry]] = []
+        self._entries: dict[str, Placed] = {}
+        self._past: list[Step] = []
+        self._future: list[Step] = []
+        self._places = itertools.count()
 
     def __iter__(self) -> Iterator[Entry]:
-        return iter(self._entries.values())
+        """The entries in the order they were written down."""
+        return (placed.entry for placed in sorted(self._entries.values(), key=lambda placed: placed.place))
 
     def __len__(self) -> int:
         return len(self._entries)
 
     def get(self, path: str) -> Entry | None:
-        return self._entries.get(path)
+        placed = self._entries.get(path)
+        return placed.entry if placed else None
 
     def put(self, entries: list[Entry], instead_of: Collection[str] = ()) -> None:
         """Write entries down as one step; an entry that restores the old bytes withdraws the one before it.
 
         Entries of the paths in `instead_of` are withdrawn in the same step.
         """
-        following = {path: entry for path, entry in self._entries.items() if path not in instead_of}
+        step: Step = dict.fromkeys(instead_of)
         for entry in entries:
-            following.pop(entry.path, None)
-            if entry.data != entry.node.raw:
-                following[entry.path] = entry
-        self._step(following)
+            step[entry.path] = Placed(next(self._places), entry) if entry.data != entry.node.raw else None
+        self._do(step)
 
     def withdraw(self, path: str) -> None:
-        self._step({kept: entry for kept, entry in self._entries.items() if kept != path})
+        self._do({path: None})
 
     def clear(self) -> None:
-        self._step({})
+        self._do(dict.fromkeys(self._entries))
 
     def undo(self) -> bool:
         """Go back one step; False where there is none."""
         if not self._past:
             return False
-        self._future.append(self._entries)
-        self._entries = self._past.pop()
+        self._future.append(self._exchange(self._past.pop()))
         return True
 
     def redo(self) -> bool:
         if not self._future:
             return False
-        self._past.append(self._entries)
-        self._entries = self._future.pop()
+        self._past.append(self._exchange(self._future.pop()))
         return True
 
     @property
@@ -108,8 +120,18 @@ class Tape:
     def can_redo(self) -> bool:
         return bool(self._future)
 
-    def _step(self, following: dict[str, Entry]) -> None:
-        if following != self._entries:
-            self._past.append(self._entries)
+    def _do(self, step: Step) -> None:
+        changed = {path: placed for path, placed in step.items() if self.get(path) != (placed and placed.entry)}
+        if changed:
+            self._past.append(self._exchange(changed))
             self._future.clear()
-            self._entries = following
+
+    def _exchange(self, step: Step) -> Step:
+        """Take a step; returns the one that leads back."""
+        back: Step = {path: self._entries.get(path) for path in step}
+        for path, placed in step.items():
+            if placed:
+                self._entries[path] = placed
+            else:
+                self._entries.pop(path, None)
+        return back

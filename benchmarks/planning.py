@@ -1,0 +1,114 @@
+"""Plans of many entries and seals, and templates of many fields, against the least that could be done for them."""
+
+from __future__ import annotations
+
+import io
+import tempfile
+import zlib
+from pathlib import Path
+
+from measure import Line, side_by_side
+
+from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.posting import make_plan
+from faithful_ledger.core.save import Save
+from faithful_ledger.core.template import loader, parse_template
+from faithful_ledger.core.template.loader import load_template, round_trip
+
+HEAD = "ledger: 1\nid: bench\ntitle: Bench\n"
+
+
+def opened(folder: Path, layout: str, data: bytes) -> Save:
+    path = folder / "a.sav"
+    path.write_bytes(data)
+    text = HEAD + f"files: {{save: {{name: '*.sav', layout: [{layout}]}}}}\n"
+    return open_save(path, parse_template(text.encode(), "bench.yaml"))
+
+
+def planning(rounds: int) -> list[Line]:
+    with tempfile.TemporaryDirectory(prefix="ledger-bench-") as name:
+        folder = Path(name)
+        return [*_entries(folder, rounds), *_seals(folder, rounds), *_template(folder, rounds)]
+
+
+def _entries(folder: Path, rounds: int) -> list[Line]:
+    count = 100_000
+    save = opened(
+        folder, f"{{rows: r, count: {count}, layout: [{{field: x, as: u32}}, {{field: y, as: u32}}]}}", bytes(8 * count)
+    )
+
+    def with_entries(number: int) -> Save:
+        save.tape.clear()
+        for index in range(0, count, count // number):
+            save.enter(f"r[{index}].x", "7")
+        return save
+
+    def decode() -> None:
+        for index in range(0, count, 5):
+            save.value(save.fields(f"r[{index}].x")[0])
+
+    entering, all_entered = side_by_side(rounds, lambda: with_entries(2000), lambda: with_entries(20_000))
+    with_entries(2000)
+    (few,) = side_by_side(rounds, lambda: make_plan(save))
+    with_entries(20_000)
+    many, plain = side_by_side(rounds, lambda: make_plan(save), decode)
+    return [
+        Line(
+            "entering 20,000 values one by one",
+            f"{all_entered / entering:.1f} × entering 2,000",
+            "at most 12",
+            all_entered <= 12 * entering,
+        ),
+        Line("plan of 20,000 entries", f"{many / plain:.1f} × decoding these fields", "at most 4", many <= 4 * plain),
+        Line("plan of 20,000 entries", f"{many / few:.1f} × a plan of 2,000", "at most 11", many <= 11 * few),
+    ]
+
+
+def _seals(folder: Path, rounds: int) -> list[Line]:
+    count, size = 2000, 4096
+    body = b"".join(bytes(size) + zlib.crc32(bytes(size)).to_bytes(4, "little") for _ in range(count))
+    parts = f"{{group: g, layout: [{{field: x, as: u32}}, {{unknown: u, size: {size - 4}}}]}}"
+    seal = "{field: s, as: u32, seal: {algorithm: crc-32, over: g}}"
+    save = opened(folder, f"{{rows: r, count: {count}, layout: [{parts}, {seal}]}}", body)
+    save.enter("r[*].g.x", "3")
+
+    def compute() -> None:
+        for index in range(count):
+            node = save.nodes(f"r[{index}].g")[0]
+            zlib.crc32(save.main.source.read(node.start, node.end))
+
+    plan, plain = side_by_side(rounds, lambda: make_plan(save), compute)
+    return [Line("2,000 changed seals", f"{plan / plain:.1f} × computing each once", "at most 3", plan <= 3 * plain)]
+
+
+def _template(folder: Path, rounds: int) -> list[Line]:
+    fields = "\n".join(f"      - {{field: f{n}, as: u32, label: Field {n}, note: one of many}}" for n in range(2000))
+    text = (HEAD + f"files:\n  save:\n    name: '*.sav'\n    layout:\n{fields}\n").encode()
+    path = folder / "many.yaml"
+    path.write_bytes(text)
+    load_template(path, folder / "cache")
+
+    def remembered() -> None:
+        loader._made.cache_clear()
+        load_template(path, folder / "cache")
+
+    plain, read, again = side_by_side(
+        max(rounds // 3, 1),
+        lambda: round_trip().load(io.BytesIO(text)),
+        lambda: parse_template(text, "many.yaml"),
+        remembered,
+    )
+    return [
+        Line(
+            "template of 2,000 fields",
+            f"{read / plain:.2f} × a load by ruamel.yaml",
+            "at most 1.5",
+            read <= 1.5 * plain,
+        ),
+        Line(
+            "the same, remembered",
+            f"{again / plain:.3f} × a load by ruamel.yaml",
+            "at most 0.15",
+            again <= 0.15 * plain,
+        ),
+    ]
