@@ -66,7 +66,7 @@ class ProfileTest(LookingCase):
         pane = stage.profile
         self.assertEqual((self.shell.stage, stage.panes.currentIndex()), (DESCRIBE, PROFILE))
         self.assertFalse(stage.tabs[TEMPLATE].isVisible())
-        self.assertIn("numbers and texts lie open", pane.told.text())
+        self.assertIn("numbers and texts lie open", pane.summary.text())
         self.click(self.link("rows of 44 bytes"))
         self.assertEqual(stage.strip.row_width, 44)
         self.click(self.link("open unpacked"))
@@ -81,11 +81,11 @@ class ProfileTest(LookingCase):
 
     def test_noise_is_said_to_be_noise(self) -> None:
         pane = self.unknown(random.Random(1).randbytes(30_000)).profile
-        self.assertIn("encrypted, or packed by something unknown", pane.told.text())
+        self.assertIn("encrypted, or packed by something unknown", pane.summary.text())
         self.assertEqual([b for b in pane.findChildren(QPushButton) if b.isVisible()], [])
         pane.texture_plot.show_texture(None, 0)
         self.unknown(b"", "empty.dat")
-        self.assertIn("no bytes", self.shell.describe.profile.told.text())
+        self.assertIn("no bytes", self.shell.describe.profile.summary.text())
 
 
 class SearchTest(LookingCase):
@@ -301,7 +301,7 @@ class CompareTest(LookingCase):
         sheet = self.shell.compare
         rows = self.rows(sheet.table)
         self.assertIn("came in", [row[0] for row in rows])
-        self.assertIn("1 place came in", sheet.told.text())
+        self.assertIn("1 place came in", sheet.summary.text())
         self.assertIn(["crew[0].name", "Oriel", "Oriel the Elder"], self.rows(sheet.fields))
         self.assertTrue(any(row[4].startswith("crew") for row in rows), rows)
         before = len(rows)
@@ -309,7 +309,7 @@ class CompareTest(LookingCase):
         sheet._compare()
         self.work()
         self.assertLess(sheet.table.rowCount(), before)
-        self.assertIn("of the first changes by itself", sheet.told.text())
+        self.assertIn("of the first changes by itself", sheet.summary.text())
         sheet.size.setCurrentText("up to 4 bytes")
         sheet._filter()
         self.assertTrue(all(len(row[3]) <= 5 for row in self.rows(sheet.table)))
@@ -322,7 +322,7 @@ class CompareTest(LookingCase):
         sheet.quiet.setCurrentIndex(0)
         sheet._compare()
         self.work()
-        self.assertIn("The bytes are the same", sheet.told.text())
+        self.assertIn("The bytes are the same", sheet.summary.text())
         self.shell.banner.show_message(None)
         self.press("Esc")
         self.assertEqual(self.shell.sheet.currentWidget(), self.shell.history)

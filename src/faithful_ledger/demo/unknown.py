@@ -62,7 +62,7 @@ def locate_unknown(example: Example, shell: Shell) -> None:
         f"Gather looks for saves; one set is likely: {', '.join(likely[0])}", likely == [["voyage.dat", "options.cfg"]]
     )
     gather.found.tops()[0].setExpanded(True)
-    shell.session.told.emit(None)
+    shell.session.reported.emit(None)
     example.picture("gather")
     kept = [kept for _, kept in reversed(gather.moments)]
     example.step(
@@ -101,12 +101,12 @@ def compare_and_search(example: Example, shell: Shell) -> None:
     book, save = shell.session.book, shell.session.save
     assert book is not None and save is not None
     kept = [snapshot for snapshot in book.snapshots(save.path) if snapshot.kind == "kept"]
-    shell.session.told.emit(None)
+    shell.session.reported.emit(None)
     shell.show_compare(kept[2], kept[0])
     _work(example, shell)
     sheet = shell.compare
     kinds = {sheet.table.item(row, 0).text() for row in range(sheet.table.rowCount())}
-    example.step(f"Two kept copies compared: {sheet.told.text()}", "came in" in kinds and len(kinds) > 1)
+    example.step(f"Two kept copies compared: {sheet.summary.text()}", "came in" in kinds and len(kinds) > 1)
     example.picture("compare")
     shell.show_stage(DESCRIBE)
     stage = shell.describe
@@ -151,11 +151,11 @@ def locate_in_the_deep(example: Example, shell: Shell) -> None:
     example.step(
         f"Another edition: six save moments are kept of {save.name}", len(shell.session.kept_copies) == len(DEEP)
     )
-    shell.session.told.emit(None)
+    shell.session.reported.emit(None)
     shell.show_stage(DESCRIBE)
     shell.describe.show_pane(PROFILE)
     _work(example, shell)
-    example.step(f"Profile: {shell.describe.profile.told.text()}", "packed" in shell.describe.profile.told.text())
+    example.step(f"Profile: {shell.describe.profile.summary.text()}", "packed" in shell.describe.profile.summary.text())
     example.picture("profile")
     shell.show_stage(LOCATE)
     stage = shell.locate

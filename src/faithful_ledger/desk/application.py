@@ -61,7 +61,7 @@ def tell_unexpected(shell: Shell, error: BaseException) -> None:
     except OSError:
         sys.stderr.write(details)
     text = f"Something went wrong in the program itself ({type(error).__name__}). No save was changed; see {path}"
-    shell.session.told.emit(Message("broken", text))
+    shell.session.reported.emit(Message("broken", text))
 
 
 def run(file: str | None, template: str | None = None, book: str | None = None) -> int:

@@ -29,16 +29,16 @@ class Message(NamedTuple):
 class Beside(QObject):
     """What opens or writes a save does not wait for a search: it has a thread of its own. `busy` says what goes on."""
 
-    def __init__(self, told: SignalInstance, parent: QObject) -> None:
+    def __init__(self, reported: SignalInstance, parent: QObject) -> None:
         super().__init__(parent)
         self.busy = ""
-        self._told = told
+        self._reported = reported
         self._thread = Background(self)
 
     def refuse(self) -> bool:
-        """Whether nothing can be done with the save just now; then it is told why."""
+        """Whether nothing can be done with the save just now; then the banner says why."""
         if self.busy:
-            self._told.emit(Message("open", f"{self.busy}; wait until that is done"))
+            self._reported.emit(Message("open", f"{self.busy}; wait until that is done"))
         return bool(self.busy)
 
     def run(
@@ -58,7 +58,7 @@ class Beside(QObject):
         """
         if self.refuse():
             return False
-        tell = failed or (lambda error: self._told.emit(Message("broken", str(error))))
+        tell = failed or (lambda error: self._reported.emit(Message("broken", str(error))))
         if not always and (size <= AT_ONCE or size > WHOLE):  # of a very large file only a little is read
             try:
                 value = work()
@@ -68,11 +68,11 @@ class Beside(QObject):
             done(value)
             return True
         self.busy = doing
-        self._told.emit(Message("open", f"{doing}…"))
+        self._reported.emit(Message("open", f"{doing}…"))
 
         def finished(value: T | None, error: LedgerError | None) -> None:
             self.busy = ""
-            self._told.emit(None)
+            self._reported.emit(None)
             if error is not None:
                 tell(error)
             else:
@@ -86,5 +86,5 @@ class Beside(QObject):
         self._thread.wait()
 
     def close(self) -> None:
-        """Let the work come to its end; nobody is told any more."""
+        """Let the work come to its end; nothing is reported any more."""
         self._thread.close()

@@ -38,7 +38,9 @@ class Evidence:
             self._session.reopen()
         self._session.recorded.emit()
         said = f"; proven from now on: {', '.join(proven)}" if proven else ""
-        self._session.told.emit(Message("holds" if verdict == "accepted" else "open", f"The game: {verdict}{said}."))
+        self._session.reported.emit(
+            Message("holds" if verdict == "accepted" else "open", f"The game: {verdict}{said}.")
+        )
 
     def pin(self, quantity: Quantity, place: Place) -> bool:
         """Accept a place: its field goes into the template, and strip, Edit and tape know it at once."""
@@ -56,7 +58,7 @@ class Evidence:
             except EntryError as error:
                 return self._pin_in_book(quantity, place, error)
             except LedgerError as error:
-                self._session.told.emit(Message("broken", str(error)))
+                self._session.reported.emit(Message("broken", str(error)))
                 return False
         book.records.pin(quantity, path)
 
@@ -66,7 +68,7 @@ class Evidence:
             if nodes:
                 self._session.select_node(nodes[0])
                 text = f"{quantity.name} is pinned: {path} is in the template now."
-                self._session.told.emit(Message("holds", text))
+                self._session.reported.emit(Message("holds", text))
 
         self._session.reopen(shown)
         return True
@@ -81,7 +83,7 @@ class Evidence:
         book.records.pin(quantity, where)
         self._session.recorded.emit()
         text = f"{quantity.name} is pinned in the book only, as {where}: {why}"
-        self._session.told.emit(Message("open", text))
+        self._session.reported.emit(Message("open", text))
         return True
 
     @staticmethod

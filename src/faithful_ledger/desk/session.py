@@ -1,7 +1,7 @@
 """What the window is about just now: the book, the save, the selection, and the plan for its entries.
 
 The stages show what is here and call its methods; they do not know each other. Errors of the core become a message in
-the banner (`told`), in one place.
+the banner (`reported`), in one place.
 """
 
 from __future__ import annotations
@@ -59,8 +59,8 @@ class Selection(NamedTuple):
 
 class Session(QObject):
     """Signals: `opened` another save; `changed` the tape; `planned` what posting would do is known; `selected`;
-    `recorded` snapshots or postings; `marked` bytes; `note_wanted` for the bytes selected; `told` a message, or None to
-    clear it.
+    `recorded` snapshots or postings; `marked` bytes; `note_wanted` for the bytes selected; `reported` a message, or
+    None to clear it.
     """
 
     opened = Signal()
@@ -70,13 +70,13 @@ class Session(QObject):
     recorded = Signal()
     marked = Signal()
     note_wanted = Signal()
-    told = Signal(object)
+    reported = Signal(object)
 
     def __init__(self, shelf: Shelf, background: Background | None = None) -> None:
         super().__init__()
         self.shelf = shelf
         self.background = background or Background(self)
-        self.beside = Beside(self.told, self)
+        self.beside = Beside(self.reported, self)
         self.evidence = Evidence(self)
         self.book: Book | None = None
         self.save: Save | None = None
@@ -124,7 +124,7 @@ class Session(QObject):
 
         count = f"{self.pending} {'entry is' if self.pending == 1 else 'entries are'}"
         text = f"{count} pending for {self.save.path.name if self.save else ''}; post or withdraw first"
-        self.told.emit(Message("open", text, action, withdraw_and_go_on))
+        self.reported.emit(Message("open", text, action, withdraw_and_go_on))
 
     def forget_entries(self) -> None:
         """Withdraw all entries for good: they are not offered at the next start."""
@@ -170,7 +170,7 @@ class Session(QObject):
             self.shelf.unusable.clear()
         self.opened.emit()
         self._tape_changed(keep=False)
-        self.told.emit(message)
+        self.reported.emit(message)
 
     def _offer_entries(self) -> Message | None:
         """What was pending when the program ended without a word: back on the tape, if it is for this state."""
@@ -183,19 +183,19 @@ class Session(QObject):
         if is_current(save, text):
             failed = bring_back(save, text)
             lost = f"; {failed} of them no longer fit the template" if failed else ""
-            told = (
+            message = (
                 f"{entries} from last time, not posted then, {'is' if count == 1 else 'are'} on the tape again{lost}."
             )
-            return Message("open", told, "Withdraw", lambda: (self.forget_entries(), self._tape_changed()))
+            return Message("open", message, "Withdraw", lambda: (self.forget_entries(), self._tape_changed()))
 
         def again() -> None:
             failed = bring_back(save, text)
             self._tape_changed()
             if failed:
-                self.told.emit(Message("open", f"{failed} of the {entries} could not be entered into the new state."))
+                self.reported.emit(Message("open", f"{failed} of the {entries} do not fit the new state."))
 
-        told = f"{entries} from last time {'was' if count == 1 else 'were'} made for an older state of this save."
-        return Message("open", told, "Enter again", again)
+        message = f"{entries} from last time {'was' if count == 1 else 'were'} made for an older state of this save."
+        return Message("open", message, "Enter again", again)
 
     def _keep_entries(self) -> None:
         """Let the book keep the tape, at once for a few entries and bit by bit for many."""
@@ -323,12 +323,12 @@ class Session(QObject):
             message = Message("broken", str(error))
             if isinstance(error, OutOfBounds):
                 message = Message("broken", str(error), "Enter it anyway", lambda: self.enter(node, text, anyway=True))
-            self.told.emit(message)
+            self.reported.emit(message)
             return False
         except LedgerError as error:
-            self.told.emit(Message("broken", str(error)))
+            self.reported.emit(Message("broken", str(error)))
             return False
-        self.told.emit(None)
+        self.reported.emit(None)
         self._tape_changed()
         return True
 
@@ -340,7 +340,7 @@ class Session(QObject):
         entry = self.attempt(lambda: enter_bytes(save, file, start, end, data))
         if entry is None:
             return False
-        self.told.emit(None)
+        self.reported.emit(None)
         self._tape_changed()
         return True
 
@@ -381,7 +381,7 @@ class Session(QObject):
                 self.planned.emit()
                 moving = [finding for finding in plan.findings if finding.level == "warning"] if plan else []
                 if moving:
-                    self.told.emit(Message("open", moving[0].message))
+                    self.reported.emit(Message("open", moving[0].message))
 
         if self._size <= AT_ONCE:
             try:
@@ -411,7 +411,7 @@ class Session(QObject):
 
     def _failed(self, then: Callable[[None], object]) -> Callable[[LedgerError], object]:
         """What tells a failure in the banner and hands on that there is no result."""
-        return lambda error: (self.told.emit(Message("broken", str(error))), then(None))
+        return lambda error: (self.reported.emit(Message("broken", str(error))), then(None))
 
     def keep(self, label: str, then: Callable[[Snapshot | None], object] = lambda snapshot: None) -> None:
         """Keep a copy; `then` gets the snapshot, or None where nothing was kept."""
@@ -421,7 +421,7 @@ class Session(QObject):
 
         def done(snapshot: Snapshot) -> None:
             self.recorded.emit()
-            self.told.emit(Message("holds", f"A copy is kept: {label or snapshot.id}."))
+            self.reported.emit(Message("holds", f"A copy is kept: {label or snapshot.id}."))
             then(snapshot)
 
         self.beside.run(self._size, "A copy is kept", lambda: book.keep(save, label), done, self._failed(then))
@@ -434,7 +434,7 @@ class Session(QObject):
         snapshot = self.attempt(lambda: book.take_in(archive, save.path))
         if snapshot is not None:
             self.recorded.emit()
-            self.told.emit(Message("holds", f"{archive.name} is kept as “{snapshot.label}”."))
+            self.reported.emit(Message("holds", f"{archive.name} is kept as “{snapshot.label}”."))
         return snapshot
 
     def reverse(self, posting: Posting, *, anyway: bool = False) -> bool:
@@ -447,11 +447,11 @@ class Session(QObject):
 
         def done(_: Snapshot) -> None:
             text = "The posting is reversed: the save has its old bytes again."
-            self.reopen(lambda: (self.recorded.emit(), self.told.emit(Message("holds", text))))
+            self.reopen(lambda: (self.recorded.emit(), self.reported.emit(Message("holds", text))))
 
         def failed(error: LedgerError) -> None:
             again = (lambda: self.reverse(posting, anyway=True)) if isinstance(error, ChangedMeanwhile) else None
-            self.told.emit(Message("broken", str(error), "Reverse it anyway" if again else "", again))
+            self.reported.emit(Message("broken", str(error), "Reverse it anyway" if again else "", again))
 
         work = partial(book.reverse, posting, anyway=anyway)
         return self.beside.run(self._size, "The posting is reversed", work, done, failed, always=True)
@@ -468,7 +468,7 @@ class Session(QObject):
             self._size,
             "The snapshot is brought back",
             lambda: book.restore(snapshot),
-            lambda _: self.reopen(lambda: (self.recorded.emit(), self.told.emit(Message("holds", text)))),
+            lambda _: self.reopen(lambda: (self.recorded.emit(), self.reported.emit(Message("holds", text)))),
             always=True,
         )
 
@@ -482,15 +482,15 @@ class Session(QObject):
             sum(file.size for file in snapshot.files),
             "The snapshot is written",
             lambda: (book.restore(snapshot, to=folder), folder)[1],
-            lambda _: self.told.emit(Message("holds", text)),
+            lambda _: self.reported.emit(Message("holds", text)),
         )
 
     def attempt(self, action: Callable[[], T]) -> T | None:
-        """Do something that may fail; the failure is told in the banner."""
+        """Do something that may fail; the banner reports the failure."""
         try:
             return action()
         except LedgerError as error:
-            self.told.emit(Message("broken", str(error)))
+            self.reported.emit(Message("broken", str(error)))
             return None
 
 

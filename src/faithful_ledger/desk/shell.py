@@ -125,7 +125,7 @@ class Shell(QMainWindow):
         self.tape.undone.connect(session.undo)
         self.tape.redone.connect(session.redo)
         self.tape.posting.connect(self.show_posting)
-        session.told.connect(self.banner.show_message)
+        session.reported.connect(self.banner.show_message)
         session.opened.connect(self._opened)
         session.changed.connect(self.show_entries)
         session.planned.connect(self.show_balance)
@@ -431,7 +431,7 @@ class Shell(QMainWindow):
         try:
             self.session.select_node(save.nodes(path)[0])
         except LedgerError as error:
-            self.session.told.emit(Message("broken", str(error)))
+            self.session.reported.emit(Message("broken", str(error)))
 
     def _posted(self, posting: Posting) -> None:
         self.show_stage(HISTORY)
@@ -441,14 +441,14 @@ class Shell(QMainWindow):
         )
         if left := posting.record.get("left"):
             text += f" {', '.join(Path(name).name for name in left)} stays: another program has written it since."
-        self.session.told.emit(Message("holds", text, "Reverse it", lambda: self.session.reverse(posting)))
+        self.session.reported.emit(Message("holds", text, "Reverse it", lambda: self.session.reverse(posting)))
 
     def closeEvent(self, event: QCloseEvent) -> None:
         pending = self.session.pending
         if pending and not self._asked_to_close:
             self._asked_to_close = True
             count = f"{pending} {'entry is' if pending == 1 else 'entries are'}"
-            self.session.told.emit(
+            self.session.reported.emit(
                 Message("open", f"{count} pending and not written; close once more to leave without")
             )
             event.ignore()
@@ -478,7 +478,7 @@ class Shell(QMainWindow):
         save = self.session.save
         if save is None or not save.changed_outside():
             return
-        self.session.told.emit(
+        self.session.reported.emit(
             Message(
                 "open",
                 f"{save.path.name} was changed by another program since it was opened; your entries are for "

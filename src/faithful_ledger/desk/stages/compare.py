@@ -75,7 +75,7 @@ class CompareSheet(QWidget):
             box.setAccessibleName(name)
             box.activated.connect(lambda _, box=box: self._filter() if box is self.size else self._compare())
         self.quiet.setToolTip("Bytes that differ between two copies, with nothing done between them, are left out")
-        self.told = label("", "heading", wrap=True)
+        self.summary = label("", "heading", wrap=True)
         self.files = label("", "quiet", wrap=True)
         self.table = plain_table((), [], "Changed bytes", ())
         self.fields = plain_table((), [], "Changed fields", ())
@@ -87,7 +87,7 @@ class CompareSheet(QWidget):
         self.body.addLayout(row(label("Compare", "title"), None, back))
         self.body.addLayout(row(self.first, label("with", "quiet"), self.second, None))
         self.body.addLayout(row(self.file, self.quiet, self.size, None))
-        self.body.addWidget(self.told)
+        self.body.addWidget(self.summary)
         self.body.addWidget(self.files)
         self.body.addWidget(self.table, 3)
         self.body.addWidget(self.lanes)
@@ -131,12 +131,12 @@ class CompareSheet(QWidget):
         pair = self._chosen(self.first), self._chosen(self.second)
         number = self.quiet.currentIndex()
         still = (self.snapshots[number], self.snapshots[number - 1]) if number > 0 else None
-        self.told.setText("comparing…")
+        self.summary.setText("comparing…")
 
         def done(found: Compared | None, error: LedgerError | None) -> None:
             if asked == self._asked:
                 self.compared = found
-                self.told.setText(_summary(found) if found is not None else f"{BROKEN} {error}")
+                self.summary.setText(_summary(found) if found is not None else f"{BROKEN} {error}")
                 self.files.setText(_files(found.files) if found is not None else "")
                 self._offer_files()
                 self._filter()

@@ -278,7 +278,7 @@ class DescribeStage(QWidget):
                 self.strip.show_lanes(lanes or [])
                 self._show_legend(chosen)
                 if error is not None:
-                    self.session.told.emit(Message("broken", str(error)))
+                    self.session.reported.emit(Message("broken", str(error)))
 
         self.session.background.run(work, done)
 
@@ -303,7 +303,7 @@ class DescribeStage(QWidget):
     def _tell_untypable(self, letter: str) -> None:
         shown = self.letters.currentText().strip()
         text = f"“{letter}” cannot be typed here: {shown} has no such letter, or the file ends; choose another encoding"
-        self.session.told.emit(Message("broken", text))
+        self.session.reported.emit(Message("broken", text))
 
     def _set_letters(self) -> None:
         letters = self.session.attempt(lambda: lettering(self.letters.currentText().strip()))

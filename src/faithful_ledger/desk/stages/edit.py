@@ -149,7 +149,7 @@ class EditStage(QWidget):
             self.paper.addLayout(self._finding(finding))
         if len(told) > MOST_FINDINGS:
             self.paper.addWidget(
-                label(f"and {len(told) - MOST_FINDINGS} more; `check` on the command line tells all", "quiet")
+                label(f"and {len(told) - MOST_FINDINGS} more; `check` on the command line shows all", "quiet")
             )
 
     def _finding(self, finding: Finding) -> QHBoxLayout:
@@ -193,7 +193,7 @@ class EditStage(QWidget):
         return widget
 
     def _rows(self, section: SectionSpec, save: Save, body: QVBoxLayout) -> None:
-        """A table of single fields; those that are not found in this save are told below it."""
+        """A table of single fields; those that are not found in this save are named below it."""
         fields: list[FieldNode] = []
         told: list[str] = []
         for path in section.fields:

@@ -117,7 +117,7 @@ class GatherStage(QWidget):
         self.setLayout(self.body)
         self.watcher.moment.connect(self._on_moment)
         self.watcher.failed.connect(
-            lambda error: (session.told.emit(Message("broken", str(error))), self._show_watch())
+            lambda error: (session.reported.emit(Message("broken", str(error))), self._show_watch())
         )
         self.progressed.connect(self._progress, Qt.ConnectionType.QueuedConnection)
         self._show_found()
@@ -134,7 +134,7 @@ class GatherStage(QWidget):
         folders = [Path(text).expanduser()] if text else usual_folders()
         for folder in folders:
             if not folder.is_dir():
-                self.session.told.emit(Message("broken", f"{folder} is no folder; name one to look in"))
+                self.session.reported.emit(Message("broken", f"{folder} is no folder; name one to look in"))
                 return
         self._folders = folders
         words, since = self.words.text(), SINCE[self.since.currentText()]
@@ -204,7 +204,7 @@ class GatherStage(QWidget):
             text = self.watched.text().strip()
             save = self.session.save
             if not text and save is None:
-                self.session.told.emit(Message("open", "Open a save first, or name the folder to watch"))
+                self.session.reported.emit(Message("open", "Open a save first, or name the folder to watch"))
                 return
             folder = Path(text).expanduser() if text else save.folder or save.path.parent  # type: ignore[union-attr]
             self.watcher.start([folder])
@@ -231,7 +231,7 @@ class GatherStage(QWidget):
         """The slip for what the game shows, on top of everything."""
         book, save = self.session.book, self.session.save
         if book is None or save is None:
-            self.session.told.emit(Message("open", "Open a save first; what you see belongs to it"))
+            self.session.reported.emit(Message("open", "Open a save first; what you see belongs to it"))
             return
         self.slip.show_quantities(book.records.quantities(save.path))
         self.slip.tell(

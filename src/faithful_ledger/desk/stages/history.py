@@ -245,27 +245,27 @@ class HistoryStage(QWidget):
         book = self.session.book
         if book is None:
             return
-        self.session.told.emit(Message("open", "Every kept copy is read again…"))
+        self.session.reported.emit(Message("open", "Every kept copy is read again…"))
 
         def done(report: VaultReport | None, error: LedgerError | None) -> None:
             if error is not None or report is None:
-                self.session.told.emit(Message("broken", str(error)))
+                self.session.reported.emit(Message("broken", str(error)))
             elif report.journals:
-                self.session.told.emit(Message("broken", str(report.journals[0])))
+                self.session.reported.emit(Message("broken", str(report.journals[0])))
             elif report.damaged:
                 names = ", ".join(f"{f.path.name} of “{s.label or local_time(s.time)}”" for s, f in report.damaged[:4])
                 text = f"{len(report.damaged)} kept copies are damaged: {names}"
-                self.session.told.emit(
+                self.session.reported.emit(
                     Message("broken", f"{text}. Look in a backup of the vault; the others are whole")
                 )
             elif report.unlisted:
                 count = len(report.unlisted)
                 text = f"{count} {'snapshot is' if count == 1 else 'snapshots are'} in the vault and not in the list"
-                self.session.told.emit(
+                self.session.reported.emit(
                     Message("open", text, "Put them back into the list", lambda: self._rebuild(book))
                 )
             else:
-                self.session.told.emit(Message("holds", "Every kept copy is whole: each has the bytes its name says."))
+                self.session.reported.emit(Message("holds", "Every kept copy is whole: its bytes match its digest."))
 
         self.session.background.run(book.check_vault, done)
 

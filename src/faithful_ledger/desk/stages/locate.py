@@ -231,7 +231,7 @@ class LocateStage(QWidget):
                 self.located[quantity.id] = found
             else:
                 self.located.pop(quantity.id, None)
-                self.session.told.emit(Message("broken", f"{quantity.name}: {error}"))
+                self.session.reported.emit(Message("broken", f"{quantity.name}: {error}"))
             self._show_standing()
             self._show_current()
 

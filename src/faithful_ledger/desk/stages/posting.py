@@ -100,7 +100,7 @@ class PostingSheet(QWidget):
             self.checking = False
             self.write_button.setText("Write it")
             if found is None:
-                self.session.told.emit(Message("broken", str(error)))
+                self.session.reported.emit(Message("broken", str(error)))
                 return
             self.checks, undoing = found
             told = {check.kind for check in self.checks if not check.ok}

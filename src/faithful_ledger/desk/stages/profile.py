@@ -1,4 +1,4 @@
-"""What kind of bytes is this? Found out beside the window, told with how sure and why, and leading on."""
+"""What kind of bytes is this? Found out beside the window, shown with how sure and why, and leading on."""
 
 from __future__ import annotations
 
@@ -53,7 +53,7 @@ class ProfilePane(QWidget):
         self.session = session
         self.looked: Looked | None = None
         self._source: Source | None = None
-        self.told = label("", "heading", wrap=True)
+        self.summary = label("", "heading", wrap=True)
         self.why = label("", "quiet", wrap=True)
         self.texture_plot = TexturePlot()
         self.histogram = HistogramPlot()
@@ -62,7 +62,7 @@ class ProfilePane(QWidget):
         self.texts = plain_table((), [], "Texts", ())
         page = QWidget()
         page.setObjectName("page")
-        self.body = column(self.told, self.why, self.texture_plot, self.histogram, spacing=6)
+        self.body = column(self.summary, self.why, self.texture_plot, self.histogram, spacing=6)
         self.body.addLayout(self.findings)
         self.body.addWidget(self.texts_title)
         self.body.addWidget(self.texts, 1)
@@ -80,11 +80,11 @@ class ProfilePane(QWidget):
         if source is self._source:
             return
         self._source, self.looked = source, None
-        self.told.setText("Looking at the bytes…")
+        self.summary.setText("Looking at the bytes…")
         self.why.setText("")
         self._show_looked()
         if source is None or not source.size:
-            self.told.setText("There are no bytes.")
+            self.summary.setText("There are no bytes.")
             return
 
         apart = source.again() if isinstance(source, BlockSource) else source
@@ -99,7 +99,7 @@ class ProfilePane(QWidget):
         def done(found: Looked | None, error: LedgerError | None) -> None:
             if self._source is source:
                 self.looked = found
-                self.told.setText(str(error) if error is not None else "")
+                self.summary.setText(str(error) if error is not None else "")
                 self._show_looked()
 
         self.session.background.run(work, done)
@@ -112,7 +112,7 @@ class ProfilePane(QWidget):
         rows: list[tuple[str, ...]] = []
         if looked is not None:
             found = looked.profile
-            self.told.setText(f"{KINDS[found.kind]}: {found.reason}")
+            self.summary.setText(f"{KINDS[found.kind]}: {found.reason}")
             self.why.setText(f"{found.entropy:.2f} of 8 bits of entropy a byte")
             self._add_findings(looked)
             rows = [(f"0x{t.offset:X} · {t.offset}", t.text, t.encoding, t.length_in_front or "") for t in found.texts]

@@ -72,17 +72,17 @@ class SearchPane(QWidget):
         self.filter = Chooser()
         self.filter.addItems([EVERYWHERE, UNKNOWN, DIFFERING, ALIGNED, LABELLED])
         self.filter.setAccessibleName("Which hits to show")
-        self.told = label(HOW["a number"], "quiet", wrap=True)
+        self.summary = label(HOW["a number"], "quiet", wrap=True)
         self.table = plain_table((), [], "Hits", ())
         self.body = column(spacing=6)
         self.body.setContentsMargins(0, 2, 10, 6)
         self.body.addLayout(row(self.kind, self.line, self.act))
         self.body.addLayout(row(self.filter, None))
-        self.body.addWidget(self.told)
+        self.body.addWidget(self.summary)
         self.body.addWidget(self.table, 1)
         self.setLayout(self.body)
         self.line.returnPressed.connect(self.search)
-        self.kind.currentTextChanged.connect(lambda name: self.told.setText(HOW[name]))
+        self.kind.currentTextChanged.connect(lambda name: self.summary.setText(HOW[name]))
         self.kind.currentTextChanged.connect(lambda name: self.line.setPlaceholderText(HOW[name].split(":")[0]))
         self.filter.currentTextChanged.connect(lambda _: self._show_hits())
         self._show_hits()
@@ -92,7 +92,7 @@ class SearchPane(QWidget):
         if source is not self._source:
             self._source, self._file, self._differing = source, file, None
             self.hits = []
-            self.told.setText(HOW[self.kind.currentText()])
+            self.summary.setText(HOW[self.kind.currentText()])
             self._show_hits()
 
     def _finder(self) -> Callable[[Source], Iterator[Hit]]:
@@ -120,7 +120,7 @@ class SearchPane(QWidget):
             return
         self._stopped = False
         self.act.setText("Stop")
-        self.told.setText("searching…")
+        self.summary.setText("searching…")
 
         apart = source.again() if isinstance(source, BlockSource) else source
 
@@ -139,7 +139,7 @@ class SearchPane(QWidget):
             self.hits = found or []
             self._show_hits()
             if error is not None:
-                self.told.setText(str(error))
+                self.summary.setText(str(error))
 
         self.session.background.run(work, done)
 
@@ -200,9 +200,9 @@ class SearchPane(QWidget):
         if self.hits:
             count = f"{len(self.hits)}{' or more' if len(self.hits) == MOST_HITS else ''} hits"
             count += f", {len(wanted)} of them {self.filter.currentText()}" if len(wanted) < len(self.hits) else ""
-            self.told.setText(count + (f"; the first {MOST_SHOWN} are shown" if len(wanted) > MOST_SHOWN else ""))
-        elif self.told.text() == "searching…":
-            self.told.setText("It is not there, in no storage and no encoding.")
+            self.summary.setText(count + (f"; the first {MOST_SHOWN} are shown" if len(wanted) > MOST_SHOWN else ""))
+        elif self.summary.text() == "searching…":
+            self.summary.setText("It is not there, in no storage and no encoding.")
 
     def _around(self, hit: Hit) -> str:
         if self._source is None:

@@ -23,7 +23,7 @@ class SightingSlip(QWidget):
         self.setObjectName("page")
         self.setWindowTitle("What the game shows")
         self.lines: dict[int, QLineEdit] = {}
-        self.told = label("It goes to the next save moment.", "quiet", wrap=True)
+        self.status = label("It goes to the next save moment.", "quiet", wrap=True)
         self.grid = QGridLayout()
         self.grid.setHorizontalSpacing(8)
         self.grid.setVerticalSpacing(5)
@@ -34,7 +34,7 @@ class SightingSlip(QWidget):
         body = column(label("What does the game show now?", "heading"), spacing=8)
         body.addLayout(self.grid)
         body.addWidget(self.another)
-        body.addWidget(self.told)
+        body.addWidget(self.status)
         body.addStretch(1)
         body.setContentsMargins(14, 12, 14, 12)
         self.setLayout(body)
@@ -61,7 +61,7 @@ class SightingSlip(QWidget):
         return found
 
     def tell(self, text: str) -> None:
-        self.told.setText(text)
+        self.status.setText(text)
 
     def _name(self) -> None:
         name = self.another.text().strip()
