@@ -76,6 +76,7 @@ class ProfileTest(LookingCase):
         stage.strip.select(0, 1)
         QTest.keyClicks(stage.strip, "FF")
         self.assertEqual(self.shell.session.pending, 0, "what was unpacked can only be looked at")
+        self.work()
         texts = [row[1] for row in self.rows(pane.texts)]
         self.assertTrue(any("Oriel" in text for text in texts), texts)
 
