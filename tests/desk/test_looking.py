@@ -80,6 +80,16 @@ class ProfileTest(LookingCase):
         texts = [row[1] for row in self.rows(pane.texts)]
         self.assertTrue(any("Oriel" in text for text in texts), texts)
 
+    def test_the_longest_readings_are_whole_beside_a_scroll_bar(self) -> None:
+        self.unknown(struct.pack("<Q", 1 << 63 | 12345) * 40)
+        self.shell.resize(1280, 640)
+        self.shell.session.select("file", 0, 8)
+        self.settle()
+        readings = [w for w in self.shell.margin.findChildren(QLineEdit) if w.property("role") == "reading"]
+        self.assertGreaterEqual(max(len(w.text()) for w in readings), 19)
+        for shown in readings:
+            self.assertLess(shown.fontMetrics().horizontalAdvance(shown.text()), shown.width() - 4, shown.text())
+
     def test_noise_is_said_to_be_noise(self) -> None:
         pane = self.unknown(random.Random(1).randbytes(30_000)).profile
         self.assertIn("encrypted, or packed by something unknown", pane.summary.text())

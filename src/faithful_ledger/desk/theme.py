@@ -118,6 +118,7 @@ QMenu::separator { height: 1px; background: $rule; margin: 4px 8px; }
 QLineEdit, QPlainTextEdit { background: $paper; border: 1px solid $faint; border-radius: 3px; padding: 4px 6px; selection-background-color: $holds; selection-color: $button_ink; }
 QLineEdit:focus, QPlainTextEdit:focus { border: 1px solid $holds; }
 QLineEdit[role="reading"] { background: transparent; border: none; border-bottom: 1px solid transparent; padding: 1px 2px; }
+QLineEdit[role="reading"][long="true"] { font-size: 11px; }
 QLineEdit[role="reading"]:focus { background: $paper; border-bottom: 1px solid $holds; }
 QTableView, QTreeView { background: $paper; border: none; gridline-color: $rule; selection-background-color: $tint; selection-color: $ink; }
 QTableView::item { border-bottom: 1px solid $rule; padding: 0px 6px; }

@@ -263,7 +263,8 @@ class Margin(QFrame):
     def _reading(self, reading: Reading, file: str, start: int, editable: bool) -> QLineEdit:
         shown = QLineEdit(reading.text)
         shown.setProperty("role", "reading")
-        shown.setFont(mono(12 if len(reading.text) < LONG_READING else 10))  # 8 bytes have up to 20 digits
+        shown.setProperty("long", len(reading.text) >= LONG_READING)  # 8 bytes have up to 20 digits
+        shown.setFont(mono())
         shown.setAlignment(Qt.AlignmentFlag.AlignRight)
         shown.setReadOnly(not editable)
         shown.setCursorPosition(0)
