@@ -92,12 +92,7 @@ class OpenSave:
     def book(self) -> Book:
         """The book of this save; it remembers the save from now on."""
         if self._book is None:
-            template = self.save.template
-            if self._name is None:
-                self._book = self._shelf.book_for(self.save.path, template)
-            else:
-                self._book = self._shelf.open(self._name)
-                self._book.remember(self.save.path, template.id if template is not None else None)
+            self._book = self._shelf.book_for(self.save.path, self.save.template, self._name)
         return self._book
 
     # values

@@ -34,8 +34,4 @@ def opened_or_bytes(options: argparse.Namespace, path: Path, *, whole: bool = Tr
 
 def book_for(options: argparse.Namespace, path: Path, save: Save) -> Book:
     shelf: Shelf = options.shelf
-    if options.book is None:
-        return shelf.book_for(path, save.template)
-    book = shelf.open(options.book)
-    book.remember(path, save.template.id if save.template is not None else None)
-    return book
+    return shelf.book_for(path, save.template, options.book)

@@ -86,7 +86,7 @@ class Disk:
             FileExistsError: it is; nothing was changed.
         """
         if not _rename(source, target, RENAME_NOREPLACE):
-            if target.is_symlink() or target.exists():
+            if os.path.lexists(target):
                 raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), str(target))
             source.replace(target)
 

@@ -110,8 +110,7 @@ class Keeping:
     def rebuild(self) -> int:
         """Enter the snapshots that are in the vault and not in the records; how many there were."""
         with self._locked(shared=True):
-            known = {snapshot.id for snapshot in self.records.snapshots()}
-            found = [snapshot for snapshot in read_manifests(self.manifests) if snapshot.id not in known]
+            found = self._unlisted(self.records.snapshots())
             saves = {save for save, _ in self.records.saves()}
             for snapshot in found:
                 self.records.add_snapshot(snapshot)
@@ -259,9 +258,12 @@ class Keeping:
             for file in snapshot.files
             if file.sha256 in damaged or not self.store.path_of(file.sha256).exists()
         ]
-        known = {snapshot.id for snapshot in snapshots}
-        unlisted = [snapshot for snapshot in read_manifests(self.manifests) if snapshot.id not in known]
-        return VaultReport(sum(1 for _ in self.store.digests()), files, unlisted, self.blocked)
+        return VaultReport(sum(1 for _ in self.store.digests()), files, self._unlisted(snapshots), self.blocked)
+
+    def _unlisted(self, listed: list[Snapshot]) -> list[Snapshot]:
+        """The snapshots that are in the vault and not among these."""
+        known = {snapshot.id for snapshot in listed}
+        return [snapshot for snapshot in read_manifests(self.manifests) if snapshot.id not in known]
 
     def kept_source(self, file: KeptFile) -> Source:
         """Raises VaultError when the kept copy is missing or damaged."""

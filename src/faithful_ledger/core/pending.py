@@ -7,7 +7,7 @@ as after the game has saved, the values of fields can be entered again, and what
 from __future__ import annotations
 
 import json
-from typing import Any
+from typing import Any, NamedTuple
 
 from faithful_ledger.core.binding import FieldNode, RowsNode
 from faithful_ledger.core.entries import Entry
@@ -15,7 +15,7 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.save import Save, field_entry
 from faithful_ledger.core.typed_bytes import enter_bytes
 
-__all__ = ["bring_back", "count_of", "is_current", "written_down"]
+__all__ = ["Pending", "read_pending", "written_down"]
 
 
 def written_down(save: Save) -> str:
@@ -36,39 +36,36 @@ def _noted(entry: Entry) -> dict[str, Any]:
     return noted | ({"count": entry.new} if isinstance(entry.node, RowsNode) else {"text": entry.new_text})
 
 
-def _read(text: str) -> dict[str, Any] | None:
+class Pending(NamedTuple):
+    """What a text of the book says: the state of the files, and the entries made for it."""
+
+    files: dict[str, list[int]]
+    entries: list[dict[str, Any]]
+
+    def is_current(self, save: Save) -> bool:
+        """Whether the entries were made for the files as they are open now."""
+        return self.files == _moments(save)
+
+    def bring_back(self, save: Save) -> int:
+        """Put the entries on the tape again; returns how many could not be, as the save or its template changed."""
+        current, failed = self.is_current(save), 0
+        for entry in self.entries:
+            try:
+                _bring_back_one(save, entry, current)
+            except (LedgerError, ValueError, TypeError, KeyError):
+                failed += 1
+        return failed
+
+
+def read_pending(text: str) -> Pending:
+    """The entries of a text; none where it cannot be read."""
     try:
         noted = json.loads(text)
-        sound = isinstance(noted["files"], dict) and all(isinstance(entry["path"], str) for entry in noted["entries"])
+        files, entries = noted["files"], noted["entries"]
+        sound = isinstance(files, dict) and all(isinstance(entry["path"], str) for entry in entries)
     except (ValueError, TypeError, KeyError):
-        return None
-    return noted if sound else None
-
-
-def count_of(text: str) -> int:
-    """How many entries a text holds; 0 where it cannot be read."""
-    noted = _read(text)
-    return len(noted["entries"]) if noted is not None else 0
-
-
-def is_current(save: Save, text: str) -> bool:
-    """Whether the entries were made for the files as they are open now."""
-    noted = _read(text)
-    return noted is not None and noted["files"] == _moments(save)
-
-
-def bring_back(save: Save, text: str) -> int:
-    """Put the entries on the tape again; returns how many could not be, because the save or its template changed."""
-    noted = _read(text)
-    if noted is None:
-        return 0
-    current, failed = is_current(save, text), 0
-    for entry in noted["entries"]:
-        try:
-            _bring_back_one(save, entry, current)
-        except (LedgerError, ValueError, TypeError, KeyError):
-            failed += 1
-    return failed
+        sound = False
+    return Pending(files, entries) if sound else Pending({}, [])
 
 
 def _bring_back_one(save: Save, noted: dict[str, Any], current: bool) -> None:

@@ -58,8 +58,8 @@ def try_writing(save: Save, text: bytes, path: str, place: Place) -> None:
             continue
         except LedgerError as error:
             raise EntryError(f"writing {value} to {path} on a copy failed: {error.what}", remedy) from error
-        if plan.findings and any(finding.level == "error" for finding in plan.findings):
-            raise EntryError(f"writing {value} to {path} on a copy failed: {plan.findings[0].message}", remedy)
+        if wrong := next((finding for finding in plan.findings if finding.level == "error"), None):
+            raise EntryError(f"writing {value} to {path} on a copy failed: {wrong.message}", remedy)
         opened.tape.clear()
         if tried == MOST_TRIED:
             return

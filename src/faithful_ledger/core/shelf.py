@@ -136,9 +136,11 @@ class Shelf:
             book.close()
         return found
 
-    def book_for(self, path: Path, template: Template | None) -> Book:
-        """The book that knows a save, else one for its game (or its folder), which knows it from now on."""
-        book = self.book_of(path)
+    def book_for(self, path: Path, template: Template | None, name: str | None = None) -> Book:
+        """The book of this name, else the one that knows a save, else one for its game (or its folder). It knows the
+        save from now on.
+        """
+        book = self.book_of(path) if name is None else self.open(name)
         if book is None:
             name = template.game if template is not None else _name_of_folder(path)
             book = self.open(re.sub(r"[^\w .,'()-]", "-", name).strip(" .") or "Saves")

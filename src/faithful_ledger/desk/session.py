@@ -26,7 +26,7 @@ from faithful_ledger.core.errors import (
     ValueRefused,
 )
 from faithful_ledger.core.opening import find_save, open_save
-from faithful_ledger.core.pending import bring_back, count_of, is_current, written_down
+from faithful_ledger.core.pending import read_pending, written_down
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Mark, Posting, Snapshot
 from faithful_ledger.core.save import Save
@@ -90,7 +90,7 @@ class Session(QObject):
         self._keeping = QTimer(self)
         self._keeping.setSingleShot(True)
         self._keeping.setInterval(KEPT_AFTER)
-        self._keeping.timeout.connect(self._keep_many)
+        self._keeping.timeout.connect(self._keep_now)
 
     # opening
 
@@ -150,8 +150,11 @@ class Session(QObject):
             whole = "; the folder is open as one save" if path.is_dir() else ""
             message = Message("open", f"{error.what}{whole}" if whole else str(error))
         save = open_save(path, template)
-        book = known or self.shelf.book_for(path, template)
-        book.remember(path, template.id if template is not None else None)
+        if known is None:
+            book = self.shelf.book_for(path, template)
+        else:
+            book = known
+            book.remember(path, template.id if template is not None else None)
         if save.problem is not None:
             message = Message("broken", str(save.problem))
         return book, save, message
@@ -175,13 +178,15 @@ class Session(QObject):
     def _offer_entries(self) -> Message | None:
         """What was pending when the program ended without a word: back on the tape, if it is for this state."""
         save, book = self.save, self.book
-        text = book.records.pending(save.path) if save is not None and book is not None else ""
-        count = count_of(text)
-        if save is None or not count or save.problem is not None:
+        if save is None or book is None or save.problem is not None:
+            return None
+        pending = read_pending(book.records.pending(save.path))
+        count = len(pending.entries)
+        if not count:
             return None
         entries = "1 entry" if count == 1 else f"{count} entries"
-        if is_current(save, text):
-            failed = bring_back(save, text)
+        if pending.is_current(save):
+            failed = pending.bring_back(save)
             lost = f"; {failed} of them no longer fit the template" if failed else ""
             message = (
                 f"{entries} from last time, not posted then, {'is' if count == 1 else 'are'} on the tape again{lost}."
@@ -189,7 +194,7 @@ class Session(QObject):
             return Message("open", message, "Withdraw", lambda: (self.forget_entries(), self._tape_changed()))
 
         def again() -> None:
-            failed = bring_back(save, text)
+            failed = pending.bring_back(save)
             self._tape_changed()
             if failed:
                 self.reported.emit(Message("open", f"{failed} of the {entries} do not fit the new state."))
@@ -199,16 +204,13 @@ class Session(QObject):
 
     def _keep_entries(self) -> None:
         """Let the book keep the tape, at once for a few entries and bit by bit for many."""
-        save, book = self.save, self.book
-        if save is None or book is None:
-            return
-        if len(save.tape) > KEPT_AT_ONCE:
+        if self.pending > KEPT_AT_ONCE:
             self._keeping.start()
             return
         self._keeping.stop()
-        self.attempt(lambda: book.records.set_pending(save.path, written_down(save)))
+        self._keep_now()
 
-    def _keep_many(self) -> None:
+    def _keep_now(self) -> None:
         save, book = self.save, self.book
         if save is not None and book is not None:
             self.attempt(lambda: book.records.set_pending(save.path, written_down(save)))

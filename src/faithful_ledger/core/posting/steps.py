@@ -6,6 +6,7 @@ that go.
 
 from __future__ import annotations
 
+import os
 import time
 from contextlib import suppress
 from pathlib import Path
@@ -101,7 +102,7 @@ def set_aside(note: dict[str, Any], disk: Disk) -> list[Path]:
     left = []
     for removal in note["removals"]:
         path, aside = Path(removal["path"]), Path(removal["aside"])
-        if not (path.is_symlink() or path.exists()):
+        if not os.path.lexists(path):
             continue
         if aside.exists() or digest_at(path) != removal["old"]:
             left.append(path)
@@ -166,21 +167,21 @@ def undo(note: dict[str, Any], disk: Disk, store: ObjectStore) -> list[Path]:
                 if not swap_back(entry, disk) or swapped != entry["old"]:
                     left.append(target)
             else:
-                back = {**entry, "temporary": str(beside(target, number, "back")), "old": present}
-                back["new"] = entry["old"]
+                temp = beside(target, number, "back")
+                back = {"target": str(target), "temporary": str(temp), "old": present, "new": entry["old"]}
                 with suppress(FileNotFoundError):
-                    disk.remove(Path(back["temporary"]))
-                write_new(Path(back["temporary"]), target, MemorySource(store.get(entry["old"])), 0o644, disk)
+                    disk.remove(temp)
+                write_new(temp, target, MemorySource(store.get(entry["old"])), 0o644, disk)
                 try:
                     swap(back, None, disk)
                 except ChangedMeanwhile:
                     left.append(target)
                 with suppress(FileNotFoundError):
-                    disk.remove(Path(back["temporary"]))
+                    disk.remove(temp)
     left += bring_back_companions(note, disk)
     for removal in note["removals"]:
         path = Path(removal["path"])
-        if not (path.is_symlink() or path.exists()):
+        if not os.path.lexists(path):
             with translated(path, "put back"):
                 write_new(path, path, MemorySource(store.get(removal["old"])), 0o644, disk)
     return left
@@ -192,7 +193,7 @@ def bring_back_companions(note: dict[str, Any], disk: Disk) -> list[Path]:
     for removal in note["removals"]:
         path, aside = Path(removal["path"]), Path(removal["aside"])
         with translated(path, "put back"):
-            if path.is_symlink() or path.exists():
+            if os.path.lexists(path):
                 if digest_at(path) != removal["old"]:
                     left.append(path)
             elif aside.exists():

@@ -13,7 +13,7 @@ from typing import Any, Literal, NamedTuple, TypeAlias
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.codecs import ChoiceCodec, Codec, FixedText, FloatCodec, IntegerCodec, PackedCodec
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.template.model import Bounds, ElementSpec, FieldSpec, GroupSpec, RowsSpec
+from faithful_ledger.core.template.model import Bounds, ElementSpec, FieldSpec, GroupSpec, RowsSpec, elements_of
 
 __all__ = ["Finding", "audit", "double_keys", "field_findings", "keyed_repeats"]
 
@@ -116,9 +116,7 @@ def keyed_repeats(root: Node) -> Iterator[RowsNode]:
 
 
 def _has_keys(spec: ElementSpec) -> bool:
-    if isinstance(spec, RowsSpec):
-        return spec.key is not None or _has_keys(spec.item)
-    return isinstance(spec, GroupSpec) and any(_has_keys(element) for element in spec.layout)
+    return any(isinstance(element, RowsSpec) and element.key is not None for element in elements_of(spec))
 
 
 def _has_doubles(repeat: RowsNode, spec: FieldSpec) -> bool:

@@ -17,7 +17,7 @@ from faithful_ledger.core.codecs import IntegerCodec
 from faithful_ledger.core.errors import AddressError, EntryError
 from faithful_ledger.core.seals.algorithms import ALGORITHMS
 from faithful_ledger.core.source import Source
-from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec, RowsSpec
+from faithful_ledger.core.template.model import ElementSpec, FieldSpec, elements_of
 
 __all__ = ["BoundSeal", "SealState", "bound_seal", "compute", "dependents", "in_levels", "resolve"]
 
@@ -73,11 +73,7 @@ def dependents(root: GroupNode) -> Iterator[FieldNode]:
 
 
 def _has_dependents(spec: ElementSpec) -> bool:
-    if isinstance(spec, FieldSpec):
-        return spec.seal is not None or spec.derived is not None
-    if isinstance(spec, GroupSpec):
-        return any(_has_dependents(element) for element in spec.layout)
-    return isinstance(spec, RowsSpec) and _has_dependents(spec.item)
+    return any(isinstance(e, FieldSpec) and (e.seal or e.derived) is not None for e in elements_of(spec))
 
 
 def resolve(node: FieldNode, path: str) -> Node:

@@ -27,6 +27,7 @@ __all__ = [
     "SectionSpec",
     "Sign",
     "Template",
+    "elements_of",
 ]
 
 
@@ -277,12 +278,17 @@ class Template:
         return next(iter(self.files.values()))
 
     def elements(self) -> Iterator[ElementSpec]:
-        """Every element, depth first, the record of rows once."""
-        queue: list[ElementSpec] = [file.root for file in reversed(self.files.values())]
-        while queue:
-            element = queue.pop()
-            yield element
-            if isinstance(element, GroupSpec):
-                queue += reversed(element.layout)
-            elif isinstance(element, RowsSpec):
-                queue.append(element.item)
+        """Every element of every file, depth first, the record of rows once."""
+        return elements_of(*(file.root for file in self.files.values()))
+
+
+def elements_of(*specs: ElementSpec) -> Iterator[ElementSpec]:
+    """These elements and all within them, depth first, the record of rows once."""
+    queue = list(reversed(specs))
+    while queue:
+        element = queue.pop()
+        yield element
+        if isinstance(element, GroupSpec):
+            queue += reversed(element.layout)
+        elif isinstance(element, RowsSpec):
+            queue.append(element.item)
