@@ -20,7 +20,6 @@ from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.codecs import Value
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.paths import parse_path
@@ -31,6 +30,7 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.core.seals.seals import SealState
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import open_source
+from faithful_ledger.core.storage import Value
 
 if TYPE_CHECKING:
     import numpy as np

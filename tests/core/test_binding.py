@@ -18,7 +18,7 @@ from faithful_ledger.core.paths import Step, format_path, parse_path
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource
-from faithful_ledger.core.spellings import leb128
+from faithful_ledger.core.storage import Leb128
 from tests.support import LedgerCase, hexed, template_of
 
 JSON_VALUES = st.recursive(
@@ -232,8 +232,8 @@ class RepeatTest(LedgerCase):
     )
     def test_values_are_found_by_where_they_end(self, length: str, text: str, number: int) -> None:
         prefix = len(text).to_bytes(int(length.strip("ube")) // 8, "big" if length.endswith("be") else "little")
-        data = b"\x01\x02" + prefix + text.encode() + leb128(number) + b"\x00\x01END!"
-        layout = f'- {{field: name, as: text, length: {length}, before: "{leb128(number).hex()}0001454E4421"}}\n'
+        data = b"\x01\x02" + prefix + text.encode() + Leb128("uleb128").encode(number) + b"\x00\x01END!"
+        layout = f'- {{field: name, as: text, length: {length}, before: "{Leb128("uleb128").encode(number).hex()}0001454E4421"}}\n'
         layout += '- {field: marks, as: uleb128, before: "454E4421", at: -2}'
         bound = bind_binary(template_of(layout).main, MemorySource(data))
         self.assertIsNone(bound.problem)
@@ -425,3 +425,80 @@ class BrinewickBindingTest(LedgerCase):
             list(opened.all_fields())
         except LedgerError as error:
             self.fail(f"looking at a damaged save must not raise: {error}")
+
+
+class SharedBytesTest(LedgerCase):
+    """Values that share their bytes: bits of a whole number, and a text in a buffer that keeps old letters."""
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.data())
+    def test_entries_change_their_own_bits_only(self, draw: st.DataObject) -> None:
+        size, order = draw.draw(st.sampled_from((1, 2, 3, 4, 8))), draw.draw(st.sampled_from(("little", "big")))
+        widths, left = [], size * 8
+        while left and len(widths) < 6:
+            widths.append(draw.draw(st.integers(1, left)))
+            left -= widths[-1]
+        signs = [draw.draw(st.booleans()) for _ in widths]
+        old = draw.draw(st.binary(min_size=size, max_size=size))
+        fields = "".join(
+            f"\n    - {{field: f{n}, as: {'i' if sign else 'u'}{width}}}"
+            for n, (width, sign) in enumerate(zip(widths, signs, strict=True))
+        )
+        layout = f"""
+- {{field: before, as: u8}}
+- group: state
+  word: u{size * 8}
+  layout:{fields}
+- {{field: after, as: u8}}"""
+        path = self.folder / "bits.bin"
+        path.write_bytes(b"\x11" + old + b"\x22")
+        save = open_save(path, template_of(layout, order=order))
+        expected, low = int.from_bytes(old, order), 0  # type: ignore[arg-type]
+        for number, (width, sign) in enumerate(zip(widths, signs, strict=True)):
+            value = draw.draw(
+                st.integers(-(1 << width - 1), (1 << width - 1) - 1) if sign else st.integers(0, (1 << width) - 1)
+            )
+            bits = (1 << width) - 1
+            (node,) = save.fields(f"state.f{number}")
+            shown = expected >> low & bits
+            self.assertEqual(node.value, shown - (1 << width) if sign and shown >> width - 1 else shown)
+            save.enter(f"state.f{number}", str(value))
+            expected = expected & ~(bits << low) | (value & bits) << low
+            low += width
+        save.enter("after", "9")
+        plan = make_plan(save)
+        new = b"\x11" + expected.to_bytes(size, order) + b"\x09"  # type: ignore[arg-type]
+        self.assertEqual(bytes(plan.files[0].patched.read(0, 99)), new)
+        named = {cause for change in plan.changes for cause in change.cause.split(" and ")}
+        self.assertLessEqual(named, {f"entry {entry.path}" for entry in save.tape})
+
+    def test_records_with_bits_buffers_and_terminated_texts(self) -> None:
+        record = (
+            "[{group: state, word: u16, layout: [{field: air, as: u7}, {field: station, as: u2, names: {2: bell}}]}, "
+        )
+        record += "{field: name, as: text, length: u8, size: 6}, {field: note, as: text, ended_by: '00'}]"
+        raws = [hexed("7F 00 03") + b"TamXYZ" + b"ok\0", hexed("05 01 06") + b"Oriel " + b"\0"]
+        path = self.folder / "rows.bin"
+        path.write_bytes(b"\x02" + b"".join(raws))
+        template = template_of(f"- {{field: n, as: u8, count_of: crew}}\n- {{rows: crew, count: n, layout: {record}}}")
+        save = open_save(path, template)
+        self.assertEqual(save.text(save.fields("crew[1].state.station")[0]), "bell")
+        self.assertEqual([node.value for node in save.fields("crew[*].name")], ["Tam", "Oriel "])
+        save.enter("crew[0].name", "Bo")
+        save.enter("crew[0].note", "longer")
+        save.enter("crew[1].state.air", "1")
+        save.enter("crew[1].state.station", "0")
+        new = b"\x02" + hexed("7F 00 02") + b"BomXYZ" + b"longer\0" + hexed("01 00 06") + b"Oriel " + b"\0"
+        self.assertEqual(bytes(make_plan(save).files[0].patched.read(0, 99)), new)
+        save = open_save(path, template)
+        save.enter_structure("crew", [{}, {}, {"state": {"air": 3, "station": "bell"}, "name": "Eva", "note": "new"}])
+        added = b"\x03" + b"".join(raws) + hexed("03 01 03") + b"Eva\0\0\0" + b"new\0"
+        self.assertEqual(bytes(make_plan(save).files[0].patched.read(0, 99)), added)
+        for text, what in (("Margaret", "takes 8 bytes and the buffer has 6"), ("a\0", None)):
+            with self.subTest(text=text):
+                if what is None:
+                    with self.assertRaises(LedgerError):
+                        save.enter("crew[0].note", text)
+                else:
+                    with self.assertRaisesRegex(LedgerError, what):
+                        save.enter("crew[0].name", text)

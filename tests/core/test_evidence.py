@@ -27,7 +27,7 @@ from faithful_ledger.core.binding import FieldNode, bind_files
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.errors import EntryError, ValueRefused
 from faithful_ledger.core.evidence import Located, Sighting, locate, parse_sighting, places
-from faithful_ledger.core.evidence.storages import STORAGES
+from faithful_ledger.core.evidence.reading import STORAGES, read_numbers
 from faithful_ledger.core.inside import payloads_inside
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import parse_template
@@ -237,7 +237,7 @@ class StorageTest(LedgerCase):
             ("i32be", 4, True, "big"),
             ("i8", 1, True, "big"),
         ):
-            values, valid = STORAGES[name].read(data, offsets)
+            values, valid = read_numbers(STORAGES[name], data, offsets)
             for at in range(400):
                 inside = at + size <= 400
                 self.assertEqual(bool(valid[at]), inside)
@@ -247,10 +247,10 @@ class StorageTest(LedgerCase):
     @settings(max_examples=60, deadline=None)
     @given(st.lists(st.integers(-(1 << 40), 1 << 40), min_size=1, max_size=20))
     def test_variable_numbers_read_back(self, numbers: list[int]) -> None:
-        for name, write in (("sleb128", sleb128), ("zigzag", lambda v: leb128(v * 2 if v >= 0 else -v * 2 - 1))):
+        for name in ("sleb128", "zigzag"):
             for number in numbers:
-                data = numpy.frombuffer(write(number) + b"\x55", numpy.uint8)
-                values, valid = STORAGES[name].read(data, numpy.zeros(1, numpy.int64))
+                data = numpy.frombuffer(STORAGES[name].encode(number) + b"\x55", numpy.uint8)
+                values, valid = read_numbers(STORAGES[name], data, numpy.zeros(1, numpy.int64))
                 self.assertEqual((bool(valid[0]), int(values[0])), (True, number), name)
 
 

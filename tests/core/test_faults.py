@@ -13,19 +13,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.codecs import (
-    ChoiceCodec,
-    FixedText,
-    FloatCodec,
-    IntegerCodec,
-    JsonNumber,
-    SwitchesCodec,
-    VariableCodec,
-    encoded,
-    number_codec,
-    varied_codec,
-)
-from faithful_ledger.core.codecs.scaled import ScaledCodec, parse_fraction
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, OutOfBounds, ValueRefused
 from faithful_ledger.core.evidence import Place, locate, parse_sighting
 from faithful_ledger.core.opening import open_save
@@ -34,6 +21,18 @@ from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.search import parse_number
 from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.storage import (
+    Choice,
+    FixedText,
+    Float,
+    Integer,
+    JsonNumber,
+    Leb128,
+    Switches,
+    encoded,
+    number_storage,
+)
+from faithful_ledger.core.storage.scaled import Scaled, parse_fraction
 from faithful_ledger.core.template import Library, parse_template
 from tests.support import LedgerCase, template_of
 
@@ -55,7 +54,7 @@ AWKWARD = [
     "a, ",
     "x",
 ]
-U8 = IntegerCodec(1, False, "little")
+U8 = Integer(1, False, "little")
 
 
 class InverseTest(LedgerCase):
@@ -64,21 +63,25 @@ class InverseTest(LedgerCase):
     @settings(max_examples=60, deadline=None)
     @given(st.lists(st.one_of(st.sampled_from(AWKWARD), st.text(max_size=8)), min_size=1, max_size=8))
     def test_every_row_of_switches(self, names: list[str]) -> None:
-        codec = SwitchesCodec(U8, dict(enumerate(names)))
+        storage = Switches(U8, dict(enumerate(names)))
         for value in range(256):
             raw = bytes([value])
-            self.assertEqual(codec.encode(codec.from_text(codec.to_text(codec.decode(raw)), ())), raw, codec.names)
+            self.assertEqual(
+                storage.encode(storage.from_text(storage.to_text(storage.decode(raw)), ())), raw, storage.names
+            )
 
     @settings(max_examples=60, deadline=None)
     @given(st.dictionaries(st.integers(0, 255), st.one_of(st.sampled_from(AWKWARD), st.text(max_size=8)), max_size=20))
     def test_every_choice(self, names: dict[int, str]) -> None:
-        codec = ChoiceCodec(U8, names)
+        storage = Choice(U8, names)
         for value in range(256):
             raw = bytes([value])
-            self.assertEqual(codec.encode(codec.from_text(codec.to_text(codec.decode(raw)))), raw, codec.names)
+            self.assertEqual(
+                storage.encode(storage.from_text(storage.to_text(storage.decode(raw)))), raw, storage.names
+            )
 
     def test_switches_are_turned_by_signs_as_before(self) -> None:
-        codec = SwitchesCodec(U8, {0: "burn", 1: "tired", 2: "left arm"})
+        storage = Switches(U8, {0: "burn", 1: "tired", 2: "left arm"})
         for text, old, new in (
             ("+burn -tired", ("tired",), ("burn",)),
             ("+left arm,-tired", ("tired",), ("left arm",)),
@@ -86,21 +89,21 @@ class InverseTest(LedgerCase):
             ("none", ("burn",), ()),
             ('+"left arm"', ("burn",), ("burn", "left arm")),
         ):
-            self.assertEqual(codec.from_text(text, old), new)
+            self.assertEqual(storage.from_text(text, old), new)
 
     @settings(max_examples=200, deadline=None)
     @given(st.integers(-(1 << 63), (1 << 63) - 1))
     def test_every_number_of_variable_length(self, value: int) -> None:
         for name in ("sleb128", "zigzag", *(("uleb128",) if value >= 0 else ())):
-            codec = VariableCodec(name)  # type: ignore[arg-type]
-            self.assertEqual(codec.decode(codec.encode(value)), value)
+            storage = Leb128(name)  # type: ignore[arg-type]
+            self.assertEqual(storage.decode(storage.encode(value)), value)
 
     def test_the_ends_of_sleb128(self) -> None:
-        codec = VariableCodec("sleb128")
+        storage = Leb128("sleb128")
         for value in (-(1 << 63), -(1 << 62) - 1, -(1 << 62), (1 << 62), (1 << 63) - 1):
-            self.assertEqual(codec.decode(codec.encode(value)), value)
+            self.assertEqual(storage.decode(storage.encode(value)), value)
         with self.assertRaises(ValueRefused):
-            codec.decode(b"\x80" * 9 + b"\x02")
+            storage.decode(b"\x80" * 9 + b"\x02")
 
     @settings(max_examples=200, deadline=None)
     @given(
@@ -109,24 +112,24 @@ class InverseTest(LedgerCase):
     def test_every_number_that_is_shown_scaled(self, stored: int, scale: str, bias: int, data: st.DataObject) -> None:
         factor = parse_fraction(scale)
         assert factor is not None
-        codec = ScaledCodec(
-            IntegerCodec(2, False, "big"), factor, factor * bias, data.draw(st.sampled_from([None, "floor", "nearest"]))
+        storage = Scaled(
+            Integer(2, False, "big"), factor, factor * bias, data.draw(st.sampled_from([None, "floor", "nearest"]))
         )
         raw = stored.to_bytes(2, "big")
-        text = codec.to_text(codec.decode(raw))
+        text = storage.to_text(storage.decode(raw))
         self.assertEqual(
-            encoded(codec, codec.from_text(text) if not text.startswith("-") else codec.decode(raw), raw), raw
+            encoded(storage, storage.from_text(text) if not text.startswith("-") else storage.decode(raw), raw), raw
         )
 
     def test_a_value_that_stays_keeps_its_bytes(self) -> None:
         nan = struct.pack("<I", 0x7FC00123)
-        for codec, raw in (
-            (VariableCodec("uleb128"), b"\x80\x00"),
+        for storage, raw in (
+            (Leb128("uleb128"), b"\x80\x00"),
             (FixedText(8, "latin-1", b"\0"), b"Ives\0old"),
             (JsonNumber(), b"1.0e+0"),
-            (FloatCodec(4, "little"), nan),
+            (Float(4, "little"), nan),
         ):
-            self.assertEqual(encoded(codec, codec.decode(raw), raw), raw)
+            self.assertEqual(encoded(storage, storage.decode(raw), raw), raw)
 
     def test_text_of_wide_letters_is_padded_with_wide_zeros(self) -> None:
         save = self.open_bytes(
@@ -154,9 +157,9 @@ class InverseTest(LedgerCase):
             with self.subTest(text[:20]):
                 with self.assertRaises(ValueRefused):
                     parse_number(text)
-                for codec in (FloatCodec(8, "little"), JsonNumber(), U8):
+                for storage in (Float(8, "little"), JsonNumber(), U8):
                     with self.assertRaises(ValueRefused):
-                        codec.from_text(text)
+                        storage.from_text(text)
         self.assertEqual(parse_sighting("1e999999999").kind, "text")
 
 
@@ -403,13 +406,13 @@ class PinnedTest(LedgerCase):
     def test_every_storage_that_is_found_can_be_pinned_and_read_back(self) -> None:
         numbers = [90, 33, 71, 8]
         for stored_as in ("u16le", "i32be", "f32le", "bcd2", "u24be", "uleb128", "digits"):
-            codec = number_codec(stored_as, "little") or varied_codec(stored_as)
-            assert codec is not None
+            storage = number_storage(stored_as)
+            assert storage is not None
             with self.subTest(stored_as):
-                datas = [b"HEAD\xee" + codec.encode(n + 1200, b"") + b"\xee\xdd" for n in numbers]
+                datas = [b"HEAD\xee" + storage.encode(n + 1200, b"") + b"\xee\xdd" for n in numbers]
                 save, field = self.pin(datas, [str(n + 1200) for n in numbers])
                 (entry,) = save.enter(field, "1500")
-                self.assertEqual(codec.decode(entry.data), 1500)
+                self.assertEqual(storage.decode(entry.data), 1500)
 
 
 class OutTest(LedgerCase):
@@ -475,8 +478,8 @@ files:
 
 class RefusedTest(LedgerCase):
     def test_a_scaled_value_that_does_not_fit_says_what_would(self) -> None:
-        codec = ScaledCodec(IntegerCodec(1, False, "little"), parse_fraction("3") or 0, parse_fraction("0") or 0, None)  # type: ignore[arg-type]
+        storage = Scaled(Integer(1, False, "little"), parse_fraction("3") or 0, parse_fraction("0") or 0, None)  # type: ignore[arg-type]
         with self.assertRaisesRegex(ValueRefused, "100 is stored as 300: 300 does not fit u8"):
-            codec.encode(100, b"\0")
+            storage.encode(100, b"\0")
         with self.assertRaisesRegex(LedgerError, "1.5 would be stored as 4.5, which is not a whole number"):
-            codec.encode(1.5, b"\0")
+            storage.encode(1.5, b"\0")

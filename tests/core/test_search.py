@@ -20,7 +20,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.evidence.storages import STORAGES
+from faithful_ledger.core.evidence.reading import STORAGES, read_numbers
 from faithful_ledger.core.find import content_of, look, parse_since, programs, usual_folders
 from faithful_ledger.core.scan import BLOCK, scan
 from faithful_ledger.core.search import Hit, search_bytes, search_everywhere, search_group, search_number, search_text
@@ -66,7 +66,9 @@ class SearchTest(LedgerCase):
         rng = random.Random(number)
         data = rng.randbytes(lead) + number.to_bytes(4, "little") + str(number).encode() + rng.randbytes(20)
         for hit in search_number(MemorySource(data), Fraction(number)):
-            values, valid = STORAGES[hit.stored_as].read(numpy.frombuffer(data, numpy.uint8), numpy.array([hit.offset]))
+            values, valid = read_numbers(
+                STORAGES[hit.stored_as], numpy.frombuffer(data, numpy.uint8), numpy.array([hit.offset])
+            )
             if hit.stored_as == "f32le" or hit.stored_as == "f32be":
                 self.assertAlmostEqual(float(values[0]) / max(number, 1), 1 if number else 0, places=5)
             elif valid[0] or hit.stored_as not in ("digits", "digits-utf16le", "uleb128"):

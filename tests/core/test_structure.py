@@ -24,7 +24,7 @@ CORE = SOURCE / "faithful_ledger" / "core"
 
 # Each room may use those before it in its line, never one behind it.
 ORDER = [
-    "errors", "suggest", "budget", "deadline", "source", "find", "scan", "spellings", "edits", "layers", "profile", "wrapping", "inside", "disk", "locks", "paths", "codecs", "formats", "search", "seals.algorithms", "template",
+    "errors", "suggest", "budget", "deadline", "source", "find", "scan", "storage", "edits", "layers", "profile", "wrapping", "inside", "disk", "locks", "paths", "formats", "search", "seals.algorithms", "template",
     "binding.nodes", "binding.sizes", "binding.compose", "binding.spans", "binding.binary", "binding.document", "binding.files", "seals.seals", "binding.settle", "rules", "compare", "evidence",
     "template.extend", "entries", "save", "opening", "typed_bytes", "pending", "goto", "vault", "posting", "records", "manifests", "keeping", "pinning", "book", "shelf",
 ]  # fmt: skip

@@ -197,7 +197,7 @@ sections:
         for expected in (
             "7: the record “ring” would hold itself",
             "12: “u9” is no kind of value",
-            "13: a text has one of size and length",
+            "13: a text has a size, a length, or both, or ended_by",
             "14: there is no catalogue “itme”; did you mean “item”?",
             "15: “bodyy” leads to no field or group; did you mean “body”?",
             "16: no algorithm “sun16”; did you mean “sum16”?",

@@ -10,13 +10,13 @@ from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.cli.opening import book_for, opened_or_bytes
 from faithful_ledger.cli.output import print_json, print_table, say, shown, side_json, stream_json, warn
-from faithful_ledger.core.codecs import parse_whole
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import Source, open_source
+from faithful_ledger.core.storage import parse_whole
 
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Place

@@ -14,8 +14,8 @@ from collections.abc import Iterable
 from typing import Any
 
 from faithful_ledger.core.binding import FieldNode
-from faithful_ledger.core.codecs import Value
 from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.storage import Value
 
 __all__ = [
     "field_json",
@@ -82,7 +82,7 @@ def field_json(node: FieldNode) -> dict[str, Any]:
         "value": json_value(node),
         "offset": node.start,
         "size": node.size,
-        "stored_as": node.spec.codec.name,
+        "stored_as": node.spec.storage.name,
         "file": node.file,
     }
 
@@ -109,7 +109,7 @@ def plain(value: Value) -> Any:
 
 def shown(node: FieldNode) -> str:
     try:
-        return node.spec.codec.to_text(node.value)
+        return node.spec.storage.to_text(node.value)
     except ValueRefused:
         return "✕ cannot be read"
 

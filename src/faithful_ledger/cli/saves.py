@@ -29,7 +29,7 @@ def read(options: argparse.Namespace) -> int:
         stream_json(_summary(save), "fields", map(field_json, save.all_fields()))
         return 0
     _print_summary(save)
-    rows = [(f.path, shown(f), f"0x{f.start:X} · {f.start}", f.spec.codec.name) for f in save.all_fields()]
+    rows = [(f.path, shown(f), f"0x{f.start:X} · {f.start}", f.spec.storage.name) for f in save.all_fields()]
     print_table("Fields", ("Field", "Value", "Offset", "Stored as"), rows)
     return 0
 

@@ -19,6 +19,7 @@ __all__ = ["Patched", "Piece", "Replacement"]
 class Replacement(NamedTuple):
     """The bytes of `source[start:end]` give way to `data`; `cause` says why, for the plan. `element` is the bound
     element they are the bytes of, where it is one: it says to which of two neighbours bytes between them belong.
+    With a `mask` only these bits change: several may change bits of the same bytes.
     """
 
     start: int
@@ -26,6 +27,19 @@ class Replacement(NamedTuple):
     data: bytes
     cause: str
     element: Any = None
+    mask: bytes | None = None
+
+    def joined(self, other: Replacement) -> Replacement | None:
+        """One for both, where each changes bits of its own in the same bytes; else None."""
+        if self.mask is None or other.mask is None or (self.start, self.end) != (other.start, other.end):
+            return None
+        masks = list(zip(self.mask, other.mask, strict=True))
+        if any(mine & theirs for mine, theirs in masks):
+            return None
+        bits = zip(self.data, other.data, other.mask, strict=True)
+        data = bytes(mine & ~mask & 255 | theirs & mask for mine, theirs, mask in bits)
+        both = bytes(mine | theirs for mine, theirs in masks)
+        return Replacement(self.start, self.end, data, f"{self.cause} and {other.cause}", self.element, both)
 
 
 class Piece(NamedTuple):
@@ -47,7 +61,13 @@ class Patched:
 
     def __init__(self, old: Source, replacements: Iterable[Replacement]) -> None:
         self.old = old
-        self.replacements = sorted(replacements, key=lambda item: (item.start, item.end))
+        self.replacements: list[Replacement] = []
+        for item in sorted(replacements, key=lambda item: (item.start, item.end)):
+            both = self.replacements[-1].joined(item) if self.replacements else None
+            if both is not None:
+                self.replacements[-1] = both
+            else:
+                self.replacements.append(item)
         self.pieces: list[Piece] = []
         at = new_at = 0
         previous: Replacement | None = None

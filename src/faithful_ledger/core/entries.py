@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from faithful_ledger.core.binding.nodes import FieldNode, RowsNode
-from faithful_ledger.core.codecs import Value
+from faithful_ledger.core.edits import Replacement
+from faithful_ledger.core.storage import Value
 
 __all__ = ["Entry", "Tape"]
 
@@ -31,6 +32,19 @@ class Entry:
         """Whether it is about bytes that no field describes."""
         return isinstance(self.node, FieldNode) and self.node.parent is None
 
+    def replacement(self, cause: str) -> Replacement:
+        """The bytes that give way to it."""
+        element = None if self.is_bytes else self.node
+        mask = None if isinstance(self.node, RowsNode) or self.is_bytes else self.node.spec.storage.mask
+        return Replacement(self.node.start, self.node.end, self.data, cause, element, mask)
+
+    def holds(self, node: FieldNode | RowsNode) -> bool:
+        """Whether an element, bound again, says what was entered."""
+        mask = node.spec.storage.mask if isinstance(node, FieldNode) else None
+        if mask is None:
+            return node.raw == self.data
+        return all((a ^ b) & bit == 0 for a, b, bit in zip(node.raw, self.data, mask, strict=True))
+
     @property
     def moves(self) -> int:
         """How far it moves what lies behind it."""
@@ -49,7 +63,7 @@ class Entry:
             return f"{value} records"
         if self.is_bytes:
             return str(value)
-        return self.node.spec.codec.to_text(value)
+        return self.node.spec.storage.to_text(value)
 
 
 class Placed(NamedTuple):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from fractions import Fraction
 from itertools import islice
 from typing import NamedTuple
 
@@ -12,12 +13,15 @@ from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.source import Source, offsets_of
+from faithful_ledger.core.storage import NUMBERS, Integer, Order, spellings
 
 __all__ = ["Destination", "destinations", "number_in_words"]
 
 MOST_FIELDS, MOST_HITS = 12, 8
 LOOKED_INTO = 64 << 20
 LOOKED_RECORDS = 400
+LOOKED_FOR = (2, 4, 8)  # bytes of numbers: single bytes are everywhere
+ORDERS: tuple[Order, ...] = ("little", "big")
 
 
 class Destination(NamedTuple):
@@ -60,7 +64,7 @@ def _to_node(save: Save, node: Node) -> Destination:
     if isinstance(node, FieldNode):
         kind = "field"
         try:
-            shown = f" = {node.spec.codec.to_text(save.value(node))}"
+            shown = f" = {node.spec.storage.to_text(save.value(node))}"
         except LedgerError:
             shown = ""
     return Destination(f"{kind} {node.path}{shown}", node.file, node.start, node.end, node)
@@ -72,9 +76,9 @@ def number_in_words(wanted: str) -> str:
     if number is None:
         return ""
     size = next(size for size in (1, 2, 4, 8) if abs(number) < 1 << 8 * size - (number < 0))
-    raw = number.to_bytes(size, "little", signed=number < 0)
-    low, high = raw.hex(" ").upper(), raw[::-1].hex(" ").upper()
-    bits = " ".join(f"{byte:08b}" for byte in raw[::-1]) if size < 4 else ""
+    storages = [Integer(size, number < 0, order) for order in ORDERS]
+    low, high = (storage.encode(number).hex(" ").upper() for storage in storages)
+    bits = " ".join(f"{byte:08b}" for byte in storages[1].encode(number)) if size < 4 else ""
     parts = [f"{number} = {number:#X}".replace("X", "x", 1), bits, f"bytes {low}" if size == 1 else f"{low} low first"]
     return " · ".join(filter(None, [*parts, f"{high} high first" if size > 1 else ""]))
 
@@ -92,8 +96,8 @@ def _offset(source: Source, wanted: str, file: str, here: int) -> list[Destinati
     offset = here + number if wanted[0] in "+-" else number
     if not 0 <= offset < source.size:
         return []
-    told = f"offset {place(offset)}" + (f", {number:+d} from here" if wanted[0] in "+-" else "")
-    return [Destination(told, file, offset, offset + 1, None)]
+    words = f"offset {place(offset)}" + (f", {number:+d} from here" if wanted[0] in "+-" else "")
+    return [Destination(words, file, offset, offset + 1, None)]
 
 
 def _named(save: Save, wanted: str, known: set[str]) -> Iterator[Destination]:
@@ -127,17 +131,18 @@ def _number(file: SaveFile, wanted: str, name: str) -> Iterator[Destination]:
     if not re.fullmatch(r"-?\d{1,18}", wanted):
         return
     number = int(wanted)
-    for size in (4, 2, 8):
-        for order, words in (("little", "low"), ("big", "high")):
-            try:
-                raw = number.to_bytes(size, order, signed=number < 0)  # type: ignore[arg-type]
-            except OverflowError:
-                continue
-            if size == 2 and -256 < number < 256:
-                continue
-            for at in islice(offsets_of(file.source, raw, LOOKED_INTO), 3):
-                text = f"number {number} at {place(at)}, {size} bytes, {words} byte first"
-                yield Destination(text, name, at, at + size, None)
+    for name_of, raw in spellings(Fraction(number)):
+        storage = NUMBERS[name_of]
+        if (
+            not isinstance(storage, Integer)
+            or storage.size not in LOOKED_FOR
+            or (storage.size == 2 and -256 < number < 256)
+        ):
+            continue
+        for at in islice(offsets_of(file.source, raw, LOOKED_INTO), 3):
+            words = "low" if storage.order == "little" else "high"
+            text = f"number {number} at {place(at)}, {storage.size} bytes, {words} byte first"
+            yield Destination(text, name, at, at + storage.size, None)
 
 
 def _text(file: SaveFile, wanted: str, name: str) -> Iterator[Destination]:

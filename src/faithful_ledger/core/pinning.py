@@ -12,13 +12,12 @@ from fractions import Fraction
 
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.binding.spans import fields_between
-from faithful_ledger.core.codecs import SwitchesCodec
-from faithful_ledger.core.codecs.scaled import ScaledCodec
 from faithful_ledger.core.errors import EntryError, LedgerError, StreamGrows, ValueRefused
 from faithful_ledger.core.evidence import Place
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.storage import Scaled, Switches
 from faithful_ledger.core.template import parse_template
 
 __all__ = ["try_writing"]
@@ -38,7 +37,7 @@ def try_writing(save: Save, text: bytes, path: str, place: Place) -> None:
         if opened.problem is not None:
             raise opened.problem
         (node,) = opened.fields(path)
-        shown = node.spec.codec.to_text(node.value)
+        shown = node.spec.storage.to_text(node.value)
     except LedgerError as error:
         raise EntryError(f"{path} cannot be read in this save: {error.what}", remedy) from error
     _refuse_overlap(opened, node, remedy)
@@ -77,16 +76,16 @@ def _refuse_overlap(opened: Save, node: FieldNode, remedy: str) -> None:
 
 def _others(node: FieldNode, shown: str, place: Place) -> Iterator[str]:
     """Values to try, as a person would type them: what was sighted, then values near the present one."""
-    codec = node.spec.codec
-    if isinstance(codec, SwitchesCodec):
-        names = list(codec.names.values())
+    storage = node.spec.storage
+    if isinstance(storage, Switches):
+        names = list(storage.names.values())
         yield from (f"{'-' if name in shown else '+'}{name}" for name in names[:1])
         return
     for value in dict.fromkeys(place.values):
         if isinstance(value, str):
             yield value
-        elif isinstance(codec, ScaledCodec):
-            exact = (_exact(value) - codec.bias) / codec.scale
+        elif isinstance(storage, Scaled):
+            exact = (_exact(value) - storage.bias) / storage.scale
             yield str(exact.numerator) if exact.denominator == 1 else repr(float(exact))
         else:
             yield str(int(value)) if float(value).is_integer() else repr(value)

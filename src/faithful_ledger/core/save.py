@@ -22,7 +22,6 @@ from faithful_ledger.core.binding import (
 from faithful_ledger.core.binding.compose import compose_records, value_of_json
 from faithful_ledger.core.binding.settle import expected_number
 from faithful_ledger.core.binding.spans import all_fields
-from faithful_ledger.core.codecs import Value, encoded
 from faithful_ledger.core.entries import Entry, Tape
 from faithful_ledger.core.errors import (
     AddressError,
@@ -37,6 +36,7 @@ from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.rules import Finding, audit
 from faithful_ledger.core.seals.seals import SealState, bound_seal, compute, dependents
 from faithful_ledger.core.source import Moment, Source, files_below, moment_of, name_within
+from faithful_ledger.core.storage import Value, encoded
 from faithful_ledger.core.template import Template
 from faithful_ledger.core.template.model import EqualRule
 
@@ -189,7 +189,7 @@ class Save:
     def text(self, node: FieldNode) -> str:
         """The same as people read it; empty where it cannot be read."""
         try:
-            return node.spec.codec.to_text(self.value(node))
+            return node.spec.storage.to_text(self.value(node))
         except ValueRefused:
             return ""
 
@@ -256,7 +256,7 @@ class Save:
             ValueRefused: the value does not fit, or is outside the bounds and not wanted `anyway`.
         """
         entries = [
-            self._entry(node, node.spec.codec.from_text(text, self._now(node)), anyway) for node in self.fields(path)
+            self._entry(node, node.spec.storage.from_text(text, self._now(node)), anyway) for node in self.fields(path)
         ]
         self.tape.put(entries)
         return entries
@@ -276,7 +276,7 @@ class Save:
 
     def _structure(self, node: Node, value: object, anyway: bool) -> list[Entry]:
         if isinstance(node, FieldNode):
-            return [self._entry(node, value_of_json(node.spec.codec, value, self._now(node)), anyway)]
+            return [self._entry(node, value_of_json(node.spec.storage, value, self._now(node)), anyway)]
         if isinstance(node, GroupNode) and isinstance(value, dict):
             unknown = [key for key in value if key not in node.names]
             if unknown:
@@ -309,7 +309,7 @@ class Save:
         if not anyway and spec.bounds is not None and (broken := spec.bounds.broken_by(value)):
             raise OutOfBounds(f"{path}: {broken}", "enter a value within the bounds, or enter it anyway")
         try:
-            data = encoded(spec.codec, value, node.raw)
+            data = encoded(spec.storage, value, node.raw)
         except ValueRefused as error:
             raise ValueRefused(f"{path} at {place(node.start)}: {error.what}", error.remedy) from error
         return field_entry(node, data)
@@ -331,7 +331,7 @@ def field_entry(node: FieldNode, data: bytes) -> Entry:
     Raises:
         ValueRefused: they are no such value.
     """
-    new = node.spec.codec.decode(data)
+    new = node.spec.storage.decode(data)
     try:
         old = node.value
     except ValueRefused:

@@ -10,12 +10,10 @@ from contextlib import suppress
 from fractions import Fraction
 from typing import NamedTuple
 
-from faithful_ledger.core.codecs import parse_whole
-from faithful_ledger.core.codecs.numbers import parse_decimal
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.formats import JsonLeaf, json_leaves, json_tree
 from faithful_ledger.core.source import MemorySource, Source
-from faithful_ledger.core.spellings import Spelling, spellings
+from faithful_ledger.core.storage import NUMBERS, Integer, Spelling, parse_decimal, parse_whole, spellings
 
 __all__ = [
     "TEXT_ENCODINGS",
@@ -98,7 +96,9 @@ def search_number(source: Source, number: Fraction, scales: Sequence[int] = SCAL
     for found in scan(source, [spelling.data for spelling, _ in forms]):
         for offset, form in zip(found.offsets.tolist(), found.runs.tolist(), strict=True):
             (stored_as, data), scale = forms[form]
-            if not stored_as.startswith("digits") or _alone(source, offset, len(data), stored_as):
+            if NUMBERS[stored_as].family != "digits" or _alone(
+                source, offset, len(data), NUMBERS[stored_as].least_size
+            ):
                 yield Hit(offset, stored_as, len(data), scale)
 
 
@@ -108,8 +108,9 @@ def _forms(number: Fraction, scales: Sequence[int]) -> Iterator[tuple[Spelling, 
     for scale in scales:
         for spelling in spellings(number * scale):
             # One byte of variable length is the same byte as u8, or as common as any; scaled forms are whole numbers.
-            short = len(spelling.data) == 1 and spelling.stored_as in ("uleb128", "sleb128", "zigzag", "bcd1")
-            scaled = scale == 1 or not spelling.stored_as.startswith(("f", "digits"))
+            family = NUMBERS[spelling.stored_as].family
+            short = len(spelling.data) == 1 and family in ("leb128", "packed")
+            scaled = scale == 1 or family not in ("fraction", "digits")
             if scaled and not short and spelling.data not in known:
                 known.add(spelling.data)
                 yield spelling, scale
@@ -158,25 +159,23 @@ def _groups(source: Source, numbers: Sequence[int]) -> Iterator[Hit]:
 
     data = np.frombuffer(source.read(0, source.size), np.uint8)
     wanted = Counter(numbers)
-    for size in (1, 2, 4, 8):
-        for order in ("<", ">") if size > 1 else ("<",):
-            signed = min(numbers) < 0
-            kind = np.dtype(f"{order}{'i' if signed else 'u'}{size}")
-            limits = np.iinfo(kind)
-            if min(numbers) < limits.min or max(numbers) > limits.max or data.size < size:
-                continue
+    least, most, signed = min(numbers), max(numbers), min(numbers) < 0
+    for storage in NUMBERS.values():
+        if not isinstance(storage, Integer) or storage.dtype is None or storage.signed is not signed:
+            continue
+        if least >= storage.least and most <= storage.most and data.size >= storage.size:
+            kind = np.dtype(storage.dtype)
             values = windows(data, kind)
             member = np.isin(values, np.array(sorted(wanted), dtype=kind.newbyteorder("=")))
-            name = f"{'i' if signed else 'u'}{size * 8}{'' if size == 1 else 'le' if order == '<' else 'be'}"
             places = np.flatnonzero(member)
-            for distance in range(size, FARTHEST + 1):
+            for distance in range(storage.size, FARTHEST + 1):
                 span = (len(numbers) - 1) * distance
                 starts = places[places + span < values.size]
                 for step in range(1, len(numbers)):
                     starts = starts[member[starts + step * distance]]
                 for start in starts.tolist():
                     if Counter(values[start : start + span + 1 : distance].tolist()) == wanted:
-                        yield Hit(start, name, span + size)
+                        yield Hit(start, storage.name, span + storage.size)
 
 
 def parse_number(text: str) -> Fraction:
@@ -224,9 +223,8 @@ def search_bytes(source: Source, text: str) -> Iterator[Hit]:
                 yield Hit(start + match.start(), "bytes", size)
 
 
-def _alone(source: Source, offset: int, size: int, stored_as: str) -> bool:
-    """Whether a run of digits is a number of its own and not part of a longer one."""
-    step = 2 if stored_as.endswith("utf16le") else 1
+def _alone(source: Source, offset: int, size: int, step: int) -> bool:
+    """Whether a run of digits of `step` bytes each is a number of its own and not part of a longer one."""
     around = bytes(source.read(max(offset - step, 0), offset))[:1] + bytes(
         source.read(offset + size, offset + size + 1)
     )

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.binding.spans import field_at, fields_between
-from faithful_ledger.core.codecs import RawBytes
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import EntryError, ValueRefused, place
 from faithful_ledger.core.save import Save, SaveFile, field_entry, refuse_dependent
+from faithful_ledger.core.storage import RawBytes
 from faithful_ledger.core.template.model import FieldSpec
 
 __all__ = ["enter_bytes"]
@@ -56,7 +56,7 @@ def _of_field(save: Save, node: FieldNode, start: int, data: bytes) -> Entry:
 
 def _of_bytes(save: Save, held: SaveFile, start: int, end: int, data: bytes) -> Entry:
     name = f"bytes_{start:X}" if start < end else f"inserted_{start:X}"
-    spec = FieldSpec(name, label=f"Bytes at 0x{start:X}", codec=RawBytes())
+    spec = FieldSpec(name, label=f"Bytes at 0x{start:X}", storage=RawBytes())
     node = FieldNode(spec, None, held.name, start, held.source)
     node.end = end
     path = name if held is save.main else f"{held.name}.{name}"

@@ -13,7 +13,7 @@ from pathlib import Path
 from PySide6.QtCore import QModelIndex, Qt
 from PySide6.QtTest import QTest
 
-from faithful_ledger.core.edits import Patched, Replacement
+from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.posting import Plan
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.demo.book import make_demo_book
@@ -158,7 +158,7 @@ class Example:
         shutil.copytree(self.game.saves, copy.saves, ignore=shutil.ignore_patterns("slots.idx"))
         for file in plan.files:
             entries = [entry for entry in [*plan.entries, *plan.followers] if entry.node.file == file.file.name]
-            spans = [Replacement(entry.node.start, entry.node.end, entry.data, "") for entry in entries]
+            spans = [entry.replacement("") for entry in entries]
             raw = Patched(file.file.source, spans)
             (copy.saves / file.file.path.name).write_bytes(raw.read(0, raw.size))
         answer = copy.play("show")

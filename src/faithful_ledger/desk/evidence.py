@@ -99,6 +99,6 @@ class Evidence:
         node = field_at(held.bound.root, place.offsets[-1]) if held is not None and held.bound is not None else None
         if node is None or node.spec.unknown:
             return None
-        fits = node.start == place.offsets[-1] and node.spec.codec.name == place.stored_as
+        fits = node.start == place.offsets[-1] and node.spec.storage.name == place.stored_as
         text = place.stored_as in ("utf-8", "latin-1") and node.start == place.offsets[-1] - 1
         return node.path if fits or text else None

@@ -16,7 +16,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from faithful_ledger.core.binding import FieldNode, Node
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.edits import Patched, Replacement
+from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import (
     AddressError,
     ChangedMeanwhile,
@@ -268,7 +268,7 @@ class Session(QObject):
         """The same with the entries that change bytes in their place."""
         source, save = self.source(name), self.save
         spans = [
-            Replacement(entry.node.start, entry.node.end, entry.data, entry.path)
+            entry.replacement(entry.path)
             for entry in (save.tape if save is not None else ())
             if entry.node.file == name and not entry.moves and name not in self.payloads
         ]

@@ -19,7 +19,7 @@ __all__ = ["Warming"]
 MODULES = (
     "numpy",
     "faithful_ledger.core.book",
-    "faithful_ledger.core.codecs.readings",
+    "faithful_ledger.core.storage.readings",
     "faithful_ledger.core.goto",
     "faithful_ledger.core.profile",
     "faithful_ledger.core.search",

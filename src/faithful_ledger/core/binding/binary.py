@@ -15,9 +15,9 @@ from typing import TYPE_CHECKING
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.sizes import Sizer, sizer
 from faithful_ledger.core.budget import Budget
-from faithful_ledger.core.codecs import CutOff, PrefixedText, VariableCodec
 from faithful_ledger.core.errors import AddressError, BindingError, LedgerError, TooMuch
 from faithful_ledger.core.source import Source, first_bytes, offsets_of
+from faithful_ledger.core.storage import CutOff
 from faithful_ledger.core.template.expressions import Expression
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, RowsSpec
 
@@ -108,7 +108,9 @@ class _Binder:
                         raise
                     self.missing.append(error)
             elif element.when is None or self.evaluate(element.when, node, at, element):
-                at = self.element(element, node, at, limit)
+                end = self.element(element, node, at, limit)
+                at = at if spec.word is not None else end
+                node.end = max(node.end, end)
             node.end = max(node.end, at)
         if spec.size is not None:
             node.end = limit
@@ -157,10 +159,10 @@ class _Binder:
             node.end = at + self.whole(spec.size, parent, at, limit, spec)
         else:
             try:
-                node.end = at + spec.codec.extent(self.source, at, limit)
+                node.end = at + spec.storage.extent(self.source, at, limit)
             except CutOff as cut:
                 left = max(limit - at, 0)
-                if cut.needed == spec.codec.size:
+                if cut.needed == spec.storage.size:
                     what = f"{cut.needed} bytes are needed and {left} are left"
                 else:
                     what = f"its length says {cut.needed} bytes and {left} are left"
@@ -277,9 +279,7 @@ class _Binder:
         """Where a value begins that ends here."""
         assert isinstance(spec, FieldSpec)
         before = bytes(self.source.read(max(end - LONGEST_BEFORE, 0), max(end, 0)))
-        size = spec.codec.size
-        if size is None and isinstance(spec.codec, PrefixedText | VariableCodec):
-            size = spec.codec.size_before(before)
+        size = spec.storage.size_before(before)
         if size is None or not 0 < size <= len(before):
             raise self.error(node, spec, max(end, 0), "no such value ends here")
         return end - size

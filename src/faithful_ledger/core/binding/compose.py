@@ -7,17 +7,8 @@ name of a choice, no switch. Records whose parts depend on each other cannot be 
 from __future__ import annotations
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
-from faithful_ledger.core.codecs import (
-    ChoiceCodec,
-    Codec,
-    FloatCodec,
-    IntegerCodec,
-    SwitchesCodec,
-    Value,
-    WholeCodec,
-    encoded,
-)
 from faithful_ledger.core.errors import AddressError, ValueRefused
+from faithful_ledger.core.storage import Storage, Value, encoded
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec
 
 __all__ = ["compose_records", "value_of_json"]
@@ -39,8 +30,8 @@ def compose_records(repeat: RowsNode, values: list[object]) -> bytes:
     return b"".join(parts) + (repeat.spec.ended_by or b"")
 
 
-def value_of_json(codec: Codec, value: object, old: Value) -> Value:
-    """A value of a JSON document as a codec takes it.
+def value_of_json(storage: Storage, value: object, old: Value) -> Value:
+    """A value of a JSON document as a storage takes it.
 
     Raises:
         ValueRefused: it is none.
@@ -48,7 +39,7 @@ def value_of_json(codec: Codec, value: object, old: Value) -> Value:
     if isinstance(value, list):
         return tuple(map(str, value))
     if isinstance(value, str | int | float) and not isinstance(value, bool):
-        return codec.from_text(str(value), old)
+        return storage.from_text(str(value), old)
     return value  # type: ignore[return-value]
 
 
@@ -69,9 +60,21 @@ def _compose(spec: ElementSpec, value: object, old: Node | None, path: str) -> b
     for element in spec.layout:
         child = old.names.get(element.name) if isinstance(old, GroupNode) else None
         inside = isinstance(element, GroupSpec) and element.flat
-        given = {k: v for k, v in value.items() if k in flat} if inside else value.get(element.name)
+        absent: object = {} if isinstance(element, GroupSpec) else None
+        given = {k: v for k, v in value.items() if k in flat} if inside else value.get(element.name, absent)
         parts.append(_compose(element, given, child, path if inside else f"{path}.{element.name}"))
+    if spec.word is not None:
+        number = sum(
+            spec.word.decode(part) & spec.word.decode(_mask(element))
+            for part, element in zip(parts, spec.layout, strict=True)
+        )
+        return spec.word.encode(number)
     return b"".join(parts)
+
+
+def _mask(spec: ElementSpec) -> bytes:
+    """The bits of a field that shares a whole number with others."""
+    return (spec.storage.mask or b"") if isinstance(spec, FieldSpec) else b""
 
 
 def _field(spec: FieldSpec, value: object, old: Node | None, path: str) -> bytes:
@@ -83,21 +86,15 @@ def _field(spec: FieldSpec, value: object, old: Node | None, path: str) -> bytes
     if value is None:
         return before if before is not None else _neutral(spec, path)
     try:
-        now = spec.codec.decode(before) if before is not None else None
-        given = value_of_json(spec.codec, value, now)
-        return encoded(spec.codec, given, before if before is not None else _neutral(spec, path))
+        now = spec.storage.decode(before) if before is not None else None
+        given = value_of_json(spec.storage, value, now)
+        return encoded(spec.storage, given, before if before is not None else _neutral(spec, path))
     except ValueRefused as error:
         raise ValueRefused(f"{path}: {error.what}", error.remedy) from error
 
 
 def _neutral(spec: FieldSpec, path: str) -> bytes:
-    codec, size = spec.codec, spec.fixed_size
-    if isinstance(codec, ChoiceCodec):
-        return codec.number.encode(min(codec.names, default=0))
-    if isinstance(codec, WholeCodec):
-        return codec.encode(0)
-    if isinstance(codec, IntegerCodec | FloatCodec | SwitchesCodec) or spec.unknown:
-        if size is None:
-            raise ValueRefused(f"{path} has no fixed size", "give it a value")
-        return bytes(size)
-    return codec.encode("", b"")
+    try:
+        return spec.storage.neutral(spec.fixed_size)
+    except ValueRefused as error:
+        raise ValueRefused(f"{path}: {error.what}", error.remedy) from error

@@ -40,7 +40,7 @@ class Held:
         data = bytes(inner.read(0, inner.size))
         if not self.node.spec.unknown:
             try:
-                data = self.node.spec.codec.encode(data.decode("utf-8"), self.node.raw)
+                data = self.node.spec.storage.encode(data.decode("utf-8"), self.node.raw)
             except UnicodeDecodeError as error:
                 raise ValueRefused(f"{self.node.path} holds text, and these bytes are none ({error})") from error
         return [Replacement(self.node.start, self.node.end, data, cause)]

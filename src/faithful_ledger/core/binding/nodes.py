@@ -10,20 +10,10 @@ from array import array
 from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, Any
 
-from faithful_ledger.core.codecs import (
-    ChoiceCodec,
-    FixedText,
-    FloatCodec,
-    IntegerCodec,
-    JsonNumber,
-    SwitchesCodec,
-    Value,
-    WholeCodec,
-)
-from faithful_ledger.core.codecs.scaled import ScaledCodec
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.paths import Step
 from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage import FixedText, Value
 from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec, RowsSpec
 
@@ -118,7 +108,7 @@ class FieldNode(Node):
     @property
     def value(self) -> Value:
         """Raises ValueRefused when the bytes are no such value."""
-        return self.spec.codec.decode(self.raw)
+        return self.spec.storage.decode(self.raw)
 
     @property
     def number(self) -> int:
@@ -127,13 +117,8 @@ class FieldNode(Node):
         Raises:
             AddressError: this field is no whole number.
         """
-        codec = self.spec.codec
-        if isinstance(codec, WholeCodec):
-            return codec.decode(self.raw)
-        if isinstance(codec, ChoiceCodec | SwitchesCodec):
-            return codec.number.decode(self.raw)
-        plain = codec.number if isinstance(codec, ScaledCodec) else codec
-        if isinstance(plain, WholeCodec | JsonNumber) and isinstance(number := plain.decode(self.raw), int):
+        number = self.spec.storage.whole(self.raw)
+        if number is not None:
             return number
         raise AddressError(f"{self.path} is not a whole number", "use another field in the expression")
 
@@ -250,7 +235,7 @@ class RowsNode(Node):
         for name, field, offset in _columns(self.spec.item, 0):
             names.append(name)
             formats.append(_dtype(field))
-            offsets.append(offset)
+            offsets.append(offset or 0)
         layout = numpy.dtype({"names": names, "formats": formats, "offsets": offsets, "itemsize": self.stride})
         return numpy.frombuffer(self.source.read(self.start, self.end), layout, self.count)
 
@@ -260,45 +245,53 @@ class RowsNode(Node):
         Raises:
             AddressError: as for `records`, or there is no such field.
         """
+
+        found = self.column_at(name)
+        if found is None:
+            return self.records()[name]
+        return found[0]
+
+    def column_at(self, name: str) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]] | None:
+        """The numbers of one field in all records, and a mask of those that can be read; None where they have to be
+        read one by one.
+
+        Raises:
+            AddressError: there is no such field, or it is not in the same place of every record.
+        """
         import numpy
 
-        records = self.records()
-        if name not in (records.dtype.names or ()):
+        item = self.spec.item
+        found = (
+            next((part for part in _columns(item, 0) if part[0] == name), None) if isinstance(item, GroupSpec) else None
+        )
+        if found is None:
             raise AddressError(f"the records of {self.path} have no field {name}", "")
-        column = records[name]
-        codec = _number_of(self.spec.item.named(name) if isinstance(self.spec.item, GroupSpec) else None)
-        if isinstance(codec, IntegerCodec) and codec.size == 3:
-            order = (0, 1, 2) if codec.order == "little" else (2, 1, 0)
-            planes = column.view(numpy.uint8).reshape(self.count, -1) if column.ndim == 1 else column
-            value = sum(planes[:, byte].astype(numpy.int32) << 8 * place for place, byte in enumerate(order))
-            whole = numpy.asarray(value, numpy.int32)
-            return numpy.where(whole >= 1 << 23, whole - (1 << 24), whole) if codec.signed else whole
-        return column
+        _, field, inside = found
+        if inside is None:
+            raise AddressError(f"{self.path}: {name} is not in the same place of every record", "take them one by one")
+        if self.offsets is not None:
+            at = numpy.frombuffer(self.offsets, numpy.uint64).astype(numpy.int64) - self.start + inside
+        else:
+            at = numpy.arange(self.count, dtype=numpy.int64) * (self.stride or 0) + inside
+        return field.storage.column(numpy.frombuffer(self.source.read(self.start, self.end), numpy.uint8), at)
 
 
-def _columns(group: GroupSpec, at: int) -> Iterator[tuple[str, FieldSpec, int]]:
+def _columns(group: GroupSpec, at: int | None) -> Iterator[tuple[str, FieldSpec, int | None]]:
+    """The fields of a record, each with its offset within the record where that is always the same."""
     for element in group.layout:
         if isinstance(element, FieldSpec):
-            yield element.name, element, at
+            yield element.name, element, at if element.at is None and element.when is None else None
         elif isinstance(element, GroupSpec) and element.flat:
             yield from _columns(element, at)
-        at += element.fixed_size or 0
-
-
-def _number_of(spec: ElementSpec | None) -> object:
-    codec = spec.codec if isinstance(spec, FieldSpec) else None
-    return codec.number if isinstance(codec, ChoiceCodec | SwitchesCodec) else codec
+        size = element.fixed_size
+        at = at + size if at is not None and size is not None else None
 
 
 def _dtype(spec: FieldSpec) -> str | tuple[str, tuple[int, ...]]:
-    codec = _number_of(spec)
-    if isinstance(codec, IntegerCodec) and codec.size != 3:
-        return f"{'<' if codec.order == 'little' else '>'}{'i' if codec.signed else 'u'}{codec.size}"
-    if isinstance(codec, FloatCodec):
-        return f"{'<' if codec.order == 'little' else '>'}f{codec.size}"
-    if isinstance(codec, FixedText):
-        return f"V{codec.size}"
-    return ("u1", (spec.fixed_size or 0,))
+    if spec.storage.dtype is not None:
+        return spec.storage.dtype
+    size = spec.fixed_size or 0
+    return f"V{size}" if isinstance(spec.storage, FixedText) else ("u1", (size,))
 
 
 def find(root: Node, steps: tuple[Step, ...], told: str) -> list[Node]:
@@ -337,7 +330,7 @@ def _keyed(node: RowsNode, step: Step, told: str) -> Node:
     for item in node.items():
         child = item.names.get(step.key or "") if isinstance(item, GroupNode) else None
         if isinstance(child, FieldNode):
-            text = child.spec.codec.to_text(child.value)
+            text = child.spec.storage.to_text(child.value)
             if text == step.value:
                 fitting.append(item)
             if len(seen) < 12:

@@ -134,7 +134,7 @@ def settle(
 def _renewed(node: FieldNode, kind: str, number: int) -> tuple[Replacement, Renewal] | None:
     """The replacement that makes a dependent field say `number`, or None where it says so already."""
     try:
-        raw = node.spec.codec.encode(number, node.raw)
+        raw = node.spec.storage.encode(number, node.raw)
     except ValueRefused as error:
         raise ValueRefused(
             f"{node.path} ({kind}) would have to say {number}: {error.what}", "undo the entry that made it grow"

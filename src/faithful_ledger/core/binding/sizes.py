@@ -7,17 +7,10 @@ None).
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import TypeAlias
-
-from faithful_ledger.core.codecs import PrefixedText, VariableCodec
+from faithful_ledger.core.storage import Sizer
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec
 
 __all__ = ["Sizer", "sizer"]
-
-# From the bytes, an offset and a limit to the offset behind the record, or -1 where it would pass the limit.
-Sizer: TypeAlias = Callable[[bytes, int, int], int]
-LONGEST_VARIABLE = 10
 
 
 def sizer(spec: ElementSpec) -> Sizer | None:
@@ -43,6 +36,8 @@ def _steps(spec: ElementSpec) -> list[int | Sizer] | None:
     """Sizes in bytes, and functions where a size varies."""
     if spec.when is not None or spec.at is not None:
         return None
+    if isinstance(spec, GroupSpec) and spec.word is not None:
+        return [spec.word.size]
     if isinstance(spec, GroupSpec) and spec.size is None:
         steps: list[int | Sizer] = []
         for element in spec.layout:
@@ -53,12 +48,11 @@ def _steps(spec: ElementSpec) -> list[int | Sizer] | None:
         return steps
     if not isinstance(spec, FieldSpec) or spec.constant is not None:
         return None
-    if spec.size is None and isinstance(spec.codec, PrefixedText):
-        return [_prefixed(spec.codec)]
-    if spec.size is None and isinstance(spec.codec, VariableCodec):
-        return [_variable]
     size = spec.fixed_size
-    return [size] if size is not None and size >= 0 else None
+    if size is not None:
+        return [size] if size >= 0 else None
+    measure = spec.storage.sizer() if spec.size is None else None
+    return None if measure is None else [measure]
 
 
 def _joined(steps: list[int | Sizer]) -> list[Sizer]:
@@ -77,23 +71,3 @@ def _joined(steps: list[int | Sizer]) -> list[Sizer]:
 
 def _fixed(size: int) -> Sizer:
     return lambda data, at, limit: at + size if at + size <= limit else -1
-
-
-def _prefixed(codec: PrefixedText) -> Sizer:
-    width, order, unit = codec.length.size, codec.length.order, codec.unit
-
-    def measure(data: bytes, at: int, limit: int) -> int:
-        begin = at + width
-        if begin > limit:
-            return -1
-        end = begin + int.from_bytes(data[at:begin], order) * unit
-        return end if end <= limit else -1
-
-    return measure
-
-
-def _variable(data: bytes, at: int, limit: int) -> int:
-    for end in range(at, min(at + LONGEST_VARIABLE, limit)):
-        if data[end] < 128:
-            return end + 1
-    return at + LONGEST_VARIABLE if at + LONGEST_VARIABLE <= limit else -1

@@ -13,10 +13,10 @@ from fractions import Fraction
 import numpy as np
 
 from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.evidence.reading import STORAGES, Array, read_numbers
 from faithful_ledger.core.evidence.sightings import Sighting
-from faithful_ledger.core.evidence.storages import STORAGES, Array
 from faithful_ledger.core.scan import scan_array
-from faithful_ledger.core.spellings import spellings
+from faithful_ledger.core.storage import spellings
 
 __all__ = ["SCALES", "biased_lanes", "changed_words", "exact_places", "scaled_lanes"]
 
@@ -61,21 +61,11 @@ def _forms(seen: Sequence[Sighting], known: list[int]) -> Iterator[tuple[str, Fr
         spelled = []
         for j in known:
             number = (seen[j].number or Fraction(0)) * scale
-            spelled.append(dict(_signed(number) if signed else spellings(number)))
+            spelled.append(dict(spellings(number, signed)))
         for name in spelled[0]:
             plain = STORAGES[name].family in ("whole", "signed", "fraction")
             if all(name in each for each in spelled) and (plain or scale in FEW_SCALES):
                 yield name, scale, {j: each[name] for j, each in zip(known, spelled, strict=True)}
-
-
-def _signed(number: Fraction) -> Iterator[tuple[str, bytes]]:
-    """The spellings of a number in storages that have a sign."""
-    for name, data in spellings(number):
-        if name[0] == "u" and name[1:2].isdigit():
-            if data[0 if name.endswith("be") else -1] < 128:
-                yield "i" + name[1:], data
-        else:
-            yield name, data
 
 
 def _held(data: list[Array], offsets: Array, wanted: list[tuple[int, bytes]]) -> Array:
@@ -91,7 +81,7 @@ def _values(data: list[Array], name: str, offsets: Array) -> Iterator[tuple[int,
     """What is at these offsets in every snapshot, where such a value can begin in all of them."""
     if not offsets.size:
         return
-    read = [STORAGES[name].read(part, offsets) for part in data]
+    read = [read_numbers(STORAGES[name], part, offsets) for part in data]
     inside = np.all([valid for _, valid in read], axis=0)
     columns = [value[inside].tolist() for value, _ in read]
     for offset, *values in zip(offsets[inside].tolist(), *columns, strict=True):

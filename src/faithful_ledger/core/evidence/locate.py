@@ -19,8 +19,8 @@ from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence.moving import explained, moving_places, without_twins
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import places_at
+from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches
-from faithful_ledger.core.evidence.storages import STORAGES, Array
 from faithful_ledger.core.evidence.texts import json_places, text_places
 from faithful_ledger.core.formats import json_tree
 from faithful_ledger.core.inside import Payload, payloads_inside
@@ -243,7 +243,9 @@ def _by_chance(place: Place, size: int) -> float:
         return 0.0
     if storage.family == "switch":
         return size * 8 * 0.5 ** len(place.values)
-    bits = [8 * storage.width if storage.width > 1 else max(abs(int(value)).bit_length(), 8) for value in numbers]
+    bits = [
+        8 * storage.least_size if storage.least_size > 1 else max(abs(int(value)).bit_length(), 8) for value in numbers
+    ]
     return float(size * 0.5 ** min(sum(bits), 500))
 
 
@@ -256,13 +258,17 @@ def _judge_storage(place: Place, content: Array) -> None:
     if storage is not None:
         plain = name.removesuffix("le").removesuffix("be")
         place.score += PREFERRED.get(plain, 0.3)
-        if storage.width > 1 and offset % storage.width == 0 and storage.family in ("whole", "signed", "fraction"):
+        if (
+            storage.least_size > 1
+            and offset % storage.least_size == 0
+            and storage.family in ("whole", "signed", "fraction")
+        ):
             place.score += 0.3
             place.reasons.append("aligned")
         if storage.family == "whole":
             bits = max((float(v) for v in place.values if not isinstance(v, str)), default=0)
-            if storage.width > 2 and bits < 256 ** (storage.width - 2):
-                place.score -= 0.1 * (storage.width - 2)
+            if storage.least_size > 2 and bits < 256 ** (storage.least_size - 2):
+                place.score -= 0.1 * (storage.least_size - 2)
         if storage.family == "switch":
             place.reasons.append(f"bit {name[3:]} of its byte, the lowest is 0")
         if storage.family == "digits":

@@ -18,8 +18,8 @@ from faithful_ledger.core.compare.resync import single_windows
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import places_at
+from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.sightings import Sighting
-from faithful_ledger.core.evidence.storages import STORAGES, Array
 
 __all__ = ["LENGTH_IN_FRONT", "explained", "moving_places", "set_anchor", "without_twins"]
 
@@ -91,7 +91,7 @@ def _keyed(data: list[Array], seen: Sequence[Sighting], end: Deadline) -> list[P
     kept = []
     for place in found:
         # A value that runs over the end of its surroundings would be read with bytes of the next ones.
-        width, at = STORAGES[place.stored_as].width, place.offsets[0]
+        width, at = STORAGES[place.stored_as].least_size, place.offsets[0]
         if all(int(lie[min(at + width, lie.size) - 1]) - int(lie[at]) == width - 1 for lie in lies):
             kept.append(place)
     return _settled(kept, data, lambda at: tuple(int(lie[at]) for lie in lies), "beside what stands once in each")
@@ -131,7 +131,7 @@ def _settled(found: list[Place], data: list[Array], lies: Lies, how: str) -> lis
     kept = []
     for place in found:
         place.offsets = lies(place.offsets[0])
-        width = STORAGES[place.stored_as].width
+        width = STORAGES[place.stored_as].least_size
         inside = all(0 <= at <= part.size - width for at, part in zip(place.offsets, data, strict=True))
         if len(set(place.offsets)) == 1 or not inside:
             continue
@@ -158,7 +158,7 @@ def _is_echo(place: Place, plain: set[tuple[int, int]]) -> bool:
     storage = STORAGES.get(place.stored_as)
     if place.scale in (1, 10, 100, 0.1, 0.01) or storage is None:
         return False
-    return any((place.offsets[0] + step, place.fits) in plain for step in range(storage.width))
+    return any((place.offsets[0] + step, place.fits) in plain for step in range(storage.least_size))
 
 
 def set_anchor(place: Place, contents: list[bytes], otherwise: str) -> None:
@@ -206,7 +206,7 @@ def _end(content: bytes, place: Place, number: int) -> int:
         return at + 1
     if storage is not None and storage.family == "digits":
         return at + len(f"{value:g}") * (2 if "16" in place.stored_as else 1)
-    return at + (storage.width if storage is not None else 1)
+    return at + (storage.least_size if storage is not None else 1)
 
 
 def _anchor(contents: list[bytes], offsets: tuple[int, ...]) -> tuple[bytes, int] | None:

@@ -20,8 +20,9 @@ import numpy as np
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.evidence.exact import SCALES, biased_lanes, changed_words, exact_places, scaled_lanes
 from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.evidence.reading import Array, read_numbers
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches
-from faithful_ledger.core.evidence.storages import NUMBERS, Array, Storage
+from faithful_ledger.core.storage import NUMBERS, Float, WholeNumber
 
 __all__ = ["places_at"]
 
@@ -110,9 +111,9 @@ def _by_lanes(data: list[Array], seen: Sequence[Sighting], used: list[int]) -> l
     for lanes in (biased_lanes, scaled_lanes):
         lows = lanes(data, seen, used)
         found: list[Place] = []
-        for storage in NUMBERS:
+        for storage in NUMBERS.values():
             if storage.family == ("signed" if signed else "whole"):
-                starts = lows - (storage.width - 1 if storage.name.endswith("be") else 0)
+                starts = lows - (storage.least_size - 1 if storage.name.endswith("be") else 0)
                 found += _of_storage(storage, data, seen, used, pairs, starts[starts >= 0], len(used))
         if found:
             return found
@@ -125,7 +126,7 @@ def _with(data: list[Array], seen: Sequence[Sighting], used: list[int], of: int,
     negative = any(seen[j].number is not None and (seen[j].number or 0) < 0 for j in used)
     found: list[Place] = []
     for offsets in _possible(data, pairs):
-        for storage in NUMBERS:
+        for storage in NUMBERS.values():
             if end.over:
                 return found
             if storage.family != "signed" or negative or not any(seen[j].number is not None for j in used):
@@ -167,7 +168,7 @@ def _possible(data: list[Array], pairs: list[_Pair]) -> Iterator[Array]:
 
 
 def _of_storage(
-    storage: Storage,
+    storage: WholeNumber | Float,
     data: list[Array],
     seen: Sequence[Sighting],
     used: list[int],
@@ -193,7 +194,7 @@ def _of_storage(
 
 
 def _survivors(
-    storage: Storage,
+    storage: WholeNumber | Float,
     data: list[Array],
     used: list[int],
     pairs: list[_Pair],
@@ -211,7 +212,7 @@ def _survivors(
 
     def read(j: int) -> None:
         if j not in values and offsets.size:
-            value, valid = storage.read(data[j], offsets)
+            value, valid = read_numbers(storage, data[j], offsets)
             values[j] = value
             keep(valid)
 
@@ -242,12 +243,12 @@ def _survivors(
         if j in used or not offsets.size:
             read(j)
     for j in set(range(len(data))) - set(values):
-        values[j] = storage.read(data[j], offsets)[0] if offsets.size else np.empty(0)
+        values[j] = read_numbers(storage, data[j], offsets)[0] if offsets.size else np.empty(0)
     return offsets, values
 
 
 def _usual(
-    storage: Storage, known: list[int], seen: Sequence[Sighting], distinct: int, *, doubting: bool
+    storage: WholeNumber | Float, known: list[int], seen: Sequence[Sighting], distinct: int, *, doubting: bool
 ) -> list[_Relation]:
     """The relations tried one after the other, the plainest first; while a sighting is doubted, only plain ones."""
     if not known:
@@ -276,7 +277,7 @@ def _match(values: Array, sighting: Sighting, relation: _Relation) -> Array:
 
 
 def _free(
-    storage: Storage,
+    storage: WholeNumber | Float,
     offsets: Array,
     data: list[Array],
     values: dict[int, Array],
@@ -311,7 +312,7 @@ def _free(
 
 
 def _place(
-    storage: Storage,
+    storage: WholeNumber | Float,
     offsets: Array,
     index: int,
     data: list[Array],

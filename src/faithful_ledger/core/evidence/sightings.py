@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from fractions import Fraction
 from typing import Literal
 
-from faithful_ledger.core.codecs.numbers import parse_decimal
 from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.storage.numbers import parse_decimal
 
 __all__ = ["RELATIONS", "Sighting", "are_switches", "parse_sighting"]
 

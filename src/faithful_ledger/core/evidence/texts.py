@@ -10,8 +10,8 @@ from faithful_ledger.core.compare import align
 from faithful_ledger.core.evidence.exact import SCALES
 from faithful_ledger.core.evidence.moving import LENGTH_IN_FRONT, set_anchor, without_twins
 from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.evidence.reading import Array
 from faithful_ledger.core.evidence.sightings import Sighting
-from faithful_ledger.core.evidence.storages import Array
 from faithful_ledger.core.formats import JsonNode, json_leaves
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.source import MemorySource, offsets_of

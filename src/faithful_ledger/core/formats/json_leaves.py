@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 from fractions import Fraction
 
-from faithful_ledger.core.codecs.numbers import parse_decimal
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats.json_text import (
     ARRAY,
@@ -19,6 +18,7 @@ from faithful_ledger.core.formats.json_text import (
     unquoted,
 )
 from faithful_ledger.core.paths import format_name
+from faithful_ledger.core.storage.numbers import parse_decimal
 
 __all__ = ["JsonLeaf", "json_leaves", "json_tree"]
 

@@ -2,7 +2,7 @@
 
 The text is gone through once by one pattern, a value with what follows it at a time. Kept is not an object for each
 value but a row of numbers: its kind, where it begins and ends, where its name begins, and the number of the first value
-behind all that is in it. Numbers and strings are not decoded here, a codec does that with the bytes of the span.
+behind all that is in it. Numbers and strings are not decoded here, a storage does that with the bytes of the span.
 """
 
 from __future__ import annotations

@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import NamedTuple
 
 from faithful_ledger.core.binding import FieldNode, Renewal, RowsNode, Settled, bind_files, settle
-from faithful_ledger.core.codecs import Value, encoded
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import AddressError, EntryError, Refused, UnexplainedChange, ValueRefused, place
@@ -21,6 +20,7 @@ from faithful_ledger.core.rules import Finding, double_keys, keyed_repeats
 from faithful_ledger.core.save import Save, SaveFile, rule_findings, rule_nodes, seal_states
 from faithful_ledger.core.seals.seals import SealState, dependents, resolve
 from faithful_ledger.core.source import CHUNK, Source, same, same_bytes
+from faithful_ledger.core.storage import Value, encoded
 
 __all__ = ["Change", "FilePlan", "Plan", "companion_files", "make_plan", "verify"]
 
@@ -96,8 +96,7 @@ def make_plan(save: Save) -> Plan:
     leave = frozenset(state.name for state in broken)
     replacements: dict[str, list[Replacement]] = {name: [] for name in save.files}
     for entry, cause in [(e, f"entry {e.path}") for e in entries] + [(e, f"rule {e.path}") for e in followers]:
-        element = None if entry.is_bytes else entry.node
-        replacements[entry.node.file].append(Replacement(entry.node.start, entry.node.end, entry.data, cause, element))
+        replacements[entry.node.file].append(entry.replacement(cause))
     counts = {e.path: len_ for e in entries if isinstance(e.node, RowsNode) and isinstance(len_ := e.new, int)}
     plans = []
     for name, file in reversed(save.files.items()):  # a payload stands behind the file it lies in, and is settled first
@@ -176,7 +175,7 @@ def _followers(save: Save, entries: list[Entry]) -> list[Entry]:
             assert leading is not None
             value: Value = leading.new
             try:
-                data = encoded(following.spec.codec, value, following.raw)
+                data = encoded(following.spec.storage, value, following.raw)
             except ValueRefused as error:
                 raise ValueRefused(
                     f"{following.path} has to follow {leading.path}: {error.what}", error.remedy
@@ -315,7 +314,7 @@ def _check_result(save: Save, plan: Plan) -> None:
         if lost := next((error for error in result.missing if error.path == entry.path), None):
             raise EntryError(f"{entry.path} would not be found again: {lost.what}", "nothing was written")
         (node,) = result.nodes(entry.path)
-        if not isinstance(node, FieldNode | RowsNode) or node.raw != entry.data:
+        if not isinstance(node, FieldNode | RowsNode) or not entry.holds(node):
             raise EntryError(
                 f"{entry.path} would not read back as {entry.new_text}",
                 "the template does not say what this value's size depends on; nothing was written",

@@ -11,8 +11,8 @@ from collections.abc import Iterator
 from typing import Any, Literal, NamedTuple, TypeAlias
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
-from faithful_ledger.core.codecs import ChoiceCodec, Codec, FixedText, FloatCodec, IntegerCodec, PackedCodec
 from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.storage import Choice, FixedText, RawBytes, Scaled, Storage, Switches
 from faithful_ledger.core.template.model import Bounds, ElementSpec, FieldSpec, GroupSpec, RowsSpec, elements_of
 
 __all__ = ["Finding", "audit", "double_keys", "field_findings", "keyed_repeats"]
@@ -68,7 +68,7 @@ def _value_findings(path: str, spec: FieldSpec, value: object) -> Iterator[Findi
     if bounds is not None and (broken := bounds.broken_by(value)):
         nearest = bounds.least if bounds.least is not None and _below(value, bounds.least) else bounds.most
         yield Finding(path, "warning", broken, nearest)
-    if isinstance(spec.codec, ChoiceCodec) and isinstance(value, int):
+    if isinstance(spec.storage, Choice) and isinstance(value, int):
         yield Finding(path, "warning", f"{value} has no name in its list")
 
 
@@ -96,7 +96,7 @@ def double_keys(repeat: RowsNode) -> Iterator[Finding]:
             if told > MOST_TOLD:
                 yield Finding(f"{repeat.path}[*].{spec.name}", "warning", "and more records like these")
                 return
-            shown = _shown(spec.codec, node.raw)
+            shown = _shown(spec.storage, node.raw)
             text = f"{shown} is the {spec.title.lower()} of [{before}] as well, so the two cannot be told apart by it"
             yield Finding(node.path, "warning", text)
 
@@ -131,9 +131,9 @@ def _has_doubles(repeat: RowsNode, spec: FieldSpec) -> bool:
     return bool(numpy.unique(keys).size != repeat.count)
 
 
-def _shown(codec: Codec, raw: bytes) -> str:
+def _shown(storage: Storage, raw: bytes) -> str:
     try:
-        return codec.to_text(codec.decode(raw))
+        return storage.to_text(storage.decode(raw))
     except ValueRefused:
         return raw.hex(" ").upper()
 
@@ -195,7 +195,7 @@ def _column_findings(repeat: str, column: _Column, rows: Bytes) -> Iterator[Find
     for index in _suspects(column.spec, rows).tolist():
         path = f"{repeat}[{index}]{column.path}"
         try:
-            value = column.spec.codec.decode(rows[index].tobytes())
+            value = column.spec.storage.decode(rows[index].tobytes())
         except ValueRefused as error:
             yield Finding(path, "error", str(error))
             continue
@@ -206,37 +206,24 @@ def _suspects(spec: FieldSpec, rows: Bytes) -> Bytes:
     """The records in which a field may have a finding: all of these that have one, and few others."""
     import numpy
 
-    codec = spec.codec
-    if isinstance(codec, IntegerCodec | FloatCodec) and spec.bounds is not None:
-        return numpy.flatnonzero(_outside(_numbers(codec, rows), spec.bounds))
-    if isinstance(codec, ChoiceCodec):
-        numbers = _numbers(codec.number, rows)
-        nameless = [number for number in numpy.unique(numbers).tolist() if number not in codec.names]
-        return numpy.flatnonzero(numpy.isin(numbers, nameless))
-    if isinstance(codec, PackedCodec):
-        wrong = ((rows & 15) > 9) | ((rows >> 4) > 9)
-        bad = wrong.any(axis=1)
-        return numpy.arange(len(rows)) if spec.bounds is not None else numpy.flatnonzero(bad)
-    if isinstance(codec, FixedText):
-        if _reads_any_bytes(codec):
+    storage = spec.storage
+    if isinstance(storage, FixedText) and spec.bounds is None:
+        if storage.reads_any_bytes:
             return numpy.arange(0)
-        return numpy.flatnonzero((rows > 127).any(axis=1)) if _extends_ascii(codec) else numpy.arange(len(rows))
-    known = isinstance(codec, IntegerCodec | FloatCodec) or spec.bounds is None
-    return numpy.arange(0) if known else numpy.arange(len(rows))
-
-
-def _numbers(codec: IntegerCodec | FloatCodec, rows: Bytes) -> Bytes:
-    """The numbers in rows of bytes."""
-    import numpy
-
-    order = "<" if codec.order == "little" else ">"
-    if isinstance(codec, FloatCodec):
-        return numpy.ascontiguousarray(rows).view(f"{order}f{codec.size}").reshape(-1)
-    if codec.size != 3:
-        return numpy.ascontiguousarray(rows).view(f"{order}{'i' if codec.signed else 'u'}{codec.size}").reshape(-1)
-    places = (0, 1, 2) if codec.order == "little" else (2, 1, 0)
-    value = sum(rows[:, byte].astype(numpy.int32) << 8 * place for place, byte in enumerate(places))
-    return numpy.where(value >= 1 << 23, value - (1 << 24), value) if codec.signed else value
+        return numpy.flatnonzero((rows > 127).any(axis=1)) if storage.extends_ascii else numpy.arange(len(rows))
+    count, width = rows.shape
+    found = storage.column(numpy.ascontiguousarray(rows).reshape(-1), numpy.arange(count) * width)
+    if found is None:
+        known = isinstance(storage, Scaled | Switches | RawBytes) and spec.bounds is None
+        return numpy.arange(0) if known else numpy.arange(count)
+    numbers, readable = found
+    if isinstance(storage, Choice):
+        nameless = [number for number in numpy.unique(numbers).tolist() if number not in storage.names]
+        return numpy.flatnonzero(numpy.isin(numbers, nameless))
+    suspect = ~readable
+    if spec.bounds is not None:
+        suspect = suspect | _outside(numbers, spec.bounds)
+    return numpy.flatnonzero(suspect)
 
 
 def _outside(numbers: Bytes, bounds: Bounds) -> Bytes:
@@ -248,16 +235,3 @@ def _outside(numbers: Bytes, bounds: Bounds) -> Bytes:
     if bounds.most is not None:
         outside |= numpy.asarray(numbers > bounds.most)
     return outside
-
-
-def _reads_any_bytes(codec: FixedText) -> bool:
-    try:
-        bytes(range(256)).decode(codec.encoding)
-    except UnicodeError:
-        return False
-    return True
-
-
-def _extends_ascii(codec: FixedText) -> bool:
-    """Whether bytes below 128 are always letters of ASCII, which can be read."""
-    return codec.encoding in ("utf-8", "ascii") or codec.encoding.startswith(("iso8859", "cp125"))

@@ -13,10 +13,10 @@ from graphlib import CycleError, TopologicalSorter
 from typing import NamedTuple
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
-from faithful_ledger.core.codecs import IntegerCodec
 from faithful_ledger.core.errors import AddressError, EntryError
 from faithful_ledger.core.seals.algorithms import ALGORITHMS
 from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage import Integer
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, elements_of
 
 __all__ = ["BoundSeal", "SealState", "bound_seal", "compute", "dependents", "in_levels", "resolve"]
@@ -112,7 +112,7 @@ def compute(seal: BoundSeal, source: Source, own: tuple[int, int], covered: tupl
         EntryError: the seal covers itself and the template does not say what it sees there.
     """
     spec = seal.node.spec.seal
-    assert spec is not None and isinstance(seal.node.spec.codec, IntegerCodec)
+    assert spec is not None and isinstance(seal.node.spec.storage, Integer)
 
     def chunks() -> Iterator[memoryview]:
         low, high = max(own[0], covered[0]), min(own[1], covered[1])
@@ -129,14 +129,14 @@ def compute(seal: BoundSeal, source: Source, own: tuple[int, int], covered: tupl
             yield memoryview(bytes(high - low))
         yield from source.chunks(high, covered[1])
 
-    return as_stored(seal.node.spec.codec, ALGORITHMS[spec.algorithm](chunks()))
+    return as_stored(seal.node.spec.storage, ALGORITHMS[spec.algorithm](chunks()))
 
 
-def as_stored(codec: IntegerCodec, number: int) -> int:
+def as_stored(storage: Integer, number: int) -> int:
     """The lowest bits of a checksum as its field says them; the highest of these is the sign where it has one."""
-    bits = codec.size * 8
+    bits = storage.size * 8
     number &= (1 << bits) - 1
-    return number - (1 << bits) if codec.signed and number >> (bits - 1) else number
+    return number - (1 << bits) if storage.signed and number >> (bits - 1) else number
 
 
 def in_levels(seals: list[BoundSeal]) -> Iterator[list[BoundSeal]]:

@@ -1,39 +1,44 @@
 """From the validated keys of a template to the model the binder uses.
 
-Every mistake that needs more than one key to see is found here: names that lead nowhere, codecs and algorithms that do
-not exist, expressions that are not allowed, records within themselves. All are gathered, none stops the others.
+Every mistake that needs more than one key to see is found here: names that lead nowhere, storages and algorithms that
+do not exist, expressions that are not allowed, records within themselves. All are gathered, none stops the others.
 """
 
 from __future__ import annotations
 
+import re
 from fractions import Fraction
 from itertools import islice
 from typing import Any, TypeAlias
 
-from faithful_ledger.core.codecs import (
-    ChoiceCodec,
-    Codec,
-    FixedText,
-    FreeText,
-    IntegerCodec,
-    JsonNumber,
-    JsonSwitch,
-    JsonText,
-    PrefixedText,
-    RawBytes,
-    SwitchesCodec,
-    VariableCodec,
-    WholeCodec,
-    number_codec,
-    text_encoding,
-    unit_of,
-    varied_codec,
-)
-from faithful_ledger.core.codecs.scaled import NumberCodec, ScaledCodec, parse_fraction
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.layers import KEYED, LAYERS, LayerSpec
 from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.seals.algorithms import ALGORITHMS
+from faithful_ledger.core.storage import (
+    BitRange,
+    Choice,
+    EndedText,
+    FixedText,
+    FreeText,
+    Integer,
+    JsonNumber,
+    JsonSwitch,
+    JsonText,
+    Leb128,
+    Number,
+    Order,
+    PrefixedText,
+    RawBytes,
+    Scaled,
+    Storage,
+    Switches,
+    WholeNumber,
+    number_storage,
+    parse_fraction,
+    text_encoding,
+    unit_of,
+)
 from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.expressions import Expression
 from faithful_ledger.core.template.model import (
@@ -59,17 +64,18 @@ Keys: TypeAlias = dict[str, Any]
 Where: TypeAlias = tuple[str | int, ...]
 Mistakes: TypeAlias = list[tuple[Where, str]]
 
+BITS = re.compile(r"([ui])([0-9]{1,2})")
 DEEPEST = 24
 MOST_ELEMENTS = 20_000  # when every record that is named is put in its place
 MOST_HINTS = 40
 MOST_KNOWN = 2_000  # names that a mistyped one is compared with
 HOLDING = (FixedText, FreeText, JsonText, PrefixedText, RawBytes)
-JSON_CODECS: dict[str, type[Codec]] = {"number": JsonNumber, "text": JsonText, "switch": JsonSwitch}
+JSON_STORAGES: dict[str, type[Storage]] = {"number": JsonNumber, "text": JsonText, "switch": JsonSwitch}
 
 
-def ends_known(codec: Codec, size: Expression | None) -> bool:
-    """Whether the beginning of a value can be told from its end."""
-    return size is None and (codec.size is not None or isinstance(codec, PrefixedText | VariableCodec))
+def ends_known(storage: Storage, size: Expression | None) -> bool:
+    """Whether the beginning of a value can be worked out from its end."""
+    return size is None and (storage.size is not None or isinstance(storage, PrefixedText | Leb128))
 
 
 def compile_template(keys: Keys, mistakes: Mistakes) -> Template:
@@ -84,7 +90,8 @@ class _Compiler:
         self.keys, self.mistakes = keys, mistakes
         self.catalogues: dict[str, dict[int, str]] = keys.get("catalogues", {})
         self.records: dict[str, list[Keys]] = keys.get("records", {})
-        self.format, self.order = "binary", "little"
+        self.format = "binary"
+        self.order: Order = "little"
         self.main: GroupSpec | None = None
         self.later: list[tuple[Where, ElementSpec, str]] = []
         self.elements = self.depth = 0
@@ -160,7 +167,7 @@ class _Compiler:
         found: ElementSpec | None = files[spec.inside].root
         for step in spec.held_by.split(".") if spec.held_by else ():
             found = found.named(step) if isinstance(found, GroupSpec) else None
-        if spec.held_by and not (isinstance(found, FieldSpec) and isinstance(found.codec, HOLDING)):
+        if spec.held_by and not (isinstance(found, FieldSpec) and isinstance(found.storage, HOLDING)):
             what = "leads to no field" if not isinstance(found, FieldSpec) else "is neither a text nor unknown bytes"
             self.mistakes.append(((*where, "inside"), f"“{spec.held_by}” {what}"))
 
@@ -200,6 +207,8 @@ class _Compiler:
         kind = next(kind for kind in ("field", "constant", "unknown", "group", "rows") if kind in keys)
         if self._holder(parent).named(keys[kind]) is not None:
             self.mistakes.append(((*here, kind), f"“{keys[kind]}” stands here twice; names in a group differ"))
+        if parent.word is not None and (kind != "field" or keys.get("at") is not None or keys.get("when") is not None):
+            self.mistakes.append((here, "the parts of a whole number are fields, one behind the other"))
         element: ElementSpec
         if kind == "group":
             element = GroupSpec(keys[kind], flat=keys.get("flat", False))
@@ -218,6 +227,8 @@ class _Compiler:
         if isinstance(element, GroupSpec):
             parent.add(element)
             element.size = self.formula(keys, "size", element, here)
+            if keys.get("word") is not None:
+                self.word(element, keys["word"], (*here, "word"))
             self.layout(keys["layout"], element, (*here, "layout"), within)
         elif isinstance(element, RowsSpec):
             self.rows(element, keys, here, within)
@@ -254,7 +265,7 @@ class _Compiler:
             self.mistakes.append(((*where, "before"), "in JSON an element is found by its path"))
         elif keys.get("behind") is not None:
             self.mistakes.append(((*where, "before"), "an element is found behind bytes or before them, not both"))
-        elif not isinstance(element, FieldSpec) or not ends_known(element.codec, element.size):
+        elif not isinstance(element, FieldSpec) or not ends_known(element.storage, element.size):
             text = "only a field of fixed size, a LEB128 number or a text with its length in front has a known end"
             self.mistakes.append(((*where, "before"), text))
 
@@ -298,16 +309,16 @@ class _Compiler:
             self.mistakes.append((where, "a constant has one of bytes and text"))
             return
         element.constant = bytes.fromhex(given) if given is not None else (text or "").encode("utf-8")
-        element.codec = FixedText(len(element.constant), "latin-1", b"\0")
+        element.storage = FixedText(len(element.constant), "latin-1", b"\0")
         element.locked = "it is the same in every save"
         element.standing = "proven"
 
     def unknown(self, element: FieldSpec, keys: Keys, where: Where) -> None:
-        element.codec, element.unknown = RawBytes(), True
+        element.storage, element.unknown = RawBytes(), True
         element.size = self.formula(keys, "size", element, where)
 
     def field(self, element: FieldSpec, keys: Keys, where: Where) -> None:
-        element.codec = self.codec(element, keys, where)
+        element.storage = self.storage(element, keys, where)
         element.standing, element.locked = keys.get("standing", "guessed"), keys.get("locked")
         if bounds := keys.get("bounds"):
             element.bounds = Bounds(bounds.get("least"), bounds.get("most"), bounds.get("why", ""))
@@ -316,7 +327,7 @@ class _Compiler:
         if len(derived) + (seal is not None) > 1:
             self.mistakes.append((where, "a field is worked out in one way: length_of, count_of, offset_of or seal"))
         elif (derived or seal) and not (
-            isinstance(element.codec, WholeCodec if derived else IntegerCodec) and self.format == "binary"
+            isinstance(element.storage, WholeNumber if derived else Integer) and self.format == "binary"
         ):
             self.mistakes.append((where, "only a whole number in a binary file can be worked out"))
         elif derived:
@@ -331,24 +342,27 @@ class _Compiler:
                 hint = did_you_mean(seal["algorithm"], ALGORITHMS) or f"there are {', '.join(ALGORITHMS)}"
                 self.mistakes.append(((*where, "seal", "algorithm"), f"no algorithm “{seal['algorithm']}”; {hint}"))
 
-    def codec(self, element: FieldSpec, keys: Keys, where: Where) -> Codec:
+    def storage(self, element: FieldSpec, keys: Keys, where: Where) -> Storage:
         name: str = keys.get("as", "")
         if self.format == "json":
-            if name not in JSON_CODECS:
+            if name not in JSON_STORAGES:
                 self.mistakes.append(((*where, "as"), f"in JSON a value is number, text or switch, not “{name}”"))
                 return JsonNumber()
-            made = JSON_CODECS[name]()
+            made = JSON_STORAGES[name]()
             return self.scaled(made, keys, where) if isinstance(made, JsonNumber) else made
         if name == "text":
-            return self.text_codec(element, keys, where)
-        number = number_codec(name, self.order) or varied_codec(name)  # type: ignore[arg-type]
+            return self.text(element, keys, where)
+        if isinstance(element.parent, GroupSpec) and element.parent.word is not None:
+            number: Number | BitRange | None = self.bits(element.parent.word, element.parent, name, (*where, "as"))
+        else:
+            number = number_storage(name, self.order)
         if number is None:
             whole = ("u8", "u16", "u24", "u32", "u64", "i8", "i16", "i24", "i32", "i64", "f32", "f64")
             hint = did_you_mean(name, ("text", *whole, "bcd2", "bcd4", "uleb128", "sleb128", "zigzag", "digits"))
             self.mistakes.append(((*where, "as"), f"“{name}” is no kind of value{'; ' + hint if hint else ''}"))
-            return IntegerCodec(1, False, "little")
-        for key, wrapped in (("names", ChoiceCodec), ("switches", SwitchesCodec)):
-            if keys.get(key) is not None and isinstance(number, IntegerCodec):
+            return Integer(1, False, "little")
+        for key, wrapped in (("names", Choice), ("switches", Switches)):
+            if keys.get(key) is not None and isinstance(number, Integer | BitRange):
                 names = self.names(keys[key], (*where, key))
                 self.within(names, number, key, (*where, key))
                 return wrapped(number, names)
@@ -356,15 +370,38 @@ class _Compiler:
             self.mistakes.append((where, "only whole numbers have names or switches"))
         return self.scaled(number, keys, where)
 
-    def within(self, names: dict[int, str], number: IntegerCodec, key: str, where: Where) -> None:
+    def bits(self, word: Integer, parent: GroupSpec, name: str, where: Where) -> BitRange | None:
+        """The next bits of a whole number, from the lowest up; as many as `u5` or `i5` says."""
+        used = sum(part.storage.bits or 0 for part in parent.layout if isinstance(part, FieldSpec))
+        match = BITS.fullmatch(name)
+        if match is None or not 0 < int(match[2]) <= word.bits - used:
+            left = word.bits - used
+            text = f"“{name}” is not a number of bits; {word.name} has {left} left, so write u1 to u{left}"
+            self.mistakes.append((where, text if left else f"all bits of {word.name} are used by the fields before"))
+            return BitRange(word, 0, 1)
+        return BitRange(word, used, int(match[2]), match[1] == "i")
+
+    def word(self, element: GroupSpec, name: str, where: Where) -> None:
+        """A group that is one whole number."""
+        found = number_storage(name, self.order)
+        if self.format != "binary" or not isinstance(found, Integer) or found.signed:
+            self.mistakes.append(
+                (where, f"“{name}” is not a whole number without a sign, such as u16, of a binary file")
+            )
+            return
+        element.word = found
+        if element.size is not None:
+            self.mistakes.append((where, "a group has one of word and size"))
+
+    def within(self, names: dict[int, str], number: Integer | BitRange, key: str, where: Where) -> None:
         """Every name stands for a value or a bit that the number has."""
-        least, most = (0, number.size * 8 - 1) if key == "switches" else (number.least, number.most)
+        least, most = (0, number.bits - 1) if key == "switches" else (number.least, number.most)
         outside = [value for value in names if not least <= value <= most]
         if outside:
             what = "bits" if key == "switches" else "values"
             self.mistakes.append((where, f"{outside[0]} is outside the {what} of {number.name} ({least} to {most})"))
 
-    def scaled(self, number: NumberCodec, keys: Keys, where: Where) -> Codec:
+    def scaled(self, number: Number, keys: Keys, where: Where) -> Storage:
         """The number as the game shows it, where it is shown otherwise than stored."""
         given = {key: str(keys[key]) for key in ("scale", "bias") if keys.get(key) is not None}
         if not given and keys.get("rounding") is None:
@@ -375,29 +412,36 @@ class _Compiler:
                 text = f"“{given[key][:40]}” is not a {key}; write a number such as 100, 0.1 or 1/3"
                 self.mistakes.append(((*where, key), text))
         scale, bias = found.get("scale") or Fraction(1), found.get("bias") or Fraction(0)
-        return ScaledCodec(number, scale, bias, keys.get("rounding"))
+        return Scaled(number, scale, bias, keys.get("rounding"))
 
-    def text_codec(self, element: FieldSpec, keys: Keys, where: Where) -> Codec:
+    def text(self, element: FieldSpec, keys: Keys, where: Where) -> Storage:
         encoding = text_encoding(keys.get("encoding", "utf-8"))
         if encoding is None:
             self.mistakes.append(((*where, "encoding"), f"“{keys['encoding']}” is no text encoding of Python"))
             encoding = "utf-8"
-        size, length = keys.get("size"), keys.get("length")
-        if (size is None) == (length is None):
-            self.mistakes.append((where, "a text has one of size and length"))
+        size, length, end = keys.get("size"), keys.get("length"), keys.get("ended_by")
+        if end is not None and (size is not None or length is not None):
+            self.mistakes.append((where, "a text up to ended_by has neither size nor length"))
+        elif end is not None:
+            return EndedText(encoding, bytes.fromhex(end))
+        elif size is None and length is None:
+            self.mistakes.append((where, "a text has a size, a length, or both, or ended_by"))
+            return FreeText(encoding)
+        formula = self.formula(keys, "size", element, where)
+        constant = formula.constant if formula is not None else None
+        if constant is not None and not 0 < constant <= 1 << 20:
+            self.mistakes.append(((*where, "size"), "a text has between 1 byte and 1 MiB"))
             return FreeText(encoding)
         if length is not None:
-            prefix = number_codec(length, self.order)  # type: ignore[arg-type]
-            if not isinstance(prefix, IntegerCodec) or prefix.signed:
-                self.mistakes.append(((*where, "length"), f"“{length}” is no whole number without a sign"))
-                prefix = IntegerCodec(1, False, "little")
-            return PrefixedText(prefix, encoding)
-        formula = self.formula(keys, "size", element, where)
-        if formula is not None and formula.constant is not None:
-            if not 0 < formula.constant <= 1 << 20:
-                self.mistakes.append(((*where, "size"), "a text has between 1 byte and 1 MiB"))
-                return FreeText(encoding)
-            return FixedText(formula.constant, encoding, bytes.fromhex(keys.get("pad") or "00" * unit_of(encoding)))
+            prefix = number_storage(length, self.order)
+            if not isinstance(prefix, Integer) or prefix.signed:
+                self.mistakes.append(((*where, "length"), f"“{length}” is not a whole number without a sign"))
+                prefix = Integer(1, False, "little")
+            if formula is not None and constant is None:
+                self.mistakes.append(((*where, "size"), "a text with a length in front is in a buffer of fixed size"))
+            return PrefixedText(prefix, encoding, room=constant)
+        if constant is not None:
+            return FixedText(constant, encoding, bytes.fromhex(keys.get("pad") or "00" * unit_of(encoding)))
         element.size = formula
         return FreeText(encoding)
 
@@ -512,7 +556,7 @@ class _Compiler:
                         self.mistakes.append(((*where, "columns"), text))
         if (switches := keys.get("switches")) is not None:
             found = self.whole_path(template, switches, (*where, "switches"))
-            if found is not None and not (isinstance(found, FieldSpec) and isinstance(found.codec, SwitchesCodec)):
+            if found is not None and not (isinstance(found, FieldSpec) and isinstance(found.storage, Switches)):
                 self.mistakes.append(((*where, "switches"), f"“{switches}” is no field of switches"))
         return SectionSpec(
             keys["title"], tuple(keys.get("fields") or ()), keys.get("table"), columns, keys.get("switches")

@@ -8,12 +8,12 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
-from faithful_ledger.core.codecs import number_codec, varied_codec
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence import Place
 from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.paths import parse_path, split_outside_quotes
 from faithful_ledger.core.search import TEXT_ENCODINGS
+from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.template.loader import parse_template, round_trip
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
@@ -203,7 +203,7 @@ def _element(place: Place, name: str) -> dict[str, Any]:
         stored_as = place.stored_as.removesuffix(" in a string")
         kind = {"digits": "number", "true or false": "switch"}.get(stored_as, "text")
         element |= {"as": kind, "at": place.path}
-    elif number_codec(place.stored_as, "little") is not None or varied_codec(place.stored_as) is not None:
+    elif place.stored_as in NUMBERS:
         element |= {"as": place.stored_as, **_address(place, 0)}
     elif place.stored_as in TEXT_ENCODINGS:
         element |= _text(place)

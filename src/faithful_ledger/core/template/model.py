@@ -1,4 +1,4 @@
-"""A template as the binder uses it: codecs made, expressions checked, records put in their places."""
+"""A template as the binder uses it: storages made, expressions checked, records put in their places."""
 
 from __future__ import annotations
 
@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Literal
 
-from faithful_ledger.core.codecs import Codec
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.paths import Step, parse_path
+from faithful_ledger.core.storage import Integer, Storage
 from faithful_ledger.core.template.expressions import Expression, Lookup
 
 __all__ = [
@@ -121,7 +121,7 @@ class ElementSpec:
 
 @dataclass(slots=True)
 class FieldSpec(ElementSpec):
-    codec: Codec = None  # type: ignore[assignment]
+    storage: Storage = None  # type: ignore[assignment]
     size: Expression | None = None
     derived: Derived | None = None
     seal: SealSpec | None = None
@@ -135,7 +135,7 @@ class FieldSpec(ElementSpec):
     def fixed_size(self) -> int | None:
         if self.when is not None or self.at is not None:
             return None
-        return self.codec.size if self.size is None else self.size.constant
+        return self.storage.size if self.size is None else self.size.constant
 
     @property
     def least_size(self) -> int:
@@ -148,9 +148,12 @@ class FieldSpec(ElementSpec):
 
 @dataclass(slots=True)
 class GroupSpec(ElementSpec):
+    """With a `word` it is one whole number, and its fields are bits of it."""
+
     layout: list[ElementSpec] = field(default_factory=list)
     size: Expression | None = None
     flat: bool = False
+    word: Integer | None = None
     names: dict[str, ElementSpec] = field(default_factory=dict, repr=False)
 
     def add(self, element: ElementSpec) -> None:
@@ -167,6 +170,8 @@ class GroupSpec(ElementSpec):
             return None
         if self.size is not None:
             return self.size.constant
+        if self.word is not None:
+            return self.word.size
         total = 0
         for element in self.layout:
             size = element.fixed_size
@@ -179,6 +184,8 @@ class GroupSpec(ElementSpec):
     def least_size(self) -> int:
         if self.when is not None or self.at is not None:
             return 0
+        if self.word is not None:
+            return self.word.size
         return sum(element.least_size for element in self.layout) if self.size is None else self.size.constant or 0
 
     def named(self, name: str) -> ElementSpec | None:

@@ -58,6 +58,7 @@ class ValueKeys(Part):
     as_: str = Field(alias="as")
     size: Formula | None = None
     length: str | None = None
+    ended_by: HexBytes | None = None
     encoding: str = "utf-8"
     pad: HexBytes | None = None
     names: str | Annotated[dict[int, Words], Field(max_length=20_000)] | None = None
@@ -100,6 +101,7 @@ class GroupKeys(Common):
     layout: Layout
     size: Formula | None = None
     flat: bool = False
+    word: str | None = None
 
 
 class RowsKeys(Common):

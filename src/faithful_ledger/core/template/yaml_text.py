@@ -2,7 +2,7 @@
 
 The text is read by libyaml, through PyYAML's events: from these, plain containers are built here, so that a stranger's
 file can be bounded while it is read. Aliases, tags and keys with parts are refused; plain values mean what the core
-schema of YAML 1.2 says (a number of more digits than any codec holds stays a text).
+schema of YAML 1.2 says (a number of more digits than any storage holds stays a text).
 """
 
 from __future__ import annotations

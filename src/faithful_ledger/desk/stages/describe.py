@@ -9,12 +9,12 @@ from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import explained_bytes, fields_between, record_at
-from faithful_ledger.core.codecs.lettering import lettering
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.inside import Payload
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import SaveFile
 from faithful_ledger.core.source import MemorySource, Source
+from faithful_ledger.core.storage.lettering import lettering
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.history import local_time
 from faithful_ledger.desk.stages.profile import ProfilePane

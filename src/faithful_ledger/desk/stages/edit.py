@@ -10,10 +10,10 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from faithful_ledger.core.binding import FieldNode, RowsNode
-from faithful_ledger.core.codecs import SwitchesCodec
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.storage import Switches
 from faithful_ledger.core.template.model import SectionSpec
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.seen import WhenSeen
@@ -247,9 +247,9 @@ class EditStage(QWidget):
         grid.setContentsMargins(0, 6, 0, 0)
         grid.setHorizontalSpacing(18)
         grid.setVerticalSpacing(6)
-        assert isinstance(field.spec.codec, SwitchesCodec)
+        assert isinstance(field.spec.storage, Switches)
         on = field.value
-        names = [name for _, name in sorted(field.spec.codec.names.items())]
+        names = [name for _, name in sorted(field.spec.storage.names.items())]
         for number, name in enumerate(names):
             box = QCheckBox(name)
             box.setChecked(isinstance(on, tuple) and name in on)

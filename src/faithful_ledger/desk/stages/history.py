@@ -304,6 +304,6 @@ def field_text(node: FieldNode | None) -> str:
     if node is None:
         return "–"
     try:
-        return node.spec.codec.to_text(node.value)
+        return node.spec.storage.to_text(node.value)
     except LedgerError:
         return f"{BROKEN} cannot be read"

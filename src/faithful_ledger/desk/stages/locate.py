@@ -352,11 +352,11 @@ class LocateStage(QWidget):
 
 
 def _width(place: Place, number: int) -> int:
-    from faithful_ledger.core.evidence.storages import STORAGES
+    from faithful_ledger.core.evidence.reading import STORAGES
 
     storage = STORAGES.get(place.stored_as)
     if storage is not None and storage.family not in ("digits", "leb128"):
-        return storage.width
+        return storage.least_size
     value = place.values[min(number, len(place.values) - 1)]
     shown = value if isinstance(value, str) else f"{value:g}"
     return len(shown) * (2 if "16" in place.stored_as else 1)

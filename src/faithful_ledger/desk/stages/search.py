@@ -10,7 +10,6 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QLineEdit, QWidget
 
 from faithful_ledger.core.binding.spans import field_at
-from faithful_ledger.core.codecs import parse_whole
 from faithful_ledger.core.errors import LedgerError, ValueRefused
 from faithful_ledger.core.search import (
     Hit,
@@ -23,6 +22,7 @@ from faithful_ledger.core.search import (
     search_text,
 )
 from faithful_ledger.core.source import BlockSource, Source
+from faithful_ledger.core.storage import parse_whole
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.history import plain_table
 from faithful_ledger.desk.theme import mono

@@ -25,10 +25,10 @@ from PySide6.QtWidgets import (
 )
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode
-from faithful_ledger.core.codecs import ChoiceCodec, FloatCodec, JsonNumber, SwitchesCodec, WholeCodec
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.storage import Choice, Float, JsonNumber, Switches, WholeNumber
 from faithful_ledger.core.template.model import Bounds, FieldSpec, GroupSpec
 from faithful_ledger.desk.theme import BROKEN, colours, sans
 
@@ -39,7 +39,7 @@ ROW_HEIGHT = 26
 MOST_MEASURED, WIDEST, CELL_MARGIN = 50, 230, 22
 BOUNDS = 3  # the column of the bounds
 WIDE = 800
-NUMBERS = FloatCodec | JsonNumber | WholeCodec
+NUMBERS = Float | JsonNumber | WholeNumber
 
 
 def bounds_text(bounds: Bounds | None) -> str:
@@ -77,14 +77,14 @@ class _FieldsModel(QAbstractTableModel):
         try:
             if entry is not None:
                 return entry.new_text, entry.old_text
-            return node.spec.codec.to_text(node.value), ""
+            return node.spec.storage.to_text(node.value), ""
         except LedgerError:
             return f"{BROKEN} cannot be read", ""
 
     def flags(self, index: Index) -> Qt.ItemFlag:
         flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
         node = self.field(index)
-        editable = node is not None and node.spec.locked is None and not isinstance(node.spec.codec, SwitchesCodec)
+        editable = node is not None and node.spec.locked is None and not isinstance(node.spec.storage, Switches)
         return flags | Qt.ItemFlag.ItemIsEditable if editable else flags
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
@@ -141,7 +141,7 @@ class RecordsModel(_FieldsModel):
             return spec.title if spec is not None else self.columns[section]
         if role == Qt.ItemDataRole.TextAlignmentRole and orientation == Qt.Orientation.Horizontal:
             spec = self.spec(section)
-            right = spec is not None and isinstance(spec.codec, NUMBERS)
+            right = spec is not None and isinstance(spec.storage, NUMBERS)
             side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
             return side | Qt.AlignmentFlag.AlignVCenter
         return None
@@ -207,7 +207,7 @@ class _Delegate(QStyledItemDelegate):
         painter.fillRect(option.rect, theme["tint" if chosen else "paper"])
         painter.setPen(theme["rule"])
         painter.drawLine(option.rect.bottomLeft(), option.rect.bottomRight())
-        if isinstance(node.spec.codec, SwitchesCodec):
+        if isinstance(node.spec.storage, Switches):
             self._paint_switches(painter, option.rect, model, node)
         else:
             self._paint_value(painter, option.rect.adjusted(7, 0, -7, 0), model, node, isinstance(model, RowsModel))
@@ -216,7 +216,7 @@ class _Delegate(QStyledItemDelegate):
     def _paint_value(self, painter: QPainter, box: QRect, model: _FieldsModel, node: FieldNode, framed: bool) -> None:
         theme = colours()
         now, before = model.now(node)
-        number = framed or isinstance(node.spec.codec, NUMBERS)
+        number = framed or isinstance(node.spec.storage, NUMBERS)
         changed = model.save.tape.get(node.path) is not None
         wrong = not changed and any(finding.level != "note" for finding in field_findings(node))
         font = sans(13, strong=changed or wrong)
@@ -262,7 +262,7 @@ class _Delegate(QStyledItemDelegate):
 
     def editorEvent(self, event: QEvent, model: Any, option: QStyleOptionViewItem, index: Index) -> bool:
         node = model.field(index) if isinstance(model, _FieldsModel) else None
-        if node is not None and isinstance(node.spec.codec, SwitchesCodec) and isinstance(event, QMouseEvent):
+        if node is not None and isinstance(node.spec.storage, Switches) and isinstance(event, QMouseEvent):
             if event.type() == QEvent.Type.MouseButtonRelease:
                 for name, place in _switch_places(node, option.rect):
                     if place.contains(event.position().toPoint()):
@@ -277,14 +277,14 @@ class _Delegate(QStyledItemDelegate):
 
     def createEditor(self, parent: QWidget, option: QStyleOptionViewItem, index: Index) -> QWidget:
         node = index.model().field(index)
-        if isinstance(node.spec.codec, ChoiceCodec):
+        if isinstance(node.spec.storage, Choice):
             box = QComboBox(parent)
-            box.addItems([name for _, name in sorted(node.spec.codec.names.items())])
+            box.addItems([name for _, name in sorted(node.spec.storage.names.items())])
             box.activated.connect(lambda _: (self.commitData.emit(box), self.closeEditor.emit(box)))
             return box
         line = QLineEdit(parent)
         line.setFont(sans(13))
-        if isinstance(node.spec.codec, NUMBERS):
+        if isinstance(node.spec.storage, NUMBERS):
             line.setAlignment(Qt.AlignmentFlag.AlignRight)
         return line
 
@@ -310,8 +310,8 @@ def _switch_places(node: FieldNode, box: QRect) -> list[tuple[str, QRect]]:
     metrics = QFontMetrics(sans(12))
     places = []
     x = box.left() + 7
-    assert isinstance(node.spec.codec, SwitchesCodec)
-    for _, name in sorted(node.spec.codec.names.items()):
+    assert isinstance(node.spec.storage, Switches)
+    for _, name in sorted(node.spec.storage.names.items()):
         width = 20 + metrics.horizontalAdvance(name)
         places.append((name, QRect(x, box.top(), width, box.height())))
         x += width + 10
@@ -368,7 +368,7 @@ class FieldTable(QTableView):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         node = self.fields.field(self.currentIndex()) if self.currentIndex().isValid() else None
         keys = (Qt.Key.Key_Space, Qt.Key.Key_F2, Qt.Key.Key_Return, Qt.Key.Key_Enter)
-        if node is not None and isinstance(node.spec.codec, SwitchesCodec) and event.key() in keys:
+        if node is not None and isinstance(node.spec.storage, Switches) and event.key() in keys:
             self.switch_menu(node).popup(self.viewport().mapToGlobal(self.visualRect(self.currentIndex()).bottomLeft()))
             return
         if node is not None and event.key() in keys[2:] and self.state() != QAbstractItemView.State.EditingState:
@@ -378,10 +378,10 @@ class FieldTable(QTableView):
 
     def switch_menu(self, node: FieldNode) -> QMenu:
         """The switches of one cell as a list, for the keyboard."""
-        assert isinstance(node.spec.codec, SwitchesCodec)
+        assert isinstance(node.spec.storage, Switches)
         menu = QMenu(self)
         on = self.fields.save.value(node)
-        for _, name in sorted(node.spec.codec.names.items()):
+        for _, name in sorted(node.spec.storage.names.items()):
             action = menu.addAction(name)
             action.setCheckable(True)
             action.setChecked(isinstance(on, tuple) and name in on)
@@ -401,12 +401,12 @@ class FieldTable(QTableView):
         for column in range(self.fields.columnCount()):
             spec = self.fields.spec(column)
             width = 104
-            if spec is not None and isinstance(spec.codec, SwitchesCodec):
+            if spec is not None and isinstance(spec.storage, Switches):
                 metrics = QFontMetrics(sans(12))
-                width = 14 + sum(30 + metrics.horizontalAdvance(name) for name in spec.codec.names.values())
-            elif spec is not None and isinstance(spec.codec, NUMBERS):
+                width = 14 + sum(30 + metrics.horizontalAdvance(name) for name in spec.storage.names.values())
+            elif spec is not None and isinstance(spec.storage, NUMBERS):
                 width = 80
-            elif spec is not None and isinstance(spec.codec, ChoiceCodec):
+            elif spec is not None and isinstance(spec.storage, Choice):
                 width = 112
             elif spec is not None:
                 width = 128

@@ -9,13 +9,13 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QGridLayout, QLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from faithful_ledger.core.binding import FieldNode, Node, RowsNode
-from faithful_ledger.core.codecs import ChoiceCodec, SwitchesCodec
-from faithful_ledger.core.codecs.literals import bytes_typed
-from faithful_ledger.core.codecs.readings import Reading, readings
 from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.records import Mark, Quantity
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.storage import Choice, Switches
+from faithful_ledger.core.storage.literals import bytes_typed
+from faithful_ledger.core.storage.readings import Reading, readings
 from faithful_ledger.desk.session import Selection, Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, pair, row, rule
@@ -192,7 +192,7 @@ class Margin(QFrame):
         spec = node.spec
         self._begin(node.path)
         try:
-            now = spec.codec.to_text(save.value(node))
+            now = spec.storage.to_text(save.value(node))
         except LedgerError:
             now = f"{BROKEN} cannot be read"
         self._add(pair("now", now or "–", "open" if save.tape.get(node.path) else "heading"))
@@ -200,7 +200,7 @@ class Margin(QFrame):
         if entry is not None:
             self._add(pair("was", entry.old_text or "–"))
         self._add(pair("begins", place(node.start)), pair("size", f"{node.size} byte{'s' if node.size != 1 else ''}"))
-        self._add(pair("stored as", spec.codec.about))
+        self._add(pair("stored as", spec.storage.about))
         if spec.bounds is not None:
             self._add(pair("bounds", bounds_text(spec.bounds)))
         if not spec.unknown:
@@ -218,8 +218,8 @@ class Margin(QFrame):
             self._add(label(f"{BROKEN} {finding.message}", "broken", wrap=True))
         if spec.note:
             self._add(pair("note", spec.note))
-        if isinstance(spec.codec, ChoiceCodec | SwitchesCodec):
-            names = ", ".join(name for _, name in sorted(spec.codec.names.items()))
+        if isinstance(spec.storage, Choice | Switches):
+            names = ", ".join(name for _, name in sorted(spec.storage.names.items()))
             self._add(pair("names", names))
         self._entry(node, now)
 
@@ -254,7 +254,7 @@ class Margin(QFrame):
         editable = session.save is not None and file in session.save.files
         for line, reading in enumerate(readings(source, start, selection.end)):
             grid.addWidget(label(reading.name, "quiet"), line, 0)
-            grid.addWidget(self._reading(reading, file, start, editable and reading.codec is not None), line, 1)
+            grid.addWidget(self._reading(reading, file, start, editable and reading.storage is not None), line, 1)
         self._add(grid)
         if editable:
             self._add(self._typing(selection))

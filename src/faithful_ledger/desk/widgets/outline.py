@@ -189,7 +189,7 @@ class OutlineModel(QAbstractItemModel):
         if not isinstance(node, FieldNode) or self._save is None:
             return ""
         try:
-            return node.spec.codec.to_text(self._save.value(node)) or "–"
+            return node.spec.storage.to_text(self._save.value(node)) or "–"
         except LedgerError:
             return f"{BROKEN} cannot be read"
 
@@ -198,10 +198,10 @@ class OutlineModel(QAbstractItemModel):
             return f"{node.size} bytes"
         spec = node.spec
         if spec.seal is not None:
-            return f"{spec.codec.name} · {spec.seal.algorithm}"
+            return f"{spec.storage.name} · {spec.seal.algorithm}"
         if spec.derived is not None:
-            return f"{spec.codec.name} · {spec.derived.kind}"
-        return spec.codec.name if not spec.unknown else f"{node.size} bytes"
+            return f"{spec.storage.name} · {spec.derived.kind}"
+        return spec.storage.name if not spec.unknown else f"{node.size} bytes"
 
 
 def _shown_children(node: GroupNode) -> list[Node]:

@@ -22,10 +22,10 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QAbstractScrollArea, QMenu, QWidget
 
 from faithful_ledger.core.binding import FieldNode
-from faithful_ledger.core.codecs.lettering import Lettering, lettering
-from faithful_ledger.core.codecs.literals import LITERALS
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.source import MemorySource, Source
+from faithful_ledger.core.storage.lettering import Lettering, lettering
+from faithful_ledger.core.storage.literals import LITERALS
 from faithful_ledger.desk.theme import BROKEN, colours, sans
 from faithful_ledger.desk.widgets.strip_rows import (
     CELL_WIDTHS,

@@ -10,8 +10,8 @@ from PySide6.QtCore import QPoint, QRect, Qt
 from PySide6.QtGui import QFontMetrics, QPainter, QPen, QPolygon
 
 from faithful_ledger.core.binding import FieldNode
-from faithful_ledger.core.codecs.lettering import Lettering, lettering
 from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage.lettering import Lettering, lettering
 from faithful_ledger.desk.theme import colours, mono, sans
 
 __all__ = [

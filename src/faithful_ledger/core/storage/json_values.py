@@ -7,23 +7,19 @@ import math
 import re
 from decimal import Decimal, InvalidOperation
 
-from faithful_ledger.core.codecs.base import Value
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage.base import Sizer, Storage, Value
 
 __all__ = ["JsonNumber", "JsonSwitch", "JsonText"]
 
 NUMBER = re.compile(r"-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?")
 
 
-class _Spelled:
-    size = None
+class _Spelled(Storage):
+    """A value of which the document says where it ends."""
 
-    def extent(self, source: Source, at: int, limit: int) -> int:
-        return limit - at
-
-    def to_text(self, value: Value) -> str:
-        return str(value)
+    def sizer(self) -> Sizer | None:
+        return None
 
 
 class JsonNumber(_Spelled):
@@ -45,7 +41,7 @@ class JsonNumber(_Spelled):
             raise ValueRefused(f"{text[:40]} is larger than any number kept here", "edit it as text")
         return int(value) if value.is_integer() and abs(value) < 1 << 53 else value
 
-    def encode(self, value: Value, old: bytes) -> bytes:
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
         if (
             isinstance(value, bool)
             or not isinstance(value, int | float)
@@ -81,6 +77,10 @@ class JsonNumber(_Spelled):
         sign = "-" if power < 0 else "+" if exponent.startswith("+") else ""
         return f"{padded if padded == number else number:f}{mark}{sign}{abs(power):0{len(digits)}d}"
 
+    def whole(self, raw: bytes) -> int | None:
+        number = self.decode(raw)
+        return number if isinstance(number, int) else None
+
     def from_text(self, text: str, old: Value = None) -> int | float:
         return self.decode(text.strip().replace("−", "-").encode("utf-8", "replace"))
 
@@ -100,7 +100,7 @@ class JsonText(_Spelled):
             raise ValueRefused("this is not a string of JSON", "the template may mean another value")
         return value
 
-    def encode(self, value: Value, old: bytes) -> bytes:
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
         if not isinstance(value, str):
             raise ValueRefused(f"{value!r} is not a text", "enter one")
         try:
@@ -124,7 +124,7 @@ class JsonSwitch(_Spelled):
             raise ValueRefused("this is neither true nor false", "the template may mean another value")
         return raw == b"true"
 
-    def encode(self, value: Value, old: bytes) -> bytes:
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
         return b"true" if value else b"false"
 
     def to_text(self, value: Value) -> str:

@@ -9,14 +9,18 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
-from faithful_ledger.core.codecs.base import Value
-from faithful_ledger.core.codecs.numbers import IntegerCodec, parse_whole
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage.base import Storage, Value
+from faithful_ledger.core.storage.bits import BitRange
+from faithful_ledger.core.storage.numbers import Integer, parse_whole
 from faithful_ledger.core.suggest import did_you_mean
 
-__all__ = ["ChoiceCodec", "SwitchesCodec"]
+if TYPE_CHECKING:
+    from faithful_ledger.core.storage.base import Array
+
+__all__ = ["Choice", "Switches"]
 
 BIT = re.compile(r"bit \d+", re.IGNORECASE)
 # One switch of a list: an optional sign, and a name that is quoted where it holds a comma, a sign or a quotation mark.
@@ -24,18 +28,23 @@ WORD = re.compile(r'\s*([+-]?)\s*(?:"((?:[^"\\]|\\.)*)"|([^,"]*?(?=\s*(?:,|\s[+-
 PLAIN = re.compile(r'[^,"+\-\s\\](?:[^,"\\]*[^,"\s\\])?')
 
 
-class _Wrapped:
-    """A reading of a whole number; the number's own codec does the bytes."""
+class _Wrapped(Storage):
+    """A reading of a whole number, which is stored by a storage of its own."""
 
-    def __init__(self, number: IntegerCodec, names: Mapping[int, str]) -> None:
+    def __init__(self, number: Integer | BitRange, names: Mapping[int, str]) -> None:
         self.number = number
+        self.bits, self.dtype, self.least_size = number.bits, number.dtype, number.least_size
         clear = {value: name.strip() for value, name in names.items()}
         while unclear := self._unclear_ones(clear):
             clear |= {value: f"{clear[value]} ({value})".strip() for value in unclear}
         self.names = clear
         self.numbers = {name: value for value, name in self.names.items()}
         self._by_name = {name.casefold(): value for name, value in self.numbers.items()}
-        self.name, self.size = number.name, number.size
+        self.name = number.name
+
+    @property
+    def size(self) -> int:
+        return self.number.size
 
     def _unclear_ones(self, names: dict[int, str]) -> list[int]:
         """The values whose names do not lead back to them."""
@@ -45,15 +54,23 @@ class _Wrapped:
     def _unclear(self, name: str) -> bool:
         raise NotImplementedError
 
-    def extent(self, source: Source, at: int, limit: int) -> int:
-        return self.number.extent(source, at, limit)
+    @property
+    def mask(self) -> bytes | None:
+        return self.number.mask
+
+    def whole(self, raw: bytes) -> int:
+        return self.number.decode(raw)
+
+    def column(self, data: Array, at: Array) -> tuple[Array, Array]:
+        """The numbers, not the names."""
+        return self.number.column(data, at)
 
 
-class ChoiceCodec(_Wrapped):
+class Choice(_Wrapped):
     """A whole number with a name for each value it takes. A value without a name stays a number."""
 
     @property
-    def about(self) -> str:
+    def about(self) -> str:  # type: ignore[override]
         return f"choice of {len(self.names)} names in a {self.number.about}"
 
     def _unclear(self, name: str) -> bool:
@@ -70,10 +87,11 @@ class ChoiceCodec(_Wrapped):
     def encode(self, value: Value, old: bytes = b"") -> bytes:
         if isinstance(value, str):
             value = self._number_of(value)
-        return self.number.encode(value)
+        return self.number.encode(value, old)
 
-    def to_text(self, value: Value) -> str:
-        return str(value)
+    def neutral(self, size: int | None) -> bytes:
+        """The first of the names that have one."""
+        return self.number.encode(min(self.names, default=0))
 
     def from_text(self, text: str, old: Value = None) -> str | int:
         value = self._number_of(text)
@@ -91,11 +109,16 @@ class ChoiceCodec(_Wrapped):
             raise ValueRefused(f"“{text[:40]}” is not a name in this list", hint) from None
 
 
-class SwitchesCodec(_Wrapped):
+class Switches(_Wrapped):
     """A whole number whose bits are switches. The value is the names of those that are on; others are `bit 9`."""
 
     @property
-    def about(self) -> str:
+    def count(self) -> int:
+        """How many bits there are to switch."""
+        return self.number.bits or 0
+
+    @property
+    def about(self) -> str:  # type: ignore[override]
         count = "1 switch" if len(self.names) == 1 else f"{len(self.names)} switches"
         return f"{count} in a {self.number.about}"
 
@@ -103,13 +126,14 @@ class SwitchesCodec(_Wrapped):
         return name.casefold() == "none" or BIT.fullmatch(name) is not None
 
     def decode(self, raw: bytes) -> tuple[str, ...]:
-        value = int.from_bytes(raw, self.number.order)
-        return tuple(self.names.get(bit, f"bit {bit}") for bit in range(self.size * 8) if value >> bit & 1)
+        value = self.number.decode(raw)
+        return tuple(self.names.get(bit, f"bit {bit}") for bit in range(self.count) if value >> bit & 1)
 
     def encode(self, value: Value, old: bytes = b"") -> bytes:
         if not isinstance(value, tuple | list):
             raise ValueRefused(f"{value!r} is not a list of switches", "name the switches that are on")
-        return sum({1 << self._bit(name) for name in value}).to_bytes(self.size, self.number.order)
+        number = sum({1 << self._bit(name) for name in value})
+        return self.number.encode(number if number <= self.number.most else number - (1 << self.count), old)
 
     def to_text(self, value: Value) -> str:
         return ", ".join(map(_spelled, value)) if isinstance(value, tuple | list) else str(value)
@@ -146,9 +170,9 @@ class SwitchesCodec(_Wrapped):
 
     def _bit(self, name: str) -> int:
         known = self._by_name.get(name.casefold())
-        if known is not None and known < self.size * 8:
+        if known is not None and known < self.count:
             return known
-        if BIT.fullmatch(name) and len(name) < 12 and int(name[4:]) < self.size * 8:
+        if BIT.fullmatch(name) and len(name) < 12 and int(name[4:]) < self.count:
             return int(name[4:])
         hint = did_you_mean(name, self.numbers) or f"the switches are {', '.join(list(self.numbers)[:12])}"
         raise ValueRefused(f"“{name[:40]}” is not a switch here", hint)

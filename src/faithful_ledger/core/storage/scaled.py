@@ -4,21 +4,23 @@ from __future__ import annotations
 
 import re
 from fractions import Fraction
-from typing import Literal, Protocol
+from typing import TYPE_CHECKING, Literal, TypeAlias
 
-from faithful_ledger.core.codecs.base import Codec, Value
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage.base import Sizer, Storage, Value
+from faithful_ledger.core.storage.json_values import JsonNumber
+from faithful_ledger.core.storage.numbers import Float, WholeNumber, parse_float, parse_whole
 
-__all__ = ["ScaledCodec", "parse_fraction"]
+if TYPE_CHECKING:
+    from faithful_ledger.core.storage.base import Array
+
+__all__ = ["Number", "Scaled", "parse_fraction"]
+
+Number: TypeAlias = WholeNumber | Float | JsonNumber
+EXACT = 1 << 53  # whole numbers up to here are exact as floats
 
 FRACTION = re.compile(r"-?[0-9]{1,30}(\.[0-9]{1,30})?(e-?[0-9]{1,2})?(/[0-9]{1,30})?")
-
-
-class NumberCodec(Codec, Protocol):
-    """A codec whose values are numbers."""
-
-    def decode(self, raw: bytes) -> int | float: ...
 
 
 def parse_fraction(text: str) -> Fraction | None:
@@ -31,20 +33,64 @@ def parse_fraction(text: str) -> Fraction | None:
     return Fraction(number) / int(below or 1)
 
 
-class ScaledCodec:
+class Scaled(Storage):
     """A number as the game shows it. With `rounding` the game shows only the whole part (`floor`) or the nearest whole
     number; what is entered then is stored as exactly that number.
     """
 
     def __init__(
-        self, number: NumberCodec, scale: Fraction, bias: Fraction, rounding: Literal["floor", "nearest"] | None
+        self, number: Number, scale: Fraction, bias: Fraction, rounding: Literal["floor", "nearest"] | None
     ) -> None:
         self.number, self.scale, self.bias, self.rounding = number, scale, bias, rounding
-        self.name, self.size = number.name, number.size
+        self.name, self.bits, self.least_size = number.name, number.bits, number.least_size
         self.about = f"{number.about}; stored = shown × {_short(scale)}" + (f" + {_short(bias)}" if bias else "")
+
+    @property
+    def size(self) -> int | None:
+        return self.number.size
+
+    @property
+    def mask(self) -> bytes | None:
+        return self.number.mask
 
     def extent(self, source: Source, at: int, limit: int) -> int:
         return self.number.extent(source, at, limit)
+
+    def sizer(self) -> Sizer | None:
+        return self.number.sizer()
+
+    def size_before(self, data: bytes) -> int | None:
+        return self.number.size_before(data)
+
+    def whole(self, raw: bytes) -> int | None:
+        """The number that is stored."""
+        return self.number.whole(raw)
+
+    def neutral(self, size: int | None) -> bytes:
+        return self.number.neutral(size)
+
+    def column(self, data: Array, at: Array) -> tuple[Array, Array] | None:
+        """As float64 where the scale makes fractions of whole numbers; None where float64 would not be exact."""
+        import numpy as np
+
+        stored = self.number.column(data, at)
+        if stored is None or stored[0].dtype.kind == "f":
+            return None
+        numbers, inside = stored
+        up, down = self.scale.denominator * self.bias.denominator, self.scale.numerator * self.bias.denominator
+        shift = self.bias.numerator * self.scale.denominator
+        largest = (
+            max((abs(int(extreme)) for extreme in (numbers.min(), numbers.max())), default=0) if numbers.size else 0
+        )
+        if largest * up + abs(shift) >= EXACT or abs(down) >= EXACT:
+            return None
+        shown = (numbers.astype(np.int64) * up - shift) / down
+        if self.rounding is None:
+            return shown, inside
+        above = numbers.astype(np.int64) * up - shift
+        if self.rounding == "nearest":
+            above, down = 2 * above + down, 2 * down
+        return above // down, inside
 
     def decode(self, raw: bytes) -> int | float:
         stored = self.number.decode(raw)
@@ -82,22 +128,17 @@ class ScaledCodec:
 
     @property
     def _keeps_fractions(self) -> bool:
-        return self.number.name.startswith("f") or self.number.name == "json-number"
+        return isinstance(self.number, Float | JsonNumber)
 
     def to_text(self, value: Value) -> str:
         return repr(value) if isinstance(value, float) else str(value)
 
     def from_text(self, text: str, old: Value = None) -> int | float:
-        from faithful_ledger.core.codecs.numbers import FRACTION as NUMBER
-        from faithful_ledger.core.codecs.numbers import parse_whole
-
         cleaned = text.strip().replace("−", "-")
         try:
             value: int | float = parse_whole(cleaned)
         except ValueRefused:
-            if len(cleaned) > 60 or not NUMBER.fullmatch(cleaned):
-                raise ValueRefused(f"“{text[:40]}” is not a number", "type one, such as 12.5") from None
-            value = float(cleaned)
+            value = parse_float(cleaned)
         self.encode(value)
         return value
 

@@ -6,9 +6,9 @@ import math
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from faithful_ledger.core.codecs.base import Codec
-from faithful_ledger.core.codecs.numbers import FloatCodec, IntegerCodec, Order
 from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage.base import Order, Storage
+from faithful_ledger.core.storage.numbers import Float, Integer
 
 __all__ = ["Reading", "readings"]
 
@@ -17,11 +17,11 @@ ORDERS: tuple[Order, ...] = ("little", "big")
 
 
 class Reading(NamedTuple):
-    """One way to read, in words, and what it gives; with a codec, `size` bytes can be typed so."""
+    """One way to read, in words, and what it gives; with a storage, `size` bytes can be typed so."""
 
     name: str
     text: str
-    codec: Codec | None = None
+    storage: Storage | None = None
     size: int = 0
 
     def typed(self, text: str, old: bytes) -> bytes:
@@ -30,14 +30,14 @@ class Reading(NamedTuple):
         Raises:
             ValueRefused: none do.
         """
-        assert self.codec is not None
-        return self.codec.encode(self.codec.from_text(text.replace("−", "-"), None), old)
+        assert self.storage is not None
+        return self.storage.encode(self.storage.from_text(text.replace("−", "-"), None), old)
 
 
 def readings(source: Source, start: int, end: int) -> list[Reading]:
     """Readings of the bytes from `start`; texts read the selected bytes, or a few more where only one is selected.
 
-    A number is told with its sign only where the sign makes a difference, and high byte first only where that does.
+    A number is shown with its sign only where the sign makes a difference, and high byte first only where that does.
     """
     data = bytes(source.read(start, start + 8))
     found = [reading for size in (1, 2, 3, 4, 8) if size <= len(data) for reading in _whole(data[:size])]
@@ -54,21 +54,21 @@ def readings(source: Source, start: int, end: int) -> list[Reading]:
 
 def _whole(raw: bytes) -> Iterator[Reading]:
     for order in ORDERS[: 1 if len(set(raw)) == 1 else 2]:
-        codecs = [IntegerCodec(len(raw), sign, order) for sign in (False, True)]
-        plain, signed = (codec.decode(raw) for codec in codecs)
+        storages = [Integer(len(raw), sign, order) for sign in (False, True)]
+        plain, signed = (storage.decode(raw) for storage in storages)
         name = "1 byte" if len(raw) == 1 else f"{len(raw)} bytes"
-        yield Reading(name if order == "little" else "   high byte first", str(plain), codecs[0], len(raw))
+        yield Reading(name if order == "little" else "   high byte first", str(plain), storages[0], len(raw))
         if signed != plain:
-            yield Reading("   with a sign", str(signed).replace("-", "−"), codecs[1], len(raw))
+            yield Reading("   with a sign", str(signed).replace("-", "−"), storages[1], len(raw))
 
 
 def _fractions(raw: bytes) -> Iterator[Reading]:
     for order in ORDERS:
-        codec = FloatCodec(len(raw), order)
-        value = codec.decode(raw)
+        storage = Float(len(raw), order)
+        value = storage.decode(raw)
         if math.isfinite(value) and 1e-6 < abs(value) < 1e12:
             words = "" if order == "little" else ", high"
-            yield Reading(f"fraction {len(raw)}{words}", f"{value:.7g}".replace("-", "−"), codec, len(raw))
+            yield Reading(f"fraction {len(raw)}{words}", f"{value:.7g}".replace("-", "−"), storage, len(raw))
 
 
 def _text(raw: bytes, encoding: str) -> str:

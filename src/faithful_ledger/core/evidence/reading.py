@@ -1,0 +1,29 @@
+"""Numbers at many offsets as evidence compares them: as float64, in every storage a number is looked for in.
+
+Whole numbers of eight bytes are exact up to 2**53; no game shows larger ones.
+"""
+
+from __future__ import annotations
+
+from typing import Any, TypeAlias
+
+import numpy as np
+
+from faithful_ledger.core.storage import NUMBERS, SWITCHES, Float, WholeNumber
+
+__all__ = ["STORAGES", "Array", "read_numbers"]
+
+Array: TypeAlias = np.ndarray[Any, Any]
+STORAGES = NUMBERS | SWITCHES
+LEAST, MOST = 1e-9, 1e15  # fractions beyond these are other bytes that happen to read as one
+
+
+def read_numbers(storage: WholeNumber | Float, data: Array, offsets: Array) -> tuple[Array, Array]:
+    """The values as float64, and a mask of the offsets where a sensible one begins."""
+    values, begins = storage.column(data, offsets) or (np.zeros(offsets.size), np.zeros(offsets.size, bool))
+    if not isinstance(storage, Float):
+        return values.astype(np.float64), begins
+    with np.errstate(invalid="ignore", over="ignore"):  # any byte pattern may come; a signalling NaN is one of them
+        numbers = values.astype(np.float64)
+        sensible = np.isfinite(numbers) & ((numbers == 0) | ((np.abs(numbers) > LEAST) & (np.abs(numbers) < MOST)))
+    return np.where(sensible, numbers, 0), begins & sensible

@@ -1,0 +1,59 @@
+"""How one value is stored in bytes; nothing else knows it. A storage knows no template and no save."""
+
+from faithful_ledger.core.storage.base import CutOff, Order, Sizer, Storage, Value, encoded
+from faithful_ledger.core.storage.bits import BitRange
+from faithful_ledger.core.storage.catalogue import NUMBERS, SWITCHES, Spelling, number_storage, spellings
+from faithful_ledger.core.storage.choices import Choice, Switches
+from faithful_ledger.core.storage.digits import Digits
+from faithful_ledger.core.storage.json_values import JsonNumber, JsonSwitch, JsonText
+from faithful_ledger.core.storage.leb128 import Leb128
+from faithful_ledger.core.storage.numbers import Float, Integer, WholeNumber, parse_decimal, parse_whole
+from faithful_ledger.core.storage.packed import PackedDecimal
+from faithful_ledger.core.storage.scaled import Number, Scaled, parse_fraction
+from faithful_ledger.core.storage.text import (
+    EndedText,
+    FixedText,
+    FreeText,
+    PrefixedText,
+    RawBytes,
+    text_encoding,
+    unit_of,
+)
+
+__all__ = [
+    "NUMBERS",
+    "SWITCHES",
+    "BitRange",
+    "Choice",
+    "CutOff",
+    "Digits",
+    "EndedText",
+    "FixedText",
+    "Float",
+    "FreeText",
+    "Integer",
+    "JsonNumber",
+    "JsonSwitch",
+    "JsonText",
+    "Leb128",
+    "Number",
+    "Order",
+    "PackedDecimal",
+    "PrefixedText",
+    "RawBytes",
+    "Scaled",
+    "Sizer",
+    "Spelling",
+    "Storage",
+    "Switches",
+    "Value",
+    "WholeNumber",
+    "encoded",
+    "number_storage",
+    "parse_decimal",
+    "parse_fraction",
+    "parse_whole",
+    "spellings",
+    "text_encoding",
+    "unit_of",
+]

@@ -1,0 +1,119 @@
+"""Numbers of variable length, seven bits a byte: LEB128 of the DWARF specification, plain and with a sign, and the
+zigzag form of the Protocol Buffers specification. They are written with as few bytes as the value needs.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Literal
+
+from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage.base import CutOff, Order, Sizer, Value
+from faithful_ledger.core.storage.numbers import WholeNumber
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.storage.base import Array
+
+__all__ = ["Leb128", "named"]
+
+LONGEST = 10  # bytes
+Kind = Literal["uleb128", "sleb128", "zigzag"]
+
+
+def named(name: str, order: Order) -> Leb128 | None:
+    return Leb128(name) if name in ("uleb128", "sleb128", "zigzag") else None  # type: ignore[arg-type]
+
+
+class Leb128(WholeNumber):
+    """A number of variable length, seven bits a byte, low ones first, of at most 64 bits."""
+
+    family = "leb128"
+
+    def __init__(self, name: Kind) -> None:
+        self.name: Kind = name
+        self.least, self.most = (0, (1 << 64) - 1) if name == "uleb128" else (-(1 << 63), (1 << 63) - 1)
+        sign = {"uleb128": "", "sleb128": ", with a sign", "zigzag": ", zigzag"}[name]
+        self.about = f"number of variable length{sign}"
+
+    def extent(self, source: Source, at: int, limit: int) -> int:
+        data = bytes(source.read(at, min(limit, at + LONGEST)))
+        for place, byte in enumerate(data):
+            if byte < 128:
+                return place + 1
+        if len(data) < LONGEST:
+            raise CutOff(len(data) + 1)
+        return LONGEST
+
+    def sizer(self) -> Sizer:
+        def measure(data: bytes, at: int, limit: int) -> int:
+            for end in range(at, min(at + LONGEST, limit)):
+                if data[end] < 128:
+                    return end + 1
+            return at + LONGEST if at + LONGEST <= limit else -1
+
+        return measure
+
+    def size_before(self, data: bytes) -> int | None:
+        """Only where what is in front of the value ends with a byte below 128."""
+        if not data or data[-1] >= 128:
+            return None
+        size = 1
+        while size < min(len(data), LONGEST) and data[-size - 1] >= 128:
+            size += 1
+        return size
+
+    def decode(self, raw: bytes) -> int:
+        value = sum((byte & 127) << 7 * place for place, byte in enumerate(raw))
+        if raw and self.name == "sleb128" and raw[-1] & 64:
+            value -= 1 << 7 * len(raw)
+        least, most = (0, (1 << 64) - 1) if self.name == "zigzag" else (self.least, self.most)
+        if not raw or raw[-1] >= 128 or not least <= value <= most:
+            raise ValueRefused(f"{raw.hex(' ').upper()} is not a number of variable length", "another kind may fit")
+        if self.name == "zigzag":
+            return value // 2 if value % 2 == 0 else -(value + 1) // 2
+        return value
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        rest = self._within(value)
+        if self.name == "zigzag":
+            rest = rest * 2 if rest >= 0 else -rest * 2 - 1
+        out = bytearray()
+        while not (-64 <= rest <= 63 if self.name == "sleb128" else rest <= 127):
+            out.append(rest & 127 | 128)
+            rest >>= 7
+        out.append(rest & 127)
+        return bytes(out)
+
+    def column(self, data: Array, at: Array) -> tuple[Array, Array]:
+        import numpy as np
+
+        value = np.zeros(at.size, np.uint64)
+        length = np.zeros(at.size, np.int64)
+        last, before = np.zeros(at.size, np.uint8), np.zeros(at.size, np.uint8)
+        going = np.arange(at.size)
+        for place in range(LONGEST):  # only values that go on are looked at again: seldom many
+            position = at[going] + place
+            inside = position < data.size
+            going, position = going[inside], position[inside]
+            byte = data[position]
+            value[going] |= (byte & 127).astype(np.uint64) << np.uint64(7 * place)
+            before[going], last[going] = last[going], byte
+            ends = byte < 128
+            length[going[ends]] = place + 1
+            going = going[~ends]
+            if not going.size:
+                break
+        # A last byte that adds nothing is never written; the tenth has room for one bit, or for the sign.
+        signed = self.name == "sleb128"
+        short = last == 0
+        if signed:
+            short = (short & ((before & 64) == 0)) | ((last == 127) & ((before & 64) > 0))
+        whole = (length > 0) & ((length == 1) | ~short)
+        whole &= (length < LONGEST) | ((last == 0) | (last == 127) if signed else last <= 1)
+        if self.name == "uleb128":
+            return value, whole
+        if self.name == "zigzag":
+            half = (value >> np.uint64(1)).astype(np.int64)
+            return np.where(value & np.uint64(1), -half - 1, half), whole
+        room = np.maximum(64 - 7 * length, 0).astype(np.uint64)
+        return (value << room).astype(np.int64) >> room.astype(np.int64), whole

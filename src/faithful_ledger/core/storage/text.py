@@ -1,0 +1,285 @@
+"""Text: of a fixed size with padding, with its length in front (also within a buffer of fixed size), up to a
+terminator, or as long as the template says.
+"""
+
+from __future__ import annotations
+
+import codecs
+from contextlib import suppress
+
+from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage.base import CutOff, Sizer, Storage, Value
+from faithful_ledger.core.storage.numbers import Integer
+
+__all__ = ["EndedText", "FixedText", "FreeText", "PrefixedText", "RawBytes", "text_encoding", "unit_of"]
+
+SLOW_ENCODINGS = {"idna", "punycode"}  # quadratic: a long text would stop the program
+
+
+def text_encoding(name: str) -> str | None:
+    """Python's own name of a text encoding, or None where `name` is none.
+
+    Encodings that are no text encodings (zlib, bz2, …) could unpack to any size, so they do not count.
+    """
+    try:
+        found = codecs.lookup(name)
+        "".encode(name)
+    except (LookupError, UnicodeError, ValueError):
+        return None
+    return None if found.name in SLOW_ENCODINGS else found.name
+
+
+def unit_of(encoding: str) -> int:
+    """How many bytes a unit of an encoding has; text of wide units is padded with wide zeros."""
+    name = encoding.replace("_", "-")
+    return 2 if name.startswith("utf-16") else 4 if name.startswith("utf-32") else 1
+
+
+class _Text(Storage):
+    """What all texts share: the encoding, and text as text."""
+
+    def __init__(self, encoding: str) -> None:
+        self.encoding = encoding
+        self.name = {"iso8859-1": "latin-1"}.get(encoding, encoding)
+
+    def _decode(self, raw: bytes) -> str:
+        try:
+            return raw.decode(self.encoding)
+        except UnicodeError as error:
+            raise ValueRefused(
+                f"the bytes {raw[:12].hex(' ')}{' …' if len(raw) > 12 else ''} are not {self.name} text",
+                "the encoding in the template may be another",
+            ) from error
+
+    def _encode(self, value: Value) -> bytes:
+        if not isinstance(value, str):
+            raise ValueRefused(f"{value!r} is not a text", "enter one")
+        try:
+            return value.encode(self.encoding)
+        except UnicodeError as error:
+            raise ValueRefused(f"“{value[:40]}” cannot be written in {self.name}", "use other letters") from error
+
+    def from_text(self, text: str, old: Value = None) -> str:
+        self.encode(text)
+        return text
+
+    def neutral(self, size: int | None) -> bytes:
+        return self.encode("")
+
+
+class FixedText(_Text):
+    """Text in a fixed number of bytes. A text padded with zeros ends at the first; other padding is cut at the end."""
+
+    def __init__(self, size: int, encoding: str, pad: bytes) -> None:
+        super().__init__(encoding)
+        self.bits: int = size * 8
+        self.pad, self.least_size = pad, size
+        self.about = f"text in {size} bytes, {self.name}"
+
+    @property
+    def size(self) -> int:
+        return self.bits // 8
+
+    @property
+    def reads_any_bytes(self) -> bool:
+        try:
+            bytes(range(256)).decode(self.encoding)
+        except UnicodeError:
+            return False
+        return True
+
+    @property
+    def extends_ascii(self) -> bool:
+        """Whether bytes below 128 are always letters of ASCII, which can be read."""
+        return self.encoding in ("utf-8", "ascii") or self.encoding.startswith(("iso8859", "cp125"))
+
+    def decode(self, raw: bytes) -> str:
+        step = len(self.pad)
+        if not any(self.pad):
+            for at in range(0, len(raw), step):
+                if raw[at : at + step] == self.pad:
+                    return self._decode(raw[:at])
+            return self._decode(raw)
+        end = len(raw)
+        while end >= step and raw[end - step : end] == self.pad:
+            end -= step
+        return self._decode(raw[:end])
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        raw = self._encode(value)
+        room = self.size - len(raw)
+        if room < 0:
+            raise ValueRefused(
+                f"“{str(value)[:40]}” takes {len(raw)} bytes and {self.size} are there", "enter a shorter text"
+            )
+        filled = raw + (self.pad * (room // len(self.pad) + 1))[:room]
+        if len(filled) != self.size or self.decode(filled) != value:
+            raise ValueRefused(f"“{str(value)[:40]}” would not read back the same", "leave out padding characters")
+        return filled
+
+
+class PrefixedText(_Text):
+    """Text with its length, in bytes or in units of `unit` bytes, stored in front as a whole number.
+
+    With `room` the text is in a buffer of so many bytes behind its length; what is behind the end of the text there
+    stays as it was, as games leave it.
+    """
+
+    def __init__(self, length: Integer, encoding: str, unit: int = 1, room: int | None = None) -> None:
+        super().__init__(encoding)
+        self.length, self.unit, self.room = length, unit, room
+        self.least_size = length.size + (room or 0)
+        self.bits = None if room is None else (length.size + room) * 8
+        buffer = "" if room is None else f" in a buffer of {room} bytes"
+        self.about = f"text with its length in front ({length.name}){buffer}, {self.name}"
+
+    def extent(self, source: Source, at: int, limit: int) -> int:
+        if self.room is not None:
+            return super().extent(source, at, limit)
+        self.length.extent(source, at, limit)
+        units = self.length.decode(bytes(source.read(at, at + self.length.size)))
+        whole = self.length.size + units * self.unit
+        if units < 0 or at + whole > limit:
+            raise CutOff(whole)
+        return whole
+
+    def sizer(self) -> Sizer | None:
+        if self.room is not None:
+            return super().sizer()
+        width, order, unit = self.length.size, self.length.order, self.unit
+
+        def measure(data: bytes, at: int, limit: int) -> int:
+            begin = at + width
+            if begin > limit:
+                return -1
+            end = begin + int.from_bytes(data[at:begin], order) * unit
+            return end if end <= limit else -1
+
+        return measure
+
+    def size_before(self, data: bytes) -> int | None:
+        """The shortest readable text of the right length."""
+        if self.room is not None:
+            return self.size
+        for units in range(1, len(data) // self.unit + 1):
+            begin = len(data) - units * self.unit
+            if begin < self.length.size:
+                return None
+            if self.length.decode(data[begin - self.length.size : begin]) == units:
+                with suppress(ValueRefused):
+                    if self._decode(data[begin:]).isprintable():
+                        return self.length.size + units * self.unit
+        return None
+
+    def decode(self, raw: bytes) -> str:
+        width = self.length.size
+        if self.room is None:
+            return self._decode(raw[width:])
+        size = self.length.decode(raw[:width]) * self.unit
+        if size > self.room:
+            what = f"the length says {size} bytes and the buffer has {self.room}"
+            raise ValueRefused(what, "the length or the size in the template may be another")
+        return self._decode(raw[width : width + size])
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        raw = self._encode(value)
+        units, rest = divmod(len(raw), self.unit)
+        if self.room is not None and len(raw) > self.room:
+            what = f"“{str(value)[:40]}” takes {len(raw)} bytes and the buffer has {self.room}"
+            raise ValueRefused(what, "enter a shorter text")
+        if rest or units > self.length.most:
+            raise ValueRefused(
+                f"“{str(value)[:40]}” takes {len(raw)} bytes and its length ({self.length.name}) counts up to "
+                f"{self.length.most * self.unit}",
+                "enter a shorter text",
+            )
+        text = self.length.encode(units) + raw
+        return text if self.size is None else text + old.ljust(self.size, b"\0")[len(text) : self.size]
+
+
+class EndedText(_Text):
+    """Text up to a terminator, which is zero unless the template says otherwise; `size` of it is part of the value."""
+
+    def __init__(self, encoding: str, end: bytes) -> None:
+        super().__init__(encoding)
+        self.end, self.unit = end, unit_of(encoding)
+        self.least_size = len(end)
+        self.about = f"text up to {end.hex(' ').upper()}, {self.name}"
+
+    def _end_of(self, data: bytes, at: int, limit: int) -> int:
+        """The offset behind the terminator, -1 without one."""
+        found = data.find(self.end, at, limit)
+        while found >= 0 and (found - at) % self.unit:
+            found = data.find(self.end, found + 1, limit)
+        return found + len(self.end) if found >= 0 else -1
+
+    def extent(self, source: Source, at: int, limit: int) -> int:
+        reach = 256
+        while True:
+            data = bytes(source.read(at, min(at + reach, limit)))
+            end = self._end_of(data, 0, len(data))
+            if end >= 0:
+                return end
+            if at + reach >= limit:
+                raise CutOff(len(data) + len(self.end))
+            reach *= 16
+
+    def sizer(self) -> Sizer:
+        return self._end_of
+
+    def decode(self, raw: bytes) -> str:
+        if self._end_of(raw, 0, len(raw)) != len(raw):
+            raise ValueRefused("the terminator of the text is missing", "the template may mean another value")
+        return self._decode(raw[: -len(self.end)])
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        raw = self._encode(value) + self.end
+        if self._end_of(raw, 0, len(raw)) != len(raw):
+            raise ValueRefused(f"“{str(value)[:40]}” holds the terminator itself", "leave it out")
+        return raw
+
+
+class FreeText(_Text):
+    """Text whose size the template works out from other fields."""
+
+    least_size = 0
+
+    def __init__(self, encoding: str) -> None:
+        super().__init__(encoding)
+        self.about = f"text, {self.name}"
+
+    def sizer(self) -> Sizer | None:
+        return None
+
+    def decode(self, raw: bytes) -> str:
+        return self._decode(raw)
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        return self._encode(value)
+
+
+class RawBytes(Storage):
+    """Bytes nobody has understood yet, shown and typed in hexadecimal; an entry keeps their number."""
+
+    name = "bytes"
+    about = "bytes, not understood yet"
+    least_size = 0
+
+    def sizer(self) -> Sizer | None:
+        return None
+
+    def decode(self, raw: bytes) -> str:
+        return raw[:64].hex(" ").upper() + (f" … ({len(raw)} bytes)" if len(raw) > 64 else "")
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        try:
+            raw = bytes.fromhex(str(value))
+        except ValueError as error:
+            raise ValueRefused(f"“{str(value)[:40]}” is not bytes in hexadecimal", "type them as 0A FF 00") from error
+        if len(raw) != len(old):
+            raise ValueRefused(f"{len(raw)} bytes are entered in place of {len(old)}", "enter as many")
+        return raw
+
+    def from_text(self, text: str, old: Value = None) -> str:
+        return text
