@@ -18,11 +18,11 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
+from faithful_ledger.core.address.paths import parse_path
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import AddressError, LedgerError
-from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.core.rules import Finding

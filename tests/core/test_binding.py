@@ -9,12 +9,12 @@ import numpy
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode, bind_binary, bind_files
+from faithful_ledger.core.address.paths import Step, format_path, parse_path
+from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode, bind, bind_files
 from faithful_ledger.core.binding.spans import all_fields, explained_bytes, field_at, fields_between, record_at
 from faithful_ledger.core.errors import AddressError, BindingError, EntryError, LedgerError
-from faithful_ledger.core.formats import parse_json
+from faithful_ledger.core.formats import JsonDocument, json_values
 from faithful_ledger.core.opening import open_save
-from faithful_ledger.core.paths import Step, format_path, parse_path
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource
@@ -37,14 +37,18 @@ class JsonTest(LedgerCase):
             data.decode("utf-8")
         except UnicodeDecodeError:
             return
-        pairs = [(parse_json(data), value)]
+        document = JsonDocument(MemorySource(data))
+        document.check()
+        pairs = [(document.whole, value)]
         while pairs:
-            node, expected = pairs.pop()
-            self.assertEqual(json.loads(data[node.start : node.end]), expected)
+            span, expected = pairs.pop()
+            self.assertEqual(json.loads(data[span.start : span.end]), expected)
             if isinstance(expected, dict):
-                pairs += [(node.members[key], item) for key, item in expected.items()]
+                self.assertEqual(document.children(span).names, list(expected))
+                pairs += [(document.at(span, (Step(name=key),)), item) for key, item in expected.items()]
             elif isinstance(expected, list):
-                pairs += list(zip(node.items, expected, strict=True))
+                self.assertEqual(len(document.items(span).starts), len(expected))
+                pairs += [(document.at(span, (Step(index=n),)), item) for n, item in enumerate(expected)]
 
     @settings(max_examples=300)
     @given(st.text(alphabet='{}[]",:0123456789.eE+-truefalsn\\u ', max_size=24))
@@ -63,7 +67,7 @@ class JsonTest(LedgerCase):
         except ValueError:
             accepted = False
         try:
-            parse_json(text.encode())
+            json_values(text.encode())
             told = True
         except BindingError:
             told = False
@@ -73,29 +77,30 @@ class JsonTest(LedgerCase):
         for text, words in (
             (b'{"a": 1', "at 0x7 (7): a comma or } is expected, and the text ends"),
             (b'{"a": 1, "a": 2}', "at 0x9 (9): the name “a” stands here twice"),
-            (b"[01]", "at 0x1 (1): 01 is no number of JSON"),
+            (b"[01]", "at 0x1 (1): 01 is not a number of JSON"),
             (b"[1] x", "at 0x4 (4): the text goes on after its value"),
             (b'["\\q"]', "this string has an escape that JSON does not know"),
-            (b'"\xff"', "at 0x1 (1): this is no UTF-8 text"),
+            (b'"\xff"', "at 0x1 (1): this is not UTF-8 text"),
             (b"[" * 300 + b"]" * 300, "it is nested deeper than 200 levels"),
             (b"", "at 0x0 (0): a value is expected, and the text ends"),
         ):
             with self.subTest(text=text[:20]), self.assertRaises(BindingError) as caught:
-                parse_json(text)
+                JsonDocument(MemorySource(text)).check()
+                json_values(text)
             self.assertIn(words, str(caught.exception))
 
     def test_paths_into_a_text(self) -> None:
         data = b'{"slots": [{"slot": 1, "name": "Oriel"}, {"slot": 2, "name": "Ives"}]}'
-        root = parse_json(data)
+        document = JsonDocument(MemorySource(data))
         for path, text in (
             ("slots[1].name", b'"Ives"'),
             ("slots[slot=1].name", b'"Oriel"'),
             ("slots[name=Ives].slot", b"2"),
         ):
-            node = root.find(parse_path(path), data)
+            node = document.at(document.whole, parse_path(path))
             self.assertEqual(data[node.start : node.end], text)
         with self.assertRaisesRegex(AddressError, r"slots\[slot=3\] is not in this text; here are 2 items"):
-            root.find(parse_path("slots[slot=3].name"), data)
+            document.at(document.whole, parse_path("slots[slot=3].name"))
 
 
 class PathTest(LedgerCase):
@@ -191,7 +196,7 @@ class RepeatTest(LedgerCase):
     @settings(max_examples=150, deadline=None)
     @given(st.binary(max_size=60))
     def test_any_bytes_bind_or_have_one_problem(self, data: bytes) -> None:
-        bound = bind_binary(template_of(REPEATS).main, MemorySource(data))
+        bound = bind(template_of(REPEATS).main, MemorySource(data))
         for field in all_fields(bound.root):
             self.assertTrue(0 <= field.start <= field.end <= len(data))
 
@@ -235,7 +240,7 @@ class RepeatTest(LedgerCase):
         data = b"\x01\x02" + prefix + text.encode() + Leb128("uleb128").encode(number) + b"\x00\x01END!"
         layout = f'- {{field: name, as: text, length: {length}, before: "{Leb128("uleb128").encode(number).hex()}0001454E4421"}}\n'
         layout += '- {field: marks, as: uleb128, before: "454E4421", at: -2}'
-        bound = bind_binary(template_of(layout).main, MemorySource(data))
+        bound = bind(template_of(layout).main, MemorySource(data))
         self.assertIsNone(bound.problem)
         self.assertEqual([bound.root.names[name].value for name in ("name", "marks")], [text, number])  # type: ignore[attr-defined]
 

@@ -7,7 +7,7 @@ import unittest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from faithful_ledger.core.binding import bind_binary
+from faithful_ledger.core.binding import bind
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.entries import Entry, Tape
 from faithful_ledger.core.save import field_entry
@@ -17,9 +17,7 @@ from tests.support import template_of
 FIELDS = st.integers(0, 4)
 NODES = list(
     all_fields(
-        bind_binary(
-            template_of("\n".join(f"- {{field: f{n}, as: u8}}" for n in range(5))).main, MemorySource(bytes(5))
-        ).root
+        bind(template_of("\n".join(f"- {{field: f{n}, as: u8}}" for n in range(5))).main, MemorySource(bytes(5))).root
     )
 )
 STEPS = st.lists(

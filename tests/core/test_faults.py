@@ -12,11 +12,11 @@ from pathlib import Path
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from faithful_ledger.core.address.paths import Step, format_path, parse_path
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, OutOfBounds, ValueRefused
 from faithful_ledger.core.evidence import Place, locate, parse_sighting
 from faithful_ledger.core.opening import open_save
-from faithful_ledger.core.paths import Step, format_path, parse_path
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.search import parse_number

@@ -15,7 +15,6 @@ from unittest import mock
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from faithful_ledger.core.binding import binary
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.budget import Budget
 from faithful_ledger.core.compare import compare_sources
@@ -23,7 +22,7 @@ from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.disk import Disk
 from faithful_ledger.core.errors import FileAccessError, LedgerError, TemplateError, TooMuch, VaultError
 from faithful_ledger.core.evidence import locate, parse_sighting
-from faithful_ledger.core.formats import parse_json
+from faithful_ledger.core.formats import JsonDocument, binary, json_values
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.source import MemorySource, read_whole
@@ -281,7 +280,9 @@ class FileTest(LedgerCase):
             b"[" + b"1," * 100_000 + b"1]",
             b'{"a":' * 150 + b"1" + b"}" * 150,
         ):
-            self.assertEqual(parse_json(text).end, len(text))
+            document = JsonDocument(MemorySource(text))
+            document.check()
+            self.assertEqual((document.whole.end, json_values(text).ends[0]), (len(text), len(text)))
         for text in (
             b"[" * 5000,
             b'{"a":' * 5000,
@@ -290,7 +291,7 @@ class FileTest(LedgerCase):
             b"9" * 400 + b"e" + b"9" * 400 + b"x",
         ):
             with self.assertRaises(LedgerError):
-                parse_json(text)
+                JsonDocument(MemorySource(text)).check()
 
 
 class ArchiveTest(LedgerCase):

@@ -368,18 +368,47 @@ class EnteringTest(LedgerCase):
         self.assertEqual((company.crew[4].station, company.crew[4].injuries, company.crew[4].x), (2, 16, 2.5))
         self.assertEqual((len(company.hold), company.hold[22].count, company.log, company.route), (23, 7, [], [0]))
 
-    def test_records_that_cannot_be_made_from_values_are_refused(self) -> None:
+    def test_records_with_lengths_counts_and_seals_of_their_own_are_added(self) -> None:
         layout = """
+- {field: total, as: uleb128, length_of: rings}
 - {field: n, as: u8, count_of: rings}
 - rows: rings
   count: n
   layout:
-    - {field: length, as: u8, length_of: body}
-    - {group: body, size: length, layout: [{field: a, as: u8}]}
+    - {field: length, as: u8, length_of: body, plus: 1}
+    - {field: many, as: u8, count_of: body.knots}
+    - {group: body, layout: [{rows: knots, count: many, each: {as: u16}}, {field: name, as: text, length: u8}]}
+    - {field: check, as: u16, seal: {algorithm: sum16, over: body}}
+- {field: all, as: u32, seal: {algorithm: crc-32, over: rings}}
 """
-        save = self.open_bytes(bytes([1, 1, 5]), template_of(layout))
-        with self.assertRaisesRegex(ValueRefused, r"rings\[0\].length is worked out from other fields"):
-            save.enter_structure("rings", [{}, {}])
+
+        def ring(knots: list[int], name: bytes) -> bytes:
+            body = b"".join(knot.to_bytes(2, "little") for knot in knots) + bytes([len(name)]) + name
+            return bytes([len(body) + 1, len(knots)]) + body + (sum(body) & 0xFFFF).to_bytes(2, "little")
+
+        def whole(*rings: bytes) -> bytes:
+            body, size = b"".join(rings), len(b"".join(rings))
+            lead = bytes([size]) if size < 128 else bytes([size & 127 | 128, size >> 7])
+            return lead + bytes([len(rings)]) + body + zlib.crc32(body).to_bytes(4, "little")
+
+        first = ring([1, 2], b"Bo")
+        save = self.open_bytes(whole(first), template_of(layout))
+        self.assertEqual([state.name for state in save.broken_seals], [])
+        added: list[dict[str, object]] = [
+            {"body": {"knots": [7, 8, 9], "name": "Marit"}},
+            {},
+            {"body": {"name": "x" * 99}},
+        ]
+        save.enter_structure("rings", [{}, *added])
+        plan = make_plan(save)
+        self.assertEqual(
+            both(plan)["save"][1], whole(first, ring([7, 8, 9], b"Marit"), ring([], b""), ring([], b"x" * 99))
+        )
+        self.assertTrue(plan.in_balance)
+        save = self.open_bytes(whole(first), template_of(layout))
+        save.enter_structure("rings", [{"body": {"knots": [5], "name": "Y"}}])
+        with self.assertRaisesRegex(ValueRefused, r"rings\[1\].check is worked out from other fields"):
+            save.enter_structure("rings", [{}, {"check": 5}])
 
     def test_undo_and_redo_go_through_every_step(self) -> None:
         save = self.opened()

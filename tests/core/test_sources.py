@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from faithful_ledger.core import source as source_module
-from faithful_ledger.core.edits import Patched, Replacement
+from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import EntryError, FileAccessError
 from faithful_ledger.core.source import BlockSource, MemorySource, moment_of, open_source, read_whole, same_bytes
 from tests.support import LedgerCase
@@ -25,7 +25,7 @@ def patches(draw: st.DrawFn) -> tuple[bytes, list[Replacement]]:
     found, last = [], -1
     for start, end in spans:
         if start > last:
-            found.append(Replacement(start, end, draw(st.binary(max_size=9)), f"entry at {start}"))
+            found.append(Replacement(start, end, draw(st.binary(max_size=9)), (Cause("entry", f"at {start}"),)))
             last = end
     return old, found
 
@@ -56,7 +56,39 @@ class PatchedTest(LedgerCase):
 
     def test_overlapping_replacements_are_refused_with_both_causes(self) -> None:
         with self.assertRaisesRegex(EntryError, "entry b and entry a would both change the bytes at 0x2"):
-            Patched(MemorySource(bytes(8)), [Replacement(0, 4, b"x", "entry a"), Replacement(2, 3, b"y", "entry b")])
+            entries = (Cause("entry", "a"),), (Cause("entry", "b"),)
+            Patched(MemorySource(bytes(8)), [Replacement(0, 4, b"x", entries[0]), Replacement(2, 3, b"y", entries[1])])
+
+    @settings(max_examples=300)
+    @given(patches(), st.data())
+    def test_what_is_patched_again_reads_so_and_keeps_its_causes(
+        self, patch: tuple[bytes, list[Replacement]], draw: st.DataObject
+    ) -> None:
+        old, replacements = patch
+        patched = Patched(MemorySource(old), replacements)
+        now = bytearray(patched.read(0, patched.size))
+        named = {cause for item in replacements for cause in item.causes}
+        for turn in range(draw.draw(st.integers(1, 3))):
+            wanted = []
+            for piece in patched.pieces:
+                if draw.draw(st.booleans()):
+                    start = draw.draw(st.integers(piece.start, piece.end))
+                    end = draw.draw(st.integers(start, piece.end))
+                    if not wanted or start > wanted[-1].end:
+                        data = draw.draw(st.binary(max_size=5))
+                        wanted.append(Replacement(start, end, data, (Cause("length", f"{turn} {start}"),)))
+            for item in reversed(wanted):
+                now[item.start : item.end] = item.data
+            patched.patch(wanted)
+            named |= {cause for item in wanted for cause in item.causes}
+            self.assertEqual(bytes(patched.read(0, patched.size)), now)
+        self.assertLessEqual({cause for item in patched.replacements for cause in item.causes}, named)
+        self.assertEqual(sum(piece.end - piece.start for piece in patched.pieces), len(now))
+        self.assertEqual(sum(piece.old_end - piece.old_start for piece in patched.pieces), len(old))
+        again = bytearray(old)
+        for item in reversed(patched.replacements):
+            again[item.start : item.end] = item.data
+        self.assertEqual(again, now)
 
 
 class SourceTest(LedgerCase):

@@ -12,8 +12,8 @@ import sys
 from pathlib import Path
 
 from faithful_ledger.cli.main import ABOUT
+from faithful_ledger.core.address.expressions import FUNCTIONS
 from faithful_ledger.core.seals import ALGORITHMS
-from faithful_ledger.core.template.expressions import FUNCTIONS
 from faithful_ledger.core.template.loader import parse_template
 from faithful_ledger.core.template.schema import all_keys
 from tests.support import LedgerCase
@@ -24,8 +24,8 @@ CORE = SOURCE / "faithful_ledger" / "core"
 
 # Each room may use those before it in its line, never one behind it.
 ORDER = [
-    "errors", "suggest", "budget", "deadline", "source", "find", "scan", "storage", "edits", "layers", "profile", "wrapping", "inside", "disk", "locks", "paths", "formats", "search", "seals.algorithms", "template",
-    "binding.nodes", "binding.sizes", "binding.compose", "binding.spans", "binding.binary", "binding.document", "binding.files", "seals.seals", "binding.settle", "rules", "compare", "evidence",
+    "errors", "suggest", "budget", "deadline", "source", "find", "scan", "storage", "address", "edits", "layers", "formats", "profile", "wrapping", "inside", "disk", "locks", "search", "seals.algorithms", "template",
+    "binding.nodes", "binding.sizes", "binding.spans", "binding.binder", "binding.compose", "binding.files", "seals.seals", "binding.settle", "rules", "compare", "evidence",
     "template.extend", "entries", "save", "opening", "typed_bytes", "pending", "goto", "vault", "posting", "records", "manifests", "keeping", "pinning", "book", "shelf",
 ]  # fmt: skip
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from faithful_ledger.core.address.expressions import Expression
 from faithful_ledger.core.errors import ExpressionError, RecognitionError, TemplateError
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import Library, load_template, parse_template
-from faithful_ledger.core.template.expressions import Expression
 from faithful_ledger.core.template.library import SHIPPED, fits
 from faithful_ledger.core.template.loader import LARGEST_TEMPLATE, rewrite
 from tests.support import LedgerCase
@@ -50,9 +50,9 @@ class ExpressionTest(LedgerCase):
             ("(1).real", "an attribute"),
             ("count.__class__.__mro__[0]", "brackets"),
             ("[1][0]", "brackets"),
-            ("'a' * 9", "a constant that is no whole number"),
-            ("1.5", "a constant that is no whole number"),
-            ("True", "a constant that is no whole number"),
+            ("'a' * 9", "a constant that is not a whole number"),
+            ("1.5", "a constant that is not a whole number"),
+            ("True", "a constant that is not a whole number"),
             ("2 ** 99", "“binop”"),
             ("lambda: 1", "“lambda”"),
             ("[x for x in y]", "“listcomp”"),
@@ -60,11 +60,11 @@ class ExpressionTest(LedgerCase):
             ("open(count)", "a call"),
             ("max(*count)", "“starred”"),
             ("up_to(1)", "the wrong number of values"),
-            ("count +", "is no expression"),
+            ("count +", "is not an expression"),
             ("1" + "+1" * 90, "more than 60 parts"),
             ("1" * 201, "longer than 200 characters"),
-            ("9" * 150, "a constant that is no whole number"),
-            ("(" * 150, "is no expression"),
+            ("9" * 150, "a constant that is not a whole number"),
+            ("(" * 150, "is not an expression"),
         ):
             with self.subTest(text=text), self.assertRaises(ExpressionError) as caught:
                 Expression(text)

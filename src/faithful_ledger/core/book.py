@@ -368,7 +368,16 @@ def describe(plan: Plan, note: str) -> dict[str, Any]:
             for entry in plan.entries
         ],
         "followers": [{"path": entry.path, "old": entry.old_text, "new": entry.new_text} for entry in plan.followers],
-        "changes": [{**change._asdict(), "file": names[change.file]} for change in plan.changes],
+        "changes": [
+            {
+                "file": names[change.file],
+                "offset": change.offset,
+                "size": change.size,
+                "old_size": change.old_size,
+                "cause": change.cause,
+            }
+            for change in plan.changes
+        ],
         "renewed": [renewal.node.path for renewal in plan.renewals],
         "removed": [str(path) for path in plan.companions],
         "files": [str(absolute(file.file.path)) for file in plan.written],

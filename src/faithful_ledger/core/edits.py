@@ -8,16 +8,26 @@ from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Iterable, Iterator
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 from faithful_ledger.core.errors import EntryError, place
 from faithful_ledger.core.source import CHUNK, Source
 
-__all__ = ["Patched", "Piece", "Replacement"]
+__all__ = ["Cause", "Patched", "Piece", "Replacement"]
+
+
+class Cause(NamedTuple):
+    """Why bytes change: an entry or what follows from one, and the path or the name it is about."""
+
+    kind: Literal["entry", "rule", "length", "count", "offset", "seal", "layer"]
+    about: str
+
+    def __str__(self) -> str:
+        return f"layer around {self.about}" if self.kind == "layer" else f"{self.kind} {self.about}"
 
 
 class Replacement(NamedTuple):
-    """The bytes of `source[start:end]` give way to `data`; `cause` says why, for the plan. `element` is the bound
+    """The bytes of `source[start:end]` give way to `data`; `causes` say why, for the plan. `element` is the bound
     element they are the bytes of, where it is one: it says to which of two neighbours bytes between them belong.
     With a `mask` only these bits change: several may change bits of the same bytes.
     """
@@ -25,9 +35,14 @@ class Replacement(NamedTuple):
     start: int
     end: int
     data: bytes
-    cause: str
+    causes: tuple[Cause, ...] = ()
     element: Any = None
     mask: bytes | None = None
+
+    @property
+    def cause(self) -> str:
+        """The causes in words."""
+        return " and ".join(map(str, self.causes))
 
     def joined(self, other: Replacement) -> Replacement | None:
         """One for both, where each changes bits of its own in the same bytes; else None."""
@@ -39,7 +54,7 @@ class Replacement(NamedTuple):
         bits = zip(self.data, other.data, other.mask, strict=True)
         data = bytes(mine & ~mask & 255 | theirs & mask for mine, theirs, mask in bits)
         both = bytes(mine | theirs for mine, theirs in masks)
-        return Replacement(self.start, self.end, data, f"{self.cause} and {other.cause}", self.element, both)
+        return Replacement(self.start, self.end, data, self.causes + other.causes, self.element, both)
 
 
 class Piece(NamedTuple):
@@ -68,6 +83,10 @@ class Patched:
                 self.replacements[-1] = both
             else:
                 self.replacements.append(item)
+        self._lay()
+
+    def _lay(self) -> None:
+        """Put the pieces behind each other."""
         self.pieces: list[Piece] = []
         at = new_at = 0
         previous: Replacement | None = None
@@ -83,15 +102,41 @@ class Patched:
             self.pieces.append(Piece(new_at, new_at + len(item.data), item.start, item.end, item))
             new_at += len(item.data)
             at, previous = item.end, item
-        if at < old.size:
-            self.pieces.append(Piece(new_at, new_at + old.size - at, at, old.size, None))
-            new_at += old.size - at
+        if at < self.old.size:
+            self.pieces.append(Piece(new_at, new_at + self.old.size - at, at, self.old.size, None))
+            new_at += self.old.size - at
         self.size = new_at
         self._starts = [piece.start for piece in self.pieces]
         self._replaced_from = [item.start for item in self.replacements]
         self._shifts = [0]
         for item in self.replacements:
             self._shifts.append(self._shifts[-1] + len(item.data) - (item.end - item.start))
+
+    def patch(self, replacements: Iterable[Replacement]) -> None:
+        """Replace spans of the payload as it is now; what reads it sees the new bytes from then on.
+
+        Raises:
+            EntryError: a span is partly within bytes that were replaced before.
+        """
+        waiting: dict[int, list[Replacement]] = {}
+        for item in sorted(replacements, key=lambda item: (item.start, item.end)):
+            number = max(bisect_right(self._starts, item.start) - 1, 0)
+            if item.end > self.pieces[number].end:
+                raise EntryError(
+                    f"{item.cause} would change bytes that are partly replaced already, at {place(item.start)}",
+                    "nothing was written; withdraw the entry beside it",
+                )
+            waiting.setdefault(number, []).append(item)
+        found: list[Replacement] = []
+        for number, piece in enumerate(self.pieces):
+            items = waiting.get(number, [])
+            if piece.replacement is None:
+                shift = piece.old_start - piece.start
+                found += (item._replace(start=item.start + shift, end=item.end + shift) for item in items)
+            else:
+                found += _split(piece, items) if items else [piece.replacement]
+        self.replacements = found
+        self._lay()
 
     def read(self, start: int, end: int) -> memoryview:
         parts = list(self._parts(start, min(end, self.size)))
@@ -156,3 +201,30 @@ class Patched:
             if piece.replacement is not None and piece.end >= start:
                 return True
         return False
+
+
+def _split(piece: Piece, items: list[Replacement]) -> list[Replacement]:
+    """A replacement with spans of its new bytes replaced again, as several behind each other; together they take the
+    place of the same old bytes.
+    """
+    whole = piece.replacement
+    assert whole is not None
+    same = len(whole.data) == whole.end - whole.start
+    parts: list[Replacement] = []
+    at = piece.start
+
+    def add(start: int, end: int, part: Replacement) -> None:
+        if same:
+            old = whole.start + start - piece.start, whole.start + end - piece.start
+        else:
+            old = (whole.end, whole.end) if parts else (whole.start, whole.end)
+        parts.append(part._replace(start=old[0], end=old[1]))
+
+    for item in items:
+        if item.start > at:
+            add(at, item.start, whole._replace(data=whole.data[at - piece.start : item.start - piece.start], mask=None))
+        add(item.start, item.end, item)
+        at = item.end
+    if at < piece.end or not parts:
+        add(at, piece.end, whole._replace(data=whole.data[at - piece.start :], mask=None))
+    return parts

@@ -5,10 +5,10 @@ from __future__ import annotations
 import itertools
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from faithful_ledger.core.binding.nodes import FieldNode, RowsNode
-from faithful_ledger.core.edits import Replacement
+from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.storage import Value
 
 __all__ = ["Entry", "Tape"]
@@ -32,14 +32,16 @@ class Entry:
         """Whether it is about bytes that no field describes."""
         return isinstance(self.node, FieldNode) and self.node.parent is None
 
-    def replacement(self, cause: str) -> Replacement:
+    def replacement(self, kind: Literal["entry", "rule"] = "entry") -> Replacement:
         """The bytes that give way to it."""
         element = None if self.is_bytes else self.node
         mask = None if isinstance(self.node, RowsNode) or self.is_bytes else self.node.spec.storage.mask
-        return Replacement(self.node.start, self.node.end, self.data, cause, element, mask)
+        return Replacement(self.node.start, self.node.end, self.data, (Cause(kind, self.path),), element, mask)
 
     def holds(self, node: FieldNode | RowsNode) -> bool:
         """Whether an element, bound again, says what was entered."""
+        if isinstance(node, RowsNode):  # lengths and seals within records that were given anew follow
+            return node.count == self.new
         mask = node.spec.storage.mask if isinstance(node, FieldNode) else None
         if mask is None:
             return node.raw == self.data

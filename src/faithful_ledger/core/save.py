@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
+from faithful_ledger.core.address.paths import parse_path
 from faithful_ledger.core.binding import (
     BoundFile,
     FieldNode,
@@ -32,7 +33,6 @@ from faithful_ledger.core.errors import (
     ValueRefused,
     place,
 )
-from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.rules import Finding, audit
 from faithful_ledger.core.seals.seals import SealState, bound_seal, compute, dependents
 from faithful_ledger.core.source import Moment, Source, files_below, moment_of, name_within

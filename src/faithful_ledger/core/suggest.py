@@ -11,5 +11,6 @@ def did_you_mean(word: str, known: Iterable[str]) -> str:
     """“did you mean x?” for the known word closest to `word`, or an empty text where none is close."""
     from difflib import get_close_matches
 
-    close = get_close_matches(word, list(known), 1, 0.6)
+    close = get_close_matches(word, list(known), 3, 0.6)
+    close.sort(key=lambda each: sorted(each) != sorted(word))  # letters that changed places are the likeliest mistake
     return f"did you mean “{close[0]}”?" if close else ""

@@ -17,7 +17,7 @@ from itertools import pairwise
 from typing import Any, Protocol
 
 from faithful_ledger.core.budget import unpacked_allowance
-from faithful_ledger.core.edits import Patched, Replacement
+from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, StreamGrows, place
 from faithful_ledger.core.layers import KEYED, SCRAMBLINGS, LayerSpec
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
@@ -41,7 +41,7 @@ class Step(Protocol):
     @property
     def data(self) -> bytes: ...
 
-    def wrap(self, inner: Patched, cause: str, counted: Counted) -> list[Replacement]:
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         """What has to change outside so that `inner` is inside. `counted` says whether a described length covers bytes
         [start, end) outside, so that they may take another size.
 
@@ -73,7 +73,7 @@ class Streams:
             data += part
         return cls(streams[0].kind, MemorySource(outer), streams, bytes(data), starts)
 
-    def wrap(self, inner: Patched, cause: str, counted: Counted) -> list[Replacement]:
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         # What comes in where one stream ends and the next begins belongs to the next.
         old = [*self.starts, len(self.data)]
         new = [0, *(inner.moved(start) for start in self.starts[1:]), inner.size]
@@ -82,7 +82,7 @@ class Streams:
             content = bytes(inner.read(start, end))
             if content != self.data[old_start:old_end]:
                 span = stream.offset, stream.offset + stream.size
-                changed.append(Replacement(*span, self._packed(content, stream, counted), cause))
+                changed.append(Replacement(*span, self._packed(content, stream, counted), (cause,)))
         return changed
 
     def _packed(self, content: bytes, stream: Layer, counted: Counted) -> bytes:
@@ -128,13 +128,13 @@ class Hidden:
     def of(cls, outer: bytes, scrambling: Scrambling) -> Hidden:
         return cls(scrambling, MemorySource(outer), unscramble(outer, scrambling))
 
-    def wrap(self, inner: Patched, cause: str, counted: Counted) -> list[Replacement]:
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         old = bytes(self.outer.read(0, self.outer.size))
         new = scramble(bytes(inner.read(0, inner.size)), self.scrambling)
         if self.scrambling.kind == "xor-previous" or len(new) != len(old):
-            return [Replacement(0, len(old), new, cause)]
+            return [Replacement(0, len(old), new, (cause,))]
         return [
-            Replacement(piece.start, piece.end, new[piece.start : piece.end], cause)
+            Replacement(piece.start, piece.end, new[piece.start : piece.end], (cause,))
             for piece in inner.pieces
             if piece.replacement is not None and piece.start < piece.end
         ]
@@ -150,7 +150,7 @@ class Unwrapped:
     def source(self) -> MemorySource:
         return MemorySource(self.steps[-1].data)
 
-    def wrap(self, inner: Patched, cause: str, counted: Counted) -> list[Replacement]:
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         """What has to change in the outermost payload; `counted` is about that.
 
         Raises:

@@ -158,7 +158,7 @@ class Example:
         shutil.copytree(self.game.saves, copy.saves, ignore=shutil.ignore_patterns("slots.idx"))
         for file in plan.files:
             entries = [entry for entry in [*plan.entries, *plan.followers] if entry.node.file == file.file.name]
-            spans = [entry.replacement("") for entry in entries]
+            spans = [entry.replacement() for entry in entries]
             raw = Patched(file.file.source, spans)
             (copy.saves / file.file.path.name).write_bytes(raw.read(0, raw.size))
         answer = copy.play("show")

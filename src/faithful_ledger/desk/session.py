@@ -268,7 +268,7 @@ class Session(QObject):
         """The same with the entries that change bytes in their place."""
         source, save = self.source(name), self.save
         spans = [
-            entry.replacement(entry.path)
+            entry.replacement()
             for entry in (save.tape if save is not None else ())
             if entry.node.file == name and not entry.moves and name not in self.payloads
         ]

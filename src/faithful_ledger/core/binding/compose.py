@@ -1,33 +1,42 @@
-"""The bytes of a record from its values: for records that are added, or lists that are given anew.
+"""The bytes of records from their values: for records that are added, or lists that are given anew.
 
-What is not given is taken from the old record of the same number, or is a neutral value: 0, an empty text, the first
-name of a choice, no switch. Records whose parts depend on each other cannot be made from values alone and are refused.
+What is not given is taken from the old record of the same number. In a new record it is a neutral value: 0, an empty
+text, the first name of a choice, no switch. A new record of a text is made like the one before it, so that it is
+written in the same style and has the same members; those that no template describes keep what they say there. Lengths
+and counts within a record are worked out here, everything else that depends on other parts when it is posted.
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any
+
+from faithful_ledger.core.binding.binder import bind
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.errors import AddressError, ValueRefused
+from faithful_ledger.core.formats import Span
+from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import Storage, Value, encoded
-from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec
+from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, RowsSpec
 
 __all__ = ["compose_records", "value_of_json"]
 
 
-def compose_records(repeat: RowsNode, values: list[object]) -> bytes:
-    """The bytes of a whole repeat with these records, its end marker included.
+def compose_records(rows: RowsNode, values: list[object]) -> bytes:
+    """The bytes of all rows with these records, an end marker included.
 
     Raises:
         ValueRefused: a value that does not fit, or a record that cannot be made.
         AddressError: a value for a field the record does not have.
     """
-    if repeat.stride is None and repeat.offsets is None:
-        raise ValueRefused(f"{repeat.path} is a list in a text", "records can only be added or removed in binary files")
+    if rows.document.knows_ends:
+        return _rows_in_text(rows, values)
     parts = []
     for number, value in enumerate(values):
-        old = repeat.item(number) if number < repeat.count else None
-        parts.append(_compose(repeat.spec.item, value, old, f"{repeat.path}[{number}]"))
-    return b"".join(parts) + (repeat.spec.ended_by or b"")
+        old = rows.item(number) if number < rows.count else None
+        parts.append(_compose(rows.spec.item, value, old, f"{rows.path}[{number}]"))
+    return b"".join(parts) + (rows.spec.ended_by or b"")
 
 
 def value_of_json(storage: Storage, value: object, old: Value) -> Value:
@@ -43,48 +52,105 @@ def value_of_json(storage: Storage, value: object, old: Value) -> Value:
     return value  # type: ignore[return-value]
 
 
+# records of binary files
+
+
 def _compose(spec: ElementSpec, value: object, old: Node | None, path: str) -> bytes:
-    if spec.when is not None or spec.at is not None:
+    if spec.when is not None or spec.address.base != "next":
         raise ValueRefused(f"{path} depends on other fields", "change the records that are there one by one")
     if isinstance(spec, FieldSpec):
         return _field(spec, value, old, path)
-    if not isinstance(spec, GroupSpec) or spec.size is not None:
-        raise ValueRefused(f"{path} holds parts of its own size", "change the records that are there one by one")
+    if isinstance(spec, RowsSpec):
+        return _inner_rows(spec, value, old, path)
+    assert isinstance(spec, GroupSpec)
     if not isinstance(value, dict):
         raise ValueRefused(f"{path} takes an object of JSON, not {type(value).__name__}", "see what read --json prints")
-    known = [element.name for element in spec.layout if not (isinstance(element, GroupSpec) and element.flat)]
-    flat = [e.name for g in spec.layout if isinstance(g, GroupSpec) and g.flat for e in g.layout]
-    if unknown := [key for key in value if key not in known + flat]:
-        raise AddressError(f"{path} has no {unknown[0]}", f"it has {', '.join(known + flat)}")
-    parts = []
-    for element in spec.layout:
-        child = old.names.get(element.name) if isinstance(old, GroupNode) else None
-        inside = isinstance(element, GroupSpec) and element.flat
-        absent: object = {} if isinstance(element, GroupSpec) else None
-        given = {k: v for k, v in value.items() if k in flat} if inside else value.get(element.name, absent)
-        parts.append(_compose(element, given, child, path if inside else f"{path}.{element.name}"))
+    _refuse_unknown(spec, value, path)
+    return _joined(
+        spec, [(e, _part(e, value, old, path)) for e in spec.layout], lambda name: _count(spec, value, old, name)
+    )
+
+
+def _count(spec: ElementSpec | None, value: object, old: Node | None, path: str) -> int | None:
+    """How many records the rows at a path within a record will have; None where there are none of that name."""
+    for name in path.split("."):
+        spec = spec.named(name) if isinstance(spec, GroupSpec) else None
+        value = value.get(name) if isinstance(value, dict) else None
+        old = old.names.get(name) if isinstance(old, GroupNode) else None
+    if not isinstance(spec, RowsSpec):
+        return None
+    return len(value) if isinstance(value, list) else old.count if isinstance(old, RowsNode) else 0
+
+
+def _part(element: ElementSpec, value: Mapping[str, Any], old: Node | None, path: str) -> bytes:
+    """The bytes of one part of a group, whose values are given."""
+    child = old.names.get(element.name) if isinstance(old, GroupNode) else None
+    if isinstance(element, GroupSpec) and element.flat:
+        inside = {key: each for key, each in value.items() if element.named(key) is not None}
+        return _compose(element, inside, child, path)
+    absent: object = {} if isinstance(element, GroupSpec) else None
+    return _compose(element, value.get(element.name, absent), child, f"{path}.{element.name}")
+
+
+def _inner_rows(spec: RowsSpec, value: object, old: Node | None, path: str) -> bytes:
+    if value is None and isinstance(old, RowsNode):
+        return old.raw
+    if value is not None and not isinstance(value, list):
+        raise ValueRefused(f"{path} takes a list of JSON, not {type(value).__name__}", "see what read --json prints")
+    items = [
+        _compose(spec.item, each, old.item(n) if isinstance(old, RowsNode) and n < old.count else None, f"{path}[{n}]")
+        for n, each in enumerate(value or [])
+    ]
+    return b"".join(items) + (spec.ended_by or b"")
+
+
+def _refuse_unknown(spec: GroupSpec, value: Mapping[str, Any], path: str) -> None:
+    flat = [e for e in spec.layout if isinstance(e, GroupSpec) and e.flat]
+    known = [e.name for e in spec.layout if e not in flat] + [e.name for group in flat for e in group.layout]
+    if unknown := [key for key in value if key not in known]:
+        raise AddressError(f"{path} has no {unknown[0]}", f"it has {', '.join(known)}")
+
+
+def _joined(spec: GroupSpec, parts: list[tuple[ElementSpec, bytes]], count: Callable[[str], int | None]) -> bytes:
+    """The parts of a group behind each other; those of a whole number share its bytes."""
     if spec.word is not None:
-        number = sum(
-            spec.word.decode(part) & spec.word.decode(_mask(element))
-            for part, element in zip(parts, spec.layout, strict=True)
-        )
-        return spec.word.encode(number)
-    return b"".join(parts)
+        masks = [element.storage.mask or b"" for element, _ in parts if isinstance(element, FieldSpec)]
+        own = zip(parts, masks, strict=True)
+        return spec.word.encode(sum(spec.word.decode(part) & spec.word.decode(mask) for (_, part), mask in own))
+    sizes = {element.name: len(part) for element, part in parts}
+    return b"".join(_measured(element, part, sizes, count) for element, part in parts)
 
 
-def _mask(spec: ElementSpec) -> bytes:
-    """The bits of a field that shares a whole number with others."""
-    return (spec.storage.mask or b"") if isinstance(spec, FieldSpec) else b""
+def _measured(element: ElementSpec, part: bytes, sizes: dict[str, int], count: Callable[[str], int | None]) -> bytes:
+    """A length or a count of another part of the same record says how long or how many that is."""
+    derived = element.derived if isinstance(element, FieldSpec) else None
+    if derived is None:
+        return part
+    number = sizes.get(derived.target) if derived.kind == "length" else None
+    number = count(derived.target) if derived.kind == "count" else number
+    assert isinstance(element, FieldSpec)
+    return part if number is None else element.storage.encode(number + derived.plus, part)
 
 
 def _field(spec: FieldSpec, value: object, old: Node | None, path: str) -> bytes:
-    if spec.derived is not None or spec.seal is not None:
-        raise ValueRefused(f"{path} is worked out from other fields", "change the records that are there one by one")
+    if (spec.derived is not None or spec.seal is not None) and value is not None:
+        _refuse_dependent(spec, value, old, path)
+        value = None
     if spec.constant is not None:
         return spec.constant
     before = old.raw if isinstance(old, FieldNode) else None
     if value is None:
         return before if before is not None else _neutral(spec, path)
+    return _given(spec, value, before, path)
+
+
+def _refuse_dependent(spec: FieldSpec, value: object, old: Node | None, path: str) -> None:
+    """Refuse a value for what is worked out, unless it is what it says already."""
+    if not isinstance(old, FieldNode) or str(value) != spec.storage.to_text(spec.storage.decode(old.raw)):
+        raise ValueRefused(f"{path} is worked out from other fields", "leave it out")
+
+
+def _given(spec: FieldSpec, value: object, before: bytes | None, path: str) -> bytes:
     try:
         now = spec.storage.decode(before) if before is not None else None
         given = value_of_json(spec.storage, value, now)
@@ -98,3 +164,82 @@ def _neutral(spec: FieldSpec, path: str) -> bytes:
         return spec.storage.neutral(spec.fixed_size)
     except ValueRefused as error:
         raise ValueRefused(f"{path}: {error.what}", error.remedy) from error
+
+
+# records of texts
+
+
+def _rows_in_text(rows: RowsNode, values: list[object]) -> bytes:
+    document, holder = rows.document, Span(rows.start, rows.end, "array")
+    changes: list[Replacement] = []
+    for number, value in enumerate(values[: rows.count]):
+        changes += _changed(rows.item(number), value, f"{rows.path}[{number}]", is_new=False)
+    if len(values) < rows.count:
+        changes.append(document.remove(holder, len(values), rows.count))
+    elif len(values) > rows.count:
+        last = rows.item(rows.count - 1) if rows.count else None
+        like = bytes(rows.source.read(last.start, last.end)) if last is not None else b""
+        added = values[rows.count :]
+        items = [_new_item(rows, value, like, f"{rows.path}[{rows.count + n}]") for n, value in enumerate(added)]
+        changes.append(document.add(holder, rows.count, items))
+    patched = Patched(document.source, changes)
+    return bytes(patched.read(rows.start, patched.size - (document.source.size - rows.end)))
+
+
+def _new_item(rows: RowsNode, value: object, like: bytes, path: str) -> bytes:
+    """A record in the style of another one."""
+    item, document = rows.spec.item, rows.document
+    if isinstance(item, FieldSpec):
+        return _given(item, value, like or None, path)
+    skeleton = like or document.spell(_skeleton(item), bytes(document.source.read(rows.start, rows.end)))
+    bound = bind(FileSpec("", "", document.name, "little", item), MemorySource(skeleton))
+    if bound.problem is not None:
+        raise ValueRefused(f"{path}: {bound.problem.what}", "change the records that are there one by one")
+    changes = list(_changed(bound.root, value, path, is_new=True))
+    patched = Patched(bound.source, changes)
+    return bytes(patched.read(0, patched.size))
+
+
+def _skeleton(spec: GroupSpec) -> dict[str, Any]:
+    """An object with the members a template describes, each with a value that says nothing."""
+    made: dict[str, Any] = {}
+    for element in spec.layout:
+        steps = element.address.path.steps(lambda _: 0) if element.address.path is not None else ()
+        if len(steps) == 1 and steps[0].name is not None and element.when is None:
+            if isinstance(element, FieldSpec):
+                made[steps[0].name] = element.storage.decode(_neutral(element, element.name))
+            else:
+                made[steps[0].name] = _skeleton(element) if isinstance(element, GroupSpec) else []
+    return made
+
+
+def _changed(node: Node, value: object, path: str, *, is_new: bool) -> Iterator[Replacement]:
+    """What has to change so that an element says what is given; in a new record the rest is made neutral."""
+    if isinstance(node, FieldNode):
+        follows = node.spec.derived is not None or node.spec.seal is not None
+        if value is not None and follows:
+            _refuse_dependent(node.spec, value, None if is_new else node, path)
+        elif value is not None:
+            yield Replacement(node.start, node.end, _given(node.spec, value, node.raw, path))
+        elif is_new and not follows and node.spec.constant is None:
+            neutral = node.spec.storage.decode(_neutral(node.spec, path))
+            yield Replacement(node.start, node.end, encoded(node.spec.storage, neutral, node.raw))
+    elif isinstance(node, RowsNode):
+        if value is not None or is_new:
+            if value is not None and not isinstance(value, list):
+                raise ValueRefused(f"{path} takes a list of JSON, not {type(value).__name__}", "see read --json")
+            yield Replacement(node.start, node.end, compose_records(node, value or []))
+    elif isinstance(node, GroupNode):
+        if not isinstance(value, dict):
+            kind = type(value).__name__
+            raise ValueRefused(f"{path} takes an object of JSON, not {kind}", "see what read --json prints")
+        if unknown := [key for key in value if key not in node.names]:
+            raise AddressError(f"{path} has no {unknown[0]}", f"it has {', '.join(node.names)}")
+        for child in node.children:
+            name = child.spec.name
+            if isinstance(child, GroupNode) and child.spec.flat:
+                inside = {key: each for key, each in value.items() if key in child.names}
+                yield from _changed(child, inside, path, is_new=is_new)
+            else:
+                absent: object = {} if isinstance(child, GroupNode) else None
+                yield from _changed(child, value.get(name, absent), f"{path}.{name}", is_new=is_new)

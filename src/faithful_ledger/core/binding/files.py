@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from faithful_ledger.core.binding.binary import BoundFile, bind_binary
-from faithful_ledger.core.binding.document import bind_json
+from faithful_ledger.core.address.paths import parse_path
+from faithful_ledger.core.binding.binder import BoundFile, bind
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, find
-from faithful_ledger.core.edits import Patched, Replacement
+from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import BindingError, LedgerError, ValueRefused
-from faithful_ledger.core.paths import parse_path
+from faithful_ledger.core.formats import BinaryDocument
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.template.model import FileSpec, Template
 
@@ -35,7 +35,7 @@ class Held:
         value = None if node.spec.unknown else node.value
         return cls(node, outer, value.encode("utf-8") if isinstance(value, str) else node.raw)
 
-    def wrap(self, inner: Patched, cause: str, counted: Counted) -> list[Replacement]:
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         """Raises ValueRefused when it does not fit into the field."""
         data = bytes(inner.read(0, inner.size))
         if not self.node.spec.unknown:
@@ -43,7 +43,7 @@ class Held:
                 data = self.node.spec.storage.encode(data.decode("utf-8"), self.node.raw)
             except UnicodeDecodeError as error:
                 raise ValueRefused(f"{self.node.path} holds text, and these bytes are none ({error})") from error
-        return [Replacement(self.node.start, self.node.end, data, cause)]
+        return [Replacement(self.node.start, self.node.end, data, (cause,))]
 
 
 def bind_files(template: Template, sources: dict[str, Source]) -> dict[str, BoundFile]:
@@ -54,7 +54,6 @@ def bind_files(template: Template, sources: dict[str, Source]) -> dict[str, Boun
     outer: GroupNode | None = None
     bound: dict[str, BoundFile] = {}
     for name, spec in template.files.items():
-        bind = bind_json if spec.format == "json" else bind_binary
         if not spec.inside:
             bound[name] = bind(spec, sources[name], outer)
         else:
@@ -71,8 +70,7 @@ def _bind_inside(spec: FileSpec, around: BoundFile, outer: GroupNode | None) -> 
     except LedgerError as error:
         problem = BindingError(spec.name, 0, error.what, error.remedy)
         nothing = MemorySource(b"")
-        return BoundFile(spec, nothing, GroupNode(spec.root, None, spec.name, 0), problem)
-    bind = bind_json if spec.format == "json" else bind_binary
+        return BoundFile(spec, BinaryDocument(nothing), GroupNode(spec.root, None, spec.name, 0), problem)
     bound = bind(spec, unwrapped.source, outer)
     bound.unwrapped = unwrapped
     return bound

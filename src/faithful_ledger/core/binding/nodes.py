@@ -6,12 +6,12 @@ its count, and a whole column can be had as one NumPy array; where sizes vary, o
 
 from __future__ import annotations
 
-from array import array
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
+from faithful_ledger.core.address import NEXT, Step
 from faithful_ledger.core.errors import AddressError
-from faithful_ledger.core.paths import Step
+from faithful_ledger.core.formats import Document
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import FixedText, Value
 from faithful_ledger.core.suggest import did_you_mean
@@ -164,9 +164,11 @@ class GroupNode(Node):
 
 
 class RowsNode(Node):
-    """Records in a row. Either `stride` is their size in bytes, or `offsets` says where each begins."""
+    """Records in a row. Either `stride` is their size in bytes, or `offsets` says where each begins; in a text `ends`
+    says where it ends.
+    """
 
-    __slots__ = ("_make", "count", "offsets", "source", "stride")
+    __slots__ = ("_make", "count", "document", "ends", "offsets", "stride")
 
     spec: RowsSpec
 
@@ -176,15 +178,20 @@ class RowsNode(Node):
         parent: GroupNode | RowsNode | None,
         file: str,
         start: int,
-        source: Source,
-        make: Callable[[RowsNode, int, int], Node],
+        document: Document,
+        make: Callable[[RowsNode, int, int, int | None], Node],
     ) -> None:
         super().__init__(spec, parent, file, start)
-        self.source = source
+        self.document = document
         self.count = 0
         self.stride: int | None = None
-        self.offsets: array[int] | None = None
+        self.offsets: Sequence[int] | None = None
+        self.ends: Sequence[int] | None = None
         self._make = make
+
+    @property
+    def source(self) -> Source:
+        return self.document.source
 
     @property
     def raw(self) -> bytes:
@@ -204,8 +211,8 @@ class RowsNode(Node):
                 f"{self.path}[{index}] does not exist",
                 f"there are {self.count}, numbered from 0" if self.count else "there are none",
             )
-        start = self.offsets[index] if self.offsets is not None else self.start + index * (self.stride or 0)
-        return self._make(self, index, start)
+        start = int(self.offsets[index]) if self.offsets is not None else self.start + index * (self.stride or 0)
+        return self._make(self, index, start, int(self.ends[index]) if self.ends is not None else None)
 
     def items(self) -> Iterator[Node]:
         return (self.item(index) for index in range(self.count))
@@ -270,7 +277,7 @@ class RowsNode(Node):
         if inside is None:
             raise AddressError(f"{self.path}: {name} is not in the same place of every record", "take them one by one")
         if self.offsets is not None:
-            at = numpy.frombuffer(self.offsets, numpy.uint64).astype(numpy.int64) - self.start + inside
+            at = numpy.asarray(self.offsets, numpy.int64) - self.start + inside
         else:
             at = numpy.arange(self.count, dtype=numpy.int64) * (self.stride or 0) + inside
         return field.storage.column(numpy.frombuffer(self.source.read(self.start, self.end), numpy.uint8), at)
@@ -280,7 +287,7 @@ def _columns(group: GroupSpec, at: int | None) -> Iterator[tuple[str, FieldSpec,
     """The fields of a record, each with its offset within the record where that is always the same."""
     for element in group.layout:
         if isinstance(element, FieldSpec):
-            yield element.name, element, at if element.at is None and element.when is None else None
+            yield element.name, element, at if element.address is NEXT and element.when is None else None
         elif isinstance(element, GroupSpec) and element.flat:
             yield from _columns(element, at)
         size = element.fixed_size

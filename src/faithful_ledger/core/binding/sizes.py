@@ -7,6 +7,7 @@ None).
 
 from __future__ import annotations
 
+from faithful_ledger.core.address import NEXT
 from faithful_ledger.core.storage import Sizer
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec
 
@@ -34,7 +35,7 @@ def sizer(spec: ElementSpec) -> Sizer | None:
 
 def _steps(spec: ElementSpec) -> list[int | Sizer] | None:
     """Sizes in bytes, and functions where a size varies."""
-    if spec.when is not None or spec.at is not None:
+    if spec.when is not None or spec.address is not NEXT:
         return None
     if isinstance(spec, GroupSpec) and spec.word is not None:
         return [spec.word.size]

@@ -12,7 +12,7 @@ from faithful_ledger.core.evidence.moving import LENGTH_IN_FRONT, set_anchor, wi
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import Array
 from faithful_ledger.core.evidence.sightings import Sighting
-from faithful_ledger.core.formats import JsonNode, json_leaves
+from faithful_ledger.core.formats import JsonValues, json_leaves
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.source import MemorySource, offsets_of
 
@@ -89,7 +89,7 @@ def _text_place(
     return place
 
 
-def json_places(trees: list[JsonNode], contents: list[bytes], seen: Sequence[Sighting]) -> list[Place]:
+def json_places(trees: list[JsonValues], contents: list[bytes], seen: Sequence[Sighting]) -> list[Place]:
     """Numbers and texts of JSON texts at the same path in every snapshot."""
     told = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     least = max(len(told) - (1 if len(told) >= ENOUGH_TO_DOUBT else 0), 1)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from fractions import Fraction
 
+from faithful_ledger.core.address.paths import format_name
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats.json_text import (
     ARRAY,
@@ -12,12 +13,10 @@ from faithful_ledger.core.formats.json_text import (
     OBJECT,
     STRING_KIND,
     WORD_KIND,
-    JsonNode,
-    JsonText,
-    parse_json,
+    JsonValues,
+    json_values,
     unquoted,
 )
-from faithful_ledger.core.paths import format_name
 from faithful_ledger.core.storage.numbers import parse_decimal
 
 __all__ = ["JsonLeaf", "json_leaves", "json_tree"]
@@ -65,22 +64,22 @@ def _joined(around: str, step: int | str) -> str:
     return f"{around}.{step}" if around and step else step or around
 
 
-def json_tree(data: bytes) -> JsonNode | None:
-    """The tree of a JSON text, or None where it is none."""
+def json_tree(data: bytes) -> JsonValues | None:
+    """The values of a JSON text, or None where it is not one."""
     if data[:64].lstrip(b"\xef\xbb\xbf \t\r\n")[:1] not in (b"{", b"["):
         return None
     try:
-        return parse_json(data)
+        return json_values(data)
     except LedgerError:
         return None
 
 
-def json_leaves(tree: JsonNode, data: bytes) -> Iterator[JsonLeaf]:
+def json_leaves(tree: JsonValues, data: bytes) -> Iterator[JsonLeaf]:
     """Every number and text, in order; a text that is JSON itself is entered, as `name(text).inner`."""
-    yield from _leaves(tree.text, 0)
+    yield from _leaves(tree, 0)
 
 
-def _leaves(text: JsonText, depth: int) -> Iterator[JsonLeaf]:
+def _leaves(text: JsonValues, depth: int) -> Iterator[JsonLeaf]:
     kinds, starts, ends, behind = text.kinds, text.starts, text.ends, text.behind
     open_: list[tuple[int, str, bool]] = []  # where each value that holds others ends, its path, whether it is an array
     counts: list[int] = []
@@ -115,7 +114,7 @@ def _inside(leaf: JsonLeaf, depth: int) -> Iterator[JsonLeaf]:
     if depth >= DEEPEST_TEXTS or leaf.raw.lstrip(b'" \\rnt')[:1] not in (b"{", b"["):
         return
     tree = json_tree(str(leaf.value).encode("utf-8", "replace"))
-    for inner in _leaves(tree.text, depth + 1) if tree is not None else ():
+    for inner in _leaves(tree, depth + 1) if tree is not None else ():
         path = inner.path if inner.path.startswith("[") else f".{inner.path}"
         inside = inner.stored_as.endswith(" in a string")
         kind = inner.stored_as if inside else f"{inner.stored_as} in a string"

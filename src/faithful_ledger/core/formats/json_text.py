@@ -1,4 +1,4 @@
-"""JSON (RFC 8259) with the span of every value, so that one value can give way and every other byte stays.
+"""All values of a JSON text (RFC 8259) with their spans, for what looks at every one; and what is wrong with a text.
 
 The text is gone through once by one pattern, a value with what follows it at a time. Kept is not an object for each
 value but a row of numbers: its kind, where it begins and ends, where its name begins, and the number of the first value
@@ -10,17 +10,13 @@ from __future__ import annotations
 import json
 import re
 from array import array
-from collections.abc import Iterator, Mapping, Sequence
-from functools import cached_property
-from typing import overload
+from collections.abc import Iterator
 
-from faithful_ledger.core.errors import AddressError, BindingError
-from faithful_ledger.core.paths import Step, format_name, format_path
+from faithful_ledger.core.errors import BindingError
 
-__all__ = ["JsonNode", "JsonText", "parse_json", "unquoted"]
+__all__ = ["JsonValues", "json_values", "unquoted"]
 
 DEEPEST = 200
-NAMED = 12  # members that a message names
 STRING = rb'"[^"\\\x00-\x1f]*+(?:\\(?:["\\/bfnrt]|u[0-9a-fA-F]{4})[^"\\\x00-\x1f]*+)*+"'
 NUMBER = rb"-?(?:0|[1-9][0-9]*+)(?:\.[0-9]++)?(?:[eE][+-]?[0-9]++)?"
 # A value, or a bracket, with the comma or colon behind it.
@@ -32,19 +28,17 @@ COMMA, COLON = b",:"
 BLANK = re.compile(rb"[ \t\r\n]*+")
 ANY_STRING = re.compile(rb'"(?:[^"\\\x00-\x1f]|\\.)*+"', re.DOTALL)
 ANY_NUMBER = re.compile(rb"-?[0-9][0-9.eE+-]*")
-KINDS = ("", "string", "number", "word", "array", "object")
 STRING_KIND, NUMBER_KIND, WORD_KIND, ARRAY, OBJECT = range(1, 6)
 NO_NAME = 0xFFFFFFFF  # texts are smaller (binding/document)
 
 
-class JsonText:
+class JsonValues:
     """All values of a text, in their order: value 0 is the whole."""
 
     def __init__(self, data: bytes) -> None:
         self.data = data
         self.kinds = bytearray()
         self.starts, self.ends, self.names, self.behind = (array("I") for _ in range(4))
-        self._members: dict[int, dict[str, int]] = {}
 
     def children(self, number: int) -> Iterator[int]:
         """The values directly in an array or object."""
@@ -60,122 +54,11 @@ class JsonText:
         assert match is not None
         return unquoted(match[0])
 
-    def members(self, number: int) -> dict[str, int]:
-        """The values of an object by their names."""
-        found = self._members.get(number)
-        if found is None:
-            found = {self.name(child): child for child in self.children(number)}
-            self._members[number] = found
-        return found
-
     def raw(self, number: int) -> bytes:
         return self.data[self.starts[number] : self.ends[number]]
 
 
-class JsonNode:
-    """A value: `kind` is object, array, string, number or word (true, false, null); its bytes are [start, end)."""
-
-    __slots__ = ("number", "text")
-
-    def __init__(self, text: JsonText, number: int = 0) -> None:
-        self.text, self.number = text, number
-
-    @property
-    def kind(self) -> str:
-        return KINDS[self.text.kinds[self.number]]
-
-    @property
-    def start(self) -> int:
-        return self.text.starts[self.number]
-
-    @property
-    def end(self) -> int:
-        return self.text.ends[self.number]
-
-    @property
-    def members(self) -> Mapping[str, JsonNode]:
-        if self.text.kinds[self.number] != OBJECT:
-            return {}
-        return {name: JsonNode(self.text, child) for name, child in self.text.members(self.number).items()}
-
-    @property
-    def items(self) -> Items:
-        return Items(self.text, self.number)
-
-    def find(self, steps: tuple[Step, ...], data: bytes) -> JsonNode:
-        """The value a path leads to.
-
-        Raises:
-            AddressError: naming the step that has no counterpart, and what is there instead.
-        """
-        node = self
-        for number, step in enumerate(steps):
-            found = node._step(step)
-            if found is None:
-                raise AddressError(
-                    f"{format_path(steps[: number + 1])} is not in this text", node._hint(steps[number:])
-                )
-            node = found
-        return node
-
-    def _step(self, step: Step) -> JsonNode | None:
-        text, kind = self.text, self.text.kinds[self.number]
-        if step.name is not None:
-            child = text.members(self.number).get(step.name) if kind == OBJECT else None
-            return JsonNode(text, child) if child is not None else None
-        if step.index is not None:
-            items = self.items
-            return items[step.index] if step.index < len(items) else None
-        for item in text.children(self.number) if kind == ARRAY else ():
-            member = text.members(item).get(step.key or "") if text.kinds[item] == OBJECT else None
-            if member is not None and JsonNode(text, member).plain(text.data) == step.value:
-                return JsonNode(text, item)
-        return None
-
-    def plain(self, data: bytes) -> str:
-        """The value as a key is compared: a string without its quotes and escapes, anything else as spelled."""
-        raw = self.text.raw(self.number)
-        return unquoted(raw) if self.kind == "string" else raw.decode("utf-8", "replace")
-
-    def _hint(self, steps: tuple[Step, ...]) -> str:
-        """What is here instead; a name with a dot in it that was written without quotation marks is recognised."""
-        if self.kind == "object":
-            members = self.text.members(self.number)
-            for end in range(2, len(steps) + 1):
-                name = ".".join(step.name or "" for step in steps[:end])
-                if name in members:
-                    return f"there is one name “{name}”; write it in quotation marks: {format_name(name)}"
-            return f"here are {', '.join(map(format_name, list(members)[:NAMED])) or 'no members'}"
-        return (
-            f"here are {len(self.items)} items" if self.kind == "array" else f"here is a {self.kind} and nothing inside"
-        )
-
-
-class Items(Sequence[JsonNode]):
-    """The items of an array; none of anything else."""
-
-    def __init__(self, text: JsonText, number: int) -> None:
-        self._text, self._number = text, number
-
-    @cached_property
-    def _numbers(self) -> array[int]:
-        is_array = self._text.kinds[self._number] == ARRAY
-        return array("I", self._text.children(self._number) if is_array else ())
-
-    def __len__(self) -> int:
-        return len(self._numbers)
-
-    @overload
-    def __getitem__(self, index: int) -> JsonNode: ...
-    @overload
-    def __getitem__(self, index: slice) -> list[JsonNode]: ...
-    def __getitem__(self, index: int | slice) -> JsonNode | list[JsonNode]:
-        if isinstance(index, slice):
-            return [JsonNode(self._text, number) for number in self._numbers[index]]
-        return JsonNode(self._text, self._numbers[index])
-
-
-def parse_json(data: bytes) -> JsonNode:
+def json_values(data: bytes) -> JsonValues:
     """All values of a JSON text with their spans (in bytes of `data`).
 
     Raises:
@@ -184,13 +67,13 @@ def parse_json(data: bytes) -> JsonNode:
     try:
         data.decode("utf-8")
     except UnicodeDecodeError as error:
-        raise _broken(error.start, "this is no UTF-8 text") from error
-    text = JsonText(data)
+        raise _broken(error.start, "this is not UTF-8 text") from error
+    text = JsonValues(data)
     _read(text, 3 if data.startswith(b"\xef\xbb\xbf") else 0)
-    return JsonNode(text)
+    return text
 
 
-def _read(text: JsonText, at: int) -> None:
+def _read(text: JsonValues, at: int) -> None:
     """Fill in the values of a text from an offset on."""
     data, kinds = text.data, text.kinds
     starts, ends, names, behind = text.starts, text.ends, text.names, text.behind
@@ -261,29 +144,29 @@ def _read(text: JsonText, at: int) -> None:
         needed = mark == COMMA
 
 
-def _goes_on(text: JsonText, at: int) -> BindingError:
+def _goes_on(text: JsonValues, at: int) -> BindingError:
     blank = BLANK.match(text.data, at)
     return _long_number(text) or _broken(blank.end() if blank is not None else at, "the text goes on after its value")
 
 
-def _long_number(text: JsonText) -> BindingError | None:
-    """Whether the last value is the beginning of something that is no number, as 01 or 1.2.3."""
+def _long_number(text: JsonValues) -> BindingError | None:
+    """Whether the last value is the beginning of something that is not a number, as 01 or 1.2.3."""
     if not text.kinds or text.kinds[-1] != NUMBER_KIND:
         return None
     match = ANY_NUMBER.match(text.data, text.starts[-1])
     if match is None or match.end() == text.ends[-1]:
         return None
-    return _broken(match.start(), f"{match[0][:30].decode()} is no number of JSON")
+    return _broken(match.start(), f"{match[0][:30].decode()} is not a number of JSON")
 
 
-def _expected(text: JsonText, at: int, within: set[bytes] | None) -> BindingError:
+def _expected(text: JsonValues, at: int, within: set[bytes] | None) -> BindingError:
     close = "]" if within is None else "}"
     ended = ", and the text ends" if at >= len(text.data) else ""
     return _long_number(text) or _broken(at, f"a comma or {close} is expected{ended}")
 
 
 def _complaint(
-    text: JsonText, at: int, open_: list[int], within: set[bytes] | None, *, needed: bool, named: bool
+    text: JsonValues, at: int, open_: list[int], within: set[bytes] | None, *, needed: bool, named: bool
 ) -> BindingError:
     """What is wrong at an offset where the text stops being JSON."""
     data = text.data
@@ -293,7 +176,7 @@ def _complaint(
     if (match := ANY_STRING.match(data, at)) is not None and TOKEN.match(data, at) is None:
         return _broken(match.start(), "this string has an escape that JSON does not know")
     if wanted and (match := ANY_NUMBER.match(data, at)) is not None:
-        return _broken(at, f"{match[0][:30].decode()} is no number of JSON")
+        return _broken(at, f"{match[0][:30].decode()} is not a number of JSON")
     if not wanted:
         return _expected(text, at, within)
     ended = ", and the text ends" if at >= len(data) else ""

@@ -12,8 +12,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
-from faithful_ledger.core.binding import FieldNode, Renewal, RowsNode, Settled, bind_files, settle
-from faithful_ledger.core.edits import Patched, Replacement
+from faithful_ledger.core.binding import BoundFile, FieldNode, Renewal, RowsNode, bind_files, settle
+from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import AddressError, EntryError, Refused, UnexplainedChange, ValueRefused, place
 from faithful_ledger.core.rules import Finding, double_keys, keyed_repeats
@@ -21,11 +21,9 @@ from faithful_ledger.core.save import Save, SaveFile, rule_findings, rule_nodes,
 from faithful_ledger.core.seals.seals import SealState, dependents, resolve
 from faithful_ledger.core.source import CHUNK, Source, same, same_bytes
 from faithful_ledger.core.storage import Value, encoded
+from faithful_ledger.core.template import Template
 
 __all__ = ["Change", "FilePlan", "Plan", "companion_files", "make_plan", "verify"]
-
-
-LAYER = "layer around"
 
 
 class Change(NamedTuple):
@@ -38,15 +36,21 @@ class Change(NamedTuple):
     offset: int
     size: int
     old_size: int
-    cause: str
+    causes: tuple[Cause, ...]
+
+    @property
+    def cause(self) -> str:
+        """The causes in words."""
+        return " and ".join(map(str, self.causes))
 
 
 @dataclass(slots=True)
 class FilePlan:
-    """One file of the save: as it is, as it will be."""
+    """One file of the save: as it is, as it will be. `bound` is its tree then, where a template describes it."""
 
     file: SaveFile
     patched: Patched
+    bound: BoundFile | None
     renewals: list[Renewal]
     changes: list[Change]
 
@@ -95,19 +99,26 @@ def make_plan(save: Save) -> Plan:
     broken = save.broken_seals if save.renew_broken is not True else []
     leave = frozenset(state.name for state in broken)
     replacements: dict[str, list[Replacement]] = {name: [] for name in save.files}
-    for entry, cause in [(e, f"entry {e.path}") for e in entries] + [(e, f"rule {e.path}") for e in followers]:
-        replacements[entry.node.file].append(entry.replacement(cause))
+    for entry in entries:
+        replacements[entry.node.file].append(entry.replacement())
+    for entry in followers:
+        replacements[entry.node.file].append(entry.replacement("rule"))
     counts = {e.path: len_ for e in entries if isinstance(e.node, RowsNode) and isinstance(len_ := e.new, int)}
+    main = next(iter(save.files.values())).bound
     plans = []
-    for name, file in reversed(save.files.items()):  # a payload stands behind the file it lies in, and is settled first
+    for name, file in reversed(save.files.items()):  # a payload follows the file it is inside of, and is settled first
         if file.bound is None:
-            patched, renewals = Settled(Patched(file.source, replacements[name]), [])
+            settled = None
+            patched = Patched(file.source, replacements[name])
         else:
-            patched, renewals = settle(file.bound.root, file.source, replacements[name], leave, counts)
-        plans.append(FilePlan(file, patched, renewals, _changes(name, patched)))
+            outer = main.root if main is not None and main is not file.bound else None
+            settled = settle(file.bound, replacements[name], leave, counts, outer)
+            patched = settled.patched
+        after, renewals = (settled.bound, settled.renewals) if settled is not None else (None, [])
+        plans.append(FilePlan(file, patched, after, renewals, _changes(name, patched)))
         if file.bound is not None and file.bound.unwrapped is not None and replacements[name]:
             around = replacements[file.inside]
-            around += file.bound.unwrapped.wrap(patched, f"{LAYER} {name}", _counted(save.files[file.inside]))
+            around += file.bound.unwrapped.wrap(patched, Cause("layer", name), _counted(save.files[file.inside]))
     plans.reverse()
     changed = any(plan.changes for plan in plans)
     plan = Plan(entries, followers, plans, companion_files(save) if changed else [])
@@ -195,16 +206,18 @@ def _changes(name: str, patched: Patched) -> list[Change]:
         new = piece.replacement.data
         if old == new:
             continue
-        same = len(old) == len(new)
-        front = next((i for i, (a, b) in enumerate(zip(old, new, strict=False)) if a != b), 0) if same else 0
-        back = (
-            next((i for i, (a, b) in enumerate(zip(reversed(old), reversed(new), strict=False)) if a != b), 0)
-            if same
-            else 0
-        )
+        front, back = _edges(old, new) if len(old) == len(new) else (0, 0)
         size = len(new) - front - back
-        changes.append(Change(name, piece.start + front, size, len(old) - front - back, piece.replacement.cause))
+        changes.append(Change(name, piece.start + front, size, len(old) - front - back, piece.replacement.causes))
     return changes
+
+
+def _edges(old: bytes, new: bytes) -> tuple[int, int]:
+    """How many bytes at the beginning and at the end of two that differ are the same."""
+    import numpy as np
+
+    differ = np.flatnonzero(np.frombuffer(old, np.uint8) != np.frombuffer(new, np.uint8))
+    return int(differ[0]), len(old) - 1 - int(differ[-1])
 
 
 def _moving(plan: Plan) -> Iterator[Finding]:
@@ -212,16 +225,17 @@ def _moving(plan: Plan) -> Iterator[Finding]:
 
     Those are bytes that were typed, and packed streams that take more or fewer bytes than before.
     """
-    typed = {f"entry {entry.path}": entry.path for entry in plan.entries if entry.is_bytes}
+    typed = {Cause("entry", entry.path) for entry in plan.entries if entry.is_bytes}
     for file in plan.files:
         counted = _counted(file.file)
         for part in file.patched.replacements:
             grown = len(part.data) - (part.end - part.start)
             whole = (part.start, part.end) == (0, file.file.source.size)
-            layer = part.cause.startswith(LAYER) and not counted(part.start, part.end)
-            if grown and not whole and (part.cause in typed or layer):
+            entered = next((cause for cause in part.causes if cause in typed), None)
+            layer = any(cause.kind == "layer" for cause in part.causes) and not counted(part.start, part.end)
+            if grown and not whole and (entered is not None or layer):
                 text = f"everything behind {place(part.start)} moves by {grown:+d}{_suspects(file, part)}"
-                yield Finding(typed.get(part.cause, file.file.name), "warning", text)
+                yield Finding(entered.about if entered is not None else file.file.name, "warning", text)
 
 
 def _lost(save: Save, result: Save) -> Iterator[Finding]:
@@ -292,7 +306,7 @@ def _check_result(save: Save, plan: Plan) -> None:
     plan.findings = list(_moving(plan))
     if not changed or save.template is None:
         return
-    bound = bind_files(save.template, {file.file.name: file.patched for file in plan.files if not file.file.inside})
+    bound = _bound_result(save.template, plan)
     files = {}
     for file in plan.files:
         again = bound.get(file.file.name)
@@ -322,9 +336,25 @@ def _check_result(save: Save, plan: Plan) -> None:
     plan.findings += rule_findings(save.template, result)
     plan.findings += _lost(save, result)
     plan.findings += _doubled(save, result, {file.file.name for file in changed})
-    known_broken = {state.name for state in save.broken_seals} if save.renew_broken is not True else set()
-    for file in (file for file in changed if file.file.bound is not None):
-        for state in seal_states(bound[file.file.name]):
-            if not state.holds and state.policy == "renew" and state.name not in known_broken:
-                text = f"{state.algorithm} says {state.stored} and should say {state.computed}"
-                plan.findings.append(Finding(state.name, "error", text))
+    if save.renew_broken is True:
+        _check_broken(save, plan, bound)
+
+
+def _bound_result(template: Template, plan: Plan) -> dict[str, BoundFile]:
+    """The save as it will be, bound. One file alone was bound when it was settled; of several, what is inside of others
+    is unwrapped again, as a game would, and names may lead from one to another.
+    """
+    if len(template.files) == 1 and (settled := plan.files[0].bound) is not None:
+        return {plan.files[0].file.name: settled}
+    return bind_files(template, {file.file.name: file.patched for file in plan.files if not file.file.inside})
+
+
+def _check_broken(save: Save, plan: Plan, bound: dict[str, BoundFile]) -> None:
+    """Seals that were broken and are to be renewed hold now, unless no change reaches them."""
+    broken = {state.name for state in save.broken_seals}
+    for file in plan.files:
+        if file.changes and file.file.bound is not None and broken:
+            for state in seal_states(bound[file.file.name]):
+                if state.name in broken and not state.holds and state.policy == "renew":
+                    text = f"{state.algorithm} says {state.stored} and should say {state.computed}"
+                    plan.findings.append(Finding(state.name, "error", text))

@@ -112,7 +112,7 @@ def compute(seal: BoundSeal, source: Source, own: tuple[int, int], covered: tupl
         EntryError: the seal covers itself and the template does not say what it sees there.
     """
     spec = seal.node.spec.seal
-    assert spec is not None and isinstance(seal.node.spec.storage, Integer)
+    assert spec is not None
 
     def chunks() -> Iterator[memoryview]:
         low, high = max(own[0], covered[0]), min(own[1], covered[1])
@@ -129,7 +129,8 @@ def compute(seal: BoundSeal, source: Source, own: tuple[int, int], covered: tupl
             yield memoryview(bytes(high - low))
         yield from source.chunks(high, covered[1])
 
-    return as_stored(seal.node.spec.storage, ALGORITHMS[spec.algorithm](chunks()))
+    number, storage = ALGORITHMS[spec.algorithm](chunks()), seal.node.spec.storage
+    return as_stored(storage, number) if isinstance(storage, Integer) else number
 
 
 def as_stored(storage: Integer, number: int) -> int:

@@ -11,9 +11,9 @@ from fractions import Fraction
 from itertools import islice
 from typing import Any, TypeAlias
 
+from faithful_ledger.core.address import NEXT, Address, Expression, parse_path
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.layers import KEYED, LAYERS, LayerSpec
-from faithful_ledger.core.paths import parse_path
 from faithful_ledger.core.seals.algorithms import ALGORITHMS
 from faithful_ledger.core.storage import (
     BitRange,
@@ -40,7 +40,6 @@ from faithful_ledger.core.storage import (
     unit_of,
 )
 from faithful_ledger.core.suggest import did_you_mean
-from faithful_ledger.core.template.expressions import Expression
 from faithful_ledger.core.template.model import (
     Bounds,
     Companion,
@@ -50,7 +49,6 @@ from faithful_ledger.core.template.model import (
     FieldSpec,
     FileSpec,
     GroupSpec,
-    PathFormula,
     RowsSpec,
     SealSpec,
     SectionSpec,
@@ -104,7 +102,7 @@ class _Compiler:
             root = GroupSpec(name if files else "")
             self.main = self.main or root
             self.layout(file["layout"], root, (*where, "layout"), ())
-            spec = FileSpec(name, file.get("name", ""), self.format, self.order, root)  # type: ignore[arg-type]
+            spec = FileSpec(name, file.get("name", ""), self.format, self.order, root)
             if (file.get("name") is None) == (file.get("inside") is None):
                 self.mistakes.append((where, "a file has one of name and inside"))
             elif file.get("inside") is None:
@@ -219,11 +217,7 @@ class _Compiler:
         element.parent = parent
         element.label, element.note = keys.get("label", ""), keys.get("note", "")
         element.when = self.formula(keys, "when", element, here)
-        element.at = self.address(keys, element, here)
-        if keys.get("behind") is not None:
-            self.anchor(element, keys["behind"], here)
-        if keys.get("before") is not None:
-            element.before, element.at = bytes.fromhex(keys["before"]), element.at or Expression(0)
+        element.address = self.address(keys, element, here)
         if isinstance(element, GroupSpec):
             parent.add(element)
             element.size = self.formula(keys, "size", element, here)
@@ -237,37 +231,32 @@ class _Compiler:
             assert isinstance(element, FieldSpec)
             getattr(self, kind)(element, keys, here)
             parent.add(element)
-        if element.before is not None:
-            self.ending(element, keys, here)
-
-    def address(self, keys: Keys, element: ElementSpec, where: Where) -> Expression | PathFormula | None:
-        if self.format == "binary":
-            return self.formula(keys, "at", element, where)
-        try:
-            path = PathFormula(str(keys.get("at", element.name)))
-        except LedgerError as error:
-            self.mistakes.append(((*where, "at"), str(error)))
-            return None
-        self._check_names(path.names, element, (*where, "at"))
-        return path
-
-    def anchor(self, element: ElementSpec, run: str, where: Where) -> None:
-        """Bytes that stand exactly once; `at` is then counted from where they begin, and without it from their end."""
-        if self.format != "binary":
-            self.mistakes.append(((*where, "behind"), "in JSON an element is found by its path"))
-            return
-        element.behind = bytes.fromhex(run)
-        element.at = element.at or Expression(len(element.behind))
-
-    def ending(self, element: ElementSpec, keys: Keys, where: Where) -> None:
-        """Bytes that stand exactly once, in front of which an element ends; `at` moves that end."""
-        if self.format != "binary":
-            self.mistakes.append(((*where, "before"), "in JSON an element is found by its path"))
-        elif keys.get("behind") is not None:
-            self.mistakes.append(((*where, "before"), "an element is found behind bytes or before them, not both"))
-        elif not isinstance(element, FieldSpec) or not ends_known(element.storage, element.size):
+        if element.address.base == "before" and not (
+            isinstance(element, FieldSpec) and ends_known(element.storage, element.size)
+        ):
             text = "only a field of fixed size, a LEB128 number or a text with its length in front has a known end"
-            self.mistakes.append(((*where, "before"), text))
+            self.mistakes.append(((*here, "before"), text))
+
+    def address(self, keys: Keys, element: ElementSpec, where: Where) -> Address:
+        """Where an element says it is."""
+        try:
+            if self.format == "binary":
+                address = Address.from_keys(keys)
+                if address == NEXT:
+                    return NEXT
+            else:
+                address = Address.by_path(str(keys.get("at", element.name)))
+                given = next((key for key in ("behind", "before", "table", "align") if keys.get(key) is not None), None)
+                if given is not None:
+                    self.mistakes.append(((*where, given), "in a text an element is found by its path"))
+        except LedgerError as error:
+            key = next((key for key in ("before", "behind", "table") if keys.get(key) is not None), "at")
+            self.mistakes.append(((*where, "at" if keys.get("at") is not None and key == "at" else key), str(error)))
+            return NEXT
+        self._check_names(address.names, element, (*where, "at" if keys.get("at") is not None else "entry"))
+        if address.table and not self._leads_to(element, address.table):
+            self.mistakes.append(((*where, "table"), f"“{address.table}” is no table that comes before"))
+        return address
 
     def rows(self, element: RowsSpec, keys: Keys, where: Where, within: tuple[str, ...]) -> None:
         item = GroupSpec("item", parent=element)
@@ -326,10 +315,10 @@ class _Compiler:
         seal = keys.get("seal")
         if len(derived) + (seal is not None) > 1:
             self.mistakes.append((where, "a field is worked out in one way: length_of, count_of, offset_of or seal"))
-        elif (derived or seal) and not (
-            isinstance(element.storage, WholeNumber if derived else Integer) and self.format == "binary"
+        elif (derived or seal) and not isinstance(
+            element.storage, (WholeNumber if derived else Integer) if self.format == "binary" else JsonNumber
         ):
-            self.mistakes.append((where, "only a whole number in a binary file can be worked out"))
+            self.mistakes.append((where, "only a whole number can be worked out"))
         elif derived:
             key = f"{derived[0]}_of"
             element.derived = Derived(derived[0], keys[key], keys.get("plus", 0))  # type: ignore[arg-type]

@@ -8,10 +8,10 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+from faithful_ledger.core.address.paths import parse_path, split_outside_quotes
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence import Place
 from faithful_ledger.core.layers import STREAMS
-from faithful_ledger.core.paths import parse_path, split_outside_quotes
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.template.loader import parse_template, round_trip

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Literal
 
+from faithful_ledger.core.address import NEXT, Address, Expression
 from faithful_ledger.core.layers import LayerSpec
-from faithful_ledger.core.paths import Step, parse_path
 from faithful_ledger.core.storage import Integer, Storage
-from faithful_ledger.core.template.expressions import Expression, Lookup
 
 __all__ = [
     "Bounds",
@@ -21,7 +19,6 @@ __all__ = [
     "FieldSpec",
     "FileSpec",
     "GroupSpec",
-    "PathFormula",
     "RowsSpec",
     "SealSpec",
     "SectionSpec",
@@ -29,27 +26,6 @@ __all__ = [
     "Template",
     "elements_of",
 ]
-
-
-BRACES = re.compile(r'"(?:[^"\\]|\\.)*+"|\{[^{}]*\}|[^"{}]+|["{}]', re.DOTALL)
-
-
-class PathFormula:
-    """A path in a text with `{expression}` in places: `slots[slot={head.slot}].marks`."""
-
-    def __init__(self, text: str) -> None:
-        self.text = text
-        self.parts: list[str | Expression] = []
-        for piece in BRACES.findall(text):
-            self.parts.append(Expression(piece[1:-1]) if piece.startswith("{") else piece)
-        self.names = tuple(name for part in self.parts if isinstance(part, Expression) for name in part.names)
-        parse_path(self._joined(lambda _: 0))
-
-    def steps(self, lookup: Lookup) -> tuple[Step, ...]:
-        return parse_path(self._joined(lookup))
-
-    def _joined(self, lookup: Lookup) -> str:
-        return "".join(part if isinstance(part, str) else str(part.evaluate(lookup)) for part in self.parts)
 
 
 @dataclass(slots=True, frozen=True)
@@ -98,9 +74,7 @@ class ElementSpec:
     name: str
     label: str = ""
     note: str = ""
-    at: Expression | PathFormula | None = None
-    behind: bytes | None = None
-    before: bytes | None = None
+    address: Address = NEXT
     when: Expression | None = None
     parent: GroupSpec | RowsSpec | None = field(default=None, repr=False)
 
@@ -116,7 +90,7 @@ class ElementSpec:
     @property
     def least_size(self) -> int:
         """The fewest bytes it can take."""
-        return 0 if self.when is not None or self.at is not None else self.fixed_size or 0
+        return 0 if self.when is not None or self.address is not NEXT else self.fixed_size or 0
 
 
 @dataclass(slots=True)
@@ -133,13 +107,13 @@ class FieldSpec(ElementSpec):
 
     @property
     def fixed_size(self) -> int | None:
-        if self.when is not None or self.at is not None:
+        if self.when is not None or self.address is not NEXT:
             return None
         return self.storage.size if self.size is None else self.size.constant
 
     @property
     def least_size(self) -> int:
-        if self.when is not None or self.at is not None:
+        if self.when is not None or self.address is not NEXT:
             return 0
         if self.fixed_size is not None:
             return self.fixed_size
@@ -166,7 +140,7 @@ class GroupSpec(ElementSpec):
 
     @property
     def fixed_size(self) -> int | None:
-        if self.when is not None or self.at is not None:
+        if self.when is not None or self.address is not NEXT:
             return None
         if self.size is not None:
             return self.size.constant
@@ -182,7 +156,7 @@ class GroupSpec(ElementSpec):
 
     @property
     def least_size(self) -> int:
-        if self.when is not None or self.at is not None:
+        if self.when is not None or self.address is not NEXT:
             return 0
         if self.word is not None:
             return self.word.size
@@ -204,7 +178,7 @@ class RowsSpec(ElementSpec):
 
     @property
     def fixed_size(self) -> int | None:
-        if self.when is not None or self.at is not None or self.count is None:
+        if self.when is not None or self.address is not NEXT or self.count is None:
             return None
         stride, count = self.item.fixed_size, self.count.constant
         return stride * count if stride is not None and count is not None else None
@@ -219,7 +193,7 @@ class FileSpec:
 
     name: str
     file_name: str
-    format: Literal["binary", "json"]
+    format: str
     order: Literal["little", "big"]
     root: GroupSpec
     inside: str = ""

@@ -47,6 +47,9 @@ class Common(Part):
     at: Formula | None = None
     behind: HexBytes | None = None
     before: HexBytes | None = None
+    table: str | None = None
+    entry: Formula | None = None
+    align: Annotated[int, Field(ge=1, le=1 << 20)] | None = None
     when: Formula | None = None
     label: Words = ""
     note: Words = ""

@@ -63,9 +63,15 @@ class Expression:
         try:
             self._tree = ast.parse(self.text, mode="eval").body
         except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
-            raise ExpressionError(f"“{self.text}” is no expression", "write one like crew_count * 24") from error
+            raise ExpressionError(f"“{self.text}” is not an expression", "write one like crew_count * 24") from error
         self.names: tuple[str, ...] = tuple(dict.fromkeys(self._check()))
         self.constant = self.evaluate(_no_names) if not self.names else None
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Expression) and self.text == other.text
+
+    def __hash__(self) -> int:
+        return hash(self.text)
 
     def evaluate(self, lookup: Lookup) -> int:
         """The result; `lookup` gives the number of a field's path.
@@ -104,7 +110,7 @@ class Expression:
                 queue += node.args
             else:
                 raise ExpressionError(
-                    f"“{self.text}” uses {_told(node)}, which expressions do not know",
+                    f"“{self.text}” uses {_named(node)}, which expressions do not know",
                     f"use whole numbers, fields, + - * // % << >> & | ^, comparisons, and {', '.join(FUNCTIONS)}",
                 )
         return names
@@ -174,12 +180,12 @@ def _path_of(node: ast.AST) -> str | None:
     return ".".join([node.id, *reversed(names)])
 
 
-def _told(node: ast.AST) -> str:
+def _named(node: ast.AST) -> str:
     known = {
         ast.Call: "a call",
         ast.Subscript: "brackets",
         ast.Attribute: "an attribute",
-        ast.Constant: "a constant that is no whole number",
+        ast.Constant: "a constant that is not a whole number",
     }
     return known.get(type(node), f"“{type(node).__name__.lower()}”")
 

@@ -1,7 +1,9 @@
-"""Binding a binary payload: the template is walked once, each element gets its span.
+"""Binding: a template is laid over a document once, and each element gets its span.
 
-A count or a length that points outside is found before anything is made of it, so a damaged number costs nothing. What
-was bound before the first mistake stays, for looking at; `BoundFile.problem` says what stopped it.
+The document finds addresses, the storages know where values end; the binder knows what elements are: fields, groups,
+and rows of records. A count or a length that points outside is found before anything is made of it, so a damaged
+number costs nothing. What was bound before the first mistake stays, for looking at; `BoundFile.problem` says what
+stopped it.
 """
 
 from __future__ import annotations
@@ -9,67 +11,93 @@ from __future__ import annotations
 from array import array
 from dataclasses import dataclass, field
 from functools import cached_property
-from itertools import islice
 from typing import TYPE_CHECKING
 
+from faithful_ledger.core.address import NEXT, Expression
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.sizes import Sizer, sizer
 from faithful_ledger.core.budget import Budget
 from faithful_ledger.core.errors import AddressError, BindingError, LedgerError, TooMuch
-from faithful_ledger.core.source import Source, first_bytes, offsets_of
+from faithful_ledger.core.formats import DOCUMENTS, Document, Place, Span
+from faithful_ledger.core.source import Source, first_bytes
 from faithful_ledger.core.storage import CutOff
-from faithful_ledger.core.template.expressions import Expression
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, RowsSpec
 
 if TYPE_CHECKING:
     from faithful_ledger.core.wrapping import Unwrapped
 
-__all__ = ["BoundFile", "bind_binary", "number_at"]
+__all__ = ["BoundFile", "bind", "number_at"]
 
 NODE, MEASURED = 4, 1  # steps of work: an element that is bound, a record of which only the end is looked for
 LARGEST_MEASURED = 256 << 20
+LARGEST_CHECKED = 1 << 20  # a text up to here is looked at wholly when it is opened; a larger one with its findings
 LONGEST_BEFORE = 1 << 10  # bytes of a value that is found by its end
+KINDS = {
+    "object": "an object",
+    "array": "a list",
+    "string": "a text",
+    "number": "a number",
+    "word": "true, false or null",
+}
 
 
 @dataclass(slots=True)
 class BoundFile:
     """A file's elements at their spans; with a `problem` the tree is only what came before it.
 
-    `unwrapped` is the way back for a payload that lies inside another file. `missing` are elements left out, because
-    the bytes they are found by do not stand exactly once.
+    `unwrapped` is the way back for a payload that is inside another file. `missing` are elements that were skipped,
+    because what they are found by is not there, or not only once.
     """
 
     spec: FileSpec
-    source: Source
+    document: Document
     root: GroupNode
     problem: LedgerError | None = None
     unwrapped: Unwrapped | None = None
     missing: list[BindingError] = field(default_factory=list)
 
+    @property
+    def source(self) -> Source:
+        return self.document.source
 
-def bind_binary(spec: FileSpec, source: Source, outer: GroupNode | None = None) -> BoundFile:
-    """Bind one binary file. `outer` is the root of the save's first file, whose fields expressions may use."""
-    binder = _Binder(spec, source, outer)
+
+def bind(spec: FileSpec, source: Source, outer: GroupNode | None = None) -> BoundFile:
+    """Lay the template of one file over it. `outer` is the root of the save's first file, whose fields expressions may
+    use.
+    """
+    document = DOCUMENTS[spec.format](source)
+    binder = _Binder(spec, document, outer)
+    bound = BoundFile(spec, document, binder.root, missing=binder.missing)
     try:
-        binder.group(binder.root, source.size)
+        if source.size <= LARGEST_CHECKED:
+            document.check()
+        whole = document.whole
+        binder.root.start, binder.root.end = (whole.start, whole.end) if document.knows_ends else (0, 0)
+        binder.group(binder.root, whole.end)
+        if document.knows_ends and bound.missing and not binder.root.children:
+            raise bound.missing[0]
     except TooMuch as error:
-        return BoundFile(spec, source, binder.root, BindingError(spec.name, 0, error.what, error.remedy))
+        bound.problem = BindingError(spec.name, 0, error.what, error.remedy)
     except LedgerError as error:
-        return BoundFile(spec, source, binder.root, error)
+        bound.problem = error
     finally:
-        binder.root.end = max(binder.root.end, source.size)
+        binder.root.start, binder.root.end = 0, max(binder.root.end, source.size)
         binder.budget.lift()
-    return BoundFile(spec, source, binder.root, missing=binder.missing)
+        binder.is_done = True
+    return bound
 
 
 def number_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> int:
-    """The number of the field an expression names, looked up outwards from a group.
+    """The number of the field an expression names, looked up outwards from a group; `offsets[3]` is one of rows.
 
     Raises:
         AddressError: it leads to no whole number.
     """
     first, *rest = path.split(".")
+    first, _, index = first.partition("[")
     node = group.scope(first) or (outer.scope(first) if outer is not None else None)
+    if index and isinstance(node, RowsNode):
+        node = node.item(int(index.rstrip("]")))
     for name in rest:
         node = node.names.get(name) if isinstance(node, GroupNode) else None
     if not isinstance(node, FieldNode):
@@ -78,12 +106,13 @@ def number_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> in
 
 
 class _Binder:
-    def __init__(self, spec: FileSpec, source: Source, outer: GroupNode | None) -> None:
-        self.file, self.source, self.outer = spec.name, source, outer
+    def __init__(self, spec: FileSpec, document: Document, outer: GroupNode | None) -> None:
+        self.file, self.document, self.outer = spec.name, document, outer
+        self.source = document.source
         self.root = GroupNode(spec.root, None, spec.name, 0)
         self.missing: list[BindingError] = []
-        self.budget = Budget(source.size)
-        self.runs: dict[bytes, list[int]] = {}
+        self.budget = Budget(self.source.size)
+        self.is_done = False
 
     @cached_property
     def data(self) -> bytes:
@@ -95,58 +124,88 @@ class _Binder:
         spec = node.spec
         if spec.size is not None:
             limit = node.start + self.whole(spec.size, node, node.start, limit)
+        knows_ends = self.document.knows_ends
         at = node.start
         for element in spec.layout:
             self.budget.spend(NODE)
-            if isinstance(element.at, Expression):
-                try:
-                    self.addressed(element, element.at, node, at)
-                except TooMuch:
-                    raise
-                except BindingError as error:
-                    if element.behind is None and element.before is None and not self.is_missing(element):
-                        raise
-                    self.missing.append(error)
-            elif element.when is None or self.evaluate(element.when, node, at, element):
+            if element.when is not None and not self.evaluate(element.when, node, at, element):
+                continue
+            if element.address is NEXT:
                 end = self.element(element, node, at, limit)
                 at = at if spec.word is not None else end
+            else:
+                end = self.addressed(element, node, at, limit)
+                if element.address.base == "next":
+                    at = end
+            if not knows_ends:
                 node.end = max(node.end, end)
-            node.end = max(node.end, at)
         if spec.size is not None:
             node.end = limit
-        elif node.parent is None:
+        elif node.parent is None and not knows_ends:
             node.end = self.source.size
 
-    def addressed(self, element: ElementSpec, at: Expression, node: GroupNode, here: int) -> None:
-        """Bind an element that says where it is."""
-        if element.when is not None and not self.evaluate(element.when, node, here, element):
-            return
-        start = self.evaluate(at, node, here, element) + self.anchor(element, node, here)
-        if element.before is not None:
-            start = self.beginning(element, node, start)
-        elif element.behind is None and at.constant is not None and start < 0:
-            start += self.source.size
-        if not 0 <= start <= self.source.size:
-            raise self.error(node, element, here, f"it points to {start}, outside the {self.source.size} bytes")
-        self.element(element, node, start, self.source.size)
+    def addressed(self, element: ElementSpec, node: GroupNode, here: int, limit: int) -> int:
+        """Bind an element that says where it is; returns where it ends, or `here` if it is missing."""
+        address = element.address
+
+        def number(path: str) -> int:
+            return number_at(node, path, self.outer)
+
+        # In a text an element is within the value around it; in a binary file only one that follows another is.
+        span = Span(node.start, node.end if self.document.knows_ends else limit, "object")
+        if node.parent is None and self.document.knows_ends:
+            span = self.document.whole
+        try:
+            try:
+                found = self.document.find(address, Place(span, here, number))
+                if self.document.knows_ends and not isinstance(element, FieldSpec):
+                    self.check_kind(element, found)
+            except BindingError:
+                raise
+            except AddressError as error:
+                if self.document.knows_ends:
+                    raise BindingError(self.path(node, element), node.start, error.what, error.remedy) from error
+                raise self.error(node, element, here, error.what) from error
+            except LedgerError as error:
+                raise self.error(node, element, here, error.what) from error
+            start = self.beginning(element, node, found.start) if address.base == "before" else found.start
+            end = self.element(element, node, start, found.end)
+            return end if address.base == "next" else here
+        except TooMuch:
+            raise
+        except BindingError as error:
+            if not (address.is_found or self.document.knows_ends or self.is_missing(element)):
+                raise
+            if not self.is_done:  # what a record lacks is not missing from the file
+                self.missing.append(error)
+            return here
+
+    @staticmethod
+    def check_kind(element: ElementSpec, found: Span) -> None:
+        wanted = "array" if isinstance(element, RowsSpec) else "object"
+        if found.kind != wanted:
+            what = f"it is {KINDS[found.kind]}, not {KINDS[wanted]}"
+            raise AddressError(what, "the template may mean another value")
 
     def is_missing(self, element: ElementSpec) -> bool:
         """Whether an element is placed by one that is missing itself."""
-        names = element.at.names if isinstance(element.at, Expression) else ()
+        names = element.address.names
         return any(error.path.rpartition(".")[2] == name.partition(".")[0] for error in self.missing for name in names)
 
     def element(self, spec: ElementSpec, parent: GroupNode, at: int, limit: int) -> int:
         """Bind one element at an offset; returns where it ends."""
         if isinstance(spec, GroupSpec):
             group = GroupNode(spec, parent, self.file, at)
+            if self.document.knows_ends:
+                group.end = limit
             parent.add(group)
             self.group(group, limit)
             return group.end
         if isinstance(spec, RowsSpec):
-            repeat = RowsNode(spec, parent, self.file, at, self.source, self.item)
-            parent.add(repeat)
-            self.repeat(repeat, limit)
-            return repeat.end
+            rows = RowsNode(spec, parent, self.file, at, self.document, self.item)
+            parent.add(rows)
+            self.rows(rows, limit)
+            return rows.end
         assert isinstance(spec, FieldSpec)
         node = self.field(spec, parent, at, limit)
         parent.add(node)
@@ -173,9 +232,15 @@ class _Binder:
             )
         return node
 
-    def repeat(self, node: RowsNode, limit: int) -> None:
+    def rows(self, node: RowsNode, limit: int) -> None:
+        """Find out how many records there are, and where each begins."""
         spec = node.spec
         assert isinstance(node.parent, GroupNode)
+        items = self.document.items(Span(node.start, limit, "array"))
+        if items is not None:
+            node.offsets, node.ends = items
+            node.count, node.end = len(items.starts), limit
+            return
         count: int | None = None
         if spec.count is not None:
             count = self.evaluate(spec.count, node.parent, node.start, spec)
@@ -199,13 +264,14 @@ class _Binder:
         self.walk(node, count, limit)
 
     def walk(self, node: RowsNode, count: int | None, limit: int) -> None:
-        """Find where each record of a repeat begins that cannot be worked out from a stride."""
+        """Find where each record begins that cannot be worked out from a stride."""
         until = node.spec.ended_by
-        node.offsets = array("Q")
+        offsets = array("Q")
+        node.offsets = offsets
         at = node.start
         node.end = at
         if self.source.size <= LARGEST_MEASURED and (measure := sizer(node.spec.item)) is not None:
-            at = self.measured(node, measure, count, limit)
+            at = self.measured(node, offsets, measure, count, limit)
         while count is None or node.count < count:
             if until is not None and self.source.read(at, min(at + len(until), limit)) == until:
                 at += len(until)
@@ -220,20 +286,19 @@ class _Binder:
             if item.end == at and count is None:
                 assert isinstance(node.parent, GroupNode)
                 raise self.error(node.parent, node.spec, at, "a record takes no bytes, so they would never end")
-            node.offsets.append(at)
+            offsets.append(at)
             node.count += 1
             at = item.end
             node.end = at
         node.end = at
 
-    def measured(self, node: RowsNode, measure: Sizer, count: int | None, limit: int) -> int:
+    def measured(self, node: RowsNode, offsets: array[int], measure: Sizer, count: int | None, limit: int) -> int:
         """Find as many records as can be measured without binding them; returns where the last of them ends.
 
         What stops it, a marker, a damaged record or the end, is for `walk` to look at.
         """
-        assert node.offsets is not None
         data, until = self.data, node.spec.ended_by
-        offsets, at, width = node.offsets, node.start, len(until or b"")
+        at, width = node.start, len(until or b"")
         append, spend = offsets.append, self.budget.spend
         while count is None or node.count < count:
             if at >= limit or (until is not None and data[at : at + width] == until):
@@ -247,33 +312,21 @@ class _Binder:
             at = node.end = end
         return at
 
-    def item(self, repeat: RowsNode, index: int, at: int, limit: int | None = None) -> Node:
-        """Bind one record. A record bound before is known to lie within the payload."""
+    def item(self, rows: RowsNode, index: int, at: int, limit: int | None = None) -> Node:
+        """Bind one record. A record bound before is known to be within the payload."""
         limit = self.source.size if limit is None else limit
-        spec = repeat.spec.item
+        spec = rows.spec.item
+        self.budget.spend(NODE)
         if isinstance(spec, FieldSpec):
-            self.budget.spend(NODE)
-            field = self.field(spec, repeat, at, limit)
+            field = self.field(spec, rows, at, limit)
             field.index = index
             return field
-        self.budget.spend(NODE)
-        group = GroupNode(spec, repeat, self.file, at)
+        group = GroupNode(spec, rows, self.file, at)
         group.index = index
+        if self.document.knows_ends:
+            group.end = limit
         self.group(group, limit)
         return group
-
-    def anchor(self, spec: ElementSpec, node: GroupNode, at: int) -> int:
-        """Where the bytes begin behind or before which an element lies; 0 where it is not found by such bytes."""
-        run, lies = (spec.behind, "behind") if spec.behind is not None else (spec.before, "before")
-        if run is None:
-            return 0
-        found = self.runs.get(run)
-        if found is None:
-            found = self.runs[run] = list(islice(offsets_of(self.source, run), 2))
-        if len(found) != 1:
-            times = "nowhere" if not found else "more than once"
-            raise self.error(node, spec, at, f"the bytes {run.hex(' ').upper()} it is {lies} are in the file {times}")
-        return found[0]
 
     def beginning(self, spec: ElementSpec, node: GroupNode, end: int) -> int:
         """Where a value begins that ends here."""
@@ -306,13 +359,14 @@ class _Binder:
             raise self.error(group if spec is not None else group.parent, spec or group.spec, at, what)
         return size
 
+    @staticmethod
+    def path(parent: Node | None, spec: ElementSpec) -> str:
+        holder = parent
+        while isinstance(holder, GroupNode) and holder.spec.flat and holder.parent is not None:
+            holder = holder.parent
+        before = holder.path if holder is not None else ""
+        return f"{before}.{spec.name}" if before else spec.name
+
     def error(self, parent: Node | None, spec: ElementSpec, at: int, what: str) -> BindingError:
-        if isinstance(parent, RowsNode):
-            path = f"{parent.path}[{parent.count}]"
-        else:
-            holder = parent
-            while isinstance(holder, GroupNode) and holder.spec.flat and holder.parent is not None:
-                holder = holder.parent
-            before = holder.path if holder is not None else ""
-            path = f"{before}.{spec.name}" if before else spec.name
+        path = f"{parent.path}[{parent.count}]" if isinstance(parent, RowsNode) else self.path(parent, spec)
         return BindingError(path, at, what)

@@ -1,0 +1,19 @@
+"""Where a value is: the address itself, expressions over other fields, and paths."""
+
+from faithful_ledger.core.address.address import NEXT, Address, PathFormula
+from faithful_ledger.core.address.expressions import FUNCTIONS, Expression, Lookup
+from faithful_ledger.core.address.paths import Step, format_name, format_path, parse_path, split_outside_quotes
+
+__all__ = [
+    "FUNCTIONS",
+    "NEXT",
+    "Address",
+    "Expression",
+    "Lookup",
+    "PathFormula",
+    "Step",
+    "format_name",
+    "format_path",
+    "parse_path",
+    "split_outside_quotes",
+]
