@@ -86,9 +86,11 @@ class Patched:
         self._lay()
 
     def _lay(self) -> None:
-        """Put the pieces behind each other."""
-        self.pieces: list[Piece] = []
-        at = new_at = 0
+        """Work out where the replacements are in the new payload."""
+        self._old_from: list[int] = []
+        self._from: list[int] = []  # where each begins now
+        self._shifts = [0]  # how far what is in front of each, and behind the last, moved
+        at = shift = 0
         previous: Replacement | None = None
         for item in self.replacements:
             if item.start < at and previous is not None:
@@ -96,21 +98,12 @@ class Patched:
                     f"{item.cause} and {previous.cause} would both change the bytes at {place(item.start)}",
                     "nothing was written; withdraw one of the two",
                 )
-            if item.start > at:
-                self.pieces.append(Piece(new_at, new_at + item.start - at, at, item.start, None))
-                new_at += item.start - at
-            self.pieces.append(Piece(new_at, new_at + len(item.data), item.start, item.end, item))
-            new_at += len(item.data)
+            self._old_from.append(item.start)
+            self._from.append(item.start + shift)
+            shift += len(item.data) - (item.end - item.start)
+            self._shifts.append(shift)
             at, previous = item.end, item
-        if at < self.old.size:
-            self.pieces.append(Piece(new_at, new_at + self.old.size - at, at, self.old.size, None))
-            new_at += self.old.size - at
-        self.size = new_at
-        self._starts = [piece.start for piece in self.pieces]
-        self._replaced_from = [item.start for item in self.replacements]
-        self._shifts = [0]
-        for item in self.replacements:
-            self._shifts.append(self._shifts[-1] + len(item.data) - (item.end - item.start))
+        self.size = self.old.size + shift
 
     def patch(self, replacements: Iterable[Replacement]) -> None:
         """Replace spans of the payload as it is now; what reads it sees the new bytes from then on.
@@ -118,25 +111,41 @@ class Patched:
         Raises:
             EntryError: a span is partly within bytes that were replaced before.
         """
-        waiting: dict[int, list[Replacement]] = {}
-        for item in sorted(replacements, key=lambda item: (item.start, item.end)):
-            number = max(bisect_right(self._starts, item.start) - 1, 0)
-            if item.end > self.pieces[number].end:
-                raise EntryError(
-                    f"{item.cause} would change bytes that are partly replaced already, at {place(item.start)}",
-                    "nothing was written; withdraw the entry beside it",
-                )
-            waiting.setdefault(number, []).append(item)
+        waiting = sorted(replacements, key=lambda item: (item.start, item.end))
+        if not waiting:
+            return
         found: list[Replacement] = []
-        for number, piece in enumerate(self.pieces):
-            items = waiting.get(number, [])
+        at = 0
+        for piece in self.pieces:
+            items = []
+            while at < len(waiting) and (waiting[at].start < piece.end or piece.end == self.size):
+                if waiting[at].end > piece.end:
+                    raise EntryError(
+                        f"{waiting[at].cause} would change bytes that are partly replaced already, at "
+                        f"{place(waiting[at].start)}",
+                        "nothing was written; withdraw the entry beside it",
+                    )
+                items.append(waiting[at])
+                at += 1
             if piece.replacement is None:
                 shift = piece.old_start - piece.start
                 found += (item._replace(start=item.start + shift, end=item.end + shift) for item in items)
             else:
                 found += _split(piece, items) if items else [piece.replacement]
-        self.replacements = found
+        self.replacements = found + waiting[at:]
         self._lay()
+
+    @property
+    def pieces(self) -> Iterator[Piece]:
+        """What stayed and what is new, in order; together they are the payload."""
+        at = 0
+        for item, start, shift in zip(self.replacements, self._from, self._shifts, strict=False):
+            if start > at:
+                yield Piece(at, start, at - shift, start - shift, None)
+            at = start + len(item.data)
+            yield Piece(start, at, item.start, item.end, item)
+        if at < self.size:
+            yield Piece(at, self.size, at - self._shifts[-1], self.old.size, None)
 
     def read(self, start: int, end: int) -> memoryview:
         parts = list(self._parts(start, min(end, self.size)))
@@ -148,19 +157,21 @@ class Patched:
                 yield part[at : at + CHUNK]
 
     def _parts(self, start: int, end: int) -> Iterator[memoryview]:
-        first = max(bisect_right(self._starts, start) - 1, 0)
-        for index in range(first, len(self.pieces)):
-            piece = self.pieces[index]
-            if piece.start >= end:
-                return
-            low, high = max(start, piece.start), min(end, piece.end)
-            if low >= high:
+        number, at = max(bisect_right(self._from, start) - 1, 0), start
+        while at < end:
+            begin = self._from[number] if number < len(self._from) else self.size
+            if at < begin:
+                shift = self._shifts[number]
+                stop = min(begin, end)
+                yield from self._old_parts(at - shift, stop - shift)
+                at = stop
                 continue
-            if piece.replacement is not None:
-                yield memoryview(piece.replacement.data)[low - piece.start : high - piece.start]
-            else:
-                shift = piece.old_start - piece.start
-                yield from self._old_parts(low + shift, high + shift)
+            data = self.replacements[number].data
+            if at < begin + len(data):
+                stop = min(begin + len(data), end)
+                yield memoryview(data)[at - begin : stop - begin]
+                at = stop
+            number += 1
 
     def _old_parts(self, start: int, end: int) -> Iterator[memoryview]:
         # A block source copies what it reads, so long spans of one are handed on in chunks.
@@ -169,9 +180,14 @@ class Patched:
         else:
             yield from self.old.chunks(start, end)
 
-    def piece_at(self, offset: int) -> Piece:
-        """The piece that holds a byte of the new payload."""
-        return self.pieces[bisect_right(self._starts, offset) - 1]
+    def replaced_at(self, offset: int) -> Replacement | None:
+        """The replacement that a byte of the new payload comes from, or None where it stayed."""
+        number = bisect_right(self._from, offset) - 1
+        while number >= 0 and not self.replacements[number].data:
+            number -= 1
+        if number < 0 or offset >= self._from[number] + len(self.replacements[number].data):
+            return None
+        return self.replacements[number]
 
     def moved(self, old_offset: int, *, behind: Callable[[Replacement], bool] | bool = False) -> int:
         """Where a boundary of the old payload is now.
@@ -179,7 +195,7 @@ class Patched:
         A boundary at which bytes were replaced is before them; one within bytes that gave way to as many stays. One at
         which bytes came in is before them as well, unless it is `behind` all of these, or one of which that is said.
         """
-        index = bisect_left(self._replaced_from, old_offset)
+        index = bisect_left(self._old_from, old_offset)
         if index and old_offset < (within := self.replacements[index - 1]).end:
             same = len(within.data) == within.end - within.start
             return (old_offset if same else within.start) + self._shifts[index - 1]
@@ -193,13 +209,15 @@ class Patched:
         return here
 
     def touches(self, start: int, end: int) -> bool:
-        """Whether any byte of the new payload's span was replaced, or the span's length changed within."""
-        for index in range(max(bisect_right(self._starts, start) - 2, 0), len(self.pieces)):
-            piece = self.pieces[index]
-            if piece.start > end:
-                return False
-            if piece.replacement is not None and piece.end >= start:
+        """Whether any byte of the new payload's span was replaced, or something came in or went at its borders."""
+        number = bisect_right(self._from, end) - 1
+        while number >= 0:
+            begin, size = self._from[number], len(self.replacements[number].data)
+            if begin + size >= start:
                 return True
+            if size:
+                return False
+            number -= 1
         return False
 
 

@@ -9,7 +9,8 @@ the plan shows and what is written.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
 from types import MappingProxyType
 from typing import Literal, NamedTuple
 
@@ -18,6 +19,7 @@ from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsN
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, ValueRefused
 from faithful_ledger.core.seals.seals import BoundSeal, bound_seal, compute, dependents, in_levels, resolve
+from faithful_ledger.core.template.model import Derived
 
 __all__ = ["Renewal", "Settled", "expected_number", "settle"]
 
@@ -75,18 +77,6 @@ def span_after(node: Node, patched: Patched) -> tuple[int, int]:
     return start, end
 
 
-def has_target(root: GroupNode, node: FieldNode) -> bool:
-    """Whether what a dependent field is worked out from is in this save; if not, it is left as it is."""
-    try:
-        if node.spec.seal is not None:
-            bound_seal(root, node)
-        elif node.spec.derived is not None:
-            resolve(node, node.spec.derived.target)
-    except AddressError:
-        return False
-    return True
-
-
 def settle(
     bound: BoundFile,
     entries: list[Replacement],
@@ -106,40 +96,73 @@ def settle(
     if not entries:
         return Settled(Patched(bound.source, []), bound, [])
     patched, renewals = _placed(bound, entries, leave, counts)
-    after = _bound_again(bound, patched, outer)
     found = {renewal.node.path: renewal for renewal in renewals}
+    changing: list[FieldNode] = []
     for _ in range(MOST_ROUNDS):
-        wrong = [
-            renewed
-            for node in _followers(after, leave)
-            if node.spec.derived is not None
-            and (renewed := _renewed(node, node.spec.derived.kind, expected_number(node)))
-        ]
-        if not wrong:
-            break
-        _note(found, wrong)
-        patched.patch(replacement for replacement, _ in wrong)
         after = _bound_again(bound, patched, outer)
-    else:
-        raise _never_settles(renewal.node for _, renewal in wrong)
-    seals = [bound_seal(after.root, node) for node in _followers(after, leave) if node.spec.seal is not None]
-    for level in in_levels(seals):
-        renewed_seals = [each for seal in level if (each := _sealed(seal, patched))]
-        if renewed_seals:
-            size = patched.size
-            _note(found, renewed_seals)
-            patched.patch(replacement for replacement, _ in renewed_seals)
-            if patched.size != size:
-                raise EntryError(f"the seal {level[0].name} takes another size", "give it a fixed size in the template")
-    return Settled(patched, after, list(found.values()))
+        changed = _measured(after, patched, leave) or _sealed_in_levels(after, patched, leave)
+        found |= {
+            path: renewal._replace(old=found.get(path, renewal).old) for path, renewal in changed.renewals.items()
+        }
+        if not changed.moved:
+            return Settled(patched, after, list(found.values()))
+        changing = [renewal.node for renewal in changed.renewals.values()]
+    raise _never_settles(changing)
 
 
-def _followers(bound: BoundFile, leave: frozenset[str]) -> list[FieldNode]:
-    return [
-        node
-        for node in dependents(bound.root)
-        if (not leave or node.path not in leave) and has_target(bound.root, node)
+class _Changed(NamedTuple):
+    """What was put right in one round, and whether the payload has to be bound again for it."""
+
+    renewals: dict[str, Renewal]
+    moved: bool
+
+    def __bool__(self) -> bool:
+        return bool(self.renewals)
+
+
+def _measured(after: BoundFile, patched: Patched, leave: frozenset[str]) -> _Changed:
+    """Put lengths, counts and offsets right that do not say what they should; others may depend on them."""
+    wrong = [
+        renewed
+        for node, derived in _measuring(after, leave)
+        if (renewed := _renewed(node, derived.kind, expected_number(node)))
     ]
+    patched.patch(replacement for replacement, _ in wrong)
+    return _Changed({renewal.node.path: renewal for _, renewal in wrong}, moved=bool(wrong))
+
+
+def _sealed_in_levels(after: BoundFile, patched: Patched, leave: frozenset[str]) -> _Changed:
+    """Renew seals, inner before outer. One that takes another size, as a number in a text may, moves what follows."""
+    found: dict[str, Renewal] = {}
+    size = patched.size
+    for level in in_levels(_sealing(after, leave)):
+        renewed = [each for seal in level if (each := _sealed(seal, patched))]
+        if renewed:
+            found |= {renewal.node.path: renewal for _, renewal in renewed}
+            patched.patch(replacement for replacement, _ in renewed)
+            if patched.size != size:
+                return _Changed(found, moved=True)
+    return _Changed(found, moved=False)
+
+
+def _measuring(bound: BoundFile, leave: frozenset[str]) -> Iterator[tuple[FieldNode, Derived]]:
+    """The lengths, counts and offsets that are put right. One whose target is not in this save is left as it is."""
+    for node in dependents(bound.root, sealed=False):
+        derived = node.spec.derived
+        if derived is not None and not (leave and node.path in leave):
+            with suppress(AddressError):
+                resolve(node, derived.target)
+                yield node, derived
+
+
+def _sealing(bound: BoundFile, leave: frozenset[str]) -> list[BoundSeal]:
+    """The seals that are renewed, but for those that cover what is not in this save."""
+    found = []
+    for node in dependents(bound.root, measured=False):
+        if not (leave and node.path in leave):
+            with suppress(AddressError):
+                found.append(bound_seal(bound.root, node))
+    return found
 
 
 def _placed(
@@ -148,19 +171,17 @@ def _placed(
     """The payload with its entries, and with lengths, counts and offsets worked out from where everything was."""
     given_anew = [item for item in entries if isinstance(item.element, RowsNode)]
     fields = [
-        node
-        for node in _followers(bound, leave)
-        if node.spec.derived is not None
-        and not any(item.start <= node.start and node.end <= item.end for item in given_anew)
+        (node, derived)
+        for node, derived in _measuring(bound, leave)
+        if not any(item.start <= node.start and node.end <= item.end for item in given_anew)
     ]
     placed: list[tuple[Replacement, Renewal]] = []
     for _ in range(MOST_ROUNDS):
         patched = Patched(bound.source, [*entries, *(replacement for replacement, _ in placed)])
         renewed = [
             found
-            for node in fields
-            if node.spec.derived is not None
-            and (found := _renewed(node, node.spec.derived.kind, expected_number(node, patched, counts)))
+            for node, derived in fields
+            if (found := _renewed(node, derived.kind, expected_number(node, patched, counts)))
         ]
         if renewed == placed:
             return patched, [renewal for _, renewal in placed]
@@ -185,29 +206,22 @@ def _bound_again(bound: BoundFile, patched: Patched, outer: GroupNode | None) ->
     return after
 
 
-def _note(found: dict[str, Renewal], renewed: list[tuple[Replacement, Renewal]]) -> None:
-    """Keep what a value said before the first of its changes."""
-    for _, renewal in renewed:
-        before = found.get(renewal.node.path)
-        found[renewal.node.path] = renewal._replace(old=before.old) if before is not None else renewal
-
-
 def _renewed(node: FieldNode, kind: Kind, number: int) -> tuple[Replacement, Renewal] | None:
     """The replacement that makes a dependent field say `number`, or None where it says so already."""
+    storage, before = node.spec.storage, node.raw
     try:
-        raw = node.spec.storage.encode(number, node.raw)
+        raw = storage.encode(number, before)
     except ValueRefused as error:
         raise ValueRefused(
             f"{node.path} ({kind}) would have to say {number}: {error.what}", "undo the entry that made it grow"
         ) from error
-    if raw == node.raw:
+    if raw == before:
         return None
     try:
-        stored: int | None = node.number
+        stored = storage.whole(before)
     except LedgerError:
         stored = None
-    mask = node.spec.storage.mask
-    replacement = Replacement(node.start, node.end, raw, (Cause(kind, node.path),), node, mask)
+    replacement = Replacement(node.start, node.end, raw, (Cause(kind, node.path),), node, storage.mask)
     return replacement, Renewal(node, kind, stored, number)
 
 

@@ -26,8 +26,12 @@ from faithful_ledger.core.template import Template
 __all__ = ["Change", "FilePlan", "Plan", "companion_files", "make_plan", "verify"]
 
 
+SHORT = 64  # bytes that are compared as one number
+
+
 class Change(NamedTuple):
-    """A run of bytes that will differ: `size` bytes at `offset` of the new file, where `old_size` bytes were.
+    """A run of bytes that will differ: `size` bytes at `offset` of the new file, where `old_size` bytes were, which
+    began at `old_offset`.
 
     `file` may be a payload inside a file on disk; the file then has changes of its own, because of the layer.
     """
@@ -37,6 +41,7 @@ class Change(NamedTuple):
     size: int
     old_size: int
     causes: tuple[Cause, ...]
+    old_offset: int
 
     @property
     def cause(self) -> str:
@@ -159,10 +164,10 @@ def verify(name: str, patched: Patched, written: Source) -> None:
         planned, found = patched.read(at, at + CHUNK), written.read(at, at + CHUNK)
         if not same(planned, found):
             offset = at + next(i for i, (a, b) in enumerate(zip(planned, found, strict=True)) if a != b)
-            piece = patched.piece_at(offset)
-            if piece.replacement is None:
+            replaced = patched.replaced_at(offset)
+            if replaced is None:
                 raise UnexplainedChange(name, offset)
-            raise Refused(f"{name}: {piece.replacement.cause} did not reach the disk", "the save is as it was")
+            raise Refused(f"{name}: {replaced.cause} did not reach the disk", "the save is as it was")
 
 
 def _followers(save: Save, entries: list[Entry]) -> list[Entry]:
@@ -199,21 +204,22 @@ def _followers(save: Save, entries: list[Entry]) -> list[Entry]:
 def _changes(name: str, patched: Patched) -> list[Change]:
     """The replaced spans without the bytes at their edges that stay the same."""
     changes = []
-    for piece in patched.pieces:
-        if piece.replacement is None:
-            continue
-        old = bytes(patched.old.read(piece.old_start, piece.old_end))
-        new = piece.replacement.data
-        if old == new:
-            continue
-        front, back = _edges(old, new) if len(old) == len(new) else (0, 0)
-        size = len(new) - front - back
-        changes.append(Change(name, piece.start + front, size, len(old) - front - back, piece.replacement.causes))
+    shift = 0
+    for item in patched.replacements:
+        old, new = bytes(patched.old.read(item.start, item.end)), item.data
+        if old != new:
+            front, back = _edges(old, new) if len(old) == len(new) else (0, 0)
+            start, edges = item.start + front, front + back
+            changes.append(Change(name, start + shift, len(new) - edges, len(old) - edges, item.causes, start))
+        shift += len(new) - len(old)
     return changes
 
 
 def _edges(old: bytes, new: bytes) -> tuple[int, int]:
     """How many bytes at the beginning and at the end of two that differ are the same."""
+    if len(old) < SHORT:
+        differ_in = int.from_bytes(old, "big") ^ int.from_bytes(new, "big")
+        return len(old) - (differ_in.bit_length() + 7) // 8, ((differ_in & -differ_in).bit_length() - 1) // 8
     import numpy as np
 
     differ = np.flatnonzero(np.frombuffer(old, np.uint8) != np.frombuffer(new, np.uint8))
@@ -230,10 +236,12 @@ def _moving(plan: Plan) -> Iterator[Finding]:
         counted = _counted(file.file)
         for part in file.patched.replacements:
             grown = len(part.data) - (part.end - part.start)
+            if not grown:
+                continue
             whole = (part.start, part.end) == (0, file.file.source.size)
             entered = next((cause for cause in part.causes if cause in typed), None)
             layer = any(cause.kind == "layer" for cause in part.causes) and not counted(part.start, part.end)
-            if grown and not whole and (entered is not None or layer):
+            if not whole and (entered is not None or layer):
                 text = f"everything behind {place(part.start)} moves by {grown:+d}{_suspects(file, part)}"
                 yield Finding(entered.about if entered is not None else file.file.name, "warning", text)
 
@@ -322,8 +330,10 @@ def _check_result(save: Save, plan: Plan) -> None:
             )
         files[file.file.name] = SaveFile(file.file.name, file.file.path, file.patched, None, again)
     result = Save(save.template, files, save.folder)
+    steering = save.template.steering
     for entry in [*plan.entries, *plan.followers]:
-        if entry.is_bytes:
+        # An entry that moves nothing and steers nothing is where it was, and reads back as it was made.
+        if entry.is_bytes or not (entry.moves or entry.node.spec.name in steering):
             continue
         if lost := next((error for error in result.missing if error.path == entry.path), None):
             raise EntryError(f"{entry.path} would not be found again: {lost.what}", "nothing was written")

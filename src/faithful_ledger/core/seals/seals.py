@@ -58,22 +58,26 @@ class SealState:
     policy: str
 
 
-def dependents(root: GroupNode) -> Iterator[FieldNode]:
-    """Every bound field that is worked out from others. Repeats are only entered where a record has such a field."""
+def dependents(root: GroupNode, *, measured: bool = True, sealed: bool = True) -> Iterator[FieldNode]:
+    """Every bound field that is worked out from others: lengths, counts and offsets (`measured`), and seals. Rows are
+    only entered where a record has such a field.
+    """
+
+    def follows(spec: ElementSpec) -> bool:
+        if not isinstance(spec, FieldSpec):
+            return False
+        return (sealed and spec.seal is not None) or (measured and spec.derived is not None)
+
     stack: list[Node] = [root]
     while stack:
         node = stack.pop()
-        if isinstance(node, FieldNode):
-            if node.spec.seal is not None or node.spec.derived is not None:
-                yield node
-        elif isinstance(node, GroupNode):
+        if isinstance(node, GroupNode):
             stack += reversed(node.children)
-        elif isinstance(node, RowsNode) and _has_dependents(node.spec.item):
-            stack += reversed(list(node.items()))
-
-
-def _has_dependents(spec: ElementSpec) -> bool:
-    return any(isinstance(e, FieldSpec) and (e.seal or e.derived) is not None for e in elements_of(spec))
+        elif isinstance(node, RowsNode):
+            if any(map(follows, elements_of(node.spec.item))):
+                stack += reversed(list(node.items()))
+        elif isinstance(node, FieldNode) and follows(node.spec):
+            yield node
 
 
 def resolve(node: FieldNode, path: str) -> Node:

@@ -18,8 +18,13 @@ NUMBER = re.compile(r"-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?")
 class _Spelled(Storage):
     """A value of which the document says where it ends."""
 
+    nothing: bytes
+
     def sizer(self) -> Sizer | None:
         return None
+
+    def neutral(self, size: int | None) -> bytes:
+        return self.nothing
 
 
 class JsonNumber(_Spelled):
@@ -29,6 +34,7 @@ class JsonNumber(_Spelled):
 
     name = "json-number"
     about = "number in JSON text"
+    nothing = b"0"
 
     def decode(self, raw: bytes) -> int | float:
         text = raw.decode("utf-8", "replace")
@@ -90,6 +96,7 @@ class JsonText(_Spelled):
 
     name = "json-string"
     about = "string in JSON text"
+    nothing = b'""'
 
     def decode(self, raw: bytes) -> str:
         try:
@@ -118,6 +125,7 @@ class JsonSwitch(_Spelled):
 
     name = "json-switch"
     about = "true or false in JSON text"
+    nothing = b"false"
 
     def decode(self, raw: bytes) -> bool:
         if raw not in (b"true", b"false"):

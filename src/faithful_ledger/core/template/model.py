@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Literal
 
 from faithful_ledger.core.address import NEXT, Address, Expression
@@ -241,7 +242,7 @@ class SectionSpec:
     switches: str | None
 
 
-@dataclass(slots=True)
+@dataclass
 class Template:
     id: str
     title: str
@@ -253,6 +254,25 @@ class Template:
     companions: list[Companion]
     rules: list[EqualRule]
     sections: list[SectionSpec]
+
+    @cached_property
+    def steering(self) -> frozenset[str]:
+        """The names of fields that expressions read, or keys by which elements are found: where one changes, other
+        elements may be elsewhere.
+        """
+        found: set[str] = set()
+        for element in self.elements():
+            size = element.size if isinstance(element, FieldSpec | GroupSpec | RowsSpec) else None
+            count = element.count if isinstance(element, RowsSpec) else None
+            for part in (element.address, element.when, size, count):
+                found |= {name for path in (part.names if part is not None else ()) for name in path.split(".")}
+            found |= {element.address.table} if element.address.table else set()
+            path = element.address.path
+            found |= {step.key for step in path.steps(lambda _: 0) if step.key} if path is not None else set()
+        for file in self.files.values():
+            found |= {name for name in file.held_by.split(".") if name}
+            found |= {name for layer in file.layers for name in layer.key_of.split(".") if name}
+        return frozenset(found)
 
     @property
     def main(self) -> FileSpec:

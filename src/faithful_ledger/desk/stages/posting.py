@@ -113,10 +113,7 @@ class PostingSheet(QWidget):
 
     def _row(self, file: FilePlan, change: Change) -> tuple[str, ...]:
         new = bytes(file.patched.read(change.offset, change.offset + min(change.size, SHOWN_BYTES)))
-        piece = next(
-            p for p in file.patched.pieces if p.start <= change.offset < max(p.end, p.start + 1) and p.replacement
-        )
-        start = piece.old_start + change.offset - piece.start
+        start = change.old_offset
         old = bytes(file.patched.old.read(start, start + min(change.old_size, SHOWN_BYTES)))
         size = f"{change.size}" if change.size == change.old_size else f"{change.old_size} → {change.size}"
         where = f"0x{change.offset:04X} · {change.offset}"
