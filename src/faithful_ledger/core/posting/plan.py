@@ -330,10 +330,9 @@ def _check_result(save: Save, plan: Plan) -> None:
             )
         files[file.file.name] = SaveFile(file.file.name, file.file.path, file.patched, None, again)
     result = Save(save.template, files, save.folder)
-    steering = save.template.steering
     for entry in [*plan.entries, *plan.followers]:
-        # An entry that moves nothing and steers nothing is where it was, and reads back as it was made.
-        if entry.is_bytes or not (entry.moves or entry.node.spec.name in steering):
+        # What moves nothing and steers nothing is where it was, and reads back as it was made.
+        if entry.is_bytes or not (entry.moves or save.template.steers(entry.node.spec.name)):
             continue
         if lost := next((error for error in result.missing if error.path == entry.path), None):
             raise EntryError(f"{entry.path} would not be found again: {lost.what}", "nothing was written")

@@ -255,13 +255,18 @@ class Template:
     rules: list[EqualRule]
     sections: list[SectionSpec]
 
-    @cached_property
-    def steering(self) -> frozenset[str]:
-        """The names of fields that expressions read, or keys by which elements are found: where one changes, other
-        elements may be elsewhere.
+    def steers(self, name: str) -> bool:
+        """Whether other elements may be elsewhere, or gone, where a field of this name changes: an expression reads it,
+        it is a key, or elements are found by bytes, which may be any.
         """
+        return self._steering is None or name in self._steering
+
+    @cached_property
+    def _steering(self) -> frozenset[str] | None:
         found: set[str] = set()
         for element in self.elements():
+            if element.address.is_found:
+                return None
             size = element.size if isinstance(element, FieldSpec | GroupSpec | RowsSpec) else None
             count = element.count if isinstance(element, RowsSpec) else None
             for part in (element.address, element.when, size, count):
