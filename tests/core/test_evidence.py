@@ -222,7 +222,7 @@ class StorageTest(LedgerCase):
             data = saves([bytes([len(raw)]) + raw + bytes(20 - len(raw)) for raw in raws], 20)
             found = located(data, list(names))
             self.assertEqual((found.places[0].offsets[0], found.places[0].stored_as), (AT + 1, stored_as))
-            self.assertIn("its length stands directly in front", found.places[0].reasons)
+            self.assertIn("its length is directly in front (u8)", found.places[0].reasons)
         latin = located(saves(["Sø".encode("latin-1") + bytes(4)] * 2, 21), ["Sø", "Sø"])
         self.assertIn("latin-1", [place.stored_as for place in latin.places])
 

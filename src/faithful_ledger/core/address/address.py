@@ -125,11 +125,13 @@ class Address:
         return self.base in ("behind", "before")
 
     def moved(self, by: int) -> Address:
-        """The address so many bytes further on; `by` counts from where the value begins.
+        """The address so many bytes further on; that of a value that is found by its end stays.
 
         Raises:
             AddressError: it is a path.
         """
+        if self.base == "before":
+            return self
         if self.base == "path" or self.offset is None or self.offset.constant is None:
             raise AddressError(f"{self.in_words()} cannot be moved by {by} bytes", "name another place")
         return Address(

@@ -13,6 +13,7 @@ from itertools import takewhile
 
 import numpy as np
 
+from faithful_ledger.core.address import Address
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.compare.resync import single_windows
 from faithful_ledger.core.deadline import NEVER, Deadline
@@ -21,9 +22,7 @@ from faithful_ledger.core.evidence.places import places_at
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.sightings import Sighting
 
-__all__ = ["LENGTH_IN_FRONT", "explained", "moving_places", "set_anchor", "without_twins"]
-
-LENGTH_IN_FRONT = "its length stands directly in front"
+__all__ = ["explained", "moving_places", "set_anchor", "without_twins"]
 
 ANCHOR_LENGTHS = (8, 6, 12, 16)
 ANCHOR_REACH = 256
@@ -31,10 +30,9 @@ WORD = re.compile(rb"[A-Za-z_][\w -]{3,30}")
 KEYED = 1 << 22  # up to so many bytes are looked into around anchors
 BEFORE, BEHIND = 32, 96
 MOST_ANCHORS = 2048
-PRINTABLE = re.compile(rb"([ -~]{3,})")
 APART = 12
+LONGEST = 10  # bytes of a number of variable length
 LEAST_WORD = 4
-LEB128_LAST = 127
 
 Lies = Callable[[int], tuple[int, ...]]
 
@@ -136,8 +134,7 @@ def _settled(found: list[Place], data: list[Array], lies: Lies, how: str) -> lis
         if len(set(place.offsets)) == 1 or not inside:
             continue
         if how == "end":
-            place.from_end = data[0].size - place.offsets[0]
-            place.anchor = f"{place.from_end} bytes before the end"
+            place.found_by = Address.from_end(data[0].size - place.offsets[0])
         else:
             set_anchor(place, contents, how)
         kept.append(place)
@@ -163,50 +160,17 @@ def _is_echo(place: Place, plain: set[tuple[int, int]]) -> bool:
 
 def set_anchor(place: Place, contents: list[bytes], otherwise: str) -> None:
     """Record how a place that moves is found again."""
-    ends = tuple(_end(content, place, number) for number, content in enumerate(contents))
-    place.behind = _anchor(contents, place.offsets)
-    if place.behind is None and not _ends_known(place):
+    places = enumerate(zip(contents, place.offsets, strict=True))
+    ends = tuple(at + place.size(j, content[at : at + LONGEST]) for j, (content, at) in places)
+    place.how = otherwise
+    if (found := _anchor(contents, place.offsets)) is not None:
+        place.found_by = Address.behind(*found)
+    elif not place.end_is_known:
         widest = max(end - offset for end, offset in zip(ends, place.offsets, strict=True))
-        place.behind = _anchor_after(contents, place.offsets, widest)
-    elif place.behind is None and (found := _anchor_after(contents, ends, 0)) is not None:
-        place.before = found[0], -found[1]
-    place.anchor = _in_words(place) or otherwise
-
-
-def _in_words(place: Place) -> str:
-    """How a place is found, if by bytes near it."""
-    if place.before is not None:
-        run, gap = place.before
-        return f"ends {f'{gap} bytes' if gap else 'right'} in front of “{_shown(run)}”"
-    if place.behind is not None:
-        run, gap = place.behind
-        return (
-            f"{gap} bytes behind the start of “{_shown(run)}”"
-            if gap > 0
-            else f"{-gap} bytes in front of “{_shown(run)}”"
-        )
-    return ""
-
-
-def _shown(run: bytes) -> str:
-    """Bytes for people: letters where there are some in a row, else in hexadecimal."""
-    parts = [part for part in PRINTABLE.split(run) if part]
-    return " ".join(part.decode() if PRINTABLE.fullmatch(part) else part.hex(" ").upper() for part in parts)
-
-
-def _end(content: bytes, place: Place, number: int) -> int:
-    """Where the value of a place ends in one snapshot."""
-    at, value = place.offsets[number], place.values[number] if number < len(place.values) else 0
-    storage = STORAGES.get(place.stored_as)
-    if isinstance(value, str):
-        return at + len(value.encode("utf-16-le" if "16" in place.stored_as else "utf-8", "replace"))
-    if storage is not None and storage.family == "leb128":
-        while at + 1 < len(content) and content[at] > LEB128_LAST:
-            at += 1
-        return at + 1
-    if storage is not None and storage.family == "digits":
-        return at + len(f"{value:g}") * (2 if "16" in place.stored_as else 1)
-    return at + (storage.least_size if storage is not None else 1)
+        if (found := _anchor_after(contents, place.offsets, widest)) is not None:
+            place.found_by = Address.behind(*found)
+    elif (found := _anchor_after(contents, ends, 0)) is not None:
+        place.found_by = Address.before(found[0], -found[1])
 
 
 def _anchor(contents: list[bytes], offsets: tuple[int, ...]) -> tuple[bytes, int] | None:
@@ -236,12 +200,6 @@ def _alike(parts: list[bytes]) -> bytes:
     """The beginning that all have in common."""
     same = (len(set(column)) == 1 for column in zip(*parts, strict=False))
     return parts[0][: len(list(takewhile(bool, same)))]
-
-
-def _ends_known(place: Place) -> bool:
-    """Whether a template can tell where the value begins from where it ends."""
-    storage = STORAGES.get(place.stored_as)
-    return (storage is not None and storage.family == "leb128") or LENGTH_IN_FRONT in place.reasons
 
 
 def _anchor_after(contents: list[bytes], offsets: tuple[int, ...], nearest: int) -> tuple[bytes, int] | None:

@@ -4,19 +4,25 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from faithful_ledger.core.address import Address
+from faithful_ledger.core.evidence.reading import STORAGES
+from faithful_ledger.core.search import TEXT_ENCODINGS
+
 __all__ = ["Place"]
+
+LEB128_LAST = 127
 
 
 @dataclass(slots=True)
 class Place:
     """Stored = seen × scale + bias; with `rounding` what was seen is stored / scale, cut off or rounded.
 
-    `offsets` are where it lies in each snapshot, `values` what is stored there. `anchor` says how a place that moves is
-    found again: `behind` is the run of bytes and the distance from its beginning, `before` the run and how many bytes
-    in front of it the value ends, `from_end` the distance from the end, where one of them is the way. With a `layer`
-    the offsets are those of what was unwrapped. `file` is the file of a set it lies in. It `strayed` if what surrounds
-    it lies elsewhere in some snapshot; `doubts` is the number of the sighting it does not fit. `room` is how many bytes
-    a text may take where it is: as many as the longest one, if zeros fill up behind the shorter ones; else None.
+    `offsets` are where it is in each snapshot, `values` what is stored there. `found_by` is the address of a place that
+    moves, or of a value of a text; a place that moves and has none was found in some other `how`. With a `layer` the
+    offsets are those of what was unwrapped. `file` is the file of a set it is in. It `strayed` if what surrounds it is
+    elsewhere in some snapshot; `doubts` is the number of the sighting it does not fit. `room` is how many bytes a text
+    may take where it is: as many as the longest one, if zeros fill up behind the shorter ones; else None. `prefix` is
+    the storage of its length, where that is directly in front.
     """
 
     offsets: tuple[int, ...]
@@ -26,11 +32,8 @@ class Place:
     scale: float = 1
     bias: float = 0
     rounding: str | None = None
-    path: str | None = None
-    anchor: str | None = None
-    behind: tuple[bytes, int] | None = None
-    before: tuple[bytes, int] | None = None
-    from_end: int | None = None
+    found_by: Address | None = None
+    how: str = ""
     layer: str | None = None
     route: tuple[str, ...] = ()
     values: tuple[float | str, ...] = ()
@@ -38,5 +41,48 @@ class Place:
     doubts: int | None = None
     file: str = ""
     room: int | None = None
+    prefix: str = ""
     reasons: list[str] = field(default_factory=list)
     score: float = 0
+
+    @property
+    def moves(self) -> bool:
+        return len(set(self.offsets)) > 1
+
+    @property
+    def address(self) -> Address | None:
+        """Where it is in every save, as a template writes it; None for a place that moves and nothing near it stays."""
+        if self.found_by is not None or (self.moves and self.how):
+            return self.found_by
+        return Address.at(self.offsets[0])
+
+    @property
+    def path(self) -> str | None:
+        """Its path, in a text."""
+        found = self.found_by
+        return found.path.text if found is not None and found.path is not None else None
+
+    @property
+    def anchor(self) -> str | None:
+        """How a place that moves is found again, in words."""
+        if self.found_by is None:
+            return self.how or None
+        return self.found_by.in_words() if self.found_by.base != "path" else None
+
+    @property
+    def end_is_known(self) -> bool:
+        """Whether a template can say where the value begins from where it ends."""
+        storage = STORAGES.get(self.stored_as)
+        return bool(self.prefix) or (storage is not None and storage.family == "leb128")
+
+    def size(self, number: int, content: bytes) -> int:
+        """How many bytes its value takes in a snapshot; `content` is the bytes there, from where it begins."""
+        value = self.values[min(number, len(self.values) - 1)] if self.values else 0
+        storage = STORAGES.get(self.stored_as)
+        if isinstance(value, str):
+            return len(value.encode(TEXT_ENCODINGS.get(self.stored_as, "utf-8"), "replace"))
+        if storage is not None and storage.family == "leb128":
+            return next((at + 1 for at, byte in enumerate(content) if byte <= LEB128_LAST), 1)
+        if storage is not None and storage.family == "digits":
+            return len(f"{value:g}") * storage.least_size
+        return storage.least_size if storage is not None else 1

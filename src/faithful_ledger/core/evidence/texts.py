@@ -6,19 +6,23 @@ from collections.abc import Callable, Sequence
 from fractions import Fraction
 from itertools import islice
 
+from faithful_ledger.core.address import Address
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.evidence.exact import SCALES
-from faithful_ledger.core.evidence.moving import LENGTH_IN_FRONT, set_anchor, without_twins
+from faithful_ledger.core.evidence.moving import set_anchor, without_twins
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import Array
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.formats import JsonValues, json_leaves
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.source import MemorySource, offsets_of
+from faithful_ledger.core.storage import NUMBERS
 
 __all__ = ["json_places", "text_places"]
 
 MOST_TEXT_HITS = 2000
+PREFIXES = ("u8", "u16le", "u32le", "u16be", "u32be")
+FROM_END = "from the end"
 ENOUGH_TO_DOUBT = 4
 
 
@@ -28,7 +32,7 @@ def text_places(data: list[Array], seen: Sequence[Sighting]) -> list[Place]:
     contents = [part.tobytes() for part in data]
     ways: list[tuple[str, Callable[[int], tuple[int, ...]]]] = [("", lambda at: (at,) * len(data))]
     if len({part.size for part in data}) > 1:
-        ways.append(("from the end", lambda at: tuple(at + part.size - data[0].size for part in data)))
+        ways.append((FROM_END, lambda at: tuple(at + part.size - data[0].size for part in data)))
     if len(data) > 1:
         aligned = [align(data[0], part) for part in data]
         around = "aligned by what surrounds it"
@@ -76,17 +80,27 @@ def _text_place(
     how: str,
 ) -> Place:
     place = Place(where, name, fits, len(raws), values=tuple(sighting.text for sighting in seen))
-    if all(where[j] > 0 and contents[j][where[j] - 1] == len(raw) for j, raw in raws.items()):
-        place.reasons.append(LENGTH_IN_FRONT)
+    place.prefix = next((name for name in PREFIXES if _has_prefix(name, contents, where, raws)), "")
+    if place.prefix:
+        place.reasons.append(f"its length is directly in front ({place.prefix})")
     longest = max(len(raw) for raw in raws.values())
     behind = (contents[j][where[j] + len(raw) : where[j] + longest] for j, raw in raws.items())
     if all(not any(rest) and len(rest) == longest - len(raw) for rest, raw in zip(behind, raws.values(), strict=True)):
         place.room = longest
     if how:
         set_anchor(place, contents, how)
-    if how == "from the end" and place.behind is None:
-        place.from_end = len(contents[0]) - where[0]
+    if how == FROM_END and place.found_by is None:
+        place.found_by = Address.from_end(len(contents[0]) - where[0])
     return place
+
+
+def _has_prefix(name: str, contents: list[bytes], where: tuple[int, ...], raws: dict[int, bytes]) -> bool:
+    """Whether the length of a text is stored so in front of it, in every snapshot that shows the text."""
+    for j, raw in raws.items():
+        prefix = NUMBERS[name].spell(Fraction(len(raw)))
+        if prefix is None or not contents[j].endswith(prefix, 0, where[j]):
+            return False
+    return True
 
 
 def json_places(trees: list[JsonValues], contents: list[bytes], seen: Sequence[Sighting]) -> list[Place]:
@@ -114,7 +128,17 @@ def json_places(trees: list[JsonValues], contents: list[bytes], seen: Sequence[S
             fits = sum(_says(values, j, seen, scale) for j in told)
             if fits >= least:
                 numbers = tuple(v if isinstance(v, str) else float(v) for v in values)
-                found.append(Place(offsets, first.stored_as, fits, len(told), float(scale), path=path, values=numbers))
+                found.append(
+                    Place(
+                        offsets,
+                        first.stored_as,
+                        fits,
+                        len(told),
+                        float(scale),
+                        found_by=Address.by_path(path),
+                        values=numbers,
+                    )
+                )
                 break
     return found
 

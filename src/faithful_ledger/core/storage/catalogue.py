@@ -47,7 +47,7 @@ def _made(names: tuple[str, ...]) -> dict[str, WholeNumber | Float]:
 
 # In these, a number nobody has described is looked for.
 NUMBERS = _made(NAMES)
-SWITCHES = _made(tuple(f"bit{bit}" for bit in range(8)))
+SWITCHES = {f"bit{bit}": bits.BitRange(numbers.Integer(1, False, "little"), bit, 1) for bit in range(8)}
 
 
 def spellings(number: Fraction, signed: bool | None = None) -> Iterator[Spelling]:

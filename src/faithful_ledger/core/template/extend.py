@@ -8,12 +8,12 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
-from faithful_ledger.core.address.paths import parse_path, split_outside_quotes
+from faithful_ledger.core.address import Address, parse_path, split_outside_quotes
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence import Place
 from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.search import TEXT_ENCODINGS
-from faithful_ledger.core.storage import NUMBERS
+from faithful_ledger.core.storage import NUMBERS, SWITCHES
 from faithful_ledger.core.template.loader import parse_template, round_trip
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
@@ -193,26 +193,27 @@ def _inside_layout(layout: list[dict[str, Any]], names: list[str], records: dict
 
 
 def _element(place: Place, name: str) -> dict[str, Any]:
-    if place.anchor is not None and place.behind is None and place.before is None and place.from_end is None:
-        raise EntryError(
-            "this place moves and no anchor is near", "describe what lies in front of it, or sight it again"
-        )
-    evidence = f"explains {place.fits} of {place.of} sightings"
+    """The keys of a field for a place: its address and its storage, as they were found."""
+    address = place.address
+    if address is None:
+        raise EntryError("this place moves and no anchor is near", "describe what is in front of it, or sight it again")
     element: dict[str, Any] = {"field": field_name(name)}
     if place.path is not None:
         stored_as = place.stored_as.removesuffix(" in a string")
         kind = {"digits": "number", "true or false": "switch"}.get(stored_as, "text")
-        element |= {"as": kind, "at": place.path}
-    elif place.stored_as in NUMBERS:
-        element |= {"as": place.stored_as, **_address(place, 0)}
+        element |= {"as": kind, **address.keys()}
     elif place.stored_as in TEXT_ENCODINGS:
-        element |= _text(place)
-    elif place.stored_as.startswith("bit"):
-        element |= {"as": "u8", "switches": {int(place.stored_as[3:]): SWITCHED}, **_address(place, 0)}
+        element |= _text(place, address)
+    elif place.stored_as in SWITCHES:
+        bit = SWITCHES[place.stored_as].low
+        element |= {"as": "u8", "switches": {bit: SWITCHED}, **address.keys()}
+    elif place.stored_as in NUMBERS:
+        element |= {"as": place.stored_as, **address.keys()}
     else:
         raise EntryError(f"templates cannot store {place.stored_as} yet", "choose another place")
     if place.rounding is not None or place.scale != 1 or place.bias:
         element |= _as_shown(place)
+    evidence = f"explains {place.fits} of {place.of} sightings"
     element |= {"label": name, "note": evidence, "standing": "fits" if place.fits == place.of else "guessed"}
     return element
 
@@ -233,28 +234,17 @@ def _decimal(exact: Fraction) -> float | str:
     return float(exact) if Fraction(repr(float(exact))) == exact else str(exact)
 
 
-def _address(place: Place, step: int) -> dict[str, Any]:
-    if place.from_end is not None:
-        return {"at": step - place.from_end}
-    if place.before is not None:  # the end, which the length in front does not move
-        run, gap = place.before
-        return {"before": run.hex(" ").upper(), **({"at": -gap} if gap else {})}
-    if place.behind is None:
-        return {"at": place.offsets[0] + step}
-    run, gap = place.behind
-    return {"behind": run.hex(" ").upper(), "at": gap + step}
-
-
-def _text(place: Place) -> dict[str, Any]:
+def _text(place: Place, address: Address) -> dict[str, Any]:
     encoding = TEXT_ENCODINGS[place.stored_as]
-    if any("length stands directly in front" in reason for reason in place.reasons):
-        return {"as": "text", "length": "u8", "encoding": encoding, **_address(place, -1)}
+    if place.prefix:
+        address = address.moved(-NUMBERS[place.prefix].least_size)
+        return {"as": "text", "length": place.prefix, "encoding": encoding, **address.keys()}
     if place.room is None:
         raise EntryError(
             "nothing says where this text ends: no length is in front of it and shorter ones are not filled with zeros",
-            "describe what lies around it in the template first",
+            "describe what is around it in the template first",
         )
-    return {"as": "text", "size": place.room, "encoding": encoding, **_address(place, 0)}
+    return {"as": "text", "size": place.room, "encoding": encoding, **address.keys()}
 
 
 def _new(place: Place, save: Path, game: str, size: int) -> bytes:

@@ -344,22 +344,10 @@ class LocateStage(QWidget):
             if source is None:
                 return
             start = max(at - BEFORE, 0)
-            width = _width(place, number)
-            lanes.append(
-                Lane(self._letter(number, snapshot), start, bytes(source.read(start, start + LANE_BYTES)), at, width)
-            )
+            content = bytes(source.read(start, start + LANE_BYTES))
+            width = place.size(number, content[at - start :])
+            lanes.append(Lane(self._letter(number, snapshot), start, content, at, width))
         self.lanes.show_lanes(lanes)
-
-
-def _width(place: Place, number: int) -> int:
-    from faithful_ledger.core.evidence.reading import STORAGES
-
-    storage = STORAGES.get(place.stored_as)
-    if storage is not None and storage.family not in ("digits", "leb128"):
-        return storage.least_size
-    value = place.values[min(number, len(place.values) - 1)]
-    shown = value if isinstance(value, str) else f"{value:g}"
-    return len(shown) * (2 if "16" in place.stored_as else 1)
 
 
 def _item(text: str, *, strong: bool = False) -> QTableWidgetItem:
