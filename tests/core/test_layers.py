@@ -24,7 +24,7 @@ from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, TemplateError, ValueRefused
 from faithful_ledger.core.evidence import locate, parse_sighting
 from faithful_ledger.core.inside import payloads_inside
-from faithful_ledger.core.layers import LAYERS
+from faithful_ledger.core.layers import LAYERS, LayerSpec
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.layers.streams import Layer, _deflate_tail, pack, pack_into, unpack
 from faithful_ledger.core.opening import open_save
@@ -203,7 +203,8 @@ class StreamContract(LedgerCase):
     def test_layers_in_layers_give_back_any_edit(self, at: int, removed: int, new: bytes, kind: str) -> None:
         packed = b"BWK0" + (bytes(5) + bytes(range(1, 60))) * 99 + bytes(9000) + zlib.compress(CONTENT) + bytes(4000)
         hidden = scramble(packed, Scrambling(kind, b"\x51\x07\xee", 0.5))  # type: ignore[arg-type]
-        way = Unwrapped(unwrap(hidden, (kind, "zlib")))
+        layers = (LayerSpec(kind, b"\x51\x07\xee"), LayerSpec("zlib"))
+        way = Unwrapped(unwrap(hidden, layers))
         inner = changed(CONTENT, at, new, at + removed)
         try:
             parts = way.wrap(inner, "layer", ANYWHERE)
@@ -211,7 +212,7 @@ class StreamContract(LedgerCase):
             self.assertRegex(str(error), "would take .* bytes in place of .*; nothing was written")
             return
         outer = Patched(MemorySource(hidden), parts)
-        found = unwrap(bytes(outer.read(0, outer.size)), (kind, "zlib"))[-1].data
+        found = unwrap(bytes(outer.read(0, outer.size)), layers)[-1].data
         self.assertEqual(found, bytes(inner.read(0, inner.size)))
 
 
@@ -321,6 +322,56 @@ class DescribedTest(LedgerCase):
         self.assertEqual(plan.patched.size, save.main.source.size)
         self.assertEqual(bytes(plan.patched.read(plan.patched.size - 4, plan.patched.size)), b"tail")
 
+    def test_a_stream_at_an_address_and_a_layer_that_is_left_off(self) -> None:
+        text = """ledger: 1
+id: at
+title: At
+files:
+  save:
+    name: "*.sav"
+    layout:
+      - {field: at, as: u16}
+      - {field: size, as: u16, length_of: packed}
+      - {unknown: gap, size: at - 4}
+      - {unknown: packed, size: size}
+      - {unknown: rest, size: 20}
+  inner: {inside: save, layers: [{layer: KIND, at: at}], layout: [{field: gold, as: u32}, {unknown: x, size: 96}]}
+"""
+        content = struct.pack("<I", 1340) + bytes(range(96))
+        other = zlib.compress(b"another stream of the same kind" * 3)
+        for kind, packed in (("zlib", zlib.compress(content)), ("deflate", zlib.compress(content)[2:-4])):
+            with self.subTest(kind=kind):
+                path = self.folder / f"{kind}.sav"
+                head = struct.pack("<HH", 4 + len(other), len(packed))
+                path.write_bytes(head + other + packed + bytes(20))
+                save = open_save(path, parse_template(text.replace("KIND", kind).encode(), "a.yaml"))
+                self.assertEqual(save.fields("inner.gold")[0].value, 1340, save.problem)
+                save.enter("inner.gold", "70000")
+                (plan,) = make_plan(save).written
+                new = bytes(plan.patched.read(0, 9999))
+                self.assertEqual(new[4 : 4 + len(other)], other)
+                stream = new[4 + len(other) : -20]
+                back = zlib.decompress(stream) if kind == "zlib" else zlib.decompress(stream, -15)
+                self.assertEqual(back, struct.pack("<I", 70000) + bytes(range(96)))
+                self.assertEqual(int.from_bytes(new[2:4], "little"), len(stream))
+        text = """ledger: 1
+id: off
+title: Off
+files:
+  save: {name: "*.sav", layout: []}
+  inner: {inside: save, layers: [{layer: gzip, put_back: false}], layout: [{field: gold, as: u32}, {unknown: x, size: 96}]}
+"""
+        template = parse_template(text.encode(), "o.yaml")
+        path = self.folder / "off.sav"
+        path.write_bytes(gzip.compress(content))
+        for value in (77, 78):  # the second time the save is without its layer already
+            save = open_save(path, template)
+            save.enter("inner.gold", str(value))
+            (plan,) = make_plan(save).written
+            expected = struct.pack("<I", value) + bytes(range(96))
+            self.assertEqual(bytes(plan.patched.read(0, 9999)), expected)
+            path.write_bytes(expected)
+
     def test_a_scrambling_whose_key_is_said_depends_on_no_guess(self) -> None:
         key = b"\x5a\x13\x99"
         dense = random.Random(7).randbytes(180)  # nothing in it shows a key
@@ -348,11 +399,10 @@ files:
                     (plan,) = make_plan(save).written
                     new = bytes(plan.patched.read(3, 999))
                     self.assertEqual(unscramble(new, Scrambling(kind, key, 0)), struct.pack("<I", 77) + dense)  # type: ignore[arg-type]
-            save = open_save(path, parse_template(text.replace("LAYERS", f"[{kind}]").encode(), "h.yaml"))
-            self.assertRegex(
-                str(save.problem), f"the key of the {kind} scrambling could not be found .*write it in the template"
-            )
         for layers, words in (
+            ("[xor]", "the key of xor is not given: write {layer: xor, key: …}, or key_of a field"),
+            ("[{layer: xor, key: '00', at: 4}]", "xor covers the whole payload, so it has no at"),
+            ("[{layer: zlib, at: size}]", "“size” leads to no field of the file around"),
             ("[{layer: zlib, key: '00'}]", "zlib has no key; only add and xor have one"),
             ("[{layer: xor, key: '00', key_of: key}]", "a layer has one of key and key_of"),
             ("[{layer: xor, key_of: keys}]", "“keys” leads to no field of the file around"),

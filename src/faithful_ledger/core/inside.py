@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.errors import TooMuch, place
+from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.layers.scrambling import unscramble
 from faithful_ledger.core.layers.streams import Layer
 from faithful_ledger.core.profile import find_layers, find_scrambling
@@ -23,14 +24,18 @@ DEEPEST = 3
 
 
 class Payload(NamedTuple):
-    """Bytes reached through layers. `route` names their kinds from the outside in, the same for saves of one kind;
+    """Bytes reached through `layers`. `route` is their kinds from the outside in, the same for saves of one kind;
     `layer` says it in words, with places; `starts` are where the chunks of the innermost layer begin in `data`.
     """
 
-    route: tuple[str, ...]
+    layers: tuple[LayerSpec, ...]
     layer: str
     data: bytes
     starts: tuple[int, ...] = (0,)
+
+    @property
+    def route(self) -> tuple[str, ...]:
+        return tuple(layer.kind for layer in self.layers)
 
     def spot(self, offset: int) -> str:
         """The layers as words, with the chunk an offset lies in."""
@@ -70,13 +75,14 @@ def _within(outer: Payload, layers: list[Layer]) -> list[Payload]:
         except TooMuch:
             continue
         words = _joined(outer.layer, _streams(kind, inner.streams))
-        found.append(Payload((*outer.route, kind), words, inner.data, tuple(inner.starts)))
+        found.append(Payload((*outer.layers, LayerSpec(kind)), words, inner.data, tuple(inner.starts)))
     scrambling = None if layers else find_scrambling(data)
     if scrambling is not None:
         key = scrambling.key.hex(" ").upper()
-        told = {"xor": f"XOR with {key}", "add": f"{key} added", "xor-previous": "XOR with the byte before"}
-        shown = _joined(outer.layer, told[scrambling.kind])
-        found.append(Payload((*outer.route, scrambling.kind), shown, unscramble(data, scrambling)))
+        words_of = {"xor": f"XOR with {key}", "add": f"{key} added", "xor-previous": "XOR with the byte before"}
+        shown = _joined(outer.layer, words_of[scrambling.kind])
+        layer = LayerSpec(scrambling.kind, scrambling.key or None)
+        found.append(Payload((*outer.layers, layer), shown, unscramble(data, scrambling)))
     return found
 
 

@@ -1,11 +1,11 @@
 """Reaching a payload through named layers, and putting a changed one back through them.
 
 A layer is all packed streams of one kind that a payload holds, joined in their order, or the scrambling over the whole
-of it. Both are found anew in each save: a stream is where it is, a key is the one of this save. On the way back only
-streams whose content changed are packed again; every other byte of the outer payload stays.
+of it. A stream is found where it is in this save, a key is the one that the template gives or names. On the way back
+only streams whose content changed are packed again; every other byte of the outer payload stays.
 
 A stream within a larger payload is packed into the bytes it had, so that nothing around it moves. Where that cannot be
-done it may take another size only if somebody answers for what counts it: a length that the template describes, or, at
+done it may take another size only if what counts it is known: a length that the template describes, or, at
 the end of the payload, no number that looks like one. Else the posting is refused.
 """
 
@@ -16,13 +16,15 @@ from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any, Protocol
 
+from faithful_ledger.core.address import Lookup
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, StreamGrows, place
 from faithful_ledger.core.layers import KEYED, SCRAMBLINGS, LayerSpec
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.layers.streams import Layer, pack, pack_into, unpack
-from faithful_ledger.core.profile import find_layers, find_scrambling
+from faithful_ledger.core.profile import find_layers
+from faithful_ledger.core.profile.layers import stream_at
 from faithful_ledger.core.profile.lengths import suspected_lengths
 from faithful_ledger.core.source import MemorySource, Source
 
@@ -141,6 +143,19 @@ class Hidden:
 
 
 @dataclass(slots=True)
+class LeftOff:
+    """A layer that is not put back: the game accepts the payload without it."""
+
+    outer: Source
+    data: bytes
+
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
+        if self.outer.size == inner.old.size and bytes(self.outer.read(0, self.outer.size)) == self.data:
+            return [item._replace(causes=(cause,)) for item in inner.replacements]
+        return [Replacement(0, self.outer.size, bytes(inner.read(0, inner.size)), (cause,))]
+
+
+@dataclass(slots=True)
 class Unwrapped:
     """A payload and the steps that led to it, the outermost first."""
 
@@ -168,8 +183,14 @@ def _nobody(start: int, end: int) -> bool:
     return False
 
 
-def unwrap(data: bytes, route: Sequence[LayerSpec | str], key_of: Callable[[str], bytes] | None = None) -> list[Step]:
-    """Undo layers, the outermost first; a kind alone is a layer without a key. `key_of` gives the bytes of a field.
+def unwrap(
+    data: bytes,
+    route: Sequence[LayerSpec | str],
+    key_of: Callable[[str], bytes] | None = None,
+    number_of: Lookup | None = None,
+) -> list[Step]:
+    """Undo layers, the outermost first; a kind alone is a layer without a key. `key_of` gives the bytes of a field of
+    the file around, `number_of` its number.
 
     Raises:
         AddressError: one of them is not there.
@@ -177,29 +198,39 @@ def unwrap(data: bytes, route: Sequence[LayerSpec | str], key_of: Callable[[str]
     steps: list[Step] = []
     for each in route:
         layer = LayerSpec(each) if isinstance(each, str) else each
+        step: Step
         if layer.kind in SCRAMBLINGS:
-            steps.append(Hidden.of(data, _scrambling(data, layer, key_of)))
+            step = Hidden.of(data, _scrambling(layer, key_of))
+        elif streams := _streams(data, layer, number_of):
+            step = Streams.of(data, streams)
+        elif layer.put_back:
+            where = "" if layer.at is None else f" at {layer.at.text}"
+            raise AddressError(f"no {layer.kind} stream was found{where}", "see Profile for what the file holds")
         else:
-            streams = [found for found in find_layers(data) if found.kind == layer.kind]
-            if not streams:
-                raise AddressError(f"no {layer.kind} stream was found", "see Profile for what the file holds")
-            steps.append(Streams.of(data, streams))
+            step = LeftOff(MemorySource(data), data)
+        steps.append(step if layer.put_back else LeftOff(step.outer, step.data))
         data = steps[-1].data
     return steps
 
 
-def _scrambling(data: bytes, layer: LayerSpec, key_of: Callable[[str], bytes] | None) -> Scrambling:
-    """A scrambling with the key that the template says, or with the one that is found in these bytes."""
+def _streams(data: bytes, layer: LayerSpec, number_of: Lookup | None) -> list[Layer]:
+    if layer.at is None:
+        return [found for found in find_layers(data) if found.kind == layer.kind]
+    at = layer.at.constant if layer.at.constant is not None else layer.at.evaluate(number_of or _no_number)
+    at += len(data) if at < 0 else 0
+    found = stream_at(data, at, layer.kind) if 0 <= at < len(data) else None
+    return [found] if found is not None else []
+
+
+def _no_number(name: str) -> int:
+    raise AddressError(f"{name} is not known here", "the stream is not within a described file")
+
+
+def _scrambling(layer: LayerSpec, key_of: Callable[[str], bytes] | None) -> Scrambling:
+    """A scrambling with the key that the template gives or names."""
     kind: Any = layer.kind
     key = key_of(layer.key_of) if layer.key_of and key_of is not None else layer.key
-    if key is not None and not key:
-        raise AddressError(f"the key of the {kind} scrambling, {layer.key_of}, is empty", "the save may be damaged")
-    if key is not None or kind not in KEYED:
-        return Scrambling(kind, key or b"", 0.0)
-    found = find_scrambling(data)
-    if found is None or found.kind != kind:
-        raise AddressError(
-            f"the key of the {kind} scrambling could not be found in this save",
-            f"write it in the template: layers: [{{layer: {kind}, key: …}}], or key_of the field that holds it",
-        )
-    return found
+    if kind in KEYED and not key:
+        name = f", {layer.key_of}, is empty" if layer.key_of else " is not given"
+        raise AddressError(f"the key of the {kind} scrambling{name}", "write its key in the template, or its key_of")
+    return Scrambling(kind, key or b"", 0.0)

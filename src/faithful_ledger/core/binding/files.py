@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from faithful_ledger.core.address.paths import parse_path
-from faithful_ledger.core.binding.binder import BoundFile, bind
+from faithful_ledger.core.binding.binder import BoundFile, bind, number_at
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, find
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import BindingError, LedgerError, ValueRefused
@@ -90,8 +90,11 @@ def _steps(spec: FileSpec, around: BoundFile) -> list[Step]:
         steps.append(Held.of(node, around.source))
     data = steps[-1].data if steps else bytes(around.source.read(0, around.source.size))
 
+    def number_of(path: str) -> int:
+        return number_at(around.root, path)
+
     def key_of(path: str) -> bytes:
         (node,) = find(around.root, parse_path(path), path)
         return node.raw if isinstance(node, FieldNode) else b""
 
-    return steps + unwrap(data, spec.layers, key_of)
+    return steps + unwrap(data, spec.layers, key_of, number_of)

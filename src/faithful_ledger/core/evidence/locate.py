@@ -142,6 +142,7 @@ def _places_in_file(
             inside = _places([payload.data for payload in inner], seen, end)
             for place in inside:
                 place.layer, place.route = inner[0].spot(place.offsets[0]), route
+                place.layers = inner[0].layers if len({payload.layers for payload in inner}) == 1 else None
                 place.reasons.append(f"inside {inner[0].layer}")
             if inside:
                 payloads[route] = [MemorySource(payload.data) for payload in inner]

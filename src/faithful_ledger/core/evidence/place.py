@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from faithful_ledger.core.address import Address
 from faithful_ledger.core.evidence.reading import STORAGES
+from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 
 __all__ = ["Place"]
@@ -19,10 +20,11 @@ class Place:
 
     `offsets` are where it is in each snapshot, `values` what is stored there. `found_by` is the address of a place that
     moves, or of a value of a text; a place that moves and has none was found in some other `how`. With a `layer` the
-    offsets are those of what was unwrapped. `file` is the file of a set it is in. It `strayed` if what surrounds it is
-    elsewhere in some snapshot; `doubts` is the number of the sighting it does not fit. `room` is how many bytes a text
-    may take where it is: as many as the longest one, if zeros fill up behind the shorter ones; else None. `prefix` is
-    the storage of its length, where that is directly in front.
+    offsets are those of what was unwrapped; `layers` are None where their keys differ from snapshot to snapshot.
+    `file` is the file of a set it is in. It `strayed` if what surrounds it is elsewhere in some snapshot; `doubts` is
+    the number of the sighting it does not fit. `room` is how many bytes a text may take where it is: as many as the
+    longest one, if zeros fill up behind the shorter ones; else None. `prefix` is the storage of its length, where that
+    is directly in front.
     """
 
     offsets: tuple[int, ...]
@@ -36,6 +38,7 @@ class Place:
     how: str = ""
     layer: str | None = None
     route: tuple[str, ...] = ()
+    layers: tuple[LayerSpec, ...] | None = ()
     values: tuple[float | str, ...] = ()
     strayed: bool = False
     doubts: int | None = None

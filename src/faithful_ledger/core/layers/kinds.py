@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from faithful_ledger.core.address import Expression
+
 __all__ = ["KEYED", "LAYERS", "SCRAMBLINGS", "STREAMS", "LayerSpec"]
 
 STREAMS = ("base64", "bzip2", "deflate", "gzip", "lz4", "xz", "zlib", "zstd")
@@ -14,10 +16,13 @@ LAYERS = STREAMS + SCRAMBLINGS
 
 @dataclass(slots=True, frozen=True)
 class LayerSpec:
-    """One layer around a payload. The key of a scrambling is `key`, or what the field `key_of` of the file around says;
-    with neither of them it is looked for in each save.
+    """One layer around a payload: all streams of a kind, or only that `at` an offset of the payload around; or a
+    scrambling of the whole, whose key is `key`, or what the field `key_of` of the file around says. Without `put_back`
+    it is left off when the save is posted, and need not be there when it is opened.
     """
 
     kind: str
     key: bytes | None = None
     key_of: str = ""
+    at: Expression | None = None
+    put_back: bool = True

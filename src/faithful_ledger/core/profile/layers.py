@@ -24,7 +24,7 @@ from faithful_ledger.core.layers.streams import Layer, unpacker
 from faithful_ledger.core.scan import scan, windows
 from faithful_ledger.core.source import MemorySource
 
-__all__ = ["find_layers"]
+__all__ = ["find_layers", "stream_at"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 LEAST_UNPACKED = 16
@@ -71,6 +71,16 @@ def find_layers(data: bytes) -> list[Layer]:
             if layer is not None and not _within(found, offset, offset + layer.size):
                 found.append(layer)
     return sorted([*found, *_base64(data, found)], key=lambda layer: layer.offset)
+
+
+def stream_at(data: bytes, offset: int, kind: str) -> Layer | None:
+    """The stream of a kind that begins at an offset, whatever it looks like; None where it does not come to its end."""
+    allowance = Allowance(unpacked_allowance(len(data)))
+    if kind == "base64":
+        return next((layer for layer in _base64(data, []) if layer.offset == offset), None)
+    if kind == "deflate":
+        return _stream(kind, unpacker(kind), data, offset, allowance)
+    return _read(data, offset, kind, allowance)
 
 
 @dataclass(slots=True)

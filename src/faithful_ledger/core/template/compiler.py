@@ -13,7 +13,7 @@ from typing import Any, TypeAlias
 
 from faithful_ledger.core.address import NEXT, Address, Expression, parse_path
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.layers import KEYED, LAYERS, LayerSpec
+from faithful_ledger.core.layers import KEYED, LAYERS, STREAMS, LayerSpec
 from faithful_ledger.core.seals.algorithms import ALGORITHMS
 from faithful_ledger.core.storage import (
     BitRange,
@@ -150,10 +150,7 @@ class _Compiler:
         """Where a payload inside another one comes from."""
         spec.inside, _, spec.held_by = keys["inside"].partition(".")
         given = [{"layer": layer} if isinstance(layer, str) else layer for layer in keys.get("layers", ())]
-        spec.layers = tuple(
-            LayerSpec(each["layer"], bytes.fromhex(each["key"]) if each.get("key") else None, each.get("key_of") or "")
-            for each in given
-        )
+        spec.layers = tuple(self.layer_spec(each, (*where, "layers", number)) for number, each in enumerate(given))
         if spec.inside not in files:
             hint = did_you_mean(spec.inside, files) or "name a file that stands before this one"
             self.mistakes.append(((*where, "inside"), f"“{spec.inside}” is no file here; {hint}"))
@@ -162,12 +159,20 @@ class _Compiler:
             self.mistakes.append((where, "it is inside a whole file, so say through which layers"))
         for number, layer in enumerate(spec.layers):
             self.layer(layer, files[spec.inside].root, (*where, "layers", number))
-        found: ElementSpec | None = files[spec.inside].root
-        for step in spec.held_by.split(".") if spec.held_by else ():
-            found = found.named(step) if isinstance(found, GroupSpec) else None
+        found = self._within_group(files[spec.inside].root, spec.held_by)
         if spec.held_by and not (isinstance(found, FieldSpec) and isinstance(found.storage, HOLDING)):
             what = "leads to no field" if not isinstance(found, FieldSpec) else "is neither a text nor unknown bytes"
             self.mistakes.append(((*where, "inside"), f"“{spec.held_by}” {what}"))
+
+    def layer_spec(self, keys: Keys, where: Where) -> LayerSpec:
+        at: Expression | None = None
+        if keys.get("at") is not None:
+            try:
+                at = Expression(keys["at"])
+            except LedgerError as error:
+                self.mistakes.append(((*where, "at"), str(error)))
+        key = bytes.fromhex(keys["key"]) if keys.get("key") else None
+        return LayerSpec(keys["layer"], key, keys.get("key_of") or "", at, keys.get("put_back", True))
 
     def layer(self, layer: LayerSpec, around: GroupSpec, where: Where) -> None:
         """A layer is one we know, and its key is where it says."""
@@ -178,11 +183,23 @@ class _Compiler:
             self.mistakes.append((where, f"{layer.kind} has no key; only {' and '.join(KEYED)} have one"))
         elif layer.key is not None and layer.key_of:
             self.mistakes.append((where, "a layer has one of key and key_of"))
-        found: ElementSpec | None = around
-        for step in layer.key_of.split(".") if layer.key_of else ():
-            found = found.named(step) if isinstance(found, GroupSpec) else None
+        elif layer.kind in KEYED and layer.key is None and not layer.key_of:
+            text = f"the key of {layer.kind} is not given: write {{layer: {layer.kind}, key: …}}, or key_of a field"
+            self.mistakes.append((where, text))
+        elif layer.at is not None and layer.kind not in STREAMS:
+            self.mistakes.append((where, f"{layer.kind} covers the whole payload, so it has no at"))
+        for name in layer.at.names if layer.at is not None else ():
+            if self._within_group(around, name) is None:
+                self.mistakes.append(((*where, "at"), f"“{name}” leads to no field of the file around"))
+        found = self._within_group(around, layer.key_of)
         if layer.key_of and not isinstance(found, FieldSpec):
             self.mistakes.append(((*where, "key_of"), f"“{layer.key_of}” leads to no field of the file around"))
+
+    @staticmethod
+    def _within_group(group: ElementSpec | None, path: str) -> ElementSpec | None:
+        for step in path.split("."):
+            group = group.named(step) if isinstance(group, GroupSpec) else None
+        return group
 
     # elements
 

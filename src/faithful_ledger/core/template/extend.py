@@ -11,7 +11,7 @@ from typing import Any
 from faithful_ledger.core.address import Address, parse_path, split_outside_quotes
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence import Place
-from faithful_ledger.core.layers import STREAMS
+from faithful_ledger.core.layers import KEYED, STREAMS, LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS, SWITCHES
 from faithful_ledger.core.template.loader import parse_template, round_trip
@@ -125,7 +125,13 @@ def _file_of(files: dict[str, Any], path: Path, place: Place) -> str:
 
 def _payload(files: dict[str, Any], inside: str, place: Place) -> str:
     """The template's name for what lies inside a file or one of its fields; it is added where it is not there."""
-    layers = [] if "." in inside else list(place.route)
+    if place.layers is None and "." not in inside:
+        kind = next(kind for kind in place.route if kind in KEYED)
+        raise EntryError(
+            f"the key of the {kind} scrambling differs from save to save",
+            "the template was not changed; describe the field that holds the key, and name it as the layer's key_of",
+        )
+    layers = [] if "." in inside else [_layer_keys(layer) for layer in place.layers or ()]
     for name, keys in files.items():
         if keys.get("inside") == inside and list(keys.get("layers") or []) == layers:
             return str(name)
@@ -134,6 +140,11 @@ def _payload(files: dict[str, Any], inside: str, place: Place) -> str:
     kind = "json" if place.path is not None else "binary"
     files[name] = {"inside": inside, **({"layers": layers} if layers else {}), "format": kind, "layout": []}
     return name
+
+
+def _layer_keys(layer: LayerSpec) -> str | dict[str, str]:
+    """A layer as a template says it."""
+    return layer.kind if layer.key is None else {"layer": layer.kind, "key": layer.key.hex(" ").upper()}
 
 
 def _text_field(layout: list[dict[str, Any]], at: str) -> str:

@@ -166,6 +166,8 @@ class LayerKeys(Part):
     layer: Words
     key: HexBytes | None = None
     key_of: Words | None = None
+    at: Formula | None = None
+    put_back: bool = True
 
 
 class File(Part):
