@@ -41,18 +41,27 @@ __all__ = ["LedgerError", "OpenSave", "locate", "open"]
 
 
 def open(  # noqa: A001 - scripts say faithful_ledger.open
-    path: str | os.PathLike[str], template: str | None = None, book: str | None = None, *, shelf: Shelf | None = None
+    path: str | os.PathLike[str],
+    template: str | None = None,
+    book: str | None = None,
+    *,
+    roots: Mapping[str, str | os.PathLike[str]] | None = None,
+    shelf: Shelf | None = None,
 ) -> OpenSave:
     """Open a save: a file, or a folder where a save is a set. Without a `template` (an id, or a file) it is recognised.
 
-    Without a `book` the one that knows the save is used, or one for its game. `shelf` is for tests: other folders than
-    the user's own.
+    Without a `book` the one that knows the save is used, or one for its game. `roots` are folders that the template
+    names by their roles; a book remembers them. `shelf` is for tests: other folders than the user's own.
 
     Raises:
         LedgerError: it cannot be read, no template fits, or several do.
     """
     shelf = shelf or Shelf()
-    return OpenSave(shelf, shelf.open_save(Path(path), template), template, book)
+    granted = {name: Path(folder) for name, folder in (roots or {}).items()}
+    opened = OpenSave(shelf, shelf.open_save(Path(path), template, roots=granted), template, book)
+    for name, folder in granted.items():
+        opened.book.grant(name, folder)
+    return opened
 
 
 def locate(

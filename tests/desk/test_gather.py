@@ -15,6 +15,15 @@ from tests.desk.support import DeskCase
 from tests.support import play
 
 LONG_ENOUGH = 30.0
+TWO_FOLDERS = """ledger: 1
+id: two-folders
+title: Two folders
+roots: {index: the folder of the list}
+files:
+  save: {name: "*.two", layout: [{field: marks, as: u32}]}
+  list: {name: list.json, root: index, format: json, layout: [{field: marks, as: number}]}
+rules: [{equal: [marks, list.marks]}]
+"""
 
 
 class GatherTest(DeskCase):
@@ -117,3 +126,31 @@ class GatherTest(DeskCase):
         stage.toggle_watch()
         self.press("Ctrl+Return")
         self.assertFalse(self.shell.posting.write_button.isEnabled(), "the file has changed since it was opened")
+
+    def test_a_folder_of_the_game_is_chosen_once(self) -> None:
+        saves, index = self.folder / "saves", self.folder / "elsewhere"
+        for folder in (saves, index):
+            folder.mkdir()
+        (saves / "a.two").write_bytes((1340).to_bytes(4, "little"))
+        (index / "list.json").write_text('{"marks": 1340}')
+        template = self.folder / "two.yaml"
+        template.write_text(TWO_FOLDERS)
+        session, stage = self.shell.session, self.shell.gather
+        session.open(saves / "a.two", str(template))
+        self.settle()
+        self.shell.show_stage(GATHER)
+        self.settle()
+        self.assertIn("list.json is in the folder “index”", self.told())
+        self.assertEqual(stage.set.table.item(1, 2).text(), "its folder is not known yet")
+        (choose,) = [b for b in stage.set.findChildren(QPushButton) if b.text() == "Choose the folder “index”…"]
+        with mock.patch.object(QFileDialog, "getExistingDirectory", return_value=str(index)) as asked:
+            self.click(choose)
+        self.assertIn("the folder of the list", asked.call_args.args[1])
+        self.wait(lambda: session.save is not None and session.save.problem is None)
+        self.settle()
+        names = [stage.set.table.item(number, 0).text() for number in range(stage.set.table.rowCount())]
+        self.assertEqual(names, ["a.two", "index/list.json"])
+        self.assertEqual([b for b in stage.set.findChildren(QPushButton) if "Choose the folder" in b.text()], [])
+        session.enter(session.save.fields("marks")[0], "7")
+        self.settle()
+        self.assertEqual(session.open(saves / "a.two", str(template)), False, "an entry is pending")

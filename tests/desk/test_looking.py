@@ -407,10 +407,10 @@ class SetTest(LookingCase):
         self.shell.show_stage(GATHER)
         stage = self.shell.gather
         stage.toggle_watch()
-        stage.show_slip()
-        stage.slip.another.setText("Marks")
-        QTest.keyClick(stage.slip.another, Qt.Key.Key_Return)
-        (line,) = stage.slip.lines.values()
+        stage.show_note()
+        stage.note.another.setText("Marks")
+        QTest.keyClick(stage.note.another, Qt.Key.Key_Return)
+        (line,) = stage.note.lines.values()
         end = time.monotonic() + 30
         while not stage.watcher.ready and time.monotonic() < end:
             self.settle()
@@ -427,7 +427,7 @@ class SetTest(LookingCase):
         self.assertEqual(quantity.seen, {book.snapshots()[0].id: str(Harbour(saves).load(1).marks)})
         self.assertEqual(line.text(), "")
         stage.toggle_watch()
-        stage.slip.close()
+        stage.note.close()
 
 
 class FluidTest(LookingCase):

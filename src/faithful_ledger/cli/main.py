@@ -104,6 +104,15 @@ def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
         add("--json", action="store_true", help="print one JSON document and nothing else")
     if name not in ("snapshots", "restore", "locate", "find", "search", "watch", "profile", "vault"):
         add("--template", metavar="T", help="a template's id or file; else the save is recognised")
+    if name in ("read", "check", "post", "keep", "compare"):
+        add(
+            "--root",
+            metavar="ROLE=FOLDER",
+            action="append",
+            default=[],
+            dest="roots",
+            help="a folder of the game's that the template names by its role; the book remembers it",
+        )
     if name not in ("read", "check", "locate", "compare", "find", "search", "profile"):
         add("--book", metavar="B", help="the book to use; else the one that knows the file")
     if name == "search":

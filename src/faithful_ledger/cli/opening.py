@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
@@ -17,7 +17,18 @@ __all__ = ["book_for", "opened", "opened_or_bytes"]
 def opened(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Save:
     """The save at a path; `whole` asks that all of it fits its template."""
     shelf: Shelf = options.shelf
-    return shelf.open_save(path, getattr(options, "template", None), whole=whole)
+    return shelf.open_save(path, getattr(options, "template", None), whole=whole, roots=_roots(options))
+
+
+def _roots(options: argparse.Namespace) -> dict[str, Path]:
+    """The folders that were granted on the command line."""
+    found = {}
+    for given in getattr(options, "roots", None) or ():
+        name, separator, folder = given.partition("=")
+        if not separator or not folder:
+            raise AddressError(f"--root “{given}” is not ROLE=FOLDER", "write it like --root addons=/games/addons")
+        found[name] = Path(folder).expanduser().absolute()
+    return found
 
 
 def opened_or_bytes(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Save:
@@ -33,5 +44,9 @@ def opened_or_bytes(options: argparse.Namespace, path: Path, *, whole: bool = Tr
 
 
 def book_for(options: argparse.Namespace, path: Path, save: Save) -> Book:
+    """The book of a save; folders that were granted now are remembered in it."""
     shelf: Shelf = options.shelf
-    return shelf.book_for(path, save.template, options.book)
+    book = shelf.book_for(path, save.template, options.book)
+    for name, folder in _roots(options).items():
+        book.grant(name, folder)
+    return book

@@ -20,6 +20,7 @@ __all__ = [
     "OutOfBounds",
     "RecognitionError",
     "Refused",
+    "RootNotGranted",
     "StreamGrows",
     "TemplateError",
     "TooMuch",
@@ -54,6 +55,18 @@ class LedgerError(Exception):
 
 class FileAccessError(LedgerError):
     """A file cannot be read or written: missing, forbidden, of the wrong kind, changing while it is read."""
+
+
+class RootNotGranted(FileAccessError):
+    """A file of a save is in a folder that the user has not granted yet; `root` is its role."""
+
+    def __init__(self, root: str, about: str, file: str) -> None:
+        meaning = f" ({about})" if about else ""
+        super().__init__(
+            f"{file} is in the folder “{root}”{meaning}, which is not known yet",
+            f"nothing can be posted until you grant it once: --root {root}=FOLDER, or Gather in the window",
+        )
+        self.root = root
 
 
 class BindingError(LedgerError):

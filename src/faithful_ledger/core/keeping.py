@@ -30,6 +30,8 @@ from faithful_ledger.core.source import (
 from faithful_ledger.core.vault.archive import ArchivedFile, read_archive, write_archive
 from faithful_ledger.core.vault.objects import ObjectStore
 
+ROOT = "root:"  # in front of the names of settings that are granted folders
+
 __all__ = ["Keeping", "Rebuilt", "VaultReport", "absolute"]
 
 
@@ -102,6 +104,22 @@ class Keeping:
     def template_of(self, path: Path) -> str | None:
         """The id of the template a save was opened with last; None where it had none, or is not known."""
         return next((template for save, template in self.records.saves() if save == absolute(path)), None)
+
+    @property
+    def roots(self) -> dict[str, Path]:
+        """The folders the user granted, by their roles."""
+        return {name: Path(folder) for name, folder in self.records.settings(ROOT).items() if folder}
+
+    def grant(self, root: str, folder: Path) -> None:
+        """Note that files of this game's saves may be read and written in a folder.
+
+        Raises:
+            AddressError: it is not a folder.
+        """
+        folder = absolute(folder)
+        if not folder.is_dir():
+            raise AddressError(f"{folder} is not a folder", f"nothing was granted; name the folder of “{root}”")
+        self.records.set_setting(ROOT + root, str(folder))
 
     def folders(self) -> list[Path]:
         """The saves that are folders."""
@@ -236,9 +254,14 @@ class Keeping:
         """
         main = absolute(save)
         kept: list[KeptFile] = []
+        latest = next(iter(self.snapshots(main, 1)), None)
+        # A file of another folder goes by its role, and is where it was when this save was kept last.
+        elsewhere = {file.role: file.path for file in latest.files} if latest is not None else {}
 
         def keep(name: str, role: str, mode: int, content: Source) -> None:
             path = main / name if main.is_dir() else main if not kept else main.parent / name
+            if name.startswith(f"{role}/") and role in elsewhere:
+                path = elsewhere[role]
             kept.append(KeptFile(role, path, content.size, self.store.put(content), mode))
 
         with self._locked(shared=True):

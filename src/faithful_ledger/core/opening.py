@@ -7,11 +7,13 @@ describes are bound, the others are bytes that are kept and carried with it.
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping
 from fnmatch import fnmatchcase
 from pathlib import Path
+from types import MappingProxyType
 
 from faithful_ledger.core.binding import bind_files
-from faithful_ledger.core.errors import AddressError, FileAccessError, LedgerError
+from faithful_ledger.core.errors import AddressError, FileAccessError, LedgerError, RootNotGranted
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import MemorySource, files_below, name_within, open_source, strays, unreadable
 from faithful_ledger.core.template import Library, Template
@@ -20,6 +22,7 @@ from faithful_ledger.core.template.model import FileSpec
 __all__ = ["find_save", "open_save"]
 
 MOST_FILES = 2000
+NO_ROOTS: Mapping[str, Path] = MappingProxyType({})
 MOST_LOOKED_AT = 5000  # names in a folder in which one save is looked for
 MOST_NAMED = 8
 MOST_BYTES = 4 << 30
@@ -75,8 +78,9 @@ def _fitting(path: Path, size: int, library: Library) -> list[tuple[Path, Templa
     return [(path, templates[0])] if len(templates) == 1 else []
 
 
-def open_save(path: Path, template: Template | None) -> Save:
-    """Open a save; with no template it is bytes. A folder is opened with all that is in it.
+def open_save(path: Path, template: Template | None, roots: Mapping[str, Path] = NO_ROOTS) -> Save:
+    """Open a save; with no template it is bytes. A folder is opened with all that is in it. `roots` are the folders the
+    user granted, by the roles the template gives them.
 
     A file that does not fit its template, or is missing beside the first one, does not stop the others: it has a
     `problem`, and nothing can be posted until it is gone.
@@ -87,16 +91,16 @@ def open_save(path: Path, template: Template | None) -> Save:
     """
     path = Path(path).absolute()
     if path.is_dir():
-        return _open_folder(path, template)
+        return _open_folder(path, template, roots)
     if template is None:
         return Save(None, {"file": _open("file", path)})
     files = {template.main.name: _open(template.main.name, path)}
     for name, spec in _others(template):
-        files[name] = _open_beside(spec, path.parent / spec.file_name, path.name, path.parent)
-    return _bound(Save(template, files))
+        files[name] = _open_other(template, spec, path.name, path.parent, roots)
+    return _bound(Save(template, files, roots=dict(roots)))
 
 
-def _open_folder(folder: Path, template: Template | None) -> Save:
+def _open_folder(folder: Path, template: Template | None, roots: Mapping[str, Path]) -> Save:
     paths = {name_within(path, folder): path for path in files_below(folder)}
     if not paths:
         raise AddressError(f"the folder {folder} holds no file", "name the save itself")
@@ -111,11 +115,12 @@ def _open_folder(folder: Path, template: Template | None) -> Save:
             raise AddressError(f"no file in {folder} is named {template.main.file_name}", "choose another template")
         files[template.main.name] = _open(template.main.name, paths.pop(main))
         for name, spec in _others(template):
-            files[name] = _open_beside(spec, folder / spec.file_name, main, folder)
-            paths.pop(spec.file_name, None)
+            files[name] = _open_other(template, spec, main, folder, roots)
+            if not spec.root_name:
+                paths.pop(spec.file_name, None)
     for name, path in paths.items():
         files[name if name not in files else f"./{name}"] = _open(name, path)
-    return _bound(Save(template, files, folder))
+    return _bound(Save(template, files, folder, dict(roots)))
 
 
 def _others(template: Template) -> list[tuple[str, FileSpec]]:
@@ -128,10 +133,19 @@ def _open(name: str, path: Path) -> SaveFile:
     return SaveFile(name, path, source, moment, None)
 
 
+def _open_other(template: Template, spec: FileSpec, main: str, folder: Path, roots: Mapping[str, Path]) -> SaveFile:
+    """A file beside the first one, or in a folder of its own."""
+    if spec.root_name and spec.root_name not in roots:
+        problem = RootNotGranted(spec.root_name, template.roots.get(spec.root_name, ""), spec.file_name)
+        return SaveFile(spec.name, folder / spec.file_name, MemorySource(b""), None, None, problem)
+    base = roots[spec.root_name].absolute() if spec.root_name else folder
+    return _open_beside(spec, base / spec.file_name, main, base)
+
+
 def _open_beside(spec: FileSpec, path: Path, main: str, base: Path) -> SaveFile:
     if strays(path, base):
         problem: LedgerError = FileAccessError(
-            f"{path} leads out of {base} by a symbolic link, and a template only reaches files beside the save",
+            f"{path} leads out of {base} by a symbolic link, and a template only reaches the folders it was given",
             "nothing was read there and nothing can be posted; remove the link",
         )
         return SaveFile(spec.name, path, MemorySource(b""), None, None, problem)

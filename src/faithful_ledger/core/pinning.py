@@ -33,7 +33,7 @@ def try_writing(save: Save, text: bytes, path: str, place: Place) -> None:
     """
     remedy = "the template was not changed; choose another place, or describe what lies around it first"
     try:
-        opened = open_save(save.path, parse_template(text, "the template"))
+        opened = open_save(save.path, parse_template(text, "the template"), save.roots)
         if opened.problem is not None:
             raise opened.problem
         (node,) = opened.fields(path)

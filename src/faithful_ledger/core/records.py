@@ -89,8 +89,9 @@ class Snapshot(NamedTuple):
         return told if len(self.files) <= NAMED else f"{told} and {len(self.files) - NAMED} more"
 
     def name_of(self, file: KeptFile) -> str:
-        """A file's name, seen from the save's folder."""
-        return name_within(file.path, self.save if self.is_folder else self.save.parent)
+        """A file's name, seen from the save's folder; one that is elsewhere goes by its role."""
+        base = self.save if self.is_folder else self.save.parent
+        return name_within(file.path, base) if base in file.path.parents else f"{file.role}/{file.path.name}"
 
 
 class Posting(NamedTuple):
@@ -349,6 +350,11 @@ class Records:
         """What was said once for this book; empty where nothing was."""
         rows = self._rows("select value from settings where name = ?", (name,))
         return str(rows[0][0]) if rows else ""
+
+    def settings(self, beginning: str) -> dict[str, str]:
+        """All settings whose names begin so, without that beginning."""
+        rows = self._rows("select name, value from settings where substr(name, 1, ?) = ?", (len(beginning), beginning))
+        return {str(name)[len(beginning) :]: str(value) for name, value in rows}
 
     def set_setting(self, name: str, value: str) -> None:
         self._change("insert or replace into settings values (?, ?)", (name, value))

@@ -76,8 +76,14 @@ class Save:
     `path` is what the save goes by in a book: its first file, or its folder.
     """
 
-    def __init__(self, template: Template | None, files: dict[str, SaveFile], folder: Path | None = None) -> None:
-        self.template, self.files, self.folder = template, files, folder
+    def __init__(
+        self,
+        template: Template | None,
+        files: dict[str, SaveFile],
+        folder: Path | None = None,
+        roots: dict[str, Path] | None = None,
+    ) -> None:
+        self.template, self.files, self.folder, self.roots = template, files, folder, roots or {}
         self.tape = Tape()
         self.renew_broken: bool | None = None
 
@@ -95,8 +101,19 @@ class Save:
         return [file for file in self.files.values() if not file.inside]
 
     def name_of(self, file: SaveFile) -> str:
-        """What a file on disk is called; in a folder the way to it from there."""
-        return name_within(file.path, self.folder)
+        """What a file on disk is called; in a folder, also one of the roots, the way to it from there."""
+        root = self._root_of(file)
+        return f"{root}/{name_within(file.path, self.roots[root])}" if root else name_within(file.path, self.folder)
+
+    def _root_of(self, file: SaveFile) -> str:
+        spec = self.template.files.get(file.name) if self.template is not None else None
+        return spec.root_name if spec is not None and spec.root_name in self.roots else ""
+
+    @property
+    def ungranted(self) -> list[str]:
+        """The roots of the template that the user has not granted yet."""
+        files = self.template.files.values() if self.template is not None else ()
+        return sorted({spec.root_name for spec in files if spec.root_name} - set(self.roots))
 
     @property
     def size(self) -> int:
@@ -112,7 +129,9 @@ class Save:
 
     def name_beside(self, file: SaveFile) -> str:
         """What a file on disk is called, seen from the folder of the first one."""
-        return name_within(file.path, self.folder or self.main.path.parent)
+        return (
+            self.name_of(file) if self._root_of(file) else name_within(file.path, self.folder or self.main.path.parent)
+        )
 
     def beside(self, name: str) -> Path:
         """Where another file of this save lies, by its name."""

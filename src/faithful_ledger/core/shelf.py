@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from faithful_ledger.core.book import Book, Rebuilt
@@ -82,9 +82,16 @@ class Shelf:
         for book in self._opened:
             book.close()
 
-    def open_save(self, path: Path, template: str | None = None, *, whole: bool = True) -> Save:
+    def open_save(
+        self,
+        path: Path,
+        template: str | None = None,
+        *,
+        whole: bool = True,
+        roots: Mapping[str, Path] | None = None,
+    ) -> Save:
         """The save at a path, with a template by its id or file, or the one that is recognised; `whole` asks that all
-        of it fits.
+        of it fits. `roots` are folders granted now, beside those that its book knows.
 
         Raises:
             RecognitionError: no template fits, or several do.
@@ -101,7 +108,7 @@ class Shelf:
             chosen = library.get(name)
         else:
             path, chosen = find_save(path, library)
-        save = open_save(path, chosen)
+        save = open_save(path, chosen, (known.roots if known is not None else {}) | dict(roots or {}))
         if whole and save.problem is not None:
             raise save.problem
         return save

@@ -23,6 +23,7 @@ from faithful_ledger.core.errors import (
     LedgerError,
     OutOfBounds,
     RecognitionError,
+    RootNotGranted,
     ValueRefused,
 )
 from faithful_ledger.core.opening import find_save, open_save
@@ -70,6 +71,7 @@ class Session(QObject):
     recorded = Signal()
     marked = Signal()
     note_wanted = Signal()
+    root_wanted = Signal(str)
     reported = Signal(object)
 
     def __init__(self, shelf: Shelf, background: Background | None = None) -> None:
@@ -149,7 +151,7 @@ class Session(QObject):
                 raise
             whole = "; the folder is open as one save" if path.is_dir() else ""
             message = Message("open", f"{error.what}{whole}" if whole else str(error))
-        save = open_save(path, template)
+        save = open_save(path, template, known.roots if known is not None else {})
         if known is None:
             book = self.shelf.book_for(path, template)
         else:
@@ -157,7 +159,18 @@ class Session(QObject):
             book.remember(path, template.id if template is not None else None)
         if save.problem is not None:
             message = Message("broken", str(save.problem))
+            if isinstance(save.problem, RootNotGranted):
+                ask = partial(self.root_wanted.emit, save.problem.root)
+                text = f"{save.problem.what}; choose it once, and the book remembers it."
+                message = Message("open", text, f"Choose the folder “{save.problem.root}”…", ask)
         return book, save, message
+
+    def grant(self, root: str, folder: Path) -> None:
+        """Let files of the save be read and written in a folder of the game's, and read the save anew with them."""
+        book = self.book
+        if book is not None:
+            self.attempt(lambda: book.grant(root, folder))
+            self.reopen()
 
     def _show(self, book: Book, save: Save, message: Message | None) -> None:
         if self.book is not None and self.book is not book:

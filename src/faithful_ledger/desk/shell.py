@@ -458,7 +458,7 @@ class Shell(QMainWindow):
         if self.watching:
             self.gather.watcher.stop()
         if "gather" in self.__dict__:
-            self.gather.slip.close()
+            self.gather.note.close()
         self.warming.close()
         self.session.background.close()
         self.session.beside.close()

@@ -107,6 +107,9 @@ class _Compiler:
                 self.mistakes.append((where, "a file has one of name and inside"))
             elif file.get("inside") is None:
                 self.file_name(file["name"], (*where, "name"))
+                self.root(spec, file.get("root") or "", is_first=not files, where=(*where, "root"))
+            elif file.get("root") is not None:
+                self.mistakes.append(((*where, "root"), "a payload is where the file around it is"))
             else:
                 self.inside(spec, file, files, where)
             files[name] = spec
@@ -129,6 +132,7 @@ class _Compiler:
                 for rule in self.keys.get("rules", [])
             ],
             sections=[],
+            roots=dict(self.keys.get("roots", {})),
         )
         for number, companion in enumerate(template.companions):
             self.file_name(companion.name, ("companions", number, "name"))
@@ -145,6 +149,16 @@ class _Compiler:
         for number, section in enumerate(self.keys.get("sections", [])):
             template.sections.append(self.section(template, section, ("sections", number)))
         return template
+
+    def root(self, spec: FileSpec, name: str, *, is_first: bool, where: Where) -> None:
+        """The folder of a file, by the role it has for the game."""
+        roots = self.keys.get("roots", {})
+        if name and is_first:
+            self.mistakes.append((where, "the first file is the one people open, so its folder is known"))
+        elif name and name not in roots:
+            hint = did_you_mean(name, roots) or f"roots has {', '.join(roots) or 'none'}"
+            self.mistakes.append((where, f"“{name}” is not one of the template's roots; {hint}"))
+        spec.root_name = name
 
     def inside(self, spec: FileSpec, keys: Keys, files: dict[str, FileSpec], where: Where) -> None:
         """Where a payload inside another one comes from."""

@@ -189,7 +189,8 @@ class RowsSpec(ElementSpec):
 class FileSpec:
     """One file of a save, or a payload inside another one. Its layout is the content of a nameless group.
 
-    A payload is `inside` a file, or the content of its field `held_by`, behind `layers`, the outermost first.
+    A file is beside the first one, or in the folder that the user granted for the template's root `root_name`. A
+    payload is `inside` a file, or the content of its field `held_by`, behind `layers`, the outermost first.
     """
 
     name: str
@@ -197,6 +198,7 @@ class FileSpec:
     format: str
     order: Literal["little", "big"]
     root: GroupSpec
+    root_name: str = ""
     inside: str = ""
     held_by: str = ""
     layers: tuple[LayerSpec, ...] = ()
@@ -254,6 +256,7 @@ class Template:
     companions: list[Companion]
     rules: list[EqualRule]
     sections: list[SectionSpec]
+    roots: dict[str, str] = field(default_factory=dict)
 
     def steers(self, name: str) -> bool:
         """Whether other elements may be elsewhere, or gone, where a field of this name changes: an expression reads it,

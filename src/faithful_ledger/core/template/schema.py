@@ -172,6 +172,7 @@ class LayerKeys(Part):
 
 class File(Part):
     name: FileName | None = None
+    root: Name | None = None
     inside: Words | None = None
     layers: Annotated[list[Words | LayerKeys], Field(max_length=6)] = []
     format: Literal["binary", "json"] = "binary"
@@ -209,6 +210,7 @@ class TemplateText(Part):
     recognise: list[Sign] = []
     catalogues: dict[Name, dict[int, Words]] = {}
     records: Annotated[dict[Name, Layout], Field(max_length=500)] = {}
+    roots: Annotated[dict[Name, Words], Field(max_length=8)] = {}
     files: Annotated[dict[Name, File], Field(min_length=1, max_length=20)]
     companions: list[Companion] = []
     rules: list[Rule] = []

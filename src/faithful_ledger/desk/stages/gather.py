@@ -29,7 +29,7 @@ from faithful_ledger.desk.stages.history import plain_table
 from faithful_ledger.desk.stages.members import SavePanel
 from faithful_ledger.desk.theme import HOLDS, mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
-from faithful_ledger.desk.widgets.slip_note import SightingSlip
+from faithful_ledger.desk.widgets.note import SightingNote
 from faithful_ledger.desk.widgets.words import grouped
 
 __all__ = ["GatherStage"]
@@ -95,10 +95,10 @@ class GatherStage(QWidget):
         self.follow_button = button("Program…", self._follow)
         self.follow_button.setToolTip("Watch the folder of what a running program has open")
         self.follow_menu = QMenu(self.follow_button)
-        self.slip_button = button("Slip", self.show_slip)
-        self.slip_button.setToolTip("A small window that stays on top: what you see goes to the next save moment")
-        self.slip = SightingSlip()
-        self.slip.named.connect(self._name_quantity)
+        self.note_button = button("Note", self.show_note)
+        self.note_button.setToolTip("A small window that stays on top: what you see goes to the next save moment")
+        self.note = SightingNote()
+        self.note.named.connect(self._name_quantity)
         self.moment_line = label("", "quiet")
         self.moment_table = plain_table((), [], "Save moments", ())
         for line in (self.folder, self.words):
@@ -110,7 +110,7 @@ class GatherStage(QWidget):
         self.body.addLayout(row(self.since, self.most, self.content, self.everything, None))
         self.body.addWidget(self.found, 3)
         self.body.addLayout(row(label("Save moments", "title"), None, self.moment_line))
-        self.body.addLayout(row(self.watched, self.follow_button, self.keep_each, self.slip_button, self.watch_button))
+        self.body.addLayout(row(self.watched, self.follow_button, self.keep_each, self.note_button, self.watch_button))
         self.body.addWidget(self.moment_table, 2)
         self.set = SavePanel(session)
         self.body.addWidget(self.set)
@@ -227,35 +227,35 @@ class GatherStage(QWidget):
 
         self.session.background.run(programs, done)
 
-    def show_slip(self) -> None:
-        """The slip for what the game shows, on top of everything."""
+    def show_note(self) -> None:
+        """The note for what the game shows, on top of everything."""
         book, save = self.session.book, self.session.save
         if book is None or save is None:
             self.session.reported.emit(Message("open", "Open a save first; what you see belongs to it"))
             return
-        self.slip.show_quantities(book.records.quantities(save.path))
-        self.slip.tell(
+        self.note.show_quantities(book.records.quantities(save.path))
+        self.note.tell(
             "It goes to the next save moment." if self.watcher.running else "Begin to watch, then save in the game."
         )
-        self.slip.show()
+        self.note.show()
 
     def _name_quantity(self, name: str) -> None:
         book, save = self.session.book, self.session.save
         if book is not None and save is not None:
             self.session.attempt(lambda: book.records.add_quantity(save.path, name))
-            self.slip.show_quantities(book.records.quantities(save.path))
+            self.note.show_quantities(book.records.quantities(save.path))
 
     def _sight(self, snapshot: Snapshot) -> int:
-        """Write what is on the slip down for a snapshot; how many lines there were."""
+        """Write what is on the note down for a snapshot; how many lines there were."""
         book, save = self.session.book, self.session.save
-        if book is None or save is None or not self.slip.isVisible():
+        if book is None or save is None or not self.note.isVisible():
             return 0
-        found = self.slip.take()
+        found = self.note.take()
         for quantity in book.records.quantities(save.path):
             if quantity.id in found:
                 book.records.sight(quantity, snapshot.id, found[quantity.id])
         if found:
-            self.slip.tell(f"Written down for “{snapshot.label}”.")
+            self.note.tell(f"Written down for “{snapshot.label}”.")
         return len(found)
 
     def _show_watch(self) -> None:

@@ -7,7 +7,7 @@ from pathlib import Path
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QWidget
 
-from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.errors import LedgerError, RootNotGranted
 from faithful_ledger.core.posting.checks import Check
 from faithful_ledger.core.records import Member
 from faithful_ledger.core.save import Save, SaveFile
@@ -45,7 +45,10 @@ class SavePanel(QWidget):
         self.synced.activated.connect(lambda _: self._say_synced())
         self.body = column(spacing=8)
         add = button("Add a file to it…", self._add_member, "link")
-        self.body.addLayout(row(label("Files of this save", "title"), None, self.synced, add))
+        self.roots = row()
+        head = row(label("Files of this save", "title"), None, self.synced, add)
+        head.insertLayout(2, self.roots)
+        self.body.addLayout(head)
         self.body.addWidget(self.table)
         self.setLayout(self.body)
         if session.save is None:
@@ -53,6 +56,7 @@ class SavePanel(QWidget):
         self.seen = WhenSeen(self, session, self.show_save)
         session.recorded.connect(self.seen.mark_stale)
         session.opened.connect(lambda: self.setVisible(True))
+        session.root_wanted.connect(self.choose_root)
 
     def show_save(self) -> None:
         """The files of the open save with their roles, and what will undo a posting, found out beside the window."""
@@ -60,6 +64,7 @@ class SavePanel(QWidget):
         self.setVisible(save is not None)
         if book is None or save is None:
             return
+        self._show_roots(save)
         main = save.path.absolute()
         said = {member.path: member for member in book.records.members(main)}
         self.members = [_own(save, file, said) for file in save.on_disk]
@@ -71,8 +76,13 @@ class SavePanel(QWidget):
             names |= set(beside)
             self._fixed |= set(beside)
         self.members += [member for path, member in said.items() if path not in names]
+        names_of = {file.path.absolute(): save.name_of(file) for file in save.on_disk}
         rows = [
-            (name_within(m.path, save.folder), m.role, m.note or ("" if m.path.exists() else "not there"))
+            (
+                names_of.get(m.path) or name_within(m.path, save.folder),
+                m.role,
+                m.note or ("" if m.path.exists() else "not there"),
+            )
             for m in self.members
         ]
         fresh = plain_table(("File", "Role", "Note"), rows, "Files of this save", (220, 150))
@@ -94,6 +104,26 @@ class SavePanel(QWidget):
                 self.undone.emit()
 
         self.session.background.run(lambda: book.undoing(save), done)
+
+    def _show_roots(self, save: Save) -> None:
+        """A button for each folder that the template names by its role and nobody has chosen yet."""
+        while (item := self.roots.takeAt(0)) is not None:
+            if (widget := item.widget()) is not None:
+                widget.deleteLater()
+        for name in save.ungranted:
+            choose = button(f"Choose the folder “{name}”…", lambda name=name: self.choose_root(name), "link")
+            choose.setToolTip(save.template.roots.get(name, "") if save.template is not None else "")
+            self.roots.addWidget(choose)
+
+    def choose_root(self, name: str) -> None:
+        """Ask for a folder of the game's, and let files of the save be read and written there."""
+        save = self.session.save
+        if save is None or save.template is None:
+            return
+        title = f"The folder “{name}”: {save.template.roots.get(name, '')}".removesuffix(": ")
+        folder = QFileDialog.getExistingDirectory(self, title, str(save.path.parent))
+        if folder:
+            self.session.grant(name, Path(folder))
 
     def _add_member(self) -> None:
         save = self.session.save
@@ -138,7 +168,9 @@ def _own(save: Save, file: SaveFile, said: dict[Path, Member]) -> Member:
     """A file of the save: its role is the template's word; in a folder what the user said of it, or a guess."""
     path = file.path.absolute()
     if save.folder is None or file.bound is not None:
-        return Member(path, file.name, "")
+        return Member(
+            path, file.name, "its folder is not known yet" if isinstance(file.problem, RootNotGranted) else ""
+        )
     return said.get(path) or Member(path, guessed_role(path), "")
 
 

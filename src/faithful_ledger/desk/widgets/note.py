@@ -1,4 +1,4 @@
-"""A small slip that stays on top of the game: what it shows now, for the next save moment."""
+"""A small note that stays on top of the game: what it shows now, for the next save moment."""
 
 from __future__ import annotations
 
@@ -10,10 +10,10 @@ from PySide6.QtWidgets import QGridLayout, QLineEdit, QWidget
 from faithful_ledger.core.records import Quantity
 from faithful_ledger.desk.widgets.basics import clear, column, label
 
-__all__ = ["SightingSlip"]
+__all__ = ["SightingNote"]
 
 
-class SightingSlip(QWidget):
+class SightingNote(QWidget):
     """What was seen is taken by the next save moment. Signal: `named(name)` for another quantity."""
 
     named = Signal(str)
