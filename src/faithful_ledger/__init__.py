@@ -1,11 +1,11 @@
 """Faithful Ledger: find, describe and edit what a saved game holds, so that the game still accepts it.
 
-For scripts: `open`, `locate` and `LedgerError` (docs/scripting.md). They are loaded when they are asked for, so that
-the command line answers in a blink.
+For scripts: `open`, `post_together`, `locate` and `LedgerError` (docs/scripting.md). They are loaded when they are
+asked for, so that the command line answers in a blink.
 """
 
 __version__ = "0.2.0"
-__all__ = ["LedgerError", "locate", "open"]
+__all__ = ["LedgerError", "locate", "open", "post_together"]
 
 
 def __getattr__(name: str) -> object:

@@ -31,13 +31,14 @@ from faithful_ledger.core.seals.seals import SealState
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import open_source
 from faithful_ledger.core.storage import Value
+from faithful_ledger.core.together import Part
 
 if TYPE_CHECKING:
     import numpy as np
 
     from faithful_ledger.core.evidence import Located
 
-__all__ = ["LedgerError", "OpenSave", "locate", "open"]
+__all__ = ["LedgerError", "OpenSave", "locate", "open", "post_together"]
 
 
 def open(  # noqa: A001 - scripts say faithful_ledger.open
@@ -77,6 +78,31 @@ def locate(
 
     sources = [open_source(Path(path))[0] for path, _ in seen]
     return evidence.locate(sources, [evidence.parse_sighting(str(value)) for _, value in seen], most, Deadline(seconds))
+
+
+def post_together(
+    saves: Sequence[OpenSave],
+    note: str = "",
+    renames: Mapping[str | os.PathLike[str], str | os.PathLike[str]] | None = None,
+) -> list[Posting]:
+    """Write what is pending in several saves as one: all of their files, or none. `renames` give files of these saves
+    other names, which must be free. Each save has a posting of its own afterwards, and is open as it was written.
+
+    Raises:
+        LedgerError: one of them is refused or cannot be written; everything is as it was.
+    """
+    wanted = {Path(path).absolute(): Path(to).absolute() for path, to in (renames or {}).items()}
+    parts = []
+    for each in saves:
+        own = [file.path.absolute() for file in each.save.on_disk]
+        pairs = tuple((path, wanted.pop(path)) for path in own if path in wanted)
+        parts.append(Part(each.book, each.save, each.plan(), pairs))
+    if wanted:
+        raise AddressError(f"{next(iter(wanted))} is not a file of these saves", "nothing was renamed")
+    postings = saves[0]._shelf.post_together(parts, note) if saves else []
+    for each, part in zip(saves, parts, strict=True):
+        each._reopen(dict(part.renames).get(each.save.path.absolute()))
+    return postings
 
 
 class OpenSave:
@@ -205,8 +231,8 @@ class OpenSave:
         self._reopen()
         return kept
 
-    def _reopen(self) -> None:
-        self.save = self._shelf.open_save(self.save.path, self._template)
+    def _reopen(self, path: Path | None = None) -> None:
+        self.save = self._shelf.open_save(path or self.save.path, self._template, roots=self.save.roots)
 
     def keep(self, label: str = "") -> Snapshot:
         """Keep an untouched copy of all files of the save."""

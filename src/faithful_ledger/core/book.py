@@ -16,11 +16,11 @@ that cannot be read stays, and until it is gone nothing is posted from this book
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import (
@@ -34,11 +34,11 @@ from faithful_ledger.core.find import Program, holders
 from faithful_ledger.core.keeping import Keeping, Rebuilt, VaultReport, absolute
 from faithful_ledger.core.locks import locked
 from faithful_ledger.core.posting.checks import Check, run_checks
-from faithful_ledger.core.posting.files import replace_file
+from faithful_ledger.core.posting.files import digest_at, replace_file
 from faithful_ledger.core.posting.plan import Plan, companion_files, verify
 from faithful_ledger.core.posting.recover import recover
 from faithful_ledger.core.posting.undoing import undoing
-from faithful_ledger.core.posting.write import Rewrite, replace_set
+from faithful_ledger.core.posting.write import Rename, Rewrite, replace_set
 from faithful_ledger.core.records import KeptFile, Posting, Snapshot, now
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import (
@@ -56,7 +56,16 @@ from faithful_ledger.core.vault.objects import digest_of
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Place
 
-__all__ = ["Book", "Rebuilt", "VaultReport"]
+__all__ = ["Book", "Ready", "Rebuilt", "VaultReport"]
+
+
+class Ready(NamedTuple):
+    """What a posting writes, removes and renames, and what will be recorded of it."""
+
+    rewrites: list[Rewrite]
+    removals: list[tuple[Path, str]]
+    renames: list[Rename]
+    record: dict[str, Any]
 
 
 class Book(Keeping):
@@ -86,7 +95,7 @@ class Book(Keeping):
             return
 
     def _recover(self) -> None:
-        done, self.blocked = recover(self.journal, self.disk, self.store, self._record_posting)
+        done, self.blocked = recover(self.journal, self.disk, self.store, self.record_posting)
         self.recovered += done
         self.store.sweep()
 
@@ -155,37 +164,63 @@ class Book(Keeping):
             Refused: a check does not allow it, or a file is not as it was opened; nothing was written.
             LedgerError: it could not be written; everything is as it was.
         """
-        changed = plan.written
-        with self._writing([file.file.path.resolve().parent for file in changed]):
-            failed = [check for check in self.check(plan, detach_links=detach_links) if not check.ok]
-            if failed:
-                raise Refused(f"nothing was written: {failed[0].text}", failed[0].remedy)
-            if not changed:
-                raise Refused("there is nothing to post", "enter a value first")
-            kept, seen = self._keep_opened(save, note, "before posting")
-            digests = {file.path: file.sha256 for file in kept.files}
-            rewrites = [
-                Rewrite(
-                    file.file.path,
-                    file.patched,
-                    digests[absolute(file.file.path)],
-                    partial(verify, file.file.name, file.patched),
-                    seen=seen[file.file.path],
-                )
-                for file in changed
-            ]
-            # Which companions there are is asked again: the game may have made or removed one since the plan.
-            companions = [path for path in companion_files(save) if absolute(path) in digests]
-            record = {
-                "id": os.urandom(6).hex(),
-                "time": now(),
-                "save": str(absolute(save.path)),
-                "kept": kept.id,
-            }
-            record |= describe(plan, note) | {"removed": [str(path) for path in companions]}
-            removals = [(path, digests[absolute(path)]) for path in companions]
-            replace_set(rewrites, removals, record, self.journal, self.disk, self.store, self._record_posting)
-            return self.posting(str(record["id"]))
+        with self._writing([file.file.path.resolve().parent for file in plan.written]):
+            ready = self.ready(save, plan, note, detach_links=detach_links)
+            replace_set(
+                ready.rewrites,
+                ready.removals,
+                ready.record,
+                self.journal,
+                self.disk,
+                self.store,
+                self.record_posting,
+            )
+            return self.posting(str(ready.record["id"]))
+
+    def ready(
+        self,
+        save: Save,
+        plan: Plan,
+        note: str,
+        *,
+        detach_links: bool = False,
+        renames: Sequence[tuple[Path, Path]] = (),
+    ) -> Ready:
+        """Check a plan, keep the untouched files, and say what is to be written. The caller holds the locks.
+
+        Raises:
+            Refused: a check does not allow it, or a file is not as it was opened; nothing was written.
+        """
+        failed = [check for check in self.check(plan, detach_links=detach_links) if not check.ok]
+        if failed:
+            raise Refused(f"nothing was written: {failed[0].text}", failed[0].remedy)
+        if not plan.written and not renames:
+            raise Refused("there is nothing to post", "enter a value first")
+        kept, seen = self._keep_opened(save, note, "before posting")
+        digests = {file.path: file.sha256 for file in kept.files}
+        rewrites = [
+            Rewrite(
+                file.file.path,
+                file.patched,
+                digests[absolute(file.file.path)],
+                partial(verify, file.file.name, file.patched),
+                seen=seen[file.file.path],
+            )
+            for file in plan.written
+        ]
+        # Which companions there are is asked again: the game may have made or removed one since the plan.
+        companions = [path for path in companion_files(save) if absolute(path) in digests] if plan.written else []
+        record: dict[str, Any] = {"id": os.urandom(6).hex(), "time": now(), "save": str(absolute(save.path))}
+        record |= {"kept": kept.id}
+        record |= describe(plan, note) | {"removed": [str(path) for path in companions]}
+        if renames:
+            record["renamed"] = [{"path": str(path), "to": str(to), "old": digests[path]} for path, to in renames]
+        return Ready(
+            rewrites,
+            [(path, digests[absolute(path)]) for path in companions],
+            [Rename(path, to, digests[path]) for path, to in renames],
+            record,
+        )
 
     def post_elsewhere(self, save: Save, plan: Plan, to: Path) -> list[Path]:
         """Write what a plan makes of a save to another place, and leave the save alone.
@@ -218,7 +253,7 @@ class Book(Keeping):
                 with translated(folder, "made"):
                     self.disk.make_folder(folder)
             record = {"id": os.urandom(6).hex(), "elsewhere": str(absolute(main))}
-            replace_set(rewrites, [], record, self.journal, self.disk, self.store, self._record_posting)
+            replace_set(rewrites, [], record, self.journal, self.disk, self.store, self.record_posting)
         return [rewrite.path for rewrite in rewrites]
 
     def postings(self, save: Path | None = None) -> list[Posting]:
@@ -248,13 +283,20 @@ class Book(Keeping):
                         f"{Path(path).name} has changed since this posting",
                         "nothing was written; reverse anyway, and what is there now is kept as a snapshot",
                     )
-        gave_way = self.restore(snapshot, f"before the posting of {posting.time} was reversed")
+        named = [
+            Path(each["to"]) for each in posting.record.get("renamed", []) if digest_at(Path(each["to"])) == each["old"]
+        ]
+        gave_way = self.restore(snapshot, f"before the posting of {posting.time} was reversed", also_gone=named)
         assert gave_way is not None
         self.records.mark_reversed(posting)
         return gave_way
 
-    def restore(self, snapshot: Snapshot, label: str = "", to: Path | None = None) -> Snapshot | None:
+    def restore(
+        self, snapshot: Snapshot, label: str = "", to: Path | None = None, also_gone: Sequence[Path] = ()
+    ) -> Snapshot | None:
         """Bring a snapshot back to where it was; what is there now is kept first, and that snapshot returned.
+
+        `also_gone` are files that go with it: new names of files that come back under their old ones.
 
         With `to`, write it there instead: a file name for a single file, else a folder. Nothing there may exist yet.
 
@@ -278,7 +320,7 @@ class Book(Keeping):
                     path, names = next(iter(held.items()))
                     raise Refused(f"{Path(path).name} is held open by {', '.join(names)}", "close the game first")
                 present = [(file.role, file.path) for file in snapshot.files if file.path.exists()]
-                stale = self._stale(snapshot)
+                stale = [*self._stale(snapshot), *also_gone]
                 gave_way = self._keep(
                     snapshot.save,
                     present + [("companion", path) for path in stale],
@@ -299,7 +341,7 @@ class Book(Keeping):
                     self.disk.make_folder(folder)
             if rewrites or removals:
                 record = {"id": os.urandom(6).hex(), "restored": snapshot.id}
-                replace_set(rewrites, removals, record, self.journal, self.disk, self.store, self._record_posting)
+                replace_set(rewrites, removals, record, self.journal, self.disk, self.store, self.record_posting)
             if to is None and self.blocked:
                 self._set_journals_aside()
         return gave_way
@@ -326,7 +368,7 @@ class Book(Keeping):
         beside = [snapshot.save.with_name(name) for name in snapshot.companions]
         return [path for path in beside if path.is_file() and path not in kept]
 
-    def _record_posting(self, record: dict[str, Any], digests: list[str]) -> None:
+    def record_posting(self, record: dict[str, Any], digests: list[str]) -> None:
         """The last step of a posting: it is in the records. A restored snapshot leaves its own trace already."""
         if "entries" in record:
             self.records.add_posting({**record, "new": dict(zip(record["files"], digests, strict=True))})
@@ -338,6 +380,10 @@ class Book(Keeping):
             self.done.append(f"the snapshot {record['restored']} was brought back")
         else:
             self.done.append(f"{record.get('elsewhere', 'the files')} was written")
+
+    def hold(self) -> AbstractContextManager[None]:
+        """This book alone, for a posting that writes several saves (see together.py)."""
+        return self._writing([])
 
     @contextmanager
     def _writing(self, folders: Iterable[Path], *, despite_journal: bool = False) -> Iterator[None]:

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
 
 from faithful_ledger.core.book import Book, Rebuilt
 from faithful_ledger.core.disk import Disk
-from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError
+from faithful_ledger.core.errors import AddressError, Busy, LedgerError, RecognitionError
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import Recovery
-from faithful_ledger.core.records import Snapshot
+from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template import Library, Template
+from faithful_ledger.core.together import Part, post_together, recover_together
 
 __all__ = ["Shelf"]
 
@@ -36,6 +38,7 @@ class Shelf:
         self.data, self.cache, self.disk = data, cache, disk
         self.recovered: list[Recovery | Rebuilt] = []
         self.unusable: dict[str, LedgerError] = {}
+        self.blocked: list[LedgerError] = []
         self._opened: list[Book] = []
 
     @property
@@ -72,10 +75,43 @@ class Shelf:
         """
         if not re.fullmatch(r"[\w][\w .,'()-]{0,80}", name) or name.endswith((".", " ")):
             raise AddressError(f"“{name[:40]}” is no name for a book", "use letters, digits, blanks and - . , ' ( )")
+        if any(self.journal.glob("*.json*")):
+            self._recover()
         book = Book(self.books / name, self.disk)
+        book.blocked += self.blocked
         self.recovered += book.recovered
         self._opened.append(book)
         return book
+
+    @property
+    def journal(self) -> Path:
+        """Postings over several saves that are under way."""
+        return self.data / "journal"
+
+    def _recover(self) -> None:
+        """Finish or undo postings over several saves, unless somebody is writing just now: then they are theirs."""
+        books = {}
+        try:
+            for name in self.names():
+                book = Book(self.books / name, self.disk)
+                books[book.folder] = book
+            with suppress(Busy):
+                done, self.blocked = recover_together(self.journal, self.disk or Disk(), books)
+                self.recovered += done
+        finally:
+            for book in books.values():
+                book.close()
+
+    def post_together(self, parts: Sequence[Part], note: str = "") -> list[Posting]:
+        """Write plans of several saves as one: all of their files, or none.
+
+        Raises:
+            Refused: a check does not allow one of them; nothing was written.
+            LedgerError: one could not be written; everything is as it was.
+        """
+        if self.blocked:
+            raise self.blocked[0]
+        return post_together(parts, self.journal, self.disk or Disk(), note)
 
     def close(self) -> None:
         """Close every book that was opened from here."""

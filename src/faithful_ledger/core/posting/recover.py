@@ -12,9 +12,20 @@ from typing import Any, NamedTuple
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import ChangedMeanwhile, JournalUnreadable, LedgerError
 from faithful_ledger.core.posting.files import digest_at, names_of
-from faithful_ledger.core.posting.steps import bring_back_companions, set_aside, swap, swap_back, sync, tidy, undo
+from faithful_ledger.core.posting.steps import (
+    Kept,
+    bring_back_companions,
+    name_back,
+    rename,
+    renamed,
+    set_aside,
+    swap,
+    swap_back,
+    sync,
+    tidy,
+    undo,
+)
 from faithful_ledger.core.posting.write import Finish
-from faithful_ledger.core.vault.objects import ObjectStore
 
 __all__ = ["Recovery", "recover"]
 
@@ -40,7 +51,7 @@ class Recovery(NamedTuple):
         return f"an interrupted posting to {names_of(self.files)} was {done[self.outcome]}{left}"
 
 
-def recover(journal: Path, disk: Disk, store: ObjectStore, finish: Finish) -> tuple[list[Recovery], list[LedgerError]]:
+def recover(journal: Path, disk: Disk, store: Kept, finish: Finish) -> tuple[list[Recovery], list[LedgerError]]:
     """Finish or undo every set that a stop left half done. The caller holds the book's lock.
 
     Returns what was done, and an error for each journal that cannot be read: it stays, because only a person can tell
@@ -76,6 +87,7 @@ def _read_note(path: Path) -> dict[str, Any]:
         texts = [note["state"], record["id"]]
         texts += [entry[key] for entry in files for key in ("target", "temporary")]
         texts += [entry[key] for entry in removals for key in ("path", "aside", "old")]
+        texts += [entry[key] for entry in note.get("renames", []) for key in ("path", "to", "old")]
         texts += [entry["old"] for entry in files if entry["old"] is not None]
         texts += [entry["new"] for entry in files if entry["new"] is not None or note["state"] == "ready"]
         texts += [record[key] for key in ("time", "save", "kept", "note") if "entries" in record]
@@ -97,38 +109,50 @@ def _read_note(path: Path) -> dict[str, Any]:
     return note  # type: ignore[no-any-return]
 
 
-def _recover_one(note: dict[str, Any], path: Path, disk: Disk, store: ObjectStore, finish: Finish) -> Recovery:
-    files = [Path(entry["target"]) for entry in note["files"]]
+def _recover_one(note: dict[str, Any], path: Path, disk: Disk, store: Kept, finish: Finish) -> Recovery:
+    files = [Path(entry["target"]) for entry in note["files"]] + [Path(e["path"]) for e in note.get("renames", [])]
     record = note["record"]
-    if note["state"] == "ready":
-        states = [_state(entry) for entry in note["files"]]
-        if "new" in states and "foreign" not in states:
-            pending = [entry for entry, state in zip(note["files"], states, strict=True) if state == "old"]
-            if all(digest_at(Path(entry["temporary"])) == entry["new"] for entry in pending):
-                try:
-                    for entry in pending:
-                        swap(entry, None, disk)
-                    left = set_aside(note, disk)
-                    sync(note, disk)
-                    finish(record, [entry["new"] for entry in note["files"]])
-                    tidy(note, path, disk)
-                    return Recovery("new", record, files, left)
-                except ChangedMeanwhile:
-                    pass  # the rest is brought back below
-        if "foreign" in states:
-            left = _leave(note, disk)
-            tidy(note, path, disk, strict=True)
-            return Recovery("foreign", record, files, left)
+    states = [_state(entry) for entry in note["files"]] + [renamed(entry) for entry in note.get("renames", [])]
+    if note["state"] == "ready" and "new" in states and "foreign" not in states and _can_finish(note):
+        try:
+            left = _finish(note, disk, finish)
+        except ChangedMeanwhile:
+            pass  # the rest is brought back below
+        else:
+            tidy(note, path, disk)
+            return Recovery("new", record, files, left)
+    if note["state"] == "ready" and "foreign" in states:
+        left = _leave(note, disk)
+        tidy(note, path, disk, strict=True)
+        return Recovery("foreign", record, files, left)
     left = undo(note, disk, store)
     tidy(note, path, disk, strict=True)
     return Recovery("foreign" if any(file in left for file in files) else "old", record, files, left)
+
+
+def _can_finish(note: dict[str, Any]) -> bool:
+    """Whether the new bytes of every file that still has its old ones are there."""
+    return all(digest_at(Path(entry["temporary"])) == entry["new"] for entry in note["files"] if _state(entry) == "old")
+
+
+def _finish(note: dict[str, Any], disk: Disk, finish: Finish) -> list[Path]:
+    """Do the steps that are left; returns the companions that stay because another program has rewritten them."""
+    for entry in note["files"]:
+        if _state(entry) == "old":
+            swap(entry, None, disk)
+    for entry in note.get("renames", []):
+        rename(entry, disk)
+    left = set_aside(note, disk)
+    sync(note, disk)
+    finish(note["record"], [entry["new"] for entry in note["files"]])
+    return left
 
 
 def _leave(note: dict[str, Any], disk: Disk) -> list[Path]:
     """Give up on a set of which another program has written a file since: nothing of it is finished or undone. What was
     swapped out or set aside a moment before the stop goes back to its name. Returns the files it has written.
     """
-    left = []
+    left = name_back(note, disk)
     for entry in note["files"]:
         if _state(entry) == "foreign":
             with translated(Path(entry["target"]), "put back"):

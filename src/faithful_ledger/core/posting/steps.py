@@ -10,18 +10,38 @@ import os
 import time
 from contextlib import suppress
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, Protocol
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import ChangedMeanwhile
 from faithful_ledger.core.posting.files import beside, digest_at, write_new
 from faithful_ledger.core.source import MemorySource, Moment, moment_of
-from faithful_ledger.core.vault.objects import ObjectStore
 
-__all__ = ["Seen", "bring_back_companions", "set_aside", "swap", "swap_back", "sync", "tidy", "undo"]
+__all__ = [
+    "Kept",
+    "Seen",
+    "bring_back_companions",
+    "name_back",
+    "rename",
+    "renamed",
+    "set_aside",
+    "swap",
+    "swap_back",
+    "sync",
+    "tidy",
+    "undo",
+]
 
 COARSEST = 2_000_000_000  # nanoseconds: FAT keeps times in steps of two seconds
 FINE = 50_000_000  # more than a tick of any kernel, the step of the times of other file systems
+
+
+class Kept(Protocol):
+    """Where kept bytes are: the vault of one book, or of several."""
+
+    def get(self, digest: str) -> bytes:
+        """Raises VaultError when they are missing or damaged."""
+        ...
 
 
 class Seen(NamedTuple):
@@ -95,6 +115,45 @@ def _written_meanwhile(target: Path) -> ChangedMeanwhile:
     )
 
 
+def rename(entry: dict[str, Any], disk: Disk) -> None:
+    """Give a file another name, which must be free; done again, it changes nothing.
+
+    Raises:
+        ChangedMeanwhile: the file is not the one that was kept, or the new name is taken; nothing was renamed.
+    """
+    path, to = Path(entry["path"]), Path(entry["to"])
+    if renamed(entry) == "new":
+        return
+    if digest_at(path) != entry["old"]:
+        raise _written_meanwhile(path)
+    with translated(path, "renamed"):
+        try:
+            disk.place(path, to)
+        except FileExistsError as error:
+            raise _written_meanwhile(to) from error
+
+
+def renamed(entry: dict[str, Any]) -> str:
+    """Which name a file has: the `old` one, the `new` one, or `foreign` where neither is as it should be."""
+    path, to = Path(entry["path"]), Path(entry["to"])
+    if digest_at(to) == entry["old"] and not os.path.lexists(path):
+        return "new"
+    return "old" if digest_at(path) == entry["old"] and not os.path.lexists(to) else "foreign"
+
+
+def name_back(note: dict[str, Any], disk: Disk) -> list[Path]:
+    """Undo renames; the files that another program has written since stay where they are, and are returned."""
+    left = []
+    for entry in reversed(note.get("renames", [])):
+        state = renamed(entry)
+        if state == "new":
+            with translated(Path(entry["to"]), "put back"):
+                disk.place(Path(entry["to"]), Path(entry["path"]))
+        elif state == "foreign":
+            left.append(Path(entry["to"]))
+    return left
+
+
 def set_aside(note: dict[str, Any], disk: Disk) -> list[Path]:
     """Step 5: companions give way under another name. Those that another program has rewritten stay; they are returned.
     Each of them may be done again.
@@ -118,6 +177,7 @@ def set_aside(note: dict[str, Any], disk: Disk) -> list[Path]:
 
 def sync(note: dict[str, Any], disk: Disk) -> None:
     names = [entry["target"] for entry in note["files"]] + [removal["path"] for removal in note["removals"]]
+    names += [name for entry in note.get("renames", []) for name in (entry["path"], entry["to"])]
     for folder in sorted({Path(name).parent for name in names}):
         with translated(folder, "synced"):
             disk.sync_folder(folder)
@@ -144,7 +204,7 @@ def tidy(note: dict[str, Any], path: Path, disk: Disk, *, strict: bool = False, 
                 raise error
 
 
-def undo(note: dict[str, Any], disk: Disk, store: ObjectStore) -> list[Path]:
+def undo(note: dict[str, Any], disk: Disk, store: Kept) -> list[Path]:
     """Make every file of a set the old one again; each step may be done again.
 
     Returns the files that another program has written since; they are as it wrote them.
@@ -153,6 +213,7 @@ def undo(note: dict[str, Any], disk: Disk, store: ObjectStore) -> list[Path]:
     if note["state"] != "ready":
         return left
     number = str(note["record"]["id"])
+    left += name_back(note, disk)
     for entry in note["files"]:
         target, temp = Path(entry["target"]), Path(entry["temporary"])
         present, swapped = digest_at(target), digest_at(temp)

@@ -11,7 +11,8 @@ The steps, and what holds when the machine stops after each:
     1. journal "writing" with the names of the temporary files   nothing has changed; `recover` removes them
     2. temporary files written, synced, read back and compared   the same
     3. journal "ready" with the SHA-256 of old and new           the same
-    4. each temporary file swapped with its target               `recover` finishes the rest, or brings the old back
+    4. each temporary file swapped with its target, then each
+       file that changes its name renamed to a name that is free  `recover` finishes the rest, or brings the old back
     5. companions renamed, folders synced                        `recover` finishes the rest
     6. what was done is recorded                                 `recover` removes what is left over
     7. old files and companions removed, then the journal        the same
@@ -38,7 +39,7 @@ from __future__ import annotations
 import json
 import signal
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -46,11 +47,11 @@ from typing import Any, NamedTuple
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import ChangedMeanwhile, LedgerError
 from faithful_ledger.core.posting.files import beside, names_of, replace_file, write_new
-from faithful_ledger.core.posting.steps import Seen, set_aside, swap, sync, tidy, undo
+from faithful_ledger.core.posting.steps import Kept, Seen, rename, set_aside, swap, sync, tidy, undo
 from faithful_ledger.core.source import Source, open_blocks
-from faithful_ledger.core.vault.objects import ObjectStore, digest_of
+from faithful_ledger.core.vault.objects import digest_of
 
-__all__ = ["Finish", "Rewrite", "replace_set"]
+__all__ = ["Finish", "Rename", "Rewrite", "replace_set", "uninterrupted"]
 
 Finish = Callable[[dict[str, Any], list[str]], None]
 
@@ -69,16 +70,26 @@ class Rewrite(NamedTuple):
     seen: Seen | None = None
 
 
+class Rename(NamedTuple):
+    """One file that gets another name in the same file system, and keeps its bytes, of which `old` is the SHA-256."""
+
+    path: Path
+    to: Path
+    old: str
+
+
 def replace_set(
     rewrites: list[Rewrite],
     removals: list[tuple[Path, str]],
     record: dict[str, Any],
     journal: Path,
     disk: Disk,
-    store: ObjectStore,
+    store: Kept,
     finish: Finish,
+    renames: Sequence[Rename] = (),
 ) -> list[str]:
-    """Give every file its new bytes, remove the companions, and call `finish(record, digests)` when all is done.
+    """Give every file its new bytes, then the renamed ones their new names, remove the companions, and call
+    `finish(record, digests)` when all is done.
 
     `record` is any JSON with an `id`; it is in the journal so that `recover` can call `finish` as well. Old files and
     `removals` (each with its SHA-256) are in the store already. Returns the SHA-256 of the new files. A companion that
@@ -102,6 +113,7 @@ def replace_set(
             {"path": str(removal), "aside": str(beside(removal, number, "gone")), "old": digest}
             for removal, digest in removals
         ],
+        "renames": [{"path": str(each.path), "to": str(each.to), "old": each.old} for each in renames],
     }
     try:
         _prepare(rewrites, targets, note, path, disk)
@@ -115,6 +127,8 @@ def replace_set(
                 _write_note(path, note, disk)
             for rewrite, entry in zip(rewrites, note["files"], strict=True):
                 swap(entry, rewrite.seen, disk)
+            for each in note["renames"]:
+                rename(each, disk)
             if left := set_aside(note, disk):
                 record["left"] = [str(companion) for companion in left]
             sync(note, disk)
@@ -159,7 +173,7 @@ def uninterrupted() -> Iterator[None]:
             signal.raise_signal(signal.SIGINT)
 
 
-def _put_back(note: dict[str, Any], path: Path, disk: Disk, store: ObjectStore, reason: BaseException) -> None:
+def _put_back(note: dict[str, Any], path: Path, disk: Disk, store: Kept, reason: BaseException) -> None:
     """After a failure in this process. Where even that fails, the journal stays, and `recover` does it later."""
     try:
         left = undo(note, disk, store)
