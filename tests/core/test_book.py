@@ -10,6 +10,7 @@ import sys
 import zipfile
 from contextlib import redirect_stdout
 from pathlib import Path
+from unittest import mock
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -24,7 +25,29 @@ from faithful_ledger.core.records import Member
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.core.vault import ObjectStore
-from tests.support import LedgerCase, play
+from tests.support import LedgerCase, play, template_of
+
+
+class EarlyTest(LedgerCase):
+    def test_a_large_save_is_kept_with_its_first_entry_and_not_again(self) -> None:
+        data = bytes(4) + os.urandom(3 << 20)
+        path = self.folder / "large.bin"
+        for lost in (False, True):
+            path.write_bytes(data)
+            book = self.shelf().open(f"Early {lost}")
+            self.addCleanup(book.close)
+            save = open_save(path, template_of("- {field: marks, as: u32}"))
+            book.keep_early(save)
+            (digest,) = book.store.digests()
+            self.assertEqual(book.snapshots(), [], "no snapshot yet")
+            save.enter("marks", "7")
+            if lost:
+                book.store.path_of(digest).unlink()
+            with mock.patch.object(book.store, "put", wraps=book.store.put) as put:
+                posting = book.post(save, make_plan(save))
+            self.assertEqual(put.call_count, int(lost))
+            book.reverse(posting)
+            self.assertEqual(path.read_bytes(), data)
 
 
 class ObjectStoreTest(LedgerCase):

@@ -6,8 +6,10 @@ A snapshot is recorded after its objects and the note about it are whole (see va
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping
 from contextlib import AbstractContextManager
 from pathlib import Path
+from types import MappingProxyType
 from typing import NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
@@ -30,6 +32,8 @@ from faithful_ledger.core.source import (
 from faithful_ledger.core.vault.archive import ArchivedFile, read_archive, write_archive
 from faithful_ledger.core.vault.objects import ObjectStore
 
+NO_DIGESTS: Mapping[Path, str] = MappingProxyType({})
+LARGE = 1 << 20  # bytes of a file that is kept before a posting needs it
 ROOT = "root:"  # in front of the names of settings that are granted folders
 
 __all__ = ["Keeping", "Rebuilt", "VaultReport", "absolute"]
@@ -150,7 +154,22 @@ class Keeping:
         with self._locked(shared=True):
             return self._keep_save(save, label, kind, known or {})
 
-    def _keep_save(self, save: Save, label: str, kind: str, known: dict[Path, Source]) -> Snapshot:
+    def keep_early(self, save: Save) -> None:
+        """Put the bytes of large files into the vault before they are needed there, so that a posting need not wait for
+        it. No snapshot is recorded.
+
+        Raises:
+            LedgerError: the vault cannot be written; nothing depends on it yet.
+        """
+        for file in save.on_disk:
+            if file.source.size >= LARGE and not file.kept_as:
+                with self._locked(shared=True):
+                    file.kept_as = self.store.put(file.source)
+
+    def _keep_save(
+        self, save: Save, label: str, kind: str, known: dict[Path, Source], early: Mapping[Path, str] = NO_DIGESTS
+    ) -> Snapshot:
+        """`early` are the SHA-256 of known files that are in the vault already."""
         names = tuple(c.name for c in save.template.companions) if save.template is not None else ()
         paths = [(file.name, file.path) for file in save.on_disk]
         if save.folder is not None:  # what came in since it was opened belongs to it as well
@@ -165,7 +184,7 @@ class Keeping:
             if absolute(path) not in known_paths:
                 known_paths.add(absolute(path))
                 paths.append((role, path))
-        return self._keep(save.path, paths, names, label, kind, known)
+        return self._keep(save.path, paths, names, label, kind, known, early)
 
     def _keep_opened(self, save: Save, label: str, kind: str) -> tuple[Snapshot, dict[Path, Seen]]:
         """Keep all files, but only if they are still what they were when the save was opened; and when that was seen.
@@ -180,7 +199,9 @@ class Keeping:
             if not same_bytes(open_blocks(file.path), file.source):
                 what = f"nothing was written: {file.path.name} was changed by another program"
                 raise ChangedMeanwhile(what, "open it again")
-        return self._keep_save(save, label, kind, {file.path: file.source for file in save.on_disk}), seen
+        known = {file.path: file.source for file in save.on_disk}
+        early = {file.path: file.kept_as for file in save.on_disk if self.store.has(file.kept_as)}
+        return self._keep_save(save, label, kind, known, early), seen
 
     def _keep(
         self,
@@ -190,6 +211,7 @@ class Keeping:
         label: str,
         kind: str,
         known: dict[Path, Source],
+        early: Mapping[Path, str] = NO_DIGESTS,
     ) -> Snapshot:
         files = []
         for role, path in paths:
@@ -197,7 +219,8 @@ class Keeping:
                 continue
             source = known[path] if path in known else open_source(path)[0]
             mode = path.stat().st_mode & 0o7777
-            files.append(KeptFile(role, absolute(path), source.size, self.store.put(source), mode))
+            digest = early.get(path) or self.store.put(source)
+            files.append(KeptFile(role, absolute(path), source.size, digest, mode))
         snapshot = Snapshot(os.urandom(6).hex(), now(), label, kind, absolute(save), companions, tuple(files))
         return self._add_snapshot(snapshot)
 

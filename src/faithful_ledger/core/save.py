@@ -54,7 +54,8 @@ __all__ = [
 class SaveFile:
     """One file of a save as it was when it was opened, or a payload inside one. Without a template there is no `bound`.
 
-    The `path` of a payload is that of the file it lies in.
+    The `path` of a payload is that of the file it is in. `kept_as` is the SHA-256 of its bytes where the vault has them
+    already.
     """
 
     name: str
@@ -63,6 +64,7 @@ class SaveFile:
     moment: Moment | None
     bound: BoundFile | None
     problem: LedgerError | None = None
+    kept_as: str = ""
 
     @property
     def inside(self) -> str:

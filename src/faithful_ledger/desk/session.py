@@ -89,6 +89,7 @@ class Session(QObject):
         self.payloads: dict[str, Source] = {}
         self._template_file: str | None = None  # a template that was named by its file, and may be in no library
         self._generation = 0
+        self._kept_early: Save | None = None
         self._keeping = QTimer(self)
         self._keeping.setSingleShot(True)
         self._keeping.setInterval(KEPT_AFTER)
@@ -398,6 +399,7 @@ class Session(QObject):
                 if moving:
                     self.reported.emit(Message("open", moving[0].message))
 
+        self._keep_early(save)
         if self._size <= AT_ONCE:
             try:
                 done(make_plan(save), None)
@@ -406,6 +408,14 @@ class Session(QObject):
         else:
             self.planned.emit()
             self.background.run(lambda: make_plan(save), done)
+
+    def _keep_early(self, save: Save) -> None:
+        """With the first entry a large save is put into the vault, beside the window: posting need not wait for it."""
+        book = self.book
+        if book is None or self._size <= AT_ONCE or save is self._kept_early:
+            return
+        self._kept_early = save
+        self.background.run(lambda: book.keep_early(save), lambda _, error: None)  # a posting says what is wrong
 
     # records
 

@@ -120,6 +120,10 @@ class ObjectStore:
             return False
         return True
 
+    def has(self, digest: str) -> bool:
+        """Whether there is a file for an object; whether it is whole is not looked at."""
+        return bool(digest) and self.path_of(digest).is_file()
+
     def digests(self) -> Iterator[str]:
         return (path.stem for path in sorted(self.folder.glob("??/*.zst")))
 
