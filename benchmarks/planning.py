@@ -3,15 +3,23 @@
 from __future__ import annotations
 
 import io
+import json
+import random
 import tempfile
+import tracemalloc
 import zlib
 from pathlib import Path
 
 from measure import Line, side_by_side
 
+from faithful_ledger.core.address import parse_path
+from faithful_ledger.core.binding import GroupNode, RowsNode, bind
+from faithful_ledger.core.edits import Patched, Replacement
+from faithful_ledger.core.formats import JsonDocument
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import loader, parse_template
 from faithful_ledger.core.template.loader import load_template, round_trip
 
@@ -28,7 +36,8 @@ def opened(folder: Path, layout: str, data: bytes) -> Save:
 def planning(rounds: int) -> list[Line]:
     with tempfile.TemporaryDirectory(prefix="ledger-bench-") as name:
         folder = Path(name)
-        return [*_entries(folder, rounds), *_seals(folder, rounds), *_template(folder, rounds)]
+        parts = (_entries, _seals, _template, _rows, _json)
+        return [line for part in parts for line in part(folder, rounds)]
 
 
 def _entries(folder: Path, rounds: int) -> list[Line]:
@@ -111,4 +120,54 @@ def _template(folder: Path, rounds: int) -> list[Line]:
             "at most 0.15",
             again <= 0.15 * plain,
         ),
+    ]
+
+
+def _rows(folder: Path, rounds: int) -> list[Line]:
+    """A million records of varying size: bound, and bound again after an entry in the middle."""
+    rng, count = random.Random(5), 1_000_000
+    rows = b"".join(bytes([size]) + bytes(size) + b"\x07" for size in (rng.randint(0, 9) for _ in range(count)))
+    layout = "{field: n, as: u32, count_of: r}, {rows: r, count: n, layout: [{field: t, as: text, length: u8}, "
+    layout += "{field: k, as: uleb128}]}"
+    text = HEAD + f"files: {{save: {{name: '*.sav', layout: [{layout}]}}}}\n"
+    spec = parse_template(text.encode(), "bench.yaml").main
+    source = MemorySource(count.to_bytes(4, "little") + rows)
+    before = bind(spec, source)
+    node = before.root.names["r"]
+    assert isinstance(node, RowsNode)
+    item = node.item(count // 2)
+    assert isinstance(item, GroupNode)
+    at = item.names["t"].start
+    patched = Patched(source, [Replacement(at, at + 1 + rows[at - 4], b"\x0c" + bytes(12))])
+    first, again = side_by_side(rounds, lambda: bind(spec, source), lambda: bind(spec, patched, None, before))
+    share = again / first
+    return [
+        Line("a million records after an entry", f"{share:.1%} of the first walk", "at most 5 %", share <= 0.05),
+    ]
+
+
+def _json(folder: Path, rounds: int) -> list[Line]:
+    """JSON of 10 MiB: a path found by a key, and the text with its value replaced."""
+    rng = random.Random(6)
+    crew = [
+        {"name": f"diver {n}", "air": rng.randint(0, 99), "gear": [1, 2, 3], "at": {"x": rng.random()}, "note": "a\nb"}
+        for n in range(90_000)
+    ]
+    text = json.dumps({"head": {"version": 1}, "crew": crew, "tail": {"marks": 5}}).encode()
+    steps = parse_path("crew[name=diver 45000].at.x")
+
+    def found() -> Patched:
+        document = JsonDocument(MemorySource(text))
+        span = document.at(document.whole, steps)
+        return Patched(document.source, [Replacement(span.start, span.end, b"0.5")])
+
+    plain, path = side_by_side(rounds, lambda: json.loads(text), found)
+    tracemalloc.start()
+    found()
+    held = tracemalloc.get_traced_memory()[1] / len(text)
+    tracemalloc.stop()
+    size = f"JSON of {len(text) / (1 << 20):.0f} MiB"
+    return [
+        Line(f"{size}: a value by its path", f"{path / plain:.2f} × json.loads", "at most 0.5", path <= 0.5 * plain),
+        Line(f"{size}: memory for it", f"{held:.2f} × the text", "at most 1.5", held <= 1.5),
     ]

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from faithful_ledger.core.address.paths import Step, format_path, parse_path
 from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode, bind, bind_files
 from faithful_ledger.core.binding.spans import all_fields, explained_bytes, field_at, fields_between, record_at
+from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.errors import AddressError, BindingError, EntryError, LedgerError
 from faithful_ledger.core.formats import JsonDocument, json_values
 from faithful_ledger.core.opening import open_save
@@ -507,3 +508,53 @@ class SharedBytesTest(LedgerCase):
                 else:
                     with self.assertRaisesRegex(LedgerError, what):
                         save.enter("crew[0].name", text)
+
+
+class ResumedTest(LedgerCase):
+    """After entries only what changed is measured again, and everything is where a binding from nothing finds it."""
+
+    @settings(max_examples=250, deadline=None)
+    @given(st.data())
+    def test_records_are_where_they_would_be_found_anew(self, draw: st.DataObject) -> None:
+        texts = draw.draw(st.lists(st.binary(max_size=6), min_size=1, max_size=12))
+        by_size = draw.draw(st.booleans())
+        rows = b"".join(bytes([len(text)]) + text + b"\x01" for text in texts)
+        head = bytes([len(rows) if by_size else len(texts)])
+        key = "length_of" if by_size else "count_of"
+        layout = f"""- {{field: n, as: u8, {key}: rows}}
+- rows: rows
+  {"size" if by_size else "count"}: n
+  layout: [{{field: t, as: text, length: u8, encoding: latin-1}}, {{field: k, as: uleb128}}]
+- {{unknown: rest, size: 3}}"""
+        spec = template_of(layout).main
+        old = bind(spec, MemorySource(head + rows + b"END"))
+        node = old.root.names["rows"]
+        assert isinstance(node, RowsNode) and old.problem is None
+        replaced = []
+        for index in sorted(draw.draw(st.sets(st.integers(0, len(texts) - 1), max_size=5))):
+            record = node.item(index)
+            assert isinstance(record, GroupNode)
+            for name in draw.draw(st.sampled_from((("t",), ("k",), ("t", "k")))):
+                field = record.names[name]
+                new = draw.draw(st.binary(max_size=9))
+                data = (
+                    bytes([len(new)]) + new if name == "t" else Leb128("uleb128").encode(draw.draw(st.integers(0, 999)))
+                )
+                replaced.append(Replacement(field.start, field.end, data))
+        if draw.draw(st.booleans()):  # records come in at the end
+            added = [draw.draw(st.binary(max_size=4)) for _ in range(draw.draw(st.integers(1, 3)))]
+            extra = b"".join(bytes([len(text)]) + text + b"\x02" for text in added)
+            replaced.append(Replacement(node.end, node.end, extra))
+        else:
+            added = []
+        grown = sum(len(item.data) - (item.end - item.start) for item in replaced)
+        number = len(rows) + grown if by_size else len(texts) + len(added)
+        patched = Patched(old.source, [Replacement(0, 1, bytes([number])), *replaced])
+        resumed = bind(spec, patched, None, old)
+        anew = bind(spec, MemorySource(bytes(patched.read(0, patched.size))))
+        self.assertEqual((resumed.problem, anew.problem), (None, None))
+        left, right = (bound.root.names["rows"] for bound in (resumed, anew))
+        assert isinstance(left, RowsNode) and isinstance(right, RowsNode)
+        self.assertEqual(
+            (left.count, left.end, list(left.offsets or ())), (right.count, right.end, list(right.offsets or ()))
+        )

@@ -88,8 +88,8 @@ class Patched:
     def _lay(self) -> None:
         """Work out where the replacements are in the new payload."""
         self._old_from: list[int] = []
-        self._from: list[int] = []  # where each begins now
-        self._shifts = [0]  # how far what is in front of each, and behind the last, moved
+        self.starts: list[int] = []  # where each begins now
+        self.shifts = [0]  # how far what is in front of each, and behind the last, moved
         at = shift = 0
         previous: Replacement | None = None
         for item in self.replacements:
@@ -99,9 +99,9 @@ class Patched:
                     "nothing was written; withdraw one of the two",
                 )
             self._old_from.append(item.start)
-            self._from.append(item.start + shift)
+            self.starts.append(item.start + shift)
             shift += len(item.data) - (item.end - item.start)
-            self._shifts.append(shift)
+            self.shifts.append(shift)
             at, previous = item.end, item
         self.size = self.old.size + shift
 
@@ -139,13 +139,13 @@ class Patched:
     def pieces(self) -> Iterator[Piece]:
         """What stayed and what is new, in order; together they are the payload."""
         at = 0
-        for item, start, shift in zip(self.replacements, self._from, self._shifts, strict=False):
+        for item, start, shift in zip(self.replacements, self.starts, self.shifts, strict=False):
             if start > at:
                 yield Piece(at, start, at - shift, start - shift, None)
             at = start + len(item.data)
             yield Piece(start, at, item.start, item.end, item)
         if at < self.size:
-            yield Piece(at, self.size, at - self._shifts[-1], self.old.size, None)
+            yield Piece(at, self.size, at - self.shifts[-1], self.old.size, None)
 
     def read(self, start: int, end: int) -> memoryview:
         parts = list(self._parts(start, min(end, self.size)))
@@ -157,11 +157,11 @@ class Patched:
                 yield part[at : at + CHUNK]
 
     def _parts(self, start: int, end: int) -> Iterator[memoryview]:
-        number, at = max(bisect_right(self._from, start) - 1, 0), start
+        number, at = max(bisect_right(self.starts, start) - 1, 0), start
         while at < end:
-            begin = self._from[number] if number < len(self._from) else self.size
+            begin = self.starts[number] if number < len(self.starts) else self.size
             if at < begin:
-                shift = self._shifts[number]
+                shift = self.shifts[number]
                 stop = min(begin, end)
                 yield from self._old_parts(at - shift, stop - shift)
                 at = stop
@@ -182,10 +182,10 @@ class Patched:
 
     def replaced_at(self, offset: int) -> Replacement | None:
         """The replacement that a byte of the new payload comes from, or None where it stayed."""
-        number = bisect_right(self._from, offset) - 1
+        number = bisect_right(self.starts, offset) - 1
         while number >= 0 and not self.replacements[number].data:
             number -= 1
-        if number < 0 or offset >= self._from[number] + len(self.replacements[number].data):
+        if number < 0 or offset >= self.starts[number] + len(self.replacements[number].data):
             return None
         return self.replacements[number]
 
@@ -198,8 +198,8 @@ class Patched:
         index = bisect_left(self._old_from, old_offset)
         if index and old_offset < (within := self.replacements[index - 1]).end:
             same = len(within.data) == within.end - within.start
-            return (old_offset if same else within.start) + self._shifts[index - 1]
-        here = old_offset + self._shifts[index]
+            return (old_offset if same else within.start) + self.shifts[index - 1]
+        here = old_offset + self.shifts[index]
         for number in range(index, len(self.replacements)):
             item = self.replacements[number]
             if not item.start == item.end == old_offset:
@@ -210,9 +210,9 @@ class Patched:
 
     def touches(self, start: int, end: int) -> bool:
         """Whether any byte of the new payload's span was replaced, or something came in or went at its borders."""
-        number = bisect_right(self._from, end) - 1
+        number = bisect_right(self.starts, end) - 1
         while number >= 0:
-            begin, size = self._from[number], len(self.replacements[number].data)
+            begin, size = self.starts[number], len(self.replacements[number].data)
             if begin + size >= start:
                 return True
             if size:

@@ -15,8 +15,10 @@ from typing import TYPE_CHECKING
 
 from faithful_ledger.core.address import NEXT, Expression
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.binding.resume import moved_offsets
 from faithful_ledger.core.binding.sizes import Sizer, sizer
 from faithful_ledger.core.budget import Budget
+from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import AddressError, BindingError, LedgerError, TooMuch
 from faithful_ledger.core.formats import DOCUMENTS, Document, Place, Span
 from faithful_ledger.core.source import Source, first_bytes
@@ -29,6 +31,7 @@ if TYPE_CHECKING:
 __all__ = ["BoundFile", "bind", "number_at"]
 
 NODE, MEASURED = 4, 1  # steps of work: an element that is bound, a record of which only the end is looked for
+TOGETHER = 1024  # records that are measured between two looks at the budget
 LARGEST_MEASURED = 256 << 20
 LARGEST_CHECKED = 1 << 20  # a text up to here is looked at wholly when it is opened; a larger one with its findings
 LONGEST_BEFORE = 1 << 10  # bytes of a value that is found by its end
@@ -61,12 +64,12 @@ class BoundFile:
         return self.document.source
 
 
-def bind(spec: FileSpec, source: Source, outer: GroupNode | None = None) -> BoundFile:
+def bind(spec: FileSpec, source: Source, outer: GroupNode | None = None, before: BoundFile | None = None) -> BoundFile:
     """Lay the template of one file over it. `outer` is the root of the save's first file, whose fields expressions may
-    use.
+    use. Where `source` is the payload of `before` with bytes replaced, what stayed is not measured again.
     """
     document = DOCUMENTS[spec.format](source)
-    binder = _Binder(spec, document, outer)
+    binder = _Binder(spec, document, outer, before)
     bound = BoundFile(spec, document, binder.root, missing=binder.missing)
     try:
         if source.size <= LARGEST_CHECKED:
@@ -106,7 +109,8 @@ def number_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> in
 
 
 class _Binder:
-    def __init__(self, spec: FileSpec, document: Document, outer: GroupNode | None) -> None:
+    def __init__(self, spec: FileSpec, document: Document, outer: GroupNode | None, before: BoundFile | None) -> None:
+        self.before = before
         self.file, self.document, self.outer = spec.name, document, outer
         self.source = document.source
         self.root = GroupNode(spec.root, None, spec.name, 0)
@@ -271,6 +275,8 @@ class _Binder:
         at = node.start
         node.end = at
         if self.source.size <= LARGEST_MEASURED and (measure := sizer(node.spec.item)) is not None:
+            if self.resumed(node, measure, count, limit):
+                return
             at = self.measured(node, offsets, measure, count, limit)
         while count is None or node.count < count:
             if until is not None and self.source.read(at, min(at + len(until), limit)) == until:
@@ -292,24 +298,42 @@ class _Binder:
             node.end = at
         node.end = at
 
+    def resumed(self, node: RowsNode, measure: Sizer, count: int | None, limit: int) -> bool:
+        """Take over where the records of the same rows were before bytes were replaced; False where that is not enough
+        to know where they are now.
+        """
+        old = self.before.root.counterpart(node) if self.before is not None else None
+        if not isinstance(old, RowsNode) or not isinstance(self.source, Patched) or node.spec.ended_by is not None:
+            return False
+        found = moved_offsets(old, node.start, self.source, measure, limit)
+        if found is None or (len(found[0]) != count if count is not None else found[1] != limit):
+            return False
+        node.offsets, node.end = found
+        node.count = len(found[0])
+        return True
+
     def measured(self, node: RowsNode, offsets: array[int], measure: Sizer, count: int | None, limit: int) -> int:
         """Find as many records as can be measured without binding them; returns where the last of them ends.
 
         What stops it, a marker, a damaged record or the end, is for `walk` to look at.
         """
         data, until = self.data, node.spec.ended_by
-        at, width = node.start, len(until or b"")
-        append, spend = offsets.append, self.budget.spend
-        while count is None or node.count < count:
-            if at >= limit or (until is not None and data[at : at + width] == until):
-                break
-            end = measure(data, at, limit)
-            if end < 0 or (end == at and count is None):
-                break
-            spend(MEASURED)
-            append(at)
-            node.count += 1
-            at = node.end = end
+        at, width, append = node.start, len(until or b""), offsets.append
+        left = count if count is not None else self.source.size + 1
+        while left and at < limit:
+            self.budget.spend(MEASURED * min(left, TOGETHER))
+            for _ in range(min(left, TOGETHER)):
+                if at >= limit or (until is not None and data[at : at + width] == until):
+                    left = 0
+                    break
+                end = measure(data, at, limit)
+                if end < 0 or (end == at and count is None):
+                    left = 0
+                    break
+                append(at)
+                at = end
+                left -= 1
+        node.count, node.end = len(offsets), at
         return at
 
     def item(self, rows: RowsNode, index: int, at: int, limit: int | None = None) -> Node:

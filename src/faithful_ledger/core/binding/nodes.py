@@ -150,6 +150,13 @@ class GroupNode(Node):
         key = self.names.get(repeat.spec.key or "") if isinstance(repeat, RowsNode) else None
         return key if isinstance(key, FieldNode) else None
 
+    def counterpart(self, other: Node) -> Node | None:
+        """The element of this tree that has the place of one of another tree of the same template, but for records."""
+        found: Node | None = self
+        for node in other._from_root()[1:]:
+            found = found.names.get(node.spec.name) if isinstance(found, GroupNode) and node.index is None else None
+        return found if found is not None and found.spec is other.spec else None
+
     def scope(self, name: str) -> Node | None:
         """The nearest element of this name, looking outwards from here."""
         holder: GroupNode | RowsNode | None = self

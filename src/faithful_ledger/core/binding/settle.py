@@ -197,7 +197,7 @@ def _never_settles(nodes: Iterable[FieldNode]) -> EntryError:
 
 
 def _bound_again(bound: BoundFile, patched: Patched, outer: GroupNode | None) -> BoundFile:
-    after = bind(bound.spec, patched, outer)
+    after = bind(bound.spec, patched, outer, bound)
     if after.problem is not None:
         raise EntryError(
             f"the save would no longer fit its template: {after.problem.what}",

@@ -46,6 +46,8 @@ class Leb128(WholeNumber):
 
     def sizer(self) -> Sizer:
         def measure(data: bytes, at: int, limit: int) -> int:
+            if at < limit and data[at] < 128:
+                return at + 1
             for end in range(at, min(at + LONGEST, limit)):
                 if data[end] < 128:
                     return end + 1

@@ -149,6 +149,15 @@ class PrefixedText(_Text):
             return super().sizer()
         width, order, unit = self.length.size, self.length.order, self.unit
 
+        def by_byte(data: bytes, at: int, limit: int) -> int:
+            if at >= limit:
+                return -1
+            end = at + 1 + data[at] * unit
+            return end if end <= limit else -1
+
+        if width == 1:
+            return by_byte
+
         def measure(data: bytes, at: int, limit: int) -> int:
             begin = at + width
             if begin > limit:

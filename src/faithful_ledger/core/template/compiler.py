@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from fractions import Fraction
 from itertools import islice
-from typing import Any, TypeAlias
+from typing import Any, NamedTuple, TypeAlias
 
 from faithful_ledger.core.address import NEXT, Address, Expression, parse_path
 from faithful_ledger.core.errors import LedgerError
@@ -54,6 +54,7 @@ from faithful_ledger.core.template.model import (
     SectionSpec,
     Sign,
     Template,
+    elements_of,
 )
 
 __all__ = ["Mistakes", "Where", "compile_template"]
@@ -83,6 +84,39 @@ def compile_template(keys: Keys, mistakes: Mistakes) -> Template:
     return _Compiler(keys, mistakes).template()
 
 
+class _Compiled(NamedTuple):
+    """A record that needs nothing from around it, shared by all rows of it; with how many elements it has."""
+
+    record: GroupSpec
+    elements: int
+
+
+def _is_closed(record: GroupSpec) -> bool:
+    """Whether all names that the elements of a record use are within the record."""
+    for element in elements_of(*record.layout):
+        names = list(element.address.names) + ([element.address.table] if element.address.table else [])
+        formulas = [element.when, element.size if isinstance(element, FieldSpec | GroupSpec | RowsSpec) else None]
+        formulas.append(element.count if isinstance(element, RowsSpec) else None)
+        names += [name for formula in formulas if formula is not None for name in formula.names]
+        if isinstance(element, FieldSpec) and element.derived is not None:
+            names.append(element.derived.target)
+        if isinstance(element, FieldSpec) and element.seal is not None:
+            names += element.seal.over
+        if not all(_is_within(record, element, name.partition(".")[0]) for name in names):
+            return False
+    return True
+
+
+def _is_within(record: GroupSpec, element: ElementSpec, name: str) -> bool:
+    """Whether a name is found when it is looked up outwards from an element, up to the record."""
+    holder: ElementSpec | None = element.parent
+    while holder is not None:
+        if isinstance(holder, GroupSpec) and (holder.named(name) is not None or holder.name == name):
+            return True
+        holder = holder.parent if holder is not record else None
+    return False
+
+
 class _Compiler:
     def __init__(self, keys: Keys, mistakes: Mistakes) -> None:
         self.keys, self.mistakes = keys, mistakes
@@ -93,6 +127,7 @@ class _Compiler:
         self.main: GroupSpec | None = None
         self.later: list[tuple[Where, ElementSpec, str]] = []
         self.elements = self.depth = 0
+        self.compiled: dict[str, _Compiled] = {}
 
     def template(self) -> Template:
         files: dict[str, FileSpec] = {}
@@ -223,14 +258,18 @@ class _Compiler:
             return
         self.depth += 1
         for number, keys in enumerate(elements):
-            self.elements += 1
-            if self.elements > MOST_ELEMENTS:
-                if self.elements == MOST_ELEMENTS + 1:
-                    text = f"with its records put in their places the template has more than {MOST_ELEMENTS} elements"
-                    self.mistakes.append((where, text))
+            if not self.count_elements(1, where):
                 break
             self.element(keys, parent, (*where, number), within)
         self.depth -= 1
+
+    def count_elements(self, more: int, where: Where) -> bool:
+        """Whether there are not too many; those of shared records count at each place, because they are bound there."""
+        before, self.elements = self.elements, self.elements + more
+        if before <= MOST_ELEMENTS < self.elements:
+            text = f"with its records put in their places the template has more than {MOST_ELEMENTS} elements"
+            self.mistakes.append((where, text))
+        return self.elements <= MOST_ELEMENTS
 
     def element(self, keys: Keys, parent: GroupSpec, here: Where, within: tuple[str, ...]) -> None:
         kind = next(kind for kind in ("field", "constant", "unknown", "group", "rows") if kind in keys)
@@ -302,8 +341,14 @@ class _Compiler:
             elif name not in self.records:
                 hint = did_you_mean(name, self.records)
                 self.mistakes.append(((*where, "record"), f"there is no record “{name}”{'; ' + hint if hint else ''}"))
+            elif (known := self.compiled.get(name)) is not None:
+                item.layout, item.names = known.record.layout, known.record.names
+                self.count_elements(known.elements, (*where, "record"))
             else:
+                before = self.elements
                 self.layout(self.records[name], item, ("records", name), (*within, name))
+                if _is_closed(item):
+                    self.compiled[name] = _Compiled(item, self.elements - before)
         elif given == ["layout"]:
             self.layout(keys["layout"], item, (*where, "layout"), within)
         else:

@@ -292,10 +292,14 @@ class Template:
 
 
 def elements_of(*specs: ElementSpec) -> Iterator[ElementSpec]:
-    """These elements and all within them, depth first, the record of rows once."""
+    """These elements and all within them, depth first, each once; several rows may share the layout of a record."""
     queue = list(reversed(specs))
+    seen: set[int] = set()
     while queue:
         element = queue.pop()
+        if id(element) in seen:
+            continue
+        seen.add(id(element))
         yield element
         if isinstance(element, GroupSpec):
             queue += reversed(element.layout)
