@@ -19,7 +19,7 @@ from faithful_ledger import __version__
 from faithful_ledger.core.errors import TemplateError
 from faithful_ledger.core.source import read_whole
 from faithful_ledger.core.suggest import did_you_mean
-from faithful_ledger.core.template.compiler import Mistakes, Where, compile_template
+from faithful_ledger.core.template.compile import Mistakes, Where, compile_template
 from faithful_ledger.core.template.model import Template
 from faithful_ledger.core.template.yaml_text import LARGEST_TEMPLATE, read_yaml
 

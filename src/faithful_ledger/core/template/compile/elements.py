@@ -1,0 +1,307 @@
+"""The elements of layouts: fields, groups, rows, and the names by which they refer to each other."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from faithful_ledger.core.address import NEXT, Address, Expression
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.seals.algorithms import ALGORITHMS
+from faithful_ledger.core.storage import (
+    FixedText,
+    Integer,
+    JsonNumber,
+    Leb128,
+    Order,
+    PrefixedText,
+    RawBytes,
+    Storage,
+    WholeNumber,
+)
+from faithful_ledger.core.suggest import did_you_mean
+from faithful_ledger.core.template.compile.mistakes import MOST_HINTS, MOST_KNOWN, Keys, Mistakes, Where
+from faithful_ledger.core.template.compile.storages import Storages
+from faithful_ledger.core.template.model import (
+    Bounds,
+    Derived,
+    ElementSpec,
+    FieldSpec,
+    GroupSpec,
+    RowsSpec,
+    SealSpec,
+    elements_of,
+)
+
+__all__ = ["Elements"]
+
+DEEPEST = 24
+MOST_ELEMENTS = 20_000  # when every record that is named is put in its place
+
+
+def ends_known(storage: Storage, size: Expression | None) -> bool:
+    """Whether the beginning of a value can be worked out from its end."""
+    return size is None and (storage.size is not None or isinstance(storage, PrefixedText | Leb128))
+
+
+class _Compiled(NamedTuple):
+    """A record that needs nothing from around it, shared by all rows of it; with how many elements it has."""
+
+    record: GroupSpec
+    elements: int
+
+
+def _is_closed(record: GroupSpec) -> bool:
+    """Whether all names that the elements of a record use are within the record."""
+    for element in elements_of(*record.layout):
+        names = list(element.address.names) + ([element.address.table] if element.address.table else [])
+        formulas = [element.when, element.size if isinstance(element, FieldSpec | GroupSpec | RowsSpec) else None]
+        formulas.append(element.count if isinstance(element, RowsSpec) else None)
+        names += [name for formula in formulas if formula is not None for name in formula.names]
+        if isinstance(element, FieldSpec) and element.derived is not None:
+            names.append(element.derived.target)
+        if isinstance(element, FieldSpec) and element.seal is not None:
+            names += element.seal.over
+        if not all(_is_within(record, element, name.partition(".")[0]) for name in names):
+            return False
+    return True
+
+
+def _is_within(record: GroupSpec, element: ElementSpec, name: str) -> bool:
+    """Whether a name is found when it is looked up outwards from an element, up to the record."""
+    holder: ElementSpec | None = element.parent
+    while holder is not None:
+        if isinstance(holder, GroupSpec) and (holder.named(name) is not None or holder.name == name):
+            return True
+        holder = holder.parent if holder is not record else None
+    return False
+
+
+class Elements:
+    """Compiles the layouts of one file after the other."""
+
+    def __init__(self, keys: Keys, mistakes: Mistakes) -> None:
+        self.mistakes = mistakes
+        self.records: dict[str, list[Keys]] = keys.get("records", {})
+        self.storages = Storages(keys.get("catalogues", {}), mistakes, self.formula)
+        self.main: GroupSpec | None = None
+        self.later: list[tuple[Where, ElementSpec, str]] = []
+        self.count = self.depth = 0
+        self.compiled: dict[str, _Compiled] = {}
+
+    def file(self, layout: list[Keys], root: GroupSpec, format_: str, order: Order, where: Where) -> None:
+        """Fill in the root of a file; the first file's fields are known to all."""
+        self.main = self.main or root
+        self.storages.format, self.storages.order = format_, order
+        self.layout(layout, root, where, ())
+
+    def check_targets(self) -> None:
+        """When all is compiled: what lengths, counts, offsets and seals are about is there."""
+        for where, element, path in self.later:
+            if not self.leads_to(element, path):
+                self.mistakes.append((where, f"“{path}” leads to no field or group{self.hint(path, element)}"))
+
+    def layout(self, elements: list[Keys], parent: GroupSpec, where: Where, within: tuple[str, ...]) -> None:
+        if self.depth >= DEEPEST:
+            self.mistakes.append((where, f"groups and records are nested deeper than {DEEPEST} levels"))
+            return
+        self.depth += 1
+        for number, keys in enumerate(elements):
+            if not self.count_elements(1, where):
+                break
+            self.element(keys, parent, (*where, number), within)
+        self.depth -= 1
+
+    def count_elements(self, more: int, where: Where) -> bool:
+        """Whether there are not too many; those of shared records count at each place, because they are bound there."""
+        before, self.count = self.count, self.count + more
+        if before <= MOST_ELEMENTS < self.count:
+            text = f"with its records put in their places the template has more than {MOST_ELEMENTS} elements"
+            self.mistakes.append((where, text))
+        return self.count <= MOST_ELEMENTS
+
+    def element(self, keys: Keys, parent: GroupSpec, here: Where, within: tuple[str, ...]) -> None:
+        kind = next(kind for kind in ("field", "constant", "unknown", "group", "rows") if kind in keys)
+        if self._holder(parent).named(keys[kind]) is not None:
+            self.mistakes.append(((*here, kind), f"“{keys[kind]}” stands here twice; names in a group differ"))
+        if parent.word is not None and (kind != "field" or keys.get("at") is not None or keys.get("when") is not None):
+            self.mistakes.append((here, "the parts of a whole number are fields, one behind the other"))
+        element: ElementSpec
+        if kind == "group":
+            element = GroupSpec(keys[kind], flat=keys.get("flat", False))
+        elif kind == "rows":
+            element = RowsSpec(keys[kind], key=keys.get("key"), key_may_repeat=keys.get("key_may_repeat", False))
+        else:
+            element = FieldSpec(keys[kind])
+        element.parent = parent
+        element.label, element.note = keys.get("label", ""), keys.get("note", "")
+        element.when = self.formula(keys, "when", element, here)
+        element.address = self.address(keys, element, here)
+        if isinstance(element, GroupSpec):
+            parent.add(element)
+            element.size = self.formula(keys, "size", element, here)
+            if keys.get("word") is not None:
+                self.storages.word(element, keys["word"], (*here, "word"))
+            self.layout(keys["layout"], element, (*here, "layout"), within)
+        elif isinstance(element, RowsSpec):
+            self.rows(element, keys, here, within)
+            parent.add(element)
+        else:
+            assert isinstance(element, FieldSpec)
+            getattr(self, kind)(element, keys, here)
+            parent.add(element)
+        if element.address.base == "before" and not (
+            isinstance(element, FieldSpec) and ends_known(element.storage, element.size)
+        ):
+            text = "only a field of fixed size, a LEB128 number or a text with its length in front has a known end"
+            self.mistakes.append(((*here, "before"), text))
+
+    def address(self, keys: Keys, element: ElementSpec, where: Where) -> Address:
+        """Where an element says it is."""
+        try:
+            if self.storages.format == "binary":
+                address = Address.from_keys(keys)
+                if address == NEXT:
+                    return NEXT
+            else:
+                address = Address.by_path(str(keys.get("at", element.name)))
+                given = next((key for key in ("behind", "before", "table", "align") if keys.get(key) is not None), None)
+                if given is not None:
+                    self.mistakes.append(((*where, given), "in a text an element is found by its path"))
+        except LedgerError as error:
+            key = next((key for key in ("before", "behind", "table") if keys.get(key) is not None), "at")
+            self.mistakes.append(((*where, "at" if keys.get("at") is not None and key == "at" else key), str(error)))
+            return NEXT
+        self._check_names(address.names, element, (*where, "at" if keys.get("at") is not None else "entry"))
+        if address.table and not self.leads_to(element, address.table):
+            self.mistakes.append(((*where, "table"), f"“{address.table}” is no table that comes before"))
+        return address
+
+    def rows(self, element: RowsSpec, keys: Keys, where: Where, within: tuple[str, ...]) -> None:
+        item = GroupSpec("item", parent=element)
+        element.item = item
+        given = [key for key in ("record", "layout", "each") if keys.get(key) is not None]
+        if len(given) != 1:
+            self.mistakes.append((where, "rows have one of record, layout and each"))
+        elif given == ["record"]:
+            name = keys["record"]
+            if name in within:
+                self.mistakes.append(((*where, "record"), f"the record “{name}” would hold itself"))
+            elif name not in self.records:
+                hint = did_you_mean(name, self.records)
+                self.mistakes.append(((*where, "record"), f"there is no record “{name}”{'; ' + hint if hint else ''}"))
+            elif (known := self.compiled.get(name)) is not None:
+                item.layout, item.names = known.record.layout, known.record.names
+                self.count_elements(known.elements, (*where, "record"))
+            else:
+                before = self.count
+                self.layout(self.records[name], item, ("records", name), (*within, name))
+                if _is_closed(item):
+                    self.compiled[name] = _Compiled(item, self.count - before)
+        elif given == ["layout"]:
+            self.layout(keys["layout"], item, (*where, "layout"), within)
+        else:
+            single = FieldSpec("item", parent=element)
+            single.label, single.note = keys["each"].get("label", ""), keys["each"].get("note", "")
+            self.field(single, {"field": "item", **keys["each"]}, (*where, "each"))
+            element.item = single
+        if self.storages.format == "json":
+            return
+        ends = [key for key in ("count", "size", "ended_by") if keys.get(key) is not None]
+        if len(ends) != 1:
+            self.mistakes.append((where, "rows have one of count, size and ended_by, which say where they end"))
+        element.count = self.formula(keys, "count", element, where)
+        element.size = self.formula(keys, "size", element, where)
+        element.ended_by = bytes.fromhex(keys["ended_by"]) if keys.get("ended_by") else None
+        if element.key and (not isinstance(element.item, GroupSpec) or element.item.named(element.key) is None):
+            self.mistakes.append(((*where, "key"), f"the record has no field “{element.key}”"))
+
+    def constant(self, element: FieldSpec, keys: Keys, where: Where) -> None:
+        given = keys.get("bytes")
+        text: str | None = keys.get("text")
+        if (given is None) == (text is None):
+            self.mistakes.append((where, "a constant has one of bytes and text"))
+            return
+        element.constant = bytes.fromhex(given) if given is not None else (text or "").encode("utf-8")
+        element.storage = FixedText(len(element.constant), "latin-1", b"\0")
+        element.locked = "it is the same in every save"
+        element.standing = "proven"
+
+    def unknown(self, element: FieldSpec, keys: Keys, where: Where) -> None:
+        element.storage, element.unknown = RawBytes(), True
+        element.size = self.formula(keys, "size", element, where)
+
+    def field(self, element: FieldSpec, keys: Keys, where: Where) -> None:
+        element.storage = self.storages.storage(element, keys, where)
+        element.standing, element.locked = keys.get("standing", "guessed"), keys.get("locked")
+        if bounds := keys.get("bounds"):
+            element.bounds = Bounds(bounds.get("least"), bounds.get("most"), bounds.get("why", ""))
+        derived = [kind for kind in ("length", "count", "offset") if keys.get(f"{kind}_of") is not None]
+        seal = keys.get("seal")
+        if len(derived) + (seal is not None) > 1:
+            self.mistakes.append((where, "a field is worked out in one way: length_of, count_of, offset_of or seal"))
+        elif (derived or seal) and not isinstance(
+            element.storage, (WholeNumber if derived else Integer) if self.storages.format == "binary" else JsonNumber
+        ):
+            self.mistakes.append((where, "only a whole number can be worked out"))
+        elif derived:
+            key = f"{derived[0]}_of"
+            element.derived = Derived(derived[0], keys[key], keys.get("plus", 0))  # type: ignore[arg-type]
+            self.later.append(((*where, key), element, keys[key]))
+        elif seal:
+            over = (seal["over"],) * 2 if isinstance(seal["over"], str) else tuple(seal["over"])
+            element.seal = SealSpec(seal["algorithm"], over, seal.get("own"), seal.get("policy", "renew"))
+            self.later += [((*where, "seal", "over"), element, path) for path in dict.fromkeys(over) if path != "file"]
+            if seal["algorithm"] not in ALGORITHMS:
+                hint = did_you_mean(seal["algorithm"], ALGORITHMS) or f"there are {', '.join(ALGORITHMS)}"
+                self.mistakes.append(((*where, "seal", "algorithm"), f"no algorithm “{seal['algorithm']}”; {hint}"))
+
+    def formula(self, keys: Keys, key: str, element: ElementSpec, where: Where) -> Expression | None:
+        if keys.get(key) is None:
+            return None
+        try:
+            expression = Expression(keys[key])
+        except LedgerError as error:
+            self.mistakes.append(((*where, key), str(error)))
+            return None
+        self._check_names(expression.names, element, (*where, key))
+        return expression
+
+    def _check_names(self, names: tuple[str, ...], element: ElementSpec, where: Where) -> None:
+        for name in names:
+            if not self.leads_to(element, name):
+                text = f"“{name}” is no field that comes before{self.hint(name, element)}"
+                self.mistakes.append((where, text))
+
+    @staticmethod
+    def _holder(group: GroupSpec) -> GroupSpec:
+        """The group whose names a flat group shares."""
+        while group.flat and isinstance(group.parent, GroupSpec):
+            group = group.parent
+        return group
+
+    def _scopes(self, element: ElementSpec) -> list[GroupSpec]:
+        scopes: list[GroupSpec] = []
+        parent = element.parent
+        while parent is not None:
+            if isinstance(parent, GroupSpec):
+                scopes.append(parent)
+            parent = parent.parent
+        if self.main is not None and self.main not in scopes:
+            scopes.append(self.main)
+        return scopes
+
+    def leads_to(self, element: ElementSpec, path: str) -> bool:
+        names = path.split(".")
+        for scope in self._scopes(element):
+            found: ElementSpec | None = scope.named(names[0])
+            if found is not None or scope.name == names[0]:
+                found = found or scope
+                for name in names[1:]:
+                    found = found.named(name) if isinstance(found, GroupSpec) else None
+                return found is not None
+        return False
+
+    def hint(self, path: str, element: ElementSpec) -> str:
+        known = [e.name for scope in self._scopes(element) for e in scope.layout]
+        hint = did_you_mean(path, known[:MOST_KNOWN]) if len(self.mistakes) < MOST_HINTS else ""
+        return f"; {hint}" if hint else ""

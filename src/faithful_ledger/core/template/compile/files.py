@@ -1,0 +1,231 @@
+"""The whole of a template: its files and their layers, rules, sections and signs."""
+
+from __future__ import annotations
+
+from itertools import islice
+
+from faithful_ledger.core.address import Expression, parse_path
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.layers import KEYED, LAYERS, STREAMS, LayerSpec
+from faithful_ledger.core.storage import (
+    FixedText,
+    FreeText,
+    JsonText,
+    PrefixedText,
+    RawBytes,
+    Switches,
+)
+from faithful_ledger.core.suggest import did_you_mean
+from faithful_ledger.core.template.compile.elements import Elements
+from faithful_ledger.core.template.compile.mistakes import MOST_HINTS, MOST_KNOWN, Keys, Mistakes, Where
+from faithful_ledger.core.template.model import (
+    Companion,
+    ElementSpec,
+    EqualRule,
+    FieldSpec,
+    FileSpec,
+    GroupSpec,
+    RowsSpec,
+    SectionSpec,
+    Sign,
+    Template,
+)
+
+__all__ = ["compile_template"]
+
+HOLDING = (FixedText, FreeText, JsonText, PrefixedText, RawBytes)
+
+
+def compile_template(keys: Keys, mistakes: Mistakes) -> Template:
+    """`keys` has passed the schema. Mistakes are appended to `mistakes` with the way to the key they are about; the
+    result may only be used when there are none.
+    """
+    return _Files(keys, mistakes).template()
+
+
+class _Files:
+    def __init__(self, keys: Keys, mistakes: Mistakes) -> None:
+        self.keys, self.mistakes = keys, mistakes
+        self.elements = Elements(keys, mistakes)
+
+    def template(self) -> Template:
+        files: dict[str, FileSpec] = {}
+        for name, file in self.keys["files"].items():
+            where: Where = ("files", name)
+            format_, order = file.get("format", "binary"), file.get("order", "little")
+            root = GroupSpec(name if files else "")
+            self.elements.file(file["layout"], root, format_, order, (*where, "layout"))
+            spec = FileSpec(name, file.get("name", ""), format_, order, root)
+            if (file.get("name") is None) == (file.get("inside") is None):
+                self.mistakes.append((where, "a file has one of name and inside"))
+            elif file.get("inside") is None:
+                self.file_name(file["name"], (*where, "name"))
+                self.root(spec, file.get("root") or "", is_first=not files, where=(*where, "root"))
+            elif file.get("root") is not None:
+                self.mistakes.append(((*where, "root"), "a payload is where the file around it is"))
+            else:
+                self.inside(spec, file, files, where)
+            files[name] = spec
+            if len(files) > 1 and next(iter(files.values())).root.named(name):
+                self.mistakes.append((where, f"“{name}” is a file and also a field of the first file; rename one"))
+        self.elements.check_targets()
+        template = Template(
+            id=self.keys["id"],
+            title=self.keys["title"],
+            version=self.keys.get("version", "0"),
+            game=self.keys.get("game", "") or self.keys["title"],
+            about=self.keys.get("about", ""),
+            signs=[self.sign(sign, ("recognise", n)) for n, sign in enumerate(self.keys.get("recognise", []))],
+            files=files,
+            companions=[Companion(c["name"], c.get("why", "")) for c in self.keys.get("companions", [])],
+            rules=[
+                EqualRule(rule["equal"][0], rule["equal"][1], rule.get("why", ""))
+                for rule in self.keys.get("rules", [])
+            ],
+            sections=[],
+            roots=dict(self.keys.get("roots", {})),
+        )
+        for number, companion in enumerate(template.companions):
+            self.file_name(companion.name, ("companions", number, "name"))
+            if companion.name in {spec.file_name for spec in files.values()}:
+                text = f"“{companion.name}” is a file of the save, so it cannot be a companion that goes"
+                self.mistakes.append((("companions", number, "name"), text))
+        for number, rule in enumerate(template.rules):
+            for path in (rule.left, rule.right):
+                found = self.whole_path(template, path, ("rules", number, "equal"))
+                if "[*]" in path:
+                    self.mistakes.append((("rules", number, "equal"), f"“{path}” is many fields; a rule is about two"))
+                elif found is not None and not isinstance(found, FieldSpec):
+                    self.mistakes.append((("rules", number, "equal"), f"“{path}” is not a field with a value"))
+        for number, section in enumerate(self.keys.get("sections", [])):
+            template.sections.append(self.section(template, section, ("sections", number)))
+        return template
+
+    def root(self, spec: FileSpec, name: str, *, is_first: bool, where: Where) -> None:
+        """The folder of a file, by the role it has for the game."""
+        roots = self.keys.get("roots", {})
+        if name and is_first:
+            self.mistakes.append((where, "the first file is the one people open, so its folder is known"))
+        elif name and name not in roots:
+            hint = did_you_mean(name, roots) or f"roots has {', '.join(roots) or 'none'}"
+            self.mistakes.append((where, f"“{name}” is not one of the template's roots; {hint}"))
+        spec.root_name = name
+
+    def inside(self, spec: FileSpec, keys: Keys, files: dict[str, FileSpec], where: Where) -> None:
+        """Where a payload inside another one comes from."""
+        spec.inside, _, spec.held_by = keys["inside"].partition(".")
+        given = [{"layer": layer} if isinstance(layer, str) else layer for layer in keys.get("layers", ())]
+        spec.layers = tuple(self.layer_spec(each, (*where, "layers", number)) for number, each in enumerate(given))
+        if spec.inside not in files:
+            hint = did_you_mean(spec.inside, files) or "name a file that stands before this one"
+            self.mistakes.append(((*where, "inside"), f"“{spec.inside}” is no file here; {hint}"))
+            return
+        if not spec.held_by and not spec.layers:
+            self.mistakes.append((where, "it is inside a whole file, so say through which layers"))
+        for number, layer in enumerate(spec.layers):
+            self.layer(layer, files[spec.inside].root, (*where, "layers", number))
+        found = self._within_group(files[spec.inside].root, spec.held_by)
+        if spec.held_by and not (isinstance(found, FieldSpec) and isinstance(found.storage, HOLDING)):
+            what = "leads to no field" if not isinstance(found, FieldSpec) else "is neither a text nor unknown bytes"
+            self.mistakes.append(((*where, "inside"), f"“{spec.held_by}” {what}"))
+
+    def layer_spec(self, keys: Keys, where: Where) -> LayerSpec:
+        at: Expression | None = None
+        if keys.get("at") is not None:
+            try:
+                at = Expression(keys["at"])
+            except LedgerError as error:
+                self.mistakes.append(((*where, "at"), str(error)))
+        key = bytes.fromhex(keys["key"]) if keys.get("key") else None
+        return LayerSpec(keys["layer"], key, keys.get("key_of") or "", at, keys.get("put_back", True))
+
+    def layer(self, layer: LayerSpec, around: GroupSpec, where: Where) -> None:
+        """A layer is one we know, and its key is where it says."""
+        if layer.kind not in LAYERS:
+            hint = did_you_mean(layer.kind, LAYERS) or f"there are {', '.join(LAYERS)}"
+            self.mistakes.append((where, f"“{layer.kind}” is no layer; {hint}"))
+        elif (layer.key is not None or layer.key_of) and layer.kind not in KEYED:
+            self.mistakes.append((where, f"{layer.kind} has no key; only {' and '.join(KEYED)} have one"))
+        elif layer.key is not None and layer.key_of:
+            self.mistakes.append((where, "a layer has one of key and key_of"))
+        elif layer.kind in KEYED and layer.key is None and not layer.key_of:
+            text = f"the key of {layer.kind} is not given: write {{layer: {layer.kind}, key: …}}, or key_of a field"
+            self.mistakes.append((where, text))
+        elif layer.at is not None and layer.kind not in STREAMS:
+            self.mistakes.append((where, f"{layer.kind} covers the whole payload, so it has no at"))
+        for name in layer.at.names if layer.at is not None else ():
+            if self._within_group(around, name) is None:
+                self.mistakes.append(((*where, "at"), f"“{name}” leads to no field of the file around"))
+        found = self._within_group(around, layer.key_of)
+        if layer.key_of and not isinstance(found, FieldSpec):
+            self.mistakes.append(((*where, "key_of"), f"“{layer.key_of}” leads to no field of the file around"))
+
+    @staticmethod
+    def _within_group(group: ElementSpec | None, path: str) -> ElementSpec | None:
+        for step in path.split("."):
+            group = group.named(step) if isinstance(group, GroupSpec) else None
+        return group
+
+    def whole_path(self, template: Template, path: str, where: Where) -> ElementSpec | None:
+        """The element a path from outside leads to, as rules and sections write it."""
+        try:
+            steps = parse_path(path)
+        except LedgerError as error:
+            self.mistakes.append((where, str(error)))
+            return None
+        first = steps[0].name or ""
+        found: ElementSpec | None = template.main.root.named(first)
+        if found is None and first in template.files:
+            found = template.files[first].root
+        for step in steps[1:]:
+            if isinstance(found, RowsSpec):
+                found = found.item if step.name is None else None
+            elif isinstance(found, GroupSpec) and step.name:
+                found = found.named(step.name)
+            else:
+                found = None
+        if found is None:
+            known = [e.name for e in islice(template.elements(), MOST_KNOWN)]
+            hint = did_you_mean(path.rsplit(".")[-1], known) if len(self.mistakes) < MOST_HINTS else ""
+            self.mistakes.append((where, f"“{path}” leads to no field{'; ' + hint if hint else ''}"))
+        return found
+
+    def file_name(self, name: str, where: Where) -> None:
+        if {".", ".."} & set(name.split("/")):
+            text = f"“{name}” leads elsewhere; a template only names files beside the save and in folders below"
+            self.mistakes.append((where, text))
+
+    def section(self, template: Template, keys: Keys, where: Where) -> SectionSpec:
+        given = [key for key in ("fields", "table", "switches") if keys.get(key) is not None]
+        if len(given) != 1:
+            self.mistakes.append((where, "a section has one of fields, table and switches"))
+        for path in keys.get("fields") or []:
+            self.whole_path(template, path, (*where, "fields"))
+        columns: tuple[str, ...] = tuple(keys.get("columns") or ())
+        if (table := keys.get("table")) is not None:
+            found = self.whole_path(template, table, (*where, "table"))
+            if found is not None and not (isinstance(found, RowsSpec) and isinstance(found.item, GroupSpec)):
+                self.mistakes.append(((*where, "table"), f"“{table}” is not rows of records"))
+            elif isinstance(found, RowsSpec) and isinstance(found.item, GroupSpec):
+                columns = columns or tuple(e.name for e in found.item.layout if isinstance(e, FieldSpec))
+                for column in columns:
+                    if found.item.named(column) is None:
+                        text = f"the records of {table} have no field “{column}”"
+                        self.mistakes.append(((*where, "columns"), text))
+        if (switches := keys.get("switches")) is not None:
+            found = self.whole_path(template, switches, (*where, "switches"))
+            if found is not None and not (isinstance(found, FieldSpec) and isinstance(found.storage, Switches)):
+                self.mistakes.append(((*where, "switches"), f"“{switches}” is no field of switches"))
+        return SectionSpec(
+            keys["title"], tuple(keys.get("fields") or ()), keys.get("table"), columns, keys.get("switches")
+        )
+
+    def sign(self, keys: Keys, where: Where) -> Sign:
+        magic, size = keys.get("magic") or {}, keys.get("size") or {}
+        text, given = magic.get("text"), magic.get("bytes")
+        if magic and (text is None) == (given is None):
+            self.mistakes.append(((*where, "magic"), "a magic has one of bytes and text"))
+        content = None if not magic else (bytes.fromhex(given) if given else (text or "").encode())
+        if not keys.get("name") and content is None:
+            self.mistakes.append((where, "a sign needs a name or a magic: size alone fits too many files"))
+        return Sign(keys.get("name"), magic.get("at", 0), content, size.get("least", 0), size.get("most"))

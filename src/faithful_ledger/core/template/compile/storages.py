@@ -1,0 +1,165 @@
+"""How the value of a field is stored, from its keys."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from fractions import Fraction
+from typing import TypeAlias
+
+from faithful_ledger.core.address import Expression
+from faithful_ledger.core.storage import (
+    BitRange,
+    Choice,
+    EndedText,
+    FixedText,
+    FreeText,
+    Integer,
+    JsonNumber,
+    JsonSwitch,
+    JsonText,
+    Number,
+    Order,
+    PrefixedText,
+    Scaled,
+    Storage,
+    Switches,
+    number_storage,
+    parse_fraction,
+    text_encoding,
+    unit_of,
+)
+from faithful_ledger.core.suggest import did_you_mean
+from faithful_ledger.core.template.compile.mistakes import Keys, Mistakes, Where
+from faithful_ledger.core.template.model import (
+    ElementSpec,
+    FieldSpec,
+    GroupSpec,
+)
+
+__all__ = ["Storages"]
+
+BITS = re.compile(r"([ui])([0-9]{1,2})")
+JSON_STORAGES: dict[str, type[Storage]] = {"number": JsonNumber, "text": JsonText, "switch": JsonSwitch}
+
+Formula: TypeAlias = Callable[[Keys, str, ElementSpec, Where], Expression | None]
+
+
+class Storages:
+    """Makes storages for the fields of one file after the other; `formula` reads an expression of an element."""
+
+    def __init__(self, catalogues: dict[str, dict[int, str]], mistakes: Mistakes, formula: Formula) -> None:
+        self.catalogues, self.mistakes, self.formula = catalogues, mistakes, formula
+        self.format = "binary"
+        self.order: Order = "little"
+
+    def storage(self, element: FieldSpec, keys: Keys, where: Where) -> Storage:
+        name: str = keys.get("as", "")
+        if self.format == "json":
+            if name not in JSON_STORAGES:
+                self.mistakes.append(((*where, "as"), f"in JSON a value is number, text or switch, not “{name}”"))
+                return JsonNumber()
+            made = JSON_STORAGES[name]()
+            return self.scaled(made, keys, where) if isinstance(made, JsonNumber) else made
+        if name == "text":
+            return self.text(element, keys, where)
+        if isinstance(element.parent, GroupSpec) and element.parent.word is not None:
+            number: Number | BitRange | None = self.bits(element.parent.word, element.parent, name, (*where, "as"))
+        else:
+            number = number_storage(name, self.order)
+        if number is None:
+            whole = ("u8", "u16", "u24", "u32", "u64", "i8", "i16", "i24", "i32", "i64", "f32", "f64")
+            hint = did_you_mean(name, ("text", *whole, "bcd2", "bcd4", "uleb128", "sleb128", "zigzag", "digits"))
+            self.mistakes.append(((*where, "as"), f"“{name}” is no kind of value{'; ' + hint if hint else ''}"))
+            return Integer(1, False, "little")
+        for key, wrapped in (("names", Choice), ("switches", Switches)):
+            if keys.get(key) is not None and isinstance(number, Integer | BitRange):
+                names = self.names(keys[key], (*where, key))
+                self.within(names, number, key, (*where, key))
+                return wrapped(number, names)
+        if any(keys.get(key) is not None for key in ("names", "switches")):
+            self.mistakes.append((where, "only whole numbers have names or switches"))
+        return self.scaled(number, keys, where)
+
+    def bits(self, word: Integer, parent: GroupSpec, name: str, where: Where) -> BitRange | None:
+        """The next bits of a whole number, from the lowest up; as many as `u5` or `i5` says."""
+        used = sum(part.storage.bits or 0 for part in parent.layout if isinstance(part, FieldSpec))
+        match = BITS.fullmatch(name)
+        if match is None or not 0 < int(match[2]) <= word.bits - used:
+            left = word.bits - used
+            text = f"“{name}” is not a number of bits; {word.name} has {left} left, so write u1 to u{left}"
+            self.mistakes.append((where, text if left else f"all bits of {word.name} are used by the fields before"))
+            return BitRange(word, 0, 1)
+        return BitRange(word, used, int(match[2]), match[1] == "i")
+
+    def word(self, element: GroupSpec, name: str, where: Where) -> None:
+        """A group that is one whole number."""
+        found = number_storage(name, self.order)
+        if self.format != "binary" or not isinstance(found, Integer) or found.signed:
+            self.mistakes.append(
+                (where, f"“{name}” is not a whole number without a sign, such as u16, of a binary file")
+            )
+            return
+        element.word = found
+        if element.size is not None:
+            self.mistakes.append((where, "a group has one of word and size"))
+
+    def within(self, names: dict[int, str], number: Integer | BitRange, key: str, where: Where) -> None:
+        """Every name stands for a value or a bit that the number has."""
+        least, most = (0, number.bits - 1) if key == "switches" else (number.least, number.most)
+        outside = [value for value in names if not least <= value <= most]
+        if outside:
+            what = "bits" if key == "switches" else "values"
+            self.mistakes.append((where, f"{outside[0]} is outside the {what} of {number.name} ({least} to {most})"))
+
+    def scaled(self, number: Number, keys: Keys, where: Where) -> Storage:
+        """The number as the game shows it, where it is shown otherwise than stored."""
+        given = {key: str(keys[key]) for key in ("scale", "bias") if keys.get(key) is not None}
+        if not given and keys.get("rounding") is None:
+            return number
+        found = {key: parse_fraction(text) for key, text in given.items()}
+        for key, value in found.items():
+            if value is None or (key == "scale" and not value):
+                text = f"“{given[key][:40]}” is not a {key}; write a number such as 100, 0.1 or 1/3"
+                self.mistakes.append(((*where, key), text))
+        scale, bias = found.get("scale") or Fraction(1), found.get("bias") or Fraction(0)
+        return Scaled(number, scale, bias, keys.get("rounding"))
+
+    def text(self, element: FieldSpec, keys: Keys, where: Where) -> Storage:
+        encoding = text_encoding(keys.get("encoding", "utf-8"))
+        if encoding is None:
+            self.mistakes.append(((*where, "encoding"), f"“{keys['encoding']}” is no text encoding of Python"))
+            encoding = "utf-8"
+        size, length, end = keys.get("size"), keys.get("length"), keys.get("ended_by")
+        if end is not None and (size is not None or length is not None):
+            self.mistakes.append((where, "a text up to ended_by has neither size nor length"))
+        elif end is not None:
+            return EndedText(encoding, bytes.fromhex(end))
+        elif size is None and length is None:
+            self.mistakes.append((where, "a text has a size, a length, or both, or ended_by"))
+            return FreeText(encoding)
+        formula = self.formula(keys, "size", element, where)
+        constant = formula.constant if formula is not None else None
+        if constant is not None and not 0 < constant <= 1 << 20:
+            self.mistakes.append(((*where, "size"), "a text has between 1 byte and 1 MiB"))
+            return FreeText(encoding)
+        if length is not None:
+            prefix = number_storage(length, self.order)
+            if not isinstance(prefix, Integer) or prefix.signed:
+                self.mistakes.append(((*where, "length"), f"“{length}” is not a whole number without a sign"))
+                prefix = Integer(1, False, "little")
+            if formula is not None and constant is None:
+                self.mistakes.append(((*where, "size"), "a text with a length in front is in a buffer of fixed size"))
+            return PrefixedText(prefix, encoding, room=constant)
+        if constant is not None:
+            return FixedText(constant, encoding, bytes.fromhex(keys.get("pad") or "00" * unit_of(encoding)))
+        element.size = formula
+        return FreeText(encoding)
+
+    def names(self, given: str | dict[int, str], where: Where) -> dict[int, str]:
+        if isinstance(given, str):
+            if given not in self.catalogues:
+                hint = did_you_mean(given, self.catalogues)
+                self.mistakes.append((where, f"there is no catalogue “{given}”{'; ' + hint if hint else ''}"))
+            return self.catalogues.get(given, {})
+        return {int(number): name for number, name in given.items()}
