@@ -183,12 +183,11 @@ class Example:
         assert save is not None
         shell.session.select_node(save.fields("account.marks")[0])
         self.picture("account")
-        found = shell.session.select_node(save.nodes("hold")[0])
+        shell.session.select_node(save.nodes("hold")[0])
         shell.describe.rows.setCurrentText("Row: one record")
         shell.describe.rows.activated.emit(shell.describe.rows.currentIndex())
         self.step("The hold stands in columns, one record of 24 bytes a row", shell.describe.strip.row_width == 24)
         self.picture("columns")
-        del found
         dress(application(), dark=True)
         apply_sheet(application())
         shell.show_stage(EDIT)

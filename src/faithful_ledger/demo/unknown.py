@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 from faithful_ledger.demo.game import Game
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE, Shell
 from faithful_ledger.desk.stages.describe import PROFILE, SEARCH
+from faithful_ledger.desk.stages.gather import GatherStage
+from faithful_ledger.desk.widgets.tables import cell
 
 if TYPE_CHECKING:
     from faithful_ledger.demo.example import Example
@@ -53,7 +55,7 @@ def locate_unknown(example: Example, shell: Shell) -> None:
             gather.toggle_watch()
             example.wait(lambda: gather.watcher.ready)
         else:
-            example.wait(lambda number=number: len(gather.moments) >= number)
+            example.wait(partial(_has_moments, gather, number))
     gather.look()
     shell.session.background.wait()
     example.settle()
@@ -72,20 +74,20 @@ def locate_unknown(example: Example, shell: Shell) -> None:
     shell.show_stage(LOCATE)
     stage = shell.locate
     for row, name in enumerate(("Marks", "Tamsin's air", "Third diver")):
-        stage.sheet.item(row, 0).setText(name)
+        cell(stage.sheet, row, 0).setText(name)
         for place, moment in enumerate(shown, 1):
-            stage.sheet.item(row, place).setText(moment[row])
+            cell(stage.sheet, row, place).setText(moment[row])
         shell.session.background.wait()
         example.settle()
-        standing = stage.sheet.item(row, stage.sheet.columnCount() - 1).text()
+        standing = cell(stage.sheet, row, stage.sheet.columnCount() - 1).text()
         seen = ", ".join(moment[row] for moment in shown)
         example.step(f"{name} was seen as {seen}: {standing}", standing == "◆ 1 place left")
     stage.sheet.setCurrentCell(1, 1)
     example.settle()
-    place = stage.chosen
+    chosen = stage.chosen
     example.step(
-        f"The air moves from save to save: {place.anchor if place else '–'}",
-        place is not None and bool(place.anchor),
+        f"The air moves from save to save: {chosen.anchor if chosen else '–'}",
+        chosen is not None and bool(chosen.anchor),
     )
     example.picture("locate")
     _pin_all(example, shell)
@@ -94,6 +96,10 @@ def locate_unknown(example: Example, shell: Shell) -> None:
     told = {q.name: opened.text(opened.fields(q.pinned)[0]) for q in stage.quantities}
     said = ", ".join(f"{name} {text}" for name, text in told.items())
     example.step(f"All three are pinned: a template was made, and Edit shows {said}", tuple(told.values()) == shown[-1])
+
+
+def _has_moments(gather: GatherStage, number: int) -> bool:
+    return len(gather.moments) >= number
 
 
 def compare_and_search(example: Example, shell: Shell) -> None:
@@ -105,7 +111,7 @@ def compare_and_search(example: Example, shell: Shell) -> None:
     shell.show_compare(kept[2], kept[0])
     _work(example, shell)
     sheet = shell.compare
-    kinds = {sheet.table.item(row, 0).text() for row in range(sheet.table.rowCount())}
+    kinds = {cell(sheet.table, row, 0).text() for row in range(sheet.table.rowCount())}
     example.step(f"Two kept copies compared: {sheet.summary.text()}", "came in" in kinds and len(kinds) > 1)
     example.picture("compare")
     shell.show_stage(DESCRIBE)
@@ -146,7 +152,7 @@ def locate_in_the_deep(example: Example, shell: Shell) -> None:
             gather.toggle_watch()
             example.wait(lambda: gather.watcher.ready)
         else:
-            example.wait(lambda number=number: len(gather.moments) >= number)
+            example.wait(partial(_has_moments, gather, number))
     gather.toggle_watch()
     example.step(
         f"Another edition: six save moments are kept of {save.name}", len(shell.session.kept_copies) == len(DEEP)
@@ -160,11 +166,11 @@ def locate_in_the_deep(example: Example, shell: Shell) -> None:
     shell.show_stage(LOCATE)
     stage = shell.locate
     for row, name in enumerate(("Marks", "Tamsin's air", "Third diver", "Tamsin tired")):
-        stage.sheet.item(row, 0).setText(name)
+        cell(stage.sheet, row, 0).setText(name)
         for place, moment in enumerate(shown, 1):
-            stage.sheet.item(row, place).setText(moment[row])
+            cell(stage.sheet, row, place).setText(moment[row])
         _work(example, shell)
-        standing = stage.sheet.item(row, stage.sheet.columnCount() - 1).text()
+        standing = cell(stage.sheet, row, stage.sheet.columnCount() - 1).text()
         seen = ", ".join(moment[row] for moment in shown)
         best = stage.located[stage.quantities[row].id].places[0]
         if name != "Tamsin tired":
@@ -175,9 +181,9 @@ def locate_in_the_deep(example: Example, shell: Shell) -> None:
         example.step(f"{name} was seen as {seen}: {standing}, the likeliest is the right one", right)
     stage.sheet.setCurrentCell(1, 1)
     example.settle()
-    place = stage.chosen
+    chosen = stage.chosen
     example.step(
-        f"Tamsin's air lies inside {place.layer if place else '–'}", place is not None and place.layer is not None
+        f"Tamsin's air lies inside {chosen.layer if chosen else '–'}", chosen is not None and chosen.layer is not None
     )
     example.picture("deep")
     _pin_all(example, shell)

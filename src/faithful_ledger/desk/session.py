@@ -37,6 +37,7 @@ from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.desk.background import Background
 from faithful_ledger.desk.beside import AT_ONCE, Beside, Message
 from faithful_ledger.desk.evidence import Evidence
+from faithful_ledger.desk.widgets.basics import in_turn
 
 if TYPE_CHECKING:
     from faithful_ledger.core.inside import Payload
@@ -205,7 +206,7 @@ class Session(QObject):
             message = (
                 f"{entries} from last time, not posted then, {'is' if count == 1 else 'are'} on the tape again{lost}."
             )
-            return Message("open", message, "Withdraw", lambda: (self.forget_entries(), self._tape_changed()))
+            return Message("open", message, "Withdraw", in_turn(self.forget_entries, self._tape_changed))
 
         def again() -> None:
             failed = pending.bring_back(save)
@@ -236,7 +237,12 @@ class Session(QObject):
             return
         name = save.template.id if save.template is not None else None
         load = partial(self._load, save.path, self._template_file or name, None)
-        self.beside.run(self._size, f"{save.path.name} is read again", load, lambda found: (self._show(*found), then()))
+
+        def show(found: tuple[Book, Save, Message | None]) -> None:
+            self._show(*found)
+            then()
+
+        self.beside.run(self._size, f"{save.path.name} is read again", load, show)
 
     def use_book_template(self) -> None:
         """From now on the book's own copy of the template counts, because a field went into it."""
@@ -429,14 +435,19 @@ class Session(QObject):
             self._size,
             f"{save.path.name} is written",
             lambda: book.post(save, plan, note, detach_links=detach_links),
-            lambda posting: self.reopen(lambda: (self.recorded.emit(), then(posting))),
+            lambda posting: self.reopen(in_turn(self.recorded.emit, lambda: then(posting))),
             self._failed(then),
             always=True,
         )
 
     def _failed(self, then: Callable[[None], object]) -> Callable[[LedgerError], object]:
         """What tells a failure in the banner and hands on that there is no result."""
-        return lambda error: (self.reported.emit(Message("broken", str(error))), then(None))
+
+        def failed(error: LedgerError) -> None:
+            self.reported.emit(Message("broken", str(error)))
+            then(None)
+
+        return failed
 
     def keep(self, label: str, then: Callable[[Snapshot | None], object] = lambda snapshot: None) -> None:
         """Keep a copy; `then` gets the snapshot, or None where nothing was kept."""
@@ -472,7 +483,7 @@ class Session(QObject):
 
         def done(_: Snapshot) -> None:
             text = "The posting is reversed: the save has its old bytes again."
-            self.reopen(lambda: (self.recorded.emit(), self.reported.emit(Message("holds", text))))
+            self.reopen(in_turn(self.recorded.emit, lambda: self.reported.emit(Message("holds", text))))
 
         def failed(error: LedgerError) -> None:
             again = (lambda: self.reverse(posting, anyway=True)) if isinstance(error, ChangedMeanwhile) else None
@@ -493,7 +504,7 @@ class Session(QObject):
             self._size,
             "The snapshot is brought back",
             lambda: book.restore(snapshot),
-            lambda _: self.reopen(lambda: (self.recorded.emit(), self.reported.emit(Message("holds", text)))),
+            lambda _: self.reopen(in_turn(self.recorded.emit, lambda: self.reported.emit(Message("holds", text)))),
             always=True,
         )
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
@@ -109,7 +109,7 @@ class Shell(QMainWindow):
         desk.setLayout(body)
         self.setCentralWidget(desk)
         # Compare and the plan are built when they are wanted: they are small.
-        self.warming = Warming(session.shelf, [lambda name=name: getattr(self, name) for name in STAGES], self)
+        self.warming = Warming(session.shelf, [partial(getattr, self, name) for name in STAGES], self)
         self._connect()
         self._add_keys()
         self.show_state()
@@ -149,7 +149,7 @@ class Shell(QMainWindow):
             "Esc": self.step_back,
         }
         for number in range(len(STAGES)):
-            keys[f"Ctrl+{number + 1}"] = lambda number=number: self.show_stage(number)
+            keys[f"Ctrl+{number + 1}"] = partial(self.show_stage, number)
         for key, act in keys.items():
             QShortcut(QKeySequence(key), self).activated.connect(act)
 

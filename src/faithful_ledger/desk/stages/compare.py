@@ -15,10 +15,11 @@ from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import WHOLE, MemorySource, Source, open_source
 from faithful_ledger.desk.session import Session
-from faithful_ledger.desk.stages.history import field_text, local_time, plain_table
+from faithful_ledger.desk.stages.history import field_text, local_time
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
 from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
+from faithful_ledger.desk.widgets.tables import cell, plain_table
 
 if TYPE_CHECKING:
     from faithful_ledger.core.compare import Difference, FieldDifference
@@ -63,17 +64,17 @@ class CompareSheet(QWidget):
         self.shown: list[Difference] = []
         self._asked = 0
         self.first, self.second, self.quiet = Chooser(), Chooser(), Chooser()
-        self.size, self.file = Chooser(), Chooser()
-        self.size.addItems(list(SIZES))
+        self.sizes, self.file = Chooser(), Chooser()
+        self.sizes.addItems(list(SIZES))
         for box, name in (
             (self.first, "Compare this"),
             (self.second, "with this"),
             (self.quiet, "Two copies between which nothing was done"),
-            (self.size, "Size of changes"),
+            (self.sizes, "Size of changes"),
             (self.file, "File of the set"),
         ):
             box.setAccessibleName(name)
-            box.activated.connect(lambda _, box=box: self._filter() if box is self.size else self._compare())
+            box.activated.connect(lambda _, box=box: self._filter() if box is self.sizes else self._compare())
         self.quiet.setToolTip("Bytes that differ between two copies, with nothing done between them, are left out")
         self.summary = label("", "heading", wrap=True)
         self.files = label("", "quiet", wrap=True)
@@ -86,7 +87,7 @@ class CompareSheet(QWidget):
         back = button("Back to History", self.left.emit)
         self.body.addLayout(row(label("Compare", "title"), None, back))
         self.body.addLayout(row(self.first, label("with", "quiet"), self.second, None))
-        self.body.addLayout(row(self.file, self.quiet, self.size, None))
+        self.body.addLayout(row(self.file, self.quiet, self.sizes, None))
         self.body.addWidget(self.summary)
         self.body.addWidget(self.files)
         self.body.addWidget(self.table, 3)
@@ -163,7 +164,7 @@ class CompareSheet(QWidget):
 
     def _filter(self) -> None:
         """Changes of the wanted size, in a table."""
-        least, most = SIZES[self.size.currentText()]
+        least, most = SIZES[self.sizes.currentText()]
         found = self.compared.differences if self.compared is not None else []
         wanted = [item for item in found if least <= max(item.a1 - item.a0, item.b1 - item.b0) <= most]
         self.shown = wanted[:MOST_ROWS]
@@ -181,9 +182,9 @@ class CompareSheet(QWidget):
             ("What", "In the first", "In the second", "Bytes", "Field"), rows, "Changed bytes", (78, 170, 170, 70)
         )
         for number, item in enumerate(self.shown):
-            fresh.item(number, 0).setForeground(colours()["holds" if item.kind == "moved" else "open"])
+            cell(fresh, number, 0).setForeground(colours()["holds" if item.kind == "moved" else "open"])
             for place in (1, 2):
-                fresh.item(number, place).setFont(mono(12))
+                cell(fresh, number, place).setFont(mono(12))
         fresh.itemSelectionChanged.connect(self._show_bytes)
         self.table = swap(self.body, self.table, fresh)
         fresh.setVisible(bool(rows))

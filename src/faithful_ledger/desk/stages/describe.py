@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
+from functools import partial
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
@@ -55,8 +56,7 @@ class DescribeStage(QWidget):
         self.profile = ProfilePane(session)
         self.search = SearchPane(session)
         self.tabs = [
-            tab(name, lambda number=number: self.show_pane(number))
-            for number, name in enumerate(("Template", "Profile", "Search"))
+            tab(name, partial(self.show_pane, number)) for number, name in enumerate(("Template", "Profile", "Search"))
         ]
         self.panes = QStackedWidget()
         for pane in (self.outline, self.profile, self.search):
@@ -132,10 +132,12 @@ class DescribeStage(QWidget):
         self.search.chosen.connect(self._show_bytes)
         self.files.activated.connect(lambda number: self.show_file(session.source_names[number]))
         self.rows.activated.connect(lambda _: self._set_row_width())
-        self.rows.lineEdit().returnPressed.connect(self._set_row_width)
         self.base.currentTextChanged.connect(self.strip.set_base)
         self.letters.activated.connect(lambda _: self._set_letters())
-        self.letters.lineEdit().returnPressed.connect(self._set_letters)
+        for box, act in ((self.rows, self._set_row_width), (self.letters, self._set_letters)):
+            line = box.lineEdit()
+            if line is not None:
+                line.returnPressed.connect(act)
         self.lanes.activated.connect(lambda _: self._show_lanes())
         self.seen.follow(session.selected, self.show_selection)
         self.seen.follow(session.changed, self.show_entries)
@@ -266,7 +268,7 @@ class DescribeStage(QWidget):
         save, source = self.session.save, self.session.source(file)
 
         def work() -> list[StripLane]:
-            found = []
+            found: list[StripLane] = []
             for snapshot in chosen:
                 kept = book.kept_sources(save, snapshot).get(file)
                 if kept is not None:

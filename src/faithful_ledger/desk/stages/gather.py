@@ -25,11 +25,11 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.desk.background import Watcher
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.found import FoundTree, moment_text
-from faithful_ledger.desk.stages.history import plain_table
 from faithful_ledger.desk.stages.members import SavePanel
 from faithful_ledger.desk.theme import HOLDS, mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
 from faithful_ledger.desk.widgets.note import SightingNote
+from faithful_ledger.desk.widgets.tables import cell, plain_table
 from faithful_ledger.desk.widgets.words import grouped
 
 __all__ = ["GatherStage"]
@@ -116,9 +116,7 @@ class GatherStage(QWidget):
         self.body.addWidget(self.set)
         self.setLayout(self.body)
         self.watcher.moment.connect(self._on_moment)
-        self.watcher.failed.connect(
-            lambda error: (session.reported.emit(Message("broken", str(error))), self._show_watch())
-        )
+        self.watcher.failed.connect(self._watch_failed)
         self.progressed.connect(self._progress, Qt.ConnectionType.QueuedConnection)
         self._show_found()
         self._show_moments()
@@ -227,6 +225,10 @@ class GatherStage(QWidget):
 
         self.session.background.run(programs, done)
 
+    def _watch_failed(self, error: LedgerError) -> None:
+        self.session.reported.emit(Message("broken", str(error)))
+        self._show_watch()
+
     def show_note(self) -> None:
         """The note for what the game shows, on top of everything."""
         book, save = self.session.book, self.session.save
@@ -307,7 +309,7 @@ class GatherStage(QWidget):
             ("When", "What was written, and by how many bytes it grew", ""), rows, "Save moments", (176, 480)
         )
         for number in range(len(rows)):
-            fresh.item(number, 0).setFont(mono(12))
+            cell(fresh, number, 0).setFont(mono(12))
         self.moment_table = swap(self.body, self.moment_table, fresh)
 
 

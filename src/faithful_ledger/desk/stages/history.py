@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 from datetime import datetime
+from functools import partial
 from itertools import islice
 from pathlib import Path
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
-    QAbstractItemView,
     QFileDialog,
-    QHeaderView,
     QLineEdit,
-    QTableWidget,
-    QTableWidgetItem,
     QWidget,
 )
 
@@ -26,8 +23,9 @@ from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
+from faithful_ledger.desk.widgets.tables import cell, plain_table
 
-__all__ = ["HistoryStage", "field_text", "local_time", "plain_table"]
+__all__ = ["HistoryStage", "field_text", "local_time"]
 
 MOST_DIFFERENCES, MOST_SHOWN = 200, 500
 
@@ -35,32 +33,6 @@ MOST_DIFFERENCES, MOST_SHOWN = 200, 500
 def local_time(time: str) -> str:
     """A record's time on the clock of the user."""
     return datetime.fromisoformat(time).astimezone().strftime("%Y-%m-%d %H:%M:%S")
-
-
-def plain_table(head: tuple[str, ...], rows: list[tuple[str, ...]], name: str, widths: tuple[int, ...]) -> QTableWidget:
-    """A ruled table of texts, one row selectable."""
-    table = QTableWidget(len(rows), len(head))
-    table.setAccessibleName(name)
-    table.setHorizontalHeaderLabels(list(head))
-    for number, texts in enumerate(rows):
-        for place, text in enumerate(texts):
-            item = QTableWidgetItem(text)
-            item.setToolTip(text)
-            table.setItem(number, place, item)
-    table.setShowGrid(False)
-    table.setWordWrap(False)
-    table.verticalHeader().setVisible(False)
-    table.verticalHeader().setDefaultSectionSize(26)
-    table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
-    table.horizontalHeader().setHighlightSections(False)
-    table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
-    table.horizontalHeader().setStretchLastSection(True)
-    table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-    table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-    table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-    for place, width in enumerate(widths):
-        table.setColumnWidth(place, width)
-    return table
 
 
 class HistoryStage(QWidget):
@@ -117,7 +89,7 @@ class HistoryStage(QWidget):
         for number, record in enumerate(self.records):
             reversed_ = isinstance(record, Posting) and record.reversed is not None
             colour = colours()["quiet" if reversed_ else "holds" if isinstance(record, Posting) else "ink"]
-            item = fresh.item(number, 1)
+            item = cell(fresh, number, 1)
             item.setForeground(colour)
             item.setFont(sans(13, strong=isinstance(record, Posting)))
         fresh.itemSelectionChanged.connect(self._selected)
@@ -173,7 +145,7 @@ class HistoryStage(QWidget):
         words = [
             button(
                 f"{HOLDS if verdict == name else ''} {name}".strip(),
-                lambda name=name: self.session.evidence.judge(posting, name),
+                partial(self.session.evidence.judge, posting, name),
                 "link",
             )
             for name in ("accepted", "refused", "odd")
@@ -227,7 +199,12 @@ class HistoryStage(QWidget):
         )
         if name and book is not None:
             path = Path(name)
-            self.session.attempt(lambda: (path.unlink(missing_ok=True), book.export(snapshot, path)))
+
+            def write() -> None:
+                path.unlink(missing_ok=True)
+                book.export(snapshot, path)
+
+            self.session.attempt(write)
 
     def _restore_elsewhere(self, snapshot: Snapshot) -> None:
         name = QFileDialog.getExistingDirectory(self, "Write the files of this snapshot into a folder")

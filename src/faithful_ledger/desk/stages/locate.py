@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -19,11 +20,12 @@ from PySide6.QtWidgets import (
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.records import Quantity, Snapshot
 from faithful_ledger.desk.session import Message, Session
-from faithful_ledger.desk.stages.history import local_time, plain_table
+from faithful_ledger.desk.stages.history import local_time
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import HOLDS, OPEN, colours, mono, sans
-from faithful_ledger.desk.widgets.basics import column, label, swap
+from faithful_ledger.desk.widgets.basics import column, in_turn, label, swap
 from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
+from faithful_ledger.desk.widgets.tables import cell, plain_table
 from faithful_ledger.desk.widgets.words import storage_in_brief
 
 if TYPE_CHECKING:
@@ -115,7 +117,9 @@ class LocateStage(QWidget):
         fresh.setAccessibleName("What the game showed")
         fresh.setHorizontalHeaderLabels(head)
         for number, snapshot in enumerate(self.snapshots):
-            fresh.horizontalHeaderItem(number + 1).setToolTip(f"{snapshot.label}\n{local_time(snapshot.time)}")
+            header = fresh.horizontalHeaderItem(number + 1)
+            if header is not None:
+                header.setToolTip(f"{snapshot.label}\n{local_time(snapshot.time)}")
         for row, quantity in enumerate(self.quantities):
             fresh.setItem(row, 0, _item(quantity.name, strong=True))
             notes = book.records.witnessed(quantity) if book is not None else {}
@@ -149,7 +153,7 @@ class LocateStage(QWidget):
         fresh.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         fresh.setFixedHeight(34 + 27 * (len(self.quantities) + 1) + 12)
         fresh.cellChanged.connect(self._cell_changed)
-        fresh.currentCellChanged.connect(lambda *_: (self._show_current(), self._show_note()))
+        fresh.currentCellChanged.connect(in_turn(self._show_current, self._show_note))
         self.sheet = swap(self.body, self.sheet, fresh)
 
     @staticmethod
@@ -160,7 +164,7 @@ class LocateStage(QWidget):
         book, save = self.session.book, self.session.save
         if book is None or save is None:
             return
-        text = self.sheet.item(row, place).text().removesuffix(NOTED).strip()
+        text = cell(self.sheet, row, place).text().removesuffix(NOTED).strip()
         if row == len(self.quantities):
             if text:
                 self.session.attempt(lambda: book.records.add_quantity(save.path, text))
@@ -241,7 +245,7 @@ class LocateStage(QWidget):
         self.sheet.blockSignals(True)
         for row, quantity in enumerate(self.quantities):
             text, kind = self._standing(quantity)
-            item = self.sheet.item(row, self.sheet.columnCount() - 1)
+            item = cell(self.sheet, row, self.sheet.columnCount() - 1)
             if item is not None:
                 item.setText(text)
                 item.setForeground(colours()[kind])
@@ -299,10 +303,10 @@ class LocateStage(QWidget):
         fresh = plain_table(head, rows, "Places", (58, 230 if several else 112, 146, *(56 for _ in used)))
         for number, place in enumerate(found.places if found is not None else ()):
             full = place.fits == place.of
-            fresh.item(number, 1).setFont(mono(12))
+            cell(fresh, number, 1).setFont(mono(12))
             for column_number in range(len(head)):
-                fresh.item(number, column_number).setForeground(colours()["ink" if full else "quiet"])
-            fresh.item(number, 0).setForeground(colours()["holds" if full else "open"])
+                cell(fresh, number, column_number).setForeground(colours()["ink" if full else "quiet"])
+            cell(fresh, number, 0).setForeground(colours()["holds" if full else "open"])
         fresh.setFixedHeight(42 + 26 * min(max(len(rows), 1), 8))
         fresh.itemSelectionChanged.connect(self._show_place)
         self.places = swap(self.body, self.places, fresh)
@@ -332,15 +336,11 @@ class LocateStage(QWidget):
             self.lanes.show_lanes([])
             return
         used = [(n, s) for n, s in enumerate(self.snapshots) if s.id in quantity.seen]
-        lanes = []
+        lanes: list[Lane] = []
         for (number, snapshot), at in zip(used, place.offsets, strict=False):
             inner = found.payloads.get((place.file, place.route)) if found is not None else None
             kept = next((file for file in snapshot.files if str(file.path) == place.file), snapshot.files[0])
-            source = (
-                inner[len(lanes)]
-                if inner is not None
-                else self.session.attempt(lambda kept=kept: book.kept_source(kept))
-            )
+            source = inner[len(lanes)] if inner is not None else self.session.attempt(partial(book.kept_source, kept))
             if source is None:
                 return
             start = max(at - BEFORE, 0)

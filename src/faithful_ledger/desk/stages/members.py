@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
@@ -13,10 +14,10 @@ from faithful_ledger.core.records import Member
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import name_within
 from faithful_ledger.desk.session import Session
-from faithful_ledger.desk.stages.history import plain_table
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import HOLDS, OPEN
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
+from faithful_ledger.desk.widgets.tables import cell, plain_table
 
 __all__ = ["SavePanel"]
 
@@ -92,7 +93,7 @@ class SavePanel(QWidget):
         for number in range(len(rows)):
             for place in range(3):
                 if self.members[number].path in self._fixed or place == 0:
-                    item = fresh.item(number, place)
+                    item = cell(fresh, number, place)
                     item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
         fresh.cellChanged.connect(self._member_changed)
         self.table = swap(self.body, self.table, fresh)
@@ -111,7 +112,7 @@ class SavePanel(QWidget):
             if (widget := item.widget()) is not None:
                 widget.deleteLater()
         for name in save.ungranted:
-            choose = button(f"Choose the folder “{name}”…", lambda name=name: self.choose_root(name), "link")
+            choose = button(f"Choose the folder “{name}”…", partial(self.choose_root, name), "link")
             choose.setToolTip(save.template.roots.get(name, "") if save.template is not None else "")
             self.roots.addWidget(choose)
 
@@ -138,14 +139,14 @@ class SavePanel(QWidget):
             return
         for path in paths:
             member = Member(path.absolute(), guessed_role(path), "")
-            self.session.attempt(lambda member=member: book.records.set_member(save.path.absolute(), member))
+            self.session.attempt(partial(book.records.set_member, save.path.absolute(), member))
         self.show_save()
 
     def _member_changed(self, row_number: int, place: int) -> None:
         book, save = self.session.book, self.session.save
         if book is None or save is None:
             return
-        role, note = (self.table.item(row_number, column_).text().strip() for column_ in (1, 2))
+        role, note = (cell(self.table, row_number, column_).text().strip() for column_ in (1, 2))
         member = self.members[row_number]._replace(role=role, note=note)
         self.session.attempt(lambda: book.records.set_member(save.path.absolute(), member))
         self.show_save()

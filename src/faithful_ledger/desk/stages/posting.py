@@ -10,10 +10,11 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.find import programs
 from faithful_ledger.core.posting import Change, Check, FilePlan, Plan
 from faithful_ledger.core.records import Posting
+from faithful_ledger.core.template.model import Companion
 from faithful_ledger.desk.session import Message, Session
-from faithful_ledger.desk.stages.history import plain_table
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
+from faithful_ledger.desk.widgets.tables import cell, plain_table
 
 __all__ = ["PostingSheet"]
 
@@ -75,7 +76,7 @@ class PostingSheet(QWidget):
         fresh = plain_table(head, rows, "Changed bytes", (104, 118, 74, 170, 170))
         for number in range(len(rows)):
             for place in (1, 3, 4):
-                fresh.item(number, place).setFont(mono(12))
+                cell(fresh, number, place).setFont(mono(12))
         self.changes = swap(self.body, self.changes, fresh)
         clear(self.rest)
         self._show_rest(plan)
@@ -154,7 +155,7 @@ class PostingSheet(QWidget):
         elif plan.left:
             self.rest.addWidget(label(f"{OPEN} left as they are: {', '.join(plan.left)}", "open", wrap=True))
 
-    def _companions(self):  # type: ignore[no-untyped-def]
+    def _companions(self) -> list[Companion]:
         save = self.session.save
         return save.template.companions if save is not None and save.template is not None else []
 

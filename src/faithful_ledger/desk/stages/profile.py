@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING, NamedTuple
 
 from PySide6.QtCore import Signal
@@ -11,10 +12,10 @@ from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.inside import Payload, payloads_inside
 from faithful_ledger.core.source import BlockSource, Source
 from faithful_ledger.desk.session import Session
-from faithful_ledger.desk.stages.history import plain_table
 from faithful_ledger.desk.theme import HOLDS, OPEN, mono
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
 from faithful_ledger.desk.widgets.plots import HistogramPlot, TexturePlot
+from faithful_ledger.desk.widgets.tables import cell, plain_table
 
 if TYPE_CHECKING:
     from faithful_ledger.core.profile import Profile
@@ -119,7 +120,7 @@ class ProfilePane(QWidget):
         self.texts_title.setText(f"{len(rows)} texts{' or more' if len(rows) >= 2000 else ''}" if rows else "")
         fresh = plain_table(("At", "Text", "In", "Length"), rows, "Texts", (98, 116, 56))
         for number in range(len(rows)):
-            fresh.item(number, 0).setFont(mono(12))
+            cell(fresh, number, 0).setFont(mono(12))
         fresh.setMinimumHeight(180)
         fresh.itemSelectionChanged.connect(lambda: self._go_to_text(fresh.currentRow()))
         self.texts = swap(self.body, self.texts, fresh)
@@ -130,7 +131,7 @@ class ProfilePane(QWidget):
         for stride in found.strides:
             text = f"{HOLDS} records of {stride.stride} bytes, about {stride.count}, from {place(stride.offset)} on"
             act = button(
-                f"rows of {stride.stride} bytes", lambda s=stride: self.rows_wanted.emit(s.stride, s.offset), "link"
+                f"rows of {stride.stride} bytes", partial(self.rows_wanted.emit, stride.stride, stride.offset), "link"
             )
             self._add(text, "bytes so far apart are equal more often than others", act)
         if found.scrambling is not None:
@@ -142,7 +143,7 @@ class ProfilePane(QWidget):
             }
             self._add(f"{HOLDS} {ways[found.scrambling.kind]}", f"undoing it leaves {found.scrambling.share:.0%} zeros")
         for payload in looked.payloads[:MOST_LAYERS]:
-            act = button("open unpacked", lambda payload=payload: self.unpacked.emit(payload), "link")
+            act = button("open unpacked", partial(self.unpacked.emit, payload), "link")
             self._add(f"{HOLDS} {payload.layer}", f"unpacks to {len(payload.data)} bytes, to its own end", act)
         if found.kind == "packed" and not found.layers:
             self._add(f"{OPEN} nothing here unpacks it", "encrypted, or packed by something unknown")

@@ -24,9 +24,9 @@ from faithful_ledger.core.search import (
 from faithful_ledger.core.source import BlockSource, Source
 from faithful_ledger.core.storage import parse_whole
 from faithful_ledger.desk.session import Session
-from faithful_ledger.desk.stages.history import plain_table
 from faithful_ledger.desk.theme import mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
+from faithful_ledger.desk.widgets.tables import cell, plain_table
 from faithful_ledger.desk.widgets.words import storage_in_brief
 
 __all__ = ["SearchPane"]
@@ -152,7 +152,7 @@ class SearchPane(QWidget):
             book, save = self.session.book, self.session.save
             if book is not None and save is not None and self._source is not None:
                 for snapshot in book.snapshots(save.path, 8):
-                    sources = self.session.attempt(lambda snapshot=snapshot: book.kept_sources(save, snapshot)) or {}
+                    sources = self.session.attempt(partial(book.kept_sources, save, snapshot)) or {}
                     kept = sources.get(self._file)
                     self._differing += [kept] if kept is not None and kept.size == self._source.size else []
         return self._differing
@@ -191,8 +191,8 @@ class SearchPane(QWidget):
         ]
         fresh = plain_table(("At", "Stored as", "Where", "Bytes around"), rows, "Hits", (92, 118, 92))
         for number in range(len(rows)):
-            fresh.item(number, 0).setFont(mono(12))
-            fresh.item(number, 3).setFont(mono(12))
+            cell(fresh, number, 0).setFont(mono(12))
+            cell(fresh, number, 3).setFont(mono(12))
         fresh.setColumnHidden(2, not any(texts[2] for texts in rows))
         fresh.itemSelectionChanged.connect(lambda: self._go(fresh.currentRow()))
         self.table = swap(self.body, self.table, fresh)

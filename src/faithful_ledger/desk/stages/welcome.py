@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
@@ -58,7 +60,7 @@ class Welcome(QWidget):
                 self.recent.addWidget(label(f"Book {name}", "heading"))
             for path, _ in saves:
                 there = path.exists()
-                line = button(path.name, lambda path=path: self.session.open(path), "link")
+                line = button(path.name, partial(self.session.open, path), "link")
                 line.setEnabled(there)
                 self.recent.addLayout(
                     row(line, label(str(path.parent) if there else "not there any more", "quiet"), None)

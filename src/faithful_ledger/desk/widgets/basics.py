@@ -7,13 +7,24 @@ from typing import TypeVar
 
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPolygon
-from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QBoxLayout,
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from faithful_ledger.desk.theme import colours
 
-__all__ = ["Chooser", "button", "clear", "column", "label", "pair", "restyle", "row", "rule", "swap", "tab"]
+__all__ = ["Chooser", "button", "clear", "column", "in_turn", "label", "pair", "restyle", "row", "rule", "swap", "tab"]
 
 Shown = TypeVar("Shown", bound=QWidget)
+Line = TypeVar("Line", bound=QBoxLayout)
 
 
 class Chooser(QComboBox):
@@ -86,7 +97,7 @@ def column(*widgets: QWidget | None, spacing: int = 6) -> QVBoxLayout:
     return _line(QVBoxLayout(), widgets, spacing)
 
 
-def _line(layout, widgets, spacing):  # type: ignore[no-untyped-def]
+def _line(layout: Line, widgets: tuple[QWidget | None, ...], spacing: int) -> Line:
     layout.setContentsMargins(0, 0, 0, 0)
     layout.setSpacing(spacing)
     for widget in widgets:
@@ -109,6 +120,16 @@ def pair(name: str, value: str, role: str = "") -> QHBoxLayout:
     line.addWidget(left)
     line.addWidget(right, 1)
     return line
+
+
+def in_turn(*actions: Callable[[], object]) -> Callable[..., None]:
+    """One action that does several, whatever it is called with."""
+
+    def act(*_: object) -> None:
+        for action in actions:
+            action()
+
+    return act
 
 
 def swap(layout: QLayout, old: QWidget, fresh: Shown) -> Shown:

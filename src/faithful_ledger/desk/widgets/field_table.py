@@ -6,7 +6,7 @@ with names; choices open as a list; everything else is typed. Records are bound 
 
 from __future__ import annotations
 
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QEvent, QModelIndex, QPersistentModelIndex, QRect, QSize, Qt, Signal
@@ -31,6 +31,7 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import Choice, Float, JsonNumber, Switches, WholeNumber
 from faithful_ledger.core.template.model import Bounds, FieldSpec, GroupSpec
 from faithful_ledger.desk.theme import BROKEN, colours, sans
+from faithful_ledger.desk.widgets.basics import in_turn
 
 __all__ = ["FieldTable", "RecordsModel", "RowsModel", "bounds_text"]
 
@@ -198,19 +199,20 @@ class _Delegate(QStyledItemDelegate):
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         model = index.model()
         node = model.field(index) if isinstance(model, _FieldsModel) else None
-        if node is None:
+        if node is None or not isinstance(model, _FieldsModel):
             super().paint(painter, option, index)
             return
         painter.save()
         theme = colours()
-        chosen = bool(option.state & QStyle.StateFlag.State_Selected)
-        painter.fillRect(option.rect, theme["tint" if chosen else "paper"])
+        box: QRect = option.rect  # type: ignore[attr-defined]  # the stubs leave the fields of a style option out
+        chosen = bool(option.state & QStyle.StateFlag.State_Selected)  # type: ignore[attr-defined]
+        painter.fillRect(box, theme["tint" if chosen else "paper"])
         painter.setPen(theme["rule"])
-        painter.drawLine(option.rect.bottomLeft(), option.rect.bottomRight())
+        painter.drawLine(box.bottomLeft(), box.bottomRight())
         if isinstance(node.spec.storage, Switches):
-            self._paint_switches(painter, option.rect, model, node)
+            self._paint_switches(painter, box, model, node)
         else:
-            self._paint_value(painter, option.rect.adjusted(7, 0, -7, 0), model, node, isinstance(model, RowsModel))
+            self._paint_value(painter, box.adjusted(7, 0, -7, 0), model, node, isinstance(model, RowsModel))
         painter.restore()
 
     def _paint_value(self, painter: QPainter, box: QRect, model: _FieldsModel, node: FieldNode, framed: bool) -> None:
@@ -264,7 +266,7 @@ class _Delegate(QStyledItemDelegate):
         node = model.field(index) if isinstance(model, _FieldsModel) else None
         if node is not None and isinstance(node.spec.storage, Switches) and isinstance(event, QMouseEvent):
             if event.type() == QEvent.Type.MouseButtonRelease:
-                for name, place in _switch_places(node, option.rect):
+                for name, place in _switch_places(node, option.rect):  # type: ignore[attr-defined]
                     if place.contains(event.position().toPoint()):
                         self.toggle(model.save, node, name)
                         return True
@@ -276,11 +278,14 @@ class _Delegate(QStyledItemDelegate):
         self.entered.emit(node, f"-{name}" if isinstance(on, tuple) and name in on else f"+{name}")
 
     def createEditor(self, parent: QWidget, option: QStyleOptionViewItem, index: Index) -> QWidget:
-        node = index.model().field(index)
+        model = index.model()
+        assert isinstance(model, _FieldsModel)
+        node = model.field(index)
+        assert node is not None
         if isinstance(node.spec.storage, Choice):
             box = QComboBox(parent)
             box.addItems([name for _, name in sorted(node.spec.storage.names.items())])
-            box.activated.connect(lambda _: (self.commitData.emit(box), self.closeEditor.emit(box)))
+            box.activated.connect(in_turn(partial(self.commitData.emit, box), partial(self.closeEditor.emit, box)))
             return box
         line = QLineEdit(parent)
         line.setFont(sans(13))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -302,7 +303,7 @@ class Margin(QFrame):
             words = label(
                 f"{OPEN} {mark.note or 'marked'} · {place(mark.start)}, {mark.end - mark.start} bytes", wrap=True
             )
-            line = row(words, button("remove", lambda mark=mark: self._unmark(mark, selection), "link"), spacing=4)
+            line = row(words, button("remove", partial(self._unmark, mark, selection), "link"), spacing=4)
             line.setStretchFactor(words, 1)
             self._add(line)
         self.note_line = QLineEdit()
