@@ -52,13 +52,13 @@ def act(options: argparse.Namespace) -> str:
         harbour.save(replace(company, slot=options.to))
         return f"saved in slot {options.to}"
     if options.action in ("sell", "buy"):
-        told = getattr(play, options.action)(company, options.item, options.count)
+        answer = getattr(play, options.action)(company, options.item, options.count)
     elif options.action == "rename":
-        told = play.rename(company, options.old, options.new)
+        answer = play.rename(company, options.old, options.new)
     else:
-        told = getattr(play, options.action)(company, options.name)
+        answer = getattr(play, options.action)(company, options.name)
     harbour.save(company)
-    return str(told)
+    return str(answer)
 
 
 def main(arguments: list[str] | None = None) -> int:

@@ -1,4 +1,4 @@
-"""Brinewick, desktop edition: how one save slot lies in its file.
+"""Brinewick, desktop edition: how one save slot is in its file.
 
 All numbers are low byte first. A head of 24 bytes, then the body: nine sections in a fixed order.
 

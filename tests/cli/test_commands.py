@@ -380,14 +380,14 @@ class WrongTest(CommandCase):
             (2, ["read"], "the following arguments are required: FILE"),
             (2, ["post", path], "there is nothing to post; say what with --set PATH=VALUE"),
             (2, ["post", path, "--set", "purse.mark=1"], "there is no mark; did you mean “marks”?"),
-            (2, ["post", path, "--set", "purse.marks"], "“purse.marks” is no entry; write --set PATH=VALUE"),
+            (2, ["post", path, "--set", "purse.marks"], "“purse.marks” is not an entry; write --set PATH=VALUE"),
             (2, ["post", path, "--set", "hold[*].count=70000"], "70000 does not fit u16le"),
             (2, ["post", path, "--set", "head.body_crc=1"], "is a seal and is worked out when you post"),
             (2, ["read", path, "--template", "brinewick-desktp"], "did you mean “brinewick-desktop”?"),
             (2, ["read", path, "--template", self.folder / "no.yaml"], "no.yaml is not there"),
             (2, ["restore", "feedface"], "no book has a snapshot “feedface”"),
             (2, ["snapshots", "--book", "Nowhere"], "there is no book “Nowhere”"),
-            (2, ["keep", path, "--book", "../evil"], "is no name for a book"),
+            (2, ["keep", path, "--book", "../evil"], "is not a name for a book"),
             (2, ["check", self.folder / "\udcff"], ""),
         ):
             with self.subTest(arguments=arguments):
@@ -421,7 +421,7 @@ class WrongTest(CommandCase):
         template.write_text("ledger: 1\nid: mine\nfiles:\n  save: {name: x, layuot: []}\n")
         told = self.refused(2, "read", path, "--template", template)
         self.assertIn("the template mine.yaml has 3 mistakes: line 1: “title” is missing", told)
-        self.assertIn("line 4: “layuot” is no key here; did you mean “layout”?", told)
+        self.assertIn("line 4: “layuot” is not a key here; did you mean “layout”?", told)
 
     def test_a_machine_that_stopped_in_between_is_recovered_by_the_next_command(self) -> None:
         saves = self.harbour()
@@ -501,7 +501,7 @@ class EvidenceTest(CommandCase):
         path = self.harbour() / "harbour.bwk"
         for arguments, words in (
             ([], "nothing was seen; say --seen FILE=VALUE"),
-            (["--seen", "nothing"], "“nothing” is no sighting; write --seen FILE=VALUE"),
+            (["--seen", "nothing"], "“nothing” is not a sighting; write --seen FILE=VALUE"),
             (["--seen", "none.bwk=5"], "none.bwk is not there"),
             (["--seen", f"{path}="], "a sighting is empty"),
             (["--seen", f"{path}=any"], "nothing was seen that tells one place from another"),
@@ -547,11 +547,11 @@ class EvidenceTest(CommandCase):
         self.assertTrue(self.json_of("search", path, "--numbers", "23,55")["hits"])
         self.assertEqual(self.json_of("search", path, "--text", "no such text", status=1)["hits"], [])
         for arguments, words in (
-            (["find", saves / "none"], "is no folder; name folders to look in"),
-            (["find", saves, "--since", "soon"], "“soon” is no time; write 10min, 2h, today"),
+            (["find", saves / "none"], "is not a folder; name folders to look in"),
+            (["find", saves, "--since", "soon"], "“soon” is not a time; write 10min, 2h, today"),
             (["search", path], "one of the arguments --number --text --numbers --bytes is required"),
             (["search", path, "--number", "x"], "“x” is not a number"),
-            (["search", path, "--bytes", "zz"], "“zz” is no row of bytes; write it like 0A ?? FF"),
+            (["search", path, "--bytes", "zz"], "“zz” is not bytes in hexadecimal; write it like 0A ?? FF"),
             (["profile", self.folder], "is a folder; nothing was read; choose the save file itself"),
         ):
             with self.subTest(arguments=arguments):
@@ -619,7 +619,7 @@ class FolderTest(CommandCase):
         self.run_command("keep", self.world)
         self.assertIn("no template describes the folder", self.refused(2, "read", self.world))
         (self.folder / "empty").mkdir()
-        self.assertIn("holds no file", self.refused(2, "keep", self.folder / "empty"))
+        self.assertIn("has no files", self.refused(2, "keep", self.folder / "empty"))
 
     def test_a_template_for_the_folder(self) -> None:
         template = self.folder / "world.yaml"

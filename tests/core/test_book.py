@@ -311,16 +311,16 @@ class BookTest(LedgerCase):
     def test_what_will_undo_the_work_is_told(self) -> None:
         saves = self.harbour()
         book, save = self.shelf().open("Brinewick"), self.opened(saves)
-        kinds = {check.kind: check for check in book.undoing(save)}
+        kinds = {check.kind: check for check in book.hazards(save)}
         self.assertTrue(all(check.ok for check in kinds.values()), kinds)
         self.assertIn("slots.idx repeats the old state", kinds["companions"].text)
         self.assertEqual(quietly([str(saves), "on"]), 0)
-        found = {check.kind: check for check in book.undoing(save)}["sync"]
+        found = {check.kind: check for check in book.hazards(save)}["sync"]
         self.assertFalse(found.ok)
-        self.assertIn("is synchronised (.tether lies in it)", found.text)
+        self.assertIn("is synchronised (.tether is in it)", found.text)
         self.assertIn("pause it", found.remedy)
         book.records.set_setting("synced", "no")
-        self.assertTrue({check.kind: check for check in book.undoing(save)}["sync"].ok)
+        self.assertTrue({check.kind: check for check in book.hazards(save)}["sync"].ok)
         with (saves / "harbour.bwk").open("rb"):
             game = subprocess.Popen(
                 [
@@ -334,7 +334,7 @@ class BookTest(LedgerCase):
             try:
                 assert game.stdout is not None
                 game.stdout.readline()
-                self.assertFalse(book.undoing(save)[0].ok)
+                self.assertFalse(book.hazards(save)[0].ok)
             finally:
                 game.kill()
                 game.communicate()

@@ -276,7 +276,7 @@ class MovingTest(LedgerCase):
 
     def test_marks_air_and_name_are_pinned_though_everything_moves(self) -> None:
         slots, _, shown = self.played()
-        for quantity, stored_as, lies in (
+        for quantity, stored_as, run in (
             ("marks", "u32le", b"PURS"),
             ("air", "u8", b"Tamsin"),
             ("name", "utf-8", None),
@@ -292,7 +292,7 @@ class MovingTest(LedgerCase):
                         self.assertEqual(data[at : at + len(name)], name)
                     else:
                         self.assertEqual(data[at], int(str(moment[quantity])) & 255)
-                        self.assertIn(lies, data[max(at - 12, 0) : at])
+                        self.assertIn(run, data[max(at - 12, 0) : at])
                 if quantity != "marks":
                     self.assertIsNotNone(found.full[0].anchor)
                 self.assertIn("One place is left", found.suggestion)

@@ -323,7 +323,7 @@ files:
         self.assertFalse(plan.in_balance)
         self.assertEqual(
             [(f.path, f.message) for f in plan.findings],
-            [("crew[1].name", "Ives is the name of [0] as well, so the two cannot be told apart by it")],
+            [("crew[1].name", "Ives is the name of [0] as well, so it does not distinguish the two")],
         )
         twice = self.open_bytes(data.replace(b"Bo\0\0", b"Ives"), template_of(layout))
         self.assertEqual([f.level for f in twice.findings], ["warning"], "it was so before")

@@ -130,7 +130,7 @@ class FolderTest(FolderCase):
         for number in range(2001):
             (many / f"{number}").write_bytes(b"")
         for folder, words in (
-            (self.folder / "empty", "holds no file"),
+            (self.folder / "empty", "has no files"),
             (many, "holds 2001 files, too much for one save"),
         ):
             with self.assertRaisesRegex(AddressError, words):

@@ -49,10 +49,10 @@ TEMPLATES = (
     (with_layout("{rows: r, count: 2, each: {as: [1]}}"), "“as” cannot be"),
     (
         with_layout("{rows: r, count: 2, each: {as: u8, nmaes: {0: a}}}"),
-        "“nmaes” is no key here; did you mean “names”?",
+        "“nmaes” is not a key here; did you mean “names”?",
     ),
     (with_layout("{rows: r, count: 2, each: {as: u8, bounds: 5}}"), "“bounds” cannot be '5'"),
-    (with_layout("{rows: r, count: 2, each: {as: u8, seal: x}}"), "“seal” is no key here"),
+    (with_layout("{rows: r, count: 2, each: {as: u8, seal: x}}"), "“seal” is not a key here"),
     (with_layout("{rows: a, record: r0, count: 1}", doubling(25)), "more than 20000 elements"),
     (with_layout("{field: a, as: u8, at: 0x" + "F" * 6000 + "}"), "longer than 200 characters"),
     (with_layout("{field: a, as: u8, plus: 0x" + "F" * 6000 + "}"), "“plus” cannot be"),
@@ -82,7 +82,7 @@ TEMPLATES = (
     (with_layout(", ".join(f"{{feild: a{n}}}" for n in range(1900))), "has 1900 mistakes: "),
     (with_layout("[" * 100 + "]" * 100), "nested deeper than 60 levels"),
     (b"a: [" + b"x, " * 150_000 + b"x]", "more than 100000 parts"),
-    (with_layout("{field: a, as: text, size: 8, encoding: zlib}"), "“zlib” is no text encoding of Python"),
+    (with_layout("{field: a, as: text, size: 8, encoding: zlib}"), "“zlib” is not a text encoding of Python"),
 )
 
 LAYOUTS = (

@@ -406,7 +406,7 @@ files:
             ("[{layer: zlib, key: '00'}]", "zlib has no key; only add and xor have one"),
             ("[{layer: xor, key: '00', key_of: key}]", "a layer has one of key and key_of"),
             ("[{layer: xor, key_of: keys}]", "“keys” leads to no field of the file around"),
-            ("[{layer: xoor}]", "“xoor” is no layer; did you mean “xor”?"),
+            ("[{layer: xoor}]", "“xoor” is not a layer; did you mean “xor”?"),
         ):
             with self.subTest(layers), self.assertRaises(TemplateError) as caught:
                 parse_template(text.replace("LAYERS", layers).encode(), "h.yaml")
@@ -456,12 +456,12 @@ files:
 
     def test_mistakes_about_payloads_are_told(self) -> None:
         for keys, words in (
-            ("inside: sav, layers: [zlib]", "“sav” is no file here; did you mean “save”?"),
+            ("inside: sav, layers: [zlib]", "“sav” is not a file here; did you mean “save”?"),
             ("inside: save", "it is inside a whole file, so say through which layers"),
-            ("inside: save, layers: [zip]", "“zip” is no layer; did you mean “gzip”?"),
+            ("inside: save, layers: [zip]", "“zip” is not a layer; did you mean “gzip”?"),
             ("inside: save.version, layers: [zlib]", "“version” is neither a text nor unknown bytes"),
             ("inside: save.nothing, layers: [zlib]", "“nothing” leads to no field"),
-            ("inside: inner, layers: [zlib]", "“inner” is no file here"),
+            ("inside: inner, layers: [zlib]", "“inner” is not a file here"),
             ("name: a, inside: save, layers: [zlib]", "a file has one of name and inside"),
             ("layers: [zlib]", "a file has one of name and inside"),
         ):

@@ -168,7 +168,7 @@ class LookTest(LedgerCase):
         self.assertNotIn("pipe", reasons)
 
     def test_what_programs_have_open(self) -> None:
-        folder = Path(tempfile.mkdtemp(dir="/tmp"))  # what lies in /dev is no save
+        folder = Path(tempfile.mkdtemp(dir="/tmp"))  # what is in /dev is no save
         self.addCleanup(shutil.rmtree, folder)
         path = folder / "held.sav"
         path.write_bytes(b"x")
@@ -201,7 +201,7 @@ class LookTest(LedgerCase):
             (
                 "changed minutes ago",
                 "named like a save",
-                "lies in a folder for saves",
+                "is in a folder for saves",
                 "saves often end in .bwk",
                 "small",
                 "one of 2 alike",

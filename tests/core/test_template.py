@@ -117,15 +117,15 @@ seals: []
         self.assertEqual(
             found,
             [
-                (7, "“layuot” is no key here; did you mean “layout”?"),
-                (9, "“lable” is no key here; did you mean “label”?"),
+                (7, "“layuot” is not a key here; did you mean “layout”?"),
+                (9, "“lable” is not a key here; did you mean “label”?"),
                 (
                     10,
                     "an element begins with one of field, constant, unknown, group, rows; did you mean “field”?",
                 ),
                 (11, "“field” cannot be 'Debt': string should match pattern '^[a-z][a-z0-9_]*$'"),
                 (12, "“as” is missing"),
-                (13, "“seals” is no key here; did you mean “seal”?"),
+                (13, "“seals” is not a key here; did you mean “seal”?"),
             ],
         )
 
@@ -153,10 +153,10 @@ seals: []
         self.assertEqual(
             found,
             [
-                (8, "“lable” is no key here; did you mean “label”?"),
-                (8, "“u33” is no kind of value; did you mean “u32”?"),
-                (9, "“b” is no field that comes before"),
-                (10, "“d.e” is no field that comes before"),
+                (8, "“lable” is not a key here; did you mean “label”?"),
+                (8, "“u33” is not a kind of value; did you mean “u32”?"),
+                (9, "“b” is not a field that comes before"),
+                (10, "“d.e” is not a field that comes before"),
             ],
             "a circle of lengths is one of these: the second length comes before its own field",
         )
@@ -196,18 +196,18 @@ sections:
         told = "\n".join(f"{line}: {text}" for line, text in found)
         for expected in (
             "7: the record “ring” would hold itself",
-            "12: “u9” is no kind of value",
+            "12: “u9” is not a kind of value",
             "13: a text has a size, a length, or both, or ended_by",
             "14: there is no catalogue “itme”; did you mean “item”?",
             "15: “bodyy” leads to no field or group; did you mean “body”?",
             "16: no algorithm “sun16”; did you mean “sum16”?",
-            "17: “late” is no field that comes before",
+            "17: “late” is not a field that comes before",
             "17: “a” stands here twice; names in a group differ",
             "18: there is no record “dver”",
             "19: rows have one of count, size and ended_by, which say where they end",
             "20: “open('x')” uses a call, which expressions do not know",
             "21: only whole numbers have names or switches",
-            "22: “zlib” is no text encoding of Python",
+            "22: “zlib” is not a text encoding of Python",
             "23: a constant has one of bytes and text",
             "24: an element is found behind bytes or before them, not both",
             "25: only a field of fixed size, a LEB128 number or a text with its length in front has a known end",

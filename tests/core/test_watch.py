@@ -126,7 +126,7 @@ class WatchTest(LedgerCase):
                 self.assertEqual([(f.change, f.delta) for moment in moments for f in moment.files], told)
 
     def test_what_cannot_be_watched_is_told(self) -> None:
-        with self.assertRaisesRegex(FileAccessError, "is no folder; name a folder to watch"):
+        with self.assertRaisesRegex(FileAccessError, "is not a folder; name a folder to watch"):
             list(watch([self.folder / "none"], lambda: True))
 
     def test_the_command_keeps_every_save_moment(self) -> None:

@@ -77,7 +77,7 @@ class GatherTest(DeskCase):
         stage.folder.setText(str(self.folder / "none"))
         QTest.keyClick(stage.folder, Qt.Key.Key_Return)
         self.settle()
-        self.assertIn("none is no folder; name one to look in", self.told())
+        self.assertIn("none is not a folder; name one to look in", self.told())
         stage.folder.setText(str(self.folder))
         stage.words.setText("no such words")
         self.look()

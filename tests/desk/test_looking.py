@@ -126,7 +126,7 @@ class SearchTest(LookingCase):
             self.assertGreater(stage.search.table.rowCount(), 0, kind)
         for kind, text, words in (
             ("a number", "lots", "is not a number"),
-            ("bytes", "0", "is no row of bytes"),
+            ("bytes", "0", "is not bytes in hexadecimal"),
             ("a text", "", "is empty"),
         ):
             stage.search.kind.setCurrentText(kind)
@@ -225,7 +225,10 @@ class StripTest(LookingCase):
             stage._set_letters()
             self.assertEqual(self.told(), "")
         self.assertEqual(stage.strip._letters(b"Orie"), ["Ø", "ß", "", ""])
-        for text, words in (("no such", "is no encoding and no table"), (str(self.broken_table()), "line 2: “4G=x”")):
+        for text, words in (
+            ("no such", "is neither an encoding nor a table"),
+            (str(self.broken_table()), "line 2: “4G=x”"),
+        ):
             stage.letters.setEditText(text)
             stage._set_letters()
             self.assertIn(words, self.told())
@@ -386,7 +389,7 @@ class SetTest(LookingCase):
             [["harbour.bwk", "save"], ["account.json", "account"], ["slots.idx", "cache"], ["options.cfg", "options"]],
         )
         self.assertTrue(
-            any("is synchronised (.tether lies in it): pause it" in text for _, _, text in stage.set.check_lines())
+            any("is synchronised (.tether is in it): pause it" in text for _, _, text in stage.set.check_lines())
         )
         stage.set.synced.setCurrentIndex(2)
         stage.set._say_synced()

@@ -17,7 +17,7 @@ from faithful_ledger.desk.application import application, make_shell, tell_unexp
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY
 from faithful_ledger.desk.stages.history import local_time
-from faithful_ledger.desk.theme import apply_sheet, colours, dress
+from faithful_ledger.desk.theme import apply_sheet, apply_theme, colours
 from faithful_ledger.desk.widgets.strip import OFFSETS_WIDTH, ROW_HEIGHT
 from tests.desk.support import DeskCase
 from tests.support import play
@@ -100,7 +100,7 @@ class OpeningTest(DeskCase):
                 self.shell.session.keep("kept all the same")
         for path, words in (
             (saves / "missing.bwk", "is not there"),
-            (self.folder / "nothing", "holds no file; name the save itself"),
+            (self.folder / "nothing", "has no files; name the save itself"),
         ):
             present = self.save.main.path
             self.assertFalse(self.shell.session.open(path))
@@ -658,8 +658,8 @@ class LargeAndOddTest(DeskCase):
 
     def test_dark_and_small(self) -> None:
         self.open_harbour()
-        self.addCleanup(lambda: (dress(application(), dark=False), apply_sheet(application())))
-        dress(application(), dark=True)
+        self.addCleanup(lambda: (apply_theme(application(), dark=False), apply_sheet(application())))
+        apply_theme(application(), dark=True)
         apply_sheet(application())
         self.shell.resize(self.shell.minimumSize())
         for keys in ("Ctrl+3", "Ctrl+4", "Ctrl+5", "F1"):

@@ -34,18 +34,18 @@ def find(options: argparse.Namespace) -> int:
     folders = [Path(name) for name in options.folders]
     for folder in folders:
         if not folder.is_dir():
-            raise AddressError(f"{folder} is no folder", "name folders to look in")
+            raise AddressError(f"{folder} is not a folder", "name folders to look in")
     since = finding.parse_since(options.since) if options.since is not None else None
     found = finding.look(
         folders or finding.usual_folders(), options.name, since, options.max_size, everything=options.everything
     )[: options.most]
     times = [datetime.fromtimestamp(c.modified, UTC).isoformat(timespec="seconds") for c in found]
     if options.json:
-        told = [
+        listed = [
             {"path": str(c.path), "size": c.size, "modified": when, "score": c.score, "reasons": list(c.reasons)}
             for c, when in zip(found, times, strict=True)
         ]
-        print_json({"candidates": told})
+        print_json({"candidates": listed})
     else:
         rows = [(str(c.path), str(c.size), when, "; ".join(c.reasons)) for c, when in zip(found, times, strict=True)]
         print_table("Files that may be saves", ("File", "Bytes", "Changed", "Why"), rows)
@@ -75,8 +75,8 @@ def watch(options: argparse.Namespace) -> int:
                 line = {"time": when, "files": files, "kept": kept[0] if len(kept) == 1 else kept or None}
                 print_json(line, lines=True)
             else:
-                told = ", ".join(f"{f.path.name} {f.change} ({f.delta:+d} bytes)" for f in moment.files)
-                say(f"{when[11:19]}  {told}{'  kept as ' + ', '.join(kept) if kept else ''}", at_once=True)
+                listed = ", ".join(f"{f.path.name} {f.change} ({f.delta:+d} bytes)" for f in moment.files)
+                say(f"{when[11:19]}  {listed}{'  kept as ' + ', '.join(kept) if kept else ''}", at_once=True)
     except KeyboardInterrupt:
         return 0
     return 0 if count else 1
@@ -184,7 +184,7 @@ def search(options: argparse.Namespace) -> int:
             )
             for name, h in hits
         ]
-        print_table("Hits", ("Offset", "Stored as", "Bytes", "Path, or the layers it lies in"), rows)
+        print_table("Hits", ("Offset", "Stored as", "Bytes", "Path, or the layers it is in"), rows)
     return 0 if hits else 1
 
 
@@ -259,8 +259,8 @@ def compare(options: argparse.Namespace) -> int:
         if rows or not file.name:
             print_table(file.name or "Bytes", ("What", "In A", "In B"), rows)
     if fields:
-        told = [(f.path, shown(f.a) if f.a else "–", shown(f.b) if f.b else "–") for f in fields]
-        print_table("Fields", ("Field", "A", "B"), told)
+        listed = [(f.path, shown(f.a) if f.a else "–", shown(f.b) if f.b else "–") for f in fields]
+        print_table("Fields", ("Field", "A", "B"), listed)
     return 0 if same else 1
 
 
@@ -276,7 +276,7 @@ def split_seen(text: str) -> tuple[Path, str]:
             return Path(text[:at]), text[at + 1 :]
         at = text.find("=", at + 1)
     if first < 0:
-        raise AddressError(f"“{text[:60]}” is no sighting", "write --seen FILE=VALUE")
+        raise AddressError(f"“{text[:60]}” is not a sighting", "write --seen FILE=VALUE")
     raise AddressError(f"{text[:first]} is not there", "write --seen FILE=VALUE with the name of a kept copy")
 
 

@@ -213,14 +213,14 @@ def _run(options: argparse.Namespace) -> int:
         return _failed(line, error.what, error.remedy, error.status, as_json=as_json)
     except KeyboardInterrupt:
         done = shelf.done if shelf is not None else []
-        told = f"stopped after {'; '.join(done)}" if done else "stopped; everything is as it was"
-        return _failed(told, told, "", STOPPED, as_json=as_json)
+        text = f"stopped after {'; '.join(done)}" if done else "stopped; everything is as it was"
+        return _failed(text, text, "", STOPPED, as_json=as_json)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return 0
     except OSError as error:
-        told = f"{error.filename or ''} {error.strerror or error}".strip()
-        return _failed(f"{told}; nothing was written", told, "nothing was written", USAGE, as_json=as_json)
+        text = f"{error.filename or ''} {error.strerror or error}".strip()
+        return _failed(f"{text}; nothing was written", text, "nothing was written", USAGE, as_json=as_json)
     except MemoryError:
-        told = "there is not enough memory for this file"
-        return _failed(f"{told}; nothing was written", told, "nothing was written", USAGE, as_json=as_json)
+        text = "there is not enough memory for this file"
+        return _failed(f"{text}; nothing was written", text, "nothing was written", USAGE, as_json=as_json)

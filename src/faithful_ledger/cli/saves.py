@@ -181,7 +181,7 @@ def split_setting(text: str) -> tuple[str, str]:
         depth += 0 if quoted else (letter == "[") - (letter == "]")
         if letter == "=" and depth == 0 and not quoted:
             return text[:at].strip(), text[at + 1 :]
-    raise AddressError(f"“{text[:60]}” is no entry", "write --set PATH=VALUE")
+    raise AddressError(f"“{text[:60]}” is not an entry", "write --set PATH=VALUE")
 
 
 def _structure(path: Path) -> Any:

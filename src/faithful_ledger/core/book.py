@@ -1,6 +1,6 @@
 """A book: the workspace of one game. The face that window and command line talk to.
 
-What lies in its folder:
+What is in its folder:
 
     book.sqlite   saves, snapshots, postings (see records.py)
     vault/        kept copies (see vault/objects.py) and a note about each (see manifests.py)
@@ -35,9 +35,9 @@ from faithful_ledger.core.keeping import Keeping, Rebuilt, VaultReport, absolute
 from faithful_ledger.core.locks import locked
 from faithful_ledger.core.posting.checks import Check, run_checks
 from faithful_ledger.core.posting.files import digest_at, replace_file
+from faithful_ledger.core.posting.hazards import hazards
 from faithful_ledger.core.posting.plan import Plan, companion_files, verify
 from faithful_ledger.core.posting.recover import recover
-from faithful_ledger.core.posting.undoing import undoing
 from faithful_ledger.core.posting.write import Rename, Rewrite, replace_set
 from faithful_ledger.core.records import KeptFile, Posting, Snapshot, now
 from faithful_ledger.core.save import Save
@@ -99,10 +99,10 @@ class Book(Keeping):
         self.recovered += done
         self.store.sweep()
 
-    def undoing(self, save: Save, running: list[Program] | None = None) -> list[Check]:
+    def hazards(self, save: Save, running: list[Program] | None = None) -> list[Check]:
         """What will undo a posting to this save."""
         names = [companion.name for companion in save.template.companions] if save.template is not None else []
-        return undoing([file.path for file in save.on_disk], names, self.records.setting("synced"), running)
+        return hazards([file.path for file in save.on_disk], names, self.records.setting("synced"), running)
 
     def add_place(self, save: Save, library: Library, place: Place, name: str) -> str:
         """Put a place into this book's own copy of the save's template, or into a new one. Returns the field's path.

@@ -18,7 +18,7 @@ __all__ = ["Entry", "Tape"]
 class Entry:
     """One change: a field, what it says and what it shall say. `data` are the new bytes.
 
-    For a repeat whose records are given anew, old and new are the numbers of records.
+    For rows whose records are given anew, old and new are the numbers of records.
     """
 
     node: FieldNode | RowsNode
@@ -49,7 +49,7 @@ class Entry:
 
     @property
     def moves(self) -> int:
-        """How far it moves what lies behind it."""
+        """How far it moves what is behind it."""
         return len(self.data) - self.node.size
 
     @property

@@ -116,10 +116,10 @@ class TemplateError(LedgerError):
 
     def __init__(self, name: str, mistakes: list[tuple[int, str]], more: int = 0) -> None:
         self.mistakes = sorted(dict.fromkeys(mistakes))
-        told = self.mistakes[:MOST_MISTAKES]
-        lines = "; ".join(f"line {line}: {text}" if line else text for line, text in told)
+        shown = self.mistakes[:MOST_MISTAKES]
+        lines = "; ".join(f"line {line}: {text}" if line else text for line, text in shown)
         total = len(mistakes) + more
-        lines += "; and more of the kind" if total > len(told) else ""
+        lines += "; and more of the kind" if total > len(shown) else ""
         counted = "1 mistake" if total == 1 else f"{total} mistakes"
         super().__init__(f"the template {name} has {counted}: {lines}", "mend the template and open the save again")
 

@@ -101,7 +101,7 @@ def _offset(source: Source, wanted: str, file: str, here: int) -> list[Destinati
 
 
 def _named(save: Save, wanted: str, known: set[str]) -> Iterator[Destination]:
-    """Elements whose name or label begins with or holds what was typed; of long repeats the first records."""
+    """Elements whose name or label begins with or holds what was typed; of long rows the first records."""
     word = wanted.casefold()
     later: list[Node] = []
     for node in _elements(save):

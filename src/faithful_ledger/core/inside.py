@@ -1,7 +1,7 @@
-"""What lies inside: payloads reached by undoing scrambling and unpacking streams, one in the other.
+"""What is inside: payloads reached by undoing scrambling and unpacking streams, one in the other.
 
 Several streams of one kind (a container in chunks) are joined in their order, so that what moves from one chunk to the
-next stays findable; `Payload.spot` says which chunk an offset lies in.
+next stays findable; `Payload.spot` says which chunk an offset is in.
 """
 
 from __future__ import annotations
@@ -38,7 +38,7 @@ class Payload(NamedTuple):
         return tuple(layer.kind for layer in self.layers)
 
     def spot(self, offset: int) -> str:
-        """The layers as words, with the chunk an offset lies in."""
+        """The layers as words, with the chunk an offset is in."""
         if len(self.starts) == 1:
             return self.layer
         chunk = bisect_right(self.starts, offset)

@@ -273,7 +273,7 @@ class Keeping:
         """Keep what a zip file holds that was exported before, as a snapshot of `save`.
 
         Raises:
-            VaultError: it is no such file, or damaged; nothing was kept.
+            VaultError: it is not such a file, or damaged; nothing was kept.
         """
         main = absolute(save)
         kept: list[KeptFile] = []

@@ -25,10 +25,10 @@ DIGEST = re.compile(r"[0-9a-f]{64}")
 
 def write_manifest(folder: Path, snapshot: Snapshot, disk: Disk) -> None:
     """Raises FileAccessError when the vault cannot be written."""
-    told = snapshot._asdict() | {"save": str(snapshot.save), "files": [_file(file) for file in snapshot.files]}
+    noted = snapshot._asdict() | {"save": str(snapshot.save), "files": [_file(file) for file in snapshot.files]}
     with translated(folder, "written"):
         disk.make_folder(folder)
-        replace_file(folder / f"{snapshot.id}.json", json.dumps(told).encode(), disk)
+        replace_file(folder / f"{snapshot.id}.json", json.dumps(noted).encode(), disk)
 
 
 def read_manifests(folder: Path) -> Iterator[Snapshot]:
@@ -43,16 +43,16 @@ def _file(file: KeptFile) -> dict[str, Any]:
 
 def _read(path: Path) -> Snapshot | None:
     try:
-        told = json.loads(path.read_bytes())
+        noted = json.loads(path.read_bytes())
         files = tuple(
             KeptFile(str(f["role"]), Path(f["path"]), int(f["size"]), f["sha256"], int(f["mode"]) & 0o7777)
-            for f in told["files"]
+            for f in noted["files"]
         )
-        sound = told["id"] == path.stem and all(DIGEST.fullmatch(file.sha256) for file in files)
-        texts = [told[key] for key in ("id", "time", "label", "kind", "save")]
-        if not sound or not all(isinstance(text, str) for text in [*texts, *told["companions"]]):
+        sound = noted["id"] == path.stem and all(DIGEST.fullmatch(file.sha256) for file in files)
+        texts = [noted[key] for key in ("id", "time", "label", "kind", "save")]
+        if not sound or not all(isinstance(text, str) for text in [*texts, *noted["companions"]]):
             return None
         id_, time, label, kind, save = texts
-        return Snapshot(id_, time, label, kind, Path(save), tuple(told["companions"]), files)
+        return Snapshot(id_, time, label, kind, Path(save), tuple(noted["companions"]), files)
     except (OSError, ValueError, TypeError, KeyError, RecursionError):
         return None

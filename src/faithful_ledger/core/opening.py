@@ -103,7 +103,7 @@ def open_save(path: Path, template: Template | None, roots: Mapping[str, Path] =
 def _open_folder(folder: Path, template: Template | None, roots: Mapping[str, Path]) -> Save:
     paths = {name_within(path, folder): path for path in files_below(folder)}
     if not paths:
-        raise AddressError(f"the folder {folder} holds no file", "name the save itself")
+        raise AddressError(f"the folder {folder} has no files", "name the save itself")
     total = sum(path.stat().st_size for path in paths.values()) if len(paths) <= MOST_FILES else 0
     if len(paths) > MOST_FILES or total > MOST_BYTES:
         what = f"{len(paths)} files" if len(paths) > MOST_FILES else f"{total >> 20} MiB"

@@ -31,7 +31,7 @@ def try_writing(save: Save, text: bytes, path: str, place: Place) -> None:
     Raises:
         EntryError: the field cannot be read, overlaps another one, or writing it would change more than its own bytes.
     """
-    remedy = "the template was not changed; choose another place, or describe what lies around it first"
+    remedy = "the template was not changed; choose another place, or describe what is around it first"
     try:
         opened = open_save(save.path, parse_template(text, "the template"), save.roots)
         if opened.problem is not None:

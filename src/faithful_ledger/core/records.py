@@ -53,7 +53,7 @@ create index if not exists snapshots_of_save on snapshots (save, number);
 create index if not exists postings_of_save on postings (save);
 """
 BUSY = 15.0  # seconds to wait for another program's transaction
-NAMED = 6  # files of a snapshot that are told by their names
+NAMED = 6  # files of a snapshot that are listed by name
 
 
 class KeptFile(NamedTuple):
@@ -85,8 +85,8 @@ class Snapshot(NamedTuple):
     @property
     def names(self) -> str:
         """Its files in a few words."""
-        told = ", ".join(self.name_of(file) for file in self.files[:NAMED])
-        return told if len(self.files) <= NAMED else f"{told} and {len(self.files) - NAMED} more"
+        names = ", ".join(self.name_of(file) for file in self.files[:NAMED])
+        return names if len(self.files) <= NAMED else f"{names} and {len(self.files) - NAMED} more"
 
     def name_of(self, file: KeptFile) -> str:
         """A file's name, seen from the save's folder; one that is elsewhere goes by its role."""

@@ -68,7 +68,7 @@ class SaveFile:
 
     @property
     def inside(self) -> str:
-        """The name of the file this payload lies in; empty for a file on disk."""
+        """The name of the file this payload is in; empty for a file on disk."""
         return self.bound.spec.inside if self.bound is not None else ""
 
 
@@ -136,7 +136,7 @@ class Save:
         )
 
     def beside(self, name: str) -> Path:
-        """Where another file of this save lies, by its name."""
+        """Where another file of this save is, by its name."""
         return self.folder / name if self.folder is not None else self.main.path.with_name(name)
 
     @property
@@ -283,9 +283,9 @@ class Save:
         return entries
 
     def enter_structure(self, path: str, value: object, *, anyway: bool = False) -> list[Entry]:
-        """Write entries down for all parts of a group or a repeat, from the values of a JSON document.
+        """Write entries down for all parts of a group or rows, from the values of a JSON document.
 
-        A group takes an object with any of its fields, a repeat a list with a value for each of its records. A list of
+        A group takes an object with any of its fields, rows a list with a value for each of its records. A list of
         another length gives the records anew, those with an old one of the same number based on it.
 
         Raises:
@@ -350,7 +350,7 @@ def field_entry(node: FieldNode, data: bytes) -> Entry:
     """The entry that gives a field new bytes.
 
     Raises:
-        ValueRefused: they are no such value.
+        ValueRefused: they are not such a value.
     """
     new = node.spec.storage.decode(data)
     try:

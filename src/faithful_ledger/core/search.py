@@ -81,7 +81,7 @@ def _named(source: Source, hits: Iterator[Hit]) -> Iterator[Hit]:
 
 
 def _path(around: list[JsonLeaf], hit: Hit, data: bytes) -> str | None:
-    """The path of the value a hit lies in; of a string that is JSON itself, that of the value inside that says it."""
+    """The path of the value a hit is in; of a string that is JSON itself, that of the value inside that says it."""
     wanted = data[hit.offset : hit.offset + hit.size].decode("latin-1")
     inside = [leaf for leaf in around if hit.offset + hit.size <= leaf.end]
     telling = [leaf for leaf in inside[1:] if wanted in str(leaf.value)]
@@ -201,7 +201,7 @@ def parse_pattern(text: str) -> re.Pattern[bytes]:
     """
     words = text.split()
     if not words or not all(re.fullmatch(r"[0-9A-Fa-f]{2}|\?\?", word) for word in words):
-        raise ValueRefused(f"“{text[:40]}” is no row of bytes", "write it like 0A ?? FF")
+        raise ValueRefused(f"“{text[:40]}” is not bytes in hexadecimal", "write it like 0A ?? FF")
     if all(word == "??" for word in words):
         raise ValueRefused("a pattern of nothing but wildcards is everywhere", "give at least one byte")
     parts = [b"." if word == "??" else re.escape(bytes.fromhex(word)) for word in words]
@@ -212,7 +212,7 @@ def search_bytes(source: Source, text: str) -> Iterator[Hit]:
     """Every place where a pattern stands, overlapping ones too.
 
     Raises:
-        ValueRefused: it is no pattern.
+        ValueRefused: it is not a pattern.
     """
     pattern = parse_pattern(text)
     size = len(text.split())

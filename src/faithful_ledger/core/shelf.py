@@ -71,10 +71,10 @@ class Shelf:
         """A book by its name; it is made where there is none.
 
         Raises:
-            AddressError: this is no name for a folder.
+            AddressError: this is not a name for a folder.
         """
         if not re.fullmatch(r"[\w][\w .,'()-]{0,80}", name) or name.endswith((".", " ")):
-            raise AddressError(f"“{name[:40]}” is no name for a book", "use letters, digits, blanks and - . , ' ( )")
+            raise AddressError(f"“{name[:40]}” is not a name for a book", "use letters, digits, blanks and - . , ' ( )")
         if any(self.journal.glob("*.json*")):
             self._recover()
         book = Book(self.books / name, self.disk)

@@ -1,6 +1,6 @@
 """The whole example, through the real window: open, change, look at the plan, post, have the game accept it, reverse.
 
-Each step is told in words with its result, and fails the example when the result is not what it should be.
+Each step is reported in words with its result, and fails the example when the result is not what it should be.
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ from faithful_ledger.demo.hands import type_into
 from faithful_ledger.demo.unknown import compare_and_search, locate_in_the_deep, locate_unknown
 from faithful_ledger.desk.application import application, make_shell
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY, Shell
-from faithful_ledger.desk.theme import apply_sheet, dress
+from faithful_ledger.desk.theme import apply_sheet, apply_theme
 from faithful_ledger.desk.widgets.field_table import FieldTable
 
 __all__ = ["Example", "ExampleFailed"]
@@ -188,12 +188,12 @@ class Example:
         shell.describe.rows.activated.emit(shell.describe.rows.currentIndex())
         self.step("The hold stands in columns, one record of 24 bytes a row", shell.describe.strip.row_width == 24)
         self.picture("columns")
-        dress(application(), dark=True)
+        apply_theme(application(), dark=True)
         apply_sheet(application())
         shell.show_stage(EDIT)
         shell.session.select_node(save.fields("purse.marks")[0])
         self.picture("dark")
-        dress(application(), dark=False)
+        apply_theme(application(), dark=False)
         apply_sheet(application())
 
     def reverse(self, shell: Shell, before: dict[Path, bytes]) -> None:

@@ -94,9 +94,11 @@ def locate_unknown(example: Example, shell: Shell) -> None:
     _pin_all(example, shell)
     opened = shell.session.save
     assert opened is not None
-    told = {q.name: opened.text(opened.fields(q.pinned)[0]) for q in stage.quantities}
-    said = ", ".join(f"{name} {text}" for name, text in told.items())
-    example.step(f"All three are pinned: a template was made, and Edit shows {said}", tuple(told.values()) == shown[-1])
+    texts = {q.name: opened.text(opened.fields(q.pinned)[0]) for q in stage.quantities}
+    said = ", ".join(f"{name} {text}" for name, text in texts.items())
+    example.step(
+        f"All three are pinned: a template was made, and Edit shows {said}", tuple(texts.values()) == shown[-1]
+    )
 
 
 def _has_moments(gather: GatherStage, number: int) -> bool:
@@ -184,17 +186,17 @@ def locate_in_the_deep(example: Example, shell: Shell) -> None:
     example.settle()
     chosen = stage.chosen
     example.step(
-        f"Tamsin's air lies inside {chosen.layer if chosen else '–'}", chosen is not None and chosen.layer is not None
+        f"Tamsin's air is inside {chosen.layer if chosen else '–'}", chosen is not None and chosen.layer is not None
     )
     example.picture("deep")
     _pin_all(example, shell)
     opened = shell.session.save
     assert opened is not None
     pinned = [quantity.pinned for quantity in stage.quantities]
-    told = {path: opened.text(opened.fields(path)[0]) for path in pinned}
-    said = [*(told[path] for path in pinned[:3]), "no" if told[pinned[3]] == "none" else told[pinned[3]]]
+    texts = {path: opened.text(opened.fields(path)[0]) for path in pinned}
+    said = [*(texts[path] for path in pinned[:3]), "no" if texts[pinned[3]] == "none" else texts[pinned[3]]]
     example.step(
-        f"All are pinned in the template: {', '.join(f'{path} = {text}' for path, text in told.items())}",
+        f"All are pinned in the template: {', '.join(f'{path} = {text}' for path, text in texts.items())}",
         said == list(shown[-1]),
     )
     _change_in_the_layer(example, shell, pinned[0])

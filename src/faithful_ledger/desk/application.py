@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.shell import Shell
-from faithful_ledger.desk.theme import apply_sheet, dress
+from faithful_ledger.desk.theme import apply_sheet, apply_theme
 
 __all__ = ["application", "make_shell", "run", "tell_unexpected"]
 
@@ -32,13 +32,13 @@ def application() -> QApplication:
     made.setApplicationName("Faithful Ledger")
     made.setDesktopFileName("faithful-ledger")
     hints = made.styleHints()
-    dress(made, dark=hints.colorScheme() == Qt.ColorScheme.Dark)
+    apply_theme(made, dark=hints.colorScheme() == Qt.ColorScheme.Dark)
     hints.colorSchemeChanged.connect(lambda scheme: _dress_again(made, scheme))
     return made
 
 
 def _dress_again(running: QApplication, scheme: Qt.ColorScheme) -> None:
-    dress(running, dark=scheme == Qt.ColorScheme.Dark)
+    apply_theme(running, dark=scheme == Qt.ColorScheme.Dark)
     apply_sheet(running)
 
 

@@ -49,7 +49,7 @@ COMPARE = [
     (
         "",
         "",
-        "What lies behind bytes that came in is not called different: both are laid side by side where they agree.",
+        "What is behind bytes that came in is not called different: both are laid side by side where they agree.",
     ),
     (
         "",

@@ -13,7 +13,7 @@ from string import Template
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PySide6.QtWidgets import QApplication
 
-__all__ = ["BROKEN", "HOLDS", "OPEN", "Colours", "apply_sheet", "colours", "dress", "mono", "sans"]
+__all__ = ["BROKEN", "HOLDS", "OPEN", "Colours", "apply_sheet", "apply_theme", "colours", "mono", "sans"]
 
 HOLDS, OPEN, BROKEN = "◆", "◇", "✕"
 FONTS = Path(__file__).parent / "fonts"
@@ -149,7 +149,7 @@ def colours() -> Colours:
     return _present
 
 
-def dress(application: QApplication, *, dark: bool) -> None:
+def apply_theme(application: QApplication, *, dark: bool) -> None:
     """Give the whole application its fonts and palette; `apply_sheet` does the rest."""
     global _present
     _present = NIGHT if dark else DAY

@@ -34,7 +34,7 @@ class Step:
 
 
 def parse_path(text: str) -> tuple[Step, ...]:
-    """Raises AddressError, with the column, when `text` is no path."""
+    """Raises AddressError, with the column, when `text` is not a path."""
     steps: list[Step] = []
     at = 0
     while at < len(text):

@@ -49,7 +49,7 @@ class Held:
 def bind_files(template: Template, sources: dict[str, Source]) -> dict[str, BoundFile]:
     """Lay a template over the payloads of its files; the first file's fields are known to all.
 
-    `sources` are the files on disk; what lies inside of them is unwrapped here.
+    `sources` are the files on disk; what is inside of them is unwrapped here.
     """
     outer: GroupNode | None = None
     bound: dict[str, BoundFile] = {}

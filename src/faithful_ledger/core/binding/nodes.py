@@ -1,7 +1,7 @@
 """A bound save: every element of the template at its span. Values are decoded when they are looked at.
 
-Records of a repeat are not made in advance. Where all have one size, the repeat knows only its start, its stride and
-its count, and a whole column can be had as one NumPy array; where sizes vary, only the records' offsets are kept.
+Records are not made in advance. Where all have one size, rows know only their start, stride and count,
+and a whole column can be had as one NumPy array; where sizes vary, only the records' offsets are kept.
 """
 
 from __future__ import annotations
@@ -107,7 +107,7 @@ class FieldNode(Node):
 
     @property
     def value(self) -> Value:
-        """Raises ValueRefused when the bytes are no such value."""
+        """Raises ValueRefused when the bytes are not such a value."""
         return self.spec.storage.decode(self.raw)
 
     @property
@@ -115,7 +115,7 @@ class FieldNode(Node):
         """The whole number behind the value, also of a choice or a row of switches.
 
         Raises:
-            AddressError: this field is no whole number.
+            AddressError: this field is not a whole number.
         """
         number = self.spec.storage.whole(self.raw)
         if number is not None:
@@ -145,9 +145,9 @@ class GroupNode(Node):
 
     @property
     def key_field(self) -> FieldNode | None:
-        """The field that tells this record from the others, where its repeat names one."""
-        repeat = self.parent
-        key = self.names.get(repeat.spec.key or "") if isinstance(repeat, RowsNode) else None
+        """The field that tells this record from the others, where the rows name one."""
+        rows_node = self.parent
+        key = self.names.get(rows_node.spec.key or "") if isinstance(rows_node, RowsNode) else None
         return key if isinstance(key, FieldNode) else None
 
     def counterpart(self, other: Node) -> Node | None:
@@ -239,7 +239,7 @@ class RowsNode(Node):
         """All records as one structured array over the payload's own bytes, nothing copied or looked at.
 
         Raises:
-            AddressError: the records differ in size, or are no groups.
+            AddressError: the records differ in size, or are not groups.
         """
         import numpy
 
@@ -308,7 +308,7 @@ def _dtype(spec: FieldSpec) -> str | tuple[str, tuple[int, ...]]:
     return f"V{size}" if isinstance(spec.storage, FixedText) else ("u1", (size,))
 
 
-def find(root: Node, steps: tuple[Step, ...], told: str) -> list[Node]:
+def find(root: Node, steps: tuple[Step, ...], path: str) -> list[Node]:
     """The nodes a path leads to: one, or several where it has a `[*]`.
 
     Raises:
@@ -316,29 +316,29 @@ def find(root: Node, steps: tuple[Step, ...], told: str) -> list[Node]:
     """
     nodes = [root]
     for step in steps:
-        nodes = [found for node in nodes for found in _follow(node, step, told)]
+        nodes = [found for node in nodes for found in _follow(node, step, path)]
     return nodes
 
 
-def _follow(node: Node, step: Step, told: str) -> list[Node]:
+def _follow(node: Node, step: Step, path: str) -> list[Node]:
     if step.name is not None and isinstance(node, GroupNode):
         child = node.names.get(step.name)
         if child is not None:
             return [child]
         known = list(node.names)
         hint = did_you_mean(step.name, known) or f"here are {', '.join(known[:12])}"
-        raise AddressError(f"“{told}”: there is no {step.name}", hint)
+        raise AddressError(f"“{path}”: there is no {step.name}", hint)
     if step.name is None and isinstance(node, RowsNode):
         if step.every:
             return list(node.items())
         if step.index is not None:
             return [node.item(step.index)]
-        return [_keyed(node, step, told)]
+        return [_keyed(node, step, path)]
     what = "its records are numbered: write [0]" if isinstance(node, RowsNode) else "it has no parts"
-    raise AddressError(f"“{told}” cannot go on after {node.path}", what)
+    raise AddressError(f"“{path}” cannot go on after {node.path}", what)
 
 
-def _keyed(node: RowsNode, step: Step, told: str) -> Node:
+def _keyed(node: RowsNode, step: Step, path: str) -> Node:
     fitting: list[Node] = []
     seen: list[str] = []
     for item in node.items():
@@ -354,9 +354,9 @@ def _keyed(node: RowsNode, step: Step, told: str) -> Node:
     if fitting:
         numbers = ", ".join(str(item.index) for item in fitting[:8])
         raise AddressError(
-            f"“{told}”: {len(fitting)} records have {step.key}={step.value}", f"choose one by number: {numbers}"
+            f"“{path}”: {len(fitting)} records have {step.key}={step.value}", f"choose one by number: {numbers}"
         )
     hint = did_you_mean(step.value or "", seen) or (
         f"there are {', '.join(seen)}" if seen else f"no record has a {step.key}"
     )
-    raise AddressError(f"“{told}”: no record has {step.key}={step.value}", hint)
+    raise AddressError(f"“{path}”: no record has {step.key}={step.value}", hint)

@@ -51,7 +51,7 @@ def field_at(root: Node, offset: int) -> FieldNode | None:
 
 
 def record_at(root: Node, offset: int) -> RowsNode | None:
-    """The innermost repeat of fixed-size records that holds a byte."""
+    """The innermost rows of fixed-size records that holds a byte."""
     node = field_at(root, offset)
     holder = node.parent if node is not None else None
     while holder is not None:

@@ -1,4 +1,4 @@
-"""Alignment of two byte runs: what lies where, after bytes were inserted, removed or moved.
+"""Alignment of two byte runs: what is where, after bytes were inserted, removed or moved.
 
 The diagonal is followed as long as enough bytes on it agree, so changed bytes stay changed bytes. Where too few agree,
 both sides are searched for where they come together again (resync.py); a shift is taken if it agrees better than
@@ -75,7 +75,7 @@ class Alignment:
         return [*(part for part in found if part.length), *self.moved]
 
     def place_of(self, offset: int) -> int:
-        """Where a byte of the first lies in the second; it may be outside where nothing is left."""
+        """Where a byte of the first is in the second; it may be outside where nothing is left."""
         return next(o for o in (p.b + offset - p.a for p in reversed(self.stretches) if 0 <= offset - p.a < p.length))
 
     def rebased(self) -> Array:
@@ -106,7 +106,7 @@ class Alignment:
         return sorted(found, key=lambda item: (item.a0, item.b0))
 
     def _gap(self, a0: int, a1: int, b0: int, b1: int) -> Iterator[Difference]:
-        """What lies between two runs, without the parts that moved."""
+        """What is between two runs, without the parts that moved."""
         left = _without(a0, a1, [(run.a, run.a + run.length) for run in self.moved])
         right = _without(b0, b1, [(run.b, run.b + run.length) for run in self.moved])
         if len(left) == 1 and len(right) == 1 and left[0] == (a0, a1) and right[0] == (b0, b1):
@@ -255,7 +255,7 @@ def _matched(a: Array, b: Array, a0: int, a1: int, b0: int, b1: int) -> list[Run
 
 
 def _repeated(a: Array, b: Array, a0: int, a1: int, b0: int, b1: int) -> list[Run]:
-    """A stretch of one byte again and again, the longest of either gap: it has no anchor, and lies between changes."""
+    """A stretch of one byte again and again, the longest of either gap: it has no anchor, and is between changes."""
     (start_a, size_a), (start_b, size_b) = _longest_repeat(a[a0:a1]), _longest_repeat(b[b0:b1])
     length = min(size_a, size_b)
     if length >= BLOCK and a[a0 + start_a] == b[b0 + start_b]:
@@ -324,7 +324,7 @@ def _moved(a: Array, b: Array, runs: list[Run]) -> Iterator[Run]:
 
 
 def _free_around(at: int, spans: list[Span], taken: list[Span]) -> Span | None:
-    """The stretch around an offset that lies within one of the spans and in nothing that is taken; None in none."""
+    """The stretch around an offset that is within one of the spans and in nothing that is taken; None in none."""
     start, end = next((s, e) for s, e in spans if s <= at < e)
     for low, high in taken:
         if low <= at < high:

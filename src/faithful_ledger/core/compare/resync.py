@@ -92,7 +92,7 @@ def _telling(content: bytes, start: int) -> int:
 
 
 def only_place(content: bytes, probe: bytes) -> int | None:
-    """Where a probe stands, if it is told by its bytes and stands once."""
+    """Where a probe stands, if its bytes occur once."""
     if len(probe) < PROBE or len(set(probe)) < DULL:
         return None
     at = content.find(probe)
@@ -100,7 +100,7 @@ def only_place(content: bytes, probe: bytes) -> int | None:
 
 
 def _anchored(a: Array, b: Array, i: int, j: int, reach: int, budget: Budget) -> tuple[int, int] | None:
-    """By the nearest shift that enough anchors vote for: one with more votes may skip what lies between."""
+    """By the nearest shift that enough anchors vote for: one with more votes may skip what is between."""
     x, y = a[i : i + reach], b[j : j + reach]
     if not budget.spend(ANCHOR_COST * (x.size + y.size)):
         return None

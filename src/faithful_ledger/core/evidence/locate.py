@@ -82,7 +82,7 @@ def locate(snapshots: Sequence[Source], seen: Sequence[Sighting], most: int = 50
 def locate_in_set(
     snapshots: Sequence[Mapping[str, Source]], seen: Sequence[Sighting], most: int = 50, end: Deadline = NEVER
 ) -> Located:
-    """As `locate`, where each snapshot is a set of files by their names; each place says which `file` it lies in.
+    """As `locate`, where each snapshot is a set of files by their names; each place says which `file` it is in.
 
     A file that is missing in a snapshot, or the same in two snapshots between which the quantity changed, is left out.
     When the time is up, what was found until then is returned, and the suggestion says so.
@@ -109,13 +109,13 @@ def locate_in_set(
         found += places
         payloads |= {(name, route): inner for route, inner in inside.items()}
     if reasons and not searched:
-        told = min(reasons)
-        return Located([], told, told)
+        reason = min(reasons)
+        return Located([], reason, reason)
     ranked = sorted(found, key=lambda place: (-place.score, place.file, place.offsets[0], place.stored_as))
     warning = ""
     if not ranked:
         hopeless = (_hopeless([np.frombuffer(content, np.uint8) for content in contents]) for contents in searched)
-        warning = next((told for told in hopeless if told), "")
+        warning = next(filter(None, hopeless), "")
     suggestion = _suggest(ranked, seen)
     if end.over:
         suggestion = f"The time of {end.seconds:g} s was up before everything was tried. {suggestion}"
@@ -156,9 +156,9 @@ def _contradiction(contents: list[bytes], seen: Sequence[Sighting]) -> str:
         if now.number is not None and abs(now.number) >= 1 << 64:
             return f"No storage holds a number as large as {now}, seen at {_letter(j)}. Was it typed wrong?"
         for i in range(j):
-            told = now.kind == seen[i].kind and now.kind in ("number", "text") and str(now) != str(seen[i])
+            differs = now.kind == seen[i].kind and now.kind in ("number", "text") and str(now) != str(seen[i])
             changed = i == j - 1 and now.kind in ("more", "less", "changed")
-            if (told or changed) and contents[i] == contents[j]:
+            if (differs or changed) and contents[i] == contents[j]:
                 return (
                     f"{_letter(i)} and {_letter(j)} hold the same bytes, but {seen[i]} was seen at one and {now} at "
                     "the other. One of the two is wrong, or the game had not saved yet."
@@ -191,7 +191,7 @@ def _inside(layers: list[Layer], offset: int) -> bool:
 
 
 def _unwrapped(contents: list[bytes], layers: list[list[Layer]]) -> dict[tuple[str, ...], list[Payload]]:
-    """What lies inside, by routes that lead to something in every snapshot."""
+    """What is inside, by routes that lead to something in every snapshot."""
     pairs = zip(contents, layers, strict=True)
     inside = [{payload.route: payload for payload in payloads_inside(*pair)} for pair in pairs]
     return {route: [each[route] for each in inside] for route in inside[0] if all(route in each for each in inside)}
@@ -229,7 +229,7 @@ def _judge(found: list[Place], data: list[Array]) -> None:
                 place.reasons.append("nothing else in its byte changes")
                 place.score += 0.6
         if place.strayed:
-            place.reasons.append("what surrounds it lies elsewhere in another snapshot: chance?")
+            place.reasons.append("what surrounds it is elsewhere in another snapshot: chance?")
             place.score -= 2
         if place.anchor is not None:
             place.reasons.append(f"moves: {place.anchor}")

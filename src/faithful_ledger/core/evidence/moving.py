@@ -1,7 +1,7 @@
 """Places that move: where snapshots differ in length or in the order of what they hold.
 
 They are looked for from the end; by alignment, so that a few records in front that make everything behind them shift
-are no obstacle; and around anchors, runs of bytes that stand exactly once in every snapshot, so that records in another
+do not matter; and around anchors, runs of bytes that stand exactly once in every snapshot, so that records in another
 order are found by their keys. A place is recorded behind such an anchor where there is one.
 """
 
@@ -34,14 +34,14 @@ APART = 12
 LONGEST = 10  # bytes of a number of variable length
 LEAST_WORD = 4
 
-Lies = Callable[[int], tuple[int, ...]]
+WhereOf = Callable[[int], tuple[int, ...]]
 
 
 def moving_places(
     data: list[Array], seen: Sequence[Sighting], found: list[Place], end: Deadline = NEVER
 ) -> list[Place]:
     """Places at different offsets. `found` are those at the same offset of every snapshot; where what surrounds one of
-    them lies elsewhere in another snapshot, it is marked as `strayed`.
+    them is elsewhere in another snapshot, it is marked as `strayed`.
     """
     moving: list[Place] = []
     sizes = {part.size for part in data}
@@ -57,12 +57,12 @@ def moving_places(
     if any(stretch.a != stretch.b for each in alignments for stretch in each.stretches):
         based = [each.rebased() for each in alignments]
 
-        def lies(at: int) -> tuple[int, ...]:
+        def where_of(at: int) -> tuple[int, ...]:
             return tuple(each.place_of(at) for each in alignments)
 
         for place in [*found, *moving]:
-            place.strayed = lies(place.offsets[0]) != place.offsets
-        moving += _settled(places_at(based, seen, end), data, lies, "aligned by what surrounds it")
+            place.strayed = where_of(place.offsets[0]) != place.offsets
+        moving += _settled(places_at(based, seen, end), data, where_of, "aligned by what surrounds it")
     telling = any(sighting.number is not None for sighting in seen)  # a switch or “more” fits many places by chance
     if max(sizes) <= KEYED and not (telling and explained([*found, *moving])):
         moving += _keyed(data, seen, end)
@@ -81,18 +81,18 @@ def _keyed(data: list[Array], seen: Sequence[Sighting], end: Deadline) -> list[P
     if not anchors.size:
         return []
     reach = np.arange(-BEFORE, BEHIND)
-    lies = [(anchors[:, j, None] + reach).ravel() for j in range(len(data))]
-    inside = np.all([(lie >= 0) & (lie < part.size) for lie, part in zip(lies, data, strict=True)], axis=0)
-    lies = [lie[inside] for lie in lies]
-    based = [part[lie] for part, lie in zip(data, lies, strict=True)]
+    where_of = [(anchors[:, j, None] + reach).ravel() for j in range(len(data))]
+    inside = np.all([(lie >= 0) & (lie < part.size) for lie, part in zip(where_of, data, strict=True)], axis=0)
+    where_of = [lie[inside] for lie in where_of]
+    based = [part[lie] for part, lie in zip(data, where_of, strict=True)]
     found = places_at(based, seen, end)
     kept = []
     for place in found:
         # A value that runs over the end of its surroundings would be read with bytes of the next ones.
         width, at = STORAGES[place.stored_as].least_size, place.offsets[0]
-        if all(int(lie[min(at + width, lie.size) - 1]) - int(lie[at]) == width - 1 for lie in lies):
+        if all(int(lie[min(at + width, lie.size) - 1]) - int(lie[at]) == width - 1 for lie in where_of):
             kept.append(place)
-    return _settled(kept, data, lambda at: tuple(int(lie[at]) for lie in lies), "beside what stands once in each")
+    return _settled(kept, data, lambda at: tuple(int(lie[at]) for lie in where_of), "beside what stands once in each")
 
 
 def _common_anchors(contents: list[bytes]) -> Iterator[tuple[int, ...]]:
@@ -120,15 +120,15 @@ def _common_anchors(contents: list[bytes]) -> Iterator[tuple[int, ...]]:
         last = -APART
 
 
-def _settled(found: list[Place], data: list[Array], lies: Lies, how: str) -> list[Place]:
+def _settled(found: list[Place], data: list[Array], where_of: WhereOf, how: str) -> list[Place]:
     """Places found in rearranged snapshots, with their own offsets and anchors; those that do not move are left out.
 
-    `lies` says where an offset of the rearranged snapshots lies in each of them.
+    `where_of` says where an offset of the rearranged snapshots is in each of them.
     """
     contents = [part.tobytes() for part in data]
     kept = []
     for place in found:
-        place.offsets = lies(place.offsets[0])
+        place.offsets = where_of(place.offsets[0])
         width = STORAGES[place.stored_as].least_size
         inside = all(0 <= at <= part.size - width for at, part in zip(place.offsets, data, strict=True))
         if len(set(place.offsets)) == 1 or not inside:

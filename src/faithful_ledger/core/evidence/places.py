@@ -62,27 +62,27 @@ def places_at(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline = N
     cut = [part[:size] for part in data]
     if are_switches(seen):
         return list(_switches(cut, seen))[:MOST_PLACES]
-    told = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
-    known = [j for j in told if seen[j].number is not None]
-    plain = bool(known) and not _pairs(seen, told)  # one number alone has only its exact forms
+    sighted = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
+    known = [j for j in sighted if seen[j].number is not None]
+    plain = bool(known) and not _pairs(seen, sighted)  # one number alone has only its exact forms
     if size <= SMALL and not plain:
-        found = _with(cut, seen, told, len(told), end)
+        found = _with(cut, seen, sighted, len(sighted), end)
     else:
-        found = exact_places(cut, seen, told, len(told), MOST_PLACES) if known else []
-        found = found or (_by_lanes(cut, seen, told) if known else [])
+        found = exact_places(cut, seen, sighted, len(sighted), MOST_PLACES) if known else []
+        found = found or (_by_lanes(cut, seen, sighted) if known else [])
         if not found and not plain:
-            found = _with(cut, seen, told, len(told), end)
+            found = _with(cut, seen, sighted, len(sighted), end)
     if len(known) >= ENOUGH_TO_DOUBT and (size <= SMALL or not found):
         full = {(place.offsets, place.stored_as) for place in found}
         for left_out in known:
-            rest = [j for j in told if j != left_out]
+            rest = [j for j in sighted if j != left_out]
             if end.over:
                 break
             small = size <= SMALL
             doubtful = (
-                _with(cut, seen, rest, len(told), end)
+                _with(cut, seen, rest, len(sighted), end)
                 if small
-                else exact_places(cut, seen, rest, len(told), MOST_PLACES)
+                else exact_places(cut, seen, rest, len(sighted), MOST_PLACES)
             )
             for place in doubtful:
                 if (place.offsets, place.stored_as) not in full:
@@ -93,15 +93,15 @@ def places_at(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline = N
 
 def _switches(data: list[Array], seen: Sequence[Sighting]) -> Iterator[Place]:
     """Bits that are set where yes was seen and not where no was."""
-    told = [j for j, sighting in enumerate(seen) if sighting.switched is not None]
+    sighted = [j for j, sighting in enumerate(seen) if sighting.switched is not None]
     held = np.full(data[0].size, 255, np.uint8)
-    for j in told:
+    for j in sighted:
         held &= data[j] if seen[j].switched else ~data[j]
     for offset in np.flatnonzero(held).tolist():
         for bit in range(8):
             if held[offset] >> bit & 1:
                 values = tuple(float(part[offset] >> bit & 1) for part in data)
-                yield Place((offset,) * len(data), f"bit{bit}", len(told), len(told), values=values)
+                yield Place((offset,) * len(data), f"bit{bit}", len(sighted), len(sighted), values=values)
 
 
 def _by_lanes(data: list[Array], seen: Sequence[Sighting], used: list[int]) -> list[Place]:

@@ -40,8 +40,8 @@ class Sighting:
 
 def are_switches(seen: Sequence[Sighting]) -> bool:
     """Whether all that was seen is yes or no, and both were."""
-    told = {sighting.switched for sighting in seen if sighting.kind != "any"}
-    return told == {True, False}
+    states = {sighting.switched for sighting in seen if sighting.kind != "any"}
+    return states == {True, False}
 
 
 def parse_sighting(text: str) -> Sighting:

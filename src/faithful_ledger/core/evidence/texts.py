@@ -105,13 +105,13 @@ def _has_prefix(name: str, contents: list[bytes], where: tuple[int, ...], raws: 
 
 def json_places(trees: list[JsonValues], contents: list[bytes], seen: Sequence[Sighting]) -> list[Place]:
     """Numbers and texts of JSON texts at the same path in every snapshot."""
-    told = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
-    least = max(len(told) - (1 if len(told) >= ENOUGH_TO_DOUBT else 0), 1)
-    shown = {j: {float(number * scale) for scale in SCALES} for j in told if (number := seen[j].number) is not None}
+    sighted = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
+    least = max(len(sighted) - (1 if len(sighted) >= ENOUGH_TO_DOUBT else 0), 1)
+    shown = {j: {float(number * scale) for scale in SCALES} for j in sighted if (number := seen[j].number) is not None}
     leaves = []
     for j, (tree, content) in enumerate(zip(trees, contents, strict=True)):
         every = json_leaves(tree, content)
-        if least == len(told) and j in shown:  # it must fit here, and floats rule out nearly all numbers
+        if least == len(sighted) and j in shown:  # it must fit here, and floats rule out nearly all numbers
             every = (leaf for leaf in every if leaf.is_number and leaf.about in shown[j])
         leaves.append({leaf.path: leaf for leaf in every})
     found = []
@@ -120,12 +120,12 @@ def json_places(trees: list[JsonValues], contents: list[bytes], seen: Sequence[S
             continue
         same = [others[path] for others in leaves]
         likely = sum(same[j].is_number and same[j].about in floats for j, floats in shown.items())
-        if likely < least - (len(told) - len(shown)):
+        if likely < least - (len(sighted) - len(shown)):
             continue
         values = [leaf.value for leaf in same]
         offsets = tuple(leaf.start for leaf in same)
         for scale in SCALES:
-            fits = sum(_says(values, j, seen, scale) for j in told)
+            fits = sum(_says(values, j, seen, scale) for j in sighted)
             if fits >= least:
                 numbers = tuple(v if isinstance(v, str) else float(v) for v in values)
                 found.append(
@@ -133,7 +133,7 @@ def json_places(trees: list[JsonValues], contents: list[bytes], seen: Sequence[S
                         offsets,
                         first.stored_as,
                         fits,
-                        len(told),
+                        len(sighted),
                         float(scale),
                         found_by=Address.by_path(path),
                         values=numbers,

@@ -45,7 +45,7 @@ LEFT_OUT_FOLDERS = {
     *SYNC_MARKERS,
 }
 SMALL, LARGE = 1 << 20, 64 << 20
-TOLD_EVERY = 0.3  # seconds
+REPORTED_EVERY = 0.3  # seconds
 BEGINNING, DENSE = 4096, 200  # of 512 dense bytes more than so many are different
 TOGETHER, MOST_TOGETHER = 2.0, 60  # seconds apart; in a folder with more files than this nothing is said
 
@@ -137,7 +137,7 @@ def parse_since(text: str, now: float | None = None) -> float:
     try:
         return datetime.fromisoformat(text.strip()).timestamp()
     except ValueError as error:
-        raise ValueRefused(f"“{text[:40]}” is no time", "write 10min, 2h, today, or 2026-11-23T08:00") from error
+        raise ValueRefused(f"“{text[:40]}” is not a time", "write 10min, 2h, today, or 2026-11-23T08:00") from error
 
 
 def look(
@@ -159,11 +159,11 @@ def look(
     now = time.time()
     found: list[tuple[os.DirEntry[str], os.stat_result]] = []
     alike: dict[tuple[str, str], int] = {}
-    told, looked = time.monotonic(), 0
+    reported, looked = time.monotonic(), 0
     for looked, entry in enumerate(_files(folders, everything, stop), 1):
-        if tell is not None and looked % 256 == 0 and time.monotonic() - told > TOLD_EVERY:
+        if tell is not None and looked % 256 == 0 and time.monotonic() - reported > REPORTED_EVERY:
             tell(looked, _ranked(found, wanted, alike, now))
-            told = time.monotonic()
+            reported = time.monotonic()
         if wanted and not all(word in entry.path.casefold() for word in wanted):
             continue
         try:
@@ -203,8 +203,8 @@ def _with_company(candidate: Candidate, others: list[Candidate]) -> Candidate:
     names = [c.path.name for c in others if c is not candidate and abs(c.modified - candidate.modified) <= TOGETHER]
     if not names:
         return candidate
-    told = ", ".join(names[:3]) + (" and others" if len(names) > 3 else "")
-    return candidate._replace(reasons=(*candidate.reasons, f"written together with {told}"))
+    listed = ", ".join(names[:3]) + (" and others" if len(names) > 3 else "")
+    return candidate._replace(reasons=(*candidate.reasons, f"written together with {listed}"))
 
 
 def _files(folders: Iterable[Path], everything: bool, stop: Callable[[], bool]) -> Iterator[os.DirEntry[str]]:
@@ -255,7 +255,7 @@ def _judge(entry: os.DirEntry[str], status: os.stat_result, wanted: list[str], a
     folders = Path(entry.path).parent.parts[-3:]
     if any(SAVE_WORDS.search(part.casefold()) for part in folders):
         score += 1.5
-        reasons.append("lies in a folder for saves")
+        reasons.append("is in a folder for saves")
     ending = name.rpartition(".")[2] if "." in name else ""
     if ending in SAVE_ENDINGS:
         score += 1

@@ -2,8 +2,8 @@
 
 The kernel tells of writes (inotify, through watchdog). A moment begins with the first and ends when nothing was
 written for a while, so a file is looked at only after it has come to rest. What a moment did is read off the files'
-states before and after it: a temporary file that came and went leaves no trace, a file renamed over another one is told
-as replaced. Files that are written all the time, such as logs, are told once and then left out.
+states before and after it: a temporary file that came and went leaves no trace, a file renamed over another one is
+reported as replaced. Files that are written all the time, such as logs, are reported once and then skipped.
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ from faithful_ledger.core.source import Moment, moment_of
 __all__ = ["FileChange", "SaveMoment", "watch"]
 
 QUIET = 0.7  # seconds without a write after which a moment is over
-LONGEST = 30.0  # a moment that never comes to rest is told after so many seconds
+LONGEST = 30.0  # a moment that never comes to rest is reported after so many seconds
 BUSY = 6  # a file that was alone in so many moments within a minute is written all the time
 MINUTE = 60.0
 MANY = 8000
@@ -72,7 +72,7 @@ def watch(folders: Iterable[Path], stop: Callable[[], bool] = lambda: False) -> 
     observer = Observer()
     for folder in places:
         if not folder.is_dir():
-            raise FileAccessError(f"{folder} is no folder", "name a folder to watch")
+            raise FileAccessError(f"{folder} is not a folder", "name a folder to watch")
         try:
             observer.schedule(Listener(), str(folder), recursive=True)
         except OSError as error:
@@ -108,20 +108,20 @@ def _moments(
         now = time.monotonic()
         ending = stop()
         if len(touched) > MANY and now - last >= QUIET:
-            touched |= states().keys() | known.keys()  # so many writes at once that some may not have been told
+            touched |= states().keys() | known.keys()  # so many writes at once that some may not have been reported
         if touched and (ending or now - last >= QUIET or now - began >= LONGEST):
             changes = [change for path in sorted(touched) if (change := _change(path, known)) is not None]
             touched.clear()
             began = 0.0
-            told = busy.tell(changes, now)
-            if told:
-                yield SaveMoment(time.time(), tuple(told))
+            reported = busy.tell(changes, now)
+            if reported:
+                yield SaveMoment(time.time(), tuple(reported))
         if ending:
             return
 
 
 class _Busy:
-    """Remembers which files are written all the time: told once as such, then left out."""
+    """Remembers which files are written all the time: reported once as such, then left out."""
 
     def __init__(self) -> None:
         self._alone: dict[Path, list[float]] = {}
@@ -131,14 +131,14 @@ class _Busy:
         if len(changes) == 1:
             times = self._alone.setdefault(changes[0].path, [])
             times[:] = [*(moment for moment in times if now - moment < MINUTE), now]
-        told = []
+        reported = []
         for change in changes:
             if len(self._alone.get(change.path, ())) < BUSY:
-                told.append(change)
+                reported.append(change)
             elif change.path not in self._told:
                 self._told.add(change.path)
-                told.append(change._replace(busy=True))
-        return told
+                reported.append(change._replace(busy=True))
+        return reported
 
 
 def _states(folders: Iterable[Path]) -> Iterator[tuple[str, Moment]]:

@@ -149,8 +149,8 @@ def _zstd(data: bytes, old: bytes) -> bytes:
     import zstandard
 
     flags = zstandard.get_frame_parameters(old)
-    told = flags.content_size != zstandard.CONTENTSIZE_UNKNOWN
-    packer = zstandard.ZstdCompressor(write_checksum=flags.has_checksum, write_content_size=told)
+    has_size = flags.content_size != zstandard.CONTENTSIZE_UNKNOWN
+    packer = zstandard.ZstdCompressor(write_checksum=flags.has_checksum, write_content_size=has_size)
     return packer.compress(data)
 
 

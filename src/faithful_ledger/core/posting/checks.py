@@ -1,4 +1,4 @@
-"""What must be true of the world before a posting: gathered, told all at once, none of them changes anything."""
+"""What must be true of the world before a posting: gathered, reported all at once, none of them changes anything."""
 
 from __future__ import annotations
 

@@ -16,7 +16,7 @@ from faithful_ledger.core.binding import BoundFile, FieldNode, Renewal, RowsNode
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import AddressError, EntryError, Refused, UnexplainedChange, ValueRefused, place
-from faithful_ledger.core.rules import Finding, double_keys, keyed_repeats
+from faithful_ledger.core.rules import Finding, double_keys, keyed_rows
 from faithful_ledger.core.save import Save, SaveFile, rule_findings, rule_nodes, seal_states
 from faithful_ledger.core.seals.seals import SealState, dependents, resolve
 from faithful_ledger.core.source import CHUNK, Source, same, same_bytes
@@ -227,7 +227,7 @@ def _edges(old: bytes, new: bytes) -> tuple[int, int]:
 
 
 def _moving(plan: Plan) -> Iterator[Finding]:
-    """A word about bytes that came in or went without a field: what lies behind them moves, and numbers may tell where.
+    """A word about bytes that came in or went without a field: what is behind them moves, and numbers may tell where.
 
     Those are bytes that were typed, and packed streams that take more or fewer bytes than before.
     """
@@ -255,14 +255,14 @@ def _lost(save: Save, result: Save) -> Iterator[Finding]:
 
 
 def _doubled(save: Save, result: Save, changed: set[str]) -> Iterator[Finding]:
-    """Records that entries give the same key as another one; those that had it before are no mistake of the entries."""
+    """Records that entries give the same key as another one; those that had it before are not the entries' mistake."""
     for name in changed:
         before, after = save.files[name].bound, result.files[name].bound
         if before is None or after is None:
             continue
-        known = {finding for repeat in keyed_repeats(before.root) for finding in double_keys(repeat)}
-        for repeat in keyed_repeats(after.root):
-            yield from (finding._replace(level="error") for finding in double_keys(repeat) if finding not in known)
+        known = {finding for rows_node in keyed_rows(before.root) for finding in double_keys(rows_node)}
+        for rows_node in keyed_rows(after.root):
+            yield from (finding._replace(level="error") for finding in double_keys(rows_node) if finding not in known)
 
 
 def _suspects(file: FilePlan, part: Replacement) -> str:

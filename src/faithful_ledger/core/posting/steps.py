@@ -56,7 +56,7 @@ class Seen(NamedTuple):
 
     def still(self, path: Path) -> bool:
         """Whether a file is certainly the same. One that changed just before it was read could change again without
-        a new time, so that is no proof (as in Git's index, “racy” entries).
+        a new time, so that does not prove it (as in Git's index, “racy” entries).
         """
         modified = self.moment.modified_ns
         step = COARSEST if modified % 1_000_000_000 == 0 else FINE

@@ -44,7 +44,7 @@ MAGICS = {
 }
 ZLIB_MARKS, ZLIB_HEAD = (b"\x78\x01", b"\x78\x5e", b"\x78\x9c", b"\x78\xda"), 7
 RAW_BEGIN = 64  # offsets from the beginning at which raw deflate is tried
-EDGE = 256  # bytes in which dense bytes are told from open ones
+EDGE = 256  # bytes in which dense bytes are distinguished from open ones
 OPEN, DENSE = 0.45, 0.55  # shares of different bytes among `EDGE` of them
 MOST_EDGES, MOST_ROWS = 32, 1 << 10
 EVERYWHERE = 4 << 20
@@ -55,7 +55,7 @@ LEAST_RAW_UNPACKED = 64
 
 
 def find_layers(data: bytes) -> list[Layer]:
-    """All packed streams, in order; none lies within another. Together they unpack to no more than a file of this size
+    """All packed streams, in order; none is within another. Together they unpack to no more than a file of this size
     is worth (core/budget.py); what would be more is not looked at.
     """
     found: list[Layer] = []
@@ -114,7 +114,7 @@ def _zlib_begins(data: Array, begins: Array) -> list[int]:
 
 
 def _raw_offsets(data: bytes) -> Iterator[int]:
-    """Where raw deflate may begin: its first bits are no stored block and no kind that does not exist."""
+    """Where raw deflate may begin: its first bits are neither a stored block nor a kind that does not exist."""
     likely = list(range(min(RAW_BEGIN, len(data))))
     whole = len(data) // EDGE
     if whole:

@@ -70,7 +70,7 @@ def find_strides(data: bytes) -> list[Stride]:
 def _agreement(bytes_: Array, window: int, windows: int, step: int) -> Array:
     """How much more often bytes at each lag are equal than at the usual lag, by lag and window, neighbours joined.
 
-    A window is compared with what lies up to `LAGS` bytes further; behind the end nothing is equal.
+    A window is compared with what is up to `LAGS` bytes further; behind the end nothing is equal.
     """
     padded = np.concatenate([bytes_[(windows - 1) * step :], np.zeros(LAGS, np.uint8)])
     rows = np.empty((windows, window + LAGS), np.uint8)

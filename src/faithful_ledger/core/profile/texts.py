@@ -67,7 +67,7 @@ def _narrow(data: bytes, start: int, run: bytes) -> Iterator[TextRun]:
         run, start = run[1:], start + 1
     # What comes behind a text may look like letters too: the length says where it ends.
     lengths = (int.from_bytes(data[start - size : start], "little") for size in (4, 2, 1) if start >= size)
-    run = run[: next((told for told in lengths if LEAST <= told <= len(run)), len(run))]
+    run = run[: next((length for length in lengths if LEAST <= length <= len(run)), len(run))]
     if run.isascii():
         yield TextRun(start, run[:LONGEST].decode("ascii"), "ascii", _length(data, start, (len(run),)))
         return

@@ -1,7 +1,7 @@
 """Look at every field of a save and gather what is not as it should be. Nothing is changed; mending is another call.
 
 Columns of fixed-size records are looked at as NumPy arrays, so a million records cost about as much as a thousand. All
-that is in a record is a column: its fields, those of its groups, and each value of a repeat in it.
+that is in a record is a column: its fields, those of its groups, and each value of rows in it.
 """
 
 from __future__ import annotations
@@ -15,10 +15,10 @@ from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage import Choice, FixedText, RawBytes, Scaled, Storage, Switches
 from faithful_ledger.core.template.model import Bounds, ElementSpec, FieldSpec, GroupSpec, RowsSpec, elements_of
 
-__all__ = ["Finding", "audit", "double_keys", "field_findings", "keyed_repeats"]
+__all__ = ["Finding", "audit", "double_keys", "field_findings", "keyed_rows"]
 
 MANY = 256
-MOST_TOLD = 20
+MOST_REPORTED = 20
 
 Bytes: TypeAlias = Any  # a NumPy array of bytes, a row for each record
 
@@ -76,33 +76,33 @@ def _below(value: object, least: int | float) -> bool:
     return isinstance(value, int | float) and value < least
 
 
-def double_keys(repeat: RowsNode) -> Iterator[Finding]:
-    """Records that cannot be told apart, because the field that tells them apart says the same in two of them."""
-    key = repeat.spec.key
-    spec = repeat.spec.item.named(key) if key is not None and isinstance(repeat.spec.item, GroupSpec) else None
-    if not isinstance(spec, FieldSpec) or repeat.spec.key_may_repeat:
+def double_keys(rows_node: RowsNode) -> Iterator[Finding]:
+    """Records that cannot be distinguished, because the field that should do so says the same in two of them."""
+    key = rows_node.spec.key
+    spec = rows_node.spec.item.named(key) if key is not None and isinstance(rows_node.spec.item, GroupSpec) else None
+    if not isinstance(spec, FieldSpec) or rows_node.spec.key_may_repeat:
         return
-    if repeat.stride and repeat.count > MANY and not _has_doubles(repeat, spec):
+    if rows_node.stride and rows_node.count > MANY and not _has_doubles(rows_node, spec):
         return
     first: dict[bytes, int] = {}
-    told = 0
-    for index, item in enumerate(repeat.items()):
+    reported = 0
+    for index, item in enumerate(rows_node.items()):
         node = item.names.get(spec.name) if isinstance(item, GroupNode) else None
         if not isinstance(node, FieldNode):
             continue
         before = first.setdefault(node.raw, index)
         if before != index:
-            told += 1
-            if told > MOST_TOLD:
-                yield Finding(f"{repeat.path}[*].{spec.name}", "warning", "and more records like these")
+            reported += 1
+            if reported > MOST_REPORTED:
+                yield Finding(f"{rows_node.path}[*].{spec.name}", "warning", "and more records like these")
                 return
             shown = _shown(spec.storage, node.raw)
-            text = f"{shown} is the {spec.title.lower()} of [{before}] as well, so the two cannot be told apart by it"
+            text = f"{shown} is the {spec.title.lower()} of [{before}] as well, so it does not distinguish the two"
             yield Finding(node.path, "warning", text)
 
 
-def keyed_repeats(root: Node) -> Iterator[RowsNode]:
-    """Every repeat whose records are told apart by a field."""
+def keyed_rows(root: Node) -> Iterator[RowsNode]:
+    """All rows whose records are distinguished by a field."""
     stack: list[Node] = [root]
     while stack:
         node = stack.pop()
@@ -119,16 +119,16 @@ def _has_keys(spec: ElementSpec) -> bool:
     return any(isinstance(element, RowsSpec) and element.key is not None for element in elements_of(spec))
 
 
-def _has_doubles(repeat: RowsNode, spec: FieldSpec) -> bool:
+def _has_doubles(rows_node: RowsNode, spec: FieldSpec) -> bool:
     """Whether two of many records of one size have the same bytes in a field."""
     import numpy
 
-    column = next((c for c in _fields_of(repeat.spec.item, "", 0) if c.spec is spec), None)
+    column = next((c for c in _fields_of(rows_node.spec.item, "", 0) if c.spec is spec), None)
     if column is None or not column.size:
         return True
-    rows = _rows(repeat)[:, column.offset : column.offset + column.size]
+    rows = _rows(rows_node)[:, column.offset : column.offset + column.size]
     keys = numpy.ascontiguousarray(rows).view(f"V{column.size}").reshape(-1)
-    return bool(numpy.unique(keys).size != repeat.count)
+    return bool(numpy.unique(keys).size != rows_node.count)
 
 
 def _shown(storage: Storage, raw: bytes) -> str:
@@ -150,30 +150,32 @@ class _Column(NamedTuple):
     size: int
 
 
-def _columns(repeat: RowsNode) -> Iterator[Finding]:
+def _columns(rows_node: RowsNode) -> Iterator[Finding]:
     """The same findings as `field_findings`, for many records. Of one kind at most 20 are reported one by one."""
-    records = _rows(repeat)
-    told: Counter[int] = Counter()  # by the identity of a field's spec
-    for column in _fields_of(repeat.spec.item, "", 0):
-        if column.spec.unknown or column.spec.constant is not None or told[id(column.spec)] > MOST_TOLD:
+    records = _rows(rows_node)
+    reported: Counter[int] = Counter()  # by the identity of a field's spec
+    for column in _fields_of(rows_node.spec.item, "", 0):
+        if column.spec.unknown or column.spec.constant is not None or reported[id(column.spec)] > MOST_REPORTED:
             continue
         rows = records[:, column.offset : column.offset + column.size]
-        for finding in _column_findings(repeat.path, column, rows):
-            told[id(column.spec)] += 1
-            if told[id(column.spec)] > MOST_TOLD:
+        for finding in _column_findings(rows_node.path, column, rows):
+            reported[id(column.spec)] += 1
+            if reported[id(column.spec)] > MOST_REPORTED:
                 name = column.spec.name if column.spec.name != "item" else column.path
-                yield Finding(f"{repeat.path}[*].{name}", finding.level, "and more records like these")
+                yield Finding(f"{rows_node.path}[*].{name}", finding.level, "and more records like these")
                 break
             yield finding
 
 
-def _rows(repeat: RowsNode) -> Bytes:
+def _rows(rows_node: RowsNode) -> Bytes:
     """The bytes of records of one size, a row for each."""
     import numpy
 
-    assert repeat.stride is not None
-    data = repeat.source.read(repeat.start, repeat.end)
-    return numpy.frombuffer(data, numpy.uint8, repeat.count * repeat.stride).reshape(repeat.count, repeat.stride)
+    assert rows_node.stride is not None
+    data = rows_node.source.read(rows_node.start, rows_node.end)
+    return numpy.frombuffer(data, numpy.uint8, rows_node.count * rows_node.stride).reshape(
+        rows_node.count, rows_node.stride
+    )
 
 
 def _fields_of(spec: ElementSpec, path: str, at: int) -> Iterator[_Column]:
@@ -191,9 +193,9 @@ def _fields_of(spec: ElementSpec, path: str, at: int) -> Iterator[_Column]:
             yield from _fields_of(spec.item, f"{path}[{index}]", at + index * stride)
 
 
-def _column_findings(repeat: str, column: _Column, rows: Bytes) -> Iterator[Finding]:
+def _column_findings(rows_node: str, column: _Column, rows: Bytes) -> Iterator[Finding]:
     for index in _suspects(column.spec, rows).tolist():
-        path = f"{repeat}[{index}]{column.path}"
+        path = f"{rows_node}[{index}]{column.path}"
         try:
             value = column.spec.storage.decode(rows[index].tobytes())
         except ValueRefused as error:

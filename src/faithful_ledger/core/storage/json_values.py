@@ -39,7 +39,7 @@ class JsonNumber(_Spelled):
     def decode(self, raw: bytes) -> int | float:
         text = raw.decode("utf-8", "replace")
         if len(text) > 400 or not NUMBER.fullmatch(text):
-            raise ValueRefused(f"{text[:40]} is no number", "the template may mean another value")
+            raise ValueRefused(f"{text[:40]} is not a number", "the template may mean another value")
         if not set(text) & set(".eE"):
             return int(text)
         value = float(text)
@@ -54,7 +54,7 @@ class JsonNumber(_Spelled):
             or value != value
             or abs(value) == float("inf")
         ):
-            raise ValueRefused(f"{value!r} is no number JSON can hold", "enter one")
+            raise ValueRefused(f"{value!r} is not a number that JSON can hold", "enter one")
         spelled = old.decode("ascii", "replace")
         exact = Decimal(repr(value))
         mantissa, mark, exponent = spelled.partition("e" if "e" in spelled else "E")
@@ -102,7 +102,7 @@ class JsonText(_Spelled):
         try:
             value = json.loads(raw.decode("utf-8"), strict=False)
         except ValueError as error:
-            raise ValueRefused("this is no string of JSON", "the template may mean another value") from error
+            raise ValueRefused("this is not a string of JSON", "the template may mean another value") from error
         if not isinstance(value, str):
             raise ValueRefused("this is not a string of JSON", "the template may mean another value")
         return value

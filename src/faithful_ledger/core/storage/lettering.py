@@ -60,7 +60,9 @@ def lettering(name: str) -> Lettering:
         return _by_codec(codec.name)
     path = Path(name).expanduser()
     if not path.is_file():
-        raise ValueRefused(f"“{name[:60]}” is no encoding and no table", "write cp1252, shift_jis, or a table's path")
+        raise ValueRefused(
+            f"“{name[:60]}” is neither an encoding nor a table", "write cp1252, shift_jis, or a table's path"
+        )
     return _by_table(path)
 
 

@@ -48,4 +48,6 @@ def bytes_typed(text: str) -> bytes:
     try:
         return bytes.fromhex(cleaned)
     except ValueError as error:
-        raise ValueRefused(f"“{cleaned[:40]}” is no row of bytes", 'type 0A FF 00, or a text as "Oriel"') from error
+        raise ValueRefused(
+            f"“{cleaned[:40]}” is not bytes in hexadecimal", 'type 0A FF 00, or a text as "Oriel"'
+        ) from error

@@ -24,7 +24,7 @@ FRACTION = re.compile(r"-?[0-9]{1,30}(\.[0-9]{1,30})?(e-?[0-9]{1,2})?(/[0-9]{1,3
 
 
 def parse_fraction(text: str) -> Fraction | None:
-    """A scale or a bias as templates write it: `100`, `0.1` or `1/3`; None where it is no such number."""
+    """A scale or a bias as templates write it: `100`, `0.1` or `1/3`; None where it is not such a number."""
     if not FRACTION.fullmatch(text):
         return None
     number, _, below = text.partition("/")

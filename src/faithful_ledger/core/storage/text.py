@@ -20,7 +20,7 @@ SLOW_ENCODINGS = {"idna", "punycode"}  # quadratic: a long text would stop the p
 def text_encoding(name: str) -> str | None:
     """Python's own name of a text encoding, or None where `name` is none.
 
-    Encodings that are no text encodings (zlib, bz2, …) could unpack to any size, so they do not count.
+    Encodings that are not text encodings (zlib, bz2, …) could unpack to any size, so they do not count.
     """
     try:
         found = codecs.lookup(name)

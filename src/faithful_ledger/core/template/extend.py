@@ -55,7 +55,7 @@ def with_place(
     """A template with one field more, and the path of that field. `text` is the template, None where there is none.
 
     Comments and everything else of the template stay. `save` and `size` describe the file for a new template: a path
-    that is relative names one file of a folder. `other` is the file the place lies in, seen from the save's folder,
+    that is relative names one file of a folder. `other` is the file the place is in, seen from the save's folder,
     where that is not the first one; it is added where the template does not know it. A place inside layers, or inside
     a text, gets its payload described as well.
 
@@ -124,7 +124,7 @@ def _file_of(files: dict[str, Any], path: Path, place: Place) -> str:
 
 
 def _payload(files: dict[str, Any], inside: str, place: Place) -> str:
-    """The template's name for what lies inside a file or one of its fields; it is added where it is not there."""
+    """The template's name for what is inside a file or one of its fields; it is added where it is not there."""
     if place.layers is None and "." not in inside:
         kind = next(kind for kind in place.route if kind in KEYED)
         raise EntryError(

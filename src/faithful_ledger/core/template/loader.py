@@ -43,7 +43,7 @@ def load_template(path: Path, cache: Path | None = None) -> Template:
 
     Raises:
         FileAccessError: it cannot be read.
-        TemplateError: it has mistakes; all of them are told, with their lines.
+        TemplateError: it has mistakes; all of them are reported, with their lines.
     """
     if path.is_file() and path.stat().st_size > LARGEST_TEMPLATE:
         raise TemplateError(path.name, [(0, f"it is larger than {LARGEST_TEMPLATE >> 20} MiB")])
@@ -132,7 +132,7 @@ def _told(error: dict[str, Any]) -> str:
             return f"“{key}” is called “{RENAMED.get((part, key)) or RENAMED[key]}” now"
         near = keys[part]
         hint = did_you_mean(key, near) or did_you_mean(key, sorted({name for names in keys.values() for name in names}))
-        return f"“{key}” is no key here{'; ' + hint if hint else ''}"
+        return f"“{key}” is not a key here{'; ' + hint if hint else ''}"
     if kind == "missing":
         return f"“{key}” is missing"
     if kind in ("union_tag_not_found", "union_tag_invalid"):

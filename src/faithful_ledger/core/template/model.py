@@ -31,7 +31,7 @@ __all__ = [
 
 @dataclass(slots=True, frozen=True)
 class Bounds:
-    """What the game bears. None is no bound."""
+    """What the game accepts. None is not a bound."""
 
     least: int | float | None
     most: int | float | None
@@ -53,7 +53,7 @@ class Bounds:
 
 @dataclass(slots=True, frozen=True)
 class Derived:
-    """A value worked out from where another element lies. Lengths and offsets are in bytes."""
+    """A value worked out from where another element is. Lengths and offsets are in bytes."""
 
     kind: Literal["length", "count", "offset"]
     target: str

@@ -43,8 +43,8 @@ class Document(NamedTuple):
     def walk(self, where: Where) -> Iterator[tuple[Any, str | int]]:
         """Each container on the way to a key and the step taken from it.
 
-        pydantic puts the alternative it tried into the way (“field”, “group”); that is no key of the document, though a
-        key of the same name may be there with a plain value.
+        pydantic puts the alternative it tried into the way (“field”, “group”); that is not a key of the document, even
+        where a key of the same name is there with a plain value.
         """
         holder: Any = self.value
         for number, step in enumerate(where):

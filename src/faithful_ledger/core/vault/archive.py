@@ -49,11 +49,11 @@ def write_archive(path: Path, about: dict[str, Any], files: list[ArchivedFile]) 
     Raises:
         OSError: it cannot be written, or is there already.
     """
-    told = [
+    noted = [
         {"name": f.name, "role": f.role, "size": len(f.data), "sha256": _digest(f.data), "mode": f.mode} for f in files
     ]
     with zipfile.ZipFile(path, "x", zipfile.ZIP_DEFLATED) as archive:
-        archive.writestr(ABOUT, json.dumps({"ledger": 1, **about, "files": told}, ensure_ascii=False, indent=1))
+        archive.writestr(ABOUT, json.dumps({"ledger": 1, **about, "files": noted}, ensure_ascii=False, indent=1))
         for file in files:
             archive.writestr(f"files/{file.name}", file.data)
 
@@ -63,7 +63,7 @@ def read_archive(path: Path, keep: Callable[[str, str, int, Source], None]) -> A
     all that is said about it was compared; only one is in memory at a time.
 
     Raises:
-        VaultError: it is no such archive, or damaged, or too large; nothing may be recorded then.
+        VaultError: it is not such an archive, or damaged, or too large; nothing may be recorded then.
     """
     try:
         with zipfile.ZipFile(path) as archive:
@@ -74,8 +74,8 @@ def read_archive(path: Path, keep: Callable[[str, str, int, Source], None]) -> A
             about = infos.get(ABOUT)
             if len(infos) > MOST_FILES or total > LARGEST or about is None or about.file_size > LARGEST_NOTE:
                 raise VaultError(f"{path.name} is not an exported snapshot, or too large for one", "nothing was kept")
-            told = json.loads(_content(archive, infos[ABOUT]))
-            files = [_checked(path, file, infos) for file in told["files"]]
+            noted = json.loads(_content(archive, infos[ABOUT]))
+            files = [_checked(path, file, infos) for file in noted["files"]]
             if not files:
                 raise VaultError(f"{path.name} contains no file", "nothing was kept")
             if len({name.casefold() for name, *_ in files}) != len(files):
@@ -85,8 +85,8 @@ def read_archive(path: Path, keep: Callable[[str, str, int, Source], None]) -> A
                 if _digest(data) != digest:
                     raise VaultError(f"{name} in {path.name} is damaged", "nothing was kept; export it again")
                 keep(name, role, mode, MemorySource(data))
-            names = tuple(str(name)[:LONGEST] for name in told.get("companions", ()))
-            label = told.get("label", "")
+            names = tuple(str(name)[:LONGEST] for name in noted.get("companions", ()))
+            label = noted.get("label", "")
             companions = tuple(name for name in names if name and Path(name).name == name)
             return About(label[:LONGEST] if isinstance(label, str) else "", companions[:MOST_FILES])
     except LedgerError:
@@ -108,9 +108,9 @@ def read_archive(path: Path, keep: Callable[[str, str, int, Source], None]) -> A
         raise VaultError(f"{path.name} is not an exported snapshot ({error})", "nothing was kept") from error
 
 
-def _checked(path: Path, told: Any, infos: dict[str, zipfile.ZipInfo]) -> tuple[str, str, int, str]:
+def _checked(path: Path, noted: Any, infos: dict[str, zipfile.ZipInfo]) -> tuple[str, str, int, str]:
     """Name, role, mode and SHA-256 of a file, as the archive says."""
-    name, role, mode, digest = told["name"], told["role"], told["mode"], told["sha256"]
+    name, role, mode, digest = noted["name"], noted["role"], noted["mode"], noted["sha256"]
     if not isinstance(name, str) or not isinstance(role, str) or not isinstance(digest, str) or type(mode) is not int:
         raise ValueError("a file is not described")
     parts = name.split("/")

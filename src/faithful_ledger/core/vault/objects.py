@@ -1,6 +1,6 @@
 """The vault's objects: kept bytes, named by their SHA-256, packed with zstd, written once and never changed.
 
-What lies on disk:
+What is on disk:
 
     objects/ab/abcdef….zst    one object: a zstd frame; its name is the SHA-256 of the unpacked bytes
     objects/new-….part        an object that was being written when the machine stopped; swept away by `sweep`

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 __all__ = ["CompareSheet"]
 
 NOW = "the save now"
-MOST_ROWS, MOST_CHOICES, MOST_FILES_TOLD = 500, 200, 8
+MOST_ROWS, MOST_CHOICES, MOST_FILES_LISTED = 500, 200, 8
 SAME = "the same"
 LANE_BYTES = 64
 SIZES = {"changes of any size": (0, 1 << 62), "up to 4 bytes": (1, 4), "5 bytes and more": (5, 1 << 62)}
@@ -151,7 +151,7 @@ class CompareSheet(QWidget):
         self.session.background.run(work, done)
 
     def _offer_files(self) -> None:
-        """The files that can be looked at, and what lies inside of them."""
+        """The files that can be looked at, and what is inside of them."""
         found = self.compared
         names = [*(name for name, _ in found.files), *found.payloads] if found is not None else []
         self.file.clear()
@@ -189,13 +189,13 @@ class CompareSheet(QWidget):
         self.table = swap(self.body, self.table, fresh)
         fresh.setVisible(bool(rows))
         fields = self.compared.fields[:MOST_ROWS] if self.compared is not None else []
-        told = [(item.path, field_text(item.a), field_text(item.b)) for item in fields]
+        listed = [(item.path, field_text(item.a), field_text(item.b)) for item in fields]
         self.fields_title.setText(
-            f"{len(told)} {'field says' if len(told) == 1 else 'fields say'} something else" if told else ""
+            f"{len(listed)} {'field says' if len(listed) == 1 else 'fields say'} something else" if listed else ""
         )
-        shown = plain_table(("Field", "In the first", "In the second"), told, "Changed fields", (250, 220))
+        shown = plain_table(("Field", "In the first", "In the second"), listed, "Changed fields", (250, 220))
         self.fields = swap(self.body, self.fields, shown)
-        shown.setVisible(bool(told))
+        shown.setVisible(bool(listed))
         if rows:
             fresh.selectRow(0)
         else:
@@ -306,19 +306,19 @@ def _summary(found: Compared) -> str:
     if not found.differences and found.a.size == found.b.size:
         return f"{HOLDS} The bytes are the same" + (", but for what was left out." if found.noise else ".")
     counts = {kind: sum(item.kind == kind for item in found.differences) for kind in SIGNS}
-    told = [f"{count} {'place' if count == 1 else 'places'} {SIGNS[kind]}" for kind, count in counts.items() if count]
+    listed = [f"{count} {'place' if count == 1 else 'places'} {SIGNS[kind]}" for kind, count in counts.items() if count]
     share = found.equal / max(found.a.size, found.b.size, 1)
     noise = f"; {found.noise:.1%} of the first changes by itself" if found.noise else ""
-    return f"{OPEN} {share:.1%} of the bytes are the same at their aligned places; {', '.join(told)}{noise}"
+    return f"{OPEN} {share:.1%} of the bytes are the same at their aligned places; {', '.join(listed)}{noise}"
 
 
 def _files(files: list[tuple[str, str]]) -> str:
-    told = [f"{name} {what}" for name, what in files if what != SAME][:MOST_FILES_TOLD]
+    listed = [f"{name} {what}" for name, what in files if what != SAME][:MOST_FILES_LISTED]
     same = sum(what == SAME for _, what in files)
-    more = len(files) - same - len(told)
+    more = len(files) - same - len(listed)
     rest = [f"{more} more differ"] if more else []
     rest += [f"{same} {'is' if same == 1 else 'are'} the same"] if same else []
-    return "Files:  " + "   ·   ".join(told + rest)
+    return "Files:  " + "   ·   ".join(listed + rest)
 
 
 def _span(start: int, end: int) -> str:

@@ -204,8 +204,8 @@ class DescribeStage(QWidget):
         self.band.show_parts(source.size, band_parts(file) if file is not None else [])
         size = grouped(source.size)
         known = f"{explained_bytes(root) / max(source.size, 1):.0%} of " if root is not None else ""
-        told = " explained; hatched: not yet" if known else "" if file is not None else " unpacked; to look at only"
-        self.share.setText(f"{known}{size} bytes{told}")
+        words = " explained; hatched: not yet" if known else "" if file is not None else " unpacked; to look at only"
+        self.share.setText(f"{known}{size} bytes{words}")
         self.show_entries()
         self.show_marks()
         self._show_lanes()
@@ -323,16 +323,16 @@ class DescribeStage(QWidget):
             return
         save, selection = self.session.save, self.session.selection
         bound = save.files[self._file].bound if save is not None else None
-        repeat = None
+        rows_node = None
         if bound is not None:
-            repeat = record_at(bound.root, selection.start) if selection is not None else _first_array(bound.root)
-            repeat = repeat or _first_array(bound.root)
-        if repeat is None or not repeat.stride:
+            rows_node = record_at(bound.root, selection.start) if selection is not None else _first_array(bound.root)
+            rows_node = rows_node or _first_array(bound.root)
+        if rows_node is None or not rows_node.stride:
             self.rows.setCurrentIndex(0)
             self.strip.set_row_width(0)
             return
-        self.strip.set_row_width(repeat.stride, repeat.start)
-        self.strip.scroll_to(repeat.start)
+        self.strip.set_row_width(rows_node.stride, rows_node.start)
+        self.strip.scroll_to(rows_node.start)
 
 
 def lane_over(name: str, source: Source, kept: Source) -> StripLane:
@@ -372,7 +372,7 @@ def _first_array(root: Node) -> RowsNode | None:
 
 
 def band_parts(file: SaveFile) -> list[BandPart]:
-    """The runs of a file for its band; a repeat is one run."""
+    """The runs of a file for its band; rows are one run."""
     parts: list[BandPart] = []
     stack: list[Node] = [file.bound.root] if file.bound is not None else []
     while stack and len(parts) < MOST_PARTS:

@@ -144,12 +144,12 @@ class EditStage(QWidget):
             self.paper.addLayout(line)
 
     def _add_findings(self, save: Save) -> None:
-        told = [finding for finding in save.findings if finding.level != "note"]
-        for finding in told[:MOST_FINDINGS]:
+        listed = [finding for finding in save.findings if finding.level != "note"]
+        for finding in listed[:MOST_FINDINGS]:
             self.paper.addLayout(self._finding(finding))
-        if len(told) > MOST_FINDINGS:
+        if len(listed) > MOST_FINDINGS:
             self.paper.addWidget(
-                label(f"and {len(told) - MOST_FINDINGS} more; `check` on the command line shows all", "quiet")
+                label(f"and {len(listed) - MOST_FINDINGS} more; `check` on the command line shows all", "quiet")
             )
 
     def _finding(self, finding: Finding) -> QHBoxLayout:
@@ -176,11 +176,11 @@ class EditStage(QWidget):
         body.addLayout(head)
         try:
             if section.table is not None:
-                (repeat,) = save.nodes(section.table)
-                assert isinstance(repeat, RowsNode)
-                count.setText(f"{repeat.count} records" if repeat.count != 1 else "1 record")
-                table = self._table(section.title, RecordsModel(save, repeat, section.columns))
-                if repeat.count > 8:
+                (rows_node,) = save.nodes(section.table)
+                assert isinstance(rows_node, RowsNode)
+                count.setText(f"{rows_node.count} records" if rows_node.count != 1 else "1 record")
+                table = self._table(section.title, RecordsModel(save, rows_node, section.columns))
+                if rows_node.count > 8:
                     head.addWidget(self._filter(table, count))
                 body.addWidget(table)
             elif section.switches is not None:
@@ -195,15 +195,15 @@ class EditStage(QWidget):
     def _rows(self, section: SectionSpec, save: Save, body: QVBoxLayout) -> None:
         """A table of single fields; those that are not found in this save are named below it."""
         fields: list[FieldNode] = []
-        told: list[str] = []
+        listed: list[str] = []
         for path in section.fields:
             try:
                 fields += save.fields(path)
             except LedgerError as error:
                 missing = [each.what for each in save.missing if each.path == path]
-                told.append(missing[0] if missing else str(error))
+                listed.append(missing[0] if missing else str(error))
         body.addWidget(self._table(section.title, RowsModel(save, fields)))
-        for text in told:
+        for text in listed:
             body.addWidget(label(f"{OPEN} {text}", "open", wrap=True))
 
     def _table(self, title: str, model: RecordsModel | RowsModel) -> FieldTable:
@@ -222,7 +222,7 @@ class EditStage(QWidget):
         def narrow(text: str) -> None:
             model = table.fields
             assert isinstance(model, RecordsModel)
-            total = model.repeat.count
+            total = model.rows_node.count
             wanted = text.strip().casefold()
             if not wanted:
                 model.show_only(None)

@@ -30,7 +30,7 @@ class FoundTree(QTreeWidget):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setAccessibleName("Files that may be saves")
-        self.setToolTip("Return or a double click opens the file; the arrow unfolds what lies together with it")
+        self.setToolTip("Return or a double click opens the file; the arrow unfolds what is together with it")
         self.setHeaderLabels(list(HEAD))
         self.setUniformRowHeights(True)
         self.setIndentation(16)

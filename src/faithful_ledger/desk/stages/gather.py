@@ -132,7 +132,7 @@ class GatherStage(QWidget):
         folders = [Path(text).expanduser()] if text else usual_folders()
         for folder in folders:
             if not folder.is_dir():
-                self.session.reported.emit(Message("broken", f"{folder} is no folder; name one to look in"))
+                self.session.reported.emit(Message("broken", f"{folder} is not a folder; name one to look in"))
                 return
         self._folders = folders
         words, since = self.words.text(), SINCE[self.since.currentText()]
@@ -150,8 +150,8 @@ class GatherStage(QWidget):
             count = f"{len(found or [])} {'file' if len(found or []) == 1 else 'files'}"
             sets = f" in {len(self.sets)} {'set' if len(self.sets) == 1 else 'sets'}"
             sets = sets if len(self.sets) < len(found or []) else ""
-            told = f"{count}{sets}{rest}; a double click opens one" if found else "nothing found there"
-            self.found_line.setText(str(error) if error is not None else told)
+            words = f"{count}{sets}{rest}; a double click opens one" if found else "nothing found there"
+            self.found_line.setText(str(error) if error is not None else words)
 
         self.session.background.run(
             lambda: self._looked(folders, words, moment, SIZES[self.most.currentText()], self.everything.isChecked()),
@@ -276,7 +276,7 @@ class GatherStage(QWidget):
 
     def _told(self, moment: SaveMoment, text: str) -> None:
         """What became of a moment."""
-        self.moments = [(each, text if each is moment else told) for each, told in self.moments]
+        self.moments = [(each, text if each is moment else kept) for each, kept in self.moments]
         self._show_moments()
 
     def _keep(self, moment: SaveMoment) -> None:
@@ -301,10 +301,10 @@ class GatherStage(QWidget):
     def _show_moments(self) -> None:
         rows = []
         for moment, kept in self.moments:
-            told = ", ".join(
+            written = ", ".join(
                 f"{f.path.name} {f.change} {f.delta:+d}{' (all the time)' if f.busy else ''}" for f in moment.files
             )
-            rows.append((moment_text(moment.time), told, kept))
+            rows.append((moment_text(moment.time), written, kept))
         fresh = plain_table(
             ("When", "What was written, and by how many bytes it grew", ""), rows, "Save moments", (176, 480)
         )

@@ -137,9 +137,9 @@ class HistoryStage(QWidget):
         record = posting.record
         act = button("Reverse this posting", lambda: self.session.reverse(posting), "main")
         act.setEnabled(posting.reversed is None)
-        told = f"reversed {local_time(posting.reversed)}" if posting.reversed else "brings back the exact old bytes"
+        state = f"reversed {local_time(posting.reversed)}" if posting.reversed else "brings back the exact old bytes"
         self.detail_column.addLayout(
-            row(label(f"Posting of {local_time(posting.time)}", "title"), None, label(told, "quiet"), act)
+            row(label(f"Posting of {local_time(posting.time)}", "title"), None, label(state, "quiet"), act)
         )
         verdict = self.verdicts.get(posting.id, "")
         words = [

@@ -93,7 +93,7 @@ class PostingSheet(QWidget):
         def work() -> tuple[list[Check], list[Check]]:
             running = programs()
             checks = book.check(plan, detach_links=detach, running=running)
-            return checks, book.undoing(save, running) if save is not None else []
+            return checks, book.hazards(save, running) if save is not None else []
 
         def done(found: tuple[list[Check], list[Check]] | None, error: LedgerError | None) -> None:
             if asked != self._asked:
@@ -103,9 +103,9 @@ class PostingSheet(QWidget):
             if found is None:
                 self.session.reported.emit(Message("broken", str(error)))
                 return
-            self.checks, undoing = found
-            told = {check.kind for check in self.checks if not check.ok}
-            self.warnings = [check for check in undoing if not check.ok and check.kind not in told]
+            self.checks, hazards = found
+            failed_kinds = {check.kind for check in self.checks if not check.ok}
+            self.warnings = [check for check in hazards if not check.ok and check.kind not in failed_kinds]
             self.detach.setVisible(any(check.kind == "links" for check in self.checks))
             self.write_button.setEnabled(all(check.ok for check in self.checks))
             self.checked.emit()

@@ -15,7 +15,7 @@ __all__ = ["BandPart", "FileBand"]
 
 
 class BandPart(NamedTuple):
-    """A run of the file: `kind` is proven, described, unknown or seal; `name` is told in a tool tip."""
+    """A run of the file: `kind` is proven, described, unknown or seal; `name` is shown in a tool tip."""
 
     start: int
     end: int

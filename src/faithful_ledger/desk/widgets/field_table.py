@@ -101,13 +101,15 @@ class _FieldsModel(QAbstractTableModel):
 
 
 class RecordsModel(_FieldsModel):
-    """The records of a repeat; columns are named fields."""
+    """The records of rows; columns are named fields."""
 
-    def __init__(self, save: Save, repeat: RowsNode, columns: tuple[str, ...], parent: QWidget | None = None) -> None:
+    def __init__(
+        self, save: Save, rows_node: RowsNode, columns: tuple[str, ...], parent: QWidget | None = None
+    ) -> None:
         super().__init__(save, parent)
-        self.repeat, self.columns = repeat, columns
+        self.rows_node, self.columns = rows_node, columns
         self.shown: list[int] | None = None
-        self._item = lru_cache(maxsize=512)(repeat.item)
+        self._item = lru_cache(maxsize=512)(rows_node.item)
 
     def show_only(self, numbers: list[int] | None) -> None:
         """Show these records, or all."""
@@ -124,12 +126,12 @@ class RecordsModel(_FieldsModel):
         return node if isinstance(node, FieldNode) else None
 
     def spec(self, column: int) -> FieldSpec | None:
-        item = self.repeat.spec.item
+        item = self.rows_node.spec.item
         found = item.named(self.columns[column]) if isinstance(item, GroupSpec) else None
         return found if isinstance(found, FieldSpec) else None
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return 0 if parent.isValid() else self.repeat.count if self.shown is None else len(self.shown)
+        return 0 if parent.isValid() else self.rows_node.count if self.shown is None else len(self.shown)
 
     def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
         return 0 if parent.isValid() else len(self.columns)

@@ -1,6 +1,6 @@
 """The template's outline with live values. Flat groups without a label leave no level of their own.
 
-Records are added as somebody scrolls down to them, so a repeat of a million costs what is looked at.
+Records are added as somebody scrolls down to them, so a million of them cost what is looked at.
 """
 
 from __future__ import annotations

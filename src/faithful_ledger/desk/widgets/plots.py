@@ -132,8 +132,8 @@ class HistogramPlot(QWidget):
         for byte in (0, 0x20, 0x7F, 0xC0):
             x = box.left() + byte * box.width() / 256
             painter.drawText(QPointF(x, self.height() - 4), f"{byte:02X}")
-        told = painter.fontMetrics().horizontalAdvance("FF")
-        painter.drawText(QPointF(box.right() - told, self.height() - 4), "FF")
+        width_of_end = painter.fontMetrics().horizontalAdvance("FF")
+        painter.drawText(QPointF(box.right() - width_of_end, self.height() - 4), "FF")
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._counts is not None:

@@ -37,7 +37,7 @@ LOOKED_BEHIND = 4  # bytes after a row that its last letter may need
 
 class StripLane(NamedTuple):
     """Another snapshot under the same offsets: `source` is laid out as the file shown, `moved(offset)` says by how
-    much the byte there really lies further back in the snapshot, `absent(offset)` that it has no such byte.
+    much the byte there really is further back in the snapshot, `absent(offset)` that it has no such byte.
     """
 
     name: str
@@ -115,8 +115,8 @@ def _draw_offsets(painter: QPainter, row: Row, y: int) -> None:
     for number, (lane, _) in enumerate(row.lanes):
         moved = lane.moved(row.low)
         painter.setPen(theme["holds"])
-        told = f"{lane.name} {moved:+d}" if moved else lane.name
-        painter.drawText(QPoint(4, y + NUMBER_LINE + LETTER_LINE + (number + 1) * LANE_LINE - 5), told[:11])
+        caption = f"{lane.name} {moved:+d}" if moved else lane.name
+        painter.drawText(QPoint(4, y + NUMBER_LINE + LETTER_LINE + (number + 1) * LANE_LINE - 5), caption[:11])
 
 
 def _draw_numbers(painter: QPainter, row: Row, y: int, left: int, cell: int, described: set[int]) -> None:

@@ -173,7 +173,7 @@ class Elements:
             return NEXT
         self._check_names(address.names, element, (*where, "at" if keys.get("at") is not None else "entry"))
         if address.table and not self.leads_to(element, address.table):
-            self.mistakes.append(((*where, "table"), f"“{address.table}” is no table that comes before"))
+            self.mistakes.append(((*where, "table"), f"“{address.table}” is not a table that comes before"))
         return address
 
     def rows(self, element: RowsSpec, keys: Keys, where: Where, within: tuple[str, ...]) -> None:
@@ -269,7 +269,7 @@ class Elements:
     def _check_names(self, names: tuple[str, ...], element: ElementSpec, where: Where) -> None:
         for name in names:
             if not self.leads_to(element, name):
-                text = f"“{name}” is no field that comes before{self.hint(name, element)}"
+                text = f"“{name}” is not a field that comes before{self.hint(name, element)}"
                 self.mistakes.append((where, text))
 
     @staticmethod

@@ -118,7 +118,7 @@ class _Files:
         spec.layers = tuple(self.layer_spec(each, (*where, "layers", number)) for number, each in enumerate(given))
         if spec.inside not in files:
             hint = did_you_mean(spec.inside, files) or "name a file that stands before this one"
-            self.mistakes.append(((*where, "inside"), f"“{spec.inside}” is no file here; {hint}"))
+            self.mistakes.append(((*where, "inside"), f"“{spec.inside}” is not a file here; {hint}"))
             return
         if not spec.held_by and not spec.layers:
             self.mistakes.append((where, "it is inside a whole file, so say through which layers"))
@@ -143,7 +143,7 @@ class _Files:
         """A layer is one we know, and its key is where it says."""
         if layer.kind not in LAYERS:
             hint = did_you_mean(layer.kind, LAYERS) or f"there are {', '.join(LAYERS)}"
-            self.mistakes.append((where, f"“{layer.kind}” is no layer; {hint}"))
+            self.mistakes.append((where, f"“{layer.kind}” is not a layer; {hint}"))
         elif (layer.key is not None or layer.key_of) and layer.kind not in KEYED:
             self.mistakes.append((where, f"{layer.kind} has no key; only {' and '.join(KEYED)} have one"))
         elif layer.key is not None and layer.key_of:
@@ -215,7 +215,7 @@ class _Files:
         if (switches := keys.get("switches")) is not None:
             found = self.whole_path(template, switches, (*where, "switches"))
             if found is not None and not (isinstance(found, FieldSpec) and isinstance(found.storage, Switches)):
-                self.mistakes.append(((*where, "switches"), f"“{switches}” is no field of switches"))
+                self.mistakes.append(((*where, "switches"), f"“{switches}” is not a field of switches"))
         return SectionSpec(
             keys["title"], tuple(keys.get("fields") or ()), keys.get("table"), columns, keys.get("switches")
         )

@@ -70,7 +70,7 @@ class Storages:
         if number is None:
             whole = ("u8", "u16", "u24", "u32", "u64", "i8", "i16", "i24", "i32", "i64", "f32", "f64")
             hint = did_you_mean(name, ("text", *whole, "bcd2", "bcd4", "uleb128", "sleb128", "zigzag", "digits"))
-            self.mistakes.append(((*where, "as"), f"“{name}” is no kind of value{'; ' + hint if hint else ''}"))
+            self.mistakes.append(((*where, "as"), f"“{name}” is not a kind of value{'; ' + hint if hint else ''}"))
             return Integer(1, False, "little")
         for key, wrapped in (("names", Choice), ("switches", Switches)):
             if keys.get(key) is not None and isinstance(number, Integer | BitRange):
@@ -128,7 +128,7 @@ class Storages:
     def text(self, element: FieldSpec, keys: Keys, where: Where) -> Storage:
         encoding = text_encoding(keys.get("encoding", "utf-8"))
         if encoding is None:
-            self.mistakes.append(((*where, "encoding"), f"“{keys['encoding']}” is no text encoding of Python"))
+            self.mistakes.append(((*where, "encoding"), f"“{keys['encoding']}” is not a text encoding of Python"))
             encoding = "utf-8"
         size, length, end = keys.get("size"), keys.get("length"), keys.get("ended_by")
         if end is not None and (size is not None or length is not None):

@@ -9,10 +9,10 @@ from faithful_ledger.core.find import Program, holders, programs, started_with
 from faithful_ledger.core.find.look import SYNC_MARKERS
 from faithful_ledger.core.posting.checks import Check
 
-__all__ = ["sync_folder", "undoing"]
+__all__ = ["hazards", "sync_folder"]
 
 
-def undoing(
+def hazards(
     paths: Iterable[Path], companions: Iterable[str] = (), synced: str = "", running: list[Program] | None = None
 ) -> list[Check]:
     """What stands in the way of a posting that lasts; each with what to do. `synced` is what the user said once:
@@ -34,7 +34,7 @@ def undoing(
         checks.append(Check("open", True, "no program holds the save open, and none was started with its folder"))
     marker = sync_folder(folder)
     if synced != "no" and (marker is not None or synced == "yes"):
-        where = f"{marker.parent} is synchronised ({marker.name} lies in it)" if marker else f"{folder} is synchronised"
+        where = f"{marker.parent} is synchronised ({marker.name} is in it)" if marker else f"{folder} is synchronised"
         checks.append(Check("sync", False, where, "pause it, post, start the game once, then let it go on"))
     else:
         checks.append(Check("sync", True, "no sign that a program synchronises this folder"))
