@@ -299,8 +299,8 @@ class BookTest(LedgerCase):
         posting = book.post(save, make_plan(save))
         template = self.library().path_of("brinewick-desktop")
         assert template is not None
-        self.assertEqual(book.judge(posting, "odd", template), [])
-        self.assertEqual(book.judge(posting, "accepted", template), ["crew[1].depth"])
+        self.assertEqual(book.templates.judge(posting, "odd", template), [])
+        self.assertEqual(book.templates.judge(posting, "accepted", template), ["crew[1].depth"])
         self.assertEqual(book.records.verdicts(), {posting.id: "accepted"})
         own = (book.folder / "templates" / "brinewick-desktop.yaml").read_text("utf-8")
         self.assertIn("{field: depth, as: u24, standing: proven,", own)

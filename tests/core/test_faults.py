@@ -352,7 +352,7 @@ class PinnedTest(LedgerCase):
         self.addCleanup(book.close)
         save = open_save(path, None)
         library = Library((book.folder / "templates",))
-        field = book.add_place(save, library, found.places[0], name)
+        field = book.templates.add_place(save, library, found.places[0], name)
         (template,) = (t for t in Library((book.folder / "templates",)).templates().values() if "brinewick" not in t.id)
         return open_save(path, template), field
 
@@ -393,7 +393,7 @@ class PinnedTest(LedgerCase):
         save = open_save(path, library.get("known"))
         place = Place((0, 0), "u32le", 2, 2, values=(300.0, 301.0))
         with self.assertRaisesRegex(EntryError, "gold would lie over (marks|debt).*the template was not changed"):
-            book.add_place(save, library, place, "gold")
+            book.templates.add_place(save, library, place, "gold")
         self.assertEqual(target.read_text(), text)
 
     def test_odd_keys_of_a_text(self) -> None:

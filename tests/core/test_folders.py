@@ -175,7 +175,7 @@ class PinnedInFolderTest(FolderCase):
             self.assertEqual(Path(found.full[0].file), self.world / file, found.full[:3])
             self.assertEqual(found.spots, 1)
             save = self.opened()
-            paths[name] = self.book.add_place(save, library, found.full[0], name)
+            paths[name] = self.book.templates.add_place(save, library, found.full[0], name)
         self.assertEqual(paths, {"marks": "marks", "lots": "r0.lots", "day": "about.day"})
         save = self.opened()
         self.assertEqual([save.fields(path)[0].value for path in paths.values()], [1600, 299, 1600 * 1600 % 9973])

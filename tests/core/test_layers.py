@@ -488,7 +488,7 @@ class PinnedInsideTest(LedgerCase):
         library = Library((book.folder / "templates",), None)
         present = sorted((book.folder / "templates").glob("*.yaml"))
         template = library.get(present[0].stem) if present else None
-        field = book.add_place(open_save(path, template), library, found.places[0], quantity)
+        field = book.templates.add_place(open_save(path, template), library, found.places[0], quantity)
         return path, field
 
     def reopened(self, path: Path) -> tuple[Path, object]:

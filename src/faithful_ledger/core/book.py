@@ -22,19 +22,19 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from faithful_ledger.core.described import BookTemplates
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import (
     AddressError,
     Busy,
     ChangedMeanwhile,
-    EntryError,
     Refused,
 )
 from faithful_ledger.core.find import Program, holders
 from faithful_ledger.core.keeping import Keeping, Rebuilt, VaultReport, absolute
 from faithful_ledger.core.locks import locked
 from faithful_ledger.core.posting.checks import Check, run_checks
-from faithful_ledger.core.posting.files import digest_at, replace_file
+from faithful_ledger.core.posting.files import digest_at
 from faithful_ledger.core.posting.hazards import hazards
 from faithful_ledger.core.posting.plan import Plan, companion_files, verify
 from faithful_ledger.core.posting.recover import recover
@@ -46,15 +46,13 @@ from faithful_ledger.core.source import (
     Source,
     files_below,
     open_blocks,
-    read_whole,
     same_bytes,
     strays,
 )
-from faithful_ledger.core.template import Library, parse_template
 from faithful_ledger.core.vault.objects import digest_of
 
 if TYPE_CHECKING:
-    from faithful_ledger.core.evidence import Place
+    pass
 
 __all__ = ["Book", "Ready", "Rebuilt", "VaultReport"]
 
@@ -78,6 +76,7 @@ class Book(Keeping):
     def __init__(self, folder: Path, disk: Disk | None = None) -> None:
         super().__init__(folder, disk)
         self.journal = folder / "journal"
+        self.templates = BookTemplates(self)
         self.done: list[str] = []
         try:
             if any(self.journal.glob("*.json*")):
@@ -89,7 +88,7 @@ class Book(Keeping):
     def _recover_if_idle(self) -> None:
         """Finish what a stop left, unless somebody is writing just now: then the journal is theirs."""
         try:
-            with self._locked(wait=0):
+            with self.locked(wait=0):
                 self._recover()
         except Busy:
             return
@@ -103,55 +102,6 @@ class Book(Keeping):
         """What will undo a posting to this save."""
         names = [companion.name for companion in save.template.companions] if save.template is not None else []
         return hazards([file.path for file in save.on_disk], names, self.records.setting("synced"), running)
-
-    def add_place(self, save: Save, library: Library, place: Place, name: str) -> str:
-        """Put a place into this book's own copy of the save's template, or into a new one. Returns the field's path.
-
-        Raises:
-            EntryError: templates cannot hold this place yet, or a trial on a copy did not come out as it should.
-            LedgerError: the folder cannot be written.
-        """
-        from faithful_ledger.core.pinning import try_writing
-        from faithful_ledger.core.template.extend import with_place
-
-        present = library.path_of(save.template.id) if save.template is not None else None
-        text = read_whole(present)[0] if present is not None else None
-        main, base = absolute(save.main.path), absolute(save.folder or save.main.path.parent)
-        lies_in = absolute(Path(place.file)) if place.file else main
-        if base not in lies_in.parents:
-            raise EntryError(f"{lies_in} does not lie in {base}", "templates only name files beside the save")
-        alone = text is None and save.folder is not None
-        first = lies_in.relative_to(base) if alone else main
-        other = lies_in.relative_to(base) if lies_in != main and not alone else None
-        text, field = with_place(text, place, name, first, self.name, save.main.source.size, other)
-        try_writing(save, text, field, place)
-        self.remember(save.path, self._write_template(text))
-        return field
-
-    def judge(self, posting: Posting, verdict: str, template: Path | None) -> list[str]:
-        """Write down what the game made of a posting. Accepted fields are proven from now on: their standing is set in
-        this book's copy of the template. Returns their paths.
-
-        Raises:
-            LedgerError: the template cannot be read or written.
-        """
-        from faithful_ledger.core.template.extend import with_standing
-
-        self.records.judge(posting.id, verdict)
-        if verdict != "accepted" or template is None:
-            return []
-        text, proven = with_standing(read_whole(template)[0], [entry["path"] for entry in posting.record["entries"]])
-        if proven:
-            self._write_template(text)
-        return proven
-
-    def _write_template(self, text: bytes) -> str:
-        """Put a template into this book's own, under its id, which is returned."""
-        name = parse_template(text, "the template").id
-        target = self.folder / "templates" / f"{name}.yaml"
-        with self._locked(), translated(target, "written"):
-            replace_file(target, text, self.disk, 0o644)
-        return name
 
     def check(self, plan: Plan, *, detach_links: bool = False, running: list[Program] | None = None) -> list[Check]:
         """What must be true before a plan is written. `running` programs are looked for if not given."""
@@ -393,7 +343,7 @@ class Book(Keeping):
             Busy: somebody else is writing one of them.
             JournalUnreadable: an interrupted posting stands in the way.
         """
-        with self._locked(), locked(folders, "this save"):
+        with self.locked(), locked(folders, "this save"):
             if any(self.journal.glob("*.json*")):
                 self._recover()
             if self.blocked and not despite_journal:

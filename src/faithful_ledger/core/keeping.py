@@ -14,7 +14,8 @@ from typing import NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import AddressError, ChangedMeanwhile, FileAccessError, LedgerError
-from faithful_ledger.core.locks import WAIT, locked
+from faithful_ledger.core.locks import WAIT
+from faithful_ledger.core.locks import locked as held
 from faithful_ledger.core.manifests import read_manifests, write_manifest
 from faithful_ledger.core.posting.recover import Recovery
 from faithful_ledger.core.posting.steps import Seen
@@ -131,7 +132,7 @@ class Keeping:
 
     def rebuild(self) -> int:
         """Enter the snapshots that are in the vault and not in the records; how many there were."""
-        with self._locked(shared=True):
+        with self.locked(shared=True):
             found = self._unlisted(self.records.snapshots())
             saves = {save for save, _ in self.records.saves()}
             for snapshot in found:
@@ -151,7 +152,7 @@ class Keeping:
         Raises:
             LedgerError: a file cannot be read, or the vault not written; nothing is recorded then.
         """
-        with self._locked(shared=True):
+        with self.locked(shared=True):
             return self._keep_save(save, label, kind, known or {})
 
     def keep_early(self, save: Save) -> None:
@@ -163,7 +164,7 @@ class Keeping:
         """
         for file in save.on_disk:
             if file.source.size >= LARGE and not file.kept_as:
-                with self._locked(shared=True):
+                with self.locked(shared=True):
                     file.kept_as = self.store.put(file.source)
 
     def _keep_save(
@@ -287,7 +288,7 @@ class Keeping:
                 path = elsewhere[role]
             kept.append(KeptFile(role, path, content.size, self.store.put(content), mode))
 
-        with self._locked(shared=True):
+        with self.locked(shared=True):
             about = read_archive(archive, keep)
             label = about.label or archive.stem
             return self._add_snapshot(
@@ -331,9 +332,9 @@ class Keeping:
             found |= {name: file.source for name, file in bound.items() if file.unwrapped is not None}
         return found
 
-    def _locked(self, *, wait: float = WAIT, shared: bool = False) -> AbstractContextManager[None]:
+    def locked(self, *, wait: float = WAIT, shared: bool = False) -> AbstractContextManager[None]:
         """The book's own lock: alone for what moves files, together for what only adds to the vault."""
-        return locked([self.folder / "lock"], f"in the book {self.name}", wait=wait, shared=shared)
+        return held([self.folder / "lock"], f"in the book {self.name}", wait=wait, shared=shared)
 
 
 def absolute(path: Path) -> Path:

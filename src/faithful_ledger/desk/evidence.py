@@ -31,7 +31,7 @@ class Evidence:
             return
         library = self._session.shelf.library(book)
         path = library.path_of(save.template.id) if save.template is not None else None
-        proven = self._session.attempt(lambda: book.judge(posting, verdict, path))
+        proven = self._session.attempt(lambda: book.templates.judge(posting, verdict, path))
         if proven is None:
             return
         if proven and not self._session.pending:
@@ -53,7 +53,7 @@ class Evidence:
         path = self._described(save, place)
         if path is None:
             try:
-                path = book.add_place(save, self._session.shelf.library(book), place, quantity.name)
+                path = book.templates.add_place(save, self._session.shelf.library(book), place, quantity.name)
                 self._session.use_book_template()
             except EntryError as error:
                 return self._pin_in_book(quantity, place, error)

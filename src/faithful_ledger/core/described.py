@@ -1,0 +1,76 @@
+"""The half of a book that describes: its own copies of templates, which grow with what is found out."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from faithful_ledger.core.disk import translated
+from faithful_ledger.core.errors import EntryError
+from faithful_ledger.core.keeping import Keeping, absolute
+from faithful_ledger.core.posting.files import replace_file
+from faithful_ledger.core.records import Posting
+from faithful_ledger.core.save import Save
+from faithful_ledger.core.source import read_whole
+from faithful_ledger.core.template import Library, parse_template
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.evidence import Place
+
+__all__ = ["BookTemplates"]
+
+
+class BookTemplates:
+    """The templates in the folder of a book; they come before the user's and the shipped ones."""
+
+    def __init__(self, book: Keeping) -> None:
+        self.book = book
+
+    def add_place(self, save: Save, library: Library, place: Place, name: str) -> str:
+        """Put a place into this book's own copy of the save's template, or into a new one. Returns the field's path.
+
+        Raises:
+            EntryError: templates cannot hold this place yet, or a trial on a copy did not come out as it should.
+            LedgerError: the folder cannot be written.
+        """
+        from faithful_ledger.core.pinning import try_writing
+        from faithful_ledger.core.template.extend import with_place
+
+        present = library.path_of(save.template.id) if save.template is not None else None
+        text = read_whole(present)[0] if present is not None else None
+        main, base = absolute(save.main.path), absolute(save.folder or save.main.path.parent)
+        holder = absolute(Path(place.file)) if place.file else main
+        if base not in holder.parents:
+            raise EntryError(f"{holder} is not in {base}", "templates only name files beside the save")
+        alone = text is None and save.folder is not None
+        first = holder.relative_to(base) if alone else main
+        other = holder.relative_to(base) if holder != main and not alone else None
+        text, field = with_place(text, place, name, first, self.book.name, save.main.source.size, other)
+        try_writing(save, text, field, place)
+        self.book.remember(save.path, self._write(text))
+        return field
+
+    def judge(self, posting: Posting, verdict: str, template: Path | None) -> list[str]:
+        """Write down what the game made of a posting. Accepted fields are proven from now on: their standing is set in
+        this book's copy of the template. Returns their paths.
+
+        Raises:
+            LedgerError: the template cannot be read or written.
+        """
+        from faithful_ledger.core.template.extend import with_standing
+
+        self.book.records.judge(posting.id, verdict)
+        if verdict != "accepted" or template is None:
+            return []
+        text, proven = with_standing(read_whole(template)[0], [entry["path"] for entry in posting.record["entries"]])
+        if proven:
+            self._write(text)
+        return proven
+
+    def _write(self, text: bytes) -> str:
+        """Put a template into this book's own, under its id, which is returned."""
+        name = parse_template(text, "the template").id
+        target = self.book.folder / "templates" / f"{name}.yaml"
+        with self.book.locked(), translated(target, "written"):
+            replace_file(target, text, self.book.disk, 0o644)
+        return name
