@@ -25,8 +25,10 @@ from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, T
 from faithful_ledger.core.evidence import locate, parse_sighting
 from faithful_ledger.core.inside import payloads_inside
 from faithful_ledger.core.layers import LAYERS, LayerSpec
+from faithful_ledger.core.layers import STREAMS as KINDS
+from faithful_ledger.core.layers.deflate import _raw_tail
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
-from faithful_ledger.core.layers.streams import Layer, _deflate_tail, pack, pack_into, unpack
+from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.profile import find_layers
@@ -155,14 +157,14 @@ class StreamContract(LedgerCase):
             fitted = missed = 0
             for gone in range(0, 300, 12):
                 content = CONTENT[: 400 + gone] + b"l" * gone + CONTENT[400 + 2 * gone :]
-                packed = pack_into(kind, content, stream)
+                packed = KINDS[kind].pack_into(content, stream)
                 if packed is None:
-                    missed += len(pack(kind, content, stream)) <= len(stream) - 16
+                    missed += len(KINDS[kind].pack(content, stream)) <= len(stream) - 16
                     continue
                 fitted += 1
                 self.assertEqual(len(packed), len(stream))
                 self.assertEqual(packed[:head], stream[:head])
-                self.assertEqual(unpack(packed, Layer(kind, 0, len(packed), len(content))), content)
+                self.assertEqual(KINDS[kind].unpack(packed, Layer(kind, 0, len(packed), len(content))), content)
                 found = [layer for layer in find_layers(b"\1\2" + packed + b"\3tail") if layer.kind == kind]
                 self.assertEqual([(layer.offset, layer.unpacked_size) for layer in found], [(2, len(content))])
             with self.subTest(kind):
@@ -173,11 +175,11 @@ class StreamContract(LedgerCase):
     def test_empty_blocks_of_deflate_have_any_size_but_a_few(self) -> None:
         begun = zlib.compressobj(wbits=-15)
         head = begun.compress(b"Tamsin") + begun.flush(zlib.Z_SYNC_FLUSH)
-        sizes = [size for size in range(1, 120) if (tail := _deflate_tail(size)) is not None and len(tail) == size]
+        sizes = [size for size in range(1, 120) if (tail := _raw_tail(size)) is not None and len(tail) == size]
         self.assertEqual(sorted(set(range(1, 120)) - set(sizes)), [1, 3, 4, 6])
         for size in sizes:
             reader = zlib.decompressobj(-15)
-            self.assertEqual(reader.decompress(head + (_deflate_tail(size) or b"") + b"rest"), b"Tamsin")
+            self.assertEqual(reader.decompress(head + (_raw_tail(size) or b"") + b"rest"), b"Tamsin")
             self.assertEqual((reader.eof, reader.unused_data), (True, b"rest"), size)
 
     def test_what_unpacks_to_more_than_a_file_is_worth_is_left_alone(self) -> None:

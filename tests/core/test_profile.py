@@ -14,8 +14,8 @@ import lz4.frame
 import numpy as np
 import zstandard
 
+from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.layers.scrambling import unscramble
-from faithful_ledger.core.layers.streams import unpack
 from faithful_ledger.core.profile import (
     find_layers,
     find_scrambling,
@@ -119,7 +119,7 @@ class LayersTest(LedgerCase):
             with self.subTest(lead=len(lead)):
                 (layer,) = find_layers(lead + raw)
                 self.assertEqual(layer, ("deflate", len(lead), len(raw), len(content)))
-                self.assertEqual(unpack(lead + raw, layer), content)
+                self.assertEqual(STREAMS[layer.kind].unpack(lead + raw, layer), content)
 
     def test_raw_deflate_is_found_at_any_offset_even_within_noise(self) -> None:
         for seed in range(24):

@@ -14,7 +14,7 @@ from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.errors import TooMuch, place
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.layers.scrambling import unscramble
-from faithful_ledger.core.layers.streams import Layer
+from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile import find_layers, find_scrambling
 from faithful_ledger.core.wrapping import Streams
 

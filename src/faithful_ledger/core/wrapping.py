@@ -20,9 +20,9 @@ from faithful_ledger.core.address import Lookup
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, StreamGrows, place
-from faithful_ledger.core.layers import KEYED, SCRAMBLINGS, LayerSpec
+from faithful_ledger.core.layers import KEYED, SCRAMBLINGS, STREAMS, LayerSpec
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
-from faithful_ledger.core.layers.streams import Layer, pack, pack_into, unpack
+from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.layers import stream_at
 from faithful_ledger.core.profile.lengths import suspected_lengths
@@ -70,7 +70,7 @@ class Streams:
         data, starts = bytearray(), []
         for stream in streams:
             starts.append(len(data))
-            part = unpack(outer, stream, left)
+            part = STREAMS[stream.kind].unpack(outer, stream, left)
             left -= len(part)
             data += part
         return cls(streams[0].kind, MemorySource(outer), streams, bytes(data), starts)
@@ -90,11 +90,11 @@ class Streams:
     def _packed(self, content: bytes, stream: Layer, counted: Counted) -> bytes:
         span = stream.offset, stream.offset + stream.size
         before = bytes(self.outer.read(*span))
-        packed = pack(self.kind, content, before)
+        packed = STREAMS[self.kind].pack(content, before)
         alone = span == (0, self.outer.size)
         if alone or len(packed) == len(before):
             return packed
-        fitted = pack_into(self.kind, content, before)
+        fitted = STREAMS[self.kind].pack_into(content, before)
         if fitted is not None:
             return fitted
         if not counted(*span) and (why := self._why_fixed(stream)):

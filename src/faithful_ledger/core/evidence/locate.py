@@ -24,7 +24,7 @@ from faithful_ledger.core.evidence.sightings import Sighting, are_switches
 from faithful_ledger.core.evidence.texts import json_places, text_places
 from faithful_ledger.core.formats import json_tree
 from faithful_ledger.core.inside import Payload, payloads_inside
-from faithful_ledger.core.layers.streams import Layer
+from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.source import MemorySource, Source
 

@@ -1,17 +1,22 @@
-"""The kinds of layers, by the names that templates, screens and the command line use."""
+"""The kinds of layers, by the names that templates, screens and the command line use. A new kind of stream is a module
+with `STREAMS`, listed here.
+"""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
 from faithful_ledger.core.address import Expression
+from faithful_ledger.core.layers import base64_text, bzip2, deflate, lz4_frames, xz, zstd
+from faithful_ledger.core.layers.stream import Stream
 
 __all__ = ["KEYED", "LAYERS", "SCRAMBLINGS", "STREAMS", "LayerSpec"]
 
-STREAMS = ("base64", "bzip2", "deflate", "gzip", "lz4", "xz", "zlib", "zstd")
+MODULES = (base64_text, bzip2, deflate, lz4_frames, xz, zstd)
+STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
 KEYED = ("add", "xor")
 SCRAMBLINGS = (*KEYED, "xor-previous")
-LAYERS = STREAMS + SCRAMBLINGS
+LAYERS = (*STREAMS, *SCRAMBLINGS)
 
 
 @dataclass(slots=True, frozen=True)

@@ -9,18 +9,15 @@ ones. What a stream unpacks to is bounded, so a small file cannot fill the memor
 from __future__ import annotations
 
 import binascii
-import lzma
-import re
-import zlib
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from typing import Any, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.budget import unpacked_allowance
-from faithful_ledger.core.layers.streams import Layer, unpacker
+from faithful_ledger.core.layers import STREAMS
+from faithful_ledger.core.layers.stream import Allowance, Layer
 from faithful_ledger.core.scan import scan, windows
 from faithful_ledger.core.source import MemorySource
 
@@ -29,20 +26,11 @@ __all__ = ["find_layers", "stream_at"]
 Array: TypeAlias = np.ndarray[Any, Any]
 LEAST_UNPACKED = 16
 LEAST_BASE64 = 32
-FIRST_STEP, STEP = 1 << 12, 1 << 20
-ZSTD_STEP = 1 << 10
+FIRST_STEP = 1 << 12
 MIXED = [set(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ"), set(b"abcdefghijklmnopqrstuvwxyz"), set(b"0123456789+/")]
 BASE64_FLAGS = bytes((chr(byte).isalnum() and byte < 128) or byte in b"+/" for byte in range(256))
 BASE64_RUN = b"\1" * LEAST_BASE64
 BASE64_LOOKED_AT = 4 << 20
-MAGICS = {
-    "gzip": b"\x1f\x8b\x08",
-    "bzip2": b"1AY&SY",
-    "xz": b"\xfd7zXZ\x00",
-    "zstd": b"\x28\xb5\x2f\xfd",
-    "lz4": b"\x04\x22\x4d\x18",
-}
-ZLIB_MARKS, ZLIB_HEAD = (b"\x78\x01", b"\x78\x5e", b"\x78\x9c", b"\x78\xda"), 7
 RAW_BEGIN = 64  # offsets from the beginning at which raw deflate is tried
 EDGE = 256  # bytes in which dense bytes are distinguished from open ones
 OPEN, DENSE = 0.45, 0.55  # shares of different bytes among `EDGE` of them
@@ -78,39 +66,18 @@ def stream_at(data: bytes, offset: int, kind: str) -> Layer | None:
     allowance = Allowance(unpacked_allowance(len(data)))
     if kind == "base64":
         return next((layer for layer in _base64(data, []) if layer.offset == offset), None)
-    if kind == "deflate":
-        return _stream(kind, unpacker(kind), data, offset, allowance)
-    return _read(data, offset, kind, allowance)
-
-
-@dataclass(slots=True)
-class Allowance:
-    """How many bytes may still be unpacked, whether a stream comes to its end or not."""
-
-    left: int
+    return STREAMS[kind].read(data, offset, allowance)
 
 
 def _marked(data: bytes) -> Iterator[tuple[int, str]]:
-    """Where a stream may begin by the mark in front of it."""
-    kinds, marks = list(MAGICS), list(MAGICS.values())
+    """Where a stream may begin by the mark at its beginning."""
+    marks = [(stream, mark) for stream in STREAMS.values() for mark in stream.marks]
     bytes_ = np.frombuffer(data, np.uint8)
-    for hits in scan(MemorySource(data), [*marks, *ZLIB_MARKS]):
-        is_zlib = hits.runs >= len(marks)
-        yield from ((offset, "zlib") for offset in _zlib_begins(bytes_, hits.offsets[is_zlib]))
-        others = hits.offsets[~is_zlib].tolist(), hits.runs[~is_zlib].tolist()
-        for offset, number in zip(*others, strict=True):
-            begin = offset - 4 if kinds[number] == "bzip2" else offset
-            if begin >= 0 and (kinds[number] != "bzip2" or re.match(rb"BZh[1-9]", data[begin:offset])):
-                yield begin, kinds[number]
-
-
-def _zlib_begins(data: Array, begins: Array) -> list[int]:
-    """Of the places of zlib's two bytes those behind which a block may begin."""
-    begins = begins[begins + ZLIB_HEAD <= data.size]
-    kind = data[begins + 2] >> 1 & 3  # of the first block: stored (its length stands twice), fixed, dynamic, none
-    stored = (data[begins + 3] ^ data[begins + 5] == 255) & (data[begins + 4] ^ data[begins + 6] == 255)
-    found: list[int] = begins[(kind == 1) | (kind == 2) | ((kind == 0) & stored)].tolist()
-    return found
+    for hits in scan(MemorySource(data), [mark for _, mark in marks]):
+        for number in np.unique(hits.runs).tolist():
+            stream = marks[number][0]
+            at = hits.offsets[hits.runs == number] - stream.mark_at
+            yield from ((offset, stream.name) for offset in stream.begins(bytes_, at[at >= 0]))
 
 
 def _raw_offsets(data: bytes) -> Iterator[int]:
@@ -152,71 +119,14 @@ def _within(layers: list[Layer], start: int, end: int) -> bool:
 
 
 def _read(data: bytes, offset: int, kind: str, allowance: Allowance) -> Layer | None:
-    """A stream that comes to its end, or None."""
-    if allowance.left <= 0:
+    """A stream that comes to its end and is more than chance, or None."""
+    layer = STREAMS[kind].read(data, offset, allowance) if allowance.left > 0 else None
+    if layer is None or layer.unpacked_size < LEAST_UNPACKED:
         return None
-    if kind == "zstd":
-        return _zstd(data, offset, allowance)
-    layer = _stream(kind, unpacker(kind), data, offset, allowance)
-    if layer is not None and kind == "deflate":
+    if kind == "deflate":
         enough = layer.size >= LEAST_RAW and layer.unpacked_size >= max(LEAST_RAW_UNPACKED, layer.size)
         return layer if enough else None
     return layer
-
-
-def _stream(kind: str, unpacker: Any, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
-    """Feed a stream in steps; it counts when it comes to its own end."""
-    unpacked, at, step = 0, offset, FIRST_STEP
-    pending = b""
-    try:
-        while not unpacker.eof:
-            piece = pending or data[at : at + step]
-            if not pending:
-                at += len(piece)
-            if not piece and not pending:
-                return None
-            step = STEP
-            out = unpacker.decompress(piece, STEP)
-            unpacked += len(out)
-            pending = getattr(unpacker, "unconsumed_tail", b"")
-            if not pending and not unpacker.eof and not getattr(unpacker, "needs_input", True):
-                # bz2 and lzma keep what is left themselves and are asked again with nothing
-                while not unpacker.eof and not unpacker.needs_input:
-                    unpacked += len(unpacker.decompress(b"", STEP))
-                    if unpacked > allowance.left:
-                        break
-            if unpacked > allowance.left:
-                return None
-    except (zlib.error, OSError, EOFError, lzma.LZMAError, ValueError, RuntimeError):  # RuntimeError is of lz4
-        return None
-    finally:
-        allowance.left -= unpacked
-    size = at - offset - len(unpacker.unused_data or b"")  # LZ4 has None where nothing is left
-    return Layer(kind, offset, size, unpacked) if unpacked >= LEAST_UNPACKED else None
-
-
-def _zstd(data: bytes, offset: int, allowance: Allowance) -> Layer | None:
-    import zstandard
-
-    unpacker = zstandard.ZstdDecompressor(max_window_size=1 << 27).decompressobj()
-    unpacked, at, step = 0, offset, ZSTD_STEP
-    try:
-        while not unpacker.eof and at < len(data):
-            piece = data[at : at + step]
-            at += len(piece)
-            out = len(unpacker.decompress(piece))
-            unpacked += out
-            # What so many bytes unpack to is not bounded by the library, so little is fed where much comes out.
-            step = max(ZSTD_STEP * len(piece) // max(out, 1), 64) if out > STEP else ZSTD_STEP
-            if unpacked > allowance.left:
-                return None
-    except zstandard.ZstdError:
-        return None
-    finally:
-        allowance.left -= unpacked
-    if not unpacker.eof or unpacked < LEAST_UNPACKED:
-        return None
-    return Layer("zstd", offset, at - offset - len(unpacker.unused_data), unpacked)
 
 
 def _base64(data: bytes, taken: list[Layer]) -> Iterator[Layer]:

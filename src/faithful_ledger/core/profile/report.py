@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from faithful_ledger.core.layers.scrambling import Scrambling
-from faithful_ledger.core.layers.streams import Layer
+from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile.layers import find_layers
 from faithful_ledger.core.profile.scrambling import find_scrambling
 from faithful_ledger.core.profile.strides import Stride, find_strides
