@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import resource
+import struct
 
 import numpy
 from hypothesis import given, settings
@@ -508,6 +509,33 @@ class SharedBytesTest(LedgerCase):
                 else:
                     with self.assertRaisesRegex(LedgerError, what):
                         save.enter("crew[0].name", text)
+
+
+class ColumnsTest(LedgerCase):
+    def test_columns_of_any_storage_also_where_records_differ_in_size(self) -> None:
+        fields = (
+            "{field: a, as: u24be}, {field: b, as: bcd2}, {field: c, as: f32}, {field: d, as: u8, names: {1: one}}, "
+            "{field: e, as: i16, scale: 10}, {field: name, as: text, length: u8}, {field: late, as: u8}"
+        )
+        rows = [(70_000 + n, 12 * n, n / 4, n % 3, 5 * n - 20, b"x" * (n % 5)) for n in range(40)]
+        data = b"".join(
+            a.to_bytes(3, "big")
+            + bytes.fromhex(f"{b:04d}")
+            + struct.pack("<fBh", c, d, e)
+            + bytes([len(t)])
+            + t
+            + b"\x07"
+            for a, b, c, d, e, t in rows
+        )
+        bound = bind(template_of(f"- {{rows: r, count: 40, layout: [{fields}]}}").main, MemorySource(data))
+        node = bound.root.names["r"]
+        assert isinstance(node, RowsNode)
+        expected = list(zip(*rows, strict=True))
+        self.assertEqual([node.column(name).tolist() for name in "abcd"], [list(column) for column in expected[:4]])
+        self.assertEqual(node.column("e").tolist(), [value / 10 for value in expected[4]])
+        for name, words in (("late", "not in the same place of every record"), ("nothing", "have no field nothing")):
+            with self.assertRaisesRegex(AddressError, words):
+                node.column(name)
 
 
 class ResumedTest(LedgerCase):

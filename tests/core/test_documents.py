@@ -121,6 +121,27 @@ class ContractTest(LedgerCase):
         if "occurs here twice" not in slow and "stands here twice" not in slow:
             self.assertEqual(fast, slow, bytes(damaged))
 
+    def test_a_large_text_is_opened_at_once_and_checked_with_its_findings(self) -> None:
+        template = parse_template(
+            b"ledger: 1\nid: t\ntitle: T\nfiles: {save: {name: '*.json', format: json, layout: [{field: marks, as: number}]}}",
+            "t.yaml",
+        )
+        rest = json.dumps(["x" * 50] * 30_000)
+        path = self.folder / "large.json"
+        for broken in (False, True):
+            path.write_text('{"marks": 5, "rest": %s}' % (rest.replace('"x', '"\\x', 1) if broken else rest))
+            save = open_save(path, template)
+            self.assertIsNone(save.problem)
+            self.assertEqual(save.fields("marks")[0].value, 5)
+            save.enter("marks", "6")
+            if broken:
+                self.assertRegex(str(save.findings[0].message), "this string has an escape that JSON does not know")
+                with self.assertRaisesRegex(LedgerError, "this string has an escape"):
+                    make_plan(save)
+            else:
+                self.assertEqual([f for f in save.findings if f.level == "error"], [])
+                self.assertEqual(len(make_plan(save).changes), 1)
+
     def test_keys_in_any_spelling_and_names_that_occur_twice(self) -> None:
         text = b'{"c": [{"n": "S\\u00f8n", "v": 1}, {"v": 2, "n": "Ives"}, {"\\u006e": 7, "v": 3}], "d": 1, "d": 2}'
         document = opened(text)

@@ -249,6 +249,10 @@ class Save:
             if file.problem is not None:
                 found.append(Finding(file.name, "error", str(file.problem)))
             elif file.bound is not None:
+                try:
+                    file.bound.check()
+                except LedgerError as error:
+                    found.append(Finding(file.name, "error", str(error)))
                 found += [Finding(error.path, "warning", error.what) for error in file.bound.missing]
                 found += unchecked(file.bound)
                 found += audit(file.bound.root)

@@ -58,10 +58,21 @@ class BoundFile:
     problem: LedgerError | None = None
     unwrapped: Unwrapped | None = None
     missing: list[BindingError] = field(default_factory=list)
+    is_checked: bool = False
 
     @property
     def source(self) -> Source:
         return self.document.source
+
+    def check(self) -> None:
+        """That the whole payload is of its format, also where nothing is bound; looked at once.
+
+        Raises:
+            BindingError: it is not.
+        """
+        if not self.is_checked:
+            self.document.check()
+            self.is_checked = True
 
 
 def bind(spec: FileSpec, source: Source, outer: GroupNode | None = None, before: BoundFile | None = None) -> BoundFile:
@@ -73,7 +84,7 @@ def bind(spec: FileSpec, source: Source, outer: GroupNode | None = None, before:
     bound = BoundFile(spec, document, binder.root, missing=binder.missing)
     try:
         if source.size <= LARGEST_CHECKED:
-            document.check()
+            bound.check()
         whole = document.whole
         binder.root.start, binder.root.end = (whole.start, whole.end) if document.knows_ends else (0, 0)
         binder.group(binder.root, whole.end)

@@ -116,6 +116,8 @@ def make_plan(save: Save) -> Plan:
             settled = None
             patched = Patched(file.source, replacements[name])
         else:
+            if replacements[name]:
+                file.bound.check()
             outer = main.root if main is not None and main is not file.bound else None
             settled = settle(file.bound, replacements[name], leave, counts, outer)
             patched = settled.patched

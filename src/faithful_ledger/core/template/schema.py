@@ -175,7 +175,7 @@ class File(Part):
     root: Name | None = None
     inside: Words | None = None
     layers: Annotated[list[Words | LayerKeys], Field(max_length=6)] = []
-    format: Literal["binary", "json"] = "binary"
+    format: Words = "binary"
     order: Literal["little", "big"] = "little"
     layout: Layout
 

@@ -204,7 +204,7 @@ class Elements:
             single.label, single.note = keys["each"].get("label", ""), keys["each"].get("note", "")
             self.field(single, {"field": "item", **keys["each"]}, (*where, "each"))
             element.item = single
-        if self.storages.format == "json":
+        if self.storages.format != "binary":
             return
         ends = [key for key in ("count", "size", "ended_by") if keys.get(key) is not None]
         if len(ends) != 1:

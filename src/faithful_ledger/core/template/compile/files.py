@@ -6,6 +6,7 @@ from itertools import islice
 
 from faithful_ledger.core.address import Expression, parse_path
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.layers import KEYED, LAYERS, STREAMS, LayerSpec
 from faithful_ledger.core.storage import (
     FixedText,
@@ -53,6 +54,9 @@ class _Files:
         for name, file in self.keys["files"].items():
             where: Where = ("files", name)
             format_, order = file.get("format", "binary"), file.get("order", "little")
+            if format_ not in DOCUMENTS:
+                hint = did_you_mean(format_, DOCUMENTS) or f"there are {', '.join(DOCUMENTS)}"
+                self.mistakes.append(((*where, "format"), f"“{format_}” is not a format of documents; {hint}"))
             root = GroupSpec(name if files else "")
             self.elements.file(file["layout"], root, format_, order, (*where, "layout"))
             spec = FileSpec(name, file.get("name", ""), format_, order, root)

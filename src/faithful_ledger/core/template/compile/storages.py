@@ -55,7 +55,7 @@ class Storages:
 
     def storage(self, element: FieldSpec, keys: Keys, where: Where) -> Storage:
         name: str = keys.get("as", "")
-        if self.format == "json":
+        if self.format != "binary":
             if name not in JSON_STORAGES:
                 self.mistakes.append(((*where, "as"), f"in JSON a value is number, text or switch, not “{name}”"))
                 return JsonNumber()
