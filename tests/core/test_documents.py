@@ -257,3 +257,23 @@ class AddressTest(LedgerCase):
         self.assertEqual(bound.root.names["even"].start, 8)
         for wrong in (bytes([2, 6, 0, 99, 0, *bytes(9)]), bytes([0, *bytes(12)])):
             self.assertIsNotNone(bind(template_of(layout).main, MemorySource(wrong)).problem)
+
+    def test_records_that_are_something_else_are_reported(self) -> None:
+        path = self.folder / "a.json"
+        path.write_text(
+            '{"n": 3, "size": 4, "sum": 0, "log": [], "crew": [{"name": "Bo", "air": 1, "gear": []}, "x", 7]}'
+        )
+        save = open_save(path, parse_template(RowsInTextTest.TEMPLATE.encode(), "sample.yaml"))
+        self.assertIsNone(save.problem)
+        self.assertEqual(save.fields("crew[0].name")[0].value, "Bo")
+        self.assertEqual(
+            [(f.path, f.message) for f in save.findings if f.path.startswith("crew")],
+            [
+                ("crew[1]", "crew[1] at 0x58 (88): it is a text, not an object"),
+                ("crew[2]", "crew[2] at 0x5D (93): it is a number, not an object"),
+            ],
+        )
+        with self.assertRaisesRegex(LedgerError, "there is no air"):
+            save.fields("crew[*].air")
+        save.enter("crew[0].air", "7")
+        self.assertEqual(len(make_plan(save).entries), 1)

@@ -34,6 +34,7 @@ NODE, MEASURED = 4, 1  # steps of work: an element that is bound, a record of wh
 TOGETHER = 1024  # records that are measured between two looks at the budget
 LARGEST_MEASURED = 256 << 20
 LARGEST_CHECKED = 1 << 20  # a text up to here is looked at wholly when it is opened; a larger one with its findings
+NAMED = 8  # odd records of one list that are named
 LONGEST_BEFORE = 1 << 10  # bytes of a value that is found by its end
 KINDS = {
     "object": "an object",
@@ -167,9 +168,10 @@ class _Binder:
             return number_at(node, path, self.outer)
 
         # In a text an element is within the value around it; in a binary file only one that follows another is.
-        span = Span(node.start, node.end if self.document.knows_ends else limit, "object")
-        if node.parent is None and self.document.knows_ends:
-            span = self.document.whole
+        if not self.document.knows_ends:
+            span = Span(node.start, limit)
+        else:
+            span = self.document.span(node.start, node.end) if node.parent is not None else self.document.whole
         try:
             try:
                 found = self.document.find(address, Place(span, here, number))
@@ -255,6 +257,7 @@ class _Binder:
         if items is not None:
             node.offsets, node.ends = items
             node.count, node.end = len(items.starts), limit
+            self.note_odd(node)
             return
         count: int | None = None
         if spec.count is not None:
@@ -277,6 +280,21 @@ class _Binder:
             node.end = node.start + node.count * stride
             return
         self.walk(node, count, limit)
+
+    def note_odd(self, node: RowsNode) -> None:
+        """Records of a text that are not objects, as far as they are named; they are bound without members."""
+        if self.is_done or not isinstance(node.spec.item, GroupSpec) or node.offsets is None or node.ends is None:
+            return
+        self.budget.spend(node.count * MEASURED)
+        named = 0
+        for index in range(node.count):
+            span = self.document.span(int(node.offsets[index]), int(node.ends[index]))
+            if span.kind != "object":
+                what = f"it is {KINDS[span.kind]}, not {KINDS['object']}"
+                self.missing.append(BindingError(f"{node.path}[{index}]", span.start, what))
+                named += 1
+                if named == NAMED:
+                    return
 
     def walk(self, node: RowsNode, count: int | None, limit: int) -> None:
         """Find where each record begins that cannot be worked out from a stride."""
@@ -360,6 +378,8 @@ class _Binder:
         group.index = index
         if self.document.knows_ends:
             group.end = limit
+            if self.document.span(at, limit).kind != "object":
+                return group  # it has no members; what the rows are said so when they were bound
         self.group(group, limit)
         return group
 

@@ -26,6 +26,9 @@ class BinaryDocument:
     def whole(self) -> Span:
         return Span(0, self.source.size)
 
+    def span(self, start: int, end: int) -> Span:
+        return Span(start, end)
+
     def check(self) -> None:
         """Any bytes are a binary payload."""
 

@@ -58,6 +58,10 @@ class Document(Protocol):
     @property
     def whole(self) -> Span: ...
 
+    def span(self, start: int, end: int) -> Span:
+        """The span of what is in these bytes, with its kind."""
+        ...
+
     def check(self) -> None:
         """Raises BindingError, with the offset, where the payload is not of this format."""
         ...

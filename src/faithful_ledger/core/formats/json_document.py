@@ -111,6 +111,9 @@ class JsonDocument:
             raise self._complaint(start) from None
         if _behind_blank(data, end) != len(data):
             raise self._complaint(end)
+        return self.span(start, end)
+
+    def span(self, start: int, end: int) -> Span:
         return Span(start, end, self._kind(start))
 
     # whether it is JSON
@@ -197,7 +200,7 @@ class JsonDocument:
             return None
         start = _behind_blank(self.data, found[0] + 1)
         end = found[1] - len(self.data[start : found[1]]) + len(self.data[start : found[1]].rstrip(b" \t\r\n"))
-        return Span(start, end, self._kind(start)) if start < end else None
+        return self.span(start, end) if start < end else None
 
     def _keyed(self, span: Span, key: str, value: str) -> Span | None:
         """The first object of an array in which a member says so; what cannot be it is passed over by its letters."""
@@ -221,8 +224,7 @@ class JsonDocument:
 
     def _child(self, span: Span, number: int) -> Span:
         children = self.children(span)
-        start = int(children.starts[number])
-        return Span(start, int(children.ends[number]), self._kind(start))
+        return self.span(int(children.starts[number]), int(children.ends[number]))
 
     def _kind(self, start: int) -> str:
         return KINDS.get(self.data[start : start + 1], "number")
