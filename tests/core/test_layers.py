@@ -32,6 +32,7 @@ from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.profile import find_layers
+from faithful_ledger.core.profile.layers import stream_at
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import Library, parse_template
@@ -341,6 +342,8 @@ files:
 """
         content = struct.pack("<I", 1340) + bytes(range(96))
         other = zlib.compress(b"another stream of the same kind" * 3)
+        self.assertEqual(stream_at(b"..AAEC/w==..", 2, "base64"), Layer("base64", 2, 8, 4))
+        self.assertIsNone(stream_at(b"..AAEC/w==..", 1, "base64"))
         for kind, packed in (("zlib", zlib.compress(content)), ("deflate", zlib.compress(content)[2:-4])):
             with self.subTest(kind=kind):
                 path = self.folder / f"{kind}.sav"

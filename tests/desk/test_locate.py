@@ -240,7 +240,7 @@ class LocateTest(DeskCase):
         self.settle()
         self.assertIn("unpacked.marks is in the template now", self.told())
         self.assertEqual(self.save.path, world)
-        self.assertEqual(self.shell.session.source_title("unpacked"), "r0.dat → unpacked")
+        self.assertEqual(self.shell.session.sources.title("unpacked"), "r0.dat → unpacked")
         self.shell.show_stage(EDIT)
         self.assertTrue(self.shell.session.enter(self.save.fields("unpacked.marks")[0], "7001"))
         self.work()
@@ -250,6 +250,6 @@ class LocateTest(DeskCase):
         packed = (world / "region" / "r0.dat").read_bytes()
         self.assertEqual(zlib.decompressobj().decompress(packed[4:])[90:92], (7001).to_bytes(2, "little"))
         self.shell.show_stage(DESCRIBE)
-        for name in self.shell.session.source_names:
+        for name in self.shell.session.sources.names:
             self.shell.describe.show_file(name)
             self.work()

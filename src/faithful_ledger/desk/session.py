@@ -16,7 +16,6 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from faithful_ledger.core.binding import FieldNode, Node
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import (
     AddressError,
     ChangedMeanwhile,
@@ -29,18 +28,18 @@ from faithful_ledger.core.errors import (
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.pending import read_pending, written_down
 from faithful_ledger.core.posting import Plan, make_plan
-from faithful_ledger.core.records import Mark, Posting, Snapshot
+from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
-from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.desk.background import Background
 from faithful_ledger.desk.beside import AT_ONCE, Beside, Message
 from faithful_ledger.desk.evidence import Evidence
+from faithful_ledger.desk.sources import Sources
 from faithful_ledger.desk.widgets.basics import in_turn
 
 if TYPE_CHECKING:
-    from faithful_ledger.core.inside import Payload
+    pass
 
 __all__ = ["Message", "Selection", "Session"]
 
@@ -87,7 +86,7 @@ class Session(QObject):
         self.plan: Plan | None = None
         self.plan_error: LedgerError | None = None
         self.pending_plan = False
-        self.payloads: dict[str, Source] = {}
+        self.sources = Sources(self)
         self._template_file: str | None = None  # a template that was named by its file, and may be in no library
         self._generation = 0
         self._kept_early: Save | None = None
@@ -178,7 +177,7 @@ class Session(QObject):
         if self.book is not None and self.book is not book:
             self.book.close()
         self.book, self.save, self.selection = book, save, None
-        self.payloads.clear()
+        self.sources.payloads.clear()
         message = self._offer_entries() or message
         notes = [*map(str, self.shelf.recovered), *map(str, book.blocked)]
         notes += [f"the book {name} was passed over: {error}" for name, error in self.shelf.unusable.items()]
@@ -265,69 +264,12 @@ class Session(QObject):
         self.selection = Selection(file, start, end, node)
         self.selected.emit(self.selection)
 
-    # what can lie on the strip: the files of the save, and what was unpacked from them
-
-    @property
-    def source_names(self) -> list[str]:
-        return [*(self.save.files if self.save is not None else ()), *self.payloads]
-
-    def source_title(self, name: str) -> str:
-        file = self.save.files.get(name) if self.save is not None else None
-        if file is None or self.save is None:
-            return name
-        return f"{file.path.name} → {name}" if file.inside else self.save.name_of(file)
-
-    def source(self, name: str) -> Source:
-        """The bytes of a file as they were opened, or of something unpacked."""
-        if name in self.payloads:
-            return self.payloads[name]
-        assert self.save is not None
-        return self.save.files[name].source
-
-    def shown_source(self, name: str) -> Source:
-        """The same with the entries that change bytes in their place."""
-        source, save = self.source(name), self.save
-        spans = [
-            entry.replacement()
-            for entry in (save.tape if save is not None else ())
-            if entry.node.file == name and not entry.moves and name not in self.payloads
-        ]
-        try:
-            return Patched(source, spans) if spans else source
-        except LedgerError:
-            return source  # two entries over the same bytes; the plan says so
-
-    def add_payload(self, payload: Payload) -> str:
-        """Something unpacked, to be looked at; its name among the sources."""
-        self.payloads.setdefault(payload.layer, MemorySource(payload.data))
-        return payload.layer
-
     @property
     def kept_copies(self) -> list[Snapshot]:
         """Snapshots of the open save that the user or a watch made, the latest first; of the last 400 of all kinds."""
         if self.book is None or self.save is None:
             return []
         return [s for s in self.book.snapshots(self.save.path, RECENT) if s.kind == "kept"]
-
-    # marks
-
-    def marks(self, file: str) -> list[Mark]:
-        if self.book is None or self.save is None:
-            return []
-        return [mark for mark in self.book.records.marks(self.save.path.absolute()) if mark.file == file]
-
-    def mark(self, file: str, start: int, end: int, note: str) -> None:
-        """Mark bytes with a note."""
-        book, save = self.book, self.save
-        if book is not None and save is not None:
-            self.attempt(lambda: book.records.add_mark(save.path.absolute(), file, start, end, note))
-            self.marked.emit()
-
-    def unmark(self, mark: Mark) -> None:
-        book = self.book
-        if book is not None:
-            self.attempt(lambda: book.records.remove_mark(mark))
-            self.marked.emit()
 
     def select_node(self, node: Node) -> None:
         self.select(node.file if self.save and node.file in self.save.files else "file", node.start, node.end, node)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import bz2
 from typing import TYPE_CHECKING, Any
 
-from faithful_ledger.core.layers.stream import Stream
+from faithful_ledger.core.layers.stream import FedStream, Stream
 
 if TYPE_CHECKING:
     from faithful_ledger.core.layers.stream import Array
@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 __all__ = ["STREAMS"]
 
 
-class Bzip2(Stream):
+class Bzip2(FedStream):
     name = "bzip2"
     marks = (b"1AY&SY",)
     mark_at = 4

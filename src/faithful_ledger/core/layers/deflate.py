@@ -10,7 +10,7 @@ import zlib
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
-from faithful_ledger.core.layers.stream import Stream
+from faithful_ledger.core.layers.stream import FedStream, Stream
 
 if TYPE_CHECKING:
     from faithful_ledger.core.layers.stream import Array
@@ -29,7 +29,7 @@ WAYS += [(9, strategy) for strategy in (zlib.Z_FILTERED, zlib.Z_RLE, zlib.Z_HUFF
 STORED_EMPTY = b"\x00\x00\xff\xff"  # the two lengths of a stored block with nothing in it (3.2.4)
 
 
-class Deflate(Stream):
+class Deflate(FedStream):
     name = "deflate"
 
     def unpacker(self) -> Any:
@@ -42,7 +42,7 @@ class Deflate(Stream):
         return _raw_fitting(data, room)
 
 
-class Zlib(Stream):
+class Zlib(FedStream):
     name = "zlib"
     marks = (b"\x78\x01", b"\x78\x5e", b"\x78\x9c", b"\x78\xda")
 
@@ -67,7 +67,7 @@ class Zlib(Stream):
             yield old[:2] + raw + check
 
 
-class Gzip(Stream):
+class Gzip(FedStream):
     name = "gzip"
     marks = (b"\x1f\x8b\x08",)
 

@@ -6,7 +6,7 @@ import struct
 from collections.abc import Iterator
 from typing import Any
 
-from faithful_ledger.core.layers.stream import LARGE, Stream
+from faithful_ledger.core.layers.stream import LARGE, FedStream, Stream
 
 __all__ = ["STREAMS"]
 
@@ -14,7 +14,7 @@ __all__ = ["STREAMS"]
 SKIPPED, SKIPPED_HEAD = 0x184D2A50, 8
 
 
-class Lz4(Stream):
+class Lz4(FedStream):
     name = "lz4"
     marks = (b"\x04\x22\x4d\x18",)
 

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     Array: TypeAlias = np.ndarray[Any, Any]
 
-__all__ = ["LARGE", "MOST_UNPACKED", "Allowance", "Layer", "Stream"]
+__all__ = ["LARGE", "MOST_UNPACKED", "Allowance", "FedStream", "Layer", "Stream"]
 
 MOST_UNPACKED = 256 << 20
 LARGE = 1 << 20  # bytes of content for which fewer ways of packing are tried
@@ -56,16 +56,12 @@ class Stream(ABC):
         return found
 
     @abstractmethod
-    def unpacker(self) -> Any:
-        """An object that unpacks a stream step by step, as those of the standard library do."""
-
     def read(self, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
         """The stream that begins at an offset and comes to its own end; None where there is none."""
-        return fed(self, data, offset, allowance)
 
+    @abstractmethod
     def unpacked(self, packed: bytes, most: int) -> bytes:
         """The first `most` bytes of what a stream unpacks to."""
-        return bytes(self.unpacker().decompress(packed, most))
 
     @abstractmethod
     def packed(self, data: bytes, old: bytes) -> bytes:
@@ -124,7 +120,20 @@ class Stream(ABC):
             raise
 
 
-def fed(stream: Stream, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
+class FedStream(Stream):
+    """One that is unpacked step by step, by an object like those of the standard library."""
+
+    @abstractmethod
+    def unpacker(self) -> Any: ...
+
+    def read(self, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
+        return fed(self, data, offset, allowance)
+
+    def unpacked(self, packed: bytes, most: int) -> bytes:
+        return bytes(self.unpacker().decompress(packed, most))
+
+
+def fed(stream: FedStream, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
     """Feed a stream in steps; it counts when it comes to its own end."""
     unpacker = stream.unpacker()
     unpacked, at, step = 0, offset, FIRST_STEP

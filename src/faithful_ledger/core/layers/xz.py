@@ -6,7 +6,7 @@ import lzma
 from collections.abc import Iterator
 from typing import Any
 
-from faithful_ledger.core.layers.stream import LARGE, MOST_UNPACKED, Stream
+from faithful_ledger.core.layers.stream import LARGE, MOST_UNPACKED, FedStream, Stream
 
 __all__ = ["STREAMS"]
 
@@ -14,7 +14,7 @@ __all__ = ["STREAMS"]
 FLAGS_AT = 7
 
 
-class Xz(Stream):
+class Xz(FedStream):
     name = "xz"
     marks = (b"\xfd7zXZ\x00",)
 

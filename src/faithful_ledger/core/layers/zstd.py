@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from faithful_ledger.core.layers.stream import LARGE, STEP, Allowance, Layer, Stream
+from faithful_ledger.core.layers.stream import LARGE, STEP, Allowance, FedStream, Layer, Stream
 
 __all__ = ["STREAMS"]
 
@@ -17,7 +17,7 @@ LEVELS, LEVELS_LARGE = (3, 9, 15, 19, 1), (3, 9)
 EMPTY, EMPTY_RUN = b"\x00\x00\x00", b"\x02\x00\x00\x00"
 
 
-class Zstd(Stream):
+class Zstd(FedStream):
     name = "zstd"
     marks = (b"\x28\xb5\x2f\xfd",)
 

@@ -64,8 +64,6 @@ def find_layers(data: bytes) -> list[Layer]:
 def stream_at(data: bytes, offset: int, kind: str) -> Layer | None:
     """The stream of a kind that begins at an offset, whatever it looks like; None where it does not come to its end."""
     allowance = Allowance(unpacked_allowance(len(data)))
-    if kind == "base64":
-        return next((layer for layer in _base64(data, []) if layer.offset == offset), None)
     return STREAMS[kind].read(data, offset, allowance)
 
 

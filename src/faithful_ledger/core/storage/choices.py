@@ -7,6 +7,7 @@ behind it: one that several numbers have, one that reads like a number, like `no
 from __future__ import annotations
 
 import re
+from abc import abstractmethod
 from collections import Counter
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
@@ -51,8 +52,9 @@ class _Wrapped(Storage):
         times = Counter(name.casefold() for name in names.values())
         return [value for value, name in names.items() if not name or times[name.casefold()] > 1 or self._unclear(name)]
 
+    @abstractmethod
     def _unclear(self, name: str) -> bool:
-        raise NotImplementedError
+        """Whether a name could be read as something else than a name."""
 
     @property
     def mask(self) -> bytes | None:

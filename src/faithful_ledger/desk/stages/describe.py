@@ -130,7 +130,7 @@ class DescribeStage(QWidget):
         self.profile.rows_wanted.connect(self._show_rows)
         self.profile.unpacked.connect(self.show_payload)
         self.search.chosen.connect(self._show_bytes)
-        self.files.activated.connect(lambda number: self.show_file(session.source_names[number]))
+        self.files.activated.connect(lambda number: self.show_file(session.sources.names[number]))
         self.rows.activated.connect(lambda _: self._set_row_width())
         self.base.currentTextChanged.connect(self.strip.set_base)
         self.letters.activated.connect(lambda _: self._set_letters())
@@ -171,7 +171,7 @@ class DescribeStage(QWidget):
         self._show_pane_source()
 
     def _show_pane_source(self) -> None:
-        source = self.session.source(self._file) if self._file else None
+        source = self.session.sources.of(self._file) if self._file else None
         if self.panes.currentIndex() == PROFILE:
             self.profile.show_source(source)
         elif self.panes.currentIndex() == SEARCH:
@@ -179,13 +179,13 @@ class DescribeStage(QWidget):
 
     def _fill_files(self) -> None:
         self.files.clear()
-        names = self.session.source_names
-        self.files.addItems([self.session.source_title(name) for name in names])
+        names = self.session.sources.names
+        self.files.addItems([self.session.sources.title(name) for name in names])
         self.files.setVisible(len(names) > 1)
 
     def show_payload(self, payload: Payload) -> None:
         """Lay what was unpacked on the strip, as a file that can only be looked at."""
-        name = self.session.add_payload(payload)
+        name = self.session.sources.add(payload)
         self._fill_files()
         self.show_file(name)
 
@@ -196,8 +196,8 @@ class DescribeStage(QWidget):
             return
         self._file = name
         file = save.files.get(name)
-        source = self.session.source(name)
-        self.files.setCurrentIndex(self.session.source_names.index(name))
+        source = self.session.sources.of(name)
+        self.files.setCurrentIndex(self.session.sources.names.index(name))
         root = file.bound.root if file is not None and file.bound is not None else None
         self.strip.read_only = file is None
         self.strip.show_source(source, lambda a, b: fields_between(root, a, b) if root is not None else ())
@@ -241,7 +241,7 @@ class DescribeStage(QWidget):
         self.outline.viewport().update()
 
     def show_marks(self) -> None:
-        self.strip.show_marks([(mark.start, mark.end) for mark in self.session.marks(self._file)])
+        self.strip.show_marks([(mark.start, mark.end) for mark in self.session.sources.marks(self._file)])
 
     # lanes
 
@@ -265,7 +265,7 @@ class DescribeStage(QWidget):
             self.strip.show_lanes([])
             self._show_legend([])
             return
-        save, source = self.session.save, self.session.source(file)
+        save, source = self.session.save, self.session.sources.of(file)
 
         def work() -> list[StripLane]:
             found: list[StripLane] = []

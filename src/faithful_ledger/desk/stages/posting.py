@@ -120,7 +120,7 @@ class PostingSheet(QWidget):
         where = f"0x{change.offset:04X} · {change.offset}"
         more = ("", " …")
         return (
-            self.session.source_title(file.file.name),
+            self.session.sources.title(file.file.name),
             where,
             size,
             old.hex(" ").upper() + more[change.old_size > SHOWN_BYTES],

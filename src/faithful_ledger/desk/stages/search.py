@@ -32,6 +32,7 @@ from faithful_ledger.desk.widgets.words import storage_in_brief
 __all__ = ["SearchPane"]
 
 MOST_HITS = 20_000
+WIDE = 460  # pixels; in a narrower pane the bytes around a hit have no room
 MOST_SHOWN = 500
 BEHIND_TEXT = 24
 HOW = {
@@ -194,6 +195,7 @@ class SearchPane(QWidget):
             cell(fresh, number, 0).setFont(mono(12))
             cell(fresh, number, 3).setFont(mono(12))
         fresh.setColumnHidden(2, not any(texts[2] for texts in rows))
+        fresh.setColumnHidden(3, self.width() < WIDE)  # the strip beside shows them as well
         fresh.itemSelectionChanged.connect(lambda: self._go(fresh.currentRow()))
         self.table = swap(self.body, self.table, fresh)
         fresh.setVisible(bool(rows))

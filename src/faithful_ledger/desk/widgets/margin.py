@@ -251,7 +251,7 @@ class Margin(QFrame):
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(1)
         grid.setColumnStretch(1, 1)
-        source = session.shown_source(file)
+        source = session.sources.shown(file)
         editable = session.save is not None and file in session.save.files
         for line, reading in enumerate(readings(source, start, selection.end)):
             grid.addWidget(label(reading.name, "quiet"), line, 0)
@@ -274,7 +274,7 @@ class Margin(QFrame):
             shown.setToolTip("Type another value and press Return")
 
             def enter() -> None:
-                old = bytes(self.session.shown_source(file).read(start, start + reading.size))
+                old = bytes(self.session.sources.shown(file).read(start, start + reading.size))
                 data = self.session.attempt(lambda: reading.typed(shown.text(), old))
                 if data is not None:
                     self.session.type_bytes(file, start, start + reading.size, data)
@@ -298,7 +298,9 @@ class Margin(QFrame):
 
     def _show_marks(self, selection: Selection) -> None:
         session = self.session
-        marks = [m for m in session.marks(selection.file) if m.start < selection.end and selection.start < m.end]
+        marks = [
+            m for m in session.sources.marks(selection.file) if m.start < selection.end and selection.start < m.end
+        ]
         for mark in marks:
             words = label(
                 f"{OPEN} {mark.note or 'marked'} · {place(mark.start)}, {mark.end - mark.start} bytes", wrap=True
@@ -315,11 +317,11 @@ class Margin(QFrame):
     def _mark(self, selection: Selection) -> None:
         if self.note_line is not None:
             note = self.note_line.text().strip()
-            self.session.mark(selection.file, selection.start, selection.end, note)
+            self.session.sources.mark(selection.file, selection.start, selection.end, note)
             self.show_selection(selection)
 
     def _unmark(self, mark: Mark, selection: Selection) -> None:
-        self.session.unmark(mark)
+        self.session.sources.unmark(mark)
         self.show_selection(selection)
 
     def focus_note(self) -> None:
