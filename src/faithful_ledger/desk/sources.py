@@ -6,11 +6,11 @@ from typing import TYPE_CHECKING
 
 from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.inside import Payload
 from faithful_ledger.core.records import Mark
 from faithful_ledger.core.source import MemorySource, Source
 
 if TYPE_CHECKING:
+    from faithful_ledger.core.inside import Payload
     from faithful_ledger.desk.session import Session
 
 __all__ = ["Sources"]

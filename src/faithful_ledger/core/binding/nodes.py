@@ -260,10 +260,11 @@ class RowsNode(Node):
             AddressError: as for `records`, or there is no such field.
         """
 
+        item = self.spec.item.named(name) if isinstance(self.spec.item, GroupSpec) else None
+        if self.stride is not None and isinstance(item, FieldSpec) and item.storage.dtype is not None:
+            return self.records()[name]  # a view, without a copy
         found = self.column_at(name)
-        if found is None:
-            return self.records()[name]
-        return found[0]
+        return self.records()[name] if found is None else found[0]
 
     def column_at(self, name: str) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]] | None:
         """The numbers of one field in all records, and a mask of those that can be read; None where they have to be

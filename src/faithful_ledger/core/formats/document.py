@@ -11,7 +11,11 @@ from faithful_ledger.core.address import Address, Expression, Lookup
 from faithful_ledger.core.edits import Replacement
 from faithful_ledger.core.source import Source
 
-__all__ = ["Document", "Items", "Place", "Span"]
+__all__ = ["Document", "Items", "NotBalanced", "Place", "Span"]
+
+
+class NotBalanced(Exception):
+    """A string or a bracket of a text that does not end."""
 
 
 class Span(NamedTuple):

@@ -11,18 +11,21 @@ import json
 import re
 from bisect import bisect_right
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from functools import cached_property
-from typing import cast
+from itertools import chain
+from typing import TYPE_CHECKING, cast
 
 from faithful_ledger.core.address import Address, Step, format_name, format_path
 from faithful_ledger.core.edits import Replacement
 from faithful_ledger.core.errors import AddressError, BindingError, ValueRefused
-from faithful_ledger.core.formats.document import Items, Place, Span
-from faithful_ledger.core.formats.json_index import JsonIndex, NotBalanced
+from faithful_ledger.core.formats.document import Items, NotBalanced, Place, Span
 from faithful_ledger.core.formats.json_text import json_values, unquoted
 from faithful_ledger.core.source import Source, first_bytes
 from faithful_ledger.core.storage import JsonNumber, JsonText
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.formats.json_index import JsonIndex
 
 __all__ = ["LARGEST_TEXT", "JsonDocument"]
 
@@ -94,6 +97,8 @@ class JsonDocument:
 
     @cached_property
     def _index(self) -> JsonIndex:
+        from faithful_ledger.core.formats.json_index import JsonIndex  # it needs NumPy, which small texts do without
+
         return JsonIndex(self.data)
 
     @cached_property
@@ -203,12 +208,15 @@ class JsonDocument:
         return self.span(start, end) if start < end else None
 
     def _keyed(self, span: Span, key: str, value: str) -> Span | None:
-        """The first object of an array in which a member says so; what cannot be it is passed over by its letters."""
+        """The first object of an array in which a member says so in plain letters, else one that says so with escapes.
+        What cannot be it is passed over by its letters.
+        """
         children = self.children(span)
         last = -1
-        for match in _says(key, value).finditer(self.data, span.start, span.end):
-            number = bisect_right(children.starts, match.start()) - 1
-            if number <= last or number < 0:
+        escaped = (match.start() for match in _says(key, value).finditer(self.data, span.start, span.end))
+        for at in chain(_plain_hits(self.data, value, span), escaped):
+            number = bisect_right(children.starts, at) - 1
+            if number == last or number < 0:
                 continue
             last = number
             item = self._child(span, number)
@@ -401,6 +409,16 @@ def _after_comma(data: bytes) -> bytes:
     """Whether this text has blanks behind its commas."""
     at = data.find(b",")
     return b" " if at >= 0 and data[at + 1 : at + 2] == b" " else b""
+
+
+def _plain_hits(data: bytes, value: str, span: Span) -> Iterator[int]:
+    """Where the letters of a value occur, as a string or as they are."""
+    text = json.dumps(value, ensure_ascii=False).encode("utf-8", "surrogatepass")
+    for run in (text, text[1:-1]) if not text[1:-1].isalpha() else (text,):
+        at = data.find(run, span.start, span.end)
+        while at >= 0:
+            yield at
+            at = data.find(run, at + 1, span.end)
 
 
 def _says(key: str, value: str) -> re.Pattern[bytes]:

@@ -13,7 +13,9 @@ from typing import Any, TypeAlias
 
 import numpy as np
 
-__all__ = ["JsonIndex", "NotBalanced"]
+from faithful_ledger.core.formats.document import NotBalanced
+
+__all__ = ["JsonIndex"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 STEP = 1 << 18
@@ -21,10 +23,6 @@ WORDS = STEP // 64
 WIDEST = 1 << 11  # words that are looked at together
 QUOTE, BACKSLASH, COMMA = b'"\\,'
 OPEN, CLOSE = b"{}"  # with the bit 32 set both kinds of brackets are one
-
-
-class NotBalanced(Exception):
-    """A string or a bracket that does not end: this is not JSON."""
 
 
 class JsonIndex:

@@ -12,7 +12,7 @@ from typing import Any, Literal, NamedTuple, TypeAlias
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.storage import Choice, FixedText, RawBytes, Scaled, Storage, Switches
+from faithful_ledger.core.storage import Choice, FixedText, Float, Integer, RawBytes, Scaled, Storage, Switches
 from faithful_ledger.core.template.model import Bounds, ElementSpec, FieldSpec, GroupSpec, RowsSpec, elements_of
 
 __all__ = ["Finding", "audit", "double_keys", "field_findings", "keyed_rows"]
@@ -213,8 +213,10 @@ def _suspects(spec: FieldSpec, rows: Bytes) -> Bytes:
         if storage.reads_any_bytes:
             return numpy.arange(0)
         return numpy.flatnonzero((rows > 127).any(axis=1)) if storage.extends_ascii else numpy.arange(len(rows))
-    count, width = rows.shape
-    found = storage.column(numpy.ascontiguousarray(rows).reshape(-1), numpy.arange(count) * width)
+    count = len(rows)
+    if isinstance(storage, Integer | Float | Switches | RawBytes) and spec.bounds is None:
+        return numpy.arange(0)
+    found = storage.rows(rows)
     if found is None:
         known = isinstance(storage, Scaled | Switches | RawBytes) and spec.bounds is None
         return numpy.arange(0) if known else numpy.arange(count)
@@ -222,7 +224,7 @@ def _suspects(spec: FieldSpec, rows: Bytes) -> Bytes:
     if isinstance(storage, Choice):
         nameless = [number for number in numpy.unique(numbers).tolist() if number not in storage.names]
         return numpy.flatnonzero(numpy.isin(numbers, nameless))
-    suspect = ~readable
+    suspect = ~readable if readable is not None else numpy.zeros(count, bool)
     if spec.bounds is not None:
         suspect = suspect | _outside(numbers, spec.bounds)
     return numpy.flatnonzero(suspect)

@@ -126,6 +126,15 @@ class Storage(ABC):
         """
         return None
 
+    def rows(self, table: Array) -> tuple[Array, Array | None] | None:
+        """As `column`, for a table of bytes with a value in each row; without a mask all are values."""
+        import numpy as np
+
+        count, width = table.shape
+        if self.dtype is not None:
+            return np.ascontiguousarray(table).view(self.dtype).reshape(-1), None
+        return self.column(np.ascontiguousarray(table).reshape(-1), np.arange(count) * width)
+
     def spell(self, number: Fraction) -> bytes | None:
         """The bytes of a number as a program writes it, for searching; None where it does not fit."""
         return None
