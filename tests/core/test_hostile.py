@@ -252,6 +252,7 @@ class FileTest(LedgerCase):
             mock.patch("faithful_ledger.core.compare.large.CHUNK", 1 << 16),
         ):
             base = bytearray(os.urandom(1 << 16) * 128)
+            base[69_999] = base[70_000] = 0  # the inserted text fits in one place only
             other = bytearray(base)
             other[100], other[5_000_000:5_000_004] = other[100] ^ 1, bytes(x ^ 255 for x in other[5_000_000:5_000_004])
             for a, b, expected in (
