@@ -134,8 +134,8 @@ def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
             help="an entry; may be repeated",
         )
         add("--out", metavar="OUT", help="write to this new file or folder and leave the save alone")
-        add("--dry-run", action="store_true", help="only tell what would be written")
-        add("--note", metavar="TEXT", default="", help="a note for the records")
+        add("--dry-run", action="store_true", help="show what would be written, and write nothing")
+        add("--note", metavar="TEXT", default="", help="a note for the history")
         add("--anyway", action="store_true", help="allow values outside the template's bounds")
         add("--detach-links", action="store_true", help="allow a file with several names (hard links)")
         broken = command.add_mutually_exclusive_group()

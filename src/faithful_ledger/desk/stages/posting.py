@@ -38,7 +38,7 @@ class PostingSheet(QWidget):
         self.checking = False
         self._asked = 0
         self.note = QLineEdit()
-        self.note.setPlaceholderText("A note for the records, if you like")
+        self.note.setPlaceholderText("A note for the history, if you like")
         self.note.setAccessibleName("Note")
         self.write_button = button("Write it", self._write, "main")
         self.detach = QCheckBox("Write this name only; its other names (hard links) keep the old bytes")
