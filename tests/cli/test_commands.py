@@ -173,7 +173,9 @@ class PostingTest(CommandCase):
         data[0x4A] ^= 0x10
         path.write_bytes(data)
         arguments = ("post", path, "--set", "purse.marks=5200")
-        self.assertIn("did not hold when the save was opened", self.refused(3, *arguments))
+        refusal = self.refused(3, *arguments)
+        self.assertIn("did not hold when the save was opened", refusal)
+        self.assertIn("--renew-broken", refusal)
         self.assertEqual(path.read_bytes(), data)
         self.assertFalse(self.json_of(*arguments, "--leave-broken")["in_balance"])
         self.json_of("restore", self.json_of("snapshots", path)[0]["id"])

@@ -10,8 +10,8 @@ from typing import Any
 from faithful_ledger.cli.opening import book_for, opened, opened_or_bytes
 from faithful_ledger.cli.output import field_json, plain, print_json, print_table, say, shown, stream_json, warn
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.errors import AddressError, ValueRefused
-from faithful_ledger.core.posting import Plan, make_plan
+from faithful_ledger.core.errors import AddressError, Refused, ValueRefused
+from faithful_ledger.core.posting import Plan, make_plan, undecided_text
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
@@ -57,6 +57,11 @@ def post(options: argparse.Namespace) -> int:
             save.enter(path, value, anyway=options.anyway)
     save.renew_broken = True if options.renew_broken else False if options.leave_broken else None
     plan = make_plan(save)
+    if plan.undecided and not options.dry_run:
+        raise Refused(
+            f"nothing was written: {undecided_text(plan)}",
+            "renew them with --renew-broken, or leave them as they are with --leave-broken",
+        )
     book = book_for(options, save.path, save)
     kept, written = None, False
     if options.out is not None and not options.dry_run:

@@ -1,6 +1,6 @@
 """Posting: plan, check, write, verify, reverse."""
 
-from faithful_ledger.core.posting.checks import Check, run_checks
+from faithful_ledger.core.posting.checks import Check, run_checks, undecided_text
 from faithful_ledger.core.posting.plan import Change, FilePlan, Plan, make_plan
 from faithful_ledger.core.posting.recover import Recovery, recover
 from faithful_ledger.core.posting.write import Rewrite, replace_set
@@ -16,4 +16,5 @@ __all__ = [
     "recover",
     "replace_set",
     "run_checks",
+    "undecided_text",
 ]

@@ -42,9 +42,9 @@ def run_checks(
     needs = [(path.resolve().parent, new) for path in paths[:1]] + [(vault, old)]
     checks += [_room(folder, size) for folder, size in needs]
     if plan.undecided:
-        names = ", ".join(state.label for state in plan.undecided)
-        text = f"did not hold when the save was opened: {names}"
-        checks.append(Check("seals", False, text, "decide whether to renew them or to leave them as they are"))
+        checks.append(
+            Check("seals", False, undecided_text(plan), "decide whether to renew them or to leave them as they are")
+        )
     for finding in plan.findings:
         if finding.level == "error":
             checks.append(Check("balance", False, f"{finding.path}: {finding.message}", "mend the entries"))
@@ -104,3 +104,9 @@ def _room(folder: Path, needed: int) -> Check:
         return Check("room", True, f"{free >> 20} MiB are free in {folder}")
     text = f"{free >> 20} MiB are free in {folder} and {(needed + SPARE) >> 20} are needed"
     return Check("room", False, text, "make room first")
+
+
+def undecided_text(plan: Plan) -> str:
+    """Which seals were broken before any entry, for a plan that needs a decision on them."""
+    names = ", ".join(state.label for state in plan.undecided)
+    return f"some seals did not hold when the save was opened: {names}"

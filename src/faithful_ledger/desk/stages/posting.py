@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QCheckBox, QLineEdit, QVBoxLayout, QWidget
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.find import programs
-from faithful_ledger.core.posting import Change, Check, FilePlan, Plan
+from faithful_ledger.core.posting import Change, Check, FilePlan, Plan, undecided_text
 from faithful_ledger.core.records import Posting
 from faithful_ledger.core.template.model import Companion
 from faithful_ledger.desk.session import Message, Session
@@ -147,8 +147,7 @@ class PostingSheet(QWidget):
                 label(f"The untouched copy goes to the vault of the book “{self.session.book.name}”", "quiet")
             )
         if plan.undecided:
-            names = ", ".join(state.label for state in plan.undecided)
-            self.rest.addWidget(label(f"{BROKEN} did not hold when the save was opened: {names}", "broken", wrap=True))
+            self.rest.addWidget(label(f"{BROKEN} {undecided_text(plan)}", "broken", wrap=True))
             renew = button("Renew them too", lambda: self.session.decide_broken(True))
             leave = button("Leave them as they are", lambda: self.session.decide_broken(False))
             self.rest.addLayout(row(label("The template may be wrong there, or the save damaged."), renew, leave, None))
