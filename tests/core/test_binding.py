@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import resource
 import struct
+from unittest import mock
 
 import numpy
 from hypothesis import given, settings
@@ -18,6 +19,7 @@ from faithful_ledger.core.errors import AddressError, BindingError, EntryError, 
 from faithful_ledger.core.formats import JsonDocument, json_values
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
+from faithful_ledger.core.rules.audit import audit
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import Leb128
@@ -536,6 +538,45 @@ class ColumnsTest(LedgerCase):
         for name, words in (("late", "not in the same place of every record"), ("nothing", "have no field nothing")):
             with self.assertRaisesRegex(AddressError, words):
                 node.column(name)
+
+    def test_many_records_have_the_findings_of_each_alone(self) -> None:
+        bound = "bounds: {least: 0, most: 3}"
+        data = numpy.random.default_rng().integers(0, 128, (300, 8), numpy.uint8)
+        data[::2, 0] |= 128  # a number of variable length that takes a byte more in every second record
+        for fields in (
+            f"{{group: g, word: u16, layout: [{{field: a, as: u5, {bound}}}, {{field: b, as: u6, {bound}}}]}}, "
+            f"{{field: c, as: u8, {bound}}}, {{unknown: rest, size: 5}}",
+            f"{{group: g, size: 7, layout: [{{field: a, as: uleb128}}, {{field: b, as: u8, {bound}}}]}}, "
+            f"{{field: c, as: u8, {bound}}}",
+            f"{{group: g, size: 7, layout: [{{field: a, as: u8, at: 3, {bound}}}, {{field: b, as: u16be, {bound}}}]}}, "
+            f"{{field: c, as: u8, {bound}}}",
+            f"{{rows: inner, count: 3, layout: [{{field: a, as: u8, {bound}}}, {{field: b, as: u8}}]}}, "
+            f"{{field: c, as: u16, {bound}}}",
+        ):
+            with self.subTest(fields):
+                root = bind(
+                    template_of(f"- {{rows: r, count: 300, layout: [{fields}]}}").main, MemorySource(data.tobytes())
+                ).root
+                (node,) = root.children
+                assert isinstance(node, RowsNode)
+                self.assertEqual((node.stride, node.count), (8, 300))
+                with mock.patch("faithful_ledger.core.rules.audit.MOST_REPORTED", 10_000):
+                    together = sorted(audit(root))
+                    with mock.patch("faithful_ledger.core.rules.audit.MANY", 10_000):
+                        self.assertEqual(together, sorted(audit(root)))
+                self.assertGreater(len(together), 200)
+
+    def test_a_field_behind_one_of_varying_size_is_no_column(self) -> None:
+        fields = (
+            "{group: g, flat: true, size: 7, layout: [{field: a, as: uleb128}, {field: b, as: u8}]}, {field: c, as: u8}"
+        )
+        data = bytes(range(80))
+        root = bind(template_of(f"- {{rows: r, count: 10, layout: [{fields}]}}").main, MemorySource(data)).root
+        (node,) = root.children
+        assert isinstance(node, RowsNode)
+        self.assertEqual(node.column("c").tolist(), list(range(7, 80, 8)))
+        with self.assertRaisesRegex(AddressError, "not in the same place of every record"):
+            node.column("b")
 
 
 class ResumedTest(LedgerCase):

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
-from faithful_ledger.core.address import NEXT, Step
+from faithful_ledger.core.address import Step
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.formats import Document
 from faithful_ledger.core.source import Source
@@ -236,7 +236,8 @@ class RowsNode(Node):
         return index if index >= 0 and offset < self.item(index).end else None
 
     def records(self) -> np.ndarray[Any, Any]:
-        """All records as one structured array over the payload's own bytes, nothing copied or looked at.
+        """All records as one structured array over the payload's own bytes, nothing copied or looked at; of the fields
+        those that are in the same place of every record.
 
         Raises:
             AddressError: the records differ in size, or are not groups.
@@ -245,12 +246,15 @@ class RowsNode(Node):
 
         if self.stride is None or not isinstance(self.spec.item, GroupSpec):
             raise AddressError(f"{self.path} has records of different sizes", "take them one by one")
-        names, formats, offsets = [], [], []
-        for name, field, offset in _columns(self.spec.item, 0):
-            names.append(name)
-            formats.append(_dtype(field))
-            offsets.append(offset or 0)
-        layout = numpy.dtype({"names": names, "formats": formats, "offsets": offsets, "itemsize": self.stride})
+        parts = [part for part in _columns(self.spec.item, 0) if part[2] is not None]
+        layout = numpy.dtype(
+            {
+                "names": [name for name, _, _ in parts],
+                "formats": [_dtype(field) for _, field, _ in parts],
+                "offsets": [offset or 0 for _, _, offset in parts],
+                "itemsize": self.stride,
+            }
+        )
         return numpy.frombuffer(self.source.read(self.start, self.end), layout, self.count)
 
     def column(self, name: str) -> np.ndarray[Any, Any]:
@@ -259,10 +263,11 @@ class RowsNode(Node):
         Raises:
             AddressError: as for `records`, or there is no such field.
         """
-
         item = self.spec.item.named(name) if isinstance(self.spec.item, GroupSpec) else None
         if self.stride is not None and isinstance(item, FieldSpec) and item.storage.dtype is not None:
-            return self.records()[name]  # a view, without a copy
+            records = self.records()
+            if name in (records.dtype.names or ()):
+                return records[name]  # a view, without a copy
         found = self.column_at(name)
         return self.records()[name] if found is None else found[0]
 
@@ -293,13 +298,11 @@ class RowsNode(Node):
 
 def _columns(group: GroupSpec, at: int | None) -> Iterator[tuple[str, FieldSpec, int | None]]:
     """The fields of a record, each with its offset within the record where that is always the same."""
-    for element in group.layout:
+    for element, inside in group.placed(at):
         if isinstance(element, FieldSpec):
-            yield element.name, element, at if element.address is NEXT and element.when is None else None
+            yield element.name, element, inside
         elif isinstance(element, GroupSpec) and element.flat:
-            yield from _columns(element, at)
-        size = element.fixed_size
-        at = at + size if at is not None and size is not None else None
+            yield from _columns(element, inside)
 
 
 def _dtype(spec: FieldSpec) -> str | tuple[str, tuple[int, ...]]:
@@ -313,7 +316,7 @@ def find(root: Node, steps: tuple[Step, ...], path: str) -> list[Node]:
     """The nodes a path leads to: one, or several where it has a `[*]`.
 
     Raises:
-        AddressError: a step leads nowhere; the sentence tells what is there.
+        AddressError: a step leads nowhere; the sentence says what is there.
     """
     nodes = [root]
     for step in steps:

@@ -43,8 +43,8 @@ def audit(root: GroupNode) -> Iterator[Finding]:
             stack += reversed(node.children)
         elif isinstance(node, RowsNode):
             yield from double_keys(node)
-            if node.stride and node.count > MANY:
-                yield from _columns(node)
+            if node.stride and node.count > MANY and (columns := _columns_of(node.spec.item)) is not None:
+                yield from _columns(node, columns)
             else:
                 stack.append(node.items())
         elif not isinstance(node, Node) and (item := next(node, None)) is not None:
@@ -123,7 +123,7 @@ def _has_doubles(rows_node: RowsNode, spec: FieldSpec) -> bool:
     """Whether two of many records of one size have the same bytes in a field."""
     import numpy
 
-    column = next((c for c in _fields_of(rows_node.spec.item, "", 0) if c.spec is spec), None)
+    column = next((c for c in _columns_of(rows_node.spec.item) or () if c.spec is spec), None)
     if column is None or not column.size:
         return True
     rows = _rows(rows_node)[:, column.offset : column.offset + column.size]
@@ -150,11 +150,11 @@ class _Column(NamedTuple):
     size: int
 
 
-def _columns(rows_node: RowsNode) -> Iterator[Finding]:
+def _columns(rows_node: RowsNode, columns: list[_Column]) -> Iterator[Finding]:
     """The same findings as `field_findings`, for many records. Of one kind at most 20 are reported one by one."""
     records = _rows(rows_node)
     reported: Counter[int] = Counter()  # by the identity of a field's spec
-    for column in _fields_of(rows_node.spec.item, "", 0):
+    for column in columns:
         if column.spec.unknown or column.spec.constant is not None or reported[id(column.spec)] > MOST_REPORTED:
             continue
         rows = records[:, column.offset : column.offset + column.size]
@@ -178,18 +178,26 @@ def _rows(rows_node: RowsNode) -> Bytes:
     )
 
 
-def _fields_of(spec: ElementSpec, path: str, at: int) -> Iterator[_Column]:
-    """Every field of a record of fixed size, however deep."""
-    if isinstance(spec, FieldSpec):
-        yield _Column(path, spec, at, spec.fixed_size or 0)
+def _columns_of(spec: ElementSpec) -> list[_Column] | None:
+    """Every field of a record of fixed size, however deep; None where one is not in the same place of every record."""
+    every = list(_fields_of(spec, "", 0))
+    found = [column for column in every if column is not None]
+    return found if len(found) == len(every) else None
+
+
+def _fields_of(spec: ElementSpec, path: str, at: int | None) -> Iterator[_Column | None]:
+    size = spec.fixed_size
+    if at is None or size is None:
+        yield None
+    elif isinstance(spec, FieldSpec):
+        yield _Column(path, spec, at, size)
     elif isinstance(spec, GroupSpec):
-        for element in spec.layout:
+        for element, begin in spec.placed(at):
             inside = isinstance(element, GroupSpec) and element.flat
-            yield from _fields_of(element, path if inside else f"{path}.{element.name}", at)
-            at += element.fixed_size or 0
+            yield from _fields_of(element, path if inside else f"{path}.{element.name}", begin)
     elif isinstance(spec, RowsSpec):
         stride = spec.item.fixed_size or 0
-        for index in range((spec.fixed_size or 0) // stride if stride else 0):
+        for index in range(size // stride if stride else 0):
             yield from _fields_of(spec.item, f"{path}[{index}]", at + index * stride)
 
 

@@ -163,6 +163,14 @@ class GroupSpec(ElementSpec):
             return self.word.size
         return sum(element.least_size for element in self.layout) if self.size is None else self.size.constant or 0
 
+    def placed(self, at: int | None = 0) -> Iterator[tuple[ElementSpec, int | None]]:
+        """Each element with its offset where the group begins at `at`; None where that is not always the same."""
+        for element in self.layout:
+            yield element, at if element.address is NEXT and element.when is None else None
+            if self.word is None:
+                size = element.fixed_size
+                at = at + size if at is not None and size is not None else None
+
     def named(self, name: str) -> ElementSpec | None:
         """The element of this name here, also within flat groups."""
         return self.names.get(name)
