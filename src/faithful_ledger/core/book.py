@@ -20,7 +20,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 from faithful_ledger.core.described import BookTemplates
 from faithful_ledger.core.disk import Disk, translated
@@ -50,9 +50,6 @@ from faithful_ledger.core.source import (
     strays,
 )
 from faithful_ledger.core.vault.objects import digest_of
-
-if TYPE_CHECKING:
-    pass
 
 __all__ = ["Book", "Ready", "Rebuilt", "VaultReport"]
 

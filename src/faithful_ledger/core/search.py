@@ -70,7 +70,7 @@ def _named(source: Source, hits: Iterator[Hit]) -> Iterator[Hit]:
     for hit in hits:
         if leaves is None:  # only now is it worth reading the text
             tree = json_tree(data)
-            leaves = sorted(json_leaves(tree, data), key=lambda leaf: leaf.start) if tree is not None else []
+            leaves = sorted(json_leaves(tree), key=lambda leaf: leaf.start) if tree is not None else []
             starts = [leaf.start for leaf in leaves]
         if not leaves:
             yield hit

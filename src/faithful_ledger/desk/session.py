@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple, TypeVar
+from typing import NamedTuple, TypeVar
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
@@ -37,9 +37,6 @@ from faithful_ledger.desk.beside import AT_ONCE, Beside, Message
 from faithful_ledger.desk.evidence import Evidence
 from faithful_ledger.desk.sources import Sources
 from faithful_ledger.desk.widgets.basics import in_turn
-
-if TYPE_CHECKING:
-    pass
 
 __all__ = ["Message", "Selection", "Session"]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from faithful_ledger.core.address.expressions import Expression, Lookup
@@ -134,9 +134,7 @@ class Address:
             return self
         if self.base == "path" or self.offset is None or self.offset.constant is None:
             raise AddressError(f"{self.in_words()} cannot be moved by {by} bytes", "name another place")
-        return Address(
-            self.base, Expression(self.offset.constant + by), self.run, None, self.table, self.entry, self.align
-        )
+        return replace(self, offset=Expression(self.offset.constant + by))
 
     def keys(self) -> dict[str, Any]:
         """The keys of a template that say the same: `Address.from_keys` reads them back."""

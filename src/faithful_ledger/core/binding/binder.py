@@ -179,11 +179,9 @@ class _Binder:
                     self.check_kind(element, found)
             except BindingError:
                 raise
-            except AddressError as error:
-                if self.document.knows_ends:
-                    raise BindingError(self.path(node, element), node.start, error.what, error.remedy) from error
-                raise self.error(node, element, here, error.what) from error
             except LedgerError as error:
+                if self.document.knows_ends and isinstance(error, AddressError):
+                    raise BindingError(self.path(node, element), node.start, error.what, error.remedy) from error
                 raise self.error(node, element, here, error.what) from error
             start = self.beginning(element, node, found.start) if address.base == "before" else found.start
             end = self.element(element, node, start, found.end)

@@ -8,7 +8,7 @@ and counts within a record are worked out here, everything else that depends on 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from typing import Any
 
 from faithful_ledger.core.binding.binder import bind
@@ -63,9 +63,7 @@ def _compose(spec: ElementSpec, value: object, old: Node | None, path: str) -> b
     if isinstance(spec, RowsSpec):
         return _inner_rows(spec, value, old, path)
     assert isinstance(spec, GroupSpec)
-    if not isinstance(value, dict):
-        raise ValueRefused(f"{path} takes an object of JSON, not {type(value).__name__}", "see what read --json prints")
-    _refuse_unknown(spec, value, path)
+    value = _object(value, path, _names(spec))
     return _joined(
         spec, [(e, _part(e, value, old, path)) for e in spec.layout], lambda name: _count(spec, value, old, name)
     )
@@ -95,20 +93,34 @@ def _part(element: ElementSpec, value: Mapping[str, Any], old: Node | None, path
 def _inner_rows(spec: RowsSpec, value: object, old: Node | None, path: str) -> bytes:
     if value is None and isinstance(old, RowsNode):
         return old.raw
-    if value is not None and not isinstance(value, list):
-        raise ValueRefused(f"{path} takes a list of JSON, not {type(value).__name__}", "see what read --json prints")
+    given = _list(value, path)
     items = [
         _compose(spec.item, each, old.item(n) if isinstance(old, RowsNode) and n < old.count else None, f"{path}[{n}]")
-        for n, each in enumerate(value or [])
+        for n, each in enumerate(given)
     ]
     return b"".join(items) + (spec.ended_by or b"")
 
 
-def _refuse_unknown(spec: GroupSpec, value: Mapping[str, Any], path: str) -> None:
+def _names(spec: GroupSpec) -> list[str]:
+    """What a record of these parts may be given, those of its flat groups included."""
     flat = [e for e in spec.layout if isinstance(e, GroupSpec) and e.flat]
-    known = [e.name for e in spec.layout if e not in flat] + [e.name for group in flat for e in group.layout]
+    return [e.name for e in spec.layout if e not in flat] + [e.name for group in flat for e in group.layout]
+
+
+def _object(value: object, path: str, known: Collection[str]) -> dict[str, Any]:
+    """What is given for a group."""
+    if not isinstance(value, dict):
+        raise ValueRefused(f"{path} takes an object of JSON, not {type(value).__name__}", "see what read --json prints")
     if unknown := [key for key in value if key not in known]:
         raise AddressError(f"{path} has no {unknown[0]}", f"it has {', '.join(known)}")
+    return value
+
+
+def _list(value: object, path: str) -> list[object]:
+    """What is given for rows; nothing is no records."""
+    if value is not None and not isinstance(value, list):
+        raise ValueRefused(f"{path} takes a list of JSON, not {type(value).__name__}", "see what read --json prints")
+    return value or []
 
 
 def _joined(spec: GroupSpec, parts: list[tuple[ElementSpec, bytes]], count: Callable[[str], int | None]) -> bytes:
@@ -226,15 +238,9 @@ def _changed(node: Node, value: object, path: str, *, is_new: bool) -> Iterator[
             yield Replacement(node.start, node.end, encoded(node.spec.storage, neutral, node.raw))
     elif isinstance(node, RowsNode):
         if value is not None or is_new:
-            if value is not None and not isinstance(value, list):
-                raise ValueRefused(f"{path} takes a list of JSON, not {type(value).__name__}", "see read --json")
-            yield Replacement(node.start, node.end, compose_records(node, value or []))
+            yield Replacement(node.start, node.end, compose_records(node, _list(value, path)))
     elif isinstance(node, GroupNode):
-        if not isinstance(value, dict):
-            kind = type(value).__name__
-            raise ValueRefused(f"{path} takes an object of JSON, not {kind}", "see what read --json prints")
-        if unknown := [key for key in value if key not in node.names]:
-            raise AddressError(f"{path} has no {unknown[0]}", f"it has {', '.join(node.names)}")
+        value = _object(value, path, node.names)
         for child in node.children:
             name = child.spec.name
             if isinstance(child, GroupNode) and child.spec.flat:

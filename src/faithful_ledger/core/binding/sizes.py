@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from faithful_ledger.core.address import NEXT
 from faithful_ledger.core.storage import Sizer
+from faithful_ledger.core.storage.base import fixed_sizer
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec
 
 __all__ = ["Sizer", "sizer"]
@@ -64,11 +65,7 @@ def _joined(steps: list[int | Sizer]) -> list[Sizer]:
             fixed += step
             continue
         if fixed:
-            found.append(_fixed(fixed))
+            found.append(fixed_sizer(fixed))
             fixed = 0
         found.append(step)
-    return [*found, _fixed(fixed)] if fixed or not found else found
-
-
-def _fixed(size: int) -> Sizer:
-    return lambda data, at, limit: at + size if at + size <= limit else -1
+    return [*found, fixed_sizer(fixed)] if fixed or not found else found

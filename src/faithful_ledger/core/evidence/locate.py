@@ -176,7 +176,7 @@ def _places(contents: list[bytes], seen: Sequence[Sighting], end: Deadline) -> l
     data = [np.frombuffer(content, np.uint8) for content in contents]
     trees = [tree for tree in map(json_tree, contents) if tree is not None]
     if len(trees) == len(contents):
-        found = json_places(trees, contents, seen)
+        found = json_places(trees, seen)
     elif any(sighting.kind == "text" for sighting in seen) and not are_switches(seen):
         found = text_places(data, seen)
     else:

@@ -103,14 +103,14 @@ def _has_prefix(name: str, contents: list[bytes], where: tuple[int, ...], raws: 
     return True
 
 
-def json_places(trees: list[JsonValues], contents: list[bytes], seen: Sequence[Sighting]) -> list[Place]:
+def json_places(trees: list[JsonValues], seen: Sequence[Sighting]) -> list[Place]:
     """Numbers and texts of JSON texts at the same path in every snapshot."""
     sighted = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     least = max(len(sighted) - (1 if len(sighted) >= ENOUGH_TO_DOUBT else 0), 1)
     shown = {j: {float(number * scale) for scale in SCALES} for j in sighted if (number := seen[j].number) is not None}
     leaves = []
-    for j, (tree, content) in enumerate(zip(trees, contents, strict=True)):
-        every = json_leaves(tree, content)
+    for j, tree in enumerate(trees):
+        every = json_leaves(tree)
         if least == len(sighted) and j in shown:  # it must fit here, and floats rule out nearly all numbers
             every = (leaf for leaf in every if leaf.is_number and leaf.about in shown[j])
         leaves.append({leaf.path: leaf for leaf in every})

@@ -204,7 +204,7 @@ class JsonDocument:
         if found is None:
             return None
         start = _behind_blank(self.data, found[0] + 1)
-        end = found[1] - len(self.data[start : found[1]]) + len(self.data[start : found[1]].rstrip(b" \t\r\n"))
+        end = start + len(self.data[start : found[1]].rstrip(b" \t\r\n"))
         return self.span(start, end) if start < end else None
 
     def _keyed(self, span: Span, key: str, value: str) -> Span | None:

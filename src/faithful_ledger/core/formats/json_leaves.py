@@ -74,7 +74,7 @@ def json_tree(data: bytes) -> JsonValues | None:
         return None
 
 
-def json_leaves(tree: JsonValues, data: bytes) -> Iterator[JsonLeaf]:
+def json_leaves(tree: JsonValues) -> Iterator[JsonLeaf]:
     """Every number and text, in order; a text that is JSON itself is entered, as `name(text).inner`."""
     yield from _leaves(tree, 0)
 

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
     Array: TypeAlias = np.ndarray[Any, Any]
 
-__all__ = ["CutOff", "Order", "Sizer", "Storage", "Value", "encoded"]
+__all__ = ["CutOff", "FixedSize", "Order", "Sizer", "Storage", "Value", "encoded", "fixed_sizer"]
 
 Value: TypeAlias = int | float | str | bool | tuple[str, ...] | None
 Order = Literal["little", "big"]
@@ -113,8 +113,7 @@ class Storage(ABC):
 
     def sizer(self) -> Sizer | None:
         """A fast function for where values of varying size end, or None where the bytes do not say it."""
-        size = self.size
-        return None if size is None else lambda data, at, limit: at + size if at + size <= limit else -1
+        return None if self.size is None else fixed_sizer(self.size)
 
     def size_before(self, data: bytes) -> int | None:
         """How many bytes a value takes that ends where `data` ends; None where that cannot be known."""
@@ -138,6 +137,21 @@ class Storage(ABC):
     def spell(self, number: Fraction) -> bytes | None:
         """The bytes of a number as a program writes it, for searching; None where it does not fit."""
         return None
+
+
+def fixed_sizer(size: int) -> Sizer:
+    """The sizer of what always takes `size` bytes."""
+    return lambda data, at, limit: at + size if at + size <= limit else -1
+
+
+class FixedSize(Storage):
+    """A storage of which every value takes the same number of whole bytes."""
+
+    bits: int
+
+    @property
+    def size(self) -> int:
+        return self.bits // 8
 
 
 def encoded(storage: Storage, value: Value, old: bytes) -> bytes:

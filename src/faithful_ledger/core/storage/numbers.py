@@ -10,7 +10,7 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.storage.base import Order, Storage, Value
+from faithful_ledger.core.storage.base import FixedSize, Order, Storage, Value
 
 if TYPE_CHECKING:
     from faithful_ledger.core.storage.base import Array
@@ -110,11 +110,11 @@ class WholeNumber(Storage):
         return value
 
 
-class Integer(WholeNumber):
+class Integer(FixedSize, WholeNumber):
     """A two's-complement whole number of `size` bytes."""
 
     def __init__(self, size: int, signed: bool, order: Order) -> None:
-        self.bits: int = size * 8
+        self.bits = size * 8
         self.signed, self.order = signed, order
         self.least_size = size
         self.family = "signed" if signed else "whole"
@@ -126,10 +126,6 @@ class Integer(WholeNumber):
         self.about = f"whole number, {bytes_}" + (", with a sign" if signed else "")
         if size in NATIVE:
             self.dtype = f"{'<' if order == 'little' else '>'}{'i' if signed else 'u'}{size}"
-
-    @property
-    def size(self) -> int:
-        return self.bits // 8
 
     def decode(self, raw: bytes) -> int:
         return int.from_bytes(raw, self.order, signed=self.signed)
@@ -151,22 +147,18 @@ class Integer(WholeNumber):
         return (np.where(value > self.most, value - (1 << self.bits), value) if self.signed else value), inside
 
 
-class Float(Storage):
+class Float(FixedSize):
     """An IEEE 754 number of 4 or 8 bytes, shown with the fewest digits that read back to the same bytes."""
 
     family = "fraction"
 
     def __init__(self, size: int, order: Order) -> None:
-        self.bits: int = size * 8
+        self.bits = size * 8
         self.order, self.least_size = order, size
         self.dtype: str = f"{'<' if order == 'little' else '>'}f{size}"
         self._struct = struct.Struct(("<" if order == "little" else ">") + ("f" if size == 4 else "d"))
         self.name = f"f{size * 8}{'le' if order == 'little' else 'be'}"
         self.about = f"fraction (float), {size} bytes, {'low' if order == 'little' else 'high'} byte first"
-
-    @property
-    def size(self) -> int:
-        return self.bits // 8
 
     def decode(self, raw: bytes) -> float:
         (value,) = self._struct.unpack(raw)

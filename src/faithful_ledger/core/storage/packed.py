@@ -6,7 +6,7 @@ import re
 from typing import TYPE_CHECKING
 
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.storage.base import Order, Value
+from faithful_ledger.core.storage.base import FixedSize, Order, Value
 from faithful_ledger.core.storage.numbers import WholeNumber
 
 if TYPE_CHECKING:
@@ -23,22 +23,18 @@ def named(name: str, order: Order) -> PackedDecimal | None:
     return None if match is None else PackedDecimal(int(match[1]), match[2] is not None)
 
 
-class PackedDecimal(WholeNumber):
+class PackedDecimal(FixedSize, WholeNumber):
     """Packed decimal of `size` bytes, the most significant byte first unless `little`."""
 
     family = "packed"
 
     def __init__(self, size: int, little: bool) -> None:
-        self.bits: int = size * 8
+        self.bits = size * 8
         self.little, self.least_size = little, size
         self.least, self.most = 0, 10 ** (2 * size) - 1
         self.name = f"bcd{size}{'le' if little else ''}"
         order = "" if size == 1 else f", {'low' if little else 'high'} byte first"
         self.about = f"packed digits, {size} byte{'s' if size > 1 else ''}{order}"
-
-    @property
-    def size(self) -> int:
-        return self.bits // 8
 
     def decode(self, raw: bytes) -> int:
         digits = (raw[::-1] if self.little else raw).hex()

@@ -9,7 +9,7 @@ from contextlib import suppress
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
-from faithful_ledger.core.storage.base import CutOff, Sizer, Storage, Value
+from faithful_ledger.core.storage.base import CutOff, FixedSize, Sizer, Storage, Value
 from faithful_ledger.core.storage.numbers import Integer
 
 __all__ = ["EndedText", "FixedText", "FreeText", "PrefixedText", "RawBytes", "text_encoding", "unit_of"]
@@ -68,18 +68,14 @@ class _Text(Storage):
         return self.encode("")
 
 
-class FixedText(_Text):
+class FixedText(FixedSize, _Text):
     """Text in a fixed number of bytes. A text padded with zeros ends at the first; other padding is cut at the end."""
 
     def __init__(self, size: int, encoding: str, pad: bytes) -> None:
         super().__init__(encoding)
-        self.bits: int = size * 8
+        self.bits = size * 8
         self.pad, self.least_size = pad, size
         self.about = f"text in {size} bytes, {self.name}"
-
-    @property
-    def size(self) -> int:
-        return self.bits // 8
 
     @property
     def reads_any_bytes(self) -> bool:
