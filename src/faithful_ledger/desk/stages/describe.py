@@ -105,7 +105,7 @@ class DescribeStage(QWidget):
         right_column.addWidget(self.legend)
         right_column.addWidget(self.strip, 1)
         right.setLayout(right_column)
-        for box, width in ((self.rows, 112), (self.letters, 90)):
+        for box, width in ((self.rows, 146), (self.letters, 90)):
             box.setFixedWidth(width)
         splitter = QSplitter(Qt.Orientation.Horizontal)
         splitter.addWidget(left)

@@ -25,6 +25,7 @@ __all__ = ["ProfilePane"]
 
 LARGEST_UNWRAPPED = 64 << 20
 MOST_LAYERS = 12
+INDENT = 16  # pixels before the reason for a finding
 KINDS = {
     "text": "It is text",
     "binary": "It is not packed",
@@ -154,7 +155,9 @@ class ProfilePane(QWidget):
         words = label(text, wrap=True)
         words.setToolTip(why)
         self.findings.addWidget(words)
-        self.findings.addLayout(row(label(f"   {why}", "quiet", wrap=True), *([act] if act else [])))
+        reason = row(label(why, "quiet", wrap=True), *([act] if act else []))
+        reason.setContentsMargins(INDENT, 0, 0, 0)
+        self.findings.addLayout(reason)
 
     def _go_to_text(self, number: int) -> None:
         if self.looked is not None and 0 <= number < len(self.looked.profile.texts):
