@@ -20,6 +20,7 @@ from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.core.address.paths import parse_path
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.binding.followers import SealState
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import AddressError, LedgerError
@@ -27,7 +28,6 @@ from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.seals.seals import SealState
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import open_source
 from faithful_ledger.core.storage import Value

@@ -24,8 +24,31 @@ from faithful_ledger.core.posting import Plan, make_plan, run_checks
 from faithful_ledger.core.posting.plan import verify
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.template import parse_template
 from tests.support import LedgerCase, play, template_of
 
+RULES = """
+ledger: 1
+id: rules
+title: Rules
+version: 1.0.0
+game: Brinewick
+recognise: [{name: "*.rul"}]
+files:
+  main:
+    name: "*.rul"
+    layout:
+      - {field: a, as: u8}
+      - {field: b, as: u8}
+      - {field: c, as: u8}
+      - {field: count, as: u8, count_of: rows}
+      - {field: twin, as: u8}
+      - {rows: rows, count: count, layout: [{field: v, as: u8}]}
+rules:
+  - {equal: [a, b]}
+  - {equal: [b, c]}
+  - {equal: [count, twin]}
+"""
 NAMES = st.text(st.characters(codec="utf-8", categories=("L", "N", "Zs")), min_size=1, max_size=9).filter(
     lambda name: name.isprintable() and 1 <= len(name.encode()) <= 24
 )
@@ -448,6 +471,33 @@ class EnteringTest(LedgerCase):
             make_plan(save)
         save.enter("account.marks", "78")
         self.assertEqual(make_plan(save).followers, [])
+
+    def test_rules_follow_over_others_and_what_is_worked_out_leads(self) -> None:
+        template = parse_template(RULES.encode(), "rules.yaml")
+        (self.folder / "a.rul").write_bytes(bytes([1, 1, 1, 2, 2, 5, 6]))
+
+        def plan(**entries: str) -> Plan:
+            save = open_save(self.folder / "a.rul", template)
+            for path, text in entries.items():
+                if path == "rows":
+                    save.enter_structure(path, [{"v": 7}] * int(text))
+                else:
+                    save.enter(path, text)
+            return make_plan(save)
+
+        for entered in ("a", "b", "c"):
+            found = plan(**{entered: "9"})
+            self.assertEqual({e.path: e.new for e in found.followers}, dict.fromkeys({"a", "b", "c"} - {entered}, 9))
+            self.assertEqual(bytes(found.files[0].patched.read(0, 7)), bytes([9, 9, 9, 2, 2, 5, 6]))
+        found = plan(rows="3")
+        self.assertEqual({e.path: e.new for e in found.followers}, {"twin": 3})
+        self.assertEqual(bytes(found.files[0].patched.read(0, 8)), bytes([1, 1, 1, 3, 3, 7, 7, 7]))
+        for entries, told in (
+            ({"a": "9", "c": "8"}, "a is to be 9 and c 8; they must be equal"),
+            ({"twin": "9"}, "twin is to be 9 and count 2; they must be equal"),
+        ):
+            with self.assertRaisesRegex(EntryError, told):
+                plan(**entries)
 
     def test_a_seal_that_did_not_hold_asks_before_it_is_renewed(self) -> None:
         saves = self.harbour()

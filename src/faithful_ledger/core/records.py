@@ -16,6 +16,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from faithful_ledger.core.address import Address
 from faithful_ledger.core.errors import VaultError
 from faithful_ledger.core.source import name_within
 
@@ -122,6 +123,11 @@ class Mark(NamedTuple):
     start: int
     end: int
     note: str
+
+    @property
+    def address(self) -> Address:
+        """Where it begins."""
+        return Address.at(self.start)
 
 
 class Member(NamedTuple):

@@ -21,7 +21,7 @@ from faithful_ledger.core.binding import (
     find,
 )
 from faithful_ledger.core.binding.compose import compose_records, value_of_json
-from faithful_ledger.core.binding.settle import expected_number
+from faithful_ledger.core.binding.followers import Follower, SealState, dependents, follower
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.entries import Entry, Tape
 from faithful_ledger.core.errors import (
@@ -34,7 +34,6 @@ from faithful_ledger.core.errors import (
     place,
 )
 from faithful_ledger.core.rules import Finding, audit
-from faithful_ledger.core.seals.seals import SealState, bound_seal, compute, dependents
 from faithful_ledger.core.source import Moment, Source, files_below, moment_of, name_within
 from faithful_ledger.core.storage import Value, encoded
 from faithful_ledger.core.template import Template
@@ -46,6 +45,7 @@ __all__ = [
     "field_entry",
     "refuse_dependent",
     "rule_findings",
+    "rule_follower",
     "seal_states",
 ]
 
@@ -369,73 +369,60 @@ def seal_states(bound: BoundFile) -> list[SealState]:
 
     One whose target is not in this save has no state; `unchecked` gives a finding for each of these.
     """
-    return [state for node, state in _states(bound) if state is not None]
+    return [state for _, state in _states(bound) if isinstance(state, SealState)]
 
 
 def unchecked(bound: BoundFile) -> Iterator[Finding]:
     """A finding for every seal, length, count or offset that cannot be worked out here."""
     for node, state in _states(bound):
-        if state is None:
-            yield Finding(node.path, "warning", _why_unchecked(bound, node))
+        if isinstance(state, LedgerError):
+            yield Finding(node.path, "warning", f"{state.what}; it is not checked and not renewed")
 
 
-def _states(bound: BoundFile) -> Iterator[tuple[FieldNode, SealState | None]]:
+def _states(bound: BoundFile) -> Iterator[tuple[FieldNode, SealState | LedgerError]]:
+    """Every dependent field with its state, or why it cannot be worked out."""
     if bound.problem is not None:
         return
     for node in dependents(bound.root):
         try:
+            each = follower(node, bound.root)
+            due = each.due(bound.source)
+        except (AddressError, EntryError) as error:
+            yield node, error
+            continue
+        assert isinstance(due, int)
+        try:
             stored: int | None = node.number
         except LedgerError:
             stored = None
-        try:
-            algorithm, policy, computed = _computed(bound, node)
-        except (AddressError, EntryError):
-            yield node, None
-        else:
-            yield node, SealState(node.path, node.title, algorithm, stored == computed, stored, computed, policy)
-
-
-def _computed(bound: BoundFile, node: FieldNode) -> tuple[str, str, int]:
-    if node.spec.seal is not None:
-        seal = bound_seal(bound.root, node)
-        covered = (seal.start, seal.end)
-        return seal.algorithm, node.spec.seal.policy, compute(seal, bound.source, (node.start, node.end), covered)
-    return node.spec.derived.kind if node.spec.derived is not None else "", "renew", expected_number(node)
-
-
-def _why_unchecked(bound: BoundFile, node: FieldNode) -> str:
-    try:
-        _computed(bound, node)
-    except LedgerError as error:
-        return f"{error.what}; it is not checked and not renewed"
-    return ""
+        yield node, SealState(node.path, node.title, each.algorithm, stored == due, stored, due, each.policy)
 
 
 def rule_findings(template: Template, save: Save) -> Iterator[Finding]:
     for rule in template.rules:
         try:
-            left, right = rule_nodes(rule, save)
+            each = rule_follower(rule, save)
         except LedgerError as error:
             yield Finding(rule.right, "warning", f"the rule that it equals {rule.left} is not checked: {error.what}")
             continue
         try:
-            same = left.value == right.value
+            stored, due = each.node.value, each.due(each.node.source)
         except ValueRefused:
             continue  # the audit of the field reports it
-        if not same:
+        if stored != due:
             why = f"; {rule.why}" if rule.why else ""
-            text = f"{rule.left} says {left.value} and {rule.right} says {right.value}; they must be equal{why}"
+            text = f"{rule.left} says {due} and {rule.right} says {stored}; they must be equal{why}"
             yield Finding(rule.right, "error", text)
 
 
-def rule_nodes(rule: EqualRule, save: Save) -> tuple[FieldNode, FieldNode]:
-    """The two fields of a rule.
+def rule_follower(rule: EqualRule, save: Save) -> Follower:
+    """The field on the right of a rule, which needs the one on its left.
 
     Raises:
         AddressError: this save does not have one of them.
     """
     (left,), (right,) = save.fields(rule.left), save.fields(rule.right)
-    return left, right
+    return Follower(right, "rule", left, left, left.end)
 
 
 def _undescribed(file: SaveFile) -> Iterator[Finding]:

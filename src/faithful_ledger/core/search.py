@@ -10,6 +10,7 @@ from contextlib import suppress
 from fractions import Fraction
 from typing import NamedTuple
 
+from faithful_ledger.core.address import Address
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.formats import JsonLeaf, json_leaves, json_tree
 from faithful_ledger.core.source import MemorySource, Source
@@ -48,6 +49,11 @@ class Hit(NamedTuple):
     scale: int = 1
     layer: str | None = None
     path: str | None = None
+
+    @property
+    def address(self) -> Address:
+        """Where it is in its payload, as a template says it."""
+        return Address.by_path(self.path) if self.path is not None else Address.at(self.offset)
 
 
 def search_everywhere(source: Source, find: Callable[[Source], Iterator[Hit]]) -> Iterator[Hit]:

@@ -10,22 +10,18 @@ the plan shows and what is written.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from contextlib import suppress
-from types import MappingProxyType
-from typing import Literal, NamedTuple
+from typing import NamedTuple
 
 from faithful_ledger.core.binding.binder import BoundFile, bind
-from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.binding.followers import NOTHING, Follower, Kind, followers, in_levels
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, RowsNode
 from faithful_ledger.core.edits import Cause, Patched, Replacement
-from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, ValueRefused
-from faithful_ledger.core.seals.seals import BoundSeal, bound_seal, compute, dependents, in_levels, resolve
-from faithful_ledger.core.template.model import Derived
+from faithful_ledger.core.errors import EntryError, LedgerError, ValueRefused
+from faithful_ledger.core.storage import Value
 
-__all__ = ["Renewal", "Settled", "expected_number", "settle"]
+__all__ = ["MOST_ROUNDS", "Renewal", "Settled", "settle"]
 
-Kind = Literal["length", "count", "offset", "seal"]
 MOST_ROUNDS = 16
-NOTHING: Mapping[str, int] = MappingProxyType({})
 
 
 class Renewal(NamedTuple):
@@ -43,38 +39,6 @@ class Settled(NamedTuple):
     patched: Patched
     bound: BoundFile
     renewals: list[Renewal]
-
-
-def expected_number(node: FieldNode, patched: Patched | None = None, counts: Mapping[str, int] = NOTHING) -> int:
-    """What a length, count or offset should say, in the payload as it is or as it will be.
-
-    `counts` are the numbers of records of rows that are given anew, by path.
-
-    Raises:
-        AddressError: its target is not in this save.
-    """
-    derived = node.spec.derived
-    assert derived is not None
-    target = resolve(node, derived.target)
-    if derived.kind == "count":
-        number = counts.get(target.path, target.count) if isinstance(target, RowsNode) else 1
-        return number + derived.plus
-    start, end = span_after(target, patched) if patched is not None else (target.start, target.end)
-    return (end - start if derived.kind == "length" else start) + derived.plus
-
-
-def span_after(node: Node, patched: Patched) -> tuple[int, int]:
-    """Where an element is in the payload as it will be.
-
-    Bytes that came in at one of its borders are its own if they belong to it or one of its parts, or to nobody; else
-    they belong to a neighbour, as the first record of a list that was empty does.
-    """
-    start = patched.moved(node.start, behind=lambda item: item.element is not None and node.follows(item.element))
-    end = patched.moved(
-        node.end,
-        behind=lambda item: item.element is None or node.follows(item.element) or item.element.is_within(node),
-    )
-    return start, end
 
 
 def settle(
@@ -122,11 +86,7 @@ class _Changed(NamedTuple):
 
 def _measured(after: BoundFile, patched: Patched, leave: frozenset[str]) -> _Changed:
     """Put lengths, counts and offsets right that do not say what they should; others may depend on them."""
-    wrong = [
-        renewed
-        for node, derived in _measuring(after, leave)
-        if (renewed := _renewed(node, derived.kind, expected_number(node)))
-    ]
+    wrong = [found for each in _measuring(after, leave) if (found := _renewed(each, each.due(patched)))]
     patched.patch(replacement for replacement, _ in wrong)
     return _Changed({renewal.node.path: renewal for _, renewal in wrong}, moved=bool(wrong))
 
@@ -135,7 +95,7 @@ def _sealed_in_levels(after: BoundFile, patched: Patched, leave: frozenset[str])
     """Renew seals, inner before outer. One that takes another size, as a number in a text may, moves what follows."""
     found: dict[str, Renewal] = {}
     size = patched.size
-    for level in in_levels(_sealing(after, leave)):
+    for level in in_levels(list(_wanted(followers(after.root, measured=False), leave))):
         renewed = [each for seal in level if (each := _sealed(seal, patched))]
         if renewed:
             found |= {renewal.node.path: renewal for _, renewal in renewed}
@@ -145,24 +105,13 @@ def _sealed_in_levels(after: BoundFile, patched: Patched, leave: frozenset[str])
     return _Changed(found, moved=False)
 
 
-def _measuring(bound: BoundFile, leave: frozenset[str]) -> Iterator[tuple[FieldNode, Derived]]:
-    """The lengths, counts and offsets that are put right. One whose target is not in this save is left as it is."""
-    for node in dependents(bound.root, sealed=False):
-        derived = node.spec.derived
-        if derived is not None and not (leave and node.path in leave):
-            with suppress(AddressError):
-                resolve(node, derived.target)
-                yield node, derived
+def _measuring(bound: BoundFile, leave: frozenset[str]) -> Iterator[Follower]:
+    """The lengths, counts and offsets that are put right."""
+    return _wanted(followers(bound.root, sealed=False), leave)
 
 
-def _sealing(bound: BoundFile, leave: frozenset[str]) -> list[BoundSeal]:
-    """The seals that are renewed, but for those that cover what is not in this save."""
-    found = []
-    for node in dependents(bound.root, measured=False):
-        if not (leave and node.path in leave):
-            with suppress(AddressError):
-                found.append(bound_seal(bound.root, node))
-    return found
+def _wanted(found: Iterator[Follower], leave: frozenset[str]) -> Iterator[Follower]:
+    return (each for each in found if each.node.path not in leave) if leave else found
 
 
 def _placed(
@@ -171,18 +120,14 @@ def _placed(
     """The payload with its entries, and with lengths, counts and offsets worked out from where everything was."""
     given_anew = [item for item in entries if isinstance(item.element, RowsNode)]
     fields = [
-        (node, derived)
-        for node, derived in _measuring(bound, leave)
-        if not any(item.start <= node.start and node.end <= item.end for item in given_anew)
+        each
+        for each in _measuring(bound, leave)
+        if not any(item.start <= each.node.start and each.node.end <= item.end for item in given_anew)
     ]
     placed: list[tuple[Replacement, Renewal]] = []
     for _ in range(MOST_ROUNDS):
         patched = Patched(bound.source, [*entries, *(replacement for replacement, _ in placed)])
-        renewed = [
-            found
-            for node, derived in fields
-            if (found := _renewed(node, derived.kind, expected_number(node, patched, counts)))
-        ]
+        renewed = [found for each in fields if (found := _renewed(each, each.due_after(patched, counts)))]
         if renewed == placed:
             return patched, [renewal for _, renewal in placed]
         placed = renewed
@@ -206,8 +151,10 @@ def _bound_again(bound: BoundFile, patched: Patched, outer: GroupNode | None) ->
     return after
 
 
-def _renewed(node: FieldNode, kind: Kind, number: int) -> tuple[Replacement, Renewal] | None:
-    """The replacement that makes a dependent field say `number`, or None where it says so already."""
+def _renewed(each: Follower, number: Value) -> tuple[Replacement, Renewal] | None:
+    """The replacement that makes a follower say a number, or None where it says so already."""
+    assert isinstance(number, int)
+    node, kind = each.node, each.kind
     storage, before = node.spec.storage, node.raw
     try:
         raw = storage.encode(number, before)
@@ -225,14 +172,8 @@ def _renewed(node: FieldNode, kind: Kind, number: int) -> tuple[Replacement, Ren
     return replacement, Renewal(node, kind, stored, number)
 
 
-def _sealed(seal: BoundSeal, patched: Patched) -> tuple[Replacement, Renewal] | None:
+def _sealed(seal: Follower, patched: Patched) -> tuple[Replacement, Renewal] | None:
     """A seal anew, where bytes it covers were replaced."""
-    spec = seal.node.spec.seal
-    assert spec is not None
-    if spec.policy == "leave" or not patched.touches(seal.start, seal.end):
+    if seal.policy == "leave" or not patched.touches(*seal.needs):
         return None
-    try:
-        number = compute(seal, patched, (seal.node.start, seal.node.end), (seal.start, seal.end))
-    except LedgerError as error:
-        raise EntryError(error.what, error.remedy) from error
-    return _renewed(seal.node, "seal", number)
+    return _renewed(seal, seal.due(patched))

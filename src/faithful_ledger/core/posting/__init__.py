@@ -1,7 +1,8 @@
 """Posting: plan, check, write, verify, reverse."""
 
 from faithful_ledger.core.posting.checks import Check, run_checks, undecided_text
-from faithful_ledger.core.posting.plan import Change, FilePlan, Plan, make_plan
+from faithful_ledger.core.posting.plan import Change, FilePlan, Plan
+from faithful_ledger.core.posting.planning import make_plan
 from faithful_ledger.core.posting.recover import Recovery, recover
 from faithful_ledger.core.posting.write import Rewrite, replace_set
 

@@ -303,7 +303,7 @@ class Margin(QFrame):
         ]
         for mark in marks:
             words = label(
-                f"{OPEN} {mark.note or 'marked'} · {place(mark.start)}, {mark.end - mark.start} bytes", wrap=True
+                f"{OPEN} {mark.note or 'marked'} · {mark.address.in_words()}, {mark.end - mark.start} bytes", wrap=True
             )
             line = row(words, button("remove", partial(self._unmark, mark, selection), "link"), spacing=4)
             line.setStretchFactor(words, 1)

@@ -1,0 +1,242 @@
+"""Followers: fields that are worked out from other parts of a save.
+
+A length, a count, an offset, a seal, and a field that a rule keeps equal to another are one kind of thing: each is
+stored in a field, needs the span of other elements, and has a value that is due. Checking compares that with what is
+stored, settling puts it there. What a seal sees in its own bytes (zeros, or nothing) is decided in one place.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
+from dataclasses import dataclass
+from graphlib import CycleError, TopologicalSorter
+from types import MappingProxyType
+from typing import Literal, NamedTuple
+
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.edits import Patched
+from faithful_ledger.core.errors import AddressError, EntryError
+from faithful_ledger.core.seals import ALGORITHMS
+from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage import Integer, Value
+from faithful_ledger.core.template.model import ElementSpec, FieldSpec, elements_of
+
+__all__ = ["Follower", "Kind", "SealState", "dependents", "follower", "followers", "has_length_over", "in_levels"]
+
+Kind = Literal["length", "count", "offset", "seal", "rule"]
+NOTHING: Mapping[str, int] = MappingProxyType({})
+
+
+class Follower(NamedTuple):
+    """A field whose value is worked out from the elements `first` to `last`; None is the border of the file.
+
+    `plus` is added to a length, a count or an offset.
+    """
+
+    node: FieldNode
+    kind: Kind
+    first: Node | None
+    last: Node | None
+    file_end: int
+    plus: int = 0
+
+    @property
+    def needs(self) -> tuple[int, int]:
+        """The span [start, end) its value is worked out from."""
+        start = self.first.start if self.first is not None else 0
+        return start, self.last.end if self.last is not None else self.file_end
+
+    @property
+    def algorithm(self) -> str:
+        """The name of a seal's checksum; else its kind."""
+        return self.node.spec.seal.algorithm if self.kind == "seal" and self.node.spec.seal else self.kind
+
+    @property
+    def policy(self) -> str:
+        return self.node.spec.seal.policy if self.kind == "seal" and self.node.spec.seal else "renew"
+
+    def due(self, source: Source) -> Value:
+        """What the field should say, in the payload it is bound in.
+
+        Raises:
+            EntryError: the seal covers itself and the template does not say what it sees there.
+            ValueRefused: the field that a rule makes it equal to cannot be read.
+        """
+        if self.kind == "seal":
+            return self._checksum(source)
+        if self.kind == "rule":
+            assert isinstance(self.first, FieldNode)
+            return self.first.value
+        if self.kind == "count":
+            return (self.first.count if isinstance(self.first, RowsNode) else 1) + self.plus
+        start, end = self.needs
+        return (end - start if self.kind == "length" else start) + self.plus
+
+    def due_after(self, patched: Patched, counts: Mapping[str, int] = NOTHING) -> int:
+        """What a length, count or offset should say after replacements in the payload it is bound in.
+
+        `counts` are the numbers of records of rows that are given anew, by path.
+        """
+        if self.kind == "count":
+            now = self.first.count if isinstance(self.first, RowsNode) else 1
+            return counts.get(self.first.path, now) + self.plus if self.first is not None else now
+        assert self.first is not None
+        start, end = span_after(self.first, patched)
+        return (end - start if self.kind == "length" else start) + self.plus
+
+    def _checksum(self, source: Source) -> int:
+        number = ALGORITHMS[self.algorithm](self._covered(source))
+        storage = self.node.spec.storage
+        return as_stored(storage, number) if isinstance(storage, Integer) else number
+
+    def _covered(self, source: Source) -> Iterator[memoryview]:
+        start, end = self.needs
+        low, high = max(self.node.start, start), min(self.node.end, end)
+        if low >= high:
+            yield from source.chunks(start, end)
+            return
+        own = self.node.spec.seal.own if self.node.spec.seal is not None else None
+        if own is None:
+            raise EntryError(
+                f"the seal {self.node.path} covers its own bytes",
+                "say in the template what it sees there: own: zeros or left out",
+            )
+        yield from source.chunks(start, low)
+        if own == "zeros":
+            yield memoryview(bytes(high - low))
+        yield from source.chunks(high, end)
+
+
+@dataclass(frozen=True, slots=True)
+class SealState:
+    """What checking a follower found. `algorithm` is a checksum's name, or length, count, offset. What is `stored` may
+    be unreadable, which is None.
+    """
+
+    name: str
+    label: str
+    algorithm: str
+    holds: bool
+    stored: int | None
+    computed: int
+    policy: str
+
+
+def followers(root: GroupNode, *, measured: bool = True, sealed: bool = True) -> Iterator[Follower]:
+    """Every follower of a file, but for those that need what is not in this save."""
+    for node in dependents(root, measured=measured, sealed=sealed):
+        with suppress(AddressError):
+            yield follower(node, root)
+
+
+def follower(node: FieldNode, root: GroupNode) -> Follower:
+    """A field that the template says is a seal, a length, a count or an offset, with what it needs.
+
+    Raises:
+        AddressError: an element it needs is not in this save.
+    """
+    derived, seal = node.spec.derived, node.spec.seal
+    if seal is not None:
+        first, last = (None if path == "file" else resolve(node, path) for path in seal.over)
+        return Follower(node, "seal", first, last, root.end)
+    assert derived is not None
+    target = resolve(node, derived.target)
+    return Follower(node, derived.kind, target, target, root.end, derived.plus)
+
+
+def has_length_over(root: GroupNode | None, start: int, end: int) -> bool:
+    """Whether a length that the template describes covers a span, so that it follows when the span grows."""
+    for each in followers(root, sealed=False) if root is not None else ():
+        first, last = each.needs
+        if each.kind == "length" and first <= start and end <= last:
+            return True
+    return False
+
+
+def dependents(root: GroupNode, *, measured: bool = True, sealed: bool = True) -> Iterator[FieldNode]:
+    """Every bound field that is worked out from others: lengths, counts and offsets (`measured`), and seals. Rows are
+    only entered where a record has such a field.
+    """
+
+    def follows(spec: ElementSpec) -> bool:
+        if not isinstance(spec, FieldSpec):
+            return False
+        return (sealed and spec.seal is not None) or (measured and spec.derived is not None)
+
+    stack: list[Node] = [root]
+    while stack:
+        node = stack.pop()
+        if isinstance(node, GroupNode):
+            stack += reversed(node.children)
+        elif isinstance(node, RowsNode):
+            if any(map(follows, elements_of(node.spec.item))):
+                stack += reversed(list(node.items()))
+        elif isinstance(node, FieldNode) and follows(node.spec):
+            yield node
+
+
+def resolve(node: FieldNode, path: str) -> Node:
+    """The element a field names, looked up outwards from where it is.
+
+    Raises:
+        AddressError: it is not in this save.
+    """
+    first, *rest = path.split(".")
+    parent = node.parent
+    assert isinstance(parent, GroupNode)
+    found = parent.scope(first)
+    for name in rest:
+        found = found.names.get(name) if isinstance(found, GroupNode) else None
+    if found is None:
+        raise AddressError(f"{node.path} depends on {path}, which this save does not have", "another template may fit")
+    return found
+
+
+def span_after(node: Node, patched: Patched) -> tuple[int, int]:
+    """Where an element is in the payload as it will be.
+
+    Bytes that came in at one of its borders are its own if they belong to it or one of its parts, or to nobody; else
+    they belong to a neighbour, as the first record of a list that was empty does.
+    """
+    start = patched.moved(node.start, behind=lambda item: item.element is not None and node.follows(item.element))
+    end = patched.moved(
+        node.end,
+        behind=lambda item: item.element is None or node.follows(item.element) or item.element.is_within(node),
+    )
+    return start, end
+
+
+def as_stored(storage: Integer, number: int) -> int:
+    """The lowest bits of a checksum as its field says them; the highest of these is the sign where it has one."""
+    bits = storage.size * 8
+    number &= (1 << bits) - 1
+    return number - (1 << bits) if storage.signed and number >> (bits - 1) else number
+
+
+def in_levels(seals: list[Follower]) -> Iterator[list[Follower]]:
+    """Inner seals before the outer ones that need them: each level only covers seals of those before it.
+
+    Raises:
+        EntryError: seals cover each other in a circle; its members are named.
+    """
+    by_start = sorted(range(len(seals)), key=lambda number: seals[number].node.start)
+    starts = [seals[number].node.start for number in by_start]
+    longest = max((seal.node.size for seal in seals), default=0)
+    order: TopologicalSorter[int] = TopologicalSorter()
+    for outer_number, outer in enumerate(seals):
+        start, end = outer.needs
+        near = by_start[bisect_left(starts, start - longest) : bisect_left(starts, end)]
+        order.add(outer_number, *(n for n in near if n != outer_number and start < seals[n].node.end))
+    try:
+        order.prepare()
+    except CycleError as error:
+        names = " → ".join(seals[number].node.path for number in error.args[1])
+        raise EntryError(
+            f"these seals cover each other in a circle: {names}", "one range in the template is wrong"
+        ) from error
+    while order.is_active():
+        level = order.get_ready()
+        yield [seals[number] for number in level]
+        order.done(*level)

@@ -1,0 +1,133 @@
+"""What is wrong with a result: it is bound as a stranger would bind it, and what does not hold there is gathered."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from faithful_ledger.core.binding import BoundFile, FieldNode, RowsNode, bind_files
+from faithful_ledger.core.binding.followers import has_length_over
+from faithful_ledger.core.edits import Cause, Replacement
+from faithful_ledger.core.errors import EntryError, place
+from faithful_ledger.core.posting.plan import FilePlan, Plan
+from faithful_ledger.core.rules import Finding, double_keys, keyed_rows
+from faithful_ledger.core.save import Save, SaveFile, rule_findings, seal_states
+from faithful_ledger.core.source import same_bytes
+from faithful_ledger.core.template import Template
+
+__all__ = ["check_result"]
+
+
+def _moving(plan: Plan) -> Iterator[Finding]:
+    """A word about bytes that came in or went without a field: what is behind them moves, and numbers may tell where.
+
+    Those are bytes that were typed, and packed streams that take more or fewer bytes than before.
+    """
+    typed = {Cause("entry", entry.path) for entry in plan.entries if entry.is_bytes}
+    for file in plan.files:
+        root = file.file.bound.root if file.file.bound is not None else None
+        for part in file.patched.replacements:
+            grown = len(part.data) - (part.end - part.start)
+            if not grown:
+                continue
+            whole = (part.start, part.end) == (0, file.file.source.size)
+            entered = next((cause for cause in part.causes if cause in typed), None)
+            layer = any(cause.kind == "layer" for cause in part.causes) and not has_length_over(
+                root, part.start, part.end
+            )
+            if not whole and (entered is not None or layer):
+                text = f"everything behind {place(part.start)} moves by {grown:+d}{_suspects(file, part)}"
+                yield Finding(entered.about if entered is not None else file.file.name, "warning", text)
+
+
+def _lost(save: Save, result: Save) -> Iterator[Finding]:
+    """Elements that are found now, by bytes that an entry changes."""
+    known = {error.path for error in save.missing}
+    for error in result.missing:
+        if error.path not in known:
+            yield Finding(error.path, "warning", f"it would not be found again: {error.what}")
+
+
+def _doubled(save: Save, result: Save, changed: set[str]) -> Iterator[Finding]:
+    """Records that entries give the same key as another one; those that had it before are not the entries' mistake."""
+    for name in changed:
+        before, after = save.files[name].bound, result.files[name].bound
+        if before is None or after is None:
+            continue
+        known = {finding for rows_node in keyed_rows(before.root) for finding in double_keys(rows_node)}
+        for rows_node in keyed_rows(after.root):
+            yield from (finding._replace(level="error") for finding in double_keys(rows_node) if finding not in known)
+
+
+def _suspects(file: FilePlan, part: Replacement) -> str:
+    """Which numbers look like lengths over a replaced span and are not renewed."""
+    from faithful_ledger.core.profile.lengths import suspected_lengths
+
+    renewed = {offset for renewal in file.renewals for offset in range(renewal.node.start, renewal.node.end)}
+    found = suspected_lengths(file.file.source, part.start, part.end - part.start)
+    suspects = [f"{place(at)} ({name})" for at, name in found if at not in renewed]
+    if suspects:
+        return (
+            f"; these numbers look like lengths that reach over it and no template renews them: {', '.join(suspects)}"
+        )
+    return "" if renewed else "; no template knows which lengths and offsets follow"
+
+
+def check_result(save: Save, plan: Plan) -> None:
+    """Bind what will be written, as a stranger would, and gather what does not hold there."""
+    changed = [file for file in plan.files if file.changes]
+    plan.findings = list(_moving(plan))
+    if not changed or save.template is None:
+        return
+    bound = _bound_result(save.template, plan)
+    files = {}
+    for file in plan.files:
+        again = bound.get(file.file.name)
+        if again is not None and again.problem is not None:
+            raise EntryError(
+                f"{file.file.path.name} would no longer fit its template: {again.problem.what}",
+                "nothing was written; undo the last entry",
+            )
+        if again is not None and file.file.inside and not same_bytes(again.source, file.patched):
+            raise EntryError(
+                f"{file.file.name} would not come out of its layers as it went in",
+                "nothing was written; the layers in the template are not those of the game",
+            )
+        files[file.file.name] = SaveFile(file.file.name, file.file.path, file.patched, None, again)
+    result = Save(save.template, files, save.folder, save.roots)
+    for entry in [*plan.entries, *plan.followers]:
+        # What moves nothing and steers nothing is where it was, and reads back as it was made.
+        if entry.is_bytes or not (entry.moves or save.template.steers(entry.node.spec.name)):
+            continue
+        if lost := next((error for error in result.missing if error.path == entry.path), None):
+            raise EntryError(f"{entry.path} would not be found again: {lost.what}", "nothing was written")
+        (node,) = result.nodes(entry.path)
+        if not isinstance(node, FieldNode | RowsNode) or not entry.holds(node):
+            raise EntryError(
+                f"{entry.path} would not read back as {entry.new_text}",
+                "the template does not say what this value's size depends on; nothing was written",
+            )
+    plan.findings += rule_findings(save.template, result)
+    plan.findings += _lost(save, result)
+    plan.findings += _doubled(save, result, {file.file.name for file in changed})
+    if save.renew_broken is True:
+        _check_broken(save, plan, bound)
+
+
+def _bound_result(template: Template, plan: Plan) -> dict[str, BoundFile]:
+    """The save as it will be, bound. One file alone was bound when it was settled; of several, what is inside of others
+    is unwrapped again, as a game would, and names may lead from one to another.
+    """
+    if len(template.files) == 1 and (settled := plan.files[0].bound) is not None:
+        return {plan.files[0].file.name: settled}
+    return bind_files(template, {file.file.name: file.patched for file in plan.files if not file.file.inside})
+
+
+def _check_broken(save: Save, plan: Plan, bound: dict[str, BoundFile]) -> None:
+    """Seals that were broken and are to be renewed hold now, unless no change reaches them."""
+    broken = {state.name for state in save.broken_seals}
+    for file in plan.files:
+        if file.changes and file.file.bound is not None and broken:
+            for state in seal_states(bound[file.file.name]):
+                if state.name in broken and not state.holds and state.policy == "renew":
+                    text = f"{state.algorithm} says {state.stored} and should say {state.computed}"
+                    plan.findings.append(Finding(state.name, "error", text))

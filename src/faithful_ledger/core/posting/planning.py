@@ -1,0 +1,184 @@
+"""From the entries on the tape to a plan: every file settled, what rules make follow, and what will be wrong then."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import suppress
+from functools import partial
+
+from faithful_ledger.core.binding import FieldNode, RowsNode, Settled, settle
+from faithful_ledger.core.binding.followers import Follower, has_length_over
+from faithful_ledger.core.binding.settle import MOST_ROUNDS
+from faithful_ledger.core.edits import Cause, Patched, Replacement
+from faithful_ledger.core.entries import Entry
+from faithful_ledger.core.errors import AddressError, EntryError, ValueRefused
+from faithful_ledger.core.posting.outcome import check_result
+from faithful_ledger.core.posting.plan import Change, FilePlan, Plan, companion_files
+from faithful_ledger.core.save import Save, SaveFile, field_entry, rule_follower
+from faithful_ledger.core.storage import encoded
+
+__all__ = ["make_plan"]
+
+SHORT = 64  # bytes that are compared as one number
+
+
+def make_plan(save: Save) -> Plan:
+    """Work out what the entries on the tape lead to.
+
+    Raises:
+        LedgerError: the entries cannot be posted; the sentence says which and why.
+    """
+    if save.problem is not None:
+        raise EntryError(save.problem.what, save.problem.remedy or "nothing can be posted")
+    entries = list(save.tape)
+    broken = save.broken_seals if save.renew_broken is not True else []
+    leave = frozenset(state.name for state in broken)
+    by_rules, files = _settled(save, entries, leave)
+    changed = any(file.changes for file in files)
+    plan = Plan(entries, by_rules, files, companion_files(save) if changed else [])
+    check_result(save, plan)
+    if save.renew_broken is None:
+        plan.undecided = broken
+    elif save.renew_broken is False:
+        plan.left = sorted(leave)
+    return plan
+
+
+def _settled(save: Save, entries: list[Entry], leave: frozenset[str]) -> tuple[list[Entry], list[FilePlan]]:
+    """The entries that rules make out of the user's, and every file as it will be with all of them.
+
+    Raises:
+        EntryError: rules never come to rest.
+    """
+    by_rules: dict[str, Entry] = {}
+    for _ in range(MOST_ROUNDS):
+        files = _files(save, entries, list(by_rules.values()), leave)
+        due = {entry.path: entry for entry in _due_by_rules(save, files, entries)}
+        if {path: entry.data for path, entry in due.items()} == {path: e.data for path, e in by_rules.items()}:
+            return list(by_rules.values()), files
+        by_rules = due
+    names = ", ".join(by_rules)
+    raise EntryError(f"by the rules these values change each other and never settle: {names}", "mend the template")
+
+
+def _files(save: Save, entries: list[Entry], by_rules: list[Entry], leave: frozenset[str]) -> list[FilePlan]:
+    """Every file with what was entered, settled; a payload is settled before the file it is inside of."""
+    replacements: dict[str, list[Replacement]] = {name: [] for name in save.files}
+    for entry in entries:
+        replacements[entry.node.file].append(entry.replacement())
+    for entry in by_rules:
+        replacements[entry.node.file].append(entry.replacement("rule"))
+    counts = {e.path: len_ for e in entries if isinstance(e.node, RowsNode) and isinstance(len_ := e.new, int)}
+    main = save.main.bound
+    plans = []
+    for name, file in reversed(save.files.items()):
+        settled: Settled | None = None
+        if file.bound is None:
+            patched = Patched(file.source, replacements[name])
+        else:
+            if replacements[name]:
+                file.bound.check()
+            outer = main.root if main is not None and main is not file.bound else None
+            settled = settle(file.bound, replacements[name], leave, counts, outer)
+            patched = settled.patched
+            if file.bound.unwrapped is not None and replacements[name]:
+                outside = save.files[file.inside].bound
+                counted = partial(has_length_over, outside.root if outside is not None else None)
+                replacements[file.inside] += file.bound.unwrapped.wrap(patched, Cause("layer", name), counted)
+        after, renewals = (settled.bound, settled.renewals) if settled is not None else (None, [])
+        plans.append(FilePlan(file, patched, after, renewals, _changes(name, patched)))
+    return plans[::-1]
+
+
+def _due_by_rules(save: Save, files: list[FilePlan], entries: list[Entry]) -> Iterator[Entry]:
+    """The entries that make fields say what those say that rules keep them equal to, in the files as they will be.
+
+    What was entered leads, and what is worked out otherwise.
+
+    Raises:
+        EntryError: two that lead contradict each other.
+        ValueRefused: a field that has to follow cannot say the value.
+    """
+    if save.template is None or not save.template.rules:
+        return
+    result = Save(
+        save.template, {f.file.name: SaveFile(f.file.name, f.file.path, f.patched, None, f.bound) for f in files}
+    )
+    entered = {entry.path for entry in entries}
+    renewed = {renewal.node.path for file in files for renewal in file.renewals}
+    for equal in _equal_fields(save, result):
+        leading = [node for path, node in equal.items() if path in entered or path in renewed]
+        if not leading:
+            continue
+        leading += [node for node in equal.values() if _is_worked_out(node) and node not in leading]
+        first = leading[0]
+        for other in leading[1:]:
+            if other.value != first.value:
+                both = {first.path, other.path} <= entered
+                raise EntryError(
+                    f"{first.path} is to be {_shown(first)} and {other.path} {_shown(other)}; they must be equal",
+                    "withdraw one of the two entries" if both else "withdraw one of the entries that lead to this",
+                )
+        for path, node in equal.items():
+            if node not in leading and (entry := _following(save, path, first)):
+                yield entry
+
+
+def _shown(node: FieldNode) -> str:
+    return node.spec.storage.to_text(node.value)
+
+
+def _is_worked_out(node: FieldNode) -> bool:
+    return node.spec.derived is not None or node.spec.seal is not None
+
+
+def _equal_fields(save: Save, result: Save) -> Iterator[dict[str, FieldNode]]:
+    """The fields that rules tie together, also over others, by their paths; those of rules that cannot be followed in
+    this save are not among them, a finding says so.
+    """
+    groups: dict[str, dict[str, FieldNode]] = {}
+    for rule in save.template.rules if save.template is not None else ():
+        with suppress(AddressError):
+            each = rule_follower(rule, result)
+            joined: dict[str, FieldNode] = {}
+            for node in (each.first, each.node):
+                assert isinstance(node, FieldNode)
+                joined |= groups.get(node.path) or {node.path: node}
+            groups |= dict.fromkeys(joined, joined)
+    yield from {id(group): group for group in groups.values()}.values()
+
+
+def _following(save: Save, path: str, leading: FieldNode) -> Entry | None:
+    """The entry that makes a field say what another one does; None where it says so already."""
+    (node,) = save.fields(path)
+    due = Follower(node, "rule", leading, leading, leading.end).due(node.source)
+    try:
+        data = encoded(node.spec.storage, due, node.raw)
+    except ValueRefused as error:
+        raise ValueRefused(f"{path} has to follow {leading.path}: {error.what}", error.remedy) from error
+    return field_entry(node, data) if data != node.raw else None
+
+
+def _changes(name: str, patched: Patched) -> list[Change]:
+    """The replaced spans without the bytes at their edges that stay the same."""
+    changes = []
+    shift = 0
+    for item in patched.replacements:
+        old, new = bytes(patched.old.read(item.start, item.end)), item.data
+        if old != new:
+            front, back = _edges(old, new) if len(old) == len(new) else (0, 0)
+            start, edges = item.start + front, front + back
+            changes.append(Change(name, start + shift, len(new) - edges, len(old) - edges, item.causes, start))
+        shift += len(new) - len(old)
+    return changes
+
+
+def _edges(old: bytes, new: bytes) -> tuple[int, int]:
+    """How many bytes at the beginning and at the end of two that differ are the same."""
+    if len(old) < SHORT:
+        differ_in = int.from_bytes(old, "big") ^ int.from_bytes(new, "big")
+        return len(old) - (differ_in.bit_length() + 7) // 8, ((differ_in & -differ_in).bit_length() - 1) // 8
+    import numpy as np
+
+    differ = np.flatnonzero(np.frombuffer(old, np.uint8) != np.frombuffer(new, np.uint8))
+    return int(differ[0]), len(old) - 1 - int(differ[-1])
