@@ -520,7 +520,7 @@ def plans(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
         shelf = Shelf(folder / "data", folder / "cache")
         try:
             book = shelf.open("fuzz")
-            posting = book.post(save, plan)
+            posting = book.history.post(save, plan)
             again = open_save(path, parse_template(text, "fuzz.yaml"))
             broken = {state.name for state in again.broken_seals} - set(plan.left)
             assert not broken, f"planned to be in balance, and {broken} does not hold"
@@ -529,7 +529,7 @@ def plans(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
             for entered, raw in entries.items():
                 (node,) = again.nodes(entered)
                 assert node.raw == raw, f"{entered} was posted and reads back otherwise"  # type: ignore[union-attr]
-            book.reverse(posting)
+            book.history.reverse(posting)
             assert path.read_bytes() == data, "reversed, and not the old bytes"
         finally:
             shelf.close()
@@ -614,7 +614,7 @@ def archives(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]
     def act() -> None:
         book = Book(folder / "book")
         try:
-            book.take_in(path, folder / "a.bin")
+            book.keeping.take_in(path, folder / "a.bin")
         finally:
             book.close()
 

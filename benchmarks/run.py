@@ -117,9 +117,9 @@ def work():
         session.beside.wait(); session.background.wait(); running.processEvents()
 def spent(act):
     began = time.thread_time(); act(); return time.thread_time() - began
-session.open(path); work(); session.keep("one"); work()
+session.open(path); work(); session.history.keep("one"); work()
 with path.open("r+b") as file: file.seek(5_000_000); file.write(struct.pack("<I", 81_253))
-session.reopen(); work(); session.keep("two"); work()
+session.reopen(); work(); session.history.keep("two"); work()
 shell.show_stage(DESCRIBE); stage = shell.describe; work()
 acts = {
     "select": lambda: session.select("file", 40_000_000 + random.randrange(99), 40_000_200),
@@ -132,9 +132,9 @@ acts = {
     "gather": lambda: shell.show_stage(GATHER),
     "locate": lambda: shell.show_stage(LOCATE),
     "history": lambda: shell.show_stage(HISTORY),
-    "keep": lambda: session.keep("three"),
-    "post": lambda: session.plan is not None and session.post("", lambda posting: None),
-    "reverse": lambda: session.reverse(session.book.postings()[0], anyway=True),
+    "keep": lambda: session.history.keep("three"),
+    "post": lambda: session.plan is not None and session.history.post("", lambda posting: None),
+    "reverse": lambda: session.history.reverse(session.book.history.postings()[0], anyway=True),
     "reopen": lambda: (session.save.tape.clear(), session.reopen()),
     "open": lambda: session.open(path),
     "scroll": lambda: stage.strip.scroll_to(random.randrange(60 << 20)),
@@ -299,8 +299,8 @@ class PostOnce:
         plan = make_plan(save)
         book = shelf.open("Brinewick")
         if self.early:
-            book.keep_early(save)
-        self.seconds.append(timed(lambda: book.post(save, plan)))
+            book.keeping.keep_early(save)
+        self.seconds.append(timed(lambda: book.history.post(save, plan)))
         book.close()
         shutil.rmtree(shelf.data)
 

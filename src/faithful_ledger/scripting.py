@@ -61,7 +61,7 @@ def open(  # noqa: A001 - scripts say faithful_ledger.open
     granted = {name: Path(folder) for name, folder in (roots or {}).items()}
     opened = OpenSave(shelf, shelf.open_save(Path(path), template, roots=granted), template, book)
     for name, folder in granted.items():
-        opened.book.grant(name, folder)
+        opened.book.keeping.grant(name, folder)
     return opened
 
 
@@ -221,13 +221,13 @@ class OpenSave:
         Raises:
             LedgerError: a check does not allow it, or it could not be written; everything is as it was.
         """
-        posting = self.book.post(self.save, self.plan(renew_broken=renew_broken), note)
+        posting = self.book.history.post(self.save, self.plan(renew_broken=renew_broken), note)
         self._reopen()
         return posting
 
     def reverse(self, posting: Posting) -> Snapshot:
         """Bring back the exact bytes from before a posting."""
-        kept = self.book.reverse(posting)
+        kept = self.book.history.reverse(posting)
         self._reopen()
         return kept
 
@@ -236,7 +236,7 @@ class OpenSave:
 
     def keep(self, label: str = "") -> Snapshot:
         """Keep an untouched copy of all files of the save."""
-        return self.book.keep(self.save, label)
+        return self.book.keeping.keep(self.save, label)
 
     def as_dict(self) -> Mapping[str, Value]:
         """Every field with its value, by path; those that cannot be read are left out."""

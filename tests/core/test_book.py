@@ -37,16 +37,16 @@ class EarlyTest(LedgerCase):
             book = self.shelf().open(f"Early {lost}")
             self.addCleanup(book.close)
             save = open_save(path, template_of("- {field: marks, as: u32}"))
-            book.keep_early(save)
-            (digest,) = book.store.digests()
-            self.assertEqual(book.snapshots(), [], "no snapshot yet")
+            book.keeping.keep_early(save)
+            (digest,) = book.keeping.store.digests()
+            self.assertEqual(book.keeping.snapshots(), [], "no snapshot yet")
             save.enter("marks", "7")
             if lost:
-                book.store.path_of(digest).unlink()
-            with mock.patch.object(book.store, "put", wraps=book.store.put) as put:
-                posting = book.post(save, make_plan(save))
+                book.keeping.store.path_of(digest).unlink()
+            with mock.patch.object(book.keeping.store, "put", wraps=book.keeping.store.put) as put:
+                posting = book.history.post(save, make_plan(save))
             self.assertEqual(put.call_count, int(lost))
-            book.reverse(posting)
+            book.history.reverse(posting)
             self.assertEqual(path.read_bytes(), data)
 
 
@@ -93,17 +93,17 @@ class BookTest(LedgerCase):
     def test_a_snapshot_holds_the_whole_set_and_its_companion(self) -> None:
         save = self.opened()
         book = self.shelf().open("Brinewick")
-        snapshot = book.keep(save, "a label")
+        snapshot = book.keeping.keep(save, "a label")
         self.assertEqual(
             [(file.role, file.path.name) for file in snapshot.files],
             [("save", "harbour.bwk"), ("account", "account.json"), ("companion", "slots.idx")],
         )
         for file in snapshot.files:
-            self.assertEqual(bytes(book.kept_source(file).read(0, file.size)), file.path.read_bytes())
-        (listed,) = book.snapshots(save.main.path)
+            self.assertEqual(bytes(book.keeping.kept_source(file).read(0, file.size)), file.path.read_bytes())
+        (listed,) = book.keeping.snapshots(save.main.path)
         self.assertEqual(listed, snapshot)
-        self.assertEqual(book.snapshots(Path("/elsewhere")), [])
-        self.assertEqual(book.snapshot(snapshot.id[:6]), snapshot)
+        self.assertEqual(book.keeping.snapshots(Path("/elsewhere")), [])
+        self.assertEqual(book.keeping.snapshot(snapshot.id[:6]), snapshot)
 
     def test_posting_and_reversing_bring_back_every_byte_and_the_companion(self) -> None:
         save = self.opened()
@@ -111,16 +111,16 @@ class BookTest(LedgerCase):
         before = self.tree(saves)
         book = self.shelf().open("b")
         save.enter("purse.marks", "5200")
-        posting = book.post(save, make_plan(save), "richer")
+        posting = book.history.post(save, make_plan(save), "richer")
         self.assertNotIn("slots.idx", self.tree(saves))
         self.assertIn("marks 5200", play(saves, "show").text)
         self.assertEqual(posting.record["note"], "richer")
         self.assertEqual(posting.record["removed"], [str(saves / "slots.idx")])
         self.assertEqual([entry["new"] for entry in posting.record["entries"]], ["5200"])
-        gave_way = book.reverse(posting)
+        gave_way = book.history.reverse(posting)
         self.assertEqual(self.tree(saves), before)
-        self.assertIsNotNone(book.postings()[0].reversed)
-        book.restore(gave_way)
+        self.assertIsNotNone(book.history.postings()[0].reversed)
+        book.history.restore(gave_way)
         self.assertIn("marks 5200", play(saves, "show").text)
 
     def test_a_posting_is_not_reversed_over_what_the_game_wrote_since(self) -> None:
@@ -128,15 +128,15 @@ class BookTest(LedgerCase):
         saves = save.main.path.parent
         book = self.shelf().open("b")
         save.enter("purse.marks", "5200")
-        posting = book.post(save, make_plan(save))
+        posting = book.history.post(save, make_plan(save))
         self.assertEqual(play(saves, "sell", "wax plug").status, 0)
         played = self.tree(saves)
         with self.assertRaisesRegex(Refused, "has changed since this posting; nothing was written; reverse anyway"):
-            book.reverse(posting)
+            book.history.reverse(posting)
         self.assertEqual(self.tree(saves), played)
-        gave_way = book.reverse(posting, anyway=True)
+        gave_way = book.history.reverse(posting, anyway=True)
         self.assertIn("marks 1386", play(saves, "show").text)
-        book.restore(gave_way)
+        book.history.restore(gave_way)
         self.assertEqual(self.tree(saves), played, "what gave way was kept, the game's index included")
 
     def test_a_stale_companion_goes_when_a_snapshot_without_it_comes_back(self) -> None:
@@ -144,10 +144,10 @@ class BookTest(LedgerCase):
         saves = save.main.path.parent
         (saves / "slots.idx").unlink()
         book = self.shelf().open("b")
-        snapshot = book.keep(save)
+        snapshot = book.keeping.keep(save)
         play(saves, "sell", "wax plug")
         self.assertTrue((saves / "slots.idx").exists())
-        book.restore(snapshot)
+        book.history.restore(snapshot)
         self.assertFalse((saves / "slots.idx").exists())
         self.assertEqual(play(saves, "show").status, 0)
 
@@ -156,30 +156,30 @@ class BookTest(LedgerCase):
         saves = save.main.path.parent
         before = self.tree(saves)
         book = self.shelf().open("b")
-        snapshot = book.keep(save)
+        snapshot = book.keeping.keep(save)
         for name in ("harbour.bwk", "account.json"):
             (saves / name).unlink()
-        book.restore(snapshot)
+        book.history.restore(snapshot)
         self.assertEqual(self.tree(saves), before)
         away = self.folder / "away"
-        self.assertIsNone(book.restore(snapshot, to=away))
+        self.assertIsNone(book.history.restore(snapshot, to=away))
         kept = {file.path.name for file in snapshot.files}
         self.assertEqual(self.tree(away), {name: before[name] for name in kept})
         with self.assertRaisesRegex(Refused, "exists already; nothing was written; name another place"):
-            book.restore(snapshot, to=away)
+            book.history.restore(snapshot, to=away)
 
     def test_a_damaged_copy_stops_restoring_before_anything_is_written(self) -> None:
         save = self.opened()
         saves = save.main.path.parent
         book = self.shelf().open("b")
-        snapshot = book.keep(save)
+        snapshot = book.keeping.keep(save)
         play(saves, "sell", "wax plug")
         played = self.tree(saves)
-        damaged = book.store.path_of(snapshot.files[1].sha256)
+        damaged = book.keeping.store.path_of(snapshot.files[1].sha256)
         damaged.chmod(0o644)
         damaged.write_bytes(b"?")
         with self.assertRaises(VaultError):
-            book.restore(snapshot)
+            book.history.restore(snapshot)
         self.assertEqual(self.tree(saves), played)
 
     def test_post_elsewhere_leaves_the_save_alone(self) -> None:
@@ -190,21 +190,21 @@ class BookTest(LedgerCase):
         book = self.shelf().open("b")
         away = self.folder / "away"
         away.mkdir()
-        written = book.post_elsewhere(save, make_plan(save), away)
+        written = book.history.post_elsewhere(save, make_plan(save), away)
         self.assertEqual([path.name for path in written], ["harbour.bwk", "account.json"])
         self.assertEqual(self.tree(saves), before)
         self.assertIn("marks 5200", play(away, "show").text)
         with self.assertRaisesRegex(Refused, "exists already"):
-            book.post_elsewhere(save, make_plan(save), away)
+            book.history.post_elsewhere(save, make_plan(save), away)
 
     def test_a_file_without_a_template_is_kept_and_restored(self) -> None:
         path = self.folder / "noise"
         path.write_bytes(os.urandom(3000))
         content = path.read_bytes()
         book = self.shelf().open("b")
-        snapshot = book.keep(open_save(path, None))
+        snapshot = book.keeping.keep(open_save(path, None))
         path.write_bytes(b"other")
-        book.restore(snapshot)
+        book.history.restore(snapshot)
         self.assertEqual(path.read_bytes(), content)
 
     def test_a_book_that_cannot_be_used_is_told(self) -> None:
@@ -219,18 +219,18 @@ class BookTest(LedgerCase):
     def test_a_snapshot_goes_out_as_a_zip_and_comes_in_again(self) -> None:
         saves = self.harbour()
         book, save = self.shelf().open("Brinewick"), self.opened(saves)
-        first = book.keep(save, "before the dive")
+        first = book.keeping.keep(save, "before the dive")
         archive = self.folder / "out.zip"
-        book.export(first, archive)
+        book.keeping.export(first, archive)
         with self.assertRaisesRegex(FileAccessError, "exists already; nothing was written"):
-            book.export(first, archive)
+            book.keeping.export(first, archive)
         second = Book(self.folder / "another")
-        taken = second.take_in(archive, save.main.path)
+        taken = second.keeping.take_in(archive, save.main.path)
         self.assertEqual((taken.label, taken.files, taken.companions), (first.label, first.files, first.companions))
         for file in taken.files:
-            source = second.kept_source(file)
+            source = second.keeping.kept_source(file)
             self.assertEqual(bytes(source.read(0, source.size)), file.path.read_bytes())
-        self.assertTrue(second.check_vault().sound)
+        self.assertTrue(second.keeping.check_vault().sound)
         whole = archive.read_bytes()
         for name, content in (
             ("noise", os.urandom(500)),
@@ -251,25 +251,25 @@ class BookTest(LedgerCase):
             damaged = self.folder / f"{name}.zip"
             damaged.write_bytes(content)
             with self.subTest(name), self.assertRaisesRegex(VaultError, "nothing was kept"):
-                second.take_in(damaged, save.main.path)
+                second.keeping.take_in(damaged, save.main.path)
         self.assertEqual(len(second.snapshots()), 1)
 
     def test_damaged_copies_are_named_with_their_snapshots(self) -> None:
         saves = self.harbour()
         book, save = self.shelf().open("Brinewick"), self.opened(saves)
-        snapshot = book.keep(save, "one")
-        path = book.store.path_of(snapshot.files[0].sha256)
+        snapshot = book.keeping.keep(save, "one")
+        path = book.keeping.store.path_of(snapshot.files[0].sha256)
         path.chmod(0o644)
         path.write_bytes(b"rot")
-        book.store.path_of(snapshot.files[1].sha256).unlink()
-        self.assertEqual(book.check_vault().damaged, [(snapshot, file) for file in snapshot.files[:2]])
+        book.keeping.store.path_of(snapshot.files[1].sha256).unlink()
+        self.assertEqual(book.keeping.check_vault().damaged, [(snapshot, file) for file in snapshot.files[:2]])
 
     def test_files_that_the_user_says_belong_to_a_save_are_kept_with_it(self) -> None:
         saves = self.harbour()
         book, save = self.shelf().open("Brinewick"), self.opened(saves)
         options = saves / "options.cfg"
         book.records.set_member(save.main.path, Member(options, "options", "bell and lamp"))
-        kept = {file.path.name: file.role for file in book.keep(save, "set").files}
+        kept = {file.path.name: file.role for file in book.keeping.keep(save, "set").files}
         self.assertEqual(kept["options.cfg"], "options")
         book.records.set_member(save.main.path, Member(options, "", ""))
         self.assertEqual(book.records.members(save.main.path), [])
@@ -277,7 +277,7 @@ class BookTest(LedgerCase):
     def test_ten_thousand_snapshots_are_listed_at_once(self) -> None:
         saves = self.harbour()
         book, save = self.shelf().open("Brinewick"), self.opened(saves)
-        one = book.keep(save, "one")
+        one = book.keeping.keep(save, "one")
         book.records._db.execute("begin")
         for number in range(10_000):
             book.records._db.execute(
@@ -289,14 +289,14 @@ class BookTest(LedgerCase):
                 [(f"{number:012x}", f.role, str(f.path), f.size, f.sha256, f.mode) for f in one.files],
             )
         book.records._db.execute("commit")
-        self.assertEqual(len(book.snapshots(save.main.path)), 10_001)
+        self.assertEqual(len(book.keeping.snapshots(save.main.path)), 10_001)
 
     def test_what_the_game_made_of_a_posting_is_evidence(self) -> None:
         saves = self.harbour()
         shelf = self.shelf()
         book, save = shelf.open("Brinewick"), self.opened(saves)
         save.enter("crew[1].depth", "1300")
-        posting = book.post(save, make_plan(save))
+        posting = book.history.post(save, make_plan(save))
         template = self.library().path_of("brinewick-desktop")
         assert template is not None
         self.assertEqual(book.templates.judge(posting, "odd", template), [])
@@ -311,16 +311,16 @@ class BookTest(LedgerCase):
     def test_what_will_undo_the_work_is_told(self) -> None:
         saves = self.harbour()
         book, save = self.shelf().open("Brinewick"), self.opened(saves)
-        kinds = {check.kind: check for check in book.hazards(save)}
+        kinds = {check.kind: check for check in book.history.hazards(save)}
         self.assertTrue(all(check.ok for check in kinds.values()), kinds)
         self.assertIn("slots.idx repeats the old state", kinds["companions"].text)
         self.assertEqual(quietly([str(saves), "on"]), 0)
-        found = {check.kind: check for check in book.hazards(save)}["sync"]
+        found = {check.kind: check for check in book.history.hazards(save)}["sync"]
         self.assertFalse(found.ok)
         self.assertIn("is synchronised (.tether is in it)", found.text)
         self.assertIn("pause it", found.remedy)
         book.records.set_setting("synced", "no")
-        self.assertTrue({check.kind: check for check in book.hazards(save)}["sync"].ok)
+        self.assertTrue({check.kind: check for check in book.history.hazards(save)}["sync"].ok)
         with (saves / "harbour.bwk").open("rb"):
             game = subprocess.Popen(
                 [
@@ -334,7 +334,7 @@ class BookTest(LedgerCase):
             try:
                 assert game.stdout is not None
                 game.stdout.readline()
-                self.assertFalse(book.hazards(save)[0].ok)
+                self.assertFalse(book.history.hazards(save)[0].ok)
             finally:
                 game.kill()
                 game.communicate()
@@ -347,7 +347,7 @@ class BookTest(LedgerCase):
             before = Harbour(saves).load(1).marks
             quietly([str(saves), "pause"]) if pause else None
             save.enter("purse.marks", "777")
-            book.post(save, make_plan(save))
+            book.history.post(save, make_plan(save))
             answer = play(saves, "show")
             self.assertIn(f"marks {marks or before} ", answer.text)
             self.assertEqual("Tether put back its own harbour.bwk." in answer.text, not pause)
@@ -400,9 +400,9 @@ class TypedBytesTest(LedgerCase):
                 if moved:
                     self.assertIn("0x4 (4) (u32le)", moved[0])
                 book = self.shelf().open("Brinewick")
-                posting = book.post(save, plan)
+                posting = book.history.post(save, plan)
                 self.assertEqual(path.read_bytes()[8:], expected)
-                book.reverse(posting)
+                book.history.reverse(posting)
                 self.assertEqual(path.read_bytes()[8:], body)
 
     def test_neighbouring_bytes_become_one_entry_and_can_be_undone(self) -> None:
@@ -428,7 +428,7 @@ class ShelfTest(LedgerCase):
         self.assertIsNotNone(known)
         self.assertEqual(known and known.records.saves(), [(save.main.path, "brinewick-desktop")])
         mine = shelf.open("My second company")
-        mine.remember(save.main.path.with_name("harbour-2.bwk"), "brinewick-desktop")
+        mine.keeping.remember(save.main.path.with_name("harbour-2.bwk"), "brinewick-desktop")
         found = shelf.book_of(save.main.path.with_name("harbour-2.bwk"))
         self.assertEqual(found and found.name, "My second company")
         self.assertEqual(sorted(shelf.names()), ["Brinewick", "My second company"])
@@ -445,7 +445,7 @@ class ShelfTest(LedgerCase):
         shelf = self.shelf()
         save = self.opened()
         shelf.open("first").close()
-        snapshot = shelf.open("second").keep(save)
+        snapshot = shelf.open("second").keeping.keep(save)
         book, found = shelf.find_snapshot(snapshot.id)
         self.assertEqual((book.name, found), ("second", snapshot))
         with self.assertRaisesRegex(AddressError, "no book has a snapshot “nothing”"):
@@ -457,7 +457,7 @@ class ShelfTest(LedgerCase):
         book = self.shelf().open("b")
         plan = make_plan(save)
         save.main.path.unlink()
-        for act in (lambda: book.post(save, plan), lambda: book.keep(save)):
+        for act in (lambda: book.history.post(save, plan), lambda: book.keeping.keep(save)):
             with self.assertRaises((FileAccessError, Refused)) as caught:
                 act()
             self.assertIn("there", str(caught.exception))

@@ -38,14 +38,14 @@ class EveryStepTest(LedgerCase):
     def new_set(self) -> dict[str, bytes]:
         """What the set is after a posting that nothing disturbs."""
         book, save, _ = self.prepared(FailingDisk())
-        book.post(save, make_plan(save))
+        book.history.post(save, make_plan(save))
         book.close()
         return self.tree(save.main.path.parent)
 
     def steps(self, **how: bool) -> int:
         disk = FailingDisk(**how)
         book, save, _ = self.prepared(disk)
-        book.post(save, make_plan(save))
+        book.history.post(save, make_plan(save))
         book.close()
         return disk.count
 
@@ -65,17 +65,17 @@ class EveryStepTest(LedgerCase):
             book, save, old = self.prepared(disk)
             with self.subTest(step=number):
                 with self.assertRaises(Crash):
-                    book.post(save, make_plan(save))
+                    book.history.post(save, make_plan(save))
                 book.close()
                 again = Book(book.folder)
                 present = self.tree(save.main.path.parent)
                 self.assertIn(present, (old, new), f"a mixture after {disk.done[-1]}")
                 outcomes.append(present == new)
-                self.assertEqual(again.store.check(), [], "the vault is whole")
-                self.assertEqual(list(again.journal.glob("*")), [])
-                self.assertEqual(len(again.postings()), int(present == new), "records say what happened")
-                for posting in again.postings():
-                    again.reverse(posting)
+                self.assertEqual(again.keeping.store.check(), [], "the vault is whole")
+                self.assertEqual(list(again.history.journal.glob("*")), [])
+                self.assertEqual(len(again.history.postings()), int(present == new), "records say what happened")
+                for posting in again.history.postings():
+                    again.history.reverse(posting)
                     self.assertEqual(self.tree(save.main.path.parent), old)
                 again.close()
         self.assertIn(True, outcomes)
@@ -90,7 +90,7 @@ class EveryStepTest(LedgerCase):
                 book, save, old = self.prepared(disk)
                 with self.subTest(step=number, error=errno.errorcode[code]):
                     try:
-                        book.post(save, make_plan(save))
+                        book.history.post(save, make_plan(save))
                         done = True
                     except FileAccessError as error:
                         done = False
@@ -99,15 +99,17 @@ class EveryStepTest(LedgerCase):
                     if done:  # an old file that could not be removed is left for the next opening
                         present = {name: data for name, data in present.items() if not name.startswith(".")}
                     self.assertEqual(present, new if done else old, disk.done[-1])
-                    self.assertEqual(len(book.postings()), int(done))
-                    self.assertEqual(book.store.check(), [])
-                    self.assertEqual(list(book.store.folder.glob("*.part")), [])
+                    self.assertEqual(len(book.history.postings()), int(done))
+                    self.assertEqual(book.keeping.store.check(), [])
+                    self.assertEqual(list(book.keeping.store.folder.glob("*.part")), [])
                     if not done:
-                        self.assertEqual(list(book.journal.glob("*")), [])
+                        self.assertEqual(list(book.history.journal.glob("*")), [])
                 book.close()
                 again = Book(book.folder)
                 self.assertEqual(self.tree(save.main.path.parent), new if done else old)
-                self.assertEqual((list(again.journal.glob("*")), len(again.postings())), ([], int(done)))
+                self.assertEqual(
+                    (list(again.history.journal.glob("*")), len(again.history.postings())), ([], int(done))
+                )
                 again.close()
 
     def test_a_stop_while_it_recovers_changes_nothing_about_that(self) -> None:
@@ -117,7 +119,7 @@ class EveryStepTest(LedgerCase):
             disk = FailingDisk(first)
             book, save, old = self.prepared(disk)
             with self.assertRaises(Crash):
-                book.post(save, make_plan(save))
+                book.history.post(save, make_plan(save))
             book.close()
             try:
                 Book(book.folder, FailingDisk(second)).close()
@@ -133,7 +135,7 @@ class EveryStepTest(LedgerCase):
     def _step_of(self, name: str) -> int:
         disk = FailingDisk()
         book, save, _ = self.prepared(disk)
-        book.post(save, make_plan(save))
+        book.history.post(save, make_plan(save))
         book.close()
         return disk.done.index(name)
 
@@ -141,7 +143,7 @@ class EveryStepTest(LedgerCase):
         disk = FailingDisk(self._step_of("exchange account.json") + 1)
         book, save, _ = self.prepared(disk)
         with self.assertRaises(Crash):
-            book.post(save, make_plan(save))
+            book.history.post(save, make_plan(save))
         book.close()
         account = save.files["account"].path
         account.write_text("the game was here")
@@ -150,20 +152,20 @@ class EveryStepTest(LedgerCase):
         self.assertEqual([recovery.outcome for recovery in again.recovered], ["foreign"])
         after = self.tree(account.parent)
         self.assertEqual({n: c for n, c in before.items() if not n.endswith(".part")}, after)
-        self.assertEqual(len(again.snapshots()), 1, "the untouched copy is still there")
+        self.assertEqual(len(again.keeping.snapshots()), 1, "the untouched copy is still there")
         again.close()
 
     def test_restoring_is_as_safe(self) -> None:
         for number in range(1, 60):
             book, save, old = self.prepared(FailingDisk())
-            book.post(save, make_plan(save))
+            book.history.post(save, make_plan(save))
             book.close()
             new = self.tree(save.main.path.parent)
             disk = FailingDisk(number)
             failing = Book(book.folder, disk)
-            snapshot = failing.snapshots()[0]
+            snapshot = failing.keeping.snapshots()[0]
             try:
-                failing.restore(snapshot)
+                failing.history.restore(snapshot)
                 finished = True
             except Crash:
                 finished = False
@@ -187,7 +189,7 @@ def _killed(folder: Path, save: Save, ready: Callable[[], object]) -> None:
 
     book = Book(folder, Killing())
     ready()
-    book.post(save, make_plan(save))
+    book.history.post(save, make_plan(save))
 
 
 class RealKillTest(LedgerCase):
@@ -205,14 +207,14 @@ class RealKillTest(LedgerCase):
         book = Book(self.folder / "book")
         self.assertEqual([recovery.outcome for recovery in book.recovered], ["new"])
         self.assertIn("marks 5200", play(saves, "show").text)
-        self.assertEqual(len(book.postings()), 1)
+        self.assertEqual(len(book.history.postings()), 1)
         book.close()
 
 
 class WritingTest(LedgerCase):
     def posted(self, save: Save, **options: bool) -> Book:
         book = self.shelf().open("b")
-        book.post(save, make_plan(save), **options)
+        book.history.post(save, make_plan(save), **options)
         return book
 
     def test_owner_mode_and_extended_attributes_stay(self) -> None:
@@ -298,7 +300,7 @@ class WritingTest(LedgerCase):
         save.enter("purse.marks", "5200")
         book = Book(self.folder / "book", FailingDisk(1, crash=False, error=errno.EROFS))
         with self.assertRaises(LedgerError) as caught:
-            book.post(save, make_plan(save))
+            book.history.post(save, make_plan(save))
         self.assertIsInstance(caught.exception.__cause__, OSError)
         self.assertIn("the file system is read-only", str(caught.exception))
         book.close()

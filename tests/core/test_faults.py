@@ -434,18 +434,18 @@ files:
         self.addCleanup(book.close)
         there = self.folder / "there"
         there.mkdir()
-        book.post_elsewhere(save, make_plan(save), there)
+        book.history.post_elsewhere(save, make_plan(save), there)
         self.assertEqual(self.tree(there), {"a.sav": b"\5\0\0\0", "region/r0.dat": b"\1" * 4})
-        snapshot = book.keep(save)
+        snapshot = book.keeping.keep(save)
         back = self.folder / "back"
         back.mkdir()
-        book.restore(snapshot, to=back)
+        book.history.restore(snapshot, to=back)
         self.assertEqual(sorted(self.tree(back)), ["a.sav", "region/r0.dat"])
         archive = self.folder / "out.zip"
-        book.export(snapshot, archive)
+        book.keeping.export(snapshot, archive)
         another = Book(self.folder / "another")
         self.addCleanup(another.close)
-        taken = another.take_in(archive, saves / "a.sav")
+        taken = another.keeping.take_in(archive, saves / "a.sav")
         self.assertEqual([file.path for file in taken.files], [saves / "a.sav", saves / "region" / "r0.dat"])
 
     def test_a_name_that_is_not_utf_8_is_opened_kept_and_posted(self) -> None:
@@ -455,13 +455,13 @@ files:
         shelf = self.shelf()
         book = shelf.book_for(path, None)
         self.addCleanup(shelf.close)
-        kept = book.keep(save, "first")
-        self.assertEqual(book.snapshots(path)[0], kept)
+        kept = book.keeping.keep(save, "first")
+        self.assertEqual(book.keeping.snapshots(path)[0], kept)
         save.enter("a", "7")
-        posting = book.post(save, make_plan(save))
+        posting = book.history.post(save, make_plan(save))
         self.assertEqual(path.read_bytes(), b"\7\0\0\0")
         self.assertEqual(shelf.book_of(path).name if shelf.book_of(path) else "", book.name)  # type: ignore[union-attr]
-        book.reverse(posting)
+        book.history.reverse(posting)
         self.assertEqual(path.read_bytes(), bytes(4))
 
     def test_a_save_opened_by_a_relative_path_is_the_same_save(self) -> None:

@@ -38,7 +38,7 @@ class FolderCase(LedgerCase):
         (self.world / "about.json").write_text(json.dumps({"day": (marks * marks) % 9973}))
 
     def opened(self, saves: Path | None = None) -> Save:
-        template = self.book.template_of(self.world)
+        template = self.book.keeping.template_of(self.world)
         library = Library((self.book.folder / "templates",), None)
         return open_save(saves or self.world, library.get(template) if template else None)
 
@@ -51,7 +51,7 @@ class FolderTest(FolderCase):
             (save.path, save.template, save.size), (self.world, None, sum(map(len, self.tree(self.world).values())))
         )
         before = self.tree(self.world)
-        first = self.book.keep(save, "first")
+        first = self.book.keeping.keep(save, "first")
         self.assertEqual([first.name_of(file) for file in first.files], list(save.files))
         self.assertFalse(save.changed_outside())
         self.write(1500)
@@ -59,20 +59,20 @@ class FolderTest(FolderCase):
         (self.world / "region" / "r2.dat").write_bytes(b"came in later")
         self.assertTrue(save.changed_outside())
         later = self.tree(self.world)
-        second = self.book.keep(self.opened(), "second")
-        gave_way = self.book.restore(first)
+        second = self.book.keeping.keep(self.opened(), "second")
+        gave_way = self.book.history.restore(first)
         self.assertEqual(self.tree(self.world), before, "what came in since goes, what went is back")
         assert gave_way is not None
         self.assertIn("region/r2.dat", [gave_way.name_of(file) for file in gave_way.files], "and it is kept first")
-        self.book.restore(second)
+        self.book.history.restore(second)
         self.assertEqual(self.tree(self.world), later)
-        self.book.restore(first, to=self.folder / "elsewhere")
+        self.book.history.restore(first, to=self.folder / "elsewhere")
         self.assertEqual(self.tree(self.folder / "elsewhere"), before)
         with self.assertRaisesRegex(Refused, "exists already"):
-            self.book.restore(first, to=self.folder / "elsewhere")
+            self.book.history.restore(first, to=self.folder / "elsewhere")
 
     def test_a_stop_at_every_step_of_bringing_it_back_leaves_old_or_new(self) -> None:
-        old = self.book.keep(self.opened(), "old")
+        old = self.book.keeping.keep(self.opened(), "old")
         before = self.tree(self.world)
         self.write(1500)
         (self.world / "region" / "r9.dat").write_bytes(b"new")
@@ -82,7 +82,7 @@ class FolderTest(FolderCase):
             disk = FailingDisk(step)
             book = Book(self.folder / "book", disk)
             try:
-                book.restore(old)
+                book.history.restore(old)
             except BaseException:
                 book.close()
                 Book(self.folder / "book").close()
@@ -101,15 +101,15 @@ class FolderTest(FolderCase):
             (self.world / name).write_bytes(content)
 
     def test_as_a_zip_file_and_back(self) -> None:
-        kept = self.book.keep(self.opened(), "carried")
+        kept = self.book.keeping.keep(self.opened(), "carried")
         archive = self.folder / "world.zip"
-        self.book.export(kept, archive)
+        self.book.keeping.export(kept, archive)
         other = Book(self.folder / "other")
         self.addCleanup(other.close)
         (self.folder / "away").mkdir()
-        taken = other.take_in(archive, self.folder / "away")
+        taken = other.keeping.take_in(archive, self.folder / "away")
         self.assertTrue(taken.is_folder)
-        other.restore(taken)
+        other.history.restore(taken)
         self.assertEqual(self.tree(self.folder / "away"), self.tree(self.world))
         import zipfile
 
@@ -121,7 +121,7 @@ class FolderTest(FolderCase):
                 for info in whole.infolist()[1:]:
                     changed.writestr(info.filename.replace("region/r1.dat", name), whole.read(info))
             with self.subTest(name=name), self.assertRaisesRegex(VaultError, "which leads elsewhere|nothing was kept"):
-                other.take_in(bad, self.folder / "away")
+                other.keeping.take_in(bad, self.folder / "away")
 
     def test_what_is_no_save_is_said(self) -> None:
         (self.folder / "empty").mkdir()
@@ -146,7 +146,7 @@ class FolderTest(FolderCase):
                 self.opened()
 
     def test_files_are_compared_one_by_one(self) -> None:
-        self.book.keep(self.opened())
+        self.book.keeping.keep(self.opened())
         before = {name: MemorySource(data) for name, data in self.tree(self.world).items()}
         self.write(1417)
         (self.world / "region" / "r1.dat").unlink()
@@ -164,7 +164,7 @@ class PinnedInFolderTest(FolderCase):
         sets, seen = [], {"marks": [], "lots": [], "day": []}
         for marks, lots in ((1410, 611), (1502, 320), (1377, 298), (1600, 299)):
             self.write(marks, lots)
-            self.book.keep(self.opened(), str(marks))
+            self.book.keeping.keep(self.opened(), str(marks))
             sets.append({str(self.world / name): MemorySource(data) for name, data in self.tree(self.world).items()})
             for name, value in (("marks", marks), ("lots", lots), ("day", (marks * marks) % 9973)):
                 seen[name].append(parse_sighting(str(value)))
@@ -183,15 +183,15 @@ class PinnedInFolderTest(FolderCase):
         before = self.tree(self.world)
         for path, value in zip(paths.values(), ("7", "12", "3"), strict=True):
             save.enter(path, value)
-        posting = self.book.post(save, make_plan(save))
+        posting = self.book.history.post(save, make_plan(save))
         now = self.tree(self.world)
         self.assertEqual(
             {name for name in now if now[name] != before[name]}, {"head.dat", "region/r0.dat", "about.json"}
         )
         self.assertEqual([self.opened().fields(path)[0].value for path in paths.values()], [7, 12, 3])
-        self.book.post_elsewhere(self.opened(), make_plan(self.opened()), self.folder / "copy")
+        self.book.history.post_elsewhere(self.opened(), make_plan(self.opened()), self.folder / "copy")
         self.assertEqual(self.tree(self.folder / "copy"), now)
-        self.book.reverse(posting)
+        self.book.history.reverse(posting)
         self.assertEqual(self.tree(self.world), before)
 
     def test_a_file_that_did_not_change_holds_nothing_that_did(self) -> None:

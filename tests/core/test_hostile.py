@@ -229,7 +229,7 @@ class FileTest(LedgerCase):
                 save = open_save(path, template_of("- {field: a, as: u32}"))
                 save.enter("a", str(code))
                 book = Book(self.folder / f"book-{code}")
-                book.post(save, make_plan(save))
+                book.history.post(save, make_plan(save))
                 book.close()
             finally:
                 for patch in patches:
@@ -328,20 +328,20 @@ class ArchiveTest(LedgerCase):
             ([1], [], "not an exported snapshot"),
         ):
             with self.subTest(words=words, about=str(about)[:60]), self.assertRaises(VaultError) as caught:
-                book.take_in(self.packed(about, files), self.folder / "a.sav")
+                book.keeping.take_in(self.packed(about, files), self.folder / "a.sav")
             self.assertIn(words, str(caught.exception))
             self.assertIn("nothing was kept", str(caught.exception))
-            self.assertEqual(book.snapshots(), [])
+            self.assertEqual(book.keeping.snapshots(), [])
         with mock.patch.object(archive, "LARGEST_FILE", 1000), self.assertRaisesRegex(VaultError, "larger than"):
-            book.take_in(self.packed({"files": [good]}, [("files/a.sav", bytes(2000))]), self.folder / "a.sav")
+            book.keeping.take_in(self.packed({"files": [good]}, [("files/a.sav", bytes(2000))]), self.folder / "a.sav")
         path = self.packed({"files": [good]}, [("files/a.sav", bytes(3 << 20))])
         raw = bytearray(path.read_bytes())
         at = raw.rindex(b"files/a.sav") - 46 + 24  # the size the directory says, in bytes
         raw[at : at + 4] = (10).to_bytes(4, "little")
         path.write_bytes(raw)
         with self.assertRaisesRegex(VaultError, "nothing was kept"):
-            book.take_in(path, self.folder / "a.sav")
-        kept = book.take_in(
+            book.keeping.take_in(path, self.folder / "a.sav")
+        kept = book.keeping.take_in(
             self.packed({"files": [good], "label": "x" * 9000, "companions": ["../y", "idx"]}, [("files/a.sav", data)]),
             self.folder / "a.sav",
         )

@@ -237,15 +237,15 @@ class DescribedTest(LedgerCase):
             causes = {change.cause for change in plan.changes if change.file == "save"}
             self.assertTrue({"layer around company", "seal sum"} <= causes, causes)
             second = bytes(save.fields("blocks.second")[0].raw)
-            posting = book.post(save, plan)
+            posting = book.history.post(save, plan)
             company = Depot(folder).load()
             self.assertEqual((company.name, str(company.marks)), (name, marks))
             self.assertIn(second, path.read_bytes(), "the block nobody changed has its old bytes")
             self.assertEqual(posting.record["files"], [str(path)])
             self.assertIn("company.bwd → company", {change["file"] for change in posting.record["changes"]})
-        before = book.snapshot(posting.kept)
-        book.reverse(posting)
-        self.assertEqual(bytes(book.kept_source(before.files[0]).read(0, 1 << 20)), path.read_bytes())
+        before = book.keeping.snapshot(posting.kept)
+        book.history.reverse(posting)
+        self.assertEqual(bytes(book.keeping.kept_source(before.files[0]).read(0, 1 << 20)), path.read_bytes())
 
     def test_opening_and_posting_nothing_changes_no_byte(self) -> None:
         folder = self.folder / "deep"
@@ -536,7 +536,7 @@ class PinnedInsideTest(LedgerCase):
                 self.assertEqual(node.value, 1333)
                 save.enter(field, "7001")  # type: ignore[attr-defined]
                 book = Book(self.place / "book")
-                book.post(save, make_plan(save))  # type: ignore[arg-type]
+                book.history.post(save, make_plan(save))  # type: ignore[arg-type]
                 book.close()
                 _, again = self.reopened(path)
                 self.assertEqual(again.fields(field)[0].value, 7001)  # type: ignore[attr-defined]

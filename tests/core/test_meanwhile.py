@@ -11,7 +11,7 @@ from functools import cache
 from pathlib import Path
 from unittest import mock
 
-from faithful_ledger.core import book
+from faithful_ledger.core import history
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.disk import Disk
 from faithful_ledger.core.errors import (
@@ -116,19 +116,19 @@ class GameWritesTest(MeanwhileCase):
     """Before each operation on the disk, in turn, the game writes one of the files, in two ways."""
 
     def test_while_posting_its_bytes_stay_and_the_others_are_all_old_or_all_new(self) -> None:
-        self._meddled(lambda mine, folder: mine.post(self.entered(folder), make_plan(self.entered(folder))))
+        self._meddled(lambda mine, folder: mine.history.post(self.entered(folder), make_plan(self.entered(folder))))
 
     def test_also_where_two_names_cannot_be_swapped(self) -> None:
         self._meddled(
-            lambda mine, folder: mine.post(self.entered(folder), make_plan(self.entered(folder))), swaps=False
+            lambda mine, folder: mine.history.post(self.entered(folder), make_plan(self.entered(folder))), swaps=False
         )
 
     def test_while_a_snapshot_is_brought_back(self) -> None:
         def restore(mine: Book, folder: Path) -> None:
-            mine.restore(mine.snapshots()[-1])
+            mine.history.restore(mine.keeping.snapshots()[-1])
 
         def prepare(mine: Book, folder: Path) -> None:
-            mine.keep(open_save(folder / "a.sav", self.template()), "first")
+            mine.keeping.keep(open_save(folder / "a.sav", self.template()), "first")
             for name in ("a.sav", "account.bin"):
                 (folder / name).write_bytes(b"\7" * len(OLD[name]))
 
@@ -164,7 +164,7 @@ class GameWritesTest(MeanwhileCase):
                             break
                         after = self.visible(folder)
                         if after.pop(name, None) != GAME:
-                            kept = [mine.store.get(digest) for digest in mine.store.digests()]
+                            kept = [mine.keeping.store.get(digest) for digest in mine.keeping.store.digests()]
                             # Where two names cannot be swapped, the moment of the rename itself is left open.
                             opened = not swaps and disk.done[number - 1] in (f"exchange {name}", f"replace {name}")
                             self.assertTrue(opened or GAME in kept, disk.done[number - 1])
@@ -184,7 +184,7 @@ class GameWritesTest(MeanwhileCase):
             plan = make_plan(save)
             disk.at = self.steps().index("exchange account.bin") + 1
             with self.assertRaises(ChangedMeanwhile) as caught:
-                mine.post(save, plan)
+                mine.history.post(save, plan)
             self.assertEqual(
                 str(caught.exception),
                 "account.bin was written by another program in the meantime; its new bytes stay and nothing of yours was "
@@ -197,7 +197,7 @@ class GameWritesTest(MeanwhileCase):
         _, save = self.pair("another")
         disk = FailingDisk()
         with self.book(disk) as mine:
-            mine.post(save, make_plan(save))
+            mine.history.post(save, make_plan(save))
         return disk.done
 
     def test_recovery_leaves_what_the_game_wrote_since(self) -> None:
@@ -208,7 +208,7 @@ class GameWritesTest(MeanwhileCase):
                 folder, save = self.pair()
                 with self.subTest(step=number, name=name), self.book(FailingDisk(number)) as mine:
                     with self.assertRaises(Crash):
-                        mine.post(save, make_plan(save))
+                        mine.history.post(save, make_plan(save))
                     by_rename(folder / name)
                     again = Book(mine.folder)
                     after = self.visible(folder)
@@ -220,7 +220,7 @@ class GameWritesTest(MeanwhileCase):
                         if recovery.outcome == "foreign":
                             self.assertIn(f"left as another program wrote it: {name}", str(recovery))
                     if all(data == OLD[file] for file, data in after.items() if file != "slots.idx"):
-                        self.assertEqual(len(again.postings()), int(number == steps + 1))
+                        self.assertEqual(len(again.history.postings()), int(number == steps + 1))
                     self.assertEqual([p.name for p in folder.iterdir() if p.name.startswith(".")], [])
                     again.close()
         self.assertEqual(seen, {"new", "old", "foreign"})
@@ -251,16 +251,16 @@ class CompanionTest(MeanwhileCase):
         plan = make_plan(save)
         (folder / "slots.idx").write_bytes(b"made since")
         with self.book() as mine:
-            posting = mine.post(save, plan)
+            posting = mine.history.post(save, plan)
             self.assertFalse((folder / "slots.idx").exists(), "it repeats the old state")
             self.assertEqual(posting.record["removed"], [str(folder / "slots.idx")])
-            mine.reverse(posting)
+            mine.history.reverse(posting)
             self.assertEqual((folder / "slots.idx").read_bytes(), b"made since")
         folder, save = self.pair()
         plan = make_plan(save)
         (folder / "slots.idx").unlink()
         with self.book() as mine:
-            self.assertEqual(mine.post(save, plan).record["removed"], [])
+            self.assertEqual(mine.history.post(save, plan).record["removed"], [])
 
 
 class LinksTest(MeanwhileCase):
@@ -282,23 +282,23 @@ class LinksTest(MeanwhileCase):
             link.unlink()
         (folder / "sub" / "account.bin").write_bytes(bytes(4))
         with self.book() as mine:
-            snapshot = mine.keep(open_save(folder / "a.sav", template), "with a folder")
+            snapshot = mine.keeping.keep(open_save(folder / "a.sav", template), "with a folder")
             aside = self.folder / "aside"
             aside.mkdir()
             (aside / "sub").symlink_to(outside)
             with self.assertRaisesRegex(Refused, "leads out of .*nothing was written"):
-                mine.restore(snapshot, to=aside)
+                mine.history.restore(snapshot, to=aside)
             self.assertEqual(self.tree(outside), {"account.bin": bytes(4)})
             (folder / "sub" / "account.bin").unlink()
             (folder / "sub").rmdir()
             (folder / "sub").symlink_to(outside)
             (folder / "a.sav").write_bytes(b"\1" * 8)
             with self.assertRaisesRegex(Refused, "leads out of .*nothing was written"):
-                mine.restore(snapshot)
+                mine.history.restore(snapshot)
             self.assertEqual((folder / "a.sav").read_bytes(), b"\1" * 8)
             there = self.folder / "there"
             there.mkdir()
-            mine.restore(snapshot, to=there)
+            mine.history.restore(snapshot, to=there)
             self.assertEqual(sorted(self.tree(there)), ["a.sav", "slots.idx", "sub/account.bin"])
 
 
@@ -306,14 +306,14 @@ class DamagedBookTest(MeanwhileCase):
     def test_a_damaged_copy_is_not_relied_on(self) -> None:
         folder, save = self.pair()
         with self.book() as mine:
-            snapshot = mine.keep(save)
+            snapshot = mine.keeping.keep(save)
             for file in snapshot.files:
-                path = mine.store.path_of(file.sha256)
+                path = mine.keeping.store.path_of(file.sha256)
                 path.chmod(0o644)
                 path.write_bytes(path.read_bytes()[:-3] + b"\0\0\0")
-            posting = mine.post(save, make_plan(save))
-            self.assertTrue(mine.check_vault().sound, "the copies were made anew")
-            mine.reverse(posting)
+            posting = mine.history.post(save, make_plan(save))
+            self.assertTrue(mine.keeping.check_vault().sound, "the copies were made anew")
+            mine.history.reverse(posting)
             self.assertEqual(self.visible(folder), OLD)
 
     def test_a_journal_that_cannot_be_read_stops_writing_and_stays(self) -> None:
@@ -338,32 +338,32 @@ class DamagedBookTest(MeanwhileCase):
         ):
             folder, save = self.pair()
             with self.book() as mine:
-                snapshot = mine.keep(save, "before")
-                mine.journal.mkdir(exist_ok=True)
-                journal = mine.journal / "1.json"
+                snapshot = mine.keeping.keep(save, "before")
+                mine.history.journal.mkdir(exist_ok=True)
+                journal = mine.history.journal / "1.json"
                 journal.write_text(text)
                 again = Book(mine.folder)
                 with self.subTest(text[:60]):
-                    self.assertEqual(len(again.snapshots()), 1)
+                    self.assertEqual(len(again.keeping.snapshots()), 1)
                     with self.assertRaisesRegex(
                         JournalUnreadable, "1.json of an interrupted posting is damaged; .*restore"
                     ):
-                        again.post(save, make_plan(save))
+                        again.history.post(save, make_plan(save))
                     self.assertEqual(self.visible(folder), OLD)
                     self.assertTrue(journal.exists())
-                    self.assertFalse(again.check_vault().sound)
+                    self.assertFalse(again.keeping.check_vault().sound)
                     (folder / "a.sav").write_bytes(b"half")
-                    again.restore(snapshot)
+                    again.history.restore(snapshot)
                     self.assertEqual(self.visible(folder), OLD)
                     self.assertFalse(journal.exists(), "set aside once the snapshot from before it is back")
-                    self.assertTrue(again.check_vault().sound)
+                    self.assertTrue(again.keeping.check_vault().sound)
                 again.close()
 
     def test_records_that_are_gone_are_found_again_in_the_vault(self) -> None:
         for how in ("missing", "empty"):
             _, save = self.pair()
             with self.book() as mine:
-                kept = [mine.keep(save, label) for label in ("one", "two")]
+                kept = [mine.keeping.keep(save, label) for label in ("one", "two")]
                 mine.close()
                 for path in mine.folder.glob("book.sqlite*"):
                     path.unlink()
@@ -372,9 +372,9 @@ class DamagedBookTest(MeanwhileCase):
                 again = Book(mine.folder)
                 with self.subTest(how):
                     self.assertIn("2 snapshots were found again", str(again.recovered[0]))
-                    self.assertEqual(again.snapshots(), kept[::-1])
-                    self.assertTrue(again.knows(save.path))
-                    again.restore(kept[0])
+                    self.assertEqual(again.keeping.snapshots(), kept[::-1])
+                    self.assertTrue(again.keeping.knows(save.path))
+                    again.history.restore(kept[0])
                 again.close()
 
     def test_a_damaged_book_of_another_game_is_not_in_the_way(self) -> None:
@@ -384,7 +384,7 @@ class DamagedBookTest(MeanwhileCase):
         (shelf.books / "Broken" / "book.sqlite").write_bytes(os.urandom(5000))
         for path in (shelf.books / "Broken").glob("book.sqlite-*"):
             path.unlink()
-        shelf.open("Mine").remember(save.path, None)
+        shelf.open("Mine").keeping.remember(save.path, None)
         found = shelf.book_of(save.path)
         self.assertEqual(found.name if found else None, "Mine")
         shelf.folders()
@@ -400,12 +400,12 @@ class TogetherTest(MeanwhileCase):
         _, save = self.pair()
         with locked([save.path.parent], "this save"), self.book() as mine:
             with self.assertRaises(Busy) as caught, _waiting(0.2):
-                mine.post(save, make_plan(save))
+                mine.history.post(save, make_plan(save))
             self.assertEqual(
                 str(caught.exception),
                 "another program or window is writing this save; nothing was written; wait until it is done",
             )
-            self.assertEqual(mine.snapshots(), [])
+            self.assertEqual(mine.keeping.snapshots(), [])
 
     def test_threads_on_one_book_wait_for_each_other(self) -> None:
         _, save = self.pair()
@@ -415,7 +415,7 @@ class TogetherTest(MeanwhileCase):
             def keep(name: str) -> None:
                 try:
                     for number in range(12):
-                        mine.keep(save, f"{name}{number}")
+                        mine.keeping.keep(save, f"{name}{number}")
                 except BaseException as error:
                     errors.append(error)
 
@@ -424,7 +424,7 @@ class TogetherTest(MeanwhileCase):
                 thread.start()
             for thread in threads:
                 thread.join(60)
-            self.assertEqual((errors, len(mine.snapshots())), ([], 36))
+            self.assertEqual((errors, len(mine.keeping.snapshots())), ([], 36))
 
     def test_a_copy_that_is_being_kept_is_not_swept_away_by_another_program(self) -> None:
         folder, _ = self.pair()
@@ -441,25 +441,25 @@ class TogetherTest(MeanwhileCase):
 
         with self.book(Slow()) as mine:
             kept: list[object] = []
-            thread = threading.Thread(target=lambda: kept.append(mine.keep(save, "slow")))
+            thread = threading.Thread(target=lambda: kept.append(mine.keeping.keep(save, "slow")))
             thread.start()
             self.assertTrue(inside.wait(20))
-            mine.journal.mkdir(exist_ok=True)
-            (mine.journal / "1.json.new").write_text("x")
+            mine.history.journal.mkdir(exist_ok=True)
+            (mine.history.journal / "1.json.new").write_text("x")
             Book(mine.folder).close()  # finds a journal and may not sweep while somebody keeps
             go_on.set()
             thread.join(20)
             self.assertEqual(len(kept), 1)
-            self.assertTrue(mine.check_vault().sound)
+            self.assertTrue(mine.keeping.check_vault().sound)
 
 
 @contextmanager
 def _waiting(seconds: float) -> Iterator[None]:
     """Wait less long for a lock than people would."""
-    real = book.locked
+    real = history.locked
 
     def impatient(paths: Iterable[Path], what: str, *, wait: float = seconds, shared: bool = False) -> object:
         return real(paths, what, wait=min(wait, seconds), shared=shared)
 
-    with mock.patch.object(book, "locked", impatient):
+    with mock.patch.object(history, "locked", impatient):
         yield

@@ -161,7 +161,7 @@ class EveryChangedByteTest(LedgerCase):
                     self.assertEqual(new, before[save.files[name].path.name])
                     self.assertEqual(old, new)
                 save.tape.redo()
-                self.shelf().open(f"book-{number}").post(save, make_plan(save))
+                self.shelf().open(f"book-{number}").history.post(save, make_plan(save))
                 self.assertEqual(Harbour(saves).load(1).marks, 7)
 
     def test_without_entries_nothing_changes(self) -> None:
@@ -170,7 +170,7 @@ class EveryChangedByteTest(LedgerCase):
             self.assertEqual(old, new)
         self.assertEqual(make_plan(save).companions, [])
         with self.assertRaisesRegex(Refused, "there is nothing to post"):
-            self.shelf().open("b").post(save, make_plan(save))
+            self.shelf().open("b").history.post(save, make_plan(save))
 
     def test_an_entry_that_restores_the_old_value_leaves_no_trace(self) -> None:
         save = self.opened()
@@ -385,7 +385,7 @@ class EnteringTest(LedgerCase):
         renewed = [renewal.node.path for renewal in plan.renewals]
         for path in ("crew_count", "hold_count", "crew_length", "log_length", "route_length", "head.hold_at"):
             self.assertIn(path, renewed)
-        self.shelf().open("b").post(save, plan)
+        self.shelf().open("b").history.post(save, plan)
         company = Harbour(saves).load(1)
         self.assertEqual([(d.name, d.air) for d in company.crew][1::3], [("Tamsin", 9), ("Marit", 80)])
         self.assertEqual((company.crew[4].station, company.crew[4].injuries, company.crew[4].x), (2, 16, 2.5))
@@ -515,14 +515,14 @@ class EnteringTest(LedgerCase):
         with self.assertRaisesRegex(
             Refused, "did not hold when the save was opened: Checksum of the body, Sum of purse"
         ):
-            self.shelf().open("b").post(save, plan)
+            self.shelf().open("b").history.post(save, plan)
         self.assertEqual(path.read_bytes(), data)
         save.renew_broken = False
         self.assertEqual(make_plan(save).left, ["head.body_crc", "purse.sum"])
         self.assertFalse(make_plan(save).in_balance)
         save.renew_broken = True
         self.assertTrue(make_plan(save).in_balance)
-        self.shelf().open("b").post(save, make_plan(save))
+        self.shelf().open("b").history.post(save, make_plan(save))
         self.assertEqual(play(saves, "show").status, 0)
 
     def test_findings_name_what_is_out_of_bounds_nameless_or_unequal(self) -> None:
@@ -577,7 +577,7 @@ class ChecksTest(LedgerCase):
             file.write(data)
         os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
         with self.assertRaisesRegex(Refused, "nothing was written: harbour.bwk was changed by another program"):
-            self.shelf().open("b").post(save, make_plan(save))
+            self.shelf().open("b").history.post(save, make_plan(save))
         self.assertEqual(path.read_bytes(), data)
 
     def test_held_open_by_another_program(self) -> None:

@@ -76,23 +76,25 @@ class RootsTest(LedgerCase):
             unknown.enter("marks", "5")
         book = shelf.book_for(self.path, template)
         with self.assertRaisesRegex(LedgerError, "is not a folder; nothing was granted"):
-            book.grant("index", self.folder / "nowhere")
-        book.grant("index", self.index)
-        save = open_save(self.path, template, shelf.open(book.name).roots)
+            book.keeping.grant("index", self.folder / "nowhere")
+        book.keeping.grant("index", self.index)
+        save = open_save(self.path, template, shelf.open(book.name).keeping.roots)
         self.assertEqual([save.name_of(file) for file in save.on_disk], ["a.two", "index/list/saves.json"])
         save.enter("marks", "77")
         plan = make_plan(save)
         self.assertTrue(plan.in_balance)
-        posting = book.post(save, plan, "both")
+        posting = book.history.post(save, plan, "both")
         self.assertEqual(self.states(), (77, 77))
-        kept = book.snapshot(posting.kept)
+        kept = book.keeping.snapshot(posting.kept)
         self.assertEqual({file.path for file in kept.files}, {self.path, self.list})
         archive = self.folder / "kept.zip"
-        book.export(kept, archive)
+        book.keeping.export(kept, archive)
         self.assertEqual(
-            [file.path for file in book.take_in(archive, self.path).files], [self.path, self.list], "each where it was"
+            [file.path for file in book.keeping.take_in(archive, self.path).files],
+            [self.path, self.list],
+            "each where it was",
         )
-        book.reverse(posting)
+        book.history.reverse(posting)
         self.assertEqual(self.states(), (1341, 1341))
 
     def test_a_stop_at_any_step_leaves_both_folders_old_or_both_new(self) -> None:
@@ -107,7 +109,7 @@ class RootsTest(LedgerCase):
             before = self.states()
             save.enter("marks", str(before[0] + 1))
             try:
-                book.post(save, make_plan(save))
+                book.history.post(save, make_plan(save))
             except (Crash, LedgerError):
                 pass
             else:

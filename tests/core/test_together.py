@@ -40,7 +40,7 @@ class TogetherTest(LedgerCase):
             if number < 2:
                 save.enter("marks", str(500 + number))
             book = shelf.open(f"Game {number % 2}")
-            book.remember(path, None)
+            book.keeping.remember(path, None)
             renames = ((path, path.with_name("slot9.bin")),) if number == 2 else ()
             found.append(Part(book, save, make_plan(save), renames))
         return found
@@ -59,7 +59,7 @@ class TogetherTest(LedgerCase):
         self.assertEqual(after[2]["slot9.bin"], before[2]["slot2.bin"])
         self.assertEqual({len(p.record["together"]) for p in postings}, {3})
         for posting, number in zip(postings, range(3), strict=True):
-            shelf.open(f"Game {number % 2}").reverse(posting)
+            shelf.open(f"Game {number % 2}").history.reverse(posting)
         self.assertEqual(self.state(), before)
 
     def test_a_stop_or_a_failure_at_any_step_leaves_all_old_or_all_new(self) -> None:

@@ -103,7 +103,7 @@ class GatherTest(DeskCase):
         self.assertEqual(self.save.fields("purse.marks")[0].value, 1388, "what is shown is what the game wrote")
         self.click(stage.watch_button)
         self.assertFalse(stage.watcher.running)
-        labels = [snapshot.label for snapshot in self.shell.session.book.snapshots()]  # type: ignore[union-attr]
+        labels = [snapshot.label for snapshot in self.shell.session.book.keeping.snapshots()]  # type: ignore[union-attr]
         self.assertEqual(labels, ["save 2", "save 1"])
         self.shell.show_stage(LOCATE)
         self.settle()

@@ -37,7 +37,7 @@ class LocateTest(DeskCase):
             self.voyage.write_bytes((self.game / "harbour.bwk").read_bytes())
             if self.shell.session.save is None:
                 self.shell.session.open(self.voyage)
-            self.shell.session.keep(label)
+            self.shell.session.history.keep(label)
             company = Harbour(self.game).load(1)
             self.shown.append(
                 {"Marks": str(company.marks), "Air": str(company.crew[1].air), "Name": company.crew[2].name}
@@ -145,10 +145,10 @@ class LocateTest(DeskCase):
     def test_a_place_the_template_knows_already_is_pinned_to_its_field(self) -> None:
         saves = self.harbour()
         self.shell.session.open(saves / "harbour.bwk")
-        self.shell.session.keep("one")
+        self.shell.session.history.keep("one")
         play(saves, "sell", "wax plug")
         self.shell.session.reopen()
-        self.shell.session.keep("two")
+        self.shell.session.history.keep("two")
         self.press("Ctrl+2")
         row = self.name("Marks")
         self.sight(row, ["1386", "1388"])
@@ -192,7 +192,7 @@ class LocateTest(DeskCase):
         self.assertIn("No place explains it. Was a number mistyped?", self.margin())
         book = self.shell.session.book
         assert book is not None
-        for path in Path(book.store.folder).rglob("*.zst"):
+        for path in Path(book.keeping.store.folder).rglob("*.zst"):
             path.chmod(0o644)
             path.write_bytes(b"?")
         self.sight(row, ["1340", "1432"])
@@ -219,7 +219,7 @@ class LocateTest(DeskCase):
                 self.shell.session.open(world)
                 self.settle()
                 self.assertIn("the folder is open as one save", self.told())
-            self.shell.session.keep(str(marks))
+            self.shell.session.history.keep(str(marks))
         self.shell.session.reopen()
         self.settle()
         self.shell.show_stage(GATHER)
@@ -244,7 +244,7 @@ class LocateTest(DeskCase):
         self.shell.show_stage(EDIT)
         self.assertTrue(self.shell.session.enter(self.save.fields("unpacked.marks")[0], "7001"))
         self.work()
-        self.shell.session.post("", lambda posting: None)
+        self.shell.session.history.post("", lambda posting: None)
         self.work()
         self.assertEqual(self.save.fields("unpacked.marks")[0].value, 7001)
         packed = (world / "region" / "r0.dat").read_bytes()

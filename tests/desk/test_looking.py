@@ -46,7 +46,7 @@ class LookingCase(DeskCase):
 
     def kept(self, *labels: str) -> None:
         for label in labels:
-            self.shell.session.keep(label)
+            self.shell.session.history.keep(label)
 
     def link(self, text: str) -> QPushButton:
         return next(b for b in self.shell.findChildren(QPushButton) if b.text() == text and b.isVisible())
@@ -158,7 +158,7 @@ class StripTest(LookingCase):
         self.shell.posting._write()
         self.settle()
         self.assertEqual(path.read_bytes()[8:], b"\xff" + body[1:4] + body[8:])
-        self.shell.session.reverse(self.shell.session.book.postings()[0])  # type: ignore[union-attr]
+        self.shell.session.history.reverse(self.shell.session.book.history.postings()[0])  # type: ignore[union-attr]
         self.settle()
         self.assertEqual(path.read_bytes()[8:], body)
 
@@ -307,7 +307,7 @@ class CompareTest(LookingCase):
             if action is not None:
                 self.assertEqual(play(saves, *action).status, 0)
             self.shell.session.reopen()
-            self.shell.session.keep(label)
+            self.shell.session.history.keep(label)
         self.shell.show_stage(HISTORY)
         self.settle()
         self.click(self.link("with one before"))
@@ -366,7 +366,7 @@ class CompareTest(LookingCase):
         self.assertIn("Every kept copy is whole", self.told())
         book = self.shell.session.book
         assert book is not None
-        damaged = book.store.path_of(book.snapshots()[0].files[0].sha256)
+        damaged = book.keeping.store.path_of(book.keeping.snapshots()[0].files[0].sha256)
         damaged.chmod(0o644)
         damaged.write_bytes(b"rot")
         self.click(self.link("Check every kept copy"))
@@ -398,7 +398,7 @@ class SetTest(LookingCase):
         stage.set.table.item(3, 2).setText("bell and lamp")
         self.work()
         self.kept("with options")
-        kept = self.shell.session.book.snapshots()[0]  # type: ignore[union-attr]
+        kept = self.shell.session.book.keeping.snapshots()[0]  # type: ignore[union-attr]
         self.assertIn("options.cfg", [file.path.name for file in kept.files])
         stage.set.table.item(3, 1).setText("")
         self.work()
@@ -427,7 +427,7 @@ class SetTest(LookingCase):
         book = self.shell.session.book
         assert book is not None
         (quantity,) = book.records.quantities(self.save.main.path)
-        self.assertEqual(quantity.seen, {book.snapshots()[0].id: str(Harbour(saves).load(1).marks)})
+        self.assertEqual(quantity.seen, {book.keeping.snapshots()[0].id: str(Harbour(saves).load(1).marks)})
         self.assertEqual(line.text(), "")
         stage.toggle_watch()
         stage.note.close()
@@ -490,7 +490,7 @@ class FluidTest(LookingCase):
         self.assertTrue(session.type_bytes("file", 5, 6, b"x"))
         self.work()
         postings: list[Any] = []
-        session.post("", postings.append)
+        session.history.post("", postings.append)
         self.assertFalse(session.type_bytes("file", 9, 10, b"y"))
         session.undo()
         session.withdraw("bytes_5")
@@ -502,19 +502,22 @@ class FluidTest(LookingCase):
             (MemoryError(), "wrong in the program itself (MemoryError)"),
             (VaultError("no room"), "no room"),
         ):
-            with mock.patch.object(type(session.book), "keep", side_effect=error), mock.patch.object(sys, "excepthook"):
-                session.keep("never")
+            with (
+                mock.patch.object(type(session.book.keeping), "keep", side_effect=error),
+                mock.patch.object(sys, "excepthook"),
+            ):
+                session.history.keep("never")
                 self.work()
             self.assertEqual(session.beside.busy, "")
             self.assertIn(words, self.told())
-        session.keep("after all")
+        session.history.keep("after all")
         self.work()
         self.assertEqual(session.kept_copies[0].label, "after all")
 
     def post_a_byte(self) -> None:
         session = self.shell.session
         if session.plan is not None:
-            session.post("", lambda posting: None)
+            session.history.post("", lambda posting: None)
 
     def test_no_handler_goes_through_a_large_save(self) -> None:
         data = bytearray(random.Random(3).randbytes(1 << 20) * (self.SIZE >> 20))
@@ -523,13 +526,13 @@ class FluidTest(LookingCase):
         session = self.shell.session
         self.assertTrue(session.open(path))
         self.work()
-        session.keep("one")
+        session.history.keep("one")
         self.work()
         data[5_000_000:5_000_004] = struct.pack("<I", 81_253)
         path.write_bytes(data)
         session.reopen()
         self.work()
-        session.keep("two")
+        session.history.keep("two")
         self.work()
         self.shell.show_stage(DESCRIBE)
         stage = self.shell.describe
@@ -545,9 +548,9 @@ class FluidTest(LookingCase):
             ("gather", lambda: self.shell.show_stage(GATHER)),
             ("locate", lambda: self.shell.show_stage(LOCATE)),
             ("records", lambda: self.shell.show_stage(HISTORY)),
-            ("keep", lambda: session.keep("three")),
+            ("keep", lambda: session.history.keep("three")),
             ("post", self.post_a_byte),
-            ("reverse", lambda: session.reverse(session.book.postings()[0], anyway=True)),
+            ("reverse", lambda: session.history.reverse(session.book.history.postings()[0], anyway=True)),
             ("read again", lambda: (session.save.tape.clear(), session.reopen())),  # type: ignore[union-attr]
             ("open", lambda: session.open(path)),
             ("scroll", lambda: stage.strip.scroll_to(random.randrange(6 << 20))),

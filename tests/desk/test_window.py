@@ -97,7 +97,7 @@ class OpeningTest(DeskCase):
                 for number in (EDIT, HISTORY, DESCRIBE):
                     self.shell.show_stage(number)
                     self.settle()
-                self.shell.session.keep("kept all the same")
+                self.shell.session.history.keep("kept all the same")
         for path, words in (
             (saves / "missing.bwk", "is not there"),
             (self.folder / "nothing", "has no files; name the save itself"),
@@ -452,8 +452,8 @@ class PostingTest(DeskCase):
         self.plan_marks()
         self.click(self.shell.posting.write_button)
         play(self.saves, "sell", "wax plug")
-        (posting,) = self.shell.session.book.postings()  # type: ignore[union-attr]
-        self.shell.session.reverse(posting)
+        (posting,) = self.shell.session.book.history.postings()  # type: ignore[union-attr]
+        self.shell.session.history.reverse(posting)
         self.settle()
         self.assertIn("has changed since this posting", self.told())
         self.click(self.shell.banner.act)
@@ -482,14 +482,14 @@ class PostingTest(DeskCase):
 
     def test_pending_entries_are_never_lost_without_a_word(self) -> None:
         self.press("Ctrl+5")
-        self.shell.session.keep("first")
-        (snapshot,) = self.shell.session.book.snapshots()  # type: ignore[union-attr]
+        self.shell.session.history.keep("first")
+        (snapshot,) = self.shell.session.book.keeping.snapshots()  # type: ignore[union-attr]
         path = self.save.main.path
         self.press("Ctrl+4")
         self.type_into(self.table("Purse"), 0, ENTER, "5200")
         for act in (
             lambda: self.shell.session.open(path.with_name("harbour-2.bwk")),
-            lambda: self.shell.session.restore(snapshot),
+            lambda: self.shell.session.history.restore(snapshot),
         ):
             self.assertFalse(act())
             self.assertIn("1 entry is pending for harbour.bwk; post or withdraw first", self.told())
@@ -587,7 +587,7 @@ class PostingTest(DeskCase):
         self.plan_marks()
         book = self.shell.session.book
         assert book is not None
-        with mock.patch.object(book.disk, "sync", side_effect=OSError(28, "No space left on device")):
+        with mock.patch.object(book.keeping.disk, "sync", side_effect=OSError(28, "No space left on device")):
             self.click(self.shell.posting.write_button)
         self.assertIn("the disk is full; the save is as it was; make room and try again", self.told())
         self.assertEqual(self.tree(self.saves), self.before)
@@ -606,7 +606,7 @@ class PostingTest(DeskCase):
         play(self.saves, "sell", "wax plug")
         self.shell.session.reopen()
         self.press("Ctrl+5")
-        (snapshot,) = self.shell.session.book.snapshots()  # type: ignore[union-attr]
+        (snapshot,) = self.shell.session.book.keeping.snapshots()  # type: ignore[union-attr]
         self.assertEqual(self.rows(records.table)[0][:3], [local_time(snapshot.time), "snapshot", "before selling"])
         rows, told = records._differences(snapshot)
         self.assertIn(("purse.marks", "1386", "1388"), rows)

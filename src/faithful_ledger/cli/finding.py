@@ -92,7 +92,7 @@ def _keep_moment(options: argparse.Namespace, moment: SaveMoment) -> list[str]:
 
     def keep_save(save: Save) -> None:
         book = book_for(options, save.path, save)
-        snapshot = book.keep(save, "save moment")
+        snapshot = book.keeping.keep(save, "save moment")
         kept.append(snapshot.id)
         known.update(file.path for file in snapshot.files)
 

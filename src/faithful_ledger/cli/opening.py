@@ -48,5 +48,5 @@ def book_for(options: argparse.Namespace, path: Path, save: Save) -> Book:
     shelf: Shelf = options.shelf
     book = shelf.book_for(path, save.template, options.book)
     for name, folder in _roots(options).items():
-        book.grant(name, folder)
+        book.keeping.grant(name, folder)
     return book

@@ -65,14 +65,14 @@ def post(options: argparse.Namespace) -> int:
     book = book_for(options, save.path, save)
     kept, written = None, False
     if options.out is not None and not options.dry_run:
-        book.post_elsewhere(save, plan, Path(options.out))
+        book.history.post_elsewhere(save, plan, Path(options.out))
         written = True
     elif not options.dry_run:
         if any(file.changes for file in plan.files):
-            kept = book.post(save, plan, options.note, detach_links=options.detach_links).kept
+            kept = book.history.post(save, plan, options.note, detach_links=options.detach_links).kept
             written = True
     else:
-        for failed in (c for c in book.check(plan, detach_links=options.detach_links) if not c.ok):
+        for failed in (c for c in book.history.check(plan, detach_links=options.detach_links) if not c.ok):
             warn(f"note: {failed.text}; {failed.remedy}")
     if options.json:
         print_json(_plan_json(plan, written, kept))
@@ -84,7 +84,7 @@ def post(options: argparse.Namespace) -> int:
 def keep(options: argparse.Namespace) -> int:
     """Keep an untouched copy; a file no template fits is kept alone."""
     save = opened_or_bytes(options, Path(options.file), whole=False)
-    snapshot = book_for(options, save.path, save).keep(save, options.label)
+    snapshot = book_for(options, save.path, save).keeping.keep(save, options.label)
     _tell_snapshots([snapshot], options.json, one=True)
     return 0
 
@@ -101,7 +101,7 @@ def snapshots(options: argparse.Namespace) -> int:
         books = [known] if known is not None else []
     else:
         books = [shelf.open(name) for name in shelf.names()]
-    _tell_snapshots([found for book in books for found in book.snapshots(path)], options.json)
+    _tell_snapshots([found for book in books for found in book.keeping.snapshots(path)], options.json)
     return 0
 
 
@@ -110,10 +110,10 @@ def restore(options: argparse.Namespace) -> int:
     shelf: Shelf = options.shelf
     if options.book is not None:
         book = shelf.existing(options.book)
-        snapshot = book.snapshot(options.id)
+        snapshot = book.keeping.snapshot(options.id)
     else:
         book, snapshot = shelf.find_snapshot(options.id)
-    gave_way = book.restore(snapshot, to=Path(options.to) if options.to is not None else None)
+    gave_way = book.history.restore(snapshot, to=Path(options.to) if options.to is not None else None)
     if options.json:
         print_json({**_snapshot_json(snapshot), "kept": gave_way.id if gave_way is not None else None})
     else:
@@ -129,14 +129,14 @@ def vault(options: argparse.Namespace) -> int:
     shelf: Shelf = options.shelf
     books = [shelf.existing(options.book)] if options.book is not None else list(shelf.usable())
     if options.action == "rebuild":
-        found = {book.name: book.rebuild() for book in books}
+        found = {book.name: book.keeping.rebuild() for book in books}
         if options.json:
             print_json({"found": found})
         for name, count in found.items() if not options.json else ():
             say(f"{name}: {count} snapshots were put back into the records")
         return 0
     if options.action == "list":
-        kept = [(book.name, snapshot) for book in books for snapshot in book.snapshots()]
+        kept = [(book.name, snapshot) for book in books for snapshot in book.keeping.snapshots()]
         if options.json:
             print_json({"snapshots": [{"book": name, **_snapshot_json(snapshot)} for name, snapshot in kept]})
         else:
@@ -147,7 +147,7 @@ def vault(options: argparse.Namespace) -> int:
 
 
 def _check_vaults(books: list[Book], *, as_json: bool) -> int:
-    reports = [(book.name, book.check_vault()) for book in books]
+    reports = [(book.name, book.keeping.check_vault()) for book in books]
     if as_json:
         print_json(
             {

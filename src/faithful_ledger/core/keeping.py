@@ -185,9 +185,9 @@ class Keeping:
             if absolute(path) not in known_paths:
                 known_paths.add(absolute(path))
                 paths.append((role, path))
-        return self._keep(save.path, paths, names, label, kind, known, early)
+        return self.keep_files(save.path, paths, names, label, kind, known, early)
 
-    def _keep_opened(self, save: Save, label: str, kind: str) -> tuple[Snapshot, dict[Path, Seen]]:
+    def keep_opened(self, save: Save, label: str, kind: str) -> tuple[Snapshot, dict[Path, Seen]]:
         """Keep all files, but only if they are still what they were when the save was opened; and when that was seen.
 
         Raises:
@@ -204,7 +204,7 @@ class Keeping:
         early = {file.path: file.kept_as for file in save.on_disk if self.store.has(file.kept_as)}
         return self._keep_save(save, label, kind, known, early), seen
 
-    def _keep(
+    def keep_files(
         self,
         save: Path,
         paths: list[tuple[str, Path]],
@@ -214,6 +214,9 @@ class Keeping:
         known: dict[Path, Source],
         early: Mapping[Path, str] = NO_DIGESTS,
     ) -> Snapshot:
+        """Keep files by their roles as a snapshot of a save; a companion that is not there is passed over. `early` are
+        the SHA-256 of files that are in the vault already.
+        """
         files = []
         for role, path in paths:
             if role == "companion" and not path.is_file():

@@ -7,9 +7,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 
-from faithful_ledger.core.book import Book, Rebuilt
+from faithful_ledger.core.book import Book
 from faithful_ledger.core.disk import Disk
 from faithful_ledger.core.errors import AddressError, Busy, LedgerError, RecognitionError
+from faithful_ledger.core.keeping import Rebuilt
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import Recovery
 from faithful_ledger.core.records import Posting, Snapshot
@@ -78,7 +79,7 @@ class Shelf:
         if any(self.journal.glob("*.json*")):
             self._recover()
         book = Book(self.books / name, self.disk)
-        book.blocked += self.blocked
+        book.keeping.blocked += self.blocked
         self.recovered += book.recovered
         self._opened.append(book)
         return book
@@ -138,13 +139,13 @@ class Shelf:
         if template is not None:
             chosen = library.get(template)
         elif path.is_dir() and known is not None:  # a folder that was kept as one save, and has a template since
-            name = known.template_of(path)
+            name = known.keeping.template_of(path)
             if name is None:
                 raise RecognitionError(f"no template describes the folder {path}", "name a file in it, or a template")
             chosen = library.get(name)
         else:
             path, chosen = find_save(path, library)
-        save = open_save(path, chosen, (known.roots if known is not None else {}) | dict(roots or {}))
+        save = open_save(path, chosen, (known.keeping.roots if known is not None else {}) | dict(roots or {}))
         if whole and save.problem is not None:
             raise save.problem
         return save
@@ -152,7 +153,7 @@ class Shelf:
     @property
     def done(self) -> list[str]:
         """What was written through the books of this shelf, a sentence each."""
-        return [sentence for book in self._opened for sentence in book.done]
+        return [sentence for book in self._opened for sentence in book.history.done]
 
     def existing(self, name: str) -> Book:
         """Raises AddressError when there is no such book."""
@@ -164,7 +165,7 @@ class Shelf:
         """The book that knows a save."""
         for book in self.usable():
             try:
-                if book.knows(path):
+                if book.keeping.knows(path):
                     return book
             except LedgerError as error:
                 self.unusable[book.name] = error
@@ -175,7 +176,7 @@ class Shelf:
         """All folders that some book keeps as one save."""
         found: set[Path] = set()
         for book in self.usable():
-            found.update(book.folders())
+            found.update(book.keeping.folders())
             book.close()
         return found
 
@@ -187,7 +188,7 @@ class Shelf:
         if book is None:
             name = template.game if template is not None else _name_of_folder(path)
             book = self.open(re.sub(r"[^\w .,'()-]", "-", name).strip(" .") or "Saves")
-        book.remember(path, template.id if template is not None else None)
+        book.keeping.remember(path, template.id if template is not None else None)
         return book
 
     def find_snapshot(self, name: str) -> tuple[Book, Snapshot]:
@@ -198,7 +199,7 @@ class Shelf:
         """
         for book in self.usable():
             try:
-                return book, book.snapshot(name)
+                return book, book.keeping.snapshot(name)
             except AddressError:
                 book.close()
         raise AddressError(f"no book has a snapshot “{name}”", "see the list with: faithful-ledger snapshots")

@@ -38,7 +38,7 @@ class _Vaults:
     """The kept bytes of several books."""
 
     def __init__(self, books: Iterable[Book]) -> None:
-        self.stores = [book.store for book in books]
+        self.stores = [book.keeping.store for book in books]
 
     def get(self, digest: str) -> bytes:
         for store in self.stores:
@@ -60,9 +60,9 @@ def post_together(parts: Sequence[Part], journal: Path, disk: Disk, note: str = 
     folders = {path.resolve().parent for part in parts for path in _touched(part)}
     with ExitStack() as held:
         for folder in sorted(books):  # one order for all, so that two postings cannot wait in a circle
-            held.enter_context(books[folder].hold())
+            held.enter_context(books[folder].history.hold())
         held.enter_context(locked(folders, "these saves"))
-        ready = [(part, part.book.ready(part.save, part.plan, note, renames=part.renames)) for part in parts]
+        ready = [(part, part.book.history.ready(part.save, part.plan, note, renames=part.renames)) for part in parts]
         together = [str(each.record["id"]) for _, each in ready]
         for _, each in ready:
             each.record["together"] = together
@@ -80,7 +80,7 @@ def post_together(parts: Sequence[Part], journal: Path, disk: Disk, note: str = 
             lambda record, digests: _record(record, digests, books),
             [rename for _, each in ready for rename in each.renames],
         )
-        return [part.book.posting(str(each.record["id"])) for part, each in ready]
+        return [part.book.history.posting(str(each.record["id"])) for part, each in ready]
 
 
 def _with_whole_names(part: Part) -> Part:
@@ -115,7 +115,7 @@ def _record(record: dict[str, Any], digests: list[str], books: dict[Path, Book])
     at = 0
     for part in record["parts"]:
         count = len(part["record"]["files"])
-        books[Path(part["book"])].record_posting(part["record"], digests[at : at + count])
+        books[Path(part["book"])].history.record_posting(part["record"], digests[at : at + count])
         at += count
 
 
@@ -127,5 +127,5 @@ def recover_together(journal: Path, disk: Disk, books: dict[Path, Book]) -> tupl
     """
     with ExitStack() as held:
         for folder in sorted(books):
-            held.enter_context(books[folder].hold())
+            held.enter_context(books[folder].history.hold())
         return recover(journal, disk, _Vaults(books.values()), lambda record, digests: _record(record, digests, books))

@@ -38,6 +38,6 @@ def make_demo_book(shelf: Shelf) -> Path:
             raise RuntimeError(f"Brinewick did not play {action}: {answer.text}")
         found, template = find_save(path, shelf.library())
         book = shelf.book_for(found, template)
-        book.keep(open_save(found, template), label)
+        book.keeping.keep(open_save(found, template), label)
         book.close()
     return path

@@ -200,7 +200,7 @@ class Example:
         shell.show_stage(HISTORY)
         book = shell.session.book
         assert book is not None
-        begun = shell.session.reverse(book.postings()[0])
+        begun = shell.session.history.reverse(book.history.postings()[0])
         self.settle()
         same = all(path.read_bytes() == content for path, content in before.items())
         self.step("The posting is reversed: both files have their old bytes again, every one", begun and same)

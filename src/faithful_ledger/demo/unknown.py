@@ -50,7 +50,7 @@ def locate_unknown(example: Example, shell: Shell) -> None:
         shown.append(_seen_on_the_quay(game.play("show").text))
         if not number:
             shell.session.open(save)
-            shell.session.keep(label)
+            shell.session.history.keep(label)
             shell.show_stage(GATHER)
             gather.folder.setText(str(save.parent.parent))
             gather.toggle_watch()
@@ -109,7 +109,7 @@ def compare_and_search(example: Example, shell: Shell) -> None:
     """The same save: two kept copies compared, kept copies as lanes, and a search."""
     book, save = shell.session.book, shell.session.save
     assert book is not None and save is not None
-    kept = [snapshot for snapshot in book.snapshots(save.path) if snapshot.kind == "kept"]
+    kept = [snapshot for snapshot in book.keeping.snapshots(save.path) if snapshot.kind == "kept"]
     shell.session.reported.emit(None)
     shell.show_compare(kept[2], kept[0])
     _work(example, shell)
@@ -148,7 +148,7 @@ def locate_in_the_deep(example: Example, shell: Shell) -> None:
         shown.append((*_seen_on_the_quay(text), tired))
         if not number:
             shell.session.open(save)
-            shell.session.keep(label)
+            shell.session.history.keep(label)
             shell.show_stage(GATHER)
             gather.watched.clear()
             gather.moments.clear()

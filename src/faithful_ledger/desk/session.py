@@ -18,7 +18,6 @@ from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import (
     AddressError,
-    ChangedMeanwhile,
     LedgerError,
     OutOfBounds,
     RecognitionError,
@@ -28,13 +27,14 @@ from faithful_ledger.core.errors import (
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.pending import read_pending, written_down
 from faithful_ledger.core.posting import Plan, make_plan
-from faithful_ledger.core.records import Posting, Snapshot
+from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.desk.background import Background
 from faithful_ledger.desk.beside import AT_ONCE, Beside, Message
 from faithful_ledger.desk.evidence import Evidence
+from faithful_ledger.desk.history_work import HistoryWork
 from faithful_ledger.desk.sources import Sources
 from faithful_ledger.desk.widgets.basics import in_turn
 
@@ -84,6 +84,7 @@ class Session(QObject):
         self.plan_error: LedgerError | None = None
         self.pending_plan = False
         self.sources = Sources(self)
+        self.history = HistoryWork(self)
         self._template_file: str | None = None  # a template that was named by its file, and may be in no library
         self._generation = 0
         self._kept_early: Save | None = None
@@ -139,7 +140,7 @@ class Session(QObject):
         template = None
         try:
             if template_name is None and path.is_dir() and known is not None:
-                template_name = known.template_of(path)
+                template_name = known.keeping.template_of(path)
             if template_name is not None:
                 template = library.get(template_name)
             elif not (path.is_dir() and known is not None):
@@ -149,12 +150,12 @@ class Session(QObject):
                 raise
             whole = "; the folder is open as one save" if path.is_dir() else ""
             message = Message("open", f"{error.what}{whole}" if whole else str(error))
-        save = open_save(path, template, known.roots if known is not None else {})
+        save = open_save(path, template, known.keeping.roots if known is not None else {})
         if known is None:
             book = self.shelf.book_for(path, template)
         else:
             book = known
-            book.remember(path, template.id if template is not None else None)
+            book.keeping.remember(path, template.id if template is not None else None)
         if save.problem is not None:
             message = Message("broken", str(save.problem))
             if isinstance(save.problem, RootNotGranted):
@@ -167,7 +168,7 @@ class Session(QObject):
         """Let files of the save be read and written in a folder of the game's, and read the save anew with them."""
         book = self.book
         if book is not None:
-            self.attempt(lambda: book.grant(root, folder))
+            self.attempt(lambda: book.keeping.grant(root, folder))
             self.reopen()
 
     def _show(self, book: Book, save: Save, message: Message | None) -> None:
@@ -238,14 +239,15 @@ class Session(QObject):
             self._show(*found)
             then()
 
-        self.beside.run(self._size, f"{save.path.name} is read again", load, show)
+        self.beside.run(self.size, f"{save.path.name} is read again", load, show)
 
     def use_book_template(self) -> None:
         """From now on the book's own copy of the template counts, because a field went into it."""
         self._template_file = None
 
     @property
-    def _size(self) -> int:
+    def size(self) -> int:
+        """Of the open save, in bytes."""
         return self.save.size if self.save is not None else 0
 
     # selection
@@ -266,7 +268,7 @@ class Session(QObject):
         """Snapshots of the open save that the user or a watch made, the latest first; of the last 400 of all kinds."""
         if self.book is None or self.save is None:
             return []
-        return [s for s in self.book.snapshots(self.save.path, RECENT) if s.kind == "kept"]
+        return [s for s in self.book.keeping.snapshots(self.save.path, RECENT) if s.kind == "kept"]
 
     def select_node(self, node: Node) -> None:
         self.select(node.file if self.save and node.file in self.save.files else "file", node.start, node.end, node)
@@ -345,7 +347,7 @@ class Session(QObject):
                     self.reported.emit(Message("open", moving[0].message))
 
         self._keep_early(save)
-        if self._size <= AT_ONCE:
+        if self.size <= AT_ONCE:
             try:
                 done(make_plan(save), None)
             except LedgerError as error:
@@ -357,108 +359,11 @@ class Session(QObject):
     def _keep_early(self, save: Save) -> None:
         """With the first entry a large save is put into the vault, beside the window: posting need not wait for it."""
         book = self.book
-        if book is None or self._size <= AT_ONCE or save is self._kept_early:
+        if book is None or self.size <= AT_ONCE or save is self._kept_early:
             return
         self._kept_early = save
-        self.background.run(lambda: book.keep_early(save), lambda _, error: None)  # a posting says what is wrong
-
-    # records
-
-    def post(self, note: str, then: Callable[[Posting | None], object], *, detach_links: bool = False) -> None:
-        """Write the plan, and read the save anew; `then` gets the posting, or None where nothing was written."""
-        if self.book is None or self.save is None or self.plan is None:
-            return
-        book, save, plan = self.book, self.save, self.plan
-
-        self.beside.run(
-            self._size,
-            f"{save.path.name} is written",
-            lambda: book.post(save, plan, note, detach_links=detach_links),
-            lambda posting: self.reopen(in_turn(self.recorded.emit, lambda: then(posting))),
-            self._failed(then),
-            always=True,
-        )
-
-    def _failed(self, then: Callable[[None], object]) -> Callable[[LedgerError], object]:
-        """What tells a failure in the banner and hands on that there is no result."""
-
-        def failed(error: LedgerError) -> None:
-            self.reported.emit(Message("broken", str(error)))
-            then(None)
-
-        return failed
-
-    def keep(self, label: str, then: Callable[[Snapshot | None], object] = lambda snapshot: None) -> None:
-        """Keep a copy; `then` gets the snapshot, or None where nothing was kept."""
-        if self.book is None or self.save is None:
-            return
-        book, save = self.book, self.save
-
-        def done(snapshot: Snapshot) -> None:
-            self.recorded.emit()
-            self.reported.emit(Message("holds", f"A copy is kept: {label or snapshot.id}."))
-            then(snapshot)
-
-        self.beside.run(self._size, "A copy is kept", lambda: book.keep(save, label), done, self._failed(then))
-
-    def take_in(self, archive: Path) -> Snapshot | None:
-        """Keep what was exported from this or another book as a snapshot of the open save."""
-        book, save = self.book, self.save
-        if book is None or save is None:
-            return None
-        snapshot = self.attempt(lambda: book.take_in(archive, save.path))
-        if snapshot is not None:
-            self.recorded.emit()
-            self.reported.emit(Message("holds", f"{archive.name} is kept as “{snapshot.label}”."))
-        return snapshot
-
-    def reverse(self, posting: Posting, *, anyway: bool = False) -> bool:
-        book = self.book
-        if book is None:
-            return False
-        if self.pending:
-            self.ask_about_entries("Reverse without them", lambda: self.reverse(posting, anyway=anyway))
-            return False
-
-        def done(_: Snapshot) -> None:
-            text = "The posting is reversed: the save has its old bytes again."
-            self.reopen(in_turn(self.recorded.emit, lambda: self.reported.emit(Message("holds", text))))
-
-        def failed(error: LedgerError) -> None:
-            again = (lambda: self.reverse(posting, anyway=True)) if isinstance(error, ChangedMeanwhile) else None
-            self.reported.emit(Message("broken", str(error), "Reverse it anyway" if again else "", again))
-
-        work = partial(book.reverse, posting, anyway=anyway)
-        return self.beside.run(self._size, "The posting is reversed", work, done, failed, always=True)
-
-    def restore(self, snapshot: Snapshot) -> bool:
-        book = self.book
-        if self.pending:
-            self.ask_about_entries("Restore without them", lambda: self.restore(snapshot))
-            return False
-        if book is None:
-            return False
-        text = f"The snapshot of {snapshot.time[:16].replace('T', ' ')} is back in its place."
-        return self.beside.run(
-            self._size,
-            "The snapshot is brought back",
-            lambda: book.restore(snapshot),
-            lambda _: self.reopen(in_turn(self.recorded.emit, lambda: self.reported.emit(Message("holds", text)))),
-            always=True,
-        )
-
-    def restore_elsewhere(self, snapshot: Snapshot, folder: Path) -> None:
-        """Write the files of a snapshot into a folder in which none of their names is taken."""
-        book = self.book
-        if book is None:
-            return
-        text = f"The files of “{snapshot.label or snapshot.id}” are in {folder}; the save is as it was."
-        self.beside.run(
-            sum(file.size for file in snapshot.files),
-            "The snapshot is written",
-            lambda: (book.restore(snapshot, to=folder), folder)[1],
-            lambda _: self.reported.emit(Message("holds", text)),
-        )
+        # What is wrong with the vault, a posting says.
+        self.background.run(lambda: book.keeping.keep_early(save), lambda _, error: None)
 
     def attempt(self, action: Callable[[], T]) -> T | None:
         """Do something that may fail; the banner reports the failure."""

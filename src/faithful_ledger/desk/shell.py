@@ -10,13 +10,12 @@ from PySide6.QtCore import QEvent
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import QFileDialog, QMainWindow, QStackedWidget, QWidget
 
-from faithful_ledger.core.binding.spans import explained_bytes
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.goto import Destination
 from faithful_ledger.core.records import Posting, Quantity, Snapshot
+from faithful_ledger.desk.lines import COMPARE, KEYS, balance_of, stage_lines
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.welcome import Welcome
-from faithful_ledger.desk.theme import HOLDS, OPEN
 from faithful_ledger.desk.warming import Warming
 from faithful_ledger.desk.widgets.banner import Banner
 from faithful_ledger.desk.widgets.basics import column, row
@@ -41,41 +40,6 @@ Page = TypeVar("Page", bound=QWidget)
 
 GATHER, LOCATE, DESCRIBE, EDIT, HISTORY = range(5)
 STAGES = ("gather", "locate", "describe", "edit", "history")
-UNSEALED = ("open", "no seals known")  # the template knows none, so nobody can say that the game will accept it
-COMPARE = [
-    ("open", OPEN, "changed: other bytes at the place where they belong"),
-    ("open", OPEN, "came in, went: bytes that only one of the two has"),
-    ("holds", HOLDS, "moved: the same bytes elsewhere"),
-    (
-        "",
-        "",
-        "What is behind bytes that came in is not called different: both are laid side by side where they agree.",
-    ),
-    (
-        "",
-        "",
-        "F3 goes to the next change, Shift+F3 to the one before. Two copies between which you did nothing tell what "
-        "changes by itself: leave that out.",
-    ),
-]
-KEYS = [
-    ("Ctrl+O", "open a save"),
-    ("Ctrl+1 … 5", "the stages Gather, Locate, Describe, Edit, History"),
-    ("Ctrl+S", "keep a copy, with a label"),
-    ("Ctrl+K", "go to an offset, field, number or text"),
-    ("Ctrl+Z", "undo the last entry"),
-    ("Ctrl+Shift+Z", "enter it again"),
-    ("Ctrl+Return", "look at what posting will write; again to write it"),
-    ("Esc", "back from the plan, or close a message"),
-    ("F1", "this list"),
-    ("F2 or Return", "change the value of a cell"),
-    ("Space", "turn a switch"),
-    ("Tab, arrows", "move; in the bytes with Shift to select more"),
-    ("0 … F", "in the bytes: type over them; Ins inserts, Del removes, Ctrl+C copies"),
-    ("Return", "in the bytes: type letters, or numbers again"),
-    ("Ctrl+F", "search in the bytes"),
-    ("F3, Shift+F3", "in Compare: the next change, the one before"),
-]
 
 
 class Shell(QMainWindow):
@@ -355,45 +319,17 @@ class Shell(QMainWindow):
         session, save = self.session, self.session.save
         if save is None:
             return
-        plan = session.plan
-        if session.pending_plan:
-            self.tape.show_balance("open", "working it out…", "", False)
-        elif session.plan_error is not None:
-            self.tape.show_balance("broken", "cannot be posted", "", False)
+        if session.plan_error is not None and not session.pending_plan:
             self.banner.show_message(Message("broken", str(session.plan_error)))
-        elif plan is None:
-            held = save.in_balance if save.template is not None and save.problem is None else None
-            words = {True: ("holds", "in balance"), False: ("broken", "out of balance"), None: ("open", "not checked")}
-            self.tape.show_balance(*(words[held] if save.seals or not held else UNSEALED), "", False)
-        else:
-            renewed = [renewal.kind for renewal in plan.renewals]
-            seals, others = renewed.count("seal"), len(renewed) - renewed.count("seal")
-            parts = [f"{seals} {'seal' if seals == 1 else 'seals'} to renew"] if seals else []
-            parts += [f"{others} {'length' if others == 1 else 'lengths'} to adjust"] if others else []
-            parts += [f"{len(plan.companions)} file to remove"] if plan.companions else []
-            state = ("open", "asks about its seals") if plan.undecided else ("holds", "will balance")
-            state = state if save.seals or not plan.in_balance else UNSEALED
-            state = state if plan.in_balance or plan.undecided else ("broken", "will not balance")
-            self.tape.show_balance(*state, "  ·  ".join(parts), True)
+        self.tape.show_balance(*balance_of(session, save))
         if self.planning:
             self._show_checks()
 
     def show_lines(self) -> None:
         """The live line under each stage."""
-        session, save = self.session, self.session.save
-        if save is None:
-            return
-        quantities = session.book.records.quantities(save.path) if session.book is not None else []
-        pinned = sum(bool(quantity.pinned) for quantity in quantities)
-        kept = session.book.count_snapshots(save.path) if session.book is not None else 0
-        self.spine.show_line(GATHER, "watching" if self.watching else f"{kept} kept")
-        self.spine.show_line(LOCATE, f"{pinned} of {len(quantities)} pinned" if quantities else "nothing watched")
-        bound = save.main.bound
-        share = explained_bytes(bound.root) / max(save.main.source.size, 1) if bound is not None else 0
-        self.spine.show_line(DESCRIBE, f"{share:.0%} explained" if bound is not None else "bytes only")
-        self.spine.show_line(EDIT, f"{len(save.tape)} pending" if len(save.tape) else "no entries")
-        count = len(session.book.postings(save.path)) if session.book is not None else 0
-        self.spine.show_line(HISTORY, f"{count} posting{'' if count == 1 else 's'}")
+        if self.session.save is not None:
+            for number, line in enumerate(stage_lines(self.session, self.session.save, watching=self.watching)):
+                self.spine.show_line(number, line)
 
     @property
     def watching(self) -> bool:
@@ -441,7 +377,7 @@ class Shell(QMainWindow):
         )
         if left := posting.record.get("left"):
             text += f" {', '.join(Path(name).name for name in left)} stays: another program has written it since."
-        self.session.reported.emit(Message("holds", text, "Reverse it", lambda: self.session.reverse(posting)))
+        self.session.reported.emit(Message("holds", text, "Reverse it", lambda: self.session.history.reverse(posting)))
 
     def closeEvent(self, event: QCloseEvent) -> None:
         pending = self.session.pending

@@ -103,7 +103,7 @@ class CompareSheet(QWidget):
         if session.book is None or session.save is None:
             return
         self.file.clear()
-        self.snapshots = session.book.snapshots(session.save.path, MOST_CHOICES)
+        self.snapshots = session.book.keeping.snapshots(session.save.path, MOST_CHOICES)
         names = [f"{s.label or s.kind} · {local_time(s.time)}" for s in self.snapshots]
         for box, chosen in ((self.first, first), (self.second, second)):
             box.clear()
@@ -277,9 +277,9 @@ def _bound(save: Save, sides: list[dict[str, Source]]) -> list[dict[str, BoundFi
 def _sources(book: Book, save: Save, snapshot: Snapshot | None) -> dict[str, Source]:
     """The files of one side by their names."""
     if snapshot is not None:
-        return {snapshot.name_of(file): book.kept_source(file) for file in snapshot.files}
+        return {snapshot.name_of(file): book.keeping.kept_source(file) for file in snapshot.files}
     found = {save.name_of(file): file.source for file in save.on_disk}
-    for kept in book.snapshots(save.path, 1):
+    for kept in book.keeping.snapshots(save.path, 1):
         for file in kept.files:
             if kept.name_of(file) not in found and file.path.is_file():
                 found[kept.name_of(file)] = open_source(file.path)[0]

@@ -270,7 +270,7 @@ class DescribeStage(QWidget):
         def work() -> list[StripLane]:
             found: list[StripLane] = []
             for snapshot in chosen:
-                kept = book.kept_sources(save, snapshot).get(file)
+                kept = book.keeping.kept_sources(save, snapshot).get(file)
                 if kept is not None:
                     found.append(lane_over(LANE_LETTERS[len(found)], source, kept))
             return found

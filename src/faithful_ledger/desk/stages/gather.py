@@ -296,7 +296,7 @@ class GatherStage(QWidget):
             if snapshot is not None and not self.session.pending:
                 self.session.reopen()
 
-        self.session.keep(f"save {number}", kept)
+        self.session.history.keep(f"save {number}", kept)
 
     def _show_moments(self) -> None:
         rows = []

@@ -15,9 +15,10 @@ from PySide6.QtWidgets import (
 )
 
 from faithful_ledger.core.binding import FieldNode
-from faithful_ledger.core.book import Book, VaultReport
+from faithful_ledger.core.book import Book
 from faithful_ledger.core.compare import field_differences
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.keeping import VaultReport
 from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.seen import WhenSeen
@@ -80,7 +81,10 @@ class HistoryStage(QWidget):
         if session.book is None or session.save is None:
             return
         path = session.save.path
-        found: list[Snapshot | Posting] = [*session.book.postings(path), *session.book.snapshots(path, MOST_SHOWN)]
+        found: list[Snapshot | Posting] = [
+            *session.book.history.postings(path),
+            *session.book.keeping.snapshots(path, MOST_SHOWN),
+        ]
         self.verdicts = session.book.records.verdicts()
         self.records = sorted(found, key=lambda record: record.time, reverse=True)
         fresh = plain_table(
@@ -96,7 +100,7 @@ class HistoryStage(QWidget):
         self.table = swap(self.body, self.table, fresh)
         fresh.setMaximumHeight(40 + 26 * min(max(len(self.records), 1), 8))
         clear(self.detail_column)
-        count = session.book.count_snapshots(path)
+        count = session.book.keeping.count_snapshots(path)
         self.older.setText(f"the latest {MOST_SHOWN} of {count} snapshots" if count > MOST_SHOWN else "")
         if not self.records:
             text = "Nothing is kept yet. Posting keeps a copy by itself; keep one now before you try something."
@@ -120,7 +124,9 @@ class HistoryStage(QWidget):
         return local_time(record.time), what, record.label, record.names
 
     def _keep(self) -> None:
-        self.session.keep(self.label_line.text().strip(), lambda kept: self.label_line.clear() if kept else None)
+        self.session.history.keep(
+            self.label_line.text().strip(), lambda kept: self.label_line.clear() if kept else None
+        )
 
     def _selected(self) -> None:
         number = self.table.currentRow()
@@ -135,7 +141,7 @@ class HistoryStage(QWidget):
 
     def _show_posting(self, posting: Posting) -> None:
         record = posting.record
-        act = button("Reverse this posting", lambda: self.session.reverse(posting), "main")
+        act = button("Reverse this posting", lambda: self.session.history.reverse(posting), "main")
         act.setEnabled(posting.reversed is None)
         state = f"reversed {local_time(posting.reversed)}" if posting.reversed else "brings back the exact old bytes"
         self.detail_column.addLayout(
@@ -167,7 +173,7 @@ class HistoryStage(QWidget):
             self.detail_column.addWidget(label(f"Removed, and kept with the snapshot: {names}", "quiet"))
 
     def _show_snapshot(self, snapshot: Snapshot) -> None:
-        act = button("Restore", lambda: self.session.restore(snapshot), "main")
+        act = button("Restore", lambda: self.session.history.restore(snapshot), "main")
         title = snapshot.label or f"Snapshot of {local_time(snapshot.time)[11:]}"
         act.setToolTip("What is there now is kept first")
         number = self.records.index(snapshot)
@@ -202,20 +208,20 @@ class HistoryStage(QWidget):
 
             def write() -> None:
                 path.unlink(missing_ok=True)
-                book.export(snapshot, path)
+                book.keeping.export(snapshot, path)
 
             self.session.attempt(write)
 
     def _restore_elsewhere(self, snapshot: Snapshot) -> None:
         name = QFileDialog.getExistingDirectory(self, "Write the files of this snapshot into a folder")
         if name:
-            self.session.restore_elsewhere(snapshot, Path(name))
+            self.session.history.restore_elsewhere(snapshot, Path(name))
 
     def take_in(self) -> None:
         """Keep what was exported before."""
         name, _ = QFileDialog.getOpenFileName(self, "Take in a snapshot", "", "Zip files (*.zip)")
         if name:
-            self.session.take_in(Path(name))
+            self.session.history.take_in(Path(name))
 
     def check_vault(self) -> None:
         """Read every kept copy again, beside the window."""
@@ -244,10 +250,10 @@ class HistoryStage(QWidget):
             else:
                 self.session.reported.emit(Message("holds", "Every kept copy is whole: its bytes match its digest."))
 
-        self.session.background.run(book.check_vault, done)
+        self.session.background.run(book.keeping.check_vault, done)
 
     def _rebuild(self, book: Book) -> None:
-        if self.session.attempt(book.rebuild) is not None:
+        if self.session.attempt(book.keeping.rebuild) is not None:
             book.recovered.clear()
             self.session.recorded.emit()
 
@@ -257,7 +263,7 @@ class HistoryStage(QWidget):
         if save is None or book is None or save.template is None or save.problem is not None:
             return [], "Without a template that fits, its fields cannot be compared."
         try:
-            bound = save.laid_over(book.kept_sources(save, snapshot, inside=False))
+            bound = save.laid_over(book.keeping.kept_sources(save, snapshot, inside=False))
         except LedgerError as error:
             return [], f"{BROKEN} {error}"
         if bound is None:

@@ -223,7 +223,7 @@ class LocateStage(QWidget):
             from faithful_ledger.core.evidence import locate_in_set, parse_sighting
 
             sources = [
-                {str(file.path): book.kept_source(file) for file in snapshot.files if file.role != "companion"}
+                {str(file.path): book.keeping.kept_source(file) for file in snapshot.files if file.role != "companion"}
                 for snapshot in used
             ]
             return locate_in_set(sources, [parse_sighting(quantity.seen[snapshot.id]) for snapshot in used], MOST_SHOWN)
@@ -340,7 +340,11 @@ class LocateStage(QWidget):
         for (number, snapshot), at in zip(used, place.offsets, strict=False):
             inner = found.payloads.get((place.file, place.route)) if found is not None else None
             kept = next((file for file in snapshot.files if str(file.path) == place.file), snapshot.files[0])
-            source = inner[len(lanes)] if inner is not None else self.session.attempt(partial(book.kept_source, kept))
+            source = (
+                inner[len(lanes)]
+                if inner is not None
+                else self.session.attempt(partial(book.keeping.kept_source, kept))
+            )
             if source is None:
                 return
             start = max(at - BEFORE, 0)

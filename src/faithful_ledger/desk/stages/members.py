@@ -104,7 +104,7 @@ class SavePanel(QWidget):
                 self.checks = checks
                 self.undone.emit()
 
-        self.session.background.run(lambda: book.hazards(save), done)
+        self.session.background.run(lambda: book.history.hazards(save), done)
 
     def _show_roots(self, save: Save) -> None:
         """A button for each folder that the template names by its role and nobody has chosen yet."""

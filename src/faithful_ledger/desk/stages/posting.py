@@ -92,8 +92,8 @@ class PostingSheet(QWidget):
 
         def work() -> tuple[list[Check], list[Check]]:
             running = programs()
-            checks = book.check(plan, detach_links=detach, running=running)
-            return checks, book.hazards(save, running) if save is not None else []
+            checks = book.history.check(plan, detach_links=detach, running=running)
+            return checks, book.history.hazards(save, running) if save is not None else []
 
         def done(found: tuple[list[Check], list[Check]] | None, error: LedgerError | None) -> None:
             if asked != self._asked:
@@ -168,7 +168,7 @@ class PostingSheet(QWidget):
 
     def _write(self) -> None:
         self.write_button.setEnabled(False)
-        self.session.post(self.note.text().strip(), self._written, detach_links=self.detach.isChecked())
+        self.session.history.post(self.note.text().strip(), self._written, detach_links=self.detach.isChecked())
 
     def _written(self, posting: Posting | None) -> None:
         if posting is not None:

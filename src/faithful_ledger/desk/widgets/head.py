@@ -74,7 +74,7 @@ class Head(QFrame):
             return
         self.file = next(iter(save.files))
         size = grouped(save.size if save.folder is not None else save.main.source.size)
-        kept = session.book.count_snapshots(save.path) if session.book is not None else 0
+        kept = session.book.keeping.count_snapshots(save.path) if session.book is not None else 0
         about = [save.template.title if save.template is not None else "no template", f"{size} bytes"]
         about.append(f"{kept} kept" if kept else "not kept yet")
         self._about = f"{save.path.name}  ·  {'  ·  '.join(about)}"

@@ -1,0 +1,128 @@
+"""What the window does with the book of the open save: post, reverse, keep, restore.
+
+Each is done beside the window where the files are large; then the save is read anew and the banner says what was done.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from faithful_ledger.core.errors import ChangedMeanwhile, LedgerError
+from faithful_ledger.core.records import Posting, Snapshot
+from faithful_ledger.desk.beside import Message
+from faithful_ledger.desk.widgets.basics import in_turn
+
+if TYPE_CHECKING:
+    from faithful_ledger.desk.session import Session
+
+__all__ = ["HistoryWork"]
+
+
+class HistoryWork:
+    def __init__(self, session: Session) -> None:
+        self.session = session
+
+    def post(self, note: str, then: Callable[[Posting | None], object], *, detach_links: bool = False) -> None:
+        """Write the plan, and read the save anew; `then` gets the posting, or None where nothing was written."""
+        if self.session.book is None or self.session.save is None or self.session.plan is None:
+            return
+        book, save, plan = self.session.book, self.session.save, self.session.plan
+
+        self.session.beside.run(
+            self.session.size,
+            f"{save.path.name} is written",
+            lambda: book.history.post(save, plan, note, detach_links=detach_links),
+            lambda posting: self.session.reopen(in_turn(self.session.recorded.emit, lambda: then(posting))),
+            self._failed(then),
+            always=True,
+        )
+
+    def _failed(self, then: Callable[[None], object]) -> Callable[[LedgerError], object]:
+        """What tells a failure in the banner and hands on that there is no result."""
+
+        def failed(error: LedgerError) -> None:
+            self.session.reported.emit(Message("broken", str(error)))
+            then(None)
+
+        return failed
+
+    def keep(self, label: str, then: Callable[[Snapshot | None], object] = lambda snapshot: None) -> None:
+        """Keep a copy; `then` gets the snapshot, or None where nothing was kept."""
+        if self.session.book is None or self.session.save is None:
+            return
+        book, save = self.session.book, self.session.save
+
+        def done(snapshot: Snapshot) -> None:
+            self.session.recorded.emit()
+            self.session.reported.emit(Message("holds", f"A copy is kept: {label or snapshot.id}."))
+            then(snapshot)
+
+        self.session.beside.run(
+            self.session.size, "A copy is kept", lambda: book.keeping.keep(save, label), done, self._failed(then)
+        )
+
+    def take_in(self, archive: Path) -> Snapshot | None:
+        """Keep what was exported from this or another book as a snapshot of the open save."""
+        book, save = self.session.book, self.session.save
+        if book is None or save is None:
+            return None
+        snapshot = self.session.attempt(lambda: book.keeping.take_in(archive, save.path))
+        if snapshot is not None:
+            self.session.recorded.emit()
+            self.session.reported.emit(Message("holds", f"{archive.name} is kept as “{snapshot.label}”."))
+        return snapshot
+
+    def reverse(self, posting: Posting, *, anyway: bool = False) -> bool:
+        book = self.session.book
+        if book is None:
+            return False
+        if self.session.pending:
+            self.session.ask_about_entries("Reverse without them", lambda: self.reverse(posting, anyway=anyway))
+            return False
+
+        def done(_: Snapshot) -> None:
+            self._read_again("The posting is reversed: the save has its old bytes again.")
+
+        def failed(error: LedgerError) -> None:
+            again = (lambda: self.reverse(posting, anyway=True)) if isinstance(error, ChangedMeanwhile) else None
+            self.session.reported.emit(Message("broken", str(error), "Reverse it anyway" if again else "", again))
+
+        work = partial(book.history.reverse, posting, anyway=anyway)
+        return self.session.beside.run(self.session.size, "The posting is reversed", work, done, failed, always=True)
+
+    def restore(self, snapshot: Snapshot) -> bool:
+        book = self.session.book
+        if self.session.pending:
+            self.session.ask_about_entries("Restore without them", lambda: self.restore(snapshot))
+            return False
+        if book is None:
+            return False
+        text = f"The snapshot of {snapshot.time[:16].replace('T', ' ')} is back in its place."
+        return self.session.beside.run(
+            self.session.size,
+            "The snapshot is brought back",
+            lambda: book.history.restore(snapshot),
+            lambda _: self._read_again(text),
+            always=True,
+        )
+
+    def _read_again(self, text: str) -> None:
+        """Read the save anew after its files were written, and say what was done."""
+        said = Message("holds", text)
+        self.session.reopen(in_turn(self.session.recorded.emit, partial(self.session.reported.emit, said)))
+
+    def restore_elsewhere(self, snapshot: Snapshot, folder: Path) -> None:
+        """Write the files of a snapshot into a folder in which none of their names is taken."""
+        book = self.session.book
+        if book is None:
+            return
+        text = f"The files of “{snapshot.label or snapshot.id}” are in {folder}; the save is as it was."
+        self.session.beside.run(
+            sum(file.size for file in snapshot.files),
+            "The snapshot is written",
+            lambda: (book.history.restore(snapshot, to=folder), folder)[1],
+            lambda _: self.session.reported.emit(Message("holds", text)),
+        )

@@ -1,0 +1,97 @@
+"""What is said around the stages: the live line under each, the balance at the tape, the lists in the margin."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from faithful_ledger.core.binding.spans import explained_bytes
+from faithful_ledger.core.save import Save
+from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.theme import HOLDS, OPEN
+
+__all__ = ["COMPARE", "KEYS", "Balance", "balance_of", "stage_lines"]
+
+UNSEALED = ("open", "no seals known")  # the template knows none, so nobody can say that the game will accept it
+COMPARE = [
+    ("open", OPEN, "changed: other bytes at the place where they belong"),
+    ("open", OPEN, "came in, went: bytes that only one of the two has"),
+    ("holds", HOLDS, "moved: the same bytes elsewhere"),
+    (
+        "",
+        "",
+        "What is behind bytes that came in is not called different: both are laid side by side where they agree.",
+    ),
+    (
+        "",
+        "",
+        "F3 goes to the next change, Shift+F3 to the one before. Two copies between which you did nothing tell what "
+        "changes by itself: leave that out.",
+    ),
+]
+KEYS = [
+    ("Ctrl+O", "open a save"),
+    ("Ctrl+1 … 5", "the stages Gather, Locate, Describe, Edit, History"),
+    ("Ctrl+S", "keep a copy, with a label"),
+    ("Ctrl+K", "go to an offset, field, number or text"),
+    ("Ctrl+Z", "undo the last entry"),
+    ("Ctrl+Shift+Z", "enter it again"),
+    ("Ctrl+Return", "look at what posting will write; again to write it"),
+    ("Esc", "back from the plan, or close a message"),
+    ("F1", "this list"),
+    ("F2 or Return", "change the value of a cell"),
+    ("Space", "turn a switch"),
+    ("Tab, arrows", "move; in the bytes with Shift to select more"),
+    ("0 … F", "in the bytes: type over them; Ins inserts, Del removes, Ctrl+C copies"),
+    ("Return", "in the bytes: type letters, or numbers again"),
+    ("Ctrl+F", "search in the bytes"),
+    ("F3, Shift+F3", "in Compare: the next change, the one before"),
+]
+
+
+class Balance(NamedTuple):
+    """Whether posting will balance: a role, in a word, what will be done besides, and whether it can be posted."""
+
+    role: str
+    text: str
+    details: str
+    can_post: bool
+
+
+def balance_of(session: Session, save: Save) -> Balance:
+    """Whether posting will balance, or why not."""
+    plan = session.plan
+    if session.pending_plan:
+        return Balance("open", "working it out…", "", False)
+    if session.plan_error is not None:
+        return Balance("broken", "cannot be posted", "", False)
+    if plan is None:
+        held = save.in_balance if save.template is not None and save.problem is None else None
+        words = {True: ("holds", "in balance"), False: ("broken", "out of balance"), None: ("open", "not checked")}
+        return Balance(*(words[held] if save.seals or not held else UNSEALED), "", False)
+    renewed = [renewal.kind for renewal in plan.renewals]
+    seals, others = renewed.count("seal"), len(renewed) - renewed.count("seal")
+    parts = [f"{seals} {'seal' if seals == 1 else 'seals'} to renew"] if seals else []
+    parts += [f"{others} {'length' if others == 1 else 'lengths'} to adjust"] if others else []
+    parts += [f"{len(plan.companions)} file to remove"] if plan.companions else []
+    state = ("open", "asks about its seals") if plan.undecided else ("holds", "will balance")
+    state = state if save.seals or not plan.in_balance else UNSEALED
+    state = state if plan.in_balance or plan.undecided else ("broken", "will not balance")
+    return Balance(*state, "  ·  ".join(parts), True)
+
+
+def stage_lines(session: Session, save: Save, *, watching: bool) -> list[str]:
+    """A line for each stage, in their order."""
+    book = session.book
+    quantities = book.records.quantities(save.path) if book is not None else []
+    pinned = sum(bool(quantity.pinned) for quantity in quantities)
+    kept = book.keeping.count_snapshots(save.path) if book is not None else 0
+    bound = save.main.bound
+    share = explained_bytes(bound.root) / max(save.main.source.size, 1) if bound is not None else 0
+    count = len(book.history.postings(save.path)) if book is not None else 0
+    return [
+        "watching" if watching else f"{kept} kept",
+        f"{pinned} of {len(quantities)} pinned" if quantities else "nothing watched",
+        f"{share:.0%} explained" if bound is not None else "bytes only",
+        f"{len(save.tape)} pending" if len(save.tape) else "no entries",
+        f"{count} posting{'' if count == 1 else 's'}",
+    ]
