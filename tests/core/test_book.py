@@ -252,7 +252,7 @@ class BookTest(LedgerCase):
             damaged.write_bytes(content)
             with self.subTest(name), self.assertRaisesRegex(VaultError, "nothing was kept"):
                 second.keeping.take_in(damaged, save.main.path)
-        self.assertEqual(len(second.snapshots()), 1)
+        self.assertEqual(len(second.keeping.snapshots()), 1)
 
     def test_damaged_copies_are_named_with_their_snapshots(self) -> None:
         saves = self.harbour()

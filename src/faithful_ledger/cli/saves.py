@@ -201,10 +201,9 @@ def _structure(path: Path) -> Any:
 
 
 def _summary(save: Save) -> dict[str, Any]:
-    assert save.template is not None
     return {
         "file": str(save.path),
-        "template": save.template.id,
+        "template": save.template.id if save.template is not None else None,
         "size": save.size if save.folder is not None else save.main.source.size,
         "in_balance": save.in_balance,
         "seals": [
@@ -237,9 +236,9 @@ def _snapshot_json(snapshot: Snapshot) -> dict[str, Any]:
 
 
 def _print_summary(save: Save) -> None:
-    assert save.template is not None
     state = _state(save.in_balance, save.knows_seals)
-    say(f"{save.path}: {save.template.title} {save.template.version}, {save.main.source.size} bytes, {state}")
+    what = f"{save.template.title} {save.template.version}" if save.template is not None else _texts(save)
+    say(f"{save.path}: {what}, {save.main.source.size} bytes, {state}")
     for seal in save.seals:
         if not seal.holds:
             say(f"✕ {seal.name} ({seal.algorithm}) says {seal.stored} and should say {seal.computed}")
@@ -247,6 +246,12 @@ def _print_summary(save: Save) -> None:
         say(f"{'✕' if finding.level != 'note' else '◇'} {finding.path}: {finding.message}")
     if save.knows_seals:
         say(f"{sum(s.holds for s in save.seals)} of {len(save.seals)} seals hold")
+
+
+def _texts(save: Save) -> str:
+    """The texts of a save without a template, in words."""
+    kinds = save.outline.formats if save.outline is not None else []
+    return f"no template; {', '.join(kinds) or 'bytes'}"
 
 
 def _state(in_balance: bool, knows_seals: bool) -> str:

@@ -128,6 +128,10 @@ class RecognitionError(LedgerError):
     """No template, or more than one, fits a file."""
 
 
+class NoTemplateFits(RecognitionError):
+    """None of the known templates fits a file."""
+
+
 class VaultError(LedgerError):
     """A kept copy is missing or damaged."""
 

@@ -14,6 +14,7 @@ from types import MappingProxyType
 
 from faithful_ledger.core.binding import bind_files
 from faithful_ledger.core.errors import AddressError, FileAccessError, LedgerError, RootNotGranted
+from faithful_ledger.core.outline import outlined
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import MemorySource, files_below, name_within, open_source, strays, unreadable
 from faithful_ledger.core.template import Library, Template
@@ -93,7 +94,7 @@ def open_save(path: Path, template: Template | None, roots: Mapping[str, Path] =
     if path.is_dir():
         return _open_folder(path, template, roots)
     if template is None:
-        return Save(None, {"file": _open("file", path)})
+        return outlined(Save(None, {"file": _open("file", path)}))
     files = {template.main.name: _open(template.main.name, path)}
     for name, spec in _others(template):
         files[name] = _open_other(template, spec, path.name, path.parent, roots)
@@ -161,7 +162,7 @@ def _open_beside(spec: FileSpec, path: Path, main: str, base: Path) -> SaveFile:
 def _bound(save: Save) -> Save:
     """Lay the template over the files, and add the payloads inside of them, each behind its file."""
     if save.template is None:
-        return save
+        return outlined(save)
     bound = bind_files(save.template, {name: file.source for name, file in save.files.items()})
     files: dict[str, SaveFile] = {}
     for name, around in bound.items():

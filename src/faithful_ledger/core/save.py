@@ -9,6 +9,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import Protocol
 
 from faithful_ledger.core.address.paths import parse_path
 from faithful_ledger.core.binding import (
@@ -72,6 +73,21 @@ class SaveFile:
         return self.bound.spec.inside if self.bound is not None else ""
 
 
+class Paths(Protocol):
+    """What is found by paths in the texts of a save that no template describes."""
+
+    problem: LedgerError | None
+
+    @property
+    def formats(self) -> list[str]:
+        """The names of the texts' formats."""
+        ...
+
+    def nodes(self, path: str) -> list[Node]: ...
+
+    def fields(self) -> Iterator[FieldNode]: ...
+
+
 class Save:
     """An open save. Paths of the first file's fields stand alone; those of the others begin with the file's name.
 
@@ -86,6 +102,7 @@ class Save:
         roots: dict[str, Path] | None = None,
     ) -> None:
         self.template, self.files, self.folder, self.roots = template, files, folder, roots or {}
+        self.outline: Paths | None = None
         self.tape = Tape()
         self.renew_broken: bool | None = None
 
@@ -167,6 +184,8 @@ class Save:
         steps = parse_path(path)
         first = steps[0].name or ""
         root = self.main.bound.root if self.main.bound is not None else None
+        if self.template is None and self.outline is not None:
+            return self.outline.nodes(path)
         if root is None:
             raise AddressError(f"“{path}”: this file is open without a template", "choose one with --template")
         other = self.files.get(first)
@@ -193,7 +212,10 @@ class Save:
         return fields
 
     def all_fields(self) -> Iterator[FieldNode]:
-        """Every bound field of every file, in the order of the bytes."""
+        """Every bound field of every file, in the order of the bytes; of texts without a template every value."""
+        if self.template is None and self.outline is not None:
+            yield from self.outline.fields()
+            return
         for file in self.files.values():
             if file.bound is not None:
                 yield from all_fields(file.bound.root)

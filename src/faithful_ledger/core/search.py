@@ -12,7 +12,8 @@ from typing import NamedTuple
 
 from faithful_ledger.core.address import Address
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.formats import JsonLeaf, json_leaves, json_tree
+from faithful_ledger.core.formats import TextLeaf, recognised_text
+from faithful_ledger.core.formats.nested import all_leaves
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage import NUMBERS, Integer, Spelling, parse_decimal, parse_whole, spellings
 
@@ -32,7 +33,7 @@ SCALES = (1, 10, 100)
 # The encodings texts are looked for in: how results name them, and Python's name.
 TEXT_ENCODINGS = {"utf-8": "utf-8", "utf-16le": "utf-16-le", "utf-16be": "utf-16-be", "latin-1": "latin-1"}
 LARGEST_UNWRAPPED = 256 << 20
-LARGEST_JSON = 32 << 20
+LARGEST_TEXT = 32 << 20
 FARTHEST = 256  # between two numbers of a group, in bytes
 CHUNK, GROUP_CHUNK = 1 << 22, 64 << 20
 
@@ -57,7 +58,7 @@ class Hit(NamedTuple):
 
 
 def search_everywhere(source: Source, find: Callable[[Source], Iterator[Hit]]) -> Iterator[Hit]:
-    """What `find` finds in a source and in all that is packed or scrambled in it; named by paths in JSON."""
+    """What `find` finds in a source and in all that is packed or scrambled in it; named by paths in texts."""
     from faithful_ledger.core.inside import payloads_inside
 
     yield from _named(source, find(source))
@@ -69,14 +70,14 @@ def search_everywhere(source: Source, find: Callable[[Source], Iterator[Hit]]) -
 
 
 def _named(source: Source, hits: Iterator[Hit]) -> Iterator[Hit]:
-    """Hits with the paths of the values they lie in, where the source is JSON."""
-    data = bytes(source.read(0, source.size)) if source.size <= LARGEST_JSON else b""
-    leaves: list[JsonLeaf] | None = None
+    """Hits with the paths of the values they lie in, where the source is a text of a known format."""
+    data = bytes(source.read(0, source.size)) if source.size <= LARGEST_TEXT else b""
+    leaves: list[TextLeaf] | None = None
     starts: list[int] = []
     for hit in hits:
         if leaves is None:  # only now is it worth reading the text
-            tree = json_tree(data)
-            leaves = sorted(json_leaves(tree), key=lambda leaf: leaf.start) if tree is not None else []
+            document = recognised_text(MemorySource(data)) if data else None
+            leaves = sorted(all_leaves(document), key=lambda leaf: leaf.start) if document is not None else []
             starts = [leaf.start for leaf in leaves]
         if not leaves:
             yield hit
@@ -86,11 +87,11 @@ def _named(source: Source, hits: Iterator[Hit]) -> Iterator[Hit]:
         yield hit._replace(path=_path(around, hit, data))
 
 
-def _path(around: list[JsonLeaf], hit: Hit, data: bytes) -> str | None:
+def _path(around: list[TextLeaf], hit: Hit, data: bytes) -> str | None:
     """The path of the value a hit is in; of a string that is JSON itself, that of the value inside that says it."""
     wanted = data[hit.offset : hit.offset + hit.size].decode("latin-1")
     inside = [leaf for leaf in around if hit.offset + hit.size <= leaf.end]
-    telling = [leaf for leaf in inside[1:] if wanted in str(leaf.value)]
+    telling = [leaf for leaf in inside[1:] if wanted in leaf.text]
     return (telling or inside)[0].path if inside else None
 
 

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.disk import Disk
-from faithful_ledger.core.errors import AddressError, Busy, LedgerError, RecognitionError
+from faithful_ledger.core.errors import AddressError, Busy, LedgerError, NoTemplateFits, RecognitionError
 from faithful_ledger.core.keeping import Rebuilt
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import Recovery
@@ -144,7 +144,10 @@ class Shelf:
                 raise RecognitionError(f"no template describes the folder {path}", "name a file in it, or a template")
             chosen = library.get(name)
         else:
-            path, chosen = find_save(path, library)
+            try:
+                path, chosen = find_save(path, library)
+            except NoTemplateFits as error:
+                return _text_save(path, error)
         save = open_save(path, chosen, (known.keeping.roots if known is not None else {}) | dict(roots or {}))
         if whole and save.problem is not None:
             raise save.problem
@@ -203,6 +206,20 @@ class Shelf:
             except AddressError:
                 book.close()
         raise AddressError(f"no book has a snapshot “{name}”", "see the list with: faithful-ledger snapshots")
+
+
+def _text_save(path: Path, error: NoTemplateFits) -> Save:
+    """A file that no template fits, where its values can be reached by paths all the same.
+
+    Raises:
+        LedgerError: it is not a text, or a broken one.
+    """
+    save = open_save(path, None)
+    if save.outline is None:
+        raise error
+    if save.outline.problem is not None:
+        raise save.outline.problem
+    return save
 
 
 def _name_of_folder(path: Path) -> str:

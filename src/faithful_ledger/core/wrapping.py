@@ -23,6 +23,7 @@ from faithful_ledger.core.errors import AddressError, StreamGrows, place
 from faithful_ledger.core.layers import KEYED, SCRAMBLINGS, STREAMS, LayerSpec
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.layers.transcoding import TRANSCODINGS, encoded_from_utf8, utf8_from
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.layers import stream_at
 from faithful_ledger.core.profile.lengths import suspected_lengths
@@ -143,6 +144,29 @@ class Hidden:
 
 
 @dataclass(slots=True)
+class Transcoded:
+    """A text in another encoding than UTF-8."""
+
+    kind: str
+    outer: Source
+    data: bytes
+
+    @classmethod
+    def of(cls, outer: bytes, kind: str) -> Transcoded:
+        return cls(kind, MemorySource(outer), utf8_from(outer, kind))
+
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
+        replaced = []
+        outer_at = inner_at = 0
+        for item in inner.replacements:
+            start = outer_at + len(encoded_from_utf8(self.data[inner_at : item.start], self.kind))
+            end = start + len(encoded_from_utf8(self.data[item.start : item.end], self.kind))
+            replaced.append(Replacement(start, end, encoded_from_utf8(item.data, self.kind), (cause,)))
+            outer_at, inner_at = end, item.end
+        return replaced
+
+
+@dataclass(slots=True)
 class LeftOff:
     """A layer that is not put back: the game accepts the payload without it."""
 
@@ -201,6 +225,8 @@ def unwrap(
         step: Step
         if layer.kind in SCRAMBLINGS:
             step = Hidden.of(data, _scrambling(layer, key_of))
+        elif layer.kind in TRANSCODINGS:
+            step = Transcoded.of(data, layer.kind)
         elif streams := _streams(data, layer, number_of):
             step = Streams.of(data, streams)
         elif layer.put_back:

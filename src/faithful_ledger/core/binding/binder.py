@@ -195,10 +195,10 @@ class _Binder:
                 self.missing.append(error)
             return here
 
-    @staticmethod
-    def check_kind(element: ElementSpec, found: Span) -> None:
+    def check_kind(self, element: ElementSpec, found: Span) -> None:
+        document = self.document
         wanted = "array" if isinstance(element, RowsSpec) else "object"
-        if found.kind != wanted:
+        if found.kind not in (document.row_kinds if isinstance(element, RowsSpec) else (wanted,)):
             what = f"it is {KINDS[found.kind]}, not {KINDS[wanted]}"
             raise AddressError(what, "the template may mean another value")
 

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from itertools import islice
 
-from faithful_ledger.core.address import Address
+from faithful_ledger.core.address import Address, Step
 from faithful_ledger.core.edits import Replacement
 from faithful_ledger.core.errors import AddressError, ValueRefused
-from faithful_ledger.core.formats.document import Items, Place, Span
+from faithful_ledger.core.formats.document import Items, Place, Span, TextLeaf
 from faithful_ledger.core.source import Source, offsets_of
+from faithful_ledger.core.storage import Storage
 
 __all__ = ["BinaryDocument"]
 
@@ -17,6 +18,7 @@ __all__ = ["BinaryDocument"]
 class BinaryDocument:
     name = "binary"
     knows_ends = False
+    row_kinds: tuple[str, ...] = ("array",)
 
     def __init__(self, source: Source) -> None:
         self.source = source
@@ -63,6 +65,19 @@ class BinaryDocument:
 
     def spell(self, value: object, like: bytes) -> bytes:
         raise ValueRefused("a binary payload has no spelling of its own", "describe the value in the template")
+
+    def at(self, within: Span, steps: tuple[Step, ...]) -> Span:
+        raise AddressError("a binary payload has no paths", "describe the value in the template")
+
+    def leaves(self) -> Iterator[TextLeaf]:
+        return iter(())
+
+    def value_storage(self, span: Span) -> Storage:
+        raise AddressError("a binary payload has no paths", "describe the value in the template")
+
+    @classmethod
+    def storage(cls, name: str, path: str, encoding: str) -> Storage | None:
+        return None
 
     def add(self, holder: Span, position: int, items: Sequence[bytes]) -> Replacement:
         raise ValueRefused("only the layout knows the items of a binary payload", "give the records anew")

@@ -4,14 +4,16 @@ difference between them.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple, Protocol
 
-from faithful_ledger.core.address import Address, Expression, Lookup
+from faithful_ledger.core.address import Address, Expression, Lookup, Step
 from faithful_ledger.core.edits import Replacement
+from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage import Quoting, Storage
 
-__all__ = ["Document", "Items", "NotBalanced", "Place", "Span"]
+__all__ = ["Document", "Items", "Leaf", "NotBalanced", "Place", "Span", "TextLeaf"]
 
 
 class NotBalanced(Exception):
@@ -24,6 +26,52 @@ class Span(NamedTuple):
     start: int
     end: int
     kind: str = ""
+
+
+class TextLeaf(Protocol):
+    """A value of a text that has no parts, in the bytes [start, end) of it. What it says is worked out when it is asked
+    for: of a large text most values are only passed by.
+    """
+
+    start: int
+    end: int
+
+    @property
+    def path(self) -> str: ...
+
+    @property
+    def kind(self) -> str:
+        """string, number or word."""
+        ...
+
+    @property
+    def raw(self) -> bytes: ...
+
+    @property
+    def text(self) -> str:
+        """What it says, without quotes and escapes."""
+        ...
+
+
+class Leaf:
+    """A leaf of a document that is a tree."""
+
+    __slots__ = ("_data", "_quoting", "end", "kind", "path", "start")
+
+    def __init__(self, path: str, start: int, end: int, kind: str, quoting: Quoting, data: bytes) -> None:
+        self.path, self.start, self.end, self.kind = path, start, end, kind
+        self._quoting, self._data = quoting, data
+
+    @property
+    def raw(self) -> bytes:
+        return self._data[self.start : self.end]
+
+    @property
+    def text(self) -> str:
+        try:
+            return self._quoting.decode(self.raw)
+        except ValueRefused:
+            return self.raw.decode("utf-8", "replace")
 
 
 class Items(NamedTuple):
@@ -58,6 +106,9 @@ class Document(Protocol):
     name: str
     source: Source
     knows_ends: bool
+    row_kinds: tuple[str, ...]  # the kinds of spans that have items
+
+    def __init__(self, source: Source) -> None: ...
 
     @property
     def whole(self) -> Span: ...
@@ -97,6 +148,27 @@ class Document(Protocol):
 
     def remove(self, holder: Span, first: int, stop: int) -> Replacement:
         """Take the items [first, stop) out; the bytes are then as if they had never been added."""
+        ...
+
+    def at(self, within: Span, steps: tuple[Step, ...]) -> Span:
+        """The value of a text that a path leads to from another one.
+
+        Raises:
+            AddressError: it leads nowhere; the sentence says what is there instead.
+        """
+        ...
+
+    def leaves(self) -> Iterator[TextLeaf]:
+        """Every value of a text that has no parts, with its path."""
+        ...
+
+    def value_storage(self, span: Span) -> Storage:
+        """The storage of a value of a text that no template describes."""
+        ...
+
+    @classmethod
+    def storage(cls, name: str, path: str, encoding: str) -> Storage | None:
+        """The storage of a template's field with `as: name` at a path; None where it is not a kind of value."""
         ...
 
 

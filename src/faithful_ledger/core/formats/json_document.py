@@ -11,7 +11,7 @@ import json
 import re
 from bisect import bisect_right
 from collections import OrderedDict
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
 from itertools import chain
 from typing import TYPE_CHECKING, cast
@@ -20,9 +20,10 @@ from faithful_ledger.core.address import Address, Step, format_name, format_path
 from faithful_ledger.core.edits import Replacement
 from faithful_ledger.core.errors import AddressError, BindingError, ValueRefused
 from faithful_ledger.core.formats.document import Items, NotBalanced, Place, Span
+from faithful_ledger.core.formats.json_leaves import JsonLeaf, json_leaves
 from faithful_ledger.core.formats.json_text import json_values, unquoted
 from faithful_ledger.core.source import Source, first_bytes
-from faithful_ledger.core.storage import JsonNumber, JsonText
+from faithful_ledger.core.storage import JsonNull, JsonNumber, JsonSwitch, JsonText, Storage
 
 if TYPE_CHECKING:
     from faithful_ledger.core.formats.json_index import JsonIndex
@@ -39,6 +40,7 @@ BLANK = re.compile(rb"[ \t\r\n]*+")
 SCALAR = re.compile(r'"(?:[^"\\]++|\\.)*+"|[^\s,\]}:"{\[]++', re.DOTALL)
 HEAD = re.compile(rb'[ \t\r\n]*+("(?:[^"\\]++|\\.)*+")[ \t\r\n]*+:[ \t\r\n]*+', re.DOTALL)
 KINDS = {b"{": "object", b"[": "array", b'"': "string", b"t": "word", b"f": "word", b"n": "word"}
+KINDS_OF_VALUES: dict[str, Callable[[], Storage]] = {"number": JsonNumber, "text": JsonText, "switch": JsonSwitch}
 BRACKETS = {b"{": b"}", b"[": b"]"}
 
 
@@ -84,6 +86,7 @@ class Children:
 class JsonDocument:
     name = "json"
     knows_ends = True
+    row_kinds: tuple[str, ...] = ("array",)
 
     def __init__(self, source: Source) -> None:
         self.source = source
@@ -344,6 +347,21 @@ class JsonDocument:
         if len(found) != len(matches):
             raise ValueError
         return [m.end() for m in found], ends.tolist(), heads.tolist(), [unquoted(m[1]) for m in found]
+
+    # every value
+
+    def leaves(self) -> Iterator[JsonLeaf]:
+        return json_leaves(json_values(self.data))
+
+    def value_storage(self, span: Span) -> Storage:
+        raw = self.data[span.start : span.end]
+        if span.kind == "word" and raw == b"null":
+            return JsonNull()
+        return KINDS_OF_VALUES[{"string": "text", "word": "switch"}.get(span.kind, "number")]()
+
+    @classmethod
+    def storage(cls, name: str, path: str, encoding: str) -> Storage | None:
+        return KINDS_OF_VALUES[name]() if name in KINDS_OF_VALUES else None
 
     # changes
 

@@ -42,6 +42,15 @@ class JsonLeaf:
         return _joined(self._around, self._step)
 
     @property
+    def kind(self) -> str:
+        return "number" if self.is_number else "word" if self.stored_as.startswith(("true", "null")) else "string"
+
+    @property
+    def text(self) -> str:
+        """What it says, without quotes and escapes."""
+        return unquoted(self.raw) if self.raw[:1] == b'"' else self.raw.decode("utf-8", "replace")
+
+    @property
     def is_number(self) -> bool:
         return self.stored_as.startswith("digits")
 
@@ -101,8 +110,9 @@ def _leaves(text: JsonValues, depth: int) -> Iterator[JsonLeaf]:
             raw = text.data[start:end]
             if not (101 in raw or 69 in raw) or parse_decimal(raw.decode()) is not None:  # e, E
                 yield JsonLeaf(around, step, start, end, "digits", raw)
-        elif kind == WORD_KIND and text.data[start] != 110:  # null says nothing
-            yield JsonLeaf(around, step, start, end, "true or false", text.data[start:end])
+        elif kind == WORD_KIND:
+            stored_as = "null" if text.data[start] == 110 else "true or false"
+            yield JsonLeaf(around, step, start, end, stored_as, text.data[start:end])
         elif kind == STRING_KIND:
             leaf = JsonLeaf(around, step, start, end, "utf-8", text.data[start:end])
             yield leaf

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.layers import base64_text, bzip2, deflate, lz4_frames, xz, zstd
 from faithful_ledger.core.layers.stream import Stream
+from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 
 __all__ = ["KEYED", "LAYERS", "SCRAMBLINGS", "STREAMS", "LayerSpec"]
 
@@ -16,14 +17,14 @@ MODULES = (base64_text, bzip2, deflate, lz4_frames, xz, zstd)
 STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
 KEYED = ("add", "xor")
 SCRAMBLINGS = (*KEYED, "xor-previous")
-LAYERS = (*STREAMS, *SCRAMBLINGS)
+LAYERS = (*STREAMS, *SCRAMBLINGS, *TRANSCODINGS)
 
 
 @dataclass(slots=True, frozen=True)
 class LayerSpec:
-    """One layer around a payload: all streams of a kind, or only that `at` an offset of the payload around; or a
-    scrambling of the whole, whose key is `key`, or what the field `key_of` of the file around says. Without `put_back`
-    it is left off when the save is posted, and need not be there when it is opened.
+    """One layer around a payload: all streams of a kind, or only that `at` an offset of the payload around; the text in
+    another encoding; or a scrambling of the whole, whose key is `key`, or what the field `key_of` of the file around
+    says. Without `put_back` it is left off when the save is posted, and need not be there when it is opened.
     """
 
     kind: str

@@ -7,7 +7,8 @@ from collections.abc import Iterator
 from faithful_ledger.core.binding import BoundFile, FieldNode, RowsNode, bind_files
 from faithful_ledger.core.binding.followers import has_length_over
 from faithful_ledger.core.edits import Cause, Replacement
-from faithful_ledger.core.errors import EntryError, place
+from faithful_ledger.core.errors import AddressError, EntryError, place
+from faithful_ledger.core.outline import outlined
 from faithful_ledger.core.posting.plan import FilePlan, Plan
 from faithful_ledger.core.rules import Finding, double_keys, keyed_rows
 from faithful_ledger.core.save import Save, SaveFile, rule_findings, seal_states
@@ -76,6 +77,8 @@ def check_result(save: Save, plan: Plan) -> None:
     """Bind what will be written, as a stranger would, and gather what does not hold there."""
     changed = [file for file in plan.files if file.changes]
     plan.findings = list(_moving(plan))
+    if changed and save.template is None and save.outline is not None:
+        _check_texts(save, plan)
     if not changed or save.template is None:
         return
     bound = _bound_result(save.template, plan)
@@ -111,6 +114,31 @@ def check_result(save: Save, plan: Plan) -> None:
     plan.findings += _doubled(save, result, {file.file.name for file in changed})
     if save.renew_broken is True:
         _check_broken(save, plan, bound)
+
+
+def _check_texts(save: Save, plan: Plan) -> None:
+    """Read the texts of a save without a template anew from what will be written."""
+    files = {
+        file.file.name: SaveFile(file.file.name, file.file.path, file.patched, None, None)
+        for file in plan.files
+        if not file.file.inside
+    }
+    result = outlined(Save(None, files, save.folder, save.roots))
+    if result.outline is None or result.outline.problem is not None:
+        why = result.outline.problem.what if result.outline is not None and result.outline.problem is not None else ""
+        raise EntryError(
+            f"{save.path.name} would no longer be a text of its format{f': {why}' if why else ''}",
+            "nothing was written; withdraw the last entry",
+        )
+    for entry in plan.entries:
+        if entry.is_bytes:
+            continue
+        try:
+            (node,) = result.nodes(entry.path)
+        except AddressError as error:
+            raise EntryError(f"{entry.path} would not be found again: {error.what}", "nothing was written") from error
+        if not isinstance(node, FieldNode) or node.value != entry.new or node.raw != entry.data:
+            raise EntryError(f"{entry.path} would not read back as {entry.new_text}", "nothing was written")
 
 
 def _bound_result(template: Template, plan: Plan) -> dict[str, BoundFile]:

@@ -5,11 +5,12 @@ from faithful_ledger.core.storage.bits import BitRange
 from faithful_ledger.core.storage.catalogue import NUMBERS, SWITCHES, Spelling, number_storage, spellings
 from faithful_ledger.core.storage.choices import Choice, Switches
 from faithful_ledger.core.storage.digits import Digits
-from faithful_ledger.core.storage.json_values import JsonNumber, JsonSwitch, JsonText
+from faithful_ledger.core.storage.json_values import JsonNull, JsonNumber, JsonSwitch, JsonText
 from faithful_ledger.core.storage.leb128 import Leb128
 from faithful_ledger.core.storage.numbers import Float, Integer, WholeNumber, parse_decimal, parse_whole
 from faithful_ledger.core.storage.packed import PackedDecimal
 from faithful_ledger.core.storage.scaled import Number, Scaled, parse_fraction
+from faithful_ledger.core.storage.spelled import Quoting, SpelledNumber, SpelledSwitch, SpelledText, SpelledValue
 from faithful_ledger.core.storage.text import (
     EndedText,
     FixedText,
@@ -32,6 +33,7 @@ __all__ = [
     "Float",
     "FreeText",
     "Integer",
+    "JsonNull",
     "JsonNumber",
     "JsonSwitch",
     "JsonText",
@@ -40,9 +42,14 @@ __all__ = [
     "Order",
     "PackedDecimal",
     "PrefixedText",
+    "Quoting",
     "RawBytes",
     "Scaled",
     "Sizer",
+    "SpelledNumber",
+    "SpelledSwitch",
+    "SpelledText",
+    "SpelledValue",
     "Spelling",
     "Storage",
     "Switches",

@@ -10,7 +10,7 @@ from decimal import Decimal, InvalidOperation
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage.base import Sizer, Storage, Value
 
-__all__ = ["JsonNumber", "JsonSwitch", "JsonText"]
+__all__ = ["JsonNull", "JsonNumber", "JsonSwitch", "JsonText"]
 
 NUMBER = re.compile(r"-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?")
 
@@ -152,3 +152,40 @@ class JsonSwitch(_Spelled):
         if text.strip().casefold() not in words:
             raise ValueRefused(f"“{text[:40]}” is neither on nor off", "type on or off")
         return words[text.strip().casefold()]
+
+
+class JsonNull(_Spelled):
+    """null, which says nothing yet; a number, true, false or a text can take its place."""
+
+    name = "json-null"
+    about = "null in JSON text"
+    nothing = b"null"
+
+    def decode(self, raw: bytes) -> Value:
+        if raw == b"null":
+            return None
+        for storage in (JsonNumber(), JsonSwitch(), JsonText()):
+            try:
+                return storage.decode(raw)
+            except ValueRefused:
+                continue
+        raise ValueRefused("this is not a value of JSON without parts", "the template may mean another value")
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        if value is None:
+            return b"null"
+        storage = JsonSwitch() if isinstance(value, bool) else JsonText() if isinstance(value, str) else JsonNumber()
+        return storage.encode(value, b"")
+
+    def to_text(self, value: Value) -> str:
+        if isinstance(value, bool):
+            return "true" if value else "false"
+        return "null" if value is None else str(value)
+
+    def from_text(self, text: str, old: Value = None) -> Value:
+        if text in ("null", "true", "false"):
+            return {"null": None, "true": True, "false": False}[text]
+        try:
+            return JsonNumber().from_text(text)
+        except ValueRefused:
+            return text

@@ -11,13 +11,14 @@ from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage.base import Sizer, Storage, Value
 from faithful_ledger.core.storage.json_values import JsonNumber
 from faithful_ledger.core.storage.numbers import Float, WholeNumber, parse_float, parse_whole
+from faithful_ledger.core.storage.spelled import SpelledNumber
 
 if TYPE_CHECKING:
     from faithful_ledger.core.storage.base import Array
 
 __all__ = ["Number", "Scaled", "parse_fraction"]
 
-Number: TypeAlias = WholeNumber | Float | JsonNumber
+Number: TypeAlias = WholeNumber | Float | JsonNumber | SpelledNumber
 EXACT = 1 << 53  # whole numbers up to here are exact as floats
 
 FRACTION = re.compile(r"-?[0-9]{1,30}(\.[0-9]{1,30})?(e-?[0-9]{1,2})?(/[0-9]{1,30})?")

@@ -7,7 +7,7 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import TypeAlias
 
-from faithful_ledger.core.errors import LedgerError, RecognitionError, TemplateError
+from faithful_ledger.core.errors import LedgerError, NoTemplateFits, RecognitionError, TemplateError
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.loader import load_template
@@ -77,7 +77,7 @@ class Library:
             names = ", ".join(template.id for template in fitting)
             raise RecognitionError(f"{path}: several templates fit this file ({names})", "choose one with --template")
         broken = "".join(f"; {name.name} cannot be used: {_first(error)}" for name, error in self.broken.items())
-        raise RecognitionError(
+        raise NoTemplateFits(
             f"{path}: no template fits this file (known: {', '.join(known) or 'none'}){broken}",
             "nothing was changed; name a template with --template, or open the file in the window to look at its bytes",
         )

@@ -15,6 +15,7 @@ from faithful_ledger.core.storage import (
     Order,
     PrefixedText,
     RawBytes,
+    SpelledNumber,
     Storage,
     WholeNumber,
 )
@@ -240,7 +241,8 @@ class Elements:
         if len(derived) + (seal is not None) > 1:
             self.mistakes.append((where, "a field is worked out in one way: length_of, count_of, offset_of or seal"))
         elif (derived or seal) and not isinstance(
-            element.storage, (WholeNumber if derived else Integer) if self.storages.format == "binary" else JsonNumber
+            element.storage,
+            (WholeNumber if derived else Integer) if self.storages.format == "binary" else (JsonNumber, SpelledNumber),
         ):
             self.mistakes.append((where, "only a whole number can be worked out"))
         elif derived:

@@ -8,6 +8,7 @@ from fractions import Fraction
 from typing import TypeAlias
 
 from faithful_ledger.core.address import Expression
+from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.storage import (
     BitRange,
     Choice,
@@ -16,12 +17,11 @@ from faithful_ledger.core.storage import (
     FreeText,
     Integer,
     JsonNumber,
-    JsonSwitch,
-    JsonText,
     Number,
     Order,
     PrefixedText,
     Scaled,
+    SpelledNumber,
     Storage,
     Switches,
     number_storage,
@@ -40,7 +40,6 @@ from faithful_ledger.core.template.model import (
 __all__ = ["Storages"]
 
 BITS = re.compile(r"([ui])([0-9]{1,2})")
-JSON_STORAGES: dict[str, type[Storage]] = {"number": JsonNumber, "text": JsonText, "switch": JsonSwitch}
 
 Formula: TypeAlias = Callable[[Keys, str, ElementSpec, Where], Expression | None]
 
@@ -56,11 +55,12 @@ class Storages:
     def storage(self, element: FieldSpec, keys: Keys, where: Where) -> Storage:
         name: str = keys.get("as", "")
         if self.format != "binary":
-            if name not in JSON_STORAGES:
-                self.mistakes.append(((*where, "as"), f"in JSON a value is number, text or switch, not “{name}”"))
+            path = element.address.path.text if element.address.path is not None else ""
+            made = DOCUMENTS[self.format].storage(name, path, keys.get("encoding", "utf-8"))
+            if made is None:
+                self.mistakes.append(((*where, "as"), f"in a text a value is number, text or switch, not “{name}”"))
                 return JsonNumber()
-            made = JSON_STORAGES[name]()
-            return self.scaled(made, keys, where) if isinstance(made, JsonNumber) else made
+            return self.scaled(made, keys, where) if isinstance(made, JsonNumber | SpelledNumber) else made
         if name == "text":
             return self.text(element, keys, where)
         if isinstance(element.parent, GroupSpec) and element.parent.word is not None:

@@ -1,0 +1,196 @@
+"""Lines of keys and values as a document: INI files, property files, settings, tagged sections.
+
+A line is a key, a separator (`=`, `:`, a tab or blanks) and a value, which may be in quotes and have a comment behind
+it. `[name]` begins a section, to the next one or to `[/name]`; `name {` holds lines up to a `}` of its own.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from functools import cached_property
+
+from faithful_ledger.core.errors import BindingError
+from faithful_ledger.core.formats.quoting import Backslashed, Bare
+from faithful_ledger.core.formats.tree import OBJECT, STRING, Builder, Tree, TreeDocument, kind_of
+from faithful_ledger.core.storage import Quoting
+
+__all__ = ["KeyedLines"]
+
+LINE = re.compile(rb"[^\r\n]*")
+ENDS = re.compile(rb"\r\n|\n|\r")
+COMMENT = re.compile(rb"[ \t]*(?:#|;|//|--|!)")
+SECTION = re.compile(rb"[ \t]*\[(/?)([^\]\r\n]*)\][ \t]*(?:[#;].*)?")
+OPENING = re.compile(rb"[ \t]*(\"[^\"\r\n]*\"|[^={}\r\n]*?)[ \t]*=?[ \t]*\{[ \t]*")
+CLOSING = re.compile(rb"[ \t]*\}[,;]?[ \t]*")
+KEYED = {
+    b"=": re.compile(rb"[ \t]*(\"[^\"\r\n]*\"|[^=\r\n]*?)[ \t]*=[ \t]*"),
+    b":": re.compile(rb"[ \t]*(\"[^\"\r\n]*\"|[^:\r\n]*?)[ \t]*:[ \t]*"),
+    b"\t": re.compile(rb"[ ]*([^\t\r\n]*?)[ ]*\t[ \t]*"),
+    b" ": re.compile(rb"[ \t]*(\"[^\"\r\n]*\"|[^ \t\r\n]+)[ \t]+(?:=[ \t]*)?"),
+}
+BEHIND = re.compile(rb"[ \t]+(?:#|//|;)(?=[ \t]|$|[^\d#;/ \t][^;]*$)")
+BOM = b"\xef\xbb\xbf"
+MOST_ODD = 0.25  # the share of lines without a separator that a text of keyed lines may have
+SAMPLE = 4000  # lines that say which separator it is
+
+
+class KeyedLines(TreeDocument):
+    name = "keyed-lines"
+    what = "the text"
+
+    def quoting(self, style: int) -> Quoting:
+        return self._quoting
+
+    @cached_property
+    def _quoting(self) -> Quoting:
+        return self.quoting_of("", self.encoding)
+
+    @classmethod
+    def quoting_of(cls, path: str, encoding: str) -> Quoting:
+        return Backslashed(encoding, Bare(encoding, where="a value on one line"))
+
+    @cached_property
+    def separator(self) -> bytes:
+        """What is between a key and its value in most lines.
+
+        Raises:
+            BindingError: hardly any line has one.
+        """
+        lines = [line for line in self.data.splitlines()[:SAMPLE] if not _is_aside(line)]
+        found = {mark: sum(_keyed(pattern, line) for line in lines) for mark, pattern in KEYED.items()}
+        for mark in (b"=", b":", b"\t", b" "):
+            if found[mark] and found[mark] >= len(lines) * (1 - MOST_ODD):
+                return mark
+        raise BindingError(self.what, 0, "its lines are not keys with values")
+
+    def parse(self) -> Tree:
+        data, builder = self.data, Builder(self.what)
+        pattern = KEYED[self.separator]
+        is_tagged = re.search(rb"^[ \t]*\[/[^\]\r\n]+\]", data, re.MULTILINE) is not None
+        at = len(BOM) if data.startswith(BOM) else 0
+        builder.begin(OBJECT, None, at, at)
+        braces: list[bool] = []  # for each open one whether it is held by braces
+        last, odd, count, number = at, 0, 0, 0
+        first_odd = 0
+        while at <= len(data):
+            number += 1
+            match = LINE.match(data, at)
+            end = match.end() if match is not None else len(data)
+            line = data[at:end]
+            if not line.strip():
+                pass
+            elif section := SECTION.fullmatch(line):
+                head = at + len(line) - len(line.lstrip())
+                if section[1]:
+                    self._close_tag(builder, braces, section[2], head, at + len(line.rstrip()), number)
+                else:
+                    if braces and not is_tagged and not braces[-1]:
+                        builder.end(last)
+                        braces.pop()
+                    name = section[2].strip().decode(self.encoding, "replace")
+                    builder.begin(OBJECT, name, head, head)
+                    braces.append(False)
+                last = at + len(line.rstrip())
+            elif COMMENT.match(line):
+                pass
+            elif CLOSING.fullmatch(line) and True in braces:
+                while braces and not braces.pop():
+                    builder.end(last)
+                last = at + len(line.rstrip())
+                builder.end(last)
+            elif (opening := OPENING.fullmatch(line)) and (opening[1] or self._opens(at, line)):
+                head = at + len(line) - len(line.lstrip())
+                builder.begin(OBJECT, _name(opening[1], self.encoding), head, head)
+                braces.append(True)
+                last = at + len(line.rstrip())
+            elif keyed := pattern.match(data, at, end):
+                count += 1
+                last = self._value(builder, keyed, end)
+            else:
+                count, odd = count + 1, odd + 1
+                first_odd = first_odd or at
+                stop = at + len(line.rstrip())
+                builder.leaf(STRING, None, at, at, stop, stop)
+                last = stop
+            if odd > 8 and odd > count * MOST_ODD:
+                raise BindingError(self.what, first_odd, f"line {number} is not a key with a value")
+            newline = ENDS.match(data, end)
+            if newline is None:
+                break
+            at = newline.end()
+        for is_brace in reversed(braces):
+            if is_brace or is_tagged:
+                name = builder.tree.names[builder.open_[-1]] or ""
+                raise BindingError(self.what, last, f"“{name[:40]}” is not closed before the text ends")
+            builder.end(last)
+        builder.end(len(data))
+        return builder.tree
+
+    def _opens(self, at: int, line: bytes) -> bool:
+        """Whether a lone brace opens what the line before names; then it is part of it."""
+        return False
+
+    def _close_tag(self, builder: Builder, braces: list[bool], name: bytes, head: int, end: int, number: int) -> None:
+        wanted = name.strip().decode(self.encoding, "replace")
+        present = builder.tree.names[builder.open_[-1]] if braces else None
+        if present != wanted:
+            what = f"line {number}: [/{wanted[:40]}] closes what is not open"
+            raise BindingError(self.what, head, what + (f"; [{present[:40]}] is" if present else ""))
+        braces.pop()
+        builder.end(end)
+
+    def _value(self, builder: Builder, keyed: re.Match[bytes], end: int) -> int:
+        data, start = self.data, keyed.end()
+        mark = data[start : start + 1]
+        stop = end
+        if mark in (b'"', b"'"):
+            close = _closing_quote(data, start, end)
+            rest = data[close:end].strip() if close else b"x"
+            if close and (not rest or COMMENT.match(rest) or rest in (b",", b";")):
+                stop = close
+        if stop == end:
+            if behind := BEHIND.search(data, start, end):
+                stop = behind.start()
+            stop = start + len(data[start:stop].rstrip(b" \t"))
+        text = data[start:stop].decode(self.encoding, "replace")
+        quoted = len(text) > 1 and text[0] == text[-1] and text[0] in "\"'"
+        head = keyed.start(1)
+        kind = kind_of(text[1:-1] if quoted else text)
+        builder.leaf(kind, _name(keyed[1], self.encoding), head, start, stop, max(stop, start))
+        return max(stop, start)
+
+
+def _name(raw: bytes, encoding: str) -> str:
+    raw = raw.strip()
+    return (raw[1:-1] if len(raw) > 1 and raw[:1] == raw[-1:] == b'"' else raw).decode(encoding, "replace")
+
+
+def _closing_quote(data: bytes, start: int, end: int) -> int:
+    """Behind the quotation mark that closes the one at `start`; 0 where none does."""
+    mark, at = data[start], start + 1
+    while at < end:
+        if data[at] == 92:
+            at += 1
+        elif data[at] == mark:
+            return at + 1
+        at += 1
+    return 0
+
+
+def _is_aside(line: bytes) -> bool:
+    """Whether a line has no key of its own: blank, a comment, a section, a brace."""
+    stripped = line.strip()
+    if not stripped or COMMENT.match(line) or SECTION.fullmatch(line):
+        return True
+    return stripped in (b"{", b"}", b"};", b"},") or stripped.endswith(b"{")
+
+
+def _keyed(pattern: re.Pattern[bytes], line: bytes) -> bool:
+    match = pattern.match(line)
+    return match is not None and bool(match[1].strip()) and len(match[1]) <= 200
+
+
+def separators_of(lines: list[bytes]) -> Counter[bytes]:
+    """How many lines have each separator."""
+    return Counter(mark for mark, pattern in KEYED.items() for line in lines if _keyed(pattern, line))

@@ -1,0 +1,129 @@
+"""Which format a text is of: the first whose document takes it whole and finds values in it, likeliest first."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.formats.bracketed import BracedText, Expressions, KeyedTables, RelaxedJson
+from faithful_ledger.core.formats.document import Document
+from faithful_ledger.core.formats.indented import IndentedText, PlainYaml
+from faithful_ledger.core.formats.json_document import JsonDocument
+from faithful_ledger.core.formats.keyed_lines import KEYED, KeyedLines, separators_of
+from faithful_ledger.core.formats.tables import TableDocument
+from faithful_ledger.core.formats.xml_document import XmlDocument
+from faithful_ledger.core.source import Source
+
+__all__ = ["looks_like_text", "recognised_text", "why_not_text"]
+
+SAMPLE = 1 << 16
+BOM = b"\xef\xbb\xbf"
+MOST_LINES = 2000
+BASE64 = re.compile(rb"\s*[A-Za-z0-9+/_-]{24,}(?:\s[A-Za-z0-9+/_-]{16,})*={0,2}\s*")
+SECTION = re.compile(rb"\[[^\]\r\n\"{}\[]*[A-Za-z][^\]\r\n\"{}\[,]*\][ \t]*(?:[#;].*)?\r?\n")
+
+
+def looks_like_text(data: bytes) -> bool:
+    """Whether bytes may be text of an encoding that extends ASCII: no control characters but those of lines."""
+    sample = data[:SAMPLE]
+    if not sample.strip() or BASE64.fullmatch(sample):
+        return False
+    if re.search(rb"[\x00-\x08\x0e-\x1a\x1c-\x1f\x7f]", sample):
+        return False
+    try:
+        data.decode("utf-8") if len(data) <= SAMPLE else None
+        sample[: -4 if len(sample) == SAMPLE else None].decode("utf-8")
+    except UnicodeDecodeError:
+        high = sum(byte > 127 for byte in sample)
+        return high * 3 < len(sample)
+    return True
+
+
+def recognised_text(source: Source) -> Document | None:
+    """The document of a text, or None where it is not one of a known format with values in it."""
+    if not looks_like_text(bytes(source.read(0, min(source.size, SAMPLE)))):
+        return None
+    for opener in _likely(bytes(source.read(0, min(source.size, SAMPLE)))):
+        document = opener(source)
+        try:
+            document.check()
+            if any(True for _ in document.leaves()):
+                return document
+        except (LedgerError, RecursionError):
+            continue
+    return None
+
+
+def why_not_text(source: Source) -> LedgerError | None:
+    """What is wrong with a text that begins like JSON or XML and is none; None for anything else."""
+    start = bytes(source.read(0, min(source.size, SAMPLE)))
+    kinds: dict[bytes, type[Document]] = {b"<": XmlDocument, b"{": JsonDocument, b"[": JsonDocument}
+    kind = kinds.get(start.removeprefix(BOM).lstrip()[:1])
+    if kind is None or not looks_like_text(start):
+        return None
+    try:
+        kind(source).check()
+    except (LedgerError, RecursionError) as error:
+        return error if isinstance(error, LedgerError) else None
+    return None
+
+
+def _likely(sample: bytes) -> Iterator[type[Document]]:
+    """The formats a text may be of, by its first bytes and lines."""
+    start = sample.removeprefix(BOM).lstrip()
+    first = start[:1]
+    lines = [line for line in sample.splitlines() if line.strip()][:MOST_LINES]
+    if first == b"<":
+        yield XmlDocument
+        return
+    if first in (b"{", b"[") and not re.match(
+        rb"\[[^\]\r\n\"{}\[]*[A-Za-z][^\]\r\n\"{}\[,]*\][ \t]*(?:[#;].*)?\r?\n", start
+    ):
+        yield JsonDocument
+        yield RelaxedJson
+        yield KeyedTables
+        yield BracedText
+        return
+    if b"\n" in start and start.split(b"\n", 1)[1].lstrip()[:1] in (b"{", b"[") and first != b"[":
+        yield RelaxedJson
+    if start.startswith((b"//", b"/*")):
+        yield RelaxedJson
+    if re.match(rb"(?:;[^\n]*\n|\s)*\(", start):
+        yield Expressions
+    if re.match(rb"(?:return\s*\{|(?:local\s+)?[A-Za-z_]\w*\s*=\s*\{)", start) or b"--[[" in start[:100]:
+        yield KeyedTables
+    if start.startswith((b"---", b"%YAML")):
+        yield PlainYaml
+    body = [line for line in lines if not line.lstrip().startswith((b"#", b";", b"//", b"["))]
+    found = separators_of(body)
+    deeper = any(line[:1] in (b" ", b"\t") for line in body[1:])
+    is_yaml = found[b":"] >= 0.4 * len(body) and (deeper or any(line.lstrip().startswith(b"- ") for line in body))
+    if is_yaml and found[b":"] > found[b"="]:
+        yield PlainYaml
+    braced = sum(line.count(b"{") for line in lines)
+    if braced and braced >= len(lines) * 0.02:
+        if _braces_by_lines(lines):
+            yield KeyedLines
+        yield BracedText
+        yield KeyedTables
+    if found[b"="] >= 0.75 * len(body):
+        yield KeyedLines
+    yield TableDocument
+    if found[b":"] >= 0.75 * len(body):
+        yield PlainYaml
+        yield KeyedLines
+    if deeper:
+        yield PlainYaml
+        yield IndentedText
+    if body and any(found[mark] >= 0.75 * len(body) for mark in KEYED):
+        yield KeyedLines
+
+
+def _braces_by_lines(lines: list[bytes]) -> bool:
+    """Whether every brace opens at the end of a line, or closes alone on one."""
+    return all(
+        line.rstrip().endswith(b"{") or line.strip() in (b"}", b"},", b"};")
+        for line in lines
+        if b"{" in line or b"}" in line
+    )

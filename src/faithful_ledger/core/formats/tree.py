@@ -1,0 +1,445 @@
+"""Texts whose values are found by one pass: a tree of spans, kept as rows of numbers, and a document made of it.
+
+A format says where values are and how texts are quoted there; what paths, records, edits and leaves mean is the same
+for all of them and stands here.
+"""
+
+from __future__ import annotations
+
+import re
+from array import array
+from collections.abc import Callable, Iterator, Sequence
+from functools import cached_property
+
+from faithful_ledger.core.address import Address, Step, format_name, format_path
+from faithful_ledger.core.edits import Replacement
+from faithful_ledger.core.errors import AddressError, BindingError, ValueRefused
+from faithful_ledger.core.formats.document import Items, Leaf, Place, Span
+from faithful_ledger.core.source import Source, first_bytes
+from faithful_ledger.core.storage import Quoting, SpelledNumber, SpelledSwitch, SpelledText, SpelledValue, Storage
+from faithful_ledger.core.storage.spelled import is_number, spelled_switch
+
+__all__ = ["ARRAY", "DELIMITERS", "NUMBER", "OBJECT", "STRING", "WORD", "Builder", "Tree", "TreeDocument", "kind_of"]
+
+OBJECT, ARRAY, STRING, NUMBER, WORD = range(5)
+KINDS = ("object", "array", "string", "number", "word")
+LARGEST_TEXT = 512 << 20
+DEEPEST = 200
+NAMED = 12  # members that a message names
+DELIMITERS = (b";", b"|", b",", b"\t", b" ")
+KEYS = ("name", "id", "key")  # what distinguishes siblings of one name, likeliest first
+
+
+class Tree:
+    """The values of a text in their order; value 0 is the whole.
+
+    `starts` and `ends` are the span of a value, `heads` and `tails` that of all that belongs to it: its name, its
+    tags. `behind` is the number of the first value that is not within it. `styles` says which quoting it has.
+    """
+
+    def __init__(self) -> None:
+        self.kinds, self.styles = bytearray(), bytearray()
+        self.starts, self.ends, self.heads, self.tails, self.behind = (array("I") for _ in range(5))
+        self.names: list[str | None] = []
+
+    def __len__(self) -> int:
+        return len(self.kinds)
+
+    def children(self, number: int) -> Iterator[int]:
+        """The values directly within one."""
+        at, end, behind = number + 1, self.behind[number], self.behind
+        while at < end:
+            yield at
+            at = behind[at]
+
+
+class Builder:
+    """Makes a tree in the order of the text.
+
+    Raises:
+        BindingError: it is nested deeper than 200 levels.
+    """
+
+    def __init__(self, what: str) -> None:
+        self.tree = Tree()
+        self.what = what
+        self.open_: list[int] = []
+
+    def begin(self, kind: int, name: str | None, head: int, start: int, style: int = 0) -> int:
+        """A value that holds others; `end` says where it ends."""
+        number = self.leaf(kind, name, head, start, start, start, style)
+        self.open_.append(number)
+        if len(self.open_) > DEEPEST:
+            raise BindingError(self.what, head, f"it is nested deeper than {DEEPEST} levels")
+        return number
+
+    def end(self, end: int, tail: int | None = None) -> int:
+        tree, number = self.tree, self.open_.pop()
+        tree.ends[number], tree.tails[number] = end, end if tail is None else tail
+        tree.behind[number] = len(tree)
+        return number
+
+    def leaf(self, kind: int, name: str | None, head: int, start: int, end: int, tail: int, style: int = 0) -> int:
+        tree = self.tree
+        tree.kinds.append(kind)
+        tree.styles.append(style)
+        tree.names.append(name)
+        for column, value in (
+            (tree.starts, start),
+            (tree.ends, end),
+            (tree.heads, head),
+            (tree.tails, tail),
+            (tree.behind, len(tree.kinds)),
+        ):
+            column.append(value)
+        return len(tree.kinds) - 1
+
+
+def kind_of(text: str) -> int:
+    """What a value without quotes is."""
+    return NUMBER if is_number(text) else WORD if spelled_switch(text) is not None else STRING
+
+
+class TreeDocument:
+    """A text of one format. `parse` finds the values, `quotings` are how texts are quoted in it."""
+
+    name = ""
+    what = "the text"  # for messages
+    knows_ends = True
+    row_kinds: tuple[str, ...] = ("array", "object", "string")
+
+    def __init__(self, source: Source) -> None:
+        self.source = source
+        self._members: dict[int, dict[str, list[int]]] = {}
+
+    # what a format says
+
+    def parse(self) -> Tree:
+        """Raises BindingError, with the offset, where the text stops being of this format."""
+        raise NotImplementedError
+
+    def quoting(self, style: int) -> Quoting:
+        raise NotImplementedError
+
+    @classmethod
+    def storage(cls, name: str, path: str, encoding: str) -> Storage | None:
+        """The storage of a template's field with `as: name`, found by a path; None where it is not a kind of value."""
+        kinds: dict[str, Callable[[Quoting], Storage]]
+        kinds = {"number": SpelledNumber, "text": SpelledText, "switch": SpelledSwitch}
+        return kinds[name](cls.quoting_of(path, encoding)) if name in kinds else None
+
+    @classmethod
+    def quoting_of(cls, path: str, encoding: str) -> Quoting:
+        """How a text at a path is quoted, as far as that can be told without the text."""
+        raise NotImplementedError
+
+    # the same for all
+
+    @cached_property
+    def data(self) -> bytes:
+        if self.source.size > LARGEST_TEXT:
+            raise BindingError(self.what, 0, f"a text of more than {LARGEST_TEXT >> 20} MiB is not read")
+        return first_bytes(self.source, self.source.size)
+
+    @cached_property
+    def tree(self) -> Tree:
+        return self.parse()
+
+    @cached_property
+    def encoding(self) -> str:
+        """UTF-8 where the text is that; else the usual one of one byte a letter."""
+        return text_encoding_of(self.data)
+
+    @cached_property
+    def _numbers(self) -> dict[tuple[int, int], int]:
+        tree = self.tree
+        found: dict[tuple[int, int], int] = {}
+        for number in range(len(tree)):
+            found.setdefault((tree.starts[number], tree.ends[number]), number)
+        return found
+
+    @property
+    def whole(self) -> Span:
+        return self._span(0)
+
+    def _span(self, number: int) -> Span:
+        tree = self.tree
+        return Span(tree.starts[number], tree.ends[number], KINDS[tree.kinds[number]])
+
+    def span(self, start: int, end: int) -> Span:
+        number = self._numbers.get((start, end))
+        return self._span(number) if number is not None else Span(start, end, "string")
+
+    def check(self) -> None:
+        _ = self.tree
+
+    # along paths
+
+    def find(self, address: Address, place: Place) -> Span:
+        assert address.path is not None
+        return self.at(place.within, address.path.steps(place.number))
+
+    def at(self, within: Span, steps: tuple[Step, ...]) -> Span:
+        """The value a path leads to from another one.
+
+        Raises:
+            AddressError: naming the step that has no counterpart, and what is there instead.
+        """
+        number = self._numbers.get((within.start, within.end), 0)
+        at = 0
+        while at < len(steps):
+            step = steps[at]
+            if self.tree.kinds[number] > ARRAY and step.name is None and at == len(steps) - 1:
+                item = self._delimited(number, step)
+                if item is not None:
+                    return item
+            found, used = self._step(number, steps, at)
+            if found is None:
+                path = format_path(steps[: at + 1])
+                raise AddressError(f"{path} is not in this text", self._hint(number, step))
+            number, at = found, at + used
+        return self._span(self._value_of(number))
+
+    def _value_of(self, number: int) -> int:
+        """The value that stands for one with parts, where it is meant itself."""
+        return number
+
+    def _step(self, number: int, steps: tuple[Step, ...], at: int) -> tuple[int | None, int]:
+        """Where a step leads, and how many steps that took: a name may be followed by a number among its namesakes, and
+        one with a dot or brackets in it may be written without quotation marks.
+        """
+        step = steps[at]
+        if step.name is None:
+            return self._among(self._items_of(number), step), 1
+        members = self.members(number)
+        namesakes = members.get(step.name, [])
+        if not namesakes:
+            for stop in range(len(steps), at + 1, -1):
+                whole = members.get(_as_written(steps[at:stop]), [])
+                if len(whole) == 1:
+                    return whole[0], stop - at
+            return None, 1
+        following = steps[at + 1] if at + 1 < len(steps) else None
+        if following is not None and following.name is None and not following.every:
+            chosen = self._among(namesakes, following)
+            if chosen is not None and (len(namesakes) > 1 or self.tree.kinds[namesakes[0]] == OBJECT):
+                return chosen, 2
+        if len(namesakes) > 1:
+            name = format_name(step.name)
+            raise AddressError(
+                f"the name {name} occurs {len(namesakes)} times here",
+                f"say which: {name}[0] to {name}[{len(namesakes) - 1}]",
+            )
+        return namesakes[0], 1
+
+    def _items_of(self, number: int) -> list[int]:
+        return list(self.tree.children(number))
+
+    def _among(self, numbers: list[int], step: Step) -> int | None:
+        if step.index is not None:
+            return numbers[step.index] if step.index < len(numbers) else None
+        key, wanted = step.key or "", step.value or ""
+        for number in numbers:
+            for name in (key, f"@{key}"):
+                members = self.members(number).get(name)
+                if members and self.plain(self._span(self._value_of(members[0]))) == wanted:
+                    return number
+        return None
+
+    def members(self, number: int) -> dict[str, list[int]]:
+        """The values directly within one by their names."""
+        found = self._members.get(number)
+        if found is None:
+            found = self._members[number] = {}
+            names = self.tree.names
+            for child in self.tree.children(number):
+                name = names[child]
+                if name is not None:
+                    found.setdefault(name, []).append(child)
+        return found
+
+    def plain(self, span: Span) -> str:
+        """A value as a key is compared."""
+        number = self._numbers.get((span.start, span.end), 0)
+        raw = self.data[span.start : span.end]
+        try:
+            return self.quoting(self.tree.styles[number]).decode(raw)
+        except ValueRefused:
+            return raw.decode(self.encoding, "replace")
+
+    def _hint(self, number: int, step: Step) -> str:
+        kind = self.tree.kinds[number]
+        if kind <= ARRAY and step.name is not None and (names := list(self.members(number))):
+            return f"here are {', '.join(map(format_name, names[:NAMED]))}{' …' if len(names) > NAMED else ''}"
+        if kind <= ARRAY:
+            count = len(self._items_of(number))
+            return f"here {'is 1 item' if count == 1 else f'are {count} items'}"
+        return f"here is a {KINDS[kind]} and nothing inside"
+
+    # lists within a value
+
+    def _delimited(self, number: int, step: Step) -> Span | None:
+        if step.index is None:
+            return None
+        items = self.items(self._span(number))
+        if step.index >= len(items.starts):
+            return None
+        start, end = items.starts[step.index], items.ends[step.index]
+        return Span(start, end, KINDS[kind_of(self.data[start:end].decode(self.encoding, "replace"))])
+
+    # what is within
+
+    def items(self, span: Span) -> Items:
+        number = self._numbers.get((span.start, span.end), 0)
+        tree = self.tree
+        if tree.kinds[number] <= ARRAY:
+            items = self._items_of(number)
+            return Items([tree.starts[n] for n in items], [tree.ends[n] for n in items])
+        start, end = self._within_quotes(span)
+        bounds = [start, *self._delimiters(start, end), end + 1]
+        starts, ends = [], []
+        for left, right in zip(bounds, (b - 1 for b in bounds[1:]), strict=False):
+            text = self.data[left:right]
+            starts.append(left + len(text) - len(text.lstrip(b" \t")))
+            ends.append(max(right - (len(text) - len(text.rstrip(b" \t"))), starts[-1]))
+        return Items(starts, ends)
+
+    def _delimiters(self, start: int, end: int) -> list[int]:
+        """Where the items of a delimited list begin, but for the first."""
+        text = self.data[start:end]
+        mark = next((mark for mark in DELIMITERS if mark in text.strip()), b"")
+        return [start + match.end() for match in re.finditer(re.escape(mark), text)] if mark else []
+
+    def _within_quotes(self, span: Span) -> tuple[int, int]:
+        raw = self.data[span.start : span.end]
+        quoted = len(raw) > 1 and raw[:1] == raw[-1:] and raw[:1] in (b'"', b"'")
+        return (span.start + 1, span.end - 1) if quoted else (span.start, span.end)
+
+    # every value
+
+    def leaves(self) -> Iterator[Leaf]:
+        """Every value that has no parts, with its path."""
+        tree = self.tree
+        open_: list[tuple[int, str, dict[int, str]]] = []
+        for number in range(len(tree)):
+            while open_ and number >= open_[-1][0]:
+                open_.pop()
+            if number and self.is_part(number):
+                continue
+            path = open_[-1][1] + open_[-1][2][number] if open_ else ""
+            if open_ and not open_[-1][1]:
+                path = path.removeprefix(".")
+            if tree.kinds[number] <= ARRAY:
+                open_.append((tree.behind[number], path, self._steps_of(number)))
+            else:
+                start, end = tree.starts[number], tree.ends[number]
+                yield Leaf(path, start, end, KINDS[tree.kinds[number]], self.quoting(tree.styles[number]), self.data)
+
+    def is_part(self, number: int) -> bool:
+        """Whether a value only serves another one, as the text of a name does."""
+        return False
+
+    def _steps_of(self, number: int) -> dict[int, str]:
+        """The step that leads to each value within one."""
+        tree, found = self.tree, {}
+        if tree.kinds[number] == ARRAY:
+            return {child: f"[{index}]" for index, child in enumerate(self._items_of(number))} | self._named_too(number)
+        for name, namesakes in self.members(number).items():
+            step = f".{format_name(name)}"
+            if len(namesakes) == 1:
+                found[namesakes[0]] = step
+            else:
+                keyed = self._keys_of(namesakes)
+                found |= {
+                    child: step + (keyed[index] if keyed else f"[{index}]") for index, child in enumerate(namesakes)
+                }
+        for index, child in enumerate(self._items_of(number)):
+            found.setdefault(child, f"[{index}]")
+        return found
+
+    def _named_too(self, number: int) -> dict[int, str]:
+        """In an array, what has a name all the same, as an attribute has."""
+        names, items = self.tree.names, set(self._items_of(number))
+        rest = (child for child in self.tree.children(number) if child not in items)
+        return {child: f".{format_name(names[child] or '')}" for child in rest}
+
+    def _keys_of(self, namesakes: list[int]) -> list[str] | None:
+        """Steps that distinguish siblings of one name by what they say, where they all differ."""
+        for key in KEYS:
+            said = []
+            for number in namesakes:
+                members = self.members(number).get(f"@{key}")
+                if not members:
+                    break
+                said.append(self.plain(self._span(members[0])))
+            if len(said) == len(namesakes) == len(set(said)) and all(0 < len(text) <= 60 for text in said):
+                return [format_path((Step(key=f"@{key}", value=text),)) for text in said]
+        return None
+
+    # changes
+
+    def value_storage(self, span: Span) -> Storage:
+        """The storage of a value that no template describes."""
+        number = self._numbers.get((span.start, span.end))
+        style = self.tree.styles[number] if number is not None else 0
+        quoting = self.quoting(style) if number is not None else self.item_quoting()
+        return SpelledValue(quoting, span.kind)
+
+    def item_quoting(self) -> Quoting:
+        """How an item of a delimited list is quoted."""
+        from faithful_ledger.core.formats.quoting import Bare
+
+        return Bare(self.encoding, forbidden=",;|\t\r\n\"'", where="an item of this list")
+
+    def spell(self, value: object, like: bytes) -> bytes:
+        raise ValueRefused(f"{self.what} has no sibling to copy", "add the first one in the game, or enter it as text")
+
+    def add(self, holder: Span, position: int, items: Sequence[bytes]) -> Replacement:
+        tree, numbers = self.tree, self._items_of(self._numbers.get((holder.start, holder.end), 0))
+        if not numbers:
+            raise ValueRefused(f"{self.what} has no sibling to copy here", "add the first one in the game")
+        near = numbers[min(position, len(numbers) - 1)]
+        before = self.data[tree.heads[near] : tree.starts[near]]
+        after = self.data[tree.ends[near] : tree.tails[near]]
+        whole = [before + item + after for item in items]
+        if len(numbers) > 1:
+            between = self.data[tree.tails[numbers[0]] : tree.heads[numbers[1]]]
+        else:
+            between = self.default_between(numbers[0])
+        if position >= len(numbers):
+            end = tree.tails[numbers[-1]]
+            return Replacement(end, end, b"".join(between + item for item in whole))
+        start = tree.heads[numbers[position]]
+        return Replacement(start, start, b"".join(item + between for item in whole))
+
+    def default_between(self, number: int) -> bytes:
+        """What is between two siblings where there is only one: the blanks in front of it."""
+        data, head = self.data, self.tree.heads[number]
+        start = head
+        while start and data[start - 1 : start] in (b" ", b"\t", b"\r", b"\n"):
+            start -= 1
+        return data[start:head]
+
+    def remove(self, holder: Span, first: int, stop: int) -> Replacement:
+        tree, numbers = self.tree, self._items_of(self._numbers.get((holder.start, holder.end), 0))
+        if stop < len(numbers):
+            return Replacement(tree.heads[numbers[first]], tree.heads[numbers[stop]], b"")
+        begin = tree.tails[numbers[first - 1]] if first else self._behind_blank_of(numbers[0])
+        return Replacement(begin, tree.tails[numbers[stop - 1]], b"")
+
+    def _behind_blank_of(self, number: int) -> int:
+        return self.tree.heads[number] - len(self.default_between(number))
+
+
+def _as_written(steps: tuple[Step, ...]) -> str:
+    """Steps as one name that has dots and brackets in it."""
+    return "".join(f".{step.name}" if step.name is not None else f"[{step.index}]" for step in steps).removeprefix(".")
+
+
+def text_encoding_of(data: bytes) -> str:
+    """UTF-8 where a text is that; else the usual one of one byte a letter."""
+    try:
+        data.decode("utf-8")
+    except UnicodeDecodeError:
+        return "cp1252"
+    return "utf-8"

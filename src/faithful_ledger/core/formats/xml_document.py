@@ -1,0 +1,308 @@
+"""XML (Extensible Markup Language 1.0, fifth edition) as a document.
+
+An element is gone by its name, an attribute by `@name`, text beside attributes or elements by `#text`; the root is the
+whole, so a path begins below it. Siblings of one name are told apart by number, `item[2]`, or by what one of their
+attributes says, `int[@name=gold]`. In a property list the values go by their keys.
+
+Whether the text is well formed is decided by expat. A text that declares entities is refused: they can grow without
+bound or reach other files.
+"""
+
+from __future__ import annotations
+
+import re
+from xml.parsers import expat
+
+from faithful_ledger.core.errors import BindingError, ValueRefused
+from faithful_ledger.core.formats.quoting import decoded_text, encoded_text
+from faithful_ledger.core.formats.tree import ARRAY, OBJECT, STRING, WORD, Builder, Tree, TreeDocument, kind_of
+from faithful_ledger.core.storage import Quoting
+
+__all__ = ["XmlDocument"]
+
+ASIDE = rb"!--.*?-->|\?.*?\?>|!DOCTYPE(?:[^\[>\"']|\"[^\"]*\"|'[^']*'|\[(?:[^\]\"']|\"[^\"]*\"|'[^']*')*\])*>"
+MARKUP = re.compile(
+    rb"<(?:(?P<aside>" + ASIDE + rb")|!\[CDATA\[(?P<cdata>.*?)\]\]>|/(?P<close>[^\s>]+)\s*>"
+    rb"|(?P<name>[^\s/>\"'<!?]+)(?P<attributes>(?:[^>\"']|\"[^\"]*\"|'[^']*')*?)(?P<empty>/?)>)",
+    re.DOTALL,
+)
+ATTRIBUTE = re.compile(rb"\s([^\s=\"'/]+)\s*=\s*(\"[^\"]*\"|'[^']*')")
+DECLARED = re.compile(rb"<\?xml[^>]*?encoding\s*=\s*[\"']([A-Za-z0-9._-]+)[\"']")
+REFERENCE = re.compile(r"&(?:#x([0-9A-Fa-f]{1,6})|#([0-9]{1,7})|([^;&\s<]{1,64}));|&")
+NAMED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
+TEXT, ATTRIBUTE_VALUE, CDATA, EMPTY, PLIST_SWITCH = range(5)
+PART = 9  # the key of a property list's value
+CDATA_OPEN, CDATA_CLOSE = b"<![CDATA[", b"]]>"
+
+
+class _Frame:
+    """An element that is not closed yet."""
+
+    def __init__(self, number: int, name: bytes, head: int, inside: int, *, attributes: bool) -> None:
+        self.number, self.name, self.head, self.inside = number, name, head, inside
+        self.has_attributes, self.has_elements = attributes, False
+        self.texts: list[tuple[int, int, int]] = []  # start, end, style
+
+
+class XmlDocument(TreeDocument):
+    name = "xml"
+    what = "the XML text"
+
+    @property
+    def declared(self) -> str:
+        """The encoding the text says it has."""
+        match = DECLARED.search(self.data[:200])
+        name = match[1].decode() if match is not None else ""
+        try:
+            "".encode(name or "utf-8")
+        except LookupError:
+            return ""
+        return name
+
+    @property
+    def encoding(self) -> str:
+        declared = self.declared
+        return declared if declared and not declared.lower().startswith("utf-16") else "utf-8"
+
+    def quoting(self, style: int) -> Quoting:
+        return _QUOTINGS[style](self.encoding)
+
+    @classmethod
+    def quoting_of(cls, path: str, encoding: str) -> Quoting:
+        last = path.rpartition(".")[2].rpartition("]")[2] or path.rpartition(".")[2]
+        return (AttributeValue if last.lstrip('"').startswith("@") else ElementText)(encoding)
+
+    def check(self) -> None:
+        data = self.data
+        parser = expat.ParserCreate(None if self.encoding.lower() in ("utf-8", "us-ascii", "ascii") else "iso-8859-1")
+        found: list[int] = []
+
+        def refuse(*_: object) -> None:
+            found.append(parser.CurrentByteIndex)
+            raise ValueError
+
+        parser.EntityDeclHandler = refuse
+        try:
+            parser.Parse(data, True)
+        except ValueError:
+            what = "it declares entities, which may grow without bound or read other files"
+            raise BindingError(self.what, found[0], what, "nothing was read; remove the declaration") from None
+        except expat.ExpatError as error:
+            raise BindingError(self.what, max(parser.ErrorByteIndex, 0), _in_words(error, data, parser)) from None
+
+    def parse(self) -> Tree:
+        self.check()
+        data, builder = self.data, Builder(self.what)
+        is_plist = False
+        frames: list[_Frame] = []
+        at = 0
+        for match in MARKUP.finditer(data):
+            kind, start, end = match.lastgroup, match.start(), match.end()
+            if frames and at < start and data[at:start].strip():
+                frames[-1].texts.append((at, start, TEXT))
+            at = end
+            if match["cdata"] is not None:
+                if frames:
+                    frames[-1].texts.append((start, end, CDATA))
+            elif match["close"] is not None:
+                self._close(builder, frames.pop(), start, end, is_plist=is_plist)
+            elif kind is not None and match["name"] is not None:
+                name = match["name"]
+                if not frames:
+                    is_plist = name == b"plist"
+                else:
+                    frames[-1].has_elements = True
+                attributes = list(ATTRIBUTE.finditer(data, match.start("attributes"), match.end("attributes")))
+                number = builder.begin(OBJECT, name.decode("utf-8", "replace"), start, start)
+                for each in attributes:
+                    self._attribute(builder, each)
+                frame = _Frame(number, name, start, end, attributes=bool(attributes))
+                if match["empty"]:
+                    self._close(builder, frame, end, end, is_plist=is_plist)
+                else:
+                    frames.append(frame)
+        if is_plist:
+            self._whole_of_plist(builder.tree)
+        builder.tree.names[0] = None
+        return builder.tree
+
+    def _attribute(self, builder: Builder, match: re.Match[bytes]) -> None:
+        text = match[2][1:-1].decode("utf-8", "replace")
+        head = match.start() + 1
+        name = "@" + match[1].decode("utf-8", "replace")
+        builder.leaf(kind_of(text), name, head, match.start(2), match.end(2), match.end(2), ATTRIBUTE_VALUE)
+
+    def _close(self, builder: Builder, frame: _Frame, start: int, end: int, *, is_plist: bool) -> None:
+        """Now it is known what an element holds. `start` and `end` are its closing tag, or both the end of an empty
+        one.
+        """
+        tree, number = builder.tree, frame.number
+        is_empty = start == end
+        if not frame.has_elements and not frame.has_attributes and len(frame.texts) < 2:
+            builder.end(end)
+            tree.starts[number], tree.ends[number] = frame.head, end
+            if is_empty:
+                switch = is_plist and frame.name in (b"true", b"false")
+                tree.kinds[number], tree.styles[number] = (WORD, PLIST_SWITCH) if switch else (STRING, EMPTY)
+                return
+            text = frame.texts[0] if frame.texts else (frame.inside, start, TEXT)
+            if text[2] == TEXT:
+                text = (frame.inside, start, TEXT) if not self.data[frame.inside : start].count(b"<") else text
+            tree.starts[number], tree.ends[number], tree.styles[number] = text
+            tree.kinds[number] = self._kind(*text)
+            if is_plist and frame.name == b"array":
+                tree.kinds[number] = ARRAY
+            return
+        for text in frame.texts:
+            builder.leaf(self._kind(*text), "#text", text[0], text[0], text[1], text[1], text[2])
+        if not frame.texts and not frame.has_elements and not is_empty:
+            builder.leaf(STRING, "#text", start, start, start, start, TEXT)
+        builder.end(end)
+        if is_plist and frame.name == b"dict":
+            self._pair(tree, number)
+        elif is_plist and frame.name == b"array":
+            tree.kinds[number] = ARRAY
+
+    def _kind(self, start: int, end: int, style: int) -> int:
+        raw = self.data[start:end]
+        raw = raw[len(CDATA_OPEN) : -len(CDATA_CLOSE)] if style == CDATA else raw
+        return kind_of(raw.decode("utf-8", "replace"))
+
+    def _pair(self, tree: Tree, number: int) -> None:
+        """The values of a property list's dictionary go by the keys in front of them."""
+        children = list(tree.children(number))
+        for key, value in zip(children[::2], children[1::2], strict=False):
+            if tree.names[key] == "key":
+                raw = self.data[tree.starts[key] : tree.ends[key]]
+                tree.names[value], tree.names[key] = ElementText(self.encoding).decode(raw), None
+                tree.heads[value], tree.styles[key] = tree.heads[key], PART
+
+    @staticmethod
+    def _whole_of_plist(tree: Tree) -> None:
+        """The whole of a property list is the one value in it."""
+        inner = next((number for number in tree.children(0) if not (tree.names[number] or "").startswith("@")), None)
+        if inner is not None:
+            tree.names[inner] = "plist"
+
+    def is_part(self, number: int) -> bool:
+        return self.tree.styles[number] == PART
+
+    def _items_of(self, number: int) -> list[int]:
+        tree = self.tree
+        return [
+            child
+            for child in tree.children(number)
+            if not (tree.names[child] or "").startswith(("@", "#")) and tree.styles[child] != PART
+        ]
+
+    def _value_of(self, number: int) -> int:
+        if self.tree.kinds[number] == OBJECT:
+            texts = self.members(number).get("#text", [])
+            if len(texts) == 1 and not self._items_of(number):
+                return texts[0]
+        return number
+
+
+class ElementText:
+    """The text of an element; a CDATA section stays one."""
+
+    def __init__(self, encoding: str) -> None:
+        self.encoding = encoding
+
+    def decode(self, raw: bytes) -> str:
+        text = decoded_text(raw, self.encoding)
+        if raw.startswith(CDATA_OPEN) and raw.endswith(CDATA_CLOSE):
+            return text[len(CDATA_OPEN) : -len(CDATA_CLOSE)]
+        if raw.startswith(b"<") and raw.endswith(b"/>"):
+            return ""
+        return REFERENCE.sub(_letter, text)
+
+    def encode(self, text: str, old: bytes) -> bytes:
+        if any(letter < " " and letter not in "\t\r\n" for letter in text):
+            raise ValueRefused("XML cannot hold control characters", "leave them out")
+        if old.startswith(CDATA_OPEN) and old.endswith(CDATA_CLOSE):
+            if "]]>" in text:
+                raise ValueRefused("“]]>” cannot be in a CDATA section", "leave it out")
+            return CDATA_OPEN + encoded_text(text, self.encoding) + CDATA_CLOSE
+        if old.startswith(b"<") and old.endswith(b"/>"):
+            tag = old[:-2].rstrip()
+            name = tag[1:].split()[0]
+            return tag + b">" + self.escaped(text, old) + b"</" + name + b">" if text else old
+        return self.escaped(text, old)
+
+    def escaped(self, text: str, old: bytes) -> bytes:
+        text = text.replace("&", "&amp;").replace("<", "&lt;")
+        text = text.replace(">", "&gt;") if b"&gt;" in old or "]]>" in text or b">" not in old else text
+        text = text.replace('"', "&quot;") if b"&quot;" in old else text
+        text = text.replace("'", "&apos;") if b"&apos;" in old else text
+        return text.encode(self.encoding, "surrogateescape" if self.encoding == "utf-8" else "xmlcharrefreplace")
+
+
+class AttributeValue(ElementText):
+    """The value of an attribute, with its quotation marks."""
+
+    def decode(self, raw: bytes) -> str:
+        return super().decode(raw[1:-1]) if raw[:1] in (b'"', b"'") else super().decode(raw)
+
+    def encode(self, text: str, old: bytes) -> bytes:
+        mark = old[:1] if old[:1] in (b'"', b"'") else b'"'
+        if any(letter < " " and letter not in "\t\r\n" for letter in text):
+            raise ValueRefused("XML cannot hold control characters", "leave them out")
+        inner = self.escaped(text, old)
+        inner = inner.replace(mark, b"&quot;" if mark == b'"' else b"&apos;")
+        for letter, reference in ((b"\n", b"&#10;"), (b"\r", b"&#13;"), (b"\t", b"&#9;")):
+            inner = inner.replace(letter, reference)
+        return mark + inner + mark
+
+
+class PlistSwitch:
+    """`<true/>` or `<false/>`."""
+
+    def __init__(self, encoding: str) -> None:
+        self.encoding = encoding
+
+    def decode(self, raw: bytes) -> str:
+        return raw.strip(b"</> \t\r\n").decode("ascii", "replace")
+
+    def encode(self, text: str, old: bytes) -> bytes:
+        if text not in ("true", "false"):
+            raise ValueRefused(f"“{text[:40]}” is neither true nor false", "enter true or false")
+        return old.replace(self.decode(old).encode(), text.encode()) if old else f"<{text}/>".encode()
+
+
+_QUOTINGS: dict[int, type[ElementText] | type[PlistSwitch]] = {
+    TEXT: ElementText,
+    ATTRIBUTE_VALUE: AttributeValue,
+    CDATA: ElementText,
+    EMPTY: ElementText,
+    PLIST_SWITCH: PlistSwitch,
+    PART: ElementText,
+}
+
+
+def _letter(match: re.Match[str]) -> str:
+    hexadecimal, decimal, name = match.groups()
+    code = int(hexadecimal, 16) if hexadecimal else int(decimal) if decimal else -1
+    if 0 <= code <= 0x10FFFF:
+        return chr(code)
+    if name in NAMED:
+        return NAMED[name]
+    raise ValueRefused(f"{match[0][:40]} is not a reference that XML knows", "mend it in the text")
+
+
+def _in_words(error: expat.ExpatError, data: bytes, parser: expat.XMLParserType) -> str:
+    said = expat.ErrorString(error.code) or "not well formed"
+    words = {
+        "mismatched tag": "this tag closes another element than the one that is open",
+        "no element found": "the text ends before its last element is closed"
+        if data.strip()
+        else "there is no element",
+        "junk after document element": "the text goes on after its one element",
+        "unclosed token": "this tag or comment does not end",
+        "not well-formed (invalid token)": "this is not well-formed XML (a bare & or <, or a letter in a wrong place)",
+        "duplicate attribute": "this tag has the same attribute twice",
+        "undefined entity": "this reference is not one that XML knows",
+        "XML or text declaration not at start of entity": "something is in front of the XML declaration",
+        "unclosed CDATA section": "this CDATA section does not end",
+    }
+    return f"line {error.lineno}: {words.get(said, said)}"

@@ -1,0 +1,212 @@
+"""Paths in a save that no template describes: every value of its texts can be read, entered and posted.
+
+A text is a file of the save, what a file is packed as, or a string within a text. Each becomes a payload of the save
+as a template would describe it, so entries, plans and postings know no difference.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import suppress
+
+from faithful_ledger.core.address import Address, Step, format_path, parse_path
+from faithful_ledger.core.address.paths import split_outside_quotes
+from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node
+from faithful_ledger.core.errors import AddressError, LedgerError
+from faithful_ledger.core.formats import BinaryDocument, Document, Span, recognised_text, why_not_text
+from faithful_ledger.core.formats.nested import TEXT, NestedText, all_leaves, nested_document
+from faithful_ledger.core.inside import payloads_inside
+from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers.transcoding import transcoding_of
+from faithful_ledger.core.save import Save, SaveFile
+from faithful_ledger.core.source import Source
+from faithful_ledger.core.template.model import FieldSpec, FileSpec, GroupSpec
+from faithful_ledger.core.wrapping import Unwrapped, unwrap
+
+__all__ = ["Outline", "outlined"]
+
+LARGEST_UNWRAPPED = 64 << 20
+MOST_EVERY = 100_000  # values that one [*] stands for
+
+
+def outlined(save: Save) -> Save:
+    """A save without a template, with the texts that are in it. Where there are none it stays bytes."""
+    outline = Outline(save)
+    if outline.texts or outline.problem is not None:
+        save.outline = outline
+    return save
+
+
+class Outline:
+    """The texts of a save, by the names of its files; `problem` says why a file that begins like a text is none."""
+
+    def __init__(self, save: Save) -> None:
+        self.save = save
+        self.texts: dict[str, Document] = {}
+        self.problem: LedgerError | None = None
+        for name, file in list(save.files.items()):
+            document = recognised_text(file.source)
+            if document is not None:
+                self._take_in(name, document, file.source)
+            elif not self._packed(name, file):
+                self.problem = self.problem or why_not_text(file.source)
+
+    @property
+    def formats(self) -> list[str]:
+        """The names of the texts' formats, the outer ones first."""
+        return [document.name for name, document in self.texts.items() if not name.endswith(TEXT)]
+
+    # what is there
+
+    def _take_in(self, name: str, document: Document, source: Source, inside: str = "") -> BoundFile:
+        spec = FileSpec(name, "", document.name, "little", GroupSpec(""), inside=inside)
+        root = GroupNode(spec.root, None, name, 0)
+        root.end = source.size
+        bound = BoundFile(spec, document, root)
+        self.texts[name] = document
+        if not inside:
+            self.save.files[name].bound = bound
+        return bound
+
+    def _packed(self, name: str, file: SaveFile) -> bool:
+        """Take in the texts that a file is packed as; the first of each route."""
+        if file.source.size > LARGEST_UNWRAPPED or not file.source.size:
+            return False
+        data = bytes(file.source.read(0, file.source.size))
+        found = False
+        encoding = transcoding_of(data)
+        if encoding is not None:
+            with suppress(LedgerError):
+                layers = (LayerSpec(encoding),)
+                unwrapped = Unwrapped(unwrap(data, layers))
+                document = recognised_text(unwrapped.source)
+                if document is not None:
+                    self._add(name, layers, document, unwrapped)
+                    return True
+        for payload in payloads_inside(data):
+            with suppress(LedgerError):
+                unwrapped = Unwrapped(unwrap(data, payload.layers))
+                document = recognised_text(unwrapped.source)
+                if document is not None:
+                    self._add(name, payload.layers, document, unwrapped)
+                    found = True
+        return found
+
+    def _add(self, around: str, layers: tuple[LayerSpec, ...], document: Document, unwrapped: Unwrapped) -> None:
+        files = self.save.files
+        if files[around].bound is None:
+            spec = FileSpec(around, "", "binary", "little", GroupSpec(""))
+            root = GroupNode(spec.root, None, around, 0)
+            root.end = files[around].source.size
+            files[around].bound = BoundFile(spec, BinaryDocument(files[around].source), root)
+        name = "unpacked" if "unpacked" not in files else f"unpacked {len(files)}"
+        bound = self._take_in(name, document, document.source, around)
+        bound.spec.layers = layers
+        bound.unwrapped = unwrapped
+        files[name] = SaveFile(name, files[around].path, document.source, None, bound)
+
+    # along paths
+
+    def nodes(self, path: str) -> list[Node]:
+        """What a path leads to: one value, or several with `[*]`.
+
+        Raises:
+            AddressError: it leads nowhere, or to something with parts.
+        """
+        if not self.texts:
+            raise self.problem or AddressError(
+                f"“{path}”: no text is in this save", "choose a template with --template"
+            )
+        first: LedgerError | None = None
+        for name, rest in self._holders(path):
+            try:
+                return list(self._in_text(name, rest, path))
+            except AddressError as error:
+                first = first or error
+        assert first is not None
+        raise AddressError(f"“{path}”: {first.what}", first.remedy)
+
+    def _holders(self, path: str) -> Iterator[tuple[str, str]]:
+        """The texts a path may lead into, with the rest of it: one whose name it begins with, else each of them."""
+        steps = parse_path(path.replace(TEXT, ""))
+        if len(self.texts) > 1 and steps[0].name in self.texts and len(steps) > 1:
+            rest = path.removeprefix(format_path(steps[:1])).removeprefix(".")
+            yield steps[0].name or "", rest
+        for name in list(self.texts):
+            if not name.endswith(TEXT):
+                yield name, path
+
+    def _in_text(self, name: str, path: str, whole: str) -> Iterator[Node]:
+        *around, last = split_outside_quotes(path, TEXT)
+        prefix = whole.removesuffix(path)
+        for part in around:
+            prefix += part + TEXT
+            name = self._nested(name, part, prefix)
+        document = self.texts[name]
+        for steps in _expanded(document, parse_path(last.removeprefix("."))):
+            span = document.at(document.whole, steps)
+            if span.kind in ("object", "array"):
+                inside = len(document.items(span) or ())
+                what = f"{format_path(steps)} is {'an object' if span.kind == 'object' else 'a list'}"
+                raise AddressError(what + " and has no value of its own", "name a value in it" if inside else "")
+            written = format_path(steps)
+            joint = "" if not prefix or written.startswith("[") or prefix.endswith(".") else "."
+            yield self._node(name, document, span, prefix + joint + written)
+
+    def _nested(self, name: str, part: str, inner_name: str) -> str:
+        """Take in the text that a string of a text holds as a payload of its own, which goes by its path."""
+        document = self.texts[name]
+        span = document.at(document.whole, parse_path(part.removeprefix(".")))
+        if inner_name not in self.texts:
+            step = NestedText(document.source, span, document.value_storage(span))
+            inner = nested_document(step.data.decode("utf-8", "surrogateescape"))
+            if inner is None:
+                raise AddressError(
+                    f"{inner_name.removesuffix(TEXT)} does not hold a text with paths of its own",
+                    "name the text itself",
+                )
+            bound = self._take_in(inner_name, inner, inner.source, name)
+            bound.unwrapped = Unwrapped([step])
+            path = self.save.files[name].path
+            self.save.files[inner_name] = SaveFile(inner_name, path, inner.source, None, bound)
+        return inner_name
+
+    def _node(self, name: str, document: Document, span: Span, path: str) -> FieldNode:
+        bound = self.save.files[name].bound
+        assert bound is not None
+        spec = FieldSpec(path, label=path, address=Address.by_path(path.rpartition(TEXT)[2].removeprefix(".")))
+        spec.storage = document.value_storage(span)
+        node = FieldNode(spec, bound.root, name, span.start, document.source)
+        node.end = span.end
+        return node
+
+    def fields(self) -> Iterator[FieldNode]:
+        """Every value of every text, in their order."""
+        names = [name for name in self.texts if not name.endswith(TEXT)]
+        for name in names:
+            document = self.texts[name]
+            prefix = "" if name == names[0] else format_path((Step(name=name),))
+            for leaf in all_leaves(document):
+                path = leaf.path if not prefix else f"{prefix}{'' if leaf.path.startswith('[') else '.'}{leaf.path}"
+                if TEXT in leaf.path:
+                    with suppress(LedgerError):
+                        yield from (node for node in self.nodes(path) if isinstance(node, FieldNode))
+                else:
+                    yield self._node(name, document, Span(leaf.start, leaf.end, leaf.kind), path)
+
+
+def _expanded(document: Document, steps: tuple[Step, ...]) -> Iterator[tuple[Step, ...]]:
+    """A path with every `[*]` replaced by each number there is."""
+    every = next((number for number, step in enumerate(steps) if step.every), None)
+    if every is None:
+        yield steps
+        return
+    for index in range(MOST_EVERY):
+        chosen = (*steps[:every], Step(index=index))
+        try:
+            document.at(document.whole, chosen)
+        except AddressError:
+            if not index:
+                raise
+            return
+        yield from _expanded(document, (*chosen, *steps[every + 1 :]))

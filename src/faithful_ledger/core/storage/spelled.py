@@ -1,0 +1,234 @@
+"""Values that a text spells out: a number, a switch, a text, or whichever of them is there.
+
+How a text is quoted and escaped at a place is the format's business, a `Quoting`. What is within the quotes keeps its
+own style here: digits in front and behind the point, a plus sign, an exponent, hexadecimal, blanks around it.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Protocol
+
+from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.storage.base import Sizer, Storage, Value
+from faithful_ledger.core.storage.json_values import JsonNumber
+
+__all__ = ["Quoting", "SpelledNumber", "SpelledSwitch", "SpelledText", "SpelledValue", "is_number", "spelled_switch"]
+
+NUMBER = re.compile(r"([+-]?)([0-9]*)(?:\.([0-9]*))?([eE][+-]?[0-9]+)?")
+HEXADECIMAL = re.compile(r"(0[xX])([0-9A-Fa-f]{1,16})")
+SWITCHES = (("true", "false"), ("yes", "no"), ("on", "off"))
+LONGEST = 400  # characters of a number
+
+
+class Quoting(Protocol):
+    """How texts are quoted and escaped at some places of a format."""
+
+    def decode(self, raw: bytes) -> str:
+        """Raises ValueRefused when these bytes are not so quoted."""
+        ...
+
+    def encode(self, text: str, old: bytes) -> bytes:
+        """A text in the quotes of the old one.
+
+        Raises:
+            ValueRefused: it cannot be written there.
+        """
+        ...
+
+
+def is_number(text: str) -> bool:
+    """Whether a text is spelled like a number."""
+    return _parts(text.strip()) is not None
+
+
+def spelled_switch(text: str) -> bool | None:
+    """What true and false, yes and no, on and off mean; None for anything else."""
+    word = text.strip().casefold()
+    return next((word == pair[0] for pair in SWITCHES if word in pair), None)
+
+
+class _Spelled(Storage):
+    def __init__(self, quoting: Quoting) -> None:
+        self.quoting = quoting
+
+    def sizer(self) -> Sizer | None:
+        return None
+
+    def neutral(self, size: int | None) -> bytes:
+        return b""
+
+
+class SpelledText(_Spelled):
+    name = "text"
+    about = "text"
+
+    def decode(self, raw: bytes) -> str:
+        return self.quoting.decode(raw)
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        if not isinstance(value, str):
+            raise ValueRefused(f"{value!r} is not a text", "enter one")
+        return self.quoting.encode(value, old)
+
+    def from_text(self, text: str, old: Value = None) -> str:
+        return text
+
+
+class SpelledNumber(_Spelled):
+    name = "digits"
+    about = "number in text"
+
+    def decode(self, raw: bytes) -> int | float:
+        return _number(self.quoting.decode(raw))
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        before = self.quoting.decode(old) if old else ""
+        return self.quoting.encode(_restyled(value, before), old)
+
+    def whole(self, raw: bytes) -> int | None:
+        number = self.decode(raw)
+        return number if isinstance(number, int) else None
+
+    def from_text(self, text: str, old: Value = None) -> int | float:
+        return _number(text.replace("−", "-"))
+
+
+class SpelledSwitch(_Spelled):
+    name = "switch"
+    about = "true or false in text"
+
+    def decode(self, raw: bytes) -> bool:
+        text = self.quoting.decode(raw)
+        found = spelled_switch(text) if text.strip() not in ("0", "1") else text.strip() == "1"
+        if found is None:
+            raise ValueRefused(f"“{text[:40]}” is neither true nor false", "the template may mean another value")
+        return found
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        return self.quoting.encode(_switched(bool(value), self.quoting.decode(old) if old else "true"), old)
+
+    def to_text(self, value: Value) -> str:
+        return "on" if value else "off"
+
+    def from_text(self, text: str, old: Value = None) -> bool:
+        found = spelled_switch(text) if text.strip() not in ("0", "1") else text.strip() == "1"
+        if found is None:
+            raise ValueRefused(f"“{text[:40]}” is neither on nor off", "type on or off")
+        return found
+
+
+class SpelledValue(_Spelled):
+    """A number, true or false, or else a text, as the text has it: what is read where no template says more.
+
+    `typed` is whether the format tells a text from a number by its quotes: then what is in quotes is a text.
+    """
+
+    about = "value in text"
+
+    def __init__(self, quoting: Quoting, kind: str) -> None:
+        super().__init__(quoting)
+        self.kind = kind
+        self.name = {"number": "digits", "word": "switch"}.get(kind, "text")
+
+    def decode(self, raw: bytes) -> Value:
+        text = self.quoting.decode(raw)
+        if self.kind == "number":
+            return _number(text)
+        if self.kind == "word":
+            return spelled_switch(text)
+        return text
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        before = self.quoting.decode(old) if old else ""
+        if isinstance(value, bool):
+            text = _switched(value, before)
+        elif isinstance(value, int | float):
+            text = _restyled(value, before)
+        elif isinstance(value, str):
+            text = value
+        else:
+            raise ValueRefused("nothing cannot be written there", "enter a number or a text")
+        return self.quoting.encode(text, old)
+
+    def to_text(self, value: Value) -> str:
+        if isinstance(value, bool):
+            return "true" if value else "false"
+        return "" if value is None else str(value)
+
+    def whole(self, raw: bytes) -> int | None:
+        value = self.decode(raw)
+        return value if isinstance(value, int) and not isinstance(value, bool) else None
+
+    def from_text(self, text: str, old: Value = None) -> Value:
+        if isinstance(old, bool):
+            found = spelled_switch(text)
+            if found is None:
+                raise ValueRefused(f"“{text[:40]}” is neither true nor false, as is there now", "type true or false")
+            return found
+        if isinstance(old, int | float):
+            if not is_number(text.replace("−", "-")):
+                what = f"“{text[:40]}” is not a number, and {old} is there now"
+                raise ValueRefused(what, "enter a number; a text can be given with @file.json")
+            return _number(text.replace("−", "-"))
+        return text
+
+
+def _parts(text: str) -> tuple[str, str, str | None, str] | None:
+    """The sign, the digits in front of the point, those behind it (None without a point), and the exponent."""
+    match = NUMBER.fullmatch(text) if 0 < len(text) <= LONGEST else None
+    if match is None or not (match[2] or match[3]):
+        return None
+    return match[1], match[2], match[3], match[4] or ""
+
+
+def _number(text: str) -> int | float:
+    stripped = text.strip()
+    if hexadecimal := HEXADECIMAL.fullmatch(stripped):
+        return int(hexadecimal[2], 16)
+    parts = _parts(stripped)
+    if parts is None:
+        raise ValueRefused(f"“{text[:40]}” is not a number", "enter one, such as 1340 or 12.5")
+    return JsonNumber().decode(_as_json(parts).encode())
+
+
+def _as_json(parts: tuple[str, str, str | None, str]) -> str:
+    sign, whole, fraction, exponent = parts
+    front = whole.lstrip("0") or "0"
+    return ("-" if sign == "-" else "") + front + (f".{fraction}" if fraction else "") + exponent
+
+
+def _restyled(value: Value, old: str) -> str:
+    """A number in the style of the old one, which may be anything."""
+    core = old.strip()
+    before, after = old[: len(old) - len(old.lstrip())], old[len(old.rstrip()) :] if core else ""
+    if (found := HEXADECIMAL.fullmatch(core)) and isinstance(value, int) and value >= 0:
+        digits = f"{value:X}" if found[2].upper() == found[2] else f"{value:x}"
+        return before + found[1] + digits.zfill(len(found[2])) + after
+    parts = _parts(core)
+    spelled = JsonNumber().encode(value, _as_json(parts).encode() if parts is not None else b"").decode()
+    if parts is None:
+        return before + spelled + after
+    sign, whole, fraction, _ = parts
+    negative, digits = spelled.startswith("-"), spelled.lstrip("-")
+    front, point, rest = digits.partition(".")
+    if len(whole) > 1 and whole.startswith("0"):
+        front = front.zfill(len(whole))
+    elif not whole and front == "0" and point:
+        front = ""
+    if fraction == "" and not point and "e" not in digits.lower():
+        point = "."  # 5. stays 7.
+    plus = "-" if negative else "+" if sign == "+" else ""
+    return before + plus + front + point + rest + after
+
+
+def _switched(value: bool, old: str) -> str:
+    """true or false with the words and the letter case of the old one."""
+    core = old.strip()
+    pair = next((pair for pair in SWITCHES if core.casefold() in pair), SWITCHES[0])
+    if core in ("0", "1"):
+        word = "1" if value else "0"
+    else:
+        word = pair[0] if value else pair[1]
+        word = word.upper() if core.isupper() and len(core) > 1 else word.capitalize() if core[:1].isupper() else word
+    return old.replace(core, word, 1) if core else word
