@@ -21,8 +21,8 @@ from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import places_at
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches
-from faithful_ledger.core.evidence.texts import json_places, text_places
-from faithful_ledger.core.formats import json_tree
+from faithful_ledger.core.evidence.texts import path_places, text_places
+from faithful_ledger.core.formats import recognised_text
 from faithful_ledger.core.inside import Payload, payloads_inside
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile import find_layers
@@ -174,9 +174,9 @@ def _letter(number: int) -> str:
 def _places(contents: list[bytes], seen: Sequence[Sighting], end: Deadline) -> list[Place]:
     """Places in payloads as they are, judged."""
     data = [np.frombuffer(content, np.uint8) for content in contents]
-    trees = [tree for tree in map(json_tree, contents) if tree is not None]
-    if len(trees) == len(contents):
-        found = json_places(trees, seen)
+    documents = [text for content in contents if (text := recognised_text(MemorySource(content))) is not None]
+    if len(documents) == len(contents) and len({document.name for document in documents}) == 1:
+        found = path_places(documents, seen)
     elif any(sighting.kind == "text" for sighting in seen) and not are_switches(seen):
         found = text_places(data, seen)
     else:

@@ -24,7 +24,7 @@ class Place:
     `file` is the file of a set it is in. It `strayed` if what surrounds it is elsewhere in some snapshot; `doubts` is
     the number of the sighting it does not fit. `room` is how many bytes a text may take where it is: as many as the
     longest one, if zeros fill up behind the shorter ones; else None. `prefix` is the storage of its length, where that
-    is directly in front.
+    is directly in front. `format` is that of the payload.
     """
 
     offsets: tuple[int, ...]
@@ -45,6 +45,7 @@ class Place:
     file: str = ""
     room: int | None = None
     prefix: str = ""
+    format: str = "binary"
     reasons: list[str] = field(default_factory=list)
     score: float = 0
 

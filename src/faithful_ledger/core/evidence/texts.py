@@ -13,12 +13,13 @@ from faithful_ledger.core.evidence.moving import set_anchor, without_twins
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import Array
 from faithful_ledger.core.evidence.sightings import Sighting
-from faithful_ledger.core.formats import JsonValues, json_leaves
+from faithful_ledger.core.formats import Document
+from faithful_ledger.core.formats.nested import all_leaves
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.source import MemorySource, offsets_of
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["json_places", "text_places"]
+__all__ = ["path_places", "text_places"]
 
 MOST_TEXT_HITS = 2000
 PREFIXES = ("u8", "u16le", "u32le", "u16be", "u32be")
@@ -103,14 +104,14 @@ def _has_prefix(name: str, contents: list[bytes], where: tuple[int, ...], raws: 
     return True
 
 
-def json_places(trees: list[JsonValues], seen: Sequence[Sighting]) -> list[Place]:
-    """Numbers and texts of JSON texts at the same path in every snapshot."""
+def path_places(documents: list[Document], seen: Sequence[Sighting]) -> list[Place]:
+    """Numbers and texts at the same path in the text of every snapshot."""
     sighted = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     least = max(len(sighted) - (1 if len(sighted) >= ENOUGH_TO_DOUBT else 0), 1)
     shown = {j: {float(number * scale) for scale in SCALES} for j in sighted if (number := seen[j].number) is not None}
     leaves = []
-    for j, tree in enumerate(trees):
-        every = json_leaves(tree)
+    for j, document in enumerate(documents):
+        every = all_leaves(document)
         if least == len(sighted) and j in shown:  # it must fit here, and floats rule out nearly all numbers
             every = (leaf for leaf in every if leaf.is_number and leaf.about in shown[j])
         leaves.append({leaf.path: leaf for leaf in every})
@@ -137,6 +138,7 @@ def json_places(trees: list[JsonValues], seen: Sequence[Sighting]) -> list[Place
                         float(scale),
                         found_by=Address.by_path(path),
                         values=numbers,
+                        format=documents[0].name,
                     )
                 )
                 break

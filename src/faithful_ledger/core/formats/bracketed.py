@@ -25,6 +25,7 @@ __all__ = ["BracedText", "Expressions", "KeyedTables", "RelaxedJson"]
 
 STRINGS = rb'"(?:[^"\\]|\\.)*"|\'(?:[^\'\\]|\\.)*\''
 BOM = b"\xef\xbb\xbf"
+LEADING_ZERO = re.compile(rb"[+-]?0[0-9]")
 MOST_NAMELESS = 0.2  # the share of words without a name that a text of braces may have outside of them
 
 
@@ -117,6 +118,10 @@ class _Bracketed(TreeDocument):
             return match.end(), WORD
         return match.end(), kind_of(text)
 
+    def default_between(self, number: int) -> bytes:
+        blank = super().default_between(number)
+        return self.grammar.dividers[0] + blank if self.grammar.dividers else blank or b" "
+
     def text_of(self, start: int, end: int) -> str:
         return self._quoting.decode(self.data[start:end])
 
@@ -187,6 +192,8 @@ class RelaxedJson(_Bracketed):
                 end, kind = self.scalar(at)
                 if kind == STRING and data[at : at + 1] not in (b'"', b"'"):
                     raise self.fail(at, "a text is in quotes")
+                if kind == NUMBER and LEADING_ZERO.match(data, at):
+                    raise self.fail(at, f"{data[at:end][:30].decode()} is not a number of JSON")
                 builder.leaf(kind, name, head, at, end, end)
                 at = self.blank(end)
                 if not opened:
@@ -316,7 +323,6 @@ class Expressions(_Bracketed):
     name = "expressions"
     what = "the expressions"
     grammar = EXPRESSION_GRAMMAR
-    typed = False
 
     def parse(self) -> Tree:
         data, builder = self.data, Builder(self.what)

@@ -5,6 +5,7 @@ difference between them.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from fractions import Fraction
 from typing import NamedTuple, Protocol
 
 from faithful_ledger.core.address import Address, Expression, Lookup, Step
@@ -12,6 +13,7 @@ from faithful_ledger.core.edits import Replacement
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import Quoting, Storage
+from faithful_ledger.core.storage.spelled import exact_number
 
 __all__ = ["Document", "Items", "Leaf", "NotBalanced", "Place", "Span", "TextLeaf"]
 
@@ -52,6 +54,24 @@ class TextLeaf(Protocol):
         """What it says, without quotes and escapes."""
         ...
 
+    @property
+    def is_number(self) -> bool: ...
+
+    @property
+    def about(self) -> float:
+        """A number as the nearest float."""
+        ...
+
+    @property
+    def value(self) -> Fraction | str:
+        """A number exactly, or a text."""
+        ...
+
+    @property
+    def stored_as(self) -> str:
+        """digits, true or false, null, or utf-8; with “ in a string” where it is in a text within a string."""
+        ...
+
 
 class Leaf:
     """A leaf of a document that is a tree."""
@@ -72,6 +92,23 @@ class Leaf:
             return self._quoting.decode(self.raw)
         except ValueRefused:
             return self.raw.decode("utf-8", "replace")
+
+    @property
+    def is_number(self) -> bool:
+        return self.kind == "number"
+
+    @property
+    def about(self) -> float:
+        return float(exact_number(self.text) or 0)
+
+    @property
+    def value(self) -> Fraction | str:
+        number = exact_number(self.text) if self.is_number else None
+        return number if number is not None else self.text
+
+    @property
+    def stored_as(self) -> str:
+        return {"number": "digits", "word": "true or false"}.get(self.kind, "utf-8")
 
 
 class Items(NamedTuple):

@@ -30,7 +30,7 @@ PLAIN_END = re.compile(rb"[ \t]+#|[ \t]*(?:\r|\n|\Z)")
 FLOW_WORD = re.compile(rb"[^\s,\[\]{}:\"'#][^,\[\]{}\r\n:]*(?::(?![\s,\]}])[^,\[\]{}\r\n:]*)*")
 FLOW_BLANK = re.compile(rb"(?:[ \t\r\n]|(?<=[ \t\r\n])#[^\r\n]*)*")
 BOM = b"\xef\xbb\xbf"
-TEXT, BLOCK_TEXT = range(2)
+TEXT, BLOCK_TEXT, FLOW_TEXT = range(3)
 
 
 class _Frame:
@@ -45,15 +45,13 @@ class PlainYaml(TreeDocument):
     what = "the YAML text"
 
     def quoting(self, style: int) -> Quoting:
-        return BlockText(self.encoding) if style == BLOCK_TEXT else self._quoting
-
-    @cached_property
-    def _quoting(self) -> Quoting:
-        return self.quoting_of("", self.encoding)
+        return (
+            BlockText(self.encoding) if style == BLOCK_TEXT else YamlScalar(self.encoding, in_flow=style == FLOW_TEXT)
+        )
 
     @classmethod
     def quoting_of(cls, path: str, encoding: str) -> Quoting:
-        return YamlScalar(encoding)
+        return YamlScalar(encoding, in_flow=True)
 
     def fail(self, at: int, what: str) -> BindingError:
         line = self.data.count(b"\n", 0, at) + 1
@@ -257,7 +255,7 @@ class PlainYaml(TreeDocument):
             else:
                 start = at
                 at, kind = self._flow_scalar(at)
-                builder.leaf(kind, name, head, start, at, at)
+                builder.leaf(kind, name, head, start, at, at, FLOW_TEXT)
                 at = self._flow_comma(at, opened[-1])
             while opened and data[at : at + 1] == opened[-1]:
                 builder.end(at + 1)
@@ -307,10 +305,10 @@ class PlainYaml(TreeDocument):
 
 
 class YamlScalar:
-    """A scalar of YAML: plain, in single quotes, or in double quotes."""
+    """A scalar of YAML: plain, in single quotes, or in double quotes. In flow maps and lists fewer texts are plain."""
 
-    def __init__(self, encoding: str) -> None:
-        self.encoding = encoding
+    def __init__(self, encoding: str, *, in_flow: bool = False) -> None:
+        self.encoding, self.in_flow = encoding, in_flow
         self.double = Backslashed(encoding, None, '"')
 
     def decode(self, raw: bytes) -> str:
@@ -322,6 +320,8 @@ class YamlScalar:
         return " ".join(text.split()) if "\n" in text else "" if text in ("null", "~") else text
 
     def encode(self, text: str, old: bytes) -> bytes:
+        if self.decode(old) == text:
+            return old
         if old[:1] == b'"':
             return self.double.encode(text, old)
         if old[:1] == b"'" and "\n" not in text:
@@ -335,9 +335,11 @@ class YamlScalar:
             and not text.endswith(":")
             and text[0] not in "#[]{},\"'&*!|>%@`"
             and not text.startswith(("- ", "? "))
-            and not any(letter in text for letter in "[]{},")
+            and (kind_of(text) == STRING or kind_of(self.decode(old)) != STRING)  # a text stays one
+            and not (self.in_flow and any(letter in text for letter in "[]{},"))
         )
-        return encoded_text(text, self.encoding) if plain else self.double.encode(text, b'"x"')
+        written = encoded_text(text, self.encoding) if plain else self.double.encode(text, b'"x"')
+        return written if old else b" " + written  # behind a key without a value
 
 
 class BlockText:

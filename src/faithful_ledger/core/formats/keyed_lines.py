@@ -10,7 +10,7 @@ import re
 from collections import Counter
 from functools import cached_property
 
-from faithful_ledger.core.errors import BindingError
+from faithful_ledger.core.errors import BindingError, ValueRefused
 from faithful_ledger.core.formats.quoting import Backslashed, Bare
 from faithful_ledger.core.formats.tree import OBJECT, STRING, Builder, Tree, TreeDocument, kind_of
 from faithful_ledger.core.storage import Quoting
@@ -31,6 +31,7 @@ KEYED = {
 }
 BEHIND = re.compile(rb"[ \t]+(?:#|//|;)(?=[ \t]|$|[^\d#;/ \t][^;]*$)")
 BOM = b"\xef\xbb\xbf"
+LINE_ALONE, PART = 1, 9  # styles: a line without a key; one that goes on with the value before
 MOST_ODD = 0.25  # the share of lines without a separator that a text of keyed lines may have
 SAMPLE = 4000  # lines that say which separator it is
 
@@ -40,15 +41,19 @@ class KeyedLines(TreeDocument):
     what = "the text"
 
     def quoting(self, style: int) -> Quoting:
-        return self._quoting
+        return self._line if style == LINE_ALONE else self._quoting
 
     @cached_property
     def _quoting(self) -> Quoting:
         return self.quoting_of("", self.encoding)
 
+    @cached_property
+    def _line(self) -> Quoting:
+        return LineAlone(self.encoding, KEYED[self.separator])
+
     @classmethod
     def quoting_of(cls, path: str, encoding: str) -> Quoting:
-        return Backslashed(encoding, Bare(encoding, where="a value on one line"))
+        return LineValue(encoding, Bare(encoding, where="a value on one line"))
 
     @cached_property
     def separator(self) -> bytes:
@@ -58,10 +63,12 @@ class KeyedLines(TreeDocument):
             BindingError: hardly any line has one.
         """
         lines = [line for line in self.data.splitlines()[:SAMPLE] if not _is_aside(line)]
-        found = {mark: sum(_keyed(pattern, line) for line in lines) for mark, pattern in KEYED.items()}
-        for mark in (b"=", b":", b"\t", b" "):
-            if found[mark] and found[mark] >= len(lines) * (1 - MOST_ODD):
-                return mark
+        begun = [line for line in lines if line[:1] not in (b" ", b"\t")]
+        for some in (lines, begun):
+            found = {mark: sum(_keyed(pattern, line) for line in some) for mark, pattern in KEYED.items()}
+            for mark in (b"=", b":", b"\t", b" "):
+                if found[mark] and found[mark] >= len(some) * (1 - MOST_ODD):
+                    return mark
         raise BindingError(self.what, 0, "its lines are not keys with values")
 
     def parse(self) -> Tree:
@@ -108,10 +115,12 @@ class KeyedLines(TreeDocument):
                 count += 1
                 last = self._value(builder, keyed, end)
             else:
-                count, odd = count + 1, odd + 1
+                is_more = line[:1] in (b" ", b"\t") and count > 0  # of a value on several lines
+                count, odd = count + 1, odd + (not is_more)
                 first_odd = first_odd or at
                 stop = at + len(line.rstrip())
-                builder.leaf(STRING, None, at, at, stop, stop)
+                begin = at + len(line) - len(line.lstrip())
+                builder.leaf(STRING, None, begin, begin, stop, stop, PART if is_more else LINE_ALONE)
                 last = stop
             if odd > 8 and odd > count * MOST_ODD:
                 raise BindingError(self.what, first_odd, f"line {number} is not a key with a value")
@@ -142,23 +151,54 @@ class KeyedLines(TreeDocument):
 
     def _value(self, builder: Builder, keyed: re.Match[bytes], end: int) -> int:
         data, start = self.data, keyed.end()
-        mark = data[start : start + 1]
-        stop = end
-        if mark in (b'"', b"'"):
-            close = _closing_quote(data, start, end)
-            rest = data[close:end].strip() if close else b"x"
-            if close and (not rest or COMMENT.match(rest) or rest in (b",", b";")):
-                stop = close
-        if stop == end:
-            if behind := BEHIND.search(data, start, end):
-                stop = behind.start()
-            stop = start + len(data[start:stop].rstrip(b" \t"))
+        stop = _value_end(data, start, end)
         text = data[start:stop].decode(self.encoding, "replace")
         quoted = len(text) > 1 and text[0] == text[-1] and text[0] in "\"'"
         head = keyed.start(1)
         kind = kind_of(text[1:-1] if quoted else text)
         builder.leaf(kind, _name(keyed[1], self.encoding), head, start, stop, max(stop, start))
         return max(stop, start)
+
+    def is_part(self, number: int) -> bool:
+        return self.tree.styles[number] == PART
+
+    def _items_of(self, number: int) -> list[int]:
+        return [child for child in self.tree.children(number) if self.tree.styles[child] != PART]
+
+
+class LineValue(Backslashed):
+    """A value behind its key; what would be read as a comment cannot be in it without quotes."""
+
+    def encode(self, text: str, old: bytes) -> bytes:
+        written = super().encode(text, old)
+        if _value_end(written, 0, len(written)) != len(written):
+            raise ValueRefused(f"“{text[:40]}” would be read only in part on this line", "leave out # ; // and quotes")
+        return written
+
+
+class LineAlone(Bare):
+    """A line without a key, which must not be read as one."""
+
+    def __init__(self, encoding: str, keyed: re.Pattern[bytes]) -> None:
+        super().__init__(encoding, where="a line without a key")
+        self.keyed = keyed
+
+    def encode(self, text: str, old: bytes) -> bytes:
+        written = super().encode(text, old)
+        if not text or _keyed(self.keyed, written) or _is_aside(written) or CLOSING.fullmatch(written):
+            raise ValueRefused(f"“{text[:40]}” would be read as something else on its line", "enter one word")
+        return written
+
+
+def _value_end(data: bytes, start: int, end: int) -> int:
+    """Where a value on a line ends that goes up to `end` at most: behind its quotes, or in front of a comment."""
+    if data[start : start + 1] in (b'"', b"'"):
+        close = _closing_quote(data, start, end)
+        rest = data[close:end].strip() if close else b"x"
+        if close and (not rest or COMMENT.match(rest) or rest in (b",", b";")):
+            return close
+    behind = BEHIND.search(data, start, end)
+    return start + len(data[start : behind.start() if behind is not None else end].rstrip(b" \t"))
 
 
 def _name(raw: bytes, encoding: str) -> str:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from fractions import Fraction
 from typing import Any
 
 from faithful_ledger.core.edits import Cause, Patched, Replacement
@@ -21,6 +22,7 @@ __all__ = ["TEXT", "NestedText", "all_leaves", "nested_document"]
 
 TEXT = "(text)"  # behind the path of a string whose content a path goes on in
 DEEPEST = 4
+IN_A_STRING = " in a string"
 LETTER = re.compile(
     rb"\\u[dD][89abAB][0-9A-Fa-f]{2}\\u[dD][c-fC-F][0-9A-Fa-f]{2}|\\u[0-9A-Fa-f]{4}|\\x[0-9A-Fa-f]{2}|\\[0-9]{1,3}"
     rb"|\\(?:\r\n|.)|&[^;&\s]{1,64};|\"\"|''|[\x00-\x7f]|[\xc0-\xff][\x80-\xbf]*|.",
@@ -142,12 +144,31 @@ class _Within:
     def text(self) -> str:
         return self.inner.text
 
+    @property
+    def is_number(self) -> bool:
+        return self.inner.is_number
+
+    @property
+    def about(self) -> float:
+        return self.inner.about
+
+    @property
+    def value(self) -> Fraction | str:
+        return self.inner.value
+
+    @property
+    def stored_as(self) -> str:
+        return f"{self.inner.stored_as.removesuffix(IN_A_STRING)}{IN_A_STRING}"
+
 
 def all_leaves(document: Document, depth: int = 0) -> Iterator[TextLeaf]:
     """Every value of a text, also of the texts within its strings, each behind the string it is in."""
+    if document.name == "json":  # it enters its strings itself
+        yield from document.leaves()
+        return
     for leaf in document.leaves():
         yield leaf
-        if leaf.kind == "string" and depth < DEEPEST and document.name != "json":  # JSON enters its strings itself
+        if leaf.kind == "string" and depth < DEEPEST:
             inner = nested_document(leaf.text)
             if inner is not None:
                 yield from (_Within(leaf, each) for each in all_leaves(inner, depth + 1))

@@ -14,6 +14,7 @@ from faithful_ledger.core.formats.keyed_lines import KEYED, KeyedLines, separato
 from faithful_ledger.core.formats.tables import TableDocument
 from faithful_ledger.core.formats.xml_document import XmlDocument
 from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage.spelled import is_number
 
 __all__ = ["looks_like_text", "recognised_text", "why_not_text"]
 
@@ -107,17 +108,29 @@ def _likely(sample: bytes) -> Iterator[type[Document]]:
             yield KeyedLines
         yield BracedText
         yield KeyedTables
-    if found[b"="] >= 0.75 * len(body):
+    sections = any(SECTION.match(line + b"\n") for line in lines)
+    if found[b"="] >= 0.75 * len(body) or (sections and found[b"="] > 1):
+        yield KeyedLines
+    if _pairs_by_tabs(body):
         yield KeyedLines
     yield TableDocument
     if found[b":"] >= 0.75 * len(body):
         yield PlainYaml
         yield KeyedLines
-    if deeper:
+    if deeper and found[b"="] < 0.5 * len(body) and not sections:
         yield PlainYaml
         yield IndentedText
     if body and any(found[mark] >= 0.75 * len(body) for mark in KEYED):
         yield KeyedLines
+
+
+def _pairs_by_tabs(body: list[bytes]) -> bool:
+    """Whether every line is a key and a value with a tab between, and the first is not the names of two columns."""
+    pairs = [line.split(b"\t") for line in body]
+    if not pairs or any(len(pair) != 2 for pair in pairs):
+        return False
+    numbers = [is_number(value.decode("latin-1")) for _, value in pairs]
+    return numbers[0] or not any(numbers)
 
 
 def _braces_by_lines(lines: list[bytes]) -> bool:

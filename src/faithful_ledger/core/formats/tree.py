@@ -110,6 +110,7 @@ class TreeDocument:
 
     def __init__(self, source: Source) -> None:
         self.source = source
+        self.root_name = ""  # a path may begin with it
         self._members: dict[int, dict[str, list[int]]] = {}
 
     # what a format says
@@ -214,6 +215,8 @@ class TreeDocument:
         members = self.members(number)
         namesakes = members.get(step.name, [])
         if not namesakes:
+            if not number and step.name == self.root_name:
+                return 0, 1
             for stop in range(len(steps), at + 1, -1):
                 whole = members.get(_as_written(steps[at:stop]), [])
                 if len(whole) == 1:
@@ -222,7 +225,8 @@ class TreeDocument:
         following = steps[at + 1] if at + 1 < len(steps) else None
         if following is not None and following.name is None and not following.every:
             chosen = self._among(namesakes, following)
-            if chosen is not None and (len(namesakes) > 1 or self.tree.kinds[namesakes[0]] == OBJECT):
+            alone = len(namesakes) == 1
+            if chosen is not None and (not alone or self._may_be_numbered(namesakes[0])):
                 return chosen, 2
         if len(namesakes) > 1:
             name = format_name(step.name)
@@ -231,6 +235,11 @@ class TreeDocument:
                 f"say which: {name}[0] to {name}[{len(namesakes) - 1}]",
             )
         return namesakes[0], 1
+
+    def _may_be_numbered(self, number: int) -> bool:
+        """Whether a number behind a name that occurs once means the one of that name, and not an item in it."""
+        names = self.tree.names
+        return self.tree.kinds[number] == OBJECT and all(names[child] is not None for child in self._items_of(number))
 
     def _items_of(self, number: int) -> list[int]:
         return list(self.tree.children(number))
@@ -329,6 +338,8 @@ class TreeDocument:
             path = open_[-1][1] + open_[-1][2][number] if open_ else ""
             if open_ and not open_[-1][1]:
                 path = path.removeprefix(".")
+            if not number:
+                path = format_name(self.root_name) if self.root_name and tree.kinds[0] > ARRAY else ""
             if tree.kinds[number] <= ARRAY:
                 open_.append((tree.behind[number], path, self._steps_of(number)))
             else:

@@ -31,8 +31,13 @@ DECLARED = re.compile(rb"<\?xml[^>]*?encoding\s*=\s*[\"']([A-Za-z0-9._-]+)[\"']"
 REFERENCE = re.compile(r"&(?:#x([0-9A-Fa-f]{1,6})|#([0-9]{1,7})|([^;&\s<]{1,64}));|&")
 NAMED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
 TEXT, ATTRIBUTE_VALUE, CDATA, EMPTY, PLIST_SWITCH = range(5)
+SEVERAL_ROOTS = expat.errors.codes[expat.errors.XML_ERROR_JUNK_AFTER_DOC_ELEMENT]
 PART = 9  # the key of a property list's value
 CDATA_OPEN, CDATA_CLOSE = b"<![CDATA[", b"]]>"
+
+
+class _SeveralRoots(Exception):
+    """The text has more than one element at its outside, as pieces of XML have."""
 
 
 class _Frame:
@@ -47,6 +52,7 @@ class _Frame:
 class XmlDocument(TreeDocument):
     name = "xml"
     what = "the XML text"
+    is_fragment = False
 
     @property
     def declared(self) -> str:
@@ -73,28 +79,43 @@ class XmlDocument(TreeDocument):
         return (AttributeValue if last.lstrip('"').startswith("@") else ElementText)(encoding)
 
     def check(self) -> None:
+        try:
+            self._check(b"", b"")
+        except _SeveralRoots:
+            self._check(b"<r>", b"</r>")
+            self.is_fragment = True
+
+    def _check(self, before: bytes, after: bytes) -> None:
+        """Raises BindingError where the text is not well formed between these two."""
         data = self.data
         parser = expat.ParserCreate(None if self.encoding.lower() in ("utf-8", "us-ascii", "ascii") else "iso-8859-1")
         found: list[int] = []
 
         def refuse(*_: object) -> None:
-            found.append(parser.CurrentByteIndex)
+            found.append(max(data.rfind(b"<!ENTITY", 0, parser.CurrentByteIndex + 1), 0))
             raise ValueError
 
         parser.EntityDeclHandler = refuse
         try:
-            parser.Parse(data, True)
+            parser.Parse(before, False)
+            parser.Parse(data, not after)
+            parser.Parse(after, True) if after else None
         except ValueError:
             what = "it declares entities, which may grow without bound or read other files"
             raise BindingError(self.what, found[0], what, "nothing was read; remove the declaration") from None
         except expat.ExpatError as error:
-            raise BindingError(self.what, max(parser.ErrorByteIndex, 0), _in_words(error, data, parser)) from None
+            if error.code == SEVERAL_ROOTS and not before and not data.lstrip().startswith((b"<?", b"<!DOCTYPE")):
+                raise _SeveralRoots from None
+            at = min(max(parser.ErrorByteIndex - len(before), 0), len(data))
+            raise BindingError(self.what, at, _in_words(error, data)) from None
 
     def parse(self) -> Tree:
         self.check()
         data, builder = self.data, Builder(self.what)
         is_plist = False
         frames: list[_Frame] = []
+        if self.is_fragment:
+            builder.begin(OBJECT, None, 0, 0)
         at = 0
         for match in MARKUP.finditer(data):
             kind, start, end = match.lastgroup, match.start(), match.end()
@@ -123,7 +144,9 @@ class XmlDocument(TreeDocument):
                     frames.append(frame)
         if is_plist:
             self._whole_of_plist(builder.tree)
-        builder.tree.names[0] = None
+        if self.is_fragment:
+            builder.end(len(data))
+        self.root_name, builder.tree.names[0] = builder.tree.names[0] or "", None
         return builder.tree
 
     def _attribute(self, builder: Builder, match: re.Match[bytes]) -> None:
@@ -290,7 +313,7 @@ def _letter(match: re.Match[str]) -> str:
     raise ValueRefused(f"{match[0][:40]} is not a reference that XML knows", "mend it in the text")
 
 
-def _in_words(error: expat.ExpatError, data: bytes, parser: expat.XMLParserType) -> str:
+def _in_words(error: expat.ExpatError, data: bytes) -> str:
     said = expat.ErrorString(error.code) or "not well formed"
     words = {
         "mismatched tag": "this tag closes another element than the one that is open",

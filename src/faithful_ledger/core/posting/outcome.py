@@ -13,6 +13,7 @@ from faithful_ledger.core.posting.plan import FilePlan, Plan
 from faithful_ledger.core.rules import Finding, double_keys, keyed_rows
 from faithful_ledger.core.save import Save, SaveFile, rule_findings, seal_states
 from faithful_ledger.core.source import same_bytes
+from faithful_ledger.core.storage import Value
 from faithful_ledger.core.template import Template
 
 __all__ = ["check_result"]
@@ -137,8 +138,16 @@ def _check_texts(save: Save, plan: Plan) -> None:
             (node,) = result.nodes(entry.path)
         except AddressError as error:
             raise EntryError(f"{entry.path} would not be found again: {error.what}", "nothing was written") from error
-        if not isinstance(node, FieldNode) or node.value != entry.new or node.raw != entry.data:
+        if not isinstance(node, FieldNode) or not _says(node, entry.new, entry.new_text):
             raise EntryError(f"{entry.path} would not read back as {entry.new_text}", "nothing was written")
+
+
+def _says(node: FieldNode, value: Value, text: str) -> bool:
+    """Whether a value of a text says what was entered."""
+    now = node.value
+    if isinstance(now, int | float) and isinstance(value, int | float):
+        return now == value or float(now) == float(value)
+    return now == value or node.spec.storage.to_text(now) == text
 
 
 def _bound_result(template: Template, plan: Plan) -> dict[str, BoundFile]:

@@ -7,13 +7,24 @@ own style here: digits in front and behind the point, a plus sign, an exponent, 
 from __future__ import annotations
 
 import re
+from fractions import Fraction
 from typing import Protocol
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage.base import Sizer, Storage, Value
 from faithful_ledger.core.storage.json_values import JsonNumber
+from faithful_ledger.core.storage.numbers import parse_decimal
 
-__all__ = ["Quoting", "SpelledNumber", "SpelledSwitch", "SpelledText", "SpelledValue", "is_number", "spelled_switch"]
+__all__ = [
+    "Quoting",
+    "SpelledNumber",
+    "SpelledSwitch",
+    "SpelledText",
+    "SpelledValue",
+    "exact_number",
+    "is_number",
+    "spelled_switch",
+]
 
 NUMBER = re.compile(r"([+-]?)([0-9]*)(?:\.([0-9]*))?([eE][+-]?[0-9]+)?")
 HEXADECIMAL = re.compile(r"(0[xX])([0-9A-Fa-f]{1,16})")
@@ -39,13 +50,22 @@ class Quoting(Protocol):
 
 def is_number(text: str) -> bool:
     """Whether a text is spelled like a number."""
-    return _parts(text.strip()) is not None
+    return _parts(text.strip()) is not None or HEXADECIMAL.fullmatch(text.strip()) is not None
 
 
 def spelled_switch(text: str) -> bool | None:
     """What true and false, yes and no, on and off mean; None for anything else."""
     word = text.strip().casefold()
     return next((word == pair[0] for pair in SWITCHES if word in pair), None)
+
+
+def exact_number(text: str) -> Fraction | None:
+    """The number that a text spells, exactly; None where it is none."""
+    stripped = text.strip()
+    if hexadecimal := HEXADECIMAL.fullmatch(stripped):
+        return Fraction(int(hexadecimal[2], 16))
+    parts = _parts(stripped)
+    return parse_decimal(_as_json(parts)) if parts is not None else None
 
 
 class _Spelled(Storage):

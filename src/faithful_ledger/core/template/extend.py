@@ -118,7 +118,7 @@ def _file_of(files: dict[str, Any], path: Path, place: Place) -> str:
     known = next((name for name, keys in files.items() if keys.get("name") == path.as_posix()), None)
     if known is None:
         known = _file_name(files, field_name(path.stem))
-        kind = "json" if place.path is not None and not place.route else "binary"
+        kind = place.format if not place.route else "binary"
         files[known] = {"name": path.as_posix(), "format": kind, "layout": []}
     return str(known)
 
@@ -137,7 +137,7 @@ def _payload(files: dict[str, Any], inside: str, place: Place) -> str:
             return str(name)
     words = inside.rpartition(".")[2] + "_inside" if not layers else "unpacked" if layers[-1] in STREAMS else "plain"
     name = _file_name(files, words)
-    kind = "json" if place.path is not None else "binary"
+    kind = "json" if "." in inside else place.format
     files[name] = {"inside": inside, **({"layers": layers} if layers else {}), "format": kind, "layout": []}
     return name
 
@@ -269,5 +269,5 @@ def _new(place: Place, save: Path, game: str, size: int) -> bytes:
         sign=pattern if save.is_absolute() else save.name,
         name=pattern if save.is_absolute() else save.as_posix(),
         size=min(size, 1),
-        format="json" if place.path is not None and not place.route else "binary",
+        format=place.format if not place.route else "binary",
     ).encode()
