@@ -24,6 +24,7 @@ from faithful_ledger.core.address import parse_path
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.errors import AddressError, BindingError, EntryError, LedgerError, ValueRefused
+from faithful_ledger.core.evidence import locate, parse_sighting
 from faithful_ledger.core.formats import DOCUMENTS, Document, Span, recognised_text, why_not_text
 from faithful_ledger.core.formats.nested import all_leaves
 from faithful_ledger.core.opening import open_save
@@ -31,6 +32,7 @@ from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import encoded
+from faithful_ledger.core.template import parse_template
 from tests.support import LedgerCase
 
 # A format, a text of it, and what some of its paths say.
@@ -504,3 +506,125 @@ class WithoutTemplateTest(LedgerCase):
         (self.folder / "a.ini").write_bytes(text)
         for node in open_save(self.folder / "a.ini", None).all_fields():
             self.assertIsInstance(node, FieldNode)
+
+
+TEMPLATE = """
+ledger: 1
+id: text
+title: A text
+version: 1.0.0
+game: Brinewick
+recognise: [{{name: "*.sav"}}]
+files:
+  main:
+    name: "*.sav"
+    format: {format}
+    layout:
+      - {{field: marks, as: number, at: {marks}}}
+      - {{field: name, as: text, at: {name}}}
+      - {{field: count, as: number, at: {count}, count_of: lots}}
+      - rows: lots
+        at: {lots}
+        key: id
+        layout:
+          - {{field: id, as: text, at: {id}}}
+          - {{field: many, as: number, at: {many}}}
+"""
+DESCRIBED = [
+    (
+        {
+            "format": "xml",
+            "marks": "purse",
+            "name": '"@name"',
+            "count": "lots.@n",
+            "lots": "lots",
+            "id": '"@id"',
+            "many": '"@many"',
+        },
+        '<s name="Oriel">\n <purse>5</purse>\n <lots n="2">\n  <lot id="lamp" many="1"/>\n  <lot id="rope" many="7"/>\n </lots>\n</s>\n',
+        '<s name="Old Pier">\n <purse>5200</purse>\n <lots n="3">\n  <lot id="lamp" many="1"/>\n  <lot id="rope" many="9"/>\n'
+        '  <lot id="bell" many="3"/>\n </lots>\n</s>\n',
+    ),
+    (
+        {"format": "yaml", "marks": "purse", "name": "name", "count": "n", "lots": "lots", "id": "id", "many": "many"},
+        "name: Oriel\npurse: 5\nn: 2\nlots:\n  - id: lamp\n    many: 1\n  - id: rope\n    many: 7\n",
+        "name: Old Pier\npurse: 5200\nn: 3\nlots:\n  - id: lamp\n    many: 1\n  - id: rope\n    many: 9\n  - id: bell\n    many: 3\n",
+    ),
+    (
+        {
+            "format": "relaxed-json",
+            "marks": "purse",
+            "name": "name",
+            "count": "n",
+            "lots": "lots",
+            "id": "id",
+            "many": "many",
+        },
+        "// ours\n{name: 'Oriel', purse: 5, n: 2,\n lots: [\n  {id: 'lamp', many: 1},\n  {id: 'rope', many: 7},\n ]}\n",
+        "// ours\n{name: 'Old Pier', purse: 5200, n: 3,\n lots: [\n  {id: 'lamp', many: 1},\n  {id: 'rope', many: 9},\n"
+        "  {id: 'bell', many: 3},\n ]}\n",
+    ),
+    (
+        {
+            "format": "keyed-tables",
+            "marks": "purse",
+            "name": "name",
+            "count": "n",
+            "lots": "lots",
+            "id": "id",
+            "many": "many",
+        },
+        'return { name = "Oriel", purse = 5, n = 2, lots = {\n  { id = "lamp", many = 1 },\n  { id = "rope", many = 7 }\n} }',
+        'return { name = "Old Pier", purse = 5200, n = 3, lots = {\n  { id = "lamp", many = 1 },\n  { id = "rope", many = 9 },\n'
+        '  { id = "bell", many = 3 }\n} }',
+    ),
+]
+
+
+class DescribedTest(LedgerCase):
+    """Templates mean the same in every format of texts."""
+
+    def test_fields_rows_and_counts(self) -> None:
+        for keys, text, expected in DESCRIBED:
+            with self.subTest(keys["format"]):
+                path = self.folder / "a.sav"
+                path.write_text(text)
+                save = open_save(path, parse_template(TEMPLATE.format(**keys).encode(), "text.yaml"))
+                self.assertIsNone(save.problem)
+                self.assertEqual(save.fields("lots[id=rope].many")[0].value, 7)
+                save.enter("marks", "5200")
+                save.enter("name", "Old Pier")
+                save.enter_structure("lots", [{}, {"many": 9}, {"id": "bell", "many": 3}])
+                self.assertEqual(posted(save).decode(), expected)
+                again = open_save(path, save.template)
+                again.enter_structure("lots", [{}])
+                shorter = recognised_text(MemorySource(posted(again)))
+                assert shorter is not None
+                self.assertEqual(len(list(shorter.leaves())), len(list(document_of(text.encode()).leaves())) - 2)
+
+    def test_a_located_place_is_pinned_and_posted_in_every_format(self) -> None:
+        for number, (name, text, _) in enumerate(SAMPLES):
+            document = document_of(text)
+            leaf = next(leaf for leaf in document.leaves() if leaf.is_number and "(text)" not in leaf.path)
+            storage = document.value_storage(document.at(document.whole, parse_path(leaf.path)))
+            shown = [1340, 977, 2211]
+            folder = self.folder / str(number)
+            folder.mkdir()
+            path = folder / "a.sav"
+            copies = [text[: leaf.start] + storage.encode(v, leaf.raw) + text[leaf.end :] for v in shown]
+            path.write_bytes(copies[-1])
+            found = locate([MemorySource(copy) for copy in copies], [parse_sighting(str(v)) for v in shown])
+            with self.subTest(name=name, path=leaf.path):
+                place = found.places[0]
+                self.assertEqual(place.path, leaf.path)
+                shelf = self.shelf()
+                book = shelf.open(f"Texts {number}")
+                save = open_save(path, None)
+                book.keeping.remember(path, None)
+                field = book.templates.add_place(save, shelf.library(book), place, "Marks")
+                pinned = shelf.open_save(path)
+                assert pinned.template is not None
+                pinned.enter(field, "5200")
+                expected = copies[-1][: leaf.start] + storage.encode(5200, leaf.raw)
+                self.assertEqual(posted(pinned)[: len(expected)], expected)
+                shelf.close()

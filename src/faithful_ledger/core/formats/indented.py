@@ -83,11 +83,12 @@ class PlainYaml(TreeDocument):
                     self._open_document(at)
                 begun = begun or text.startswith(b"---")
             elif stripped and not stripped.startswith(b"#") and not text.startswith(b"%"):
-                begun = True
                 indent = len(text) - len(text.lstrip(b" "))
+                column = indent if begun else self._column_of_first(at + indent, indent)
+                begun = True
                 if data[at + indent : at + indent + 1] == b"\t":
                     raise self.fail(at + indent, "a tab cannot indent a line of YAML")
-                end = self._entry(at + indent, indent)
+                end = self._entry(at + indent, column)
             at = end
         self._close_to(0)
         tree = builder.tree
@@ -95,6 +96,16 @@ class PlainYaml(TreeDocument):
         if tree.behind[0] == 1:
             raise BindingError(self.what, 0, "there is no key with a value")
         return tree
+
+    def _column_of_first(self, at: int, indent: int) -> int:
+        """The column of the first line: that of the next key where it is deeper, as in an item cut out of a list."""
+        match = KEY.match(self.data, at)
+        if match is None or not self.data[match.end() : self._line_end(match.end())].strip():
+            return indent
+        following = LINES.match(self.data, self._line_end(at))
+        text = following[0] if following is not None else b""
+        deeper = len(text) - len(text.lstrip(b" "))
+        return deeper if deeper > indent and KEY.match(text, deeper) else indent
 
     def _has_content_before(self, at: int) -> bool:
         first = re.search(rb"^---(?:[ \t]|\r|\n|\Z)", self.data, re.MULTILINE)
