@@ -5,8 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from faithful_ledger.core.address import Address
+from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.disk import translated
 from faithful_ledger.core.errors import EntryError
+from faithful_ledger.core.formats.nested import IN_A_STRING, TEXT
 from faithful_ledger.core.keeping import Keeping, absolute
 from faithful_ledger.core.posting.files import replace_file
 from faithful_ledger.core.records import Posting
@@ -49,6 +52,35 @@ class BookTemplates:
         try_writing(save, text, field, place)
         self.book.remember(save.path, self._write(text))
         return field
+
+    def add_value(self, save: Save, library: Library, node: FieldNode, name: str) -> str:
+        """As `add_place`, for a value of a text that no template describes.
+
+        Raises:
+            LedgerError: as for `add_place`.
+        """
+        from faithful_ledger.core.evidence import Place
+
+        value = node.value
+        stored_as = "true or false" if isinstance(value, bool) else "utf-8" if isinstance(value, str) else "digits"
+        file = save.files[node.file]
+        while file.name.endswith(TEXT):
+            file = save.files[file.inside]
+        spec = file.bound.spec if file.bound is not None else None
+        layers = spec.layers if spec is not None else ()
+        place = Place(
+            (node.start,),
+            stored_as + (IN_A_STRING if TEXT in node.path else ""),
+            0,
+            0,
+            found_by=Address.by_path(node.path),
+            layers=layers,
+            route=tuple(layer.kind for layer in layers),
+            values=(value,) if isinstance(value, float | int | str) and not isinstance(value, bool) else (),
+            file=str(file.path),
+            format=spec.format if spec is not None else "json",
+        )
+        return self.add_place(save, library, place, name)
 
     def judge(self, posting: Posting, verdict: str, template: Path | None) -> list[str]:
         """Write down what the game made of a posting. Accepted fields are proven from now on: their standing is set in

@@ -171,7 +171,7 @@ def _bound(save: Save) -> Save:
         file.problem = file.problem or _with_name(file.path, around.problem)
         files[name] = file
     save.files = files | save.files
-    return save
+    return outlined(save)
 
 
 def _with_name(path: Path, problem: LedgerError | None) -> LedgerError | None:

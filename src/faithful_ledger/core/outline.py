@@ -30,8 +30,12 @@ MOST_EVERY = 100_000  # values that one [*] stands for
 
 
 def outlined(save: Save) -> Save:
-    """A save without a template, with the texts that are in it. Where there are none it stays bytes."""
+    """A save with the texts that are in it; without a template they are recognised, and else it stays bytes."""
     outline = Outline(save)
+    if save.template is not None:
+        outline.take_in_described()
+    else:
+        outline.take_in_files()
     if outline.texts or outline.problem is not None:
         save.outline = outline
     return save
@@ -44,7 +48,16 @@ class Outline:
         self.save = save
         self.texts: dict[str, Document] = {}
         self.problem: LedgerError | None = None
-        for name, file in list(save.files.items()):
+
+    def take_in_described(self) -> None:
+        """The texts that a template describes, which may have more values than it names."""
+        for name, file in self.save.files.items():
+            if file.bound is not None and file.bound.document.knows_ends and file.problem is None:
+                self.texts[name] = file.bound.document
+
+    def take_in_files(self) -> None:
+        """The texts of files that no template describes, recognised."""
+        for name, file in list(self.save.files.items()):
             document = recognised_text(file.source)
             if document is not None:
                 self._take_in(name, document, file.source)

@@ -6,6 +6,7 @@ The files' bytes are those of the moment of opening; nothing here writes. `plan`
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -157,6 +158,12 @@ class Save:
         return self.folder / name if self.folder is not None else self.main.path.with_name(name)
 
     @property
+    def has_values(self) -> bool:
+        """Whether there is anything to enter: by a template, or by the paths of its texts."""
+        by_paths = self.outline is not None and self.outline.problem is None
+        return self.problem is None and (self.template is not None or by_paths)
+
+    @property
     def problem(self) -> LedgerError | None:
         """The first thing that keeps this save from being edited."""
         return next((file.problem for file in self.files.values() if file.problem is not None), None)
@@ -176,16 +183,27 @@ class Save:
     # looking
 
     def nodes(self, path: str) -> list[Node]:
-        """What a path leads to: one element, or several with `[*]`.
+        """What a path leads to: one element, or several with `[*]`. In a text it may lead to what no template names.
 
         Raises:
             AddressError: it leads nowhere.
         """
+        if self.template is None and self.outline is not None:
+            return self.outline.nodes(path)
+        try:
+            return self._described(path)
+        except AddressError:
+            if self.outline is None:
+                raise
+            with suppress(AddressError):
+                return self.outline.nodes(path)
+            raise
+
+    def _described(self, path: str) -> list[Node]:
+        """What a path leads to by the template."""
         steps = parse_path(path)
         first = steps[0].name or ""
         root = self.main.bound.root if self.main.bound is not None else None
-        if self.template is None and self.outline is not None:
-            return self.outline.nodes(path)
         if root is None:
             raise AddressError(f"“{path}”: this file is open without a template", "choose one with --template")
         other = self.files.get(first)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.errors import EntryError, LedgerError
 from faithful_ledger.core.records import Posting, Quantity
@@ -72,6 +73,29 @@ class Evidence:
 
         self._session.reopen(shown)
         return True
+
+    def describe(self, node: FieldNode, name: str) -> bool:
+        """Keep a value of a text as a field of the book's template, under a name."""
+        book, save = self._session.book, self._session.save
+        if book is None or save is None or not name.strip():
+            return False
+        if self._session.pending:
+            self._session.ask_about_entries("Describe it without them", lambda: self.describe(node, name))
+            return False
+        library = self._session.shelf.library(book)
+        path = self._session.attempt(lambda: book.templates.add_value(save, library, node, name.strip()))
+        if path is None:
+            return False
+        self._session.use_book_template()
+        self._session.reopen(lambda: self._show_described(path))
+        return True
+
+    def _show_described(self, path: str) -> None:
+        save = self._session.save
+        nodes = self._session.attempt(lambda: save.nodes(path)) if save is not None else None
+        if nodes:
+            self._session.select_node(nodes[0])
+            self._session.reported.emit(Message("holds", f"{path} is a field of this book's template now."))
 
     def _pin_in_book(self, quantity: Quantity, place: Place, why: EntryError) -> bool:
         """Where a template cannot find a place again, the book remembers it all the same."""

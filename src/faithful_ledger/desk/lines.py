@@ -88,10 +88,13 @@ def stage_lines(session: Session, save: Save, *, watching: bool) -> list[str]:
     bound = save.main.bound
     share = explained_bytes(bound.root) / max(save.main.source.size, 1) if bound is not None else 0
     count = len(book.history.postings(save.path)) if book is not None else 0
+    described = f"{share:.0%} explained" if bound is not None and save.template is not None else "bytes only"
+    if save.template is None and save.outline is not None and save.outline.formats:
+        described = " in ".join(reversed(save.outline.formats[:1])) + ", by paths"
     return [
         "watching" if watching else f"{kept} kept",
         f"{pinned} of {len(quantities)} pinned" if quantities else "nothing watched",
-        f"{share:.0%} explained" if bound is not None else "bytes only",
+        described,
         f"{len(save.tape)} pending" if len(save.tape) else "no entries",
         f"{count} posting{'' if count == 1 else 's'}",
     ]

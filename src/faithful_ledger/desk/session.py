@@ -151,6 +151,11 @@ class Session(QObject):
             whole = "; the folder is open as one save" if path.is_dir() else ""
             message = Message("open", f"{error.what}{whole}" if whole else str(error))
         save = open_save(path, template, known.keeping.roots if known is not None else {})
+        if message is not None and template is None and save.outline is not None and not path.is_dir():
+            problem = save.outline.problem
+            kinds = ", ".join(save.outline.formats)
+            text = f"No template fits; every value of this text ({kinds}) has its path, and can be typed over in Edit."
+            message = Message("broken", str(problem)) if problem is not None else Message("open", text)
         if known is None:
             book = self.shelf.book_for(path, template)
         else:

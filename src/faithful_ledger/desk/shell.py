@@ -140,7 +140,7 @@ class Shell(QMainWindow):
         if save is None:
             return
         self.setWindowTitle(f"{save.path.name} – Faithful Ledger")
-        editable = save.template is not None and save.problem is None
+        editable = save.has_values
         stay = self.stage if self._opened_path == save.path or self.stage != GATHER else None
         stay = stay if editable or stay != EDIT else None
         self._opened_path = save.path

@@ -23,7 +23,7 @@ from faithful_ledger.core.formats.document import Items, NotBalanced, Place, Spa
 from faithful_ledger.core.formats.json_leaves import JsonLeaf, json_leaves
 from faithful_ledger.core.formats.json_text import json_values, unquoted
 from faithful_ledger.core.source import Source, first_bytes
-from faithful_ledger.core.storage import JsonNull, JsonNumber, JsonSwitch, JsonText, Storage
+from faithful_ledger.core.storage import JsonNumber, JsonSwitch, JsonText, JsonWord, Storage
 
 if TYPE_CHECKING:
     from faithful_ledger.core.formats.json_index import JsonIndex
@@ -354,10 +354,7 @@ class JsonDocument:
         return json_leaves(json_values(self.data))
 
     def value_storage(self, span: Span) -> Storage:
-        raw = self.data[span.start : span.end]
-        if span.kind == "word" and raw == b"null":
-            return JsonNull()
-        return KINDS_OF_VALUES[{"string": "text", "word": "switch"}.get(span.kind, "number")]()
+        return {"string": JsonText, "word": JsonWord}.get(span.kind, JsonNumber)()
 
     @classmethod
     def storage(cls, name: str, path: str, encoding: str) -> Storage | None:

@@ -18,7 +18,7 @@ from faithful_ledger.core.formats.recognise import recognised_text
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage import Storage
 
-__all__ = ["TEXT", "NestedText", "all_leaves", "nested_document"]
+__all__ = ["IN_A_STRING", "TEXT", "NestedText", "all_leaves", "nested_document"]
 
 TEXT = "(text)"  # behind the path of a string whose content a path goes on in
 DEEPEST = 4

@@ -97,7 +97,7 @@ def check_result(save: Save, plan: Plan) -> None:
                 "nothing was written; the layers in the template are not those of the game",
             )
         files[file.file.name] = SaveFile(file.file.name, file.file.path, file.patched, None, again)
-    result = Save(save.template, files, save.folder, save.roots)
+    result = outlined(Save(save.template, files, save.folder, save.roots))
     for entry in [*plan.entries, *plan.followers]:
         # What moves nothing and steers nothing is where it was, and reads back as it was made.
         if entry.is_bytes or not (entry.moves or save.template.steers(entry.node.spec.name)):

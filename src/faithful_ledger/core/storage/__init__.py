@@ -5,7 +5,7 @@ from faithful_ledger.core.storage.bits import BitRange
 from faithful_ledger.core.storage.catalogue import NUMBERS, SWITCHES, Spelling, number_storage, spellings
 from faithful_ledger.core.storage.choices import Choice, Switches
 from faithful_ledger.core.storage.digits import Digits
-from faithful_ledger.core.storage.json_values import JsonNull, JsonNumber, JsonSwitch, JsonText
+from faithful_ledger.core.storage.json_values import JsonNumber, JsonSwitch, JsonText, JsonWord
 from faithful_ledger.core.storage.leb128 import Leb128
 from faithful_ledger.core.storage.numbers import Float, Integer, WholeNumber, parse_decimal, parse_whole
 from faithful_ledger.core.storage.packed import PackedDecimal
@@ -33,10 +33,10 @@ __all__ = [
     "Float",
     "FreeText",
     "Integer",
-    "JsonNull",
     "JsonNumber",
     "JsonSwitch",
     "JsonText",
+    "JsonWord",
     "Leb128",
     "Number",
     "Order",

@@ -10,7 +10,7 @@ from decimal import Decimal, InvalidOperation
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage.base import Sizer, Storage, Value
 
-__all__ = ["JsonNull", "JsonNumber", "JsonSwitch", "JsonText"]
+__all__ = ["JsonNumber", "JsonSwitch", "JsonText", "JsonWord"]
 
 NUMBER = re.compile(r"-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?")
 
@@ -154,11 +154,11 @@ class JsonSwitch(_Spelled):
         return words[text.strip().casefold()]
 
 
-class JsonNull(_Spelled):
-    """null, which says nothing yet; a number, true, false or a text can take its place."""
+class JsonWord(_Spelled):
+    """true, false or null, as they are spelled. What is null says nothing yet: any value can take its place."""
 
-    name = "json-null"
-    about = "null in JSON text"
+    name = "json-word"
+    about = "true, false or null in JSON text"
     nothing = b"null"
 
     def decode(self, raw: bytes) -> Value:
@@ -183,6 +183,8 @@ class JsonNull(_Spelled):
         return "null" if value is None else str(value)
 
     def from_text(self, text: str, old: Value = None) -> Value:
+        if isinstance(old, bool):
+            return JsonSwitch().from_text(text)
         if text in ("null", "true", "false"):
             return {"null": None, "true": True, "false": False}[text]
         try:

@@ -224,8 +224,9 @@ def _element(place: Place, name: str) -> dict[str, Any]:
         raise EntryError(f"templates cannot store {place.stored_as} yet", "choose another place")
     if place.rounding is not None or place.scale != 1 or place.bias:
         element |= _as_shown(place)
-    evidence = f"explains {place.fits} of {place.of} sightings"
-    element |= {"label": name, "note": evidence, "standing": "fits" if place.fits == place.of else "guessed"}
+    evidence = f"explains {place.fits} of {place.of} sightings" if place.of else "picked in the text"
+    standing = "fits" if place.of and place.fits == place.of else "guessed"
+    element |= {"label": name, "note": evidence, "standing": standing}
     return element
 
 

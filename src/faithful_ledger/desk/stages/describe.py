@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import explained_bytes, fields_between, record_at
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.formats.tree import text_encoding_of
 from faithful_ledger.core.inside import Payload
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import SaveFile
@@ -26,6 +27,8 @@ from faithful_ledger.desk.widgets.basics import Chooser, column, label, row, tab
 from faithful_ledger.desk.widgets.outline import Outline
 from faithful_ledger.desk.widgets.strip import ByteStrip
 from faithful_ledger.desk.widgets.strip_rows import PendingBytes, StripLane
+from faithful_ledger.desk.widgets.text_view import TextView
+from faithful_ledger.desk.widgets.values import ValuesPane
 from faithful_ledger.desk.widgets.words import grouped
 
 __all__ = ["DescribeStage", "band_parts", "lane_over"]
@@ -35,7 +38,9 @@ MOST_LANES, TOGETHER = 10, 4
 WIDEST = 4096
 LARGEST_ALIGNED = 16 << 20
 LANE_LETTERS = "ABCD"
-TEMPLATE, PROFILE, SEARCH = range(3)
+TEMPLATE, VALUES, PROFILE, SEARCH = range(4)
+TEXT_VIEW, BYTES_VIEW = range(2)
+SAMPLE = 1 << 20
 LETTERS = ["ascii", "utf-8", "utf-16-le", "utf-16-be", "latin-1", "cp1252", "cp437", "shift_jis"]
 ROWS = {"Row: fitted": 0, "Row: 8": 8, "Row: 16": 16, "Row: 24": 24, "Row: 32": 32, "Row: one record": -1}
 
@@ -55,11 +60,11 @@ class DescribeStage(QWidget):
         self.outline = Outline()
         self.profile = ProfilePane(session)
         self.search = SearchPane(session)
-        self.tabs = [
-            tab(name, partial(self.show_pane, number)) for number, name in enumerate(("Template", "Profile", "Search"))
-        ]
+        names = ("Template", "Values", "Profile", "Search")
+        self.tabs = [tab(name, partial(self.show_pane, number)) for number, name in enumerate(names)]
         self.panes = QStackedWidget()
-        for pane in (self.outline, self.profile, self.search):
+        self.values = ValuesPane("Values of the text")
+        for pane in (self.outline, self.values, self.profile, self.search):
             self.panes.addWidget(pane)
         self.files = Chooser()
         self.files.setAccessibleName("File")
@@ -84,6 +89,9 @@ class DescribeStage(QWidget):
         self.legend = label("", "quiet")
         self.band = FileBand()
         self.strip = ByteStrip()
+        self.text = TextView()
+        self.views = [tab(name, partial(self.show_view, number)) for number, name in enumerate(("Text", "Bytes"))]
+        self.view = TEXT_VIEW
 
         self._lay_out()
         self._connect()
@@ -98,12 +106,15 @@ class DescribeStage(QWidget):
         left.setLayout(left_column)
         right_column = column(spacing=8)
         right_column.setContentsMargins(12, 12, 4, 8)
-        right_column.addLayout(row(self.files, self.lanes, None))
-        right_column.addLayout(row(self.rows, self.base, self.letters, None, spacing=5))
+        right_column.addLayout(row(*self.views, self.files, self.lanes, None, spacing=6))
+        self.bytes_controls = QWidget()
+        self.bytes_controls.setLayout(row(self.rows, self.base, self.letters, None, spacing=5))
+        right_column.addWidget(self.bytes_controls)
         right_column.addWidget(self.share)
         right_column.addWidget(self.band)
         right_column.addWidget(self.legend)
         right_column.addWidget(self.strip, 1)
+        right_column.addWidget(self.text, 1)
         right.setLayout(right_column)
         for box, width in ((self.rows, 146), (self.letters, 90)):
             box.setFixedWidth(width)
@@ -120,6 +131,9 @@ class DescribeStage(QWidget):
     def _connect(self) -> None:
         session = self.session
         self.outline.chosen.connect(session.select_node)
+        self.values.chosen.connect(session.select_node)
+        self.values.entered.connect(session.enter)
+        self.text.picked.connect(self._pick_text)
         self.strip.picked.connect(lambda start, end: session.select(self._file, start, end))
         self.strip.typed.connect(lambda start, end, data: session.type_bytes(self._file, start, end, data))
         self.strip.note_wanted.connect(lambda start, end: session.note_wanted.emit())
@@ -148,24 +162,61 @@ class DescribeStage(QWidget):
         if save is None:
             return
         template = save.template
+        has_texts = save.outline is not None and bool(save.outline.formats)
         self.tabs[TEMPLATE].setVisible(template is not None)
+        self.tabs[VALUES].setVisible(has_texts)
         self.version.setText(f"{template.id} {template.version}" if template is not None else "")
         self._file = ""
         self.outline.show_save(save)
+        self.values.show_fields(save, save.outline.fields() if save.outline is not None and has_texts else ())
         self._fill_files()
         self._fill_lanes()
         self.rows.setCurrentIndex(0)
         self.strip.set_row_width(0)
         present = self.panes.currentIndex()
-        self.show_pane(PROFILE if template is None and present == TEMPLATE else present)
-        self.show_file(next(iter(save.files)))
+        if (present == TEMPLATE and template is None) or (present == VALUES and not has_texts):
+            present = TEMPLATE if template is not None else VALUES if has_texts else PROFILE
+        self.show_pane(present)
+        self.show_file(self._first_file())
+
+    def _first_file(self) -> str:
+        """The file to look at first: without a template a text where there is one, else the main one."""
+        save = self.session.save
+        assert save is not None
+        if save.template is not None:
+            return next(iter(save.files))
+        return next((name for name in save.files if self.is_text(name)), next(iter(save.files)))
+
+    def is_text(self, name: str) -> bool:
+        """Whether a file of the save is a text."""
+        file = self.session.save.files.get(name) if self.session.save is not None else None
+        return file is not None and file.bound is not None and file.bound.document.knows_ends
+
+    def show_view(self, number: int) -> None:
+        """The text itself, or its bytes."""
+        self.view = number
+        as_text = number == TEXT_VIEW and self.is_text(self._file)
+        for place, each in enumerate(self.views):
+            each.setChecked(place == number)
+            each.setVisible(self.is_text(self._file))
+        self.text.setVisible(as_text)
+        for widget in (self.strip, self.bytes_controls, self.band, self.legend):
+            widget.setVisible(not as_text and (widget is not self.legend or bool(self.legend.text())))
+        self.lanes.setVisible(not as_text and self.lanes.count() > 1)
+
+    def _pick_text(self, start: int, end: int) -> None:
+        node = self.values.node_at(self._file, start) if self.panes.currentIndex() == VALUES else None
+        if node is not None and end <= max(node.end, start):
+            self.session.select_node(node)
+        else:
+            self.session.select(self._file, start, max(end, start + 1))
 
     def show_pane(self, number: int) -> None:
         """Template, profile or search beside the strip."""
         self.panes.setCurrentIndex(number)
         for place, each in enumerate(self.tabs):
             each.setChecked(place == number)
-        self.version.setVisible(number == TEMPLATE)
+        self.version.setVisible(number == TEMPLATE and bool(self.version.text()))
         if number == SEARCH:
             self.search.line.setFocus()
         self._show_pane_source()
@@ -202,9 +253,14 @@ class DescribeStage(QWidget):
         self.strip.read_only = file is None
         self.strip.show_source(source, lambda a, b: fields_between(root, a, b) if root is not None else ())
         self.band.show_parts(source.size, band_parts(file) if file is not None else [])
+        if self.is_text(name) and file is not None and file.bound is not None:
+            self.text.show_source(source, text_encoding_of(bytes(source.read(0, min(source.size, SAMPLE)))))
+        self.show_view(self.view)
         size = grouped(source.size)
         known = f"{explained_bytes(root) / max(source.size, 1):.0%} of " if root is not None else ""
         words = " explained; hatched: not yet" if known else "" if file is not None else " unpacked; to look at only"
+        if self.is_text(name) and file is not None and file.bound is not None:
+            known, words = f"{file.bound.document.name}, ", ""
         self.share.setText(f"{known}{size} bytes{words}")
         self.show_entries()
         self.show_marks()
@@ -215,6 +271,9 @@ class DescribeStage(QWidget):
         if selection.file != self._file:
             self.show_file(selection.file)
         self.strip.select(selection.start, selection.end)
+        self.text.select(selection.start, selection.end)
+        if selection.node is not None and self.panes.currentIndex() == VALUES:
+            self.values.select(selection.node.path)
         self.band.show_selection(selection.start, selection.end)
         self.outline.show_node(selection.node)
 
@@ -238,6 +297,8 @@ class DescribeStage(QWidget):
                 if entry.data:
                     pending.inserted[node.start] = len(entry.data)
         self.strip.show_pending(pending)
+        self.text.show_pending([(e.node.start, e.node.end) for e in save.tape if e.node.file == self._file])
+        self.values.refresh()
         self.outline.viewport().update()
 
     def show_marks(self) -> None:

@@ -20,6 +20,7 @@ from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, OPEN
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
 from faithful_ledger.desk.widgets.field_table import FieldTable, RecordsModel, RowsModel
+from faithful_ledger.desk.widgets.values import ValuesPane
 
 __all__ = ["EditStage"]
 
@@ -43,6 +44,7 @@ class EditStage(QWidget):
         self.switches: dict[str, QCheckBox] = {}
         self._coming: Iterator[None] = iter(())
         self.laid_out = True
+        self.values: ValuesPane | None = None  # of a text without a template
         self._pairs: list[QHBoxLayout] = []
         self._switch_field: dict[str, FieldNode] = {}
         self.page = QWidget()
@@ -58,6 +60,7 @@ class EditStage(QWidget):
 
     def show_save(self) -> None:
         self._coming, self.laid_out = iter(()), True
+        self.values = None
         clear(self.paper)
         self.tables.clear()
         self.switches.clear()
@@ -65,13 +68,17 @@ class EditStage(QWidget):
         save = self.session.save
         if save is None:
             return
+        if save.template is None and save.has_values:
+            self.values = ValuesPane("Values")
+            self.values.entered.connect(self.session.enter)
+            self.values.chosen.connect(self.session.select_node)
+            self.paper.addWidget(label("Values of this text", "title"))
+            self.paper.addWidget(self.values, 1)
+            self.values.show_fields(save, save.all_fields())
+            return
         if save.template is None or save.problem is not None:
             self.paper.addWidget(label("Nothing to edit yet", "title"))
-            why = (
-                str(save.problem)
-                if save.problem is not None
-                else "No template fits this file; its bytes are in Describe."
-            )
+            why = str(save.problem) if save.problem is not None else _why_nothing(save)
             self.paper.addWidget(label(why, wrap=True))
             self.paper.addStretch(1)
             return
@@ -110,6 +117,8 @@ class EditStage(QWidget):
             return
         for table in self.tables.values():
             table.refresh()
+        if self.values is not None:
+            self.values.refresh()
         for key, box in self.switches.items():
             node = self._switch_field[key]
             name = key.partition("\0")[2]
@@ -263,3 +272,10 @@ class EditStage(QWidget):
     def _toggle(self, field: FieldNode, name: str, checked: bool) -> None:
         self.session.select_node(field)
         self.session.enter(field, f"{'+' if checked else '-'}{name}")
+
+
+def _why_nothing(save: Save) -> str:
+    """Why there is nothing to edit in a save without a template."""
+    if save.outline is not None and save.outline.problem is not None:
+        return str(save.outline.problem)
+    return "No template fits this file; its bytes are in Describe."

@@ -33,7 +33,16 @@ from faithful_ledger.core.template.model import Bounds, FieldSpec, GroupSpec
 from faithful_ledger.desk.theme import BROKEN, colours, sans
 from faithful_ledger.desk.widgets.basics import in_turn
 
-__all__ = ["FieldTable", "RecordsModel", "RowsModel", "bounds_text"]
+__all__ = [
+    "ROW_HEIGHT",
+    "FieldDelegate",
+    "FieldTable",
+    "FieldsModel",
+    "Index",
+    "RecordsModel",
+    "RowsModel",
+    "bounds_text",
+]
 
 Index = QModelIndex | QPersistentModelIndex
 ROW_HEIGHT = 26
@@ -58,12 +67,14 @@ def bounds_text(bounds: Bounds | None) -> str:
     return f"{span.replace('-', '−')}  {bounds.why}".rstrip()
 
 
-class _FieldsModel(QAbstractTableModel):
+class FieldsModel(QAbstractTableModel):
     """What both kinds share: a cell leads to a field, or is a plain text."""
 
     def __init__(self, save: Save, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.save = save
+
+    aligns_numbers = True  # to the right of their cells
 
     def field(self, index: Index) -> FieldNode | None:
         raise LookupError
@@ -100,7 +111,7 @@ class _FieldsModel(QAbstractTableModel):
         return None
 
 
-class RecordsModel(_FieldsModel):
+class RecordsModel(FieldsModel):
     """The records of rows; columns are named fields."""
 
     def __init__(
@@ -150,7 +161,7 @@ class RecordsModel(_FieldsModel):
         return None
 
 
-class RowsModel(_FieldsModel):
+class RowsModel(FieldsModel):
     """Single fields, one a row: its name, what is in the save, what is entered, its bounds."""
 
     HEAD = ("", "In save", "Enter", "Bounds")
@@ -193,15 +204,15 @@ class RowsModel(_FieldsModel):
         return super().data(index, role)
 
 
-class _Delegate(QStyledItemDelegate):
+class FieldDelegate(QStyledItemDelegate):
     """Draws a field's cell and edits it; what was typed goes to `entered`."""
 
     entered = Signal(object, str)
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         model = index.model()
-        node = model.field(index) if isinstance(model, _FieldsModel) else None
-        if node is None or not isinstance(model, _FieldsModel):
+        node = model.field(index) if isinstance(model, FieldsModel) else None
+        if node is None or not isinstance(model, FieldsModel):
             super().paint(painter, option, index)
             return
         painter.save()
@@ -217,10 +228,10 @@ class _Delegate(QStyledItemDelegate):
             self._paint_value(painter, box.adjusted(7, 0, -7, 0), model, node, isinstance(model, RowsModel))
         painter.restore()
 
-    def _paint_value(self, painter: QPainter, box: QRect, model: _FieldsModel, node: FieldNode, framed: bool) -> None:
+    def _paint_value(self, painter: QPainter, box: QRect, model: FieldsModel, node: FieldNode, framed: bool) -> None:
         theme = colours()
         now, before = model.now(node)
-        number = framed or isinstance(node.spec.storage, NUMBERS)
+        number = framed or (model.aligns_numbers and isinstance(node.spec.storage, NUMBERS))
         changed = model.save.tape.get(node.path) is not None
         wrong = not changed and any(finding.level != "note" for finding in field_findings(node))
         font = sans(13, strong=changed or wrong)
@@ -246,7 +257,7 @@ class _Delegate(QStyledItemDelegate):
                 QRect(x + width + 6, box.top() + 1, was_width + 2, box.height()), Qt.AlignmentFlag.AlignVCenter, was
             )
 
-    def _paint_switches(self, painter: QPainter, box: QRect, model: _FieldsModel, node: FieldNode) -> None:
+    def _paint_switches(self, painter: QPainter, box: QRect, model: FieldsModel, node: FieldNode) -> None:
         theme = colours()
         try:
             on = model.save.value(node)
@@ -265,7 +276,7 @@ class _Delegate(QStyledItemDelegate):
             painter.drawText(place.adjusted(16, 0, 6, 0), Qt.AlignmentFlag.AlignVCenter, name)
 
     def editorEvent(self, event: QEvent, model: Any, option: QStyleOptionViewItem, index: Index) -> bool:
-        node = model.field(index) if isinstance(model, _FieldsModel) else None
+        node = model.field(index) if isinstance(model, FieldsModel) else None
         if node is not None and isinstance(node.spec.storage, Switches) and isinstance(event, QMouseEvent):
             if event.type() == QEvent.Type.MouseButtonRelease:
                 for name, place in _switch_places(node, option.rect):  # type: ignore[attr-defined]
@@ -281,7 +292,7 @@ class _Delegate(QStyledItemDelegate):
 
     def createEditor(self, parent: QWidget, option: QStyleOptionViewItem, index: Index) -> QWidget:
         model = index.model()
-        assert isinstance(model, _FieldsModel)
+        assert isinstance(model, FieldsModel)
         node = model.field(index)
         assert node is not None
         if isinstance(node.spec.storage, Choice):
@@ -291,7 +302,7 @@ class _Delegate(QStyledItemDelegate):
             return box
         line = QLineEdit(parent)
         line.setFont(sans(13))
-        if isinstance(node.spec.storage, NUMBERS):
+        if model.aligns_numbers and isinstance(node.spec.storage, NUMBERS):
             line.setAlignment(Qt.AlignmentFlag.AlignRight)
         return line
 
@@ -337,7 +348,7 @@ class FieldTable(QTableView):
         self.fields = model
         model.setParent(self)
         self.setModel(model)
-        self.delegate = _Delegate(self)
+        self.delegate = FieldDelegate(self)
         self.setItemDelegate(self.delegate)
         self.delegate.entered.connect(self.entered)
         self.setShowGrid(False)

@@ -92,7 +92,9 @@ class Margin(QFrame):
             self._add(pair("begins", place(selection.start)), pair("ends before", place(selection.end)))
             if save.template is not None and selection.file in save.files:
                 self._add(label(f"{OPEN} no field describes {'it' if size == 1 else 'them'} yet", "open", wrap=True))
-        self._show_readings(selection)
+        file = save.files.get(selection.file)
+        if file is None or file.bound is None or not file.bound.document.knows_ends:
+            self._show_readings(selection)  # a text says what it is
         self.paper.addStretch(1)
 
     def show_place(
@@ -156,7 +158,15 @@ class Margin(QFrame):
             self.show_lines("Start here", [("", "", "Open a save: Ctrl+O, or drop the file on this window.")])
             return
         self._begin(save.path.name)
-        if save.template is None:
+        if save.template is None and save.outline is not None and save.outline.problem is None:
+            self._add(pair("template", "none"), pair("text", ", ".join(save.outline.formats)))
+            steps = (
+                "Edit lists every value with its path; type over what shall change.",
+                "Describe shows the same values beside the text.",
+                "Select a value to keep it as a field of a template.",
+            )
+            self._add(label("Next step", "heading"), rule(), *(label(f"{OPEN} {step}", wrap=True) for step in steps))
+        elif save.template is None:
             self._add(label("No template fits this file. Select bytes to see every way to read them.", wrap=True))
             steps = (
                 "Profile, in Describe, says what kind of bytes these are.",
@@ -204,7 +214,7 @@ class Margin(QFrame):
         self._add(pair("stored as", spec.storage.about))
         if spec.bounds is not None:
             self._add(pair("bounds", bounds_text(spec.bounds)))
-        if not spec.unknown:
+        if not spec.unknown and save.template is not None:
             role, text = STANDINGS[spec.standing]
             self._add(pair("standing", text, role))
         for state in save.seals:
@@ -223,6 +233,21 @@ class Margin(QFrame):
             names = ", ".join(name for _, name in sorted(spec.storage.names.items()))
             self._add(pair("names", names))
         self._entry(node, now)
+        if save.template is None:
+            self._describe(node)
+
+    def _describe(self, node: FieldNode) -> None:
+        """A value of a text without a template can become a field of one."""
+        line = QLineEdit()
+        line.setPlaceholderText("its name in the game")
+        line.setAccessibleName(f"Name for {node.path}")
+
+        def keep() -> None:
+            self.session.evidence.describe(node, line.text())
+
+        line.returnPressed.connect(keep)
+        self._add(label("Keep as a field of a template", "heading"), rule())
+        self._add(row(label("Name", "quiet"), line, button("Keep", keep)))
 
     def _entry(self, node: FieldNode, now: str) -> None:
         spec = node.spec
