@@ -11,7 +11,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PySide6.QtCore import QCoreApplication, QEvent, QModelIndex, QPoint, Qt, qInstallMessageHandler
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QComboBox, QTableWidget, QWidget
+from PySide6.QtWidgets import QComboBox, QLabel, QTableWidget, QWidget
 
 from faithful_ledger.core.save import Save
 from faithful_ledger.demo.hands import type_into
@@ -90,6 +90,9 @@ class DeskCase(LedgerCase):
         message = self.shell.banner.message
         self.assertEqual(self.shell.banner.isVisible(), message is not None)
         return message.text if message is not None else ""
+
+    def margin_texts(self) -> list[str]:
+        return [label.text() for label in self.shell.margin.findChildren(QLabel) if not label.isHidden()]
 
     def table(self, title: str) -> FieldTable:
         return self.shell.edit.tables[title]

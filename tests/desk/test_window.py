@@ -254,9 +254,6 @@ class DescribingTest(DeskCase):
         self.press("Ctrl+3")
         self.stage = self.shell.describe
 
-    def margin_texts(self) -> list[str]:
-        return [label.text() for label in self.shell.margin.findChildren(QLabel) if not label.isHidden()]
-
     def test_selecting_in_one_selects_in_the_others(self) -> None:
         outline, strip = self.stage.outline, self.stage.strip
         node = self.save.fields("crew[2].air")[0]

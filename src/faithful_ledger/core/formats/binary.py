@@ -34,6 +34,9 @@ class BinaryDocument:
     def check(self) -> None:
         return  # any bytes are a binary payload
 
+    def has_values(self) -> bool:
+        return False
+
     def find(self, address: Address, place: Place) -> Span:
         if address.base == "next":
             return Span(_aligned(place.here, address.align), place.within.end)

@@ -158,6 +158,14 @@ class Document(Protocol):
         """Raises BindingError, with the offset, where the payload is not of this format."""
         ...
 
+    def has_values(self) -> bool:
+        """Whether it is a text of this format with values in it, as far as a look tells; `check` is thorough.
+
+        Raises:
+            BindingError: it is not.
+        """
+        ...
+
     def find(self, address: Address, place: Place) -> Span:
         """The span at an address, up to where it may reach at most. With the base `before` it begins at the end of
         the value.

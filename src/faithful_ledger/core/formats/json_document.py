@@ -135,6 +135,12 @@ class JsonDocument:
         except (NotBalanced, ValueError, RecursionError):
             json_values(data)  # says what is wrong; what is only too much for the fast way passes
 
+    def has_values(self) -> bool:
+        if self.source.size <= SMALL:
+            self.check()
+        span = self.whole
+        return span.kind in ("object", "array") and bool(len(self.children(span)))
+
     def _check(self, span: Span) -> None:
         """Raises ValueError where a span is not a value; large ones are looked at in pieces, to save memory."""
         data = self.data

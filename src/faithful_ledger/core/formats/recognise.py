@@ -48,8 +48,7 @@ def recognised_text(source: Source) -> Document | None:
     for opener in _likely(bytes(source.read(0, min(source.size, SAMPLE)))):
         document = opener(source)
         try:
-            document.check()
-            if any(True for _ in document.leaves()):
+            if document.has_values():
                 return document
         except (LedgerError, RecursionError):
             continue

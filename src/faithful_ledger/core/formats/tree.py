@@ -174,6 +174,10 @@ class TreeDocument:
     def check(self) -> None:
         _ = self.tree
 
+    def has_values(self) -> bool:
+        kinds = self.tree.kinds
+        return any(kind in kinds for kind in (STRING, NUMBER, WORD))
+
     # along paths
 
     def find(self, address: Address, place: Place) -> Span:

@@ -153,7 +153,9 @@ class TextView(QAbstractScrollArea):
     def _letter(self) -> int:
         return max(self.fontMetrics().horizontalAdvance("0"), 1)
 
-    def _height(self) -> int:
+    @property
+    def row_height(self) -> int:
+        """In pixels."""
         return self.fontMetrics().height() + 3
 
     def _gutter(self) -> int:
@@ -161,7 +163,7 @@ class TextView(QAbstractScrollArea):
         return self._letter() * max(len(f"{lines}"), 3) + 2 * PAD
 
     def _rows_seen(self) -> int:
-        return max(self.viewport().height() // self._height(), 1)
+        return max(self.viewport().height() // self.row_height, 1)
 
     def sizeHint(self) -> QSize:
         return QSize(400, 300)
@@ -174,7 +176,7 @@ class TextView(QAbstractScrollArea):
         painter.fillRect(event.rect(), theme["paper"])
         if self._lines is None or not self._source.size:
             return
-        gutter, height = self._gutter(), self._height()
+        gutter, height = self._gutter(), self.row_height
         painter.fillRect(QRect(0, 0, gutter, self.viewport().height()), theme["margin"])
         painter.setFont(self.font())
         first, total = self.verticalScrollBar().value(), int(self._first_rows[-1])
@@ -213,7 +215,7 @@ class TextView(QAbstractScrollArea):
         begin, stop = max(span[0], row[0]), min(span[1], row[1])
         if begin < stop:
             x = left + self._width(row[0], begin)
-            painter.fillRect(QRect(x - 1, top, self._width(begin, stop) + 2, self._height()), colour)
+            painter.fillRect(QRect(x - 1, top, self._width(begin, stop) + 2, self.row_height), colour)
 
     def _width(self, start: int, end: int) -> int:
         return self.fontMetrics().horizontalAdvance(self._decoded(start, end))
@@ -222,7 +224,7 @@ class TextView(QAbstractScrollArea):
 
     def offset_at(self, x: int, y: int) -> int:
         """The offset of the letter at a place of the view."""
-        row = min(self.verticalScrollBar().value() + max(y, 0) // self._height(), int(self._first_rows[-1]) - 1)
+        row = min(self.verticalScrollBar().value() + max(y, 0) // self.row_height, int(self._first_rows[-1]) - 1)
         start, end, _ = self.span_of_row(row)
         text = bytes(self._source.read(start, end)).decode(self._encoding, "replace")
         at, left = start, self._gutter() + PAD

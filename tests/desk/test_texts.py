@@ -1,0 +1,124 @@
+"""Text saves without a template in the real window: read, filtered, typed over, posted, described."""
+
+from __future__ import annotations
+
+import json
+
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QLineEdit
+
+from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY
+from faithful_ledger.desk.stages.describe import BYTES_VIEW, TEMPLATE, TEXT_VIEW, VALUES
+from faithful_ledger.desk.widgets.values import PATH, VALUE, ValuesPane
+from tests.desk.support import DeskCase
+
+SAVE = {
+    "company": "Oriel & Søn",
+    "purse": {"marks": 1340, "open": True, "debt": None},
+    "crew": [{"name": name, "air": 90 + number} for number, name in enumerate(("Tamsin", "Brock", "Ives"))],
+    "journal": json.dumps({"read": 39}),
+}
+
+
+class TextWindowTest(DeskCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.path = self.folder / "voyage.json"
+        self.path.write_text(json.dumps(SAVE, indent=1, ensure_ascii=False), "utf-8")
+        self.assertTrue(self.shell.session.open(self.path))
+        self.settle()
+
+    def typed(self, pane: ValuesPane, path: str, text: str) -> None:
+        """Type over a value where it stands, as a person would."""
+        assert pane.model is not None
+        row = next(n for n in range(pane.model.rowCount()) if pane.model.index(n, PATH).data() == path)
+        pane.table.setCurrentIndex(pane.model.index(row, VALUE))
+        QTest.keyClick(pane.table, Qt.Key.Key_Return)
+        editor = pane.table.viewport().findChild(QLineEdit)
+        assert editor is not None
+        editor.selectAll()
+        QTest.keyClicks(editor, text)
+        QTest.keyClick(editor, Qt.Key.Key_Return)
+        self.settle()
+
+    def test_a_value_is_found_by_the_filter_typed_over_and_posted(self) -> None:
+        self.assertEqual(self.shell.stage, EDIT)
+        self.assertIn("every value of this text (json) has its path", self.told())
+        pane = self.shell.edit.values
+        assert pane is not None and pane.model is not None
+        self.assertEqual(pane.count.text(), "12 values")
+        QTest.keyClicks(pane.line, "crew air")
+        self.assertEqual([pane.model.index(n, PATH).data() for n in range(3)], [f"crew[{n}].air" for n in range(3)])
+        self.assertEqual(pane.count.text(), "3 of 12 values")
+        self.typed(pane, "crew[1].air", "12")
+        pane.line.clear()
+        self.typed(pane, "purse.marks", "5200")
+        self.typed(pane, "purse.open", "off")
+        self.typed(pane, "journal(text).read", "40")
+        self.typed(pane, "crew[0].air", "much")
+        self.assertIn("is not a number", self.told())
+        self.assertEqual(self.shell.session.pending, 4)
+        self.shell.show_posting()
+        self.settle()
+        self.shell.posting.write_button.click()
+        self.settle()
+        self.assertEqual(self.shell.stage, HISTORY)
+        now = json.loads(self.path.read_text("utf-8"))
+        self.assertEqual((now["purse"]["marks"], now["purse"]["open"], now["crew"][1]["air"]), (5200, False, 12))
+        self.assertEqual(json.loads(now["journal"]), {"read": 40})
+
+    def test_text_and_values_are_selected_together(self) -> None:
+        self.shell.show_stage(DESCRIBE)
+        self.settle()
+        stage = self.shell.describe
+        self.assertEqual((stage.panes.currentIndex(), stage.view), (VALUES, TEXT_VIEW))
+        self.assertTrue(stage.text.isVisible() and not stage.strip.isVisible())
+        node = self.shell.session.save.fields("crew[1].air")[0]  # type: ignore[union-attr]
+        self.shell.session.select_node(node)
+        self.settle()
+        self.assertEqual(stage.text.selected_text, "91")
+        model = stage.values.model
+        assert model is not None
+        self.assertEqual(model.row_field(stage.values.table.currentIndex().row()).path, "crew[1].air")
+        other = self.shell.session.save.fields("purse.marks")[0]  # type: ignore[union-attr]
+        row = stage.text.row_of(other.start) - stage.text.verticalScrollBar().value()
+        found = next(
+            x
+            for x in range(60, 600, 2)
+            if other.start <= stage.text.offset_at(x, row * stage.text.row_height) < other.end
+        )
+        QTest.mouseClick(
+            stage.text.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(found, row * stage.text.row_height + 3)
+        )
+        self.settle()
+        self.assertIn("purse.marks", self.margin_texts())
+        self.assertFalse(any("These bytes read as" in text for text in self.margin_texts()))
+        stage.show_view(BYTES_VIEW)
+        self.assertTrue(stage.strip.isVisible() and not stage.text.isVisible())
+
+    def test_a_value_becomes_a_field_of_a_template(self) -> None:
+        session = self.shell.session
+        session.select_node(session.save.fields("purse.marks")[0])  # type: ignore[union-attr]
+        self.settle()
+        line = next(
+            w for w in self.shell.margin.findChildren(QLineEdit) if w.accessibleName() == "Name for purse.marks"
+        )
+        QTest.keyClicks(line, "Marks")
+        QTest.keyClick(line, Qt.Key.Key_Return)
+        self.settle()
+        assert session.save is not None and session.save.template is not None
+        self.assertEqual(session.save.fields("marks")[0].value, 1340)
+        self.assertEqual(session.save.fields("crew[2].name")[0].value, "Ives", "what no template names has its path")
+        self.shell.show_stage(DESCRIBE)
+        self.settle()
+        self.assertTrue(self.shell.describe.tabs[TEMPLATE].isVisible())
+
+    def test_a_broken_text_says_what_is_wrong_and_shows_its_bytes(self) -> None:
+        path = self.folder / "broken.json"
+        path.write_text('{"marks": 1340')
+        self.assertTrue(self.shell.session.open(path))
+        self.settle()
+        self.assertEqual(self.shell.stage, DESCRIBE)
+        self.assertIn("a comma or } is expected, and the text ends", self.told())
+        self.assertTrue(self.shell.describe.strip.isVisible())
