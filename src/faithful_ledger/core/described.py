@@ -75,7 +75,7 @@ class BookTemplates:
             0,
             found_by=Address.by_path(node.path),
             layers=layers,
-            route=tuple(layer.kind for layer in layers),
+            route=tuple(layer.step for layer in layers),
             values=(value,) if isinstance(value, float | int | str) and not isinstance(value, bool) else (),
             file=str(file.path),
             format=spec.format if spec is not None else "json",

@@ -7,12 +7,14 @@ next stays findable; `Payload.spot` says which chunk an offset is in.
 from __future__ import annotations
 
 from bisect import bisect_right
+from contextlib import suppress
 from itertools import groupby
 from typing import NamedTuple
 
 from faithful_ledger.core.budget import unpacked_allowance
-from faithful_ledger.core.errors import TooMuch, place
+from faithful_ledger.core.errors import LedgerError, TooMuch, place
 from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers.archives import archive_of, members_of, unpacked
 from faithful_ledger.core.layers.scrambling import unscramble
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile import find_layers, find_scrambling
@@ -35,7 +37,7 @@ class Payload(NamedTuple):
 
     @property
     def route(self) -> tuple[str, ...]:
-        return tuple(layer.kind for layer in self.layers)
+        return tuple(layer.step for layer in self.layers)
 
     def spot(self, offset: int) -> str:
         """The layers as words, with the chunk an offset is in."""
@@ -68,6 +70,8 @@ def payloads_inside(data: bytes, layers: list[Layer] | None = None) -> list[Payl
 def _within(outer: Payload, layers: list[Layer]) -> list[Payload]:
     """The payloads one layer further in."""
     data = outer.data
+    if archive_of(data):
+        return _members(outer)
     found = []
     for kind, group in groupby(sorted(layers, key=lambda layer: layer.kind), key=lambda layer: layer.kind):
         try:
@@ -83,6 +87,20 @@ def _within(outer: Payload, layers: list[Layer]) -> list[Payload]:
         shown = _joined(outer.layer, words_of[scrambling.kind])
         layer = LayerSpec(scrambling.kind, scrambling.key or None)
         found.append(Payload((*outer.layers, layer), shown, unscramble(data, scrambling)))
+    return found
+
+
+def _members(outer: Payload) -> list[Payload]:
+    """The members of an archive; none of one that cannot be read."""
+    found, left = [], unpacked_allowance(len(outer.data))
+    with suppress(LedgerError):
+        for member in members_of(outer.data):
+            with suppress(LedgerError):
+                content = unpacked(outer.data, member, left)
+                left -= len(content)
+                words = _joined(outer.layer, f"{member.kind} member {member.name}")
+                layer = LayerSpec(member.kind, member=member.name)
+                found.append(Payload((*outer.layers, layer), words, content))
     return found
 
 

@@ -112,7 +112,8 @@ class Outline:
             root = GroupNode(spec.root, None, around, 0)
             root.end = files[around].source.size
             files[around].bound = BoundFile(spec, BinaryDocument(files[around].source), root)
-        name = "unpacked" if "unpacked" not in files else f"unpacked {len(files)}"
+        wanted = layers[-1].member or "unpacked"
+        name = wanted if wanted not in files else f"{wanted} {len(files)}"
         bound = self._take_in(name, document, document.source, around)
         bound.spec.layers = layers
         bound.unwrapped = unwrapped
@@ -133,7 +134,7 @@ class Outline:
         first: LedgerError | None = None
         for name, rest in self._holders(path):
             try:
-                return list(self._in_text(name, rest, path))
+                return list(self._in_text(name, rest))
             except AddressError as error:
                 first = first or error
         assert first is not None
@@ -149,11 +150,15 @@ class Outline:
             if not name.endswith(TEXT):
                 yield name, path
 
-    def _in_text(self, name: str, path: str, whole: str) -> Iterator[Node]:
+    def _prefix(self, name: str) -> str:
+        """What the paths of a text begin with; those of the first one stand alone."""
+        return "" if name == next(iter(self.texts)) else format_path((Step(name=name),))
+
+    def _in_text(self, name: str, path: str) -> Iterator[Node]:
         *around, last = split_outside_quotes(path, TEXT)
-        prefix = whole.removesuffix(path)
+        prefix = self._prefix(name)
         for part in around:
-            prefix += part + TEXT
+            prefix = f"{_joined(prefix, part)}{TEXT}"
             name = self._nested(name, part, prefix)
         document = self.texts[name]
         for steps in _expanded(document, parse_path(last.removeprefix("."))):
@@ -162,9 +167,7 @@ class Outline:
                 inside = len(document.items(span) or ())
                 what = f"{format_path(steps)} is {'an object' if span.kind == 'object' else 'a list'}"
                 raise AddressError(what + " and has no value of its own", "name a value in it" if inside else "")
-            written = format_path(steps)
-            joint = "" if not prefix or written.startswith("[") or prefix.endswith(".") else "."
-            yield self._node(name, document, span, prefix + joint + written)
+            yield self._node(name, document, span, _joined(prefix, format_path(steps)))
 
     def _nested(self, name: str, part: str, inner_name: str) -> str:
         """Take in the text that a string of a text holds as a payload of its own, which goes by its path."""
@@ -198,14 +201,19 @@ class Outline:
         names = [name for name in self.texts if not name.endswith(TEXT)]
         for name in names:
             document = self.texts[name]
-            prefix = "" if name == names[0] else format_path((Step(name=name),))
+            prefix = self._prefix(name)
             for leaf in all_leaves(document):
-                path = leaf.path if not prefix else f"{prefix}{'' if leaf.path.startswith('[') else '.'}{leaf.path}"
+                path = _joined(prefix, leaf.path)
                 if TEXT in leaf.path:
                     with suppress(LedgerError):
                         yield from (node for node in self.nodes(path) if isinstance(node, FieldNode))
                 else:
                     yield self._node(name, document, Span(leaf.start, leaf.end, leaf.kind), path)
+
+
+def _joined(prefix: str, path: str) -> str:
+    path = path.removeprefix(".")
+    return f"{prefix}{'' if not prefix or path.startswith('[') else '.'}{path}"
 
 
 def _expanded(document: Document, steps: tuple[Step, ...]) -> Iterator[tuple[Step, ...]]:

@@ -14,13 +14,14 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 from faithful_ledger.core.address import Lookup
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, StreamGrows, place
 from faithful_ledger.core.layers import KEYED, SCRAMBLINGS, STREAMS, LayerSpec
+from faithful_ledger.core.layers.archives import ARCHIVES, Member, finish_zip, members_of, repacked, unpacked
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS, encoded_from_utf8, utf8_from
@@ -28,8 +29,9 @@ from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.layers import stream_at
 from faithful_ledger.core.profile.lengths import suspected_lengths
 from faithful_ledger.core.source import MemorySource, Source
+from faithful_ledger.core.suggest import did_you_mean
 
-__all__ = ["Hidden", "Step", "Streams", "Unwrapped", "unwrap"]
+__all__ = ["Hidden", "Inner", "Step", "Streams", "Unwrapped", "unwrap", "wrap_together"]
 
 
 Counted = Callable[[int, int], bool]
@@ -167,6 +169,28 @@ class Transcoded:
 
 
 @dataclass(slots=True)
+class Archived:
+    """A member of an archive."""
+
+    member: Member
+    outer: Source
+    data: bytes
+
+    @classmethod
+    def of(cls, outer: bytes, layer: LayerSpec) -> Archived:
+        """Raises AddressError when the archive does not have it."""
+        members = {member.name: member for member in members_of(outer) if member.kind == layer.kind}
+        if layer.member not in members:
+            hint = did_you_mean(layer.member, members) or f"it has {', '.join(list(members)[:8]) or 'none'}"
+            raise AddressError(f"there is no member “{layer.member}” in the {layer.kind} archive", hint)
+        member = members[layer.member]
+        return cls(member, MemorySource(outer), unpacked(outer, member))
+
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
+        return repacked(self.outer, self.member, bytes(inner.read(0, inner.size)), cause)
+
+
+@dataclass(slots=True)
 class LeftOff:
     """A layer that is not put back: the game accepts the payload without it."""
 
@@ -190,16 +214,50 @@ class Unwrapped:
         return MemorySource(self.steps[-1].data)
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
-        """What has to change in the outermost payload; `counted` is about that.
+        """As `wrap_together`, of this payload alone."""
+        return wrap_together([Inner(self.steps, inner, cause)], counted)
 
-        Raises:
-            LedgerError: it cannot be wrapped.
-        """
-        replaced: list[Replacement] = []
-        for number, step in reversed(list(enumerate(self.steps))):
-            replaced = step.wrap(inner, cause, counted if number == 0 else _nobody)
-            inner = Patched(step.outer, replaced)
-        return replaced
+
+class Inner(NamedTuple):
+    """A payload as it will be, with the steps that lead to it and the cause to give for what changes around it."""
+
+    steps: Sequence[Step]
+    patched: Patched
+    cause: Cause
+
+
+def wrap_together(inside: Sequence[Inner], counted: Counted) -> list[Replacement]:
+    """What has to change in one outermost payload so that these payloads are inside of it; `counted` is about that.
+    Several may be behind the same steps, as members of a packed archive are: these steps are put back once.
+
+    Raises:
+        LedgerError: one of them cannot be wrapped.
+    """
+    groups: dict[object, list[Inner]] = {}
+    for each in inside:
+        groups.setdefault(_identity(each.steps[0]), []).append(each)
+    replaced: list[Replacement] = []
+    for group in groups.values():
+        step, cause = group[0].steps[0], group[0].cause
+        deeper = [Inner(each.steps[1:], each.patched, each.cause) for each in group if len(each.steps) > 1]
+        own = next((each.patched for each in group if len(each.steps) == 1), None)
+        if own is None:
+            own = Patched(MemorySource(step.data), wrap_together(deeper, _nobody))
+        replaced += step.wrap(own, cause, counted)
+    first = inside[0]
+    archived = next((each.steps[0] for each in inside if isinstance(each.steps[0], Archived)), None)
+    if archived is not None and archived.member.kind == "zip":
+        replaced += finish_zip(archived.outer, replaced, first.cause)
+    return replaced
+
+
+def _identity(step: Step) -> object:
+    """What two steps have in common that lead from the same payload to the same one."""
+    if isinstance(step, Archived):
+        return step.member
+    if isinstance(step, Streams):
+        return step.kind, tuple((stream.offset, stream.size) for stream in step.streams)
+    return id(step)
 
 
 def _nobody(start: int, end: int) -> bool:
@@ -225,6 +283,8 @@ def unwrap(
         step: Step
         if layer.kind in SCRAMBLINGS:
             step = Hidden.of(data, _scrambling(layer, key_of))
+        elif layer.kind in ARCHIVES:
+            step = Archived.of(data, layer)
         elif layer.kind in TRANSCODINGS:
             step = Transcoded.of(data, layer.kind)
         elif streams := _streams(data, layer, number_of):

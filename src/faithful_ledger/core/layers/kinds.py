@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.layers import base64_text, bzip2, deflate, lz4_frames, xz, zstd
+from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.stream import Stream
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 
@@ -17,14 +18,15 @@ MODULES = (base64_text, bzip2, deflate, lz4_frames, xz, zstd)
 STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
 KEYED = ("add", "xor")
 SCRAMBLINGS = (*KEYED, "xor-previous")
-LAYERS = (*STREAMS, *SCRAMBLINGS, *TRANSCODINGS)
+LAYERS = (*STREAMS, *SCRAMBLINGS, *TRANSCODINGS, *ARCHIVES)
 
 
 @dataclass(slots=True, frozen=True)
 class LayerSpec:
     """One layer around a payload: all streams of a kind, or only that `at` an offset of the payload around; the text in
-    another encoding; or a scrambling of the whole, whose key is `key`, or what the field `key_of` of the file around
-    says. Without `put_back` it is left off when the save is posted, and need not be there when it is opened.
+    another encoding; a `member` of an archive; or a scrambling of the whole, whose key is `key`, or what the field
+    `key_of` of the file around says. Without `put_back` it is left off when the save is posted, and need not be there
+    when it is opened.
     """
 
     kind: str
@@ -32,3 +34,9 @@ class LayerSpec:
     key_of: str = ""
     at: Expression | None = None
     put_back: bool = True
+    member: str = ""
+
+    @property
+    def step(self) -> str:
+        """Its kind, and of an archive the member: what a route is made of."""
+        return f"{self.kind}:{self.member}" if self.member else self.kind

@@ -16,6 +16,7 @@ from faithful_ledger.core.posting.outcome import check_result
 from faithful_ledger.core.posting.plan import Change, FilePlan, Plan, companion_files
 from faithful_ledger.core.save import Save, SaveFile, field_entry, rule_follower
 from faithful_ledger.core.storage import encoded
+from faithful_ledger.core.wrapping import Inner, wrap_together
 
 __all__ = ["make_plan"]
 
@@ -64,6 +65,7 @@ def _settled(save: Save, entries: list[Entry], leave: frozenset[str]) -> tuple[l
 def _files(save: Save, entries: list[Entry], by_rules: list[Entry], leave: frozenset[str]) -> list[FilePlan]:
     """Every file with what was entered, settled; a payload is settled before the file it is inside of."""
     replacements: dict[str, list[Replacement]] = {name: [] for name in save.files}
+    inside: dict[str, list[Inner]] = {}
     for entry in entries:
         replacements[entry.node.file].append(entry.replacement())
     for entry in by_rules:
@@ -73,6 +75,9 @@ def _files(save: Save, entries: list[Entry], by_rules: list[Entry], leave: froze
     plans = []
     for name, file in reversed(save.files.items()):
         settled: Settled | None = None
+        if name in inside:
+            root = file.bound.root if file.bound is not None else None
+            replacements[name] += wrap_together(inside[name], partial(has_length_over, root))
         if file.bound is None:
             patched = Patched(file.source, replacements[name])
         else:
@@ -82,9 +87,8 @@ def _files(save: Save, entries: list[Entry], by_rules: list[Entry], leave: froze
             settled = settle(file.bound, replacements[name], leave, counts, outer)
             patched = settled.patched
             if file.bound.unwrapped is not None and replacements[name]:
-                outside = save.files[file.inside].bound
-                counted = partial(has_length_over, outside.root if outside is not None else None)
-                replacements[file.inside] += file.bound.unwrapped.wrap(patched, Cause("layer", name), counted)
+                around = Inner(file.bound.unwrapped.steps, patched, Cause("layer", name))
+                inside.setdefault(file.inside, []).append(around)
         after, renewals = (settled.bound, settled.renewals) if settled is not None else (None, [])
         plans.append(FilePlan(file, patched, after, renewals, _changes(name, patched)))
     return plans[::-1]

@@ -144,6 +144,8 @@ def _payload(files: dict[str, Any], inside: str, place: Place) -> str:
 
 def _layer_keys(layer: LayerSpec) -> str | dict[str, str]:
     """A layer as a template says it."""
+    if layer.member:
+        return {"layer": layer.kind, "member": layer.member}
     return layer.kind if layer.key is None else {"layer": layer.kind, "key": layer.key.hex(" ").upper()}
 
 

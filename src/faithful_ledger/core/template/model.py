@@ -214,7 +214,7 @@ class FileSpec:
     @property
     def route(self) -> tuple[str, ...]:
         """The kinds of its layers, the outermost first."""
-        return tuple(layer.kind for layer in self.layers)
+        return tuple(layer.step for layer in self.layers)
 
 
 @dataclass(slots=True, frozen=True)

@@ -168,6 +168,7 @@ class LayerKeys(Part):
     key_of: Words | None = None
     at: Formula | None = None
     put_back: bool = True
+    member: Words | None = None
 
 
 class File(Part):

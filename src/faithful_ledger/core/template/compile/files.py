@@ -8,6 +8,7 @@ from faithful_ledger.core.address import Expression, parse_path
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.layers import KEYED, LAYERS, STREAMS, LayerSpec
+from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.storage import (
     FixedText,
     FreeText,
@@ -141,7 +142,9 @@ class _Files:
             except LedgerError as error:
                 self.mistakes.append(((*where, "at"), str(error)))
         key = bytes.fromhex(keys["key"]) if keys.get("key") else None
-        return LayerSpec(keys["layer"], key, keys.get("key_of") or "", at, keys.get("put_back", True))
+        return LayerSpec(
+            keys["layer"], key, keys.get("key_of") or "", at, keys.get("put_back", True), keys.get("member") or ""
+        )
 
     def layer(self, layer: LayerSpec, around: GroupSpec, where: Where) -> None:
         """A layer is one we know, and its key is where it says."""
@@ -150,6 +153,13 @@ class _Files:
             self.mistakes.append((where, f"“{layer.kind}” is not a layer; {hint}"))
         elif (layer.key is not None or layer.key_of) and layer.kind not in KEYED:
             self.mistakes.append((where, f"{layer.kind} has no key; only {' and '.join(KEYED)} have one"))
+        elif bool(layer.member) is not (layer.kind in ARCHIVES):
+            text = (
+                f"say which member: {{layer: {layer.kind}, member: …}}"
+                if not layer.member
+                else f"{layer.kind} has none"
+            )
+            self.mistakes.append(((*where, "member") if layer.member else where, text))
         elif layer.key is not None and layer.key_of:
             self.mistakes.append((where, "a layer has one of key and key_of"))
         elif layer.kind in KEYED and layer.key is None and not layer.key_of:
