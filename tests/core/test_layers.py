@@ -463,7 +463,8 @@ files:
         for keys, words in (
             ("inside: sav, layers: [zlib]", "“sav” is not a file here; did you mean “save”?"),
             ("inside: save", "it is inside a whole file, so say through which layers"),
-            ("inside: save, layers: [zip]", "“zip” is not a layer; did you mean “gzip”?"),
+            ("inside: save, layers: [zip]", "say which member: {layer: zip, member: …}"),
+            ("inside: save, layers: [gzp]", "“gzp” is not a layer; did you mean “gzip”?"),
             ("inside: save.version, layers: [zlib]", "“version” is neither a text nor unknown bytes"),
             ("inside: save.nothing, layers: [zlib]", "“nothing” leads to no field"),
             ("inside: inner, layers: [zlib]", "“inner” is not a file here"),

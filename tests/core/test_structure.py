@@ -24,8 +24,8 @@ CORE = SOURCE / "faithful_ledger" / "core"
 
 # Each room may use those before it in its line, never one behind it.
 ORDER = [
-    "errors", "suggest", "budget", "deadline", "source", "find", "scan", "storage", "address", "edits", "layers", "formats", "profile", "wrapping", "inside", "disk", "locks", "search", "seals", "template",
-    "binding.nodes", "binding.sizes", "binding.resume", "binding.spans", "binding.binder", "binding.compose", "binding.files", "binding.followers", "binding.settle", "rules", "compare", "evidence",
+    "errors", "suggest", "budget", "deadline", "disk", "source", "find", "scan", "storage", "address", "edits", "layers", "formats", "profile", "wrapping", "inside", "locks", "search", "seals", "template",
+    "binding.nodes", "binding.sizes", "binding.resume", "binding.spans", "binding.binder", "binding.compose", "binding.files", "binding.followers", "binding.settle", "rules", "balance", "compare", "evidence",
     "template.extend", "entries", "save", "outline", "opening", "typed_bytes", "pending", "goto", "vault", "posting", "records", "manifests", "keeping", "pinning", "described", "history", "book", "together", "shelf",
 ]  # fmt: skip
 

@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import errno
 import os
-from collections.abc import Iterator
+import tempfile
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 
 from faithful_ledger.core.errors import FileAccessError
 
-__all__ = ["Disk", "translated"]
+__all__ = ["Disk", "scratch", "translated"]
 
 REASONS = {
     errno.ENOSPC: ("the disk is full", "make room and try again"),
@@ -39,6 +40,21 @@ def translated(path: Path, doing: str) -> Iterator[None]:
     except OSError as error:
         reason, remedy = REASONS.get(error.errno or 0, (error.strerror or str(error), "check the disk"))
         raise FileAccessError(f"{path} cannot be {doing}: {reason}", f"the save is as it was; {remedy}") from error
+
+
+@contextmanager
+def scratch(files: Mapping[str, bytes]) -> Iterator[Path]:
+    """A folder of its own with these files, for what another library can only do with files; it is gone behind.
+
+    Raises:
+        FileAccessError: there is no room for it.
+    """
+    with tempfile.TemporaryDirectory(prefix="ledger-") as folder:
+        for name, data in files.items():
+            path = Path(folder, name)
+            with translated(path, "written"):
+                path.write_bytes(data)
+        yield Path(folder)
 
 
 class Disk:

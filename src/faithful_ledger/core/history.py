@@ -81,8 +81,7 @@ class History:
 
     def hazards(self, save: Save, running: list[Program] | None = None) -> list[Check]:
         """What will undo a posting to this save."""
-        names = [companion.name for companion in save.template.companions] if save.template is not None else []
-        return hazards([file.path for file in save.on_disk], names, self.records.setting("synced"), running)
+        return hazards([file.path for file in save.on_disk], save.companions, self.records.setting("synced"), running)
 
     def check(self, plan: Plan, *, detach_links: bool = False, running: list[Program] | None = None) -> list[Check]:
         """What must be true before a plan is written. `running` programs are looked for if not given."""

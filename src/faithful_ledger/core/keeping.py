@@ -14,6 +14,7 @@ from typing import NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import AddressError, ChangedMeanwhile, FileAccessError, LedgerError
+from faithful_ledger.core.layers.sqlite_tables import log_beside
 from faithful_ledger.core.locks import WAIT
 from faithful_ledger.core.locks import locked as held
 from faithful_ledger.core.manifests import read_manifests, write_manifest
@@ -22,6 +23,7 @@ from faithful_ledger.core.posting.steps import Seen
 from faithful_ledger.core.records import KeptFile, Records, Snapshot, now
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import (
+    LoggedSource,
     MemorySource,
     Source,
     files_below,
@@ -171,7 +173,7 @@ class Keeping:
         self, save: Save, label: str, kind: str, known: dict[Path, Source], early: Mapping[Path, str] = NO_DIGESTS
     ) -> Snapshot:
         """`early` are the SHA-256 of known files that are in the vault already."""
-        names = tuple(c.name for c in save.template.companions) if save.template is not None else ()
+        names = tuple(save.companions)
         paths = [(file.name, file.path) for file in save.on_disk]
         if save.folder is not None:  # what came in since it was opened belongs to it as well
             opened = {path for _, path in paths}
@@ -200,6 +202,11 @@ class Keeping:
             if not same_bytes(open_blocks(file.path), file.source):
                 what = f"nothing was written: {file.path.name} was changed by another program"
                 raise ChangedMeanwhile(what, "open it again")
+            if log_beside(file.path, file.source) != (
+                file.source.log if isinstance(file.source, LoggedSource) else b""
+            ):
+                what = f"nothing was written: the game has written to {file.path.name} meanwhile, in its log"
+                raise ChangedMeanwhile(what, "close the game and open the save again")
         known = {file.path: file.source for file in save.on_disk}
         early = {file.path: file.kept_as for file in save.on_disk if self.store.has(file.kept_as)}
         return self._keep_save(save, label, kind, known, early), seen

@@ -14,9 +14,18 @@ from types import MappingProxyType
 
 from faithful_ledger.core.binding import bind_files
 from faithful_ledger.core.errors import AddressError, FileAccessError, LedgerError, RootNotGranted
+from faithful_ledger.core.layers.sqlite_tables import log_beside
 from faithful_ledger.core.outline import outlined
 from faithful_ledger.core.save import Save, SaveFile
-from faithful_ledger.core.source import MemorySource, files_below, name_within, open_source, strays, unreadable
+from faithful_ledger.core.source import (
+    LoggedSource,
+    MemorySource,
+    files_below,
+    name_within,
+    open_source,
+    strays,
+    unreadable,
+)
 from faithful_ledger.core.template import Library, Template
 from faithful_ledger.core.template.model import FileSpec
 
@@ -131,6 +140,8 @@ def _others(template: Template) -> list[tuple[str, FileSpec]]:
 
 def _open(name: str, path: Path) -> SaveFile:
     source, moment = open_source(path)
+    if isinstance(source, MemorySource) and (log := log_beside(path, source)):
+        source = LoggedSource(bytes(source.read(0, source.size)), log)
     return SaveFile(name, path, source, moment, None)
 
 

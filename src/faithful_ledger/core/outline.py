@@ -17,9 +17,10 @@ from faithful_ledger.core.formats import BinaryDocument, Document, Span, recogni
 from faithful_ledger.core.formats.nested import TEXT, NestedText, all_leaves, nested_document
 from faithful_ledger.core.inside import payloads_inside
 from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers.sqlite_tables import SQLITE, is_database
 from faithful_ledger.core.layers.transcoding import transcoding_of
 from faithful_ledger.core.save import Save, SaveFile
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.source import LoggedSource, Source
 from faithful_ledger.core.template.model import FieldSpec, FileSpec, GroupSpec
 from faithful_ledger.core.wrapping import Unwrapped, unwrap
 
@@ -87,15 +88,18 @@ class Outline:
             return False
         data = bytes(file.source.read(0, file.source.size))
         found = False
-        encoding = transcoding_of(data)
-        if encoding is not None:
-            with suppress(LedgerError):
-                layers = (LayerSpec(encoding),)
-                unwrapped = Unwrapped(unwrap(data, layers))
-                document = recognised_text(unwrapped.source)
-                if document is not None:
-                    self._add(name, layers, document, unwrapped)
-                    return True
+        kind = SQLITE if is_database(data) else transcoding_of(data)
+        if kind is not None:
+            try:
+                log = file.source.log if isinstance(file.source, LoggedSource) else b""
+                unwrapped = Unwrapped(unwrap(data, (LayerSpec(kind),), log=log))
+            except LedgerError as error:
+                self.problem = error if kind == SQLITE else None
+                return False
+            document = recognised_text(unwrapped.source)
+            if document is not None:
+                self._add(name, (LayerSpec(kind),), document, unwrapped)
+                return True
         for payload in payloads_inside(data):
             with suppress(LedgerError):
                 unwrapped = Unwrapped(unwrap(data, payload.layers))

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Protocol
 
 from faithful_ledger.core.address.paths import parse_path
+from faithful_ledger.core.balance import rule_findings, seal_states, unchecked, undescribed
 from faithful_ledger.core.binding import (
     BoundFile,
     FieldNode,
@@ -23,7 +24,7 @@ from faithful_ledger.core.binding import (
     find,
 )
 from faithful_ledger.core.binding.compose import compose_records, value_of_json
-from faithful_ledger.core.binding.followers import Follower, SealState, dependents, follower
+from faithful_ledger.core.binding.followers import SealState
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.entries import Entry, Tape
 from faithful_ledger.core.errors import (
@@ -35,20 +36,17 @@ from faithful_ledger.core.errors import (
     ValueRefused,
     place,
 )
+from faithful_ledger.core.layers.sqlite_tables import LOG, LOG_INDEX, is_database
 from faithful_ledger.core.rules import Finding, audit
 from faithful_ledger.core.source import Moment, Source, files_below, moment_of, name_within
 from faithful_ledger.core.storage import Value, encoded
 from faithful_ledger.core.template import Template
-from faithful_ledger.core.template.model import EqualRule
 
 __all__ = [
     "Save",
     "SaveFile",
     "field_entry",
     "refuse_dependent",
-    "rule_findings",
-    "rule_follower",
-    "seal_states",
 ]
 
 
@@ -162,6 +160,15 @@ class Save:
         """Whether there is anything to enter: by a template, or by the paths of its texts."""
         by_paths = self.outline is not None and self.outline.problem is None
         return self.problem is None and (self.template is not None or by_paths)
+
+    @property
+    def companions(self) -> list[str]:
+        """The names of files beside it that go when it changes: those the template names, and a database's log."""
+        names = [companion.name for companion in self.template.companions] if self.template is not None else []
+        for file in self.on_disk:
+            if is_database(bytes(file.source.read(0, 16))):
+                names += [self.name_beside(file) + ending for ending in (LOG, LOG_INDEX)]
+        return names
 
     @property
     def problem(self) -> LedgerError | None:
@@ -296,9 +303,9 @@ class Save:
                 found += [Finding(error.path, "warning", error.what) for error in file.bound.missing]
                 found += unchecked(file.bound)
                 found += audit(file.bound.root)
-                found += _undescribed(file)
+                found += undescribed(file.bound)
         if self.template is not None and self.problem is None:
-            found += rule_findings(self.template, self)
+            found += rule_findings(self.template, self.fields)
         return found
 
     @property
@@ -402,74 +409,3 @@ def field_entry(node: FieldNode, data: bytes) -> Entry:
     except ValueRefused:
         old = node.raw.hex(" ")
     return Entry(node, node.path, old, new, data)
-
-
-def seal_states(bound: BoundFile) -> list[SealState]:
-    """What every dependent field of a file says, and what it should say.
-
-    One whose target is not in this save has no state; `unchecked` gives a finding for each of these.
-    """
-    return [state for _, state in _states(bound) if isinstance(state, SealState)]
-
-
-def unchecked(bound: BoundFile) -> Iterator[Finding]:
-    """A finding for every seal, length, count or offset that cannot be worked out here."""
-    for node, state in _states(bound):
-        if isinstance(state, LedgerError):
-            yield Finding(node.path, "warning", f"{state.what}; it is not checked and not renewed")
-
-
-def _states(bound: BoundFile) -> Iterator[tuple[FieldNode, SealState | LedgerError]]:
-    """Every dependent field with its state, or why it cannot be worked out."""
-    if bound.problem is not None:
-        return
-    for node in dependents(bound.root):
-        try:
-            each = follower(node, bound.root)
-            due = each.due(bound.source)
-        except (AddressError, EntryError) as error:
-            yield node, error
-            continue
-        assert isinstance(due, int)
-        try:
-            stored: int | None = node.number
-        except LedgerError:
-            stored = None
-        yield node, SealState(node.path, node.title, each.algorithm, stored == due, stored, due, each.policy)
-
-
-def rule_findings(template: Template, save: Save) -> Iterator[Finding]:
-    for rule in template.rules:
-        try:
-            each = rule_follower(rule, save)
-        except LedgerError as error:
-            yield Finding(rule.right, "warning", f"the rule that it equals {rule.left} is not checked: {error.what}")
-            continue
-        try:
-            stored, due = each.node.value, each.due(each.node.source)
-        except ValueRefused:
-            continue  # the audit of the field reports it
-        if stored != due:
-            why = f"; {rule.why}" if rule.why else ""
-            text = f"{rule.left} says {due} and {rule.right} says {stored}; they must be equal{why}"
-            yield Finding(rule.right, "error", text)
-
-
-def rule_follower(rule: EqualRule, save: Save) -> Follower:
-    """The field on the right of a rule, which needs the one on its left.
-
-    Raises:
-        AddressError: this save does not have one of them.
-    """
-    (left,), (right,) = save.fields(rule.left), save.fields(rule.right)
-    return Follower(right, "rule", left, left, left.end)
-
-
-def _undescribed(file: SaveFile) -> Iterator[Finding]:
-    assert file.bound is not None
-    if file.bound.spec.format != "binary" or not file.bound.root.children:
-        return
-    described = max(child.end for child in file.bound.root.children)
-    if described < file.source.size:
-        rest = file.source.size - described
-        yield Finding(file.name, "note", f"{rest} bytes from {place(described)} on are not described by the template")

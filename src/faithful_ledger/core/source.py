@@ -22,6 +22,7 @@ __all__ = [
     "CHUNK",
     "WHOLE",
     "BlockSource",
+    "LoggedSource",
     "MemorySource",
     "Moment",
     "Source",
@@ -82,6 +83,14 @@ class MemorySource:
         end = min(end, self.size)
         for at in range(start, end, CHUNK):
             yield self._view[at : min(at + CHUNK, end)]
+
+
+class LoggedSource(MemorySource):
+    """A database, and the write-ahead log that stands beside it."""
+
+    def __init__(self, data: bytes, log: bytes) -> None:
+        super().__init__(data)
+        self.log = log
 
 
 class BlockSource:

@@ -23,6 +23,7 @@ from faithful_ledger.core.errors import AddressError, StreamGrows, place
 from faithful_ledger.core.layers import KEYED, SCRAMBLINGS, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES, Member, finish_zip, members_of, repacked, unpacked
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
+from faithful_ledger.core.layers.sqlite_tables import SQLITE, changed_database, tables_as_json
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS, encoded_from_utf8, utf8_from
 from faithful_ledger.core.profile import find_layers
@@ -191,6 +192,24 @@ class Archived:
 
 
 @dataclass(slots=True)
+class Tables:
+    """The tables of an SQLite database; what its write-ahead `log` holds is in the new database."""
+
+    outer: Source
+    data: bytes
+    log: bytes
+
+    @classmethod
+    def of(cls, outer: bytes, log: bytes) -> Tables:
+        return cls(MemorySource(outer), tables_as_json(outer, log), log)
+
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
+        before = bytes(self.outer.read(0, self.outer.size))
+        changed = changed_database(before, self.log, self.data, bytes(inner.read(0, inner.size)))
+        return [Replacement(0, len(before), changed, (cause,))]
+
+
+@dataclass(slots=True)
 class LeftOff:
     """A layer that is not put back: the game accepts the payload without it."""
 
@@ -270,9 +289,10 @@ def unwrap(
     route: Sequence[LayerSpec | str],
     key_of: Callable[[str], bytes] | None = None,
     number_of: Lookup | None = None,
+    log: bytes = b"",
 ) -> list[Step]:
     """Undo layers, the outermost first; a kind alone is a layer without a key. `key_of` gives the bytes of a field of
-    the file around, `number_of` its number.
+    the file around, `number_of` its number. `log` is the write-ahead log of a database.
 
     Raises:
         AddressError: one of them is not there.
@@ -283,6 +303,8 @@ def unwrap(
         step: Step
         if layer.kind in SCRAMBLINGS:
             step = Hidden.of(data, _scrambling(layer, key_of))
+        elif layer.kind == SQLITE:
+            step = Tables.of(data, log)
         elif layer.kind in ARCHIVES:
             step = Archived.of(data, layer)
         elif layer.kind in TRANSCODINGS:

@@ -11,7 +11,7 @@ from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, find
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import BindingError, LedgerError, ValueRefused
 from faithful_ledger.core.formats import BinaryDocument
-from faithful_ledger.core.source import MemorySource, Source
+from faithful_ledger.core.source import LoggedSource, MemorySource, Source
 from faithful_ledger.core.template.model import FileSpec, Template
 
 if TYPE_CHECKING:
@@ -97,4 +97,5 @@ def _steps(spec: FileSpec, around: BoundFile) -> list[Step]:
         (node,) = find(around.root, parse_path(path), path)
         return node.raw if isinstance(node, FieldNode) else b""
 
-    return steps + unwrap(data, spec.layers, key_of, number_of)
+    log = around.source.log if isinstance(around.source, LoggedSource) and not steps else b""
+    return steps + unwrap(data, spec.layers, key_of, number_of, log)

@@ -3,11 +3,12 @@
 from faithful_ledger.core.formats.binary import BinaryDocument
 from faithful_ledger.core.formats.bracketed import BracedText, Expressions, KeyedTables, RelaxedJson
 from faithful_ledger.core.formats.document import Document, Items, Place, Span, TextLeaf
-from faithful_ledger.core.formats.indented import IndentedText, PlainYaml
+from faithful_ledger.core.formats.indented import IndentedText
 from faithful_ledger.core.formats.json_document import JsonDocument
 from faithful_ledger.core.formats.json_leaves import JsonLeaf, json_leaves, json_tree
 from faithful_ledger.core.formats.json_text import JsonValues, json_values
 from faithful_ledger.core.formats.keyed_lines import KeyedLines
+from faithful_ledger.core.formats.plain_yaml import PlainYaml
 from faithful_ledger.core.formats.recognise import looks_like_text, recognised_text, why_not_text
 from faithful_ledger.core.formats.tables import TableDocument
 from faithful_ledger.core.formats.xml_document import XmlDocument

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import re
+from abc import ABC, abstractmethod
 
 from faithful_ledger.core.errors import ValueRefused
 
@@ -55,7 +56,7 @@ class Bare:
             raise ValueRefused(f"{self.where} cannot begin or end with a blank", "leave it out")
 
 
-class _Quoted:
+class _Quoted(ABC):
     """Quotation marks around a text, where it has them; what has none is bare."""
 
     def __init__(self, encoding: str, bare: Bare | None, quotes: str = "\"'") -> None:
@@ -82,11 +83,13 @@ class _Quoted:
         """Whether a bare text gets quotes, because the format reads it so."""
         return False
 
+    @abstractmethod
     def opened(self, text: str, mark: str) -> str:
-        raise NotImplementedError
+        """What is between quotation marks, without its escapes."""
 
+    @abstractmethod
     def closed(self, text: str, mark: str, old: bytes) -> str:
-        raise NotImplementedError
+        """A text as it is written between quotation marks."""
 
 
 class Doubled(_Quoted):

@@ -8,9 +8,10 @@ from collections.abc import Iterator
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats.bracketed import BracedText, Expressions, KeyedTables, RelaxedJson
 from faithful_ledger.core.formats.document import Document
-from faithful_ledger.core.formats.indented import IndentedText, PlainYaml
+from faithful_ledger.core.formats.indented import IndentedText
 from faithful_ledger.core.formats.json_document import JsonDocument
 from faithful_ledger.core.formats.keyed_lines import KEYED, KeyedLines, separators_of
+from faithful_ledger.core.formats.plain_yaml import PlainYaml
 from faithful_ledger.core.formats.tables import TableDocument
 from faithful_ledger.core.formats.xml_document import XmlDocument
 from faithful_ledger.core.source import Source

@@ -7,6 +7,7 @@ for all of them and stands here.
 from __future__ import annotations
 
 import re
+from abc import ABC, abstractmethod
 from array import array
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
@@ -100,7 +101,7 @@ def kind_of(text: str) -> int:
     return NUMBER if is_number(text) else WORD if spelled_switch(text) is not None else STRING
 
 
-class TreeDocument:
+class TreeDocument(ABC):
     """A text of one format. `parse` finds the values, `quotings` are how texts are quoted in it."""
 
     name = ""
@@ -115,12 +116,13 @@ class TreeDocument:
 
     # what a format says
 
+    @abstractmethod
     def parse(self) -> Tree:
         """Raises BindingError, with the offset, where the text stops being of this format."""
-        raise NotImplementedError
 
+    @abstractmethod
     def quoting(self, style: int) -> Quoting:
-        raise NotImplementedError
+        """How texts of a style are quoted."""
 
     @classmethod
     def storage(cls, name: str, path: str, encoding: str) -> Storage | None:
@@ -130,9 +132,9 @@ class TreeDocument:
         return kinds[name](cls.quoting_of(path, encoding)) if name in kinds else None
 
     @classmethod
+    @abstractmethod
     def quoting_of(cls, path: str, encoding: str) -> Quoting:
         """How a text at a path is quoted, as far as that can be told without the text."""
-        raise NotImplementedError
 
     # the same for all
 

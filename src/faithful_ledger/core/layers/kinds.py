@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.layers import base64_text, bzip2, deflate, lz4_frames, xz, zstd
 from faithful_ledger.core.layers.archives import ARCHIVES
+from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Stream
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 
@@ -18,7 +19,7 @@ MODULES = (base64_text, bzip2, deflate, lz4_frames, xz, zstd)
 STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
 KEYED = ("add", "xor")
 SCRAMBLINGS = (*KEYED, "xor-previous")
-LAYERS = (*STREAMS, *SCRAMBLINGS, *TRANSCODINGS, *ARCHIVES)
+LAYERS = (*STREAMS, *SCRAMBLINGS, *TRANSCODINGS, *ARCHIVES, SQLITE)
 
 
 @dataclass(slots=True, frozen=True)

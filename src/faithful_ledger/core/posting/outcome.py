@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from faithful_ledger.core.balance import rule_findings, seal_states
 from faithful_ledger.core.binding import BoundFile, FieldNode, RowsNode, bind_files
 from faithful_ledger.core.binding.followers import has_length_over
 from faithful_ledger.core.edits import Cause, Replacement
@@ -11,7 +12,7 @@ from faithful_ledger.core.errors import AddressError, EntryError, place
 from faithful_ledger.core.outline import outlined
 from faithful_ledger.core.posting.plan import FilePlan, Plan
 from faithful_ledger.core.rules import Finding, double_keys, keyed_rows
-from faithful_ledger.core.save import Save, SaveFile, rule_findings, seal_states
+from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import same_bytes
 from faithful_ledger.core.storage import Value
 from faithful_ledger.core.template import Template
@@ -110,7 +111,7 @@ def check_result(save: Save, plan: Plan) -> None:
                 f"{entry.path} would not read back as {entry.new_text}",
                 "the template does not say what this value's size depends on; nothing was written",
             )
-    plan.findings += rule_findings(save.template, result)
+    plan.findings += rule_findings(save.template, result.fields)
     plan.findings += _lost(save, result)
     plan.findings += _doubled(save, result, {file.file.name for file in changed})
     if save.renew_broken is True:

@@ -109,17 +109,16 @@ def companion_files(save: Save) -> list[Path]:
     Raises:
         EntryError: the template names a file of the save itself, or the name leads out of the save's folder.
     """
-    companions = save.template.companions if save.template is not None else []
     found = []
-    for companion in companions:
-        path = save.beside(companion.name)
+    for name in save.companions:
+        path = save.beside(name)
         if not (path.is_file() or path.is_symlink()):
             continue
         if any(_same_file(path, file.path) for file in save.on_disk):
-            what = f"the template names {companion.name} as a companion to remove, and it is a file of this save"
+            what = f"the template names {name} as a companion to remove, and it is a file of this save"
             raise EntryError(what, "nothing was written; mend the template")
         if path.is_symlink():
-            what = f"the companion {companion.name} is a symbolic link"
+            what = f"the companion {name} is a symbolic link"
             raise EntryError(what, "nothing was written; remove the link yourself, then post")
         found.append(path)
     return found

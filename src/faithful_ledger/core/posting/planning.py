@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from functools import partial
 
+from faithful_ledger.core.balance import rule_follower
 from faithful_ledger.core.binding import FieldNode, RowsNode, Settled, settle
 from faithful_ledger.core.binding.followers import Follower, has_length_over
 from faithful_ledger.core.binding.settle import MOST_ROUNDS
@@ -14,7 +15,7 @@ from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import AddressError, EntryError, ValueRefused
 from faithful_ledger.core.posting.outcome import check_result
 from faithful_ledger.core.posting.plan import Change, FilePlan, Plan, companion_files
-from faithful_ledger.core.save import Save, SaveFile, field_entry, rule_follower
+from faithful_ledger.core.save import Save, SaveFile, field_entry
 from faithful_ledger.core.storage import encoded
 from faithful_ledger.core.wrapping import Inner, wrap_together
 
@@ -143,7 +144,7 @@ def _equal_fields(save: Save, result: Save) -> Iterator[dict[str, FieldNode]]:
     groups: dict[str, dict[str, FieldNode]] = {}
     for rule in save.template.rules if save.template is not None else ():
         with suppress(AddressError):
-            each = rule_follower(rule, result)
+            each = rule_follower(rule, result.fields)
             joined: dict[str, FieldNode] = {}
             for node in (each.first, each.node):
                 assert isinstance(node, FieldNode)

@@ -1,0 +1,90 @@
+"""Whether a save is in balance: what its followers and rules say, and what nothing describes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import TypeAlias
+
+from faithful_ledger.core.binding import BoundFile, FieldNode
+from faithful_ledger.core.binding.followers import Follower, SealState, dependents, follower
+from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, ValueRefused, place
+from faithful_ledger.core.rules import Finding
+from faithful_ledger.core.template import Template
+from faithful_ledger.core.template.model import EqualRule
+
+__all__ = ["rule_findings", "rule_follower", "seal_states", "unchecked", "undescribed"]
+
+Fields: TypeAlias = Callable[[str], list[FieldNode]]  # the fields of a save that a path leads to
+
+
+def seal_states(bound: BoundFile) -> list[SealState]:
+    """What every dependent field of a file says, and what it should say.
+
+    One whose target is not in this save has no state; `unchecked` gives a finding for each of these.
+    """
+    return [state for _, state in _states(bound) if isinstance(state, SealState)]
+
+
+def unchecked(bound: BoundFile) -> Iterator[Finding]:
+    """A finding for every seal, length, count or offset that cannot be worked out here."""
+    for node, state in _states(bound):
+        if isinstance(state, LedgerError):
+            yield Finding(node.path, "warning", f"{state.what}; it is not checked and not renewed")
+
+
+def _states(bound: BoundFile) -> Iterator[tuple[FieldNode, SealState | LedgerError]]:
+    """Every dependent field with its state, or why it cannot be worked out."""
+    if bound.problem is not None:
+        return
+    for node in dependents(bound.root):
+        try:
+            each = follower(node, bound.root)
+            due = each.due(bound.source)
+        except (AddressError, EntryError) as error:
+            yield node, error
+            continue
+        assert isinstance(due, int)
+        try:
+            stored: int | None = node.number
+        except LedgerError:
+            stored = None
+        yield node, SealState(node.path, node.title, each.algorithm, stored == due, stored, due, each.policy)
+
+
+def rule_findings(template: Template, fields: Fields) -> Iterator[Finding]:
+    for rule in template.rules:
+        try:
+            each = rule_follower(rule, fields)
+        except LedgerError as error:
+            yield Finding(rule.right, "warning", f"the rule that it equals {rule.left} is not checked: {error.what}")
+            continue
+        try:
+            stored, due = each.node.value, each.due(each.node.source)
+        except ValueRefused:
+            continue  # the audit of the field reports it
+        if stored != due:
+            why = f"; {rule.why}" if rule.why else ""
+            text = f"{rule.left} says {due} and {rule.right} says {stored}; they must be equal{why}"
+            yield Finding(rule.right, "error", text)
+
+
+def rule_follower(rule: EqualRule, fields: Fields) -> Follower:
+    """The field on the right of a rule, which needs the one on its left.
+
+    Raises:
+        AddressError: this save does not have one of them.
+    """
+    (left,), (right,) = fields(rule.left), fields(rule.right)
+    return Follower(right, "rule", left, left, left.end)
+
+
+def undescribed(bound: BoundFile) -> Iterator[Finding]:
+    """A note about bytes behind all that a template describes."""
+    if bound.spec.format != "binary" or not bound.root.children:
+        return
+    described = max(child.end for child in bound.root.children)
+    if described < bound.source.size:
+        rest = bound.source.size - described
+        yield Finding(
+            bound.spec.name, "note", f"{rest} bytes from {place(described)} on are not described by the template"
+        )
