@@ -11,12 +11,15 @@ from brinewick import play, tether
 from brinewick.company import SaveRefused
 from brinewick.deep import Depot
 from brinewick.harbour import Harbour
+from brinewick.quill import Quill
+
+EDITIONS = ("desktop", "deep", "quill", "quill-zip", "quill-db")
 
 
 def parser() -> argparse.ArgumentParser:
     top = argparse.ArgumentParser(prog="brinewick", description="A salvage company in a drowned town.")
     top.add_argument("--saves", type=Path, default=Path("brinewick-saves"), help="the folder of the saves")
-    top.add_argument("--edition", choices=("desktop", "deep"), default="desktop", help="how saves are stored")
+    top.add_argument("--edition", choices=EDITIONS, default="desktop", help="how saves are stored")
     top.add_argument("--slot", type=int, default=1, help="the slot to play (1 to 99)")
     actions = top.add_subparsers(dest="action", required=True)
     actions.add_parser("start", help="a new company").add_argument("name")
@@ -35,7 +38,11 @@ def parser() -> argparse.ArgumentParser:
 
 
 def act(options: argparse.Namespace) -> str:
-    harbour = Depot(options.saves) if options.edition == "deep" else Harbour(options.saves)
+    harbour: Depot | Harbour | Quill
+    if options.edition.startswith("quill"):
+        harbour = Quill(options.saves, options.edition)
+    else:
+        harbour = Depot(options.saves) if options.edition == "deep" else Harbour(options.saves)
     if options.action == "start":
         harbour.save(play.start(options.name, options.slot))
         return f"{options.name} opens its books in slot {options.slot}"
@@ -45,8 +52,8 @@ def act(options: argparse.Namespace) -> str:
     if options.action == "show":
         return play.show(company)
     if options.action == "save":
-        if options.edition == "deep":
-            raise play.NotPossible("the deep edition has one slot")
+        if options.edition != "desktop":
+            raise play.NotPossible(f"the {options.edition} edition has one slot")
         if not 1 <= options.to <= 99:
             raise play.NotPossible("slots are 1 to 99")
         harbour.save(replace(company, slot=options.to))

@@ -275,7 +275,7 @@ class LibraryTest(LedgerCase):
     def test_one_broken_template_does_not_stand_in_the_way_of_the_others(self) -> None:
         (self.folder / "bad.yaml").write_text("ledger: 1\nid: bad\n")
         library = Library((self.folder,), self.cache)
-        self.assertEqual(list(library.templates()), ["brinewick-desktop"])
+        self.assertEqual(list(library.templates()), ["brinewick-desktop", "brinewick-quill"])
         with self.assertRaisesRegex(
             RecognitionError, r"no template fits this file \(known: brinewick-desktop\); bad.yaml cannot"
         ):

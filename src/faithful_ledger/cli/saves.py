@@ -266,6 +266,12 @@ def _print_plan(plan: Plan, written: bool, kept: str | None, *, knows_seals: boo
     print_table("Entries", ("Field", "Was", "Becomes"), entries)
     rows = [(c.file, f"0x{c.offset:X} · {c.offset}", str(c.size), c.cause) for c in plan.changes]
     print_table("Changed bytes", ("File", "Offset", "Bytes", "Because of"), rows)
+    for step in plan.steps.before if not written else ():
+        say(f"Before you post: {step}")
+    for step in plan.steps.after:
+        say(f"After it: {step}")
+    for title, value in plan.look_for:
+        say(f"The game should show: {title} {value}")
     for path in plan.companions:
         say(f"{path} {'was' if kept else 'would be'} removed; the game makes it anew.")
     say(_state(plan.in_balance, knows_seals))

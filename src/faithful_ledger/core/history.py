@@ -358,6 +358,8 @@ def describe(plan: Plan, note: str) -> dict[str, Any]:
         "removed": [str(path) for path in plan.companions],
         "files": [str(absolute(file.file.path)) for file in plan.written],
         "in_balance": plan.in_balance,
+        "after": list(plan.steps.after),
+        "look_for": [list(pair) for pair in plan.look_for],
     }
 
 

@@ -10,8 +10,10 @@ from faithful_ledger.core.binding.binder import BoundFile, bind, number_at
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, find
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import BindingError, LedgerError, ValueRefused
-from faithful_ledger.core.formats import BinaryDocument
+from faithful_ledger.core.formats import BinaryDocument, Span
+from faithful_ledger.core.formats.nested import NestedText
 from faithful_ledger.core.source import LoggedSource, MemorySource, Source
+from faithful_ledger.core.storage import JsonText, SpelledText
 from faithful_ledger.core.template.model import FileSpec, Template
 
 if TYPE_CHECKING:
@@ -37,6 +39,10 @@ class Held:
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         """Raises ValueRefused when it does not fit into the field."""
+        storage = self.node.spec.storage
+        if isinstance(storage, JsonText | SpelledText):  # only the letters that changed, the others keep their escapes
+            span = Span(self.node.start, self.node.end, "string")
+            return NestedText(self.outer, span, storage).wrap(inner, cause)
         data = bytes(inner.read(0, inner.size))
         if not self.node.spec.unknown:
             try:

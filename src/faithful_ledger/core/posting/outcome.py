@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 
 from faithful_ledger.core.balance import rule_findings, seal_states
 from faithful_ledger.core.binding import BoundFile, FieldNode, RowsNode, bind_files
 from faithful_ledger.core.binding.followers import has_length_over
 from faithful_ledger.core.edits import Cause, Replacement
-from faithful_ledger.core.errors import AddressError, EntryError, place
+from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, place
 from faithful_ledger.core.outline import outlined
 from faithful_ledger.core.posting.plan import FilePlan, Plan
 from faithful_ledger.core.rules import Finding, double_keys, keyed_rows
@@ -18,6 +19,8 @@ from faithful_ledger.core.storage import Value
 from faithful_ledger.core.template import Template
 
 __all__ = ["check_result"]
+
+MOST_SHOWN = 8  # values that one path to look for stands for
 
 
 def _moving(plan: Plan) -> Iterator[Finding]:
@@ -111,6 +114,7 @@ def check_result(save: Save, plan: Plan) -> None:
                 f"{entry.path} would not read back as {entry.new_text}",
                 "the template does not say what this value's size depends on; nothing was written",
             )
+    plan.steps, plan.look_for = save.template.steps, list(_shown_then(save.template, result))
     plan.findings += rule_findings(save.template, result.fields)
     plan.findings += _lost(save, result)
     plan.findings += _doubled(save, result, {file.file.name for file in changed})
@@ -141,6 +145,14 @@ def _check_texts(save: Save, plan: Plan) -> None:
             raise EntryError(f"{entry.path} would not be found again: {error.what}", "nothing was written") from error
         if not isinstance(node, FieldNode) or not _says(node, entry.new, entry.new_text):
             raise EntryError(f"{entry.path} would not read back as {entry.new_text}", "nothing was written")
+
+
+def _shown_then(template: Template, result: Save) -> Iterator[tuple[str, str]]:
+    """What the game should show after the posting: the titles of fields and their values."""
+    for path in template.steps.look_for:
+        with suppress(LedgerError):
+            for node in result.fields(path)[:MOST_SHOWN]:
+                yield result.title(node), node.spec.storage.to_text(node.value)
 
 
 def _says(node: FieldNode, value: Value, text: str) -> bool:

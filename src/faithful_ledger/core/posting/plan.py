@@ -18,6 +18,7 @@ from faithful_ledger.core.errors import EntryError, Refused, UnexplainedChange
 from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import CHUNK, Source, same
+from faithful_ledger.core.template.model import NO_STEPS, Steps
 
 __all__ = ["Change", "FilePlan", "Plan", "companion_files", "verify"]
 
@@ -55,7 +56,9 @@ class FilePlan:
 
 @dataclass(slots=True)
 class Plan:
-    """All that posting would do. `followers` are entries the rules make; `left` are broken seals left as they are."""
+    """All that posting would do. `followers` are entries the rules make; `left` are broken seals left as they are.
+    `steps` are for people, before and after; `look_for` is what the game should then show, and the values.
+    """
 
     entries: list[Entry]
     followers: list[Entry]
@@ -64,6 +67,8 @@ class Plan:
     left: list[str] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
     undecided: list[SealState] = field(default_factory=list)
+    steps: Steps = NO_STEPS
+    look_for: list[tuple[str, str]] = field(default_factory=list)
 
     @property
     def changes(self) -> list[Change]:

@@ -10,7 +10,14 @@ from faithful_ledger.core.storage.leb128 import Leb128
 from faithful_ledger.core.storage.numbers import Float, Integer, WholeNumber, parse_decimal, parse_whole
 from faithful_ledger.core.storage.packed import PackedDecimal
 from faithful_ledger.core.storage.scaled import Number, Scaled, parse_fraction
-from faithful_ledger.core.storage.spelled import Quoting, SpelledNumber, SpelledSwitch, SpelledText, SpelledValue
+from faithful_ledger.core.storage.spelled import (
+    Quoting,
+    SpelledNumber,
+    SpelledSwitch,
+    SpelledText,
+    SpelledValue,
+    WholeInText,
+)
 from faithful_ledger.core.storage.text import (
     EndedText,
     FixedText,
@@ -54,6 +61,7 @@ __all__ = [
     "Storage",
     "Switches",
     "Value",
+    "WholeInText",
     "WholeNumber",
     "encoded",
     "number_storage",

@@ -13,9 +13,11 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.storage.base import Storage, Value
+from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage.base import Sizer, Storage, Value
 from faithful_ledger.core.storage.bits import BitRange
 from faithful_ledger.core.storage.numbers import Integer, parse_whole
+from faithful_ledger.core.storage.spelled import WholeInText
 from faithful_ledger.core.suggest import did_you_mean
 
 if TYPE_CHECKING:
@@ -32,7 +34,7 @@ PLAIN = re.compile(r'[^,"+\-\s\\](?:[^,"\\]*[^,"\s\\])?')
 class _Wrapped(Storage):
     """A reading of a whole number, which is stored by a storage of its own."""
 
-    def __init__(self, number: Integer | BitRange, names: Mapping[int, str]) -> None:
+    def __init__(self, number: Integer | BitRange | WholeInText, names: Mapping[int, str]) -> None:
         self.number = number
         self.bits, self.dtype, self.least_size = number.bits, number.dtype, number.least_size
         clear = {value: name.strip() for value, name in names.items()}
@@ -44,7 +46,7 @@ class _Wrapped(Storage):
         self.name = number.name
 
     @property
-    def size(self) -> int:
+    def size(self) -> int | None:
         return self.number.size
 
     def _unclear_ones(self, names: dict[int, str]) -> list[int]:
@@ -60,11 +62,19 @@ class _Wrapped(Storage):
     def mask(self) -> bytes | None:
         return self.number.mask
 
+    def extent(self, source: Source, at: int, limit: int) -> int:
+        return self.number.extent(source, at, limit)
+
+    def sizer(self) -> Sizer | None:
+        return self.number.sizer()
+
     def whole(self, raw: bytes) -> int:
         return self.number.decode(raw)
 
     def column(self, data: Array, at: Array) -> tuple[Array, Array]:
         """The numbers, not the names."""
+        if isinstance(self.number, WholeInText):
+            raise TypeError("the values of a text are not a column")
         return self.number.column(data, at)
 
 
@@ -117,7 +127,7 @@ class Switches(_Wrapped):
     @property
     def count(self) -> int:
         """How many bits there are to switch."""
-        return self.number.bits or 0
+        return self.number.digits if isinstance(self.number, WholeInText) else self.number.bits or 0
 
     @property
     def about(self) -> str:  # type: ignore[override]

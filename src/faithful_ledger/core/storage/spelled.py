@@ -21,6 +21,7 @@ __all__ = [
     "SpelledSwitch",
     "SpelledText",
     "SpelledValue",
+    "WholeInText",
     "exact_number",
     "is_number",
     "spelled_switch",
@@ -112,6 +113,36 @@ class SpelledNumber(_Spelled):
 
     def from_text(self, text: str, old: Value = None) -> int | float:
         return _number(text.replace("−", "-"))
+
+
+class WholeInText(Storage):
+    """A whole number of a text, for names and switches: it has as many bits as people write, at most 63."""
+
+    bits = None
+    least, most = -(1 << 63), (1 << 63) - 1
+    digits = 63  # bits that may be switches
+    mask: bytes | None = None
+
+    def __init__(self, number: JsonNumber | SpelledNumber) -> None:
+        self.number = number
+        self.name, self.about = number.name, number.about
+
+    def decode(self, raw: bytes) -> int:
+        value = self.number.decode(raw)
+        if not isinstance(value, int):
+            raise ValueRefused(f"{value} is not a whole number", "the template may mean another value")
+        return value
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        if not isinstance(value, int):
+            raise ValueRefused(f"{value!r} is not a whole number", "enter one")
+        return self.number.encode(value, old)
+
+    def from_text(self, text: str, old: Value = None) -> Value:
+        return self.number.from_text(text)
+
+    def sizer(self) -> Sizer | None:
+        return None
 
 
 class SpelledSwitch(_Spelled):

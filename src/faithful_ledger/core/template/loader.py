@@ -25,6 +25,7 @@ from faithful_ledger.core.template.yaml_text import LARGEST_TEMPLATE, read_yaml
 
 __all__ = ["LARGEST_TEMPLATE", "load_template", "parse_template", "rewrite", "round_trip"]
 
+NEAR = 0.75  # how alike a key of the same part is before keys of others are suggested
 MOST_MISTAKES = 40  # reported one by one
 # What keys were called before version 0.2, everywhere or in one part.
 RENAMED: dict[str | tuple[str, str], str] = {"repeat": "rows", "until": "ended_by", ("section", "rows"): "fields"}
@@ -34,7 +35,7 @@ PARTS = {
         for kind in ("field", "constant", "unknown", "group", "rows", "each", "bounds", "seal", "magic", "size")
     },
     **{"recognise": "sign", "files": "file", "rules": "rule", "companions": "companion", "sections": "section"},
-    **{"layers": "layer"},
+    **{"layers": "layer", "steps": "steps"},
 }
 
 
@@ -131,7 +132,9 @@ def _told(error: dict[str, Any]) -> str:
         if (part, key) in RENAMED or key in RENAMED:
             return f"“{key}” is called “{RENAMED.get((part, key)) or RENAMED[key]}” now"
         near = keys[part]
-        hint = did_you_mean(key, near) or did_you_mean(key, sorted({name for names in keys.values() for name in names}))
+        hint = did_you_mean(key, near, NEAR) or did_you_mean(
+            key, sorted({name for names in keys.values() for name in names})
+        )
         return f"“{key}” is not a key here{'; ' + hint if hint else ''}"
     if kind == "missing":
         return f"“{key}” is missing"

@@ -12,6 +12,7 @@ from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.storage import Integer, Storage
 
 __all__ = [
+    "NO_STEPS",
     "Bounds",
     "Companion",
     "Derived",
@@ -24,6 +25,7 @@ __all__ = [
     "SealSpec",
     "SectionSpec",
     "Sign",
+    "Steps",
     "Template",
     "elements_of",
 ]
@@ -242,6 +244,18 @@ class EqualRule:
 
 
 @dataclass(slots=True, frozen=True)
+class Steps:
+    """What people do before and after a posting, and the fields whose values the game should then show."""
+
+    before: tuple[str, ...] = ()
+    after: tuple[str, ...] = ()
+    look_for: tuple[str, ...] = ()
+
+
+NO_STEPS = Steps()
+
+
+@dataclass(slots=True, frozen=True)
 class SectionSpec:
     """One part of the Edit sheet: rows of single fields, a table of records, or the switches of one field."""
 
@@ -265,6 +279,7 @@ class Template:
     rules: list[EqualRule]
     sections: list[SectionSpec]
     roots: dict[str, str] = field(default_factory=dict)
+    steps: Steps = NO_STEPS
 
     def steers(self, name: str) -> bool:
         """Whether other elements may be elsewhere, or gone, where a field of this name changes: an expression reads it,

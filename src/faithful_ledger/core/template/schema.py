@@ -186,6 +186,14 @@ class Companion(Part):
     why: Words = ""
 
 
+class Steps(Part):
+    """What people do around a posting, and what the game should show then."""
+
+    before: Annotated[list[Words], Field(max_length=20)] = []
+    after: Annotated[list[Words], Field(max_length=20)] = []
+    look_for: Annotated[list[Words], Field(max_length=20)] = []
+
+
 class Rule(Part):
     equal: Annotated[list[str], Field(min_length=2, max_length=2)]
     why: Words = ""
@@ -215,6 +223,7 @@ class TemplateText(Part):
     files: Annotated[dict[Name, File], Field(min_length=1, max_length=20)]
     companions: list[Companion] = []
     rules: list[Rule] = []
+    steps: Steps | None = None
     sections: list[Section] = []
 
 
@@ -232,6 +241,7 @@ def all_keys() -> dict[str, list[str]]:
         File,
         Companion,
         Rule,
+        Steps,
         Section,
         *ELEMENT_KINDS.values(),
         EachKeys,

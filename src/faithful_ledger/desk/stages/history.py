@@ -158,6 +158,10 @@ class HistoryStage(QWidget):
         ]
         asked = label("What did the game make of it?" if not verdict else "The game:", "quiet")
         self.detail_column.addLayout(row(asked, *words, None, spacing=10))
+        if not verdict and (record.get("after") or record.get("look_for")):
+            todo = [*record.get("after", []), *(f"Look for {title} {value}." for title, value in record["look_for"])]
+            for step in todo:
+                self.detail_column.addWidget(label(f"{OPEN} {step}", "open", wrap=True))
         entries = [*record["entries"], *record["followers"]]
         rows = [(e["path"], e["old"], e["new"], "by a rule" if e in record["followers"] else "") for e in entries]
         entered = plain_table(("Field", "Was", "Became", ""), rows, "Entries", (230, 170, 170))

@@ -36,6 +36,7 @@ class PostingSheet(QWidget):
         self.checks: list[Check] = []
         self.warnings: list[Check] = []
         self.checking = False
+        self.steps: list[QCheckBox] = []  # what people do before; all are ticked before anything is written
         self._asked = 0
         self.note = QLineEdit()
         self.note.setPlaceholderText("A note for the history, if you like")
@@ -107,10 +108,15 @@ class PostingSheet(QWidget):
             failed_kinds = {check.kind for check in self.checks if not check.ok}
             self.warnings = [check for check in hazards if not check.ok and check.kind not in failed_kinds]
             self.detach.setVisible(any(check.kind == "links" for check in self.checks))
-            self.write_button.setEnabled(all(check.ok for check in self.checks))
+            self._allow()
             self.checked.emit()
 
         self.session.background.run(work, done)
+
+    def _allow(self) -> None:
+        """Writing is allowed when every check holds and every step before it is ticked."""
+        ticked = all(box.isChecked() for box in self.steps)
+        self.write_button.setEnabled(not self.checking and ticked and all(check.ok for check in self.checks))
 
     def _row(self, file: FilePlan, change: Change) -> tuple[str, ...]:
         new = bytes(file.patched.read(change.offset, change.offset + min(change.size, SHOWN_BYTES)))
@@ -128,7 +134,27 @@ class PostingSheet(QWidget):
             change.cause,
         )
 
+    def _show_steps(self, plan: Plan) -> None:
+        """What is to be done before, to be ticked; and what comes after, for later."""
+        ticked = {box.text() for box in self.steps if box.isChecked()}
+        self.steps = []
+        for step in plan.steps.before:
+            box = QCheckBox(step)
+            box.setChecked(step in ticked)
+            box.toggled.connect(lambda _: self._allow())
+            self.steps.append(box)
+        if self.steps:
+            self.rest.addWidget(label("Before you write it", "heading"))
+            for box in self.steps:
+                self.rest.addWidget(box)
+        if plan.steps.after:
+            self.rest.addWidget(label(f"After it: {' '.join(plan.steps.after)}", wrap=True))
+        if plan.look_for:
+            shown = ", ".join(f"{title} {value}" for title, value in plan.look_for)
+            self.rest.addWidget(label(f"The game should then show: {shown}", wrap=True))
+
     def _show_rest(self, plan: Plan) -> None:
+        self._show_steps(plan)
         seals = [renewal.node.title for renewal in plan.renewals if renewal.kind == "seal"]
         others = [renewal.node.path for renewal in plan.renewals if renewal.kind != "seal"]
         if seals:
@@ -172,6 +198,7 @@ class PostingSheet(QWidget):
 
     def _written(self, posting: Posting | None) -> None:
         if posting is not None:
+            self.steps = []
             self.note.clear()
             self.posted.emit(posting)
         else:

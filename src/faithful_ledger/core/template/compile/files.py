@@ -30,6 +30,7 @@ from faithful_ledger.core.template.model import (
     RowsSpec,
     SectionSpec,
     Sign,
+    Steps,
     Template,
 )
 
@@ -89,7 +90,10 @@ class _Files:
             ],
             sections=[],
             roots=dict(self.keys.get("roots", {})),
+            steps=Steps(**{key: tuple(texts) for key, texts in (self.keys.get("steps") or {}).items()}),
         )
+        for path in template.steps.look_for:
+            self.whole_path(template, path, ("steps", "look_for"))
         for number, companion in enumerate(template.companions):
             self.file_name(companion.name, ("companions", number, "name"))
             if companion.name in {spec.file_name for spec in files.values()}:

@@ -24,6 +24,7 @@ from faithful_ledger.core.storage import (
     SpelledNumber,
     Storage,
     Switches,
+    WholeInText,
     number_storage,
     parse_fraction,
     text_encoding,
@@ -60,7 +61,9 @@ class Storages:
             if made is None:
                 self.mistakes.append(((*where, "as"), f"in a text a value is number, text or switch, not “{name}”"))
                 return JsonNumber()
-            return self.scaled(made, keys, where) if isinstance(made, JsonNumber | SpelledNumber) else made
+            if not isinstance(made, JsonNumber | SpelledNumber):
+                return made
+            return self.named(WholeInText(made), keys, where) or self.scaled(made, keys, where)
         if name == "text":
             return self.text(element, keys, where)
         if isinstance(element.parent, GroupSpec) and element.parent.word is not None:
@@ -72,14 +75,20 @@ class Storages:
             hint = did_you_mean(name, ("text", *whole, "bcd2", "bcd4", "uleb128", "sleb128", "zigzag", "digits"))
             self.mistakes.append(((*where, "as"), f"“{name}” is not a kind of value{'; ' + hint if hint else ''}"))
             return Integer(1, False, "little")
-        for key, wrapped in (("names", Choice), ("switches", Switches)):
-            if keys.get(key) is not None and isinstance(number, Integer | BitRange):
-                names = self.names(keys[key], (*where, key))
-                self.within(names, number, key, (*where, key))
-                return wrapped(number, names)
+        if isinstance(number, Integer | BitRange) and (named := self.named(number, keys, where)):
+            return named
         if any(keys.get(key) is not None for key in ("names", "switches")):
             self.mistakes.append((where, "only whole numbers have names or switches"))
         return self.scaled(number, keys, where)
+
+    def named(self, number: Integer | BitRange | WholeInText, keys: Keys, where: Where) -> Storage | None:
+        """A whole number with names, or as a row of switches; None where the keys say neither."""
+        for key, wrapped in (("names", Choice), ("switches", Switches)):
+            if keys.get(key) is not None:
+                names = self.names(keys[key], (*where, key))
+                self.within(names, number, key, (*where, key))
+                return wrapped(number, names)
+        return None
 
     def bits(self, word: Integer, parent: GroupSpec, name: str, where: Where) -> BitRange | None:
         """The next bits of a whole number, from the lowest up; as many as `u5` or `i5` says."""
@@ -104,9 +113,10 @@ class Storages:
         if element.size is not None:
             self.mistakes.append((where, "a group has one of word and size"))
 
-    def within(self, names: dict[int, str], number: Integer | BitRange, key: str, where: Where) -> None:
+    def within(self, names: dict[int, str], number: Integer | BitRange | WholeInText, key: str, where: Where) -> None:
         """Every name stands for a value or a bit that the number has."""
-        least, most = (0, number.bits - 1) if key == "switches" else (number.least, number.most)
+        digits = number.digits if isinstance(number, WholeInText) else number.bits
+        least, most = (0, digits - 1) if key == "switches" else (number.least, number.most)
         outside = [value for value in names if not least <= value <= most]
         if outside:
             what = "bits" if key == "switches" else "values"
