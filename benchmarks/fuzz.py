@@ -22,7 +22,9 @@ import os
 import random
 import re
 import shutil
+import sqlite3
 import sys
+import tarfile
 import tempfile
 import time
 import traceback
@@ -30,7 +32,7 @@ import zipfile
 import zlib
 from collections import Counter
 from collections.abc import Callable, Iterator
-from contextlib import redirect_stderr, redirect_stdout
+from contextlib import closing, redirect_stderr, redirect_stdout
 from pathlib import Path
 from typing import NamedTuple
 
@@ -621,7 +623,90 @@ def archives(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]
     yield Case("archive", path.stat().st_size, in_family(act), None, 0.5)
 
 
+OUTLINED = [
+    b'// ours\n{marks: 5, name: "x", crew: [1, 2,], /* c */ n: null}\n',
+    b'{"marks": 5}\n{"marks": 6}\n',
+    b"<?xml version='1.0'?><s v='3'><marks>5</marks><l><i id='1' n='2'/><i id='2'/></l><t><![CDATA[<5>]]></t></s>",
+    b"<plist><dict><key>marks</key><integer>5</integer><key>on</key><true/></dict></plist>",
+    b'; c\n[Purse]\nmarks=5\nname = "x"   ; ours\n[a.b]\nc[0]=3\nlist=1;2;3\n',
+    b"[unit]\n id=5\n [status]\n  hp=5\n [/status]\n[/unit]\n",
+    b"ship {\n name = x\n inner {\n  marks = 5\n }\n}\n",
+    b'name,marks\nTamsin,5\n"B""o",6\n',
+    b"marks: 5\ncrew:\n  - name: x\n    air: 5\nflow: {a: 1, b: [1, x]}\ntext: |\n  one\n  two\n",
+    b'ship "x"\n\tmass 5\n\toutfit "a b" 2\n',
+    b'return { marks = 5, ["a"] = { 1, 2 }, -- c\n b = "x" }',
+    b'(save (marks 5) (name "x") (at 1 2))',
+    b'date="1"\nplayer={ name="x" marks=5 list={ 1 2 } }\n',
+]
+
+
+def outlined(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
+    """Texts of every format, archives and databases without a template, whole and damaged: read, searched, posted."""
+    data = rng.choice(OUTLINED)
+    if rng.random() < 0.1:
+        deep = rng.choice((b"<a>", b"{a:[", b"(a ", b"a={", b"{ a = {", b"- - "))
+        data = deep * rng.choice((150, 3000)) + data
+    way = rng.choice(("plain", "plain", "plain", "zip", "tar", "gzip", "utf-16", "sqlite", "string"))
+    if rng.random() < 0.6:
+        data = mutated(rng, data, 3)
+    data = wrapped_so(way, data, folder)
+    if rng.random() < 0.3:
+        data = mutated(rng, data, 3)
+    path = folder / "a.sav"
+    path.write_bytes(data)
+    known = (
+        "marks",
+        "Purse.marks",
+        "unit[0].status.hp",
+        "ship.inner.marks",
+        "[0].marks",
+        "player.marks",
+        "[*]",
+        "l.i[*].@n",
+    )
+    field = rng.choice(known)
+    for words in (
+        ("read", path, "--json"),
+        ("post", path, "--set", f"{field}={rng.choice((7, 'y', '1e5', '<&>', 'a,b;c'))}", "--dry-run"),
+        ("post", path, "--set", f"{field}=77"),
+        ("search", path, "--number", "5", "--json"),
+        ("locate", "--seen", f"{path}=5", "--for", "1", "--json"),
+    ):
+        yield Case("outline", len(data), command(*words), folder, 1.0)
+
+
+def wrapped_so(way: str, data: bytes, folder: Path) -> bytes:
+    """A text in an archive, a database, another encoding, or a string."""
+    out = io.BytesIO()
+    if way == "zip":
+        with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+            archive.writestr("a.txt", data)
+            archive.writestr("b.bin", bytes(99))
+        return out.getvalue()
+    if way == "tar":
+        with tarfile.open(fileobj=out, mode="w") as tar:
+            info = tarfile.TarInfo("a.txt")
+            info.size = len(data)
+            tar.addfile(info, io.BytesIO(data))
+        return out.getvalue()
+    if way == "utf-16":
+        return data.decode("latin-1").encode("utf-16")
+    if way == "string":
+        return json.dumps({"a": data.decode("latin-1"), "marks": 5}).encode()
+    if way == "sqlite":
+        path = folder / "made.db"
+        with closing(sqlite3.connect(path)) as database:
+            database.execute("create table marks (marks integer primary key, body text, raw blob)")
+            database.execute("insert into marks values (5, ?, ?)", (data.decode("latin-1"), data))
+            database.commit()
+        made = path.read_bytes()
+        path.unlink()
+        return made
+    return gzip.compress(data) if way == "gzip" else data
+
+
 KINDS = {
+    "outline": outlined,
     "save": saves,
     "text": texts,
     "template": templates,
