@@ -19,6 +19,7 @@ from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.demo.book import make_demo_book
 from faithful_ledger.demo.game import Game
 from faithful_ledger.demo.hands import type_into
+from faithful_ledger.demo.texts import edit_texts_without_a_template, reopen_the_flooded_site
 from faithful_ledger.demo.unknown import compare_and_search, locate_in_the_deep, locate_unknown
 from faithful_ledger.desk.application import application, make_shell
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY, Shell
@@ -64,6 +65,8 @@ class Example:
         locate_unknown(self, shell)
         compare_and_search(self, shell)
         locate_in_the_deep(self, shell)
+        edit_texts_without_a_template(self, shell)
+        reopen_the_flooded_site(self, shell)
         shell.close()
         self.tell(f"\nAll {self.step_number} steps gave what they should. The pictures are in {self.pictures}")
 

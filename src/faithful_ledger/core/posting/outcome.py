@@ -10,6 +10,8 @@ from faithful_ledger.core.binding import BoundFile, FieldNode, RowsNode, bind_fi
 from faithful_ledger.core.binding.followers import has_length_over
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, place
+from faithful_ledger.core.layers.archives import ARCHIVES
+from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.outline import outlined
 from faithful_ledger.core.posting.plan import FilePlan, Plan
 from faithful_ledger.core.rules import Finding, double_keys, keyed_rows
@@ -30,6 +32,8 @@ def _moving(plan: Plan) -> Iterator[Finding]:
     """
     typed = {Cause("entry", entry.path) for entry in plan.entries if entry.is_bytes}
     for file in plan.files:
+        if _finds_its_places(file, plan):
+            continue
         root = file.file.bound.root if file.file.bound is not None else None
         for part in file.patched.replacements:
             grown = len(part.data) - (part.end - part.start)
@@ -43,6 +47,16 @@ def _moving(plan: Plan) -> Iterator[Finding]:
             if not whole and (entered is not None or layer):
                 text = f"everything behind {place(part.start)} moves by {grown:+d}{_suspects(file, part)}"
                 yield Finding(entered.about if entered is not None else file.file.name, "warning", text)
+
+
+def _finds_its_places(file: FilePlan, plan: Plan) -> bool:
+    """Whether nothing in a file says where other bytes are but what is put right: a text, an archive, a database."""
+    bound = file.file.bound
+    if bound is not None and bound.document.knows_ends:
+        return True
+    inside = (f.file.bound for f in plan.files if f.file.inside == file.file.name and f.changes)
+    kinds = {each.spec.layers[0].kind for each in inside if each is not None and each.spec.layers}
+    return bool(kinds) and kinds <= {*ARCHIVES, SQLITE}
 
 
 def _lost(save: Save, result: Save) -> Iterator[Finding]:

@@ -175,11 +175,10 @@ class SpelledValue(_Spelled):
     `typed` is whether the format tells a text from a number by its quotes: then what is in quotes is a text.
     """
 
-    about = "value in text"
-
     def __init__(self, quoting: Quoting, kind: str) -> None:
         super().__init__(quoting)
         self.kind = kind
+        self.about = {"number": "number in text", "word": "true or false in text"}.get(kind, "text")
         self.name = {"number": "digits", "word": "switch"}.get(kind, "text")
 
     def decode(self, raw: bytes) -> Value:

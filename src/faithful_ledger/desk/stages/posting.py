@@ -18,7 +18,9 @@ from faithful_ledger.desk.widgets.tables import cell, plain_table
 
 __all__ = ["PostingSheet"]
 
-SHOWN_BYTES = 8
+SHOWN_BYTES, SHOWN_LETTERS = 8, 20
+
+SIGNS = str.maketrans({"\n": "⏎", "\r": "", "\t": "⇥"})  # what ends a line, in one
 
 
 class PostingSheet(QWidget):
@@ -119,18 +121,19 @@ class PostingSheet(QWidget):
         self.write_button.setEnabled(not self.checking and ticked and all(check.ok for check in self.checks))
 
     def _row(self, file: FilePlan, change: Change) -> tuple[str, ...]:
-        new = bytes(file.patched.read(change.offset, change.offset + min(change.size, SHOWN_BYTES)))
+        is_text = file.file.bound is not None and file.file.bound.document.knows_ends
+        shown, most = (_as_text, SHOWN_LETTERS) if is_text else (_as_bytes, SHOWN_BYTES)
+        new = bytes(file.patched.read(change.offset, change.offset + min(change.size, most)))
         start = change.old_offset
-        old = bytes(file.patched.old.read(start, start + min(change.old_size, SHOWN_BYTES)))
+        old = bytes(file.patched.old.read(start, start + min(change.old_size, most)))
         size = f"{change.size}" if change.size == change.old_size else f"{change.old_size} → {change.size}"
-        where = f"0x{change.offset:04X} · {change.offset}"
         more = ("", " …")
         return (
             self.session.sources.title(file.file.name),
-            where,
+            f"0x{change.offset:04X} · {change.offset}",
             size,
-            old.hex(" ").upper() + more[change.old_size > SHOWN_BYTES],
-            new.hex(" ").upper() + more[change.size > SHOWN_BYTES],
+            shown(old) + more[change.old_size > most],
+            shown(new) + more[change.size > most],
             change.cause,
         )
 
@@ -212,6 +215,14 @@ class PostingSheet(QWidget):
             ("holds", HOLDS, check.text) if check.ok else ("broken", BROKEN, f"{check.text}; {check.remedy}")
             for check in self.checks
         ] + [("open", OPEN, f"{check.text}: {check.remedy}") for check in self.warnings]
+
+
+def _as_bytes(data: bytes) -> str:
+    return data.hex(" ").upper()
+
+
+def _as_text(data: bytes) -> str:
+    return data.decode("utf-8", "replace").translate(SIGNS)
 
 
 def _counted(number: int, one: str, many: str) -> str:

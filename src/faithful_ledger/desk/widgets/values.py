@@ -8,7 +8,7 @@ from itertools import islice
 from typing import Any
 
 from PySide6.QtCore import QModelIndex, Qt, Signal
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtGui import QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLineEdit, QTableView, QWidget
 
 from faithful_ledger.core.binding import FieldNode
@@ -169,6 +169,9 @@ class _ValuesTable(QTableView):
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         edit = QAbstractItemView.EditTrigger
         self.setEditTriggers(edit.DoubleClicked | edit.SelectedClicked | edit.EditKeyPressed | edit.AnyKeyPressed)
+        self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._wanted_width = 150
         self.verticalHeader().setVisible(False)
         self.verticalHeader().setDefaultSectionSize(ROW_HEIGHT)
         self.verticalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
@@ -179,8 +182,17 @@ class _ValuesTable(QTableView):
         self.setModel(model)
         metrics = self.fontMetrics()
         widest = max((metrics.horizontalAdvance(node.path) for node in model.fields[:200]), default=0)
-        self.setColumnWidth(PATH, min(max(widest + 24, 150), max(self.viewport().width() * 6 // 10, 150)))
+        self._wanted_width = max(widest + 24, 150)
+        self._fit()
         self.selectionModel().currentChanged.connect(self._current_changed)
+
+    def _fit(self) -> None:
+        """Paths take what they need, and at most three fifths."""
+        self.setColumnWidth(PATH, min(self._wanted_width, max(self.viewport().width() * 6 // 10, 100)))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._fit()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         keys = (Qt.Key.Key_Return, Qt.Key.Key_Enter)
