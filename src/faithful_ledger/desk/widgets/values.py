@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLineEdit, QTableV
 
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.storage import JsonNumber
+from faithful_ledger.core.storage import JsonNumber, SpelledValue
 from faithful_ledger.desk.theme import colours, mono
 from faithful_ledger.desk.widgets.basics import column, label, row
 from faithful_ledger.desk.widgets.field_table import ROW_HEIGHT, FieldDelegate, FieldsModel, Index
@@ -47,10 +47,14 @@ class ValuesModel(FieldsModel):
         self.endResetModel()
 
     def now(self, node: FieldNode) -> tuple[str, str]:
-        """As for any field; a number that has no entry as the text spells it."""
+        """As for any field; what has no entry as the text spells it."""
         shown, before = super().now(node)
-        if not before and isinstance(node.spec.storage, JsonNumber) and self.save.tape.get(node.path) is None:
-            shown = node.raw.decode("utf-8", "replace")
+        if not before and self.save.tape.get(node.path) is None:
+            storage = node.spec.storage
+            if isinstance(storage, JsonNumber):
+                shown = node.raw.decode("utf-8", "replace")
+            elif isinstance(storage, SpelledValue):
+                shown = storage.quoting.decode(node.raw)
         return shown, before
 
     def row_field(self, number: int) -> FieldNode:
