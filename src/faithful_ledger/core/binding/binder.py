@@ -86,9 +86,10 @@ def bind(spec: FileSpec, source: Source, outer: GroupNode | None = None, before:
     try:
         if source.size <= LARGEST_CHECKED:
             bound.check()
-        whole = document.whole
-        binder.root.start, binder.root.end = (whole.start, whole.end) if document.knows_ends else (0, 0)
-        binder.group(binder.root, whole.end)
+        if spec.root.layout or not document.knows_ends:
+            whole = document.whole
+            binder.root.start, binder.root.end = (whole.start, whole.end) if document.knows_ends else (0, 0)
+            binder.group(binder.root, whole.end)
         if document.knows_ends and bound.missing and not binder.root.children:
             raise bound.missing[0]
     except TooMuch as error:

@@ -12,7 +12,7 @@ from functools import cached_property
 
 from faithful_ledger.core.errors import BindingError, ValueRefused
 from faithful_ledger.core.formats.quoting import Backslashed, Bare
-from faithful_ledger.core.formats.tree import OBJECT, STRING, Builder, Tree, TreeDocument, kind_of
+from faithful_ledger.core.formats.tree import OBJECT, SCALAR, STRING, Builder, Tree, TreeDocument
 from faithful_ledger.core.storage import Quoting
 
 __all__ = ["KeyedLines"]
@@ -32,6 +32,7 @@ KEYED = {
 BEHIND = re.compile(rb"[ \t]+(?:#|//|;)(?=[ \t]|$|[^\d#;/ \t][^;]*$)")
 BOM = b"\xef\xbb\xbf"
 LINE_ALONE, PART = 1, 9  # styles: a line without a key; one that goes on with the value before
+BRACKET, OPEN, CLOSE, COMMENTS = b"["[0], b"{"[0], b"}"[0], b"#;/-!"
 MOST_ODD = 0.25  # the share of lines without a separator that a text of keyed lines may have
 SAMPLE = 4000  # lines that say which separator it is
 
@@ -85,9 +86,11 @@ class KeyedLines(TreeDocument):
             match = LINE.match(data, at)
             end = match.end() if match is not None else len(data)
             line = data[at:end]
-            if not line.strip():
+            stripped = line.strip()
+            first = stripped[0] if stripped else 0
+            if not first:
                 pass
-            elif section := SECTION.fullmatch(line):
+            elif first == BRACKET and (section := SECTION.fullmatch(line)):
                 head = at + len(line) - len(line.lstrip())
                 if section[1]:
                     self._close_tag(builder, braces, section[2], head, at + len(line.rstrip()), number)
@@ -99,14 +102,14 @@ class KeyedLines(TreeDocument):
                     builder.begin(OBJECT, name, head, head)
                     braces.append(False)
                 last = at + len(line.rstrip())
-            elif COMMENT.match(line):
+            elif first in COMMENTS and COMMENT.match(line):
                 pass
-            elif CLOSING.fullmatch(line) and True in braces:
+            elif first == CLOSE and True in braces and CLOSING.fullmatch(line):
                 while braces and not braces.pop():
                     builder.end(last)
                 last = at + len(line.rstrip())
                 builder.end(last)
-            elif (opening := OPENING.fullmatch(line)) and (opening[1] or self._opens(at, line)):
+            elif stripped[-1] == OPEN and (opening := OPENING.fullmatch(line)) and opening[1]:
                 head = at + len(line) - len(line.lstrip())
                 builder.begin(OBJECT, _name(opening[1], self.encoding), head, head)
                 braces.append(True)
@@ -136,10 +139,6 @@ class KeyedLines(TreeDocument):
         builder.end(len(data))
         return builder.tree
 
-    def _opens(self, at: int, line: bytes) -> bool:
-        """Whether a lone brace opens what the line before names; then it is part of it."""
-        return False
-
     def _close_tag(self, builder: Builder, braces: list[bool], name: bytes, head: int, end: int, number: int) -> None:
         wanted = name.strip().decode(self.encoding, "replace")
         present = builder.tree.names[builder.open_[-1]] if braces else None
@@ -151,13 +150,14 @@ class KeyedLines(TreeDocument):
 
     def _value(self, builder: Builder, keyed: re.Match[bytes], end: int) -> int:
         data, start = self.data, keyed.end()
-        stop = _value_end(data, start, end)
-        text = data[start:stop].decode(self.encoding, "replace")
+        stop = max(_value_end(data, start, end), start)
+        builder.tree.add(SCALAR, _name(keyed[1], self.encoding), keyed.start(1), start, stop, stop, 0)
+        return stop
+
+    def scalar_text(self, number: int) -> str:
+        text = super().scalar_text(number)
         quoted = len(text) > 1 and text[0] == text[-1] and text[0] in "\"'"
-        head = keyed.start(1)
-        kind = kind_of(text[1:-1] if quoted else text)
-        builder.leaf(kind, _name(keyed[1], self.encoding), head, start, stop, max(stop, start))
-        return max(stop, start)
+        return text[1:-1] if quoted else text
 
     def is_part(self, number: int) -> bool:
         return self.tree.styles[number] == PART
@@ -197,8 +197,11 @@ def _value_end(data: bytes, start: int, end: int) -> int:
         rest = data[close:end].strip() if close else b"x"
         if close and (not rest or COMMENT.match(rest) or rest in (b",", b";")):
             return close
-    behind = BEHIND.search(data, start, end)
-    return start + len(data[start : behind.start() if behind is not None else end].rstrip(b" \t"))
+    value = data[start:end]
+    if b"#" in value or b";" in value or b"//" in value:
+        behind = BEHIND.search(data, start, end)
+        value = data[start : behind.start()] if behind is not None else value
+    return start + len(value.rstrip(b" \t"))
 
 
 def _name(raw: bytes, encoding: str) -> str:

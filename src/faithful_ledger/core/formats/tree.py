@@ -20,10 +20,22 @@ from faithful_ledger.core.source import Source, first_bytes
 from faithful_ledger.core.storage import Quoting, SpelledNumber, SpelledSwitch, SpelledText, SpelledValue, Storage
 from faithful_ledger.core.storage.spelled import is_number, spelled_switch
 
-__all__ = ["ARRAY", "DELIMITERS", "NUMBER", "OBJECT", "STRING", "WORD", "Builder", "Tree", "TreeDocument", "kind_of"]
+__all__ = [
+    "ARRAY",
+    "DELIMITERS",
+    "NUMBER",
+    "OBJECT",
+    "SCALAR",
+    "STRING",
+    "WORD",
+    "Builder",
+    "Tree",
+    "TreeDocument",
+    "kind_of",
+]
 
-OBJECT, ARRAY, STRING, NUMBER, WORD = range(5)
-KINDS = ("object", "array", "string", "number", "word")
+OBJECT, ARRAY, STRING, NUMBER, WORD, SCALAR = range(6)
+KINDS = ("object", "array", "string", "number", "word")  # what is only SCALAR is one of the last three, by what it says
 LARGEST_TEXT = 512 << 20
 DEEPEST = 200
 NAMED = 12  # members that a message names
@@ -45,6 +57,19 @@ class Tree:
 
     def __len__(self) -> int:
         return len(self.kinds)
+
+    def add(self, kind: int, name: str | None, head: int, start: int, end: int, tail: int, style: int) -> int:
+        """Take in the next value, which has nothing within it as yet; returns its number."""
+        self.kinds.append(kind)
+        self.styles.append(style)
+        self.names.append(name)
+        self.starts.append(start)
+        self.ends.append(end)
+        self.heads.append(head)
+        self.tails.append(tail)
+        number = len(self.behind)
+        self.behind.append(number + 1)
+        return number
 
     def children(self, number: int) -> Iterator[int]:
         """The values directly within one."""
@@ -81,19 +106,7 @@ class Builder:
         return number
 
     def leaf(self, kind: int, name: str | None, head: int, start: int, end: int, tail: int, style: int = 0) -> int:
-        tree = self.tree
-        tree.kinds.append(kind)
-        tree.styles.append(style)
-        tree.names.append(name)
-        for column, value in (
-            (tree.starts, start),
-            (tree.ends, end),
-            (tree.heads, head),
-            (tree.tails, tail),
-            (tree.behind, len(tree.kinds)),
-        ):
-            column.append(value)
-        return len(tree.kinds) - 1
+        return self.tree.add(kind, name, head, start, end, tail, style)
 
 
 def kind_of(text: str) -> int:
@@ -165,9 +178,20 @@ class TreeDocument(ABC):
     def whole(self) -> Span:
         return self._span(0)
 
+    def kind(self, number: int) -> int:
+        """Of a value; worked out from what it says where nobody has asked before."""
+        kind = self.tree.kinds[number]
+        if kind == SCALAR:
+            kind = self.tree.kinds[number] = kind_of(self.scalar_text(number))
+        return kind
+
+    def scalar_text(self, number: int) -> str:
+        """What a scalar says, as far as its kind depends on it."""
+        return self.data[self.tree.starts[number] : self.tree.ends[number]].decode(self.encoding, "replace")
+
     def _span(self, number: int) -> Span:
         tree = self.tree
-        return Span(tree.starts[number], tree.ends[number], KINDS[tree.kinds[number]])
+        return Span(tree.starts[number], tree.ends[number], KINDS[self.kind(number)])
 
     def span(self, start: int, end: int) -> Span:
         number = self._numbers.get((start, end))
@@ -178,7 +202,7 @@ class TreeDocument(ABC):
 
     def has_values(self) -> bool:
         kinds = self.tree.kinds
-        return any(kind in kinds for kind in (STRING, NUMBER, WORD))
+        return any(kind in kinds for kind in (SCALAR, STRING, NUMBER, WORD))
 
     # along paths
 
@@ -283,7 +307,7 @@ class TreeDocument(ABC):
             return raw.decode(self.encoding, "replace")
 
     def _hint(self, number: int, step: Step) -> str:
-        kind = self.tree.kinds[number]
+        kind = self.kind(number)
         if kind <= ARRAY and step.name is not None and (names := list(self.members(number))):
             return f"here are {', '.join(map(format_name, names[:NAMED]))}{' …' if len(names) > NAMED else ''}"
         if kind <= ARRAY:
@@ -350,7 +374,7 @@ class TreeDocument(ABC):
                 open_.append((tree.behind[number], path, self._steps_of(number)))
             else:
                 start, end = tree.starts[number], tree.ends[number]
-                yield Leaf(path, start, end, KINDS[tree.kinds[number]], self.quoting(tree.styles[number]), self.data)
+                yield Leaf(path, start, end, KINDS[self.kind(number)], self.quoting(tree.styles[number]), self.data)
 
     def is_part(self, number: int) -> bool:
         """Whether a value only serves another one, as the text of a name does."""

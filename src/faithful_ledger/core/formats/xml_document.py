@@ -15,14 +15,16 @@ from xml.parsers import expat
 
 from faithful_ledger.core.errors import BindingError, ValueRefused
 from faithful_ledger.core.formats.quoting import decoded_text, encoded_text
-from faithful_ledger.core.formats.tree import ARRAY, OBJECT, STRING, WORD, Builder, Tree, TreeDocument, kind_of
+from faithful_ledger.core.formats.tree import ARRAY, OBJECT, SCALAR, STRING, WORD, Builder, Tree, TreeDocument
 from faithful_ledger.core.storage import Quoting
 
 __all__ = ["XmlDocument"]
 
 ASIDE = rb"!--.*?-->|\?.*?\?>|!DOCTYPE(?:[^\[>\"']|\"[^\"]*\"|'[^']*'|\[(?:[^\]\"']|\"[^\"]*\"|'[^']*')*\])*>"
 MARKUP = re.compile(
-    rb"<(?:(?P<aside>" + ASIDE + rb")|!\[CDATA\[(?P<cdata>.*?)\]\]>|/(?P<close>[^\s>]+)\s*>"
+    rb"<(?:(?P<leaf>[^\s/>\"'<!?]+)>(?P<text>[^<]*)</(?P=leaf)\s*>|(?P<aside>"
+    + ASIDE
+    + rb")|!\[CDATA\[(?P<cdata>.*?)\]\]>|/(?P<close>[^\s>]+)\s*>"
     rb"|(?P<name>[^\s/>\"'<!?]+)(?P<attributes>(?:[^>\"']|\"[^\"]*\"|'[^']*')*?)(?P<empty>/?)>)",
     re.DOTALL,
 )
@@ -33,6 +35,7 @@ NAMED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
 TEXT, ATTRIBUTE_VALUE, CDATA, EMPTY, PLIST_SWITCH = range(5)
 SEVERAL_ROOTS = expat.errors.codes[expat.errors.XML_ERROR_JUNK_AFTER_DOC_ELEMENT]
 PART = 9  # the key of a property list's value
+PLIST_HOLDERS = (b"array", b"dict")
 CDATA_OPEN, CDATA_CLOSE = b"<![CDATA[", b"]]>"
 
 
@@ -112,8 +115,10 @@ class XmlDocument(TreeDocument):
     def parse(self) -> Tree:
         self.check()
         data, builder = self.data, Builder(self.what)
+        tree = builder.tree
         is_plist = False
         frames: list[_Frame] = []
+        names: dict[bytes, str] = {}
         if self.is_fragment:
             builder.begin(OBJECT, None, 0, 0)
         at = 0
@@ -122,38 +127,54 @@ class XmlDocument(TreeDocument):
             if frames and at < start and data[at:start].strip():
                 frames[-1].texts.append((at, start, TEXT))
             at = end
-            if match["cdata"] is not None:
+            if kind == "text":  # an element with a text and nothing else, as most are
+                if frames:
+                    frames[-1].has_elements = True
+                name = match["leaf"]
+                if is_plist and name in PLIST_HOLDERS:
+                    number = builder.begin(OBJECT, _known(names, name), start, start)
+                    frame = _Frame(number, name, start, match.start("text"), attributes=False)
+                    self._close(builder, frame, match.end("text"), end, is_plist=True)
+                else:
+                    begin, stop = match.span("text")
+                    tree.add(SCALAR, _known(names, name), start, begin, stop, end, TEXT)
+            elif kind == "close":
+                self._close(builder, frames.pop(), start, end, is_plist=is_plist)
+            elif kind == "cdata":
                 if frames:
                     frames[-1].texts.append((start, end, CDATA))
-            elif match["close"] is not None:
-                self._close(builder, frames.pop(), start, end, is_plist=is_plist)
-            elif kind is not None and match["name"] is not None:
+            elif kind == "empty":
                 name = match["name"]
                 if not frames:
                     is_plist = name == b"plist"
                 else:
                     frames[-1].has_elements = True
-                attributes = list(ATTRIBUTE.finditer(data, match.start("attributes"), match.end("attributes")))
-                number = builder.begin(OBJECT, name.decode("utf-8", "replace"), start, start)
-                for each in attributes:
-                    self._attribute(builder, each)
-                frame = _Frame(number, name, start, end, attributes=bool(attributes))
+                begin, stop = match.span("attributes")
+                number = builder.begin(OBJECT, _known(names, name), start, start)
+                for each in ATTRIBUTE.finditer(data, begin, stop) if begin < stop else ():
+                    first, last = each.span(2)
+                    attribute = _known(names, b"@" + each[1])
+                    tree.add(SCALAR, attribute, each.start() + 1, first, last, last, ATTRIBUTE_VALUE)
+                frame = _Frame(number, name, start, end, attributes=len(tree) > number + 1)
                 if match["empty"]:
                     self._close(builder, frame, end, end, is_plist=is_plist)
                 else:
                     frames.append(frame)
         if is_plist:
-            self._whole_of_plist(builder.tree)
+            self._whole_of_plist(tree)
         if self.is_fragment:
             builder.end(len(data))
-        self.root_name, builder.tree.names[0] = builder.tree.names[0] or "", None
-        return builder.tree
+        self.root_name, tree.names[0] = tree.names[0] or "", None
+        return tree
 
-    def _attribute(self, builder: Builder, match: re.Match[bytes]) -> None:
-        text = match[2][1:-1].decode("utf-8", "replace")
-        head = match.start() + 1
-        name = "@" + match[1].decode("utf-8", "replace")
-        builder.leaf(kind_of(text), name, head, match.start(2), match.end(2), match.end(2), ATTRIBUTE_VALUE)
+    def scalar_text(self, number: int) -> str:
+        tree = self.tree
+        raw, style = self.data[tree.starts[number] : tree.ends[number]], tree.styles[number]
+        if style == CDATA:
+            raw = raw[len(CDATA_OPEN) : -len(CDATA_CLOSE)]
+        elif style == ATTRIBUTE_VALUE:
+            raw = raw[1:-1]
+        return raw.decode("utf-8", "replace")
 
     def _close(self, builder: Builder, frame: _Frame, start: int, end: int, *, is_plist: bool) -> None:
         """Now it is known what an element holds. `start` and `end` are its closing tag, or both the end of an empty
@@ -172,12 +193,12 @@ class XmlDocument(TreeDocument):
             if text[2] == TEXT:
                 text = (frame.inside, start, TEXT) if not self.data[frame.inside : start].count(b"<") else text
             tree.starts[number], tree.ends[number], tree.styles[number] = text
-            tree.kinds[number] = self._kind(*text)
+            tree.kinds[number] = SCALAR
             if is_plist and frame.name == b"array":
                 tree.kinds[number] = ARRAY
             return
         for text in frame.texts:
-            builder.leaf(self._kind(*text), "#text", text[0], text[0], text[1], text[1], text[2])
+            builder.leaf(SCALAR, "#text", text[0], text[0], text[1], text[1], text[2])
         if not frame.texts and not frame.has_elements and not is_empty:
             builder.leaf(STRING, "#text", start, start, start, start, TEXT)
         builder.end(end)
@@ -185,11 +206,6 @@ class XmlDocument(TreeDocument):
             self._pair(tree, number)
         elif is_plist and frame.name == b"array":
             tree.kinds[number] = ARRAY
-
-    def _kind(self, start: int, end: int, style: int) -> int:
-        raw = self.data[start:end]
-        raw = raw[len(CDATA_OPEN) : -len(CDATA_CLOSE)] if style == CDATA else raw
-        return kind_of(raw.decode("utf-8", "replace"))
 
     def _pair(self, tree: Tree, number: int) -> None:
         """The values of a property list's dictionary go by the keys in front of them."""
@@ -301,6 +317,14 @@ _QUOTINGS: dict[int, type[ElementText] | type[PlistSwitch]] = {
     PLIST_SWITCH: PlistSwitch,
     PART: ElementText,
 }
+
+
+def _known(names: dict[bytes, str], raw: bytes) -> str:
+    """A name as text, made once for each."""
+    name = names.get(raw)
+    if name is None:
+        name = names[raw] = raw.decode("utf-8", "replace")
+    return name
 
 
 def _letter(match: re.Match[str]) -> str:
