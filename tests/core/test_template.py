@@ -277,7 +277,8 @@ class LibraryTest(LedgerCase):
         library = Library((self.folder,), self.cache)
         self.assertEqual(list(library.templates()), ["brinewick-desktop", "brinewick-quill"])
         with self.assertRaisesRegex(
-            RecognitionError, r"no template fits this file \(known: brinewick-desktop, brinewick-quill\); bad.yaml cannot"
+            RecognitionError,
+            r"no template fits this file \(known: brinewick-desktop, brinewick-quill\); bad.yaml cannot",
         ):
             library.recognise(self.folder / "x", MemorySource(b"noise"))
 

@@ -91,6 +91,26 @@ SAMPLES: list[tuple[str, bytes, dict[str, Any]]] = [
         {"unit[0].status.hp": 5, "unit[1].id": 2},
     ),
     ("keyed-lines", b"ship {\n  name = Old Pier\n  inner {\n    a = 1\n  }\n}\nmarks = 5\n", {"ship.inner.a": 1}),
+    (
+        "keyed-lines",
+        b"GAME\n{\n\ttitle = Old Pier (SALVAGE)\n\tCREW\n\t{\n\t\tair = 99.5\n\t}\n\tCREW\n\t{\n\t\tair = 1\n\t}\n}\n",
+        {"GAME.CREW[1].air": 1, "GAME.title": "Old Pier (SALVAGE)"},
+    ),
+    (
+        "keyed-lines",
+        b'"Save"\n{\n\t"marks"\t\t"1340"\n\t"name"\t\t"Ori\\"el"\n\t"crew"\n\t{\n\t\t"0"\t"Tamsin"\n\t}\n}\n',
+        {"Save.marks": 1340, "Save.name": 'Ori"el', "Save.crew.0": "Tamsin"},
+    ),
+    (
+        "keyed-lines",
+        b'[player]\n\nname="Oriel"\nat=Vector2( 1.5, 2 )\nstats={\n"air": 5,\n"list": [ 1, 2 ]\n}\nmarks=1340\n[[crew]]\nid = 1\n[[crew]]\nid = 2\n',
+        {"player.marks": 1340, "player.at": "Vector2( 1.5, 2 )", "crew[1].id": 2},
+    ),
+    ("relaxed-json", b"(marks: 1340, name: 'x', at: (1, 2),)", {"marks": 1340, "at[1]": 2}),
+    ("relaxed-json", b'var save = {"marks": 1340};\n', {"marks": 1340}),
+    ("relaxed-json", b'{"marks": 1340}\n0a1b2c3d\n', {"marks": 1340}),
+    ("pairs", b"marks=1340;name=Oriel;air=5", {"marks": 1340, "name": "Oriel"}),
+    ("lines", b"1340\nOriel\n5\n", {"[0]": 1340, "[1]": "Oriel"}),
     ("table", b'name,marks,note\nTamsin,5,"a,b"\nBo,6,""\n', {"[0].note": "a,b", "[name=Bo].marks": 6}),
     ("table", b"1;2;3\r\n4;5;6\r\n", {"[1][2]": 6}),
     (

@@ -8,6 +8,7 @@ from faithful_ledger.core.formats.json_document import JsonDocument
 from faithful_ledger.core.formats.json_leaves import JsonLeaf, json_leaves, json_tree
 from faithful_ledger.core.formats.json_text import JsonValues, json_values
 from faithful_ledger.core.formats.keyed_lines import KeyedLines
+from faithful_ledger.core.formats.line_lists import LineList, PairList
 from faithful_ledger.core.formats.plain_yaml import PlainYaml
 from faithful_ledger.core.formats.recognise import looks_like_text, recognised_text, why_not_text
 from faithful_ledger.core.formats.tables import TableDocument
@@ -47,5 +48,7 @@ DOCUMENTS: dict[str, type[Document]] = {
         KeyedTables,
         Expressions,
         BracedText,
+        PairList,
+        LineList,
     )
 }

@@ -25,6 +25,7 @@ __all__ = ["BracedText", "Expressions", "KeyedTables", "RelaxedJson"]
 
 STRINGS = rb'"(?:[^"\\]|\\.)*"|\'(?:[^\'\\]|\\.)*\''
 BOM = b"\xef\xbb\xbf"
+ASSIGNED = re.compile(rb"(?:(?:var|let|const)\s+)?[A-Za-z_$][\w.$]*\s*=\s*(?=[{\[])")  # a script that holds JSON
 LEADING_ZERO = re.compile(rb"[+-]?0[0-9]")
 MOST_NAMELESS = 0.2  # the share of words without a name that a text of braces may have outside of them
 
@@ -42,8 +43,8 @@ class Grammar(NamedTuple):
 JSON_GRAMMAR = Grammar(
     re.compile(rb"(?:[ \t\r\n\f\v]|//[^\r\n]*|/\*.*?\*/|#[^\r\n]*)*", re.DOTALL),
     re.compile(STRINGS, re.DOTALL),
-    re.compile(rb"[^\s,:{}\[\]\"'#/][^\s,:{}\[\]\"'#]*"),
-    {b"{": b"}", b"[": b"]"},
+    re.compile(rb"[^\s,:{}()\[\]\"'#/;][^\s,:{}()\[\]\"'#;]*"),
+    {b"{": b"}", b"[": b"]", b"(": b")"},
     (b":",),
     (b",",),
 )
@@ -147,8 +148,10 @@ class RelaxedJson(_Bracketed):
         while at < len(data):
             at = self._value(builder, at)
             at = self.blank(at)
-            if data[at : at + 1] == b"," and tops > 1:
+            if (data[at : at + 1] == b"," and tops > 1) or data[at : at + 1] == b";":
                 at = self.blank(at + 1)
+            if self._is_last_line(at):
+                break
         if tops > 1:
             builder.end(len(data))
         if not len(builder.tree):
@@ -160,7 +163,9 @@ class RelaxedJson(_Bracketed):
         data = self.data
         start = len(BOM) if data.startswith(BOM) else 0
         at = self.blank(start)
-        if data[at : at + 1] in (b"{", b"["):
+        if assigned := ASSIGNED.match(data, at):
+            return assigned.end()
+        if data[at : at + 1] in (b"{", b"[", b"("):
             return start
         end = data.find(b"\n", at)
         following = self.blank(end + 1) if end >= 0 else len(data)
@@ -172,19 +177,36 @@ class RelaxedJson(_Bracketed):
         """Whether there is one value or several; two is enough to know."""
         probe = Builder(self.what)
         end = self.blank(self._value(probe, at))
-        return 1 if end >= len(self.data) else 2
+        end = self.blank(end + 1) if self.data[end : end + 1] == b";" else end
+        return 1 if end >= len(self.data) or self._is_last_line(end) else 2
+
+    def _is_last_line(self, at: int) -> bool:
+        """Whether what is left is one line that is not JSON, as a checksum behind it."""
+        rest = self.data[at:].strip()
+        return bool(rest) and b"\n" not in rest and rest[:1] not in (b"{", b"[", b"(", b",", b"}", b"]", b":")
+
+    def _kind_of(self, at: int) -> int:
+        """Of a value in brackets; in round ones names may be before the values, or not."""
+        mark = self.data[at : at + 1]
+        if mark == b"(":
+            word = self.grammar.word.match(self.data, self.blank(at + 1))
+            named = word is not None and self.data[(tie := self.blank(word.end())) : tie + 1] == b":"
+            return OBJECT if named else ARRAY
+        return OBJECT if mark == b"{" else ARRAY
 
     def _value(self, builder: Builder, at: int) -> int:
         """Take in one value with all within it; returns where it ends."""
         data, brackets = self.data, self.grammar.brackets
         opened: list[bytes] = []
         starts: list[int] = []
+        kinds: list[int] = []
         name: str | None = None
         head = at
         while True:
             mark = data[at : at + 1]
             if mark in brackets:
-                builder.begin(OBJECT if mark == b"{" else ARRAY, name, head, at)
+                kinds.append(self._kind_of(at))
+                builder.begin(kinds[-1], name, head, at)
                 opened.append(mark)
                 starts.append(at)
                 at = self.blank(at + 1)
@@ -203,12 +225,13 @@ class RelaxedJson(_Bracketed):
                 builder.end(at + 1)
                 opened.pop()
                 starts.pop()
+                kinds.pop()
                 if not opened:
                     return at + 1
                 at = self._divided(self.blank(at + 1), opened, starts)
             self.expect_close(at, opened, starts)
             head, name = at, None
-            if opened[-1] == b"{":
+            if kinds[-1] == OBJECT:
                 end, _ = self.scalar(at)
                 name = self.text_of(at, end)
                 at = self.blank(end)
@@ -409,6 +432,8 @@ class BracedText(_Bracketed):
             head, name = at, None
             if mark != b"{":
                 end, kind = self.scalar(at)
+                if data[end - 1 : end] == b":":
+                    raise self.fail(at, "this is not a name of such a text")
                 tie = self.blank(end)
                 follows = data[tie : tie + 1]
                 if follows == b"=":

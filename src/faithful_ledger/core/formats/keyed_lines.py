@@ -10,9 +10,11 @@ import re
 from collections import Counter
 from functools import cached_property
 
-from faithful_ledger.core.errors import BindingError, ValueRefused
+from faithful_ledger.core.errors import BindingError, LedgerError, ValueRefused
+from faithful_ledger.core.formats.bracketed import RelaxedJson
 from faithful_ledger.core.formats.quoting import Backslashed, Bare
 from faithful_ledger.core.formats.tree import OBJECT, SCALAR, STRING, Builder, Tree, TreeDocument
+from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import Quoting
 
 __all__ = ["KeyedLines"]
@@ -20,7 +22,7 @@ __all__ = ["KeyedLines"]
 LINE = re.compile(rb"[^\r\n]*")
 ENDS = re.compile(rb"\r\n|\n|\r")
 COMMENT = re.compile(rb"[ \t]*(?:#|;|//|--|!)")
-SECTION = re.compile(rb"[ \t]*\[(/?)([^\]\r\n]*)\][ \t]*(?:[#;].*)?")
+SECTION = re.compile(rb"[ \t]*\[(/?)\[?([^\[\]\r\n]*)\]?\][ \t]*(?:[#;].*)?")
 OPENING = re.compile(rb"[ \t]*(\"[^\"\r\n]*\"|[^={}\r\n]*?)[ \t]*=?[ \t]*\{[ \t]*")
 CLOSING = re.compile(rb"[ \t]*\}[,;]?[ \t]*")
 KEYED = {
@@ -29,11 +31,16 @@ KEYED = {
     b"\t": re.compile(rb"[ ]*([^\t\r\n]*?)[ ]*\t[ \t]*"),
     b" ": re.compile(rb"[ \t]*(\"[^\"\r\n]*\"|[^ \t\r\n]+)[ \t]+(?:=[ \t]*)?"),
 }
+# A name, and below it a brace alone.
+LONE = re.compile(rb"[ \t]*([^\r\n{}]+?)[ \t]*(?:\r\n|\n|\r)[ \t]*\{[ \t]*(?=\r|\n|\Z)")
 BEHIND = re.compile(rb"[ \t]+(?:#|//|;)(?=[ \t]|$|[^\d#;/ \t][^;]*$)")
+BRACKETS = re.compile(rb"\"(?:[^\"\\]|\\.)*\"|[\[\]{}]", re.DOTALL)
+LONGEST_VALUE = 1 << 20
 BOM = b"\xef\xbb\xbf"
 LINE_ALONE, PART = 1, 9  # styles: a line without a key; one that goes on with the value before
 BRACKET, OPEN, CLOSE, COMMENTS = b"["[0], b"{"[0], b"}"[0], b"#;/-!"
 MOST_ODD = 0.25  # the share of lines without a separator that a text of keyed lines may have
+LEAST_IN_SECTIONS = 0.3  # the share of lines with a separator, where there are sections
 SAMPLE = 4000  # lines that say which separator it is
 
 
@@ -63,13 +70,23 @@ class KeyedLines(TreeDocument):
         Raises:
             BindingError: hardly any line has one.
         """
-        lines = [line for line in self.data.splitlines()[:SAMPLE] if not _is_aside(line)]
+        every = self.data.splitlines()[:SAMPLE]
+        lines = [
+            line
+            for line, following in zip(every, [*every[1:], b""], strict=False)
+            if not _is_aside(line) and following.strip() != b"{"
+        ]
         begun = [line for line in lines if line[:1] not in (b" ", b"\t")]
-        for some in (lines, begun):
-            found = {mark: sum(_keyed(pattern, line) for line in some) for mark, pattern in KEYED.items()}
-            for mark in (b"=", b":", b"\t", b" "):
-                if found[mark] and found[mark] >= len(some) * (1 - MOST_ODD):
-                    return mark
+        has_sections = any(SECTION.fullmatch(line) for line in every)
+        for marks in ((b"=", b":"), (b"\t", b" ")):
+            for some in (lines, begun):
+                found = {mark: sum(_keyed(KEYED[mark], line) for line in some) for mark in marks}
+                for mark in marks:
+                    if found[mark] and found[mark] >= len(some) * (1 - MOST_ODD):
+                        return mark
+            best = max(marks, key=lambda mark: found[mark])
+            if has_sections and found[best] >= len(lines) * LEAST_IN_SECTIONS:
+                return best  # values of several lines have lines of their own kind
         raise BindingError(self.what, 0, "its lines are not keys with values")
 
     def parse(self) -> Tree:
@@ -109,13 +126,24 @@ class KeyedLines(TreeDocument):
                     builder.end(last)
                 last = at + len(line.rstrip())
                 builder.end(last)
-            elif stripped[-1] == OPEN and (opening := OPENING.fullmatch(line)) and opening[1]:
+            elif (
+                stripped[-1] == OPEN
+                and (opening := OPENING.fullmatch(line))
+                and opening[1]
+                and not self._end_of_brackets(at + line.rindex(b"{"), end)
+            ):
                 head = at + len(line) - len(line.lstrip())
                 builder.begin(OBJECT, _name(opening[1], self.encoding), head, head)
                 braces.append(True)
                 last = at + len(line.rstrip())
+            elif lone := LONE.match(data, at):
+                head = lone.start(1)
+                builder.begin(OBJECT, _name(lone[1], self.encoding), head, head)
+                braces.append(True)
+                last = end = lone.end()
             elif keyed := pattern.match(data, at, end):
                 count += 1
+                end = max(end, self._end_of_brackets(keyed.end(), end))
                 last = self._value(builder, keyed, end)
             else:
                 is_more = line[:1] in (b" ", b"\t") and count > 0  # of a value on several lines
@@ -138,6 +166,29 @@ class KeyedLines(TreeDocument):
             builder.end(last)
         builder.end(len(data))
         return builder.tree
+
+    def _end_of_brackets(self, at: int, end: int) -> int:
+        """Where a value ends that begins with a bracket and goes over several lines, as JSON in settings; 0 where it is
+        on one line, or no such value.
+        """
+        data = self.data
+        if data[at : at + 1] not in (b"{", b"[") or data[at:end].rstrip()[-1:] in (b"}", b"]"):
+            return 0
+        depth, place = 0, at
+        for match in BRACKETS.finditer(data, at, min(at + LONGEST_VALUE, len(data))):
+            mark = match[0]
+            depth += mark in b"{[" if len(mark) == 1 else 0
+            depth -= mark in b"}]" if len(mark) == 1 else 0
+            if depth == 0:
+                place = match.end()
+                break
+        if place == at or not (b":" in data[at:place] or data[at : at + 1] == b"["):
+            return 0
+        try:
+            RelaxedJson(MemorySource(data[at:place])).check()
+        except LedgerError:
+            return 0
+        return place
 
     def _close_tag(self, builder: Builder, braces: list[bool], name: bytes, head: int, end: int, number: int) -> None:
         wanted = name.strip().decode(self.encoding, "replace")
@@ -198,6 +249,8 @@ def _value_end(data: bytes, start: int, end: int) -> int:
         if close and (not rest or COMMENT.match(rest) or rest in (b",", b";")):
             return close
     value = data[start:end]
+    if value[:1] in (b"{", b"[") and b"\n" in value:
+        return end
     if b"#" in value or b";" in value or b"//" in value:
         behind = BEHIND.search(data, start, end)
         value = data[start : behind.start()] if behind is not None else value

@@ -6,11 +6,12 @@ import re
 from collections.abc import Iterator
 
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.formats.bracketed import BracedText, Expressions, KeyedTables, RelaxedJson
+from faithful_ledger.core.formats.bracketed import ASSIGNED, BracedText, Expressions, KeyedTables, RelaxedJson
 from faithful_ledger.core.formats.document import Document
 from faithful_ledger.core.formats.indented import IndentedText
 from faithful_ledger.core.formats.json_document import JsonDocument
 from faithful_ledger.core.formats.keyed_lines import KEYED, KeyedLines, separators_of
+from faithful_ledger.core.formats.line_lists import LineList, PairList
 from faithful_ledger.core.formats.plain_yaml import PlainYaml
 from faithful_ledger.core.formats.tables import TableDocument
 from faithful_ledger.core.formats.xml_document import XmlDocument
@@ -90,10 +91,14 @@ def _likely(sample: bytes) -> Iterator[type[Document]]:
         yield RelaxedJson
     if start.startswith((b"//", b"/*")):
         yield RelaxedJson
+    if re.match(rb"[A-Za-z_]?\w*\(\s*\w+\s*:", start):
+        yield RelaxedJson
     if re.match(rb"(?:;[^\n]*\n|\s)*\(", start):
         yield Expressions
     if re.match(rb"(?:return\s*\{|(?:local\s+)?[A-Za-z_]\w*\s*=\s*\{)", start) or b"--[[" in start[:100]:
         yield KeyedTables
+    if ASSIGNED.match(start):
+        yield RelaxedJson
     if start.startswith((b"---", b"%YAML")):
         yield PlainYaml
     body = [line for line in lines if not line.lstrip().startswith((b"#", b";", b"//", b"["))]
@@ -109,6 +114,7 @@ def _likely(sample: bytes) -> Iterator[type[Document]]:
         yield BracedText
         yield KeyedTables
     sections = any(SECTION.match(line + b"\n") for line in lines)
+    yield PairList
     if found[b"="] >= 0.75 * len(body) or (sections and found[b"="] > 1):
         yield KeyedLines
     if _pairs_by_tabs(body):
@@ -122,6 +128,7 @@ def _likely(sample: bytes) -> Iterator[type[Document]]:
         yield IndentedText
     if body and any(found[mark] >= 0.75 * len(body) for mark in KEYED):
         yield KeyedLines
+    yield LineList
 
 
 def _pairs_by_tabs(body: list[bytes]) -> bool:

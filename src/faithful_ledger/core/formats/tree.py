@@ -388,7 +388,8 @@ class TreeDocument(ABC):
         for name, namesakes in self.members(number).items():
             step = f".{format_name(name)}"
             if len(namesakes) == 1:
-                found[namesakes[0]] = step
+                keyed = self._keys_of(namesakes) if self.kind(namesakes[0]) == OBJECT else None
+                found[namesakes[0]] = step + (keyed[0] if keyed else "")
             else:
                 keyed = self._keys_of(namesakes)
                 found |= {

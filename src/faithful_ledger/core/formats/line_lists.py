@@ -1,0 +1,104 @@
+"""Plain lists as documents: pairs on one line (`marks=5;name=Oriel`), and values on lines of their own."""
+
+from __future__ import annotations
+
+import re
+from functools import cached_property
+
+from faithful_ledger.core.errors import BindingError
+from faithful_ledger.core.formats.quoting import Bare
+from faithful_ledger.core.formats.tree import ARRAY, OBJECT, SCALAR, Builder, Tree, TreeDocument
+from faithful_ledger.core.storage import Quoting
+from faithful_ledger.core.storage.spelled import is_number
+
+__all__ = ["LineList", "PairList"]
+
+BOM = b"\xef\xbb\xbf"
+LONGEST, FEWEST_NUMBERS = 80, 0.3
+
+
+class PairList(TreeDocument):
+    """Pairs divided by `;`, `&`, `|` or commas, all on one line or on few long ones."""
+
+    name = "pairs"
+    what = "the pairs"
+
+    @cached_property
+    def marks(self) -> tuple[bytes, bytes]:
+        """What divides the pairs, and what is between a key and its value.
+
+        Raises:
+            BindingError: nothing does.
+        """
+        text = self.data.removeprefix(BOM).strip()
+        lines = text.splitlines()
+        for mark in (b";", b"&", b"|", b","):
+            parts = [part for part in re.split(rb"[\r\n]|" + re.escape(mark), text) if part.strip()]
+            for tie in (b"=", b":"):
+                tied = sum(part.count(tie) == 1 and not part.lstrip().startswith(tie) for part in parts)
+                if len(parts) > max(len(lines), 2) and tied == len(parts):
+                    return mark, tie
+        raise BindingError(self.what, 0, "it is not made of keys with values")
+
+    def quoting(self, style: int) -> Quoting:
+        mark, tie = self.marks
+        return Bare(self.encoding, forbidden=f"{mark.decode()}{tie.decode()}\r\n", where="a value of these pairs")
+
+    @classmethod
+    def quoting_of(cls, path: str, encoding: str) -> Quoting:
+        return Bare(encoding, forbidden=";&|,\r\n", where="a value of these pairs")
+
+    def parse(self) -> Tree:
+        data, builder = self.data, Builder(self.what)
+        mark, tie = self.marks
+        begin = len(BOM) if data.startswith(BOM) else 0
+        builder.begin(OBJECT, None, begin, begin)
+        pair = re.compile(
+            rb"[ \t\r\n]*([^\r\n"
+            + re.escape(mark + tie)
+            + rb"]+?)[ \t]*"
+            + re.escape(tie)
+            + rb"[ \t]*([^\r\n"
+            + re.escape(mark)
+            + rb"]*)"
+        )
+        for match in pair.finditer(data, begin):
+            start = match.start(2)
+            end = start + len(match[2].rstrip(b" \t"))
+            builder.leaf(SCALAR, match[1].decode(self.encoding, "replace"), match.start(1), start, end, end)
+        builder.end(len(data))
+        return builder.tree
+
+
+class LineList(TreeDocument):
+    """One value on each line, some of them numbers, in an order that the game knows."""
+
+    name = "lines"
+    what = "the lines"
+
+    def quoting(self, style: int) -> Quoting:
+        return self.quoting_of("", self.encoding)
+
+    @classmethod
+    def quoting_of(cls, path: str, encoding: str) -> Quoting:
+        return Bare(encoding, where="a line")
+
+    def parse(self) -> Tree:
+        data, builder = self.data, Builder(self.what)
+        at = len(BOM) if data.startswith(BOM) else 0
+        builder.begin(ARRAY, None, at, at)
+        numbers = count = 0
+        for match in re.finditer(rb"([^\r\n]*)(?:\r\n|\n|\r|\Z)", data[at:]):
+            line = match[1]
+            if not line and match.end() == len(data) - at:
+                break
+            if len(line) > LONGEST:
+                raise BindingError(self.what, at + match.start(), f"a line is longer than {LONGEST} letters")
+            start = at + match.start() + len(line) - len(line.lstrip(b" \t"))
+            end = max(at + match.start() + len(line.rstrip(b" \t")), start)
+            builder.leaf(SCALAR, None, start, start, end, end)
+            numbers, count = numbers + is_number(line.decode("latin-1")), count + 1
+        builder.end(len(data))
+        if count < 2 or numbers < count * FEWEST_NUMBERS:
+            raise BindingError(self.what, 0, "its lines are not values")
+        return builder.tree
