@@ -139,24 +139,26 @@ class RelaxedJson(_Bracketed):
     grammar = JSON_GRAMMAR
 
     def parse(self) -> Tree:
-        data, builder = self.data, Builder(self.what)
+        builder = Builder(self.what)
         start = self._beginning()
-        at = self.blank(start)
-        tops = self._count_of_tops(at)
-        if tops > 1:
-            builder.begin(ARRAY, None, start, at)
-        while at < len(data):
-            at = self._value(builder, at)
-            at = self.blank(at)
-            if (data[at : at + 1] == b"," and tops > 1) or data[at : at + 1] == b";":
-                at = self.blank(at + 1)
-            if self._is_last_line(at):
-                break
-        if tops > 1:
-            builder.end(len(data))
-        if not len(builder.tree):
-            raise self.fail(at, "there is no value")
+        first = self.blank(start)
+        if first >= len(self.data):
+            raise self.fail(first, "there is no value")
+        at = self._behind(self._value(builder, first))
+        if at >= len(self.data) or self._is_last_line(at):
+            return builder.tree
+        builder = Builder(self.what)  # there are several, so the whole is a list of them
+        builder.begin(ARRAY, None, start, first)
+        at = first
+        while at < len(self.data) and not (at > first and self._is_last_line(at)):
+            at = self._behind(self._value(builder, at))
+        builder.end(len(self.data))
         return builder.tree
+
+    def _behind(self, at: int) -> int:
+        """Where the next value may begin behind one: blanks and a divider are passed."""
+        at = self.blank(at)
+        return self.blank(at + 1) if self.data[at : at + 1] in (b",", b";") else at
 
     def _beginning(self) -> int:
         """Behind a byte order mark and a first line that is not JSON."""
@@ -172,13 +174,6 @@ class RelaxedJson(_Bracketed):
         if data[following : following + 1] in (b"{", b"["):
             return end + 1
         return start
-
-    def _count_of_tops(self, at: int) -> int:
-        """Whether there is one value or several; two is enough to know."""
-        probe = Builder(self.what)
-        end = self.blank(self._value(probe, at))
-        end = self.blank(end + 1) if self.data[end : end + 1] == b";" else end
-        return 1 if end >= len(self.data) or self._is_last_line(end) else 2
 
     def _is_last_line(self, at: int) -> bool:
         """Whether what is left is one line that is not JSON, as a checksum behind it."""

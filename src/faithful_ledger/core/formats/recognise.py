@@ -84,8 +84,9 @@ def _likely(sample: bytes) -> Iterator[type[Document]]:
     ):
         yield JsonDocument
         yield RelaxedJson
-        yield KeyedTables
-        yield BracedText
+        if b"=" in start and first == b"{":
+            yield KeyedTables
+            yield BracedText
         return
     if b"\n" in start and start.split(b"\n", 1)[1].lstrip()[:1] in (b"{", b"[") and first != b"[":
         yield RelaxedJson
