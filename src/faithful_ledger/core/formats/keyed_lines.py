@@ -48,6 +48,10 @@ class KeyedLines(TreeDocument):
     name = "keyed-lines"
     what = "the text"
 
+    @cached_property
+    def _keys(self) -> dict[bytes, str]:
+        return {}
+
     def quoting(self, style: int) -> Quoting:
         return self._line if style == LINE_ALONE else self._quoting
 
@@ -202,8 +206,15 @@ class KeyedLines(TreeDocument):
     def _value(self, builder: Builder, keyed: re.Match[bytes], end: int) -> int:
         data, start = self.data, keyed.end()
         stop = max(_value_end(data, start, end), start)
-        builder.tree.add(SCALAR, _name(keyed[1], self.encoding), keyed.start(1), start, stop, stop, 0)
+        builder.tree.add(SCALAR, self._named(keyed[1]), keyed.start(1), start, stop, stop, 0)
         return stop
+
+    def _named(self, raw: bytes) -> str:
+        """A key as text, made once for each."""
+        name = self._keys.get(raw)
+        if name is None:
+            name = self._keys[raw] = _name(raw, self.encoding)
+        return name
 
     def scalar_text(self, number: int) -> str:
         text = super().scalar_text(number)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from abc import ABC, abstractmethod
 from array import array
+from bisect import bisect_left
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
 
@@ -166,13 +167,15 @@ class TreeDocument(ABC):
         """UTF-8 where the text is that; else the usual one of one byte a letter."""
         return text_encoding_of(self.data)
 
-    @cached_property
-    def _numbers(self) -> dict[tuple[int, int], int]:
-        tree = self.tree
-        found: dict[tuple[int, int], int] = {}
-        for number in range(len(tree)):
-            found.setdefault((tree.starts[number], tree.ends[number]), number)
-        return found
+    def number_of(self, span: Span) -> int | None:
+        """The number of the value at a span, the outermost where several have the same; None where there is none."""
+        starts, ends = self.tree.starts, self.tree.ends
+        at = bisect_left(starts, span.start)  # values are in the order of the text
+        while at < len(starts) and starts[at] == span.start:
+            if ends[at] == span.end:
+                return at
+            at += 1
+        return None
 
     @property
     def whole(self) -> Span:
@@ -194,7 +197,7 @@ class TreeDocument(ABC):
         return Span(tree.starts[number], tree.ends[number], KINDS[self.kind(number)])
 
     def span(self, start: int, end: int) -> Span:
-        number = self._numbers.get((start, end))
+        number = self.number_of(Span(start, end))
         return self._span(number) if number is not None else Span(start, end, "string")
 
     def check(self) -> None:
@@ -216,7 +219,7 @@ class TreeDocument(ABC):
         Raises:
             AddressError: naming the step that has no counterpart, and what is there instead.
         """
-        number = self._numbers.get((within.start, within.end), 0)
+        number = self.number_of(within) or 0
         at = 0
         while at < len(steps):
             step = steps[at]
@@ -299,7 +302,7 @@ class TreeDocument(ABC):
 
     def plain(self, span: Span) -> str:
         """A value as a key is compared."""
-        number = self._numbers.get((span.start, span.end), 0)
+        number = self.number_of(span) or 0
         raw = self.data[span.start : span.end]
         try:
             return self.quoting(self.tree.styles[number]).decode(raw)
@@ -329,7 +332,7 @@ class TreeDocument(ABC):
     # what is within
 
     def items(self, span: Span) -> Items:
-        number = self._numbers.get((span.start, span.end), 0)
+        number = self.number_of(span) or 0
         tree = self.tree
         if tree.kinds[number] <= ARRAY:
             items = self._items_of(number)
@@ -422,7 +425,7 @@ class TreeDocument(ABC):
 
     def value_storage(self, span: Span) -> Storage:
         """The storage of a value that no template describes."""
-        number = self._numbers.get((span.start, span.end))
+        number = self.number_of(span)
         style = self.tree.styles[number] if number is not None else 0
         quoting = self.quoting(style) if number is not None else self.item_quoting()
         return SpelledValue(quoting, span.kind)
@@ -437,7 +440,7 @@ class TreeDocument(ABC):
         raise ValueRefused(f"{self.what} has no sibling to copy", "add the first one in the game, or enter it as text")
 
     def add(self, holder: Span, position: int, items: Sequence[bytes]) -> Replacement:
-        tree, numbers = self.tree, self._items_of(self._numbers.get((holder.start, holder.end), 0))
+        tree, numbers = self.tree, self._items_of(self.number_of(holder) or 0)
         if not numbers:
             raise ValueRefused(f"{self.what} has no sibling to copy here", "add the first one in the game")
         near = numbers[min(position, len(numbers) - 1)]
@@ -463,7 +466,7 @@ class TreeDocument(ABC):
         return data[start:head]
 
     def remove(self, holder: Span, first: int, stop: int) -> Replacement:
-        tree, numbers = self.tree, self._items_of(self._numbers.get((holder.start, holder.end), 0))
+        tree, numbers = self.tree, self._items_of(self.number_of(holder) or 0)
         if stop < len(numbers):
             return Replacement(tree.heads[numbers[first]], tree.heads[numbers[stop]], b"")
         begin = tree.tails[numbers[first - 1]] if first else self._behind_blank_of(numbers[0])
