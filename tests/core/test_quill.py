@@ -9,7 +9,7 @@ from pathlib import Path
 from brinewick.__main__ import main as brinewick_main
 from brinewick.company import SITES
 from brinewick.quill import Quill
-from faithful_ledger.core.errors import RootNotGranted
+from faithful_ledger.core.errors import RootNotGranted, ValueRefused
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
@@ -94,6 +94,27 @@ class QuillTest(LedgerCase):
         problem = self.opened(folder).problem
         assert problem is not None
         self.assertIn("it belongs to the same save as world.json", problem.what)
+
+    def test_a_list_that_breaks_the_games_syntax_is_refused_and_pointed_at(self) -> None:
+        folder = self.played()
+        for text, told, mended in (
+            ("Old Wharf; Bell Rock", "item 2 of the list, at letter 11, has a blank", "Old Wharf;Bell Rock"),
+            ("Old Wharf;;Bell Rock", "item 2 of the list, at letter 11, is empty", "Old Wharf;Bell Rock"),
+            ("Old Wharf;Bell Rock;", "item 3 of the list, at letter 21, is empty", "Old Wharf;Bell Rock"),
+            ("Bell Rock;Bell Rock", "item 2 of the list, at letter 11, is “Bell Rock” once more", "Bell Rock"),
+        ):
+            with self.assertRaisesRegex(ValueRefused, f"{told}.*; write {mended}$"):
+                self.opened(folder).enter("tally.open", text)
+            tally = folder / "voyage" / "tally.txt"
+            before = tally.read_bytes()
+            tally.write_bytes(
+                before.replace(b"open=Old Wharf;Bell Rock;Kiln Stairs;Tin Arcade", f"open={text}".encode())
+            )
+            (finding,) = [each for each in self.opened(folder).findings if each.path == "tally.open"]
+            self.assertIn(told, finding.message)
+            self.assertEqual((finding.level, finding.suggested), ("error", mended))
+            self.assertEqual(self.play(folder, "quill", "show").status, 1)
+            tally.write_bytes(before)
 
     def test_the_zip_and_the_database_edition_without_a_template(self) -> None:
         for kind, where in (("quill-zip", ""), ("quill-db", "papers[name={}].body(text)")):

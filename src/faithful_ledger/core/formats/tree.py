@@ -167,13 +167,27 @@ class TreeDocument(ABC):
         """UTF-8 where the text is that; else the usual one of one byte a letter."""
         return text_encoding_of(self.data)
 
+    @cached_property
+    def _in_order(self) -> tuple[Sequence[int], Sequence[int] | None]:
+        """The starts of all values in their order, and the numbers of these values where that is another one."""
+        import numpy as np
+
+        starts = np.frombuffer(self.tree.starts, np.uintc)
+        if bool((starts[1:] >= starts[:-1]).all()):
+            return self.tree.starts, None
+        order = np.argsort(starts, kind="stable")
+        return starts[order].tolist(), order.tolist()
+
     def number_of(self, span: Span) -> int | None:
         """The number of the value at a span, the outermost where several have the same; None where there is none."""
-        starts, ends = self.tree.starts, self.tree.ends
-        at = bisect_left(starts, span.start)  # values are in the order of the text
+        if not span.start and span.end == self.tree.ends[0] and not self.tree.starts[0]:
+            return 0
+        starts, order = self._in_order
+        at = bisect_left(starts, span.start)
         while at < len(starts) and starts[at] == span.start:
-            if ends[at] == span.end:
-                return at
+            number = at if order is None else order[at]
+            if self.tree.ends[number] == span.end:
+                return number
             at += 1
         return None
 

@@ -200,7 +200,7 @@ class XmlDocument(TreeDocument):
         for text in frame.texts:
             builder.leaf(SCALAR, "#text", text[0], text[0], text[1], text[1], text[2])
         if not frame.texts and not frame.has_elements and not is_empty:
-            builder.leaf(STRING, "#text", start, start, start, start, TEXT)
+            builder.leaf(STRING, "#text", frame.inside, frame.inside, start, start, TEXT)
         builder.end(end)
         if is_plist and frame.name == b"dict":
             self._pair(tree, number)

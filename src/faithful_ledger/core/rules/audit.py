@@ -12,7 +12,17 @@ from typing import Any, Literal, NamedTuple, TypeAlias
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.storage import Choice, FixedText, Float, Integer, RawBytes, Scaled, Storage, Switches
+from faithful_ledger.core.storage import (
+    Choice,
+    FixedText,
+    Float,
+    Integer,
+    ListedText,
+    RawBytes,
+    Scaled,
+    Storage,
+    Switches,
+)
 from faithful_ledger.core.template.model import Bounds, ElementSpec, FieldSpec, GroupSpec, RowsSpec, elements_of
 
 __all__ = ["Finding", "audit", "double_keys", "field_findings", "keyed_rows"]
@@ -29,7 +39,7 @@ class Finding(NamedTuple):
     path: str
     level: Literal["error", "warning", "note"]
     message: str
-    suggested: int | float | None = None
+    suggested: int | float | str | None = None
 
 
 def audit(root: GroupNode) -> Iterator[Finding]:
@@ -68,6 +78,8 @@ def _value_findings(path: str, spec: FieldSpec, value: object) -> Iterator[Findi
     if bounds is not None and (broken := bounds.broken_by(value)):
         nearest = bounds.least if bounds.least is not None and _below(value, bounds.least) else bounds.most
         yield Finding(path, "warning", broken, nearest)
+    if isinstance(spec.storage, ListedText) and isinstance(value, str) and (broken := spec.storage.broken_by(value)):
+        yield Finding(path, "error", broken, spec.storage.mended(value))
     if isinstance(spec.storage, Choice) and isinstance(value, int):
         yield Finding(path, "warning", f"{value} has no name in its list")
 

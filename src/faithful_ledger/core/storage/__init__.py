@@ -7,6 +7,7 @@ from faithful_ledger.core.storage.choices import Choice, Switches
 from faithful_ledger.core.storage.digits import Digits
 from faithful_ledger.core.storage.json_values import JsonNumber, JsonSwitch, JsonText, JsonWord
 from faithful_ledger.core.storage.leb128 import Leb128
+from faithful_ledger.core.storage.listed import ListedText, ListRules
 from faithful_ledger.core.storage.numbers import Float, Integer, WholeNumber, parse_decimal, parse_whole
 from faithful_ledger.core.storage.packed import PackedDecimal
 from faithful_ledger.core.storage.scaled import Number, Scaled, parse_fraction
@@ -45,6 +46,8 @@ __all__ = [
     "JsonText",
     "JsonWord",
     "Leb128",
+    "ListRules",
+    "ListedText",
     "Number",
     "Order",
     "PackedDecimal",

@@ -79,8 +79,18 @@ class EachKeys(ValueKeys):
     note: Words = ""
 
 
+class ListKeys(Part):
+    """How strict a game is about a text that is a list."""
+
+    mark: Annotated[str, StringConstraints(min_length=1, max_length=4)]
+    blanks: bool = False
+    empty: bool = False
+    twice: bool = False
+
+
 class FieldKeys(Common, ValueKeys):
     field: Name
+    list_: ListKeys | None = Field(None, alias="list")
     length_of: str | None = None
     count_of: str | None = None
     offset_of: str | None = None
@@ -246,7 +256,7 @@ def all_keys() -> dict[str, list[str]]:
         *ELEMENT_KINDS.values(),
         EachKeys,
     ]
-    parts += [Bounds, Seal, LayerKeys]
+    parts += [Bounds, Seal, LayerKeys, ListKeys]
     return {
         part.__name__.removesuffix("Keys").removesuffix("Text").lower(): [
             field.alias or name for name, field in part.model_fields.items()

@@ -12,6 +12,8 @@ from faithful_ledger.core.storage import (
     Integer,
     JsonNumber,
     Leb128,
+    ListedText,
+    ListRules,
     Order,
     PrefixedText,
     RawBytes,
@@ -233,6 +235,10 @@ class Elements:
 
     def field(self, element: FieldSpec, keys: Keys, where: Where) -> None:
         element.storage = self.storages.storage(element, keys, where)
+        if keys.get("list") and keys.get("as") == "text":
+            element.storage = ListedText(element.storage, ListRules(**keys["list"]))
+        elif keys.get("list"):
+            self.mistakes.append(((*where, "list"), "only a text is a list"))
         element.standing, element.locked = keys.get("standing", "guessed"), keys.get("locked")
         if bounds := keys.get("bounds"):
             element.bounds = Bounds(bounds.get("least"), bounds.get("most"), bounds.get("why", ""))
