@@ -114,6 +114,30 @@ class TextWindowTest(DeskCase):
         self.settle()
         self.assertTrue(self.shell.describe.tabs[TEMPLATE].isVisible())
 
+    def test_another_format_can_be_chosen_and_is_remembered(self) -> None:
+        path = self.folder / "notes.txt"
+        path.write_text("the tide is out\nnobody dives\nmarks 1340\n")
+        session = self.shell.session
+        self.assertTrue(session.open(path))
+        self.settle()
+        self.shell.show_stage(DESCRIBE)
+        self.settle()
+        formats = self.shell.describe.formats
+        self.assertTrue(formats.isVisible())
+        for name, expected in (("lines", None), ("indented", "marks"), ("json", None), ("Format: as found", None)):
+            formats.setCurrentText(name)
+            formats.activated.emit(formats.currentIndex())
+            self.settle()
+            assert session.save is not None
+            self.assertEqual(formats.currentText(), name)
+            if expected is not None:
+                self.assertEqual(session.save.fields(expected)[0].value, 1340)
+                session.reopen()
+                self.settle()
+                self.assertEqual(formats.currentText(), name)
+            elif name == "json":
+                self.assertIn("is expected", self.told())
+
     def test_a_broken_text_says_what_is_wrong_and_shows_its_bytes(self) -> None:
         path = self.folder / "broken.json"
         path.write_text('{"marks": 1340')

@@ -104,6 +104,7 @@ def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
         add("--json", action="store_true", help="print one JSON document and nothing else")
     if name not in ("snapshots", "restore", "locate", "find", "search", "watch", "profile", "vault"):
         add("--template", metavar="T", help="a template's id or file; else the save is recognised")
+        add("--format", metavar="F", help="the format of a text without a template; else it is recognised")
     if name in ("read", "check", "post", "keep", "compare"):
         add(
             "--root",

@@ -17,7 +17,13 @@ __all__ = ["book_for", "opened", "opened_or_bytes"]
 def opened(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Save:
     """The save at a path; `whole` asks that all of it fits its template."""
     shelf: Shelf = options.shelf
-    return shelf.open_save(path, getattr(options, "template", None), whole=whole, roots=_roots(options))
+    return shelf.open_save(
+        path,
+        getattr(options, "template", None),
+        whole=whole,
+        roots=_roots(options),
+        text_format=getattr(options, "format", None) or "",
+    )
 
 
 def _roots(options: argparse.Namespace) -> dict[str, Path]:

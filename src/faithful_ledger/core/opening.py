@@ -88,9 +88,12 @@ def _fitting(path: Path, size: int, library: Library) -> list[tuple[Path, Templa
     return [(path, templates[0])] if len(templates) == 1 else []
 
 
-def open_save(path: Path, template: Template | None, roots: Mapping[str, Path] = NO_ROOTS) -> Save:
-    """Open a save; with no template it is bytes. A folder is opened with all that is in it. `roots` are the folders the
-    user granted, by the roles the template gives them.
+def open_save(
+    path: Path, template: Template | None, roots: Mapping[str, Path] = NO_ROOTS, text_format: str = ""
+) -> Save:
+    """Open a save. With no template it is a text of a recognised format, or of a `text_format` that was chosen, or
+    bytes. A folder is opened with all that is in it. `roots` are the folders the user granted, by the roles the
+    template gives them.
 
     A file that does not fit its template, or is missing beside the first one, does not stop the others: it has a
     `problem`, and nothing can be posted until it is gone.
@@ -103,7 +106,7 @@ def open_save(path: Path, template: Template | None, roots: Mapping[str, Path] =
     if path.is_dir():
         return _open_folder(path, template, roots)
     if template is None:
-        return outlined(Save(None, {"file": _open("file", path)}))
+        return outlined(Save(None, {"file": _open("file", path)}), text_format)
     files = {template.main.name: _open(template.main.name, path)}
     for name, spec in _others(template):
         files[name] = _open_other(template, spec, path.name, path.parent, roots)

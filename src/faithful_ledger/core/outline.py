@@ -13,7 +13,7 @@ from faithful_ledger.core.address import Address, Step, format_path, parse_path
 from faithful_ledger.core.address.paths import split_outside_quotes
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node
 from faithful_ledger.core.errors import AddressError, LedgerError
-from faithful_ledger.core.formats import BinaryDocument, Document, Span, recognised_text, why_not_text
+from faithful_ledger.core.formats import DOCUMENTS, BinaryDocument, Document, Span, recognised_text, why_not_text
 from faithful_ledger.core.formats.nested import TEXT, NestedText, all_leaves, nested_document
 from faithful_ledger.core.inside import payloads_inside
 from faithful_ledger.core.layers import LayerSpec
@@ -30,13 +30,16 @@ LARGEST_UNWRAPPED = 64 << 20
 MOST_EVERY = 100_000  # values that one [*] stands for
 
 
-def outlined(save: Save) -> Save:
-    """A save with the texts that are in it; without a template they are recognised, and else it stays bytes."""
+def outlined(save: Save, text_format: str = "") -> Save:
+    """A save with the texts that are in it. Without a template they are recognised, or of the format that was chosen;
+    where there are none it stays bytes.
+    """
     outline = Outline(save)
     if save.template is not None:
         outline.take_in_described()
     else:
-        outline.take_in_files()
+        outline.take_in_files(text_format)
+    outline.text_format = text_format
     if outline.texts or outline.problem is not None:
         save.outline = outline
     return save
@@ -49,6 +52,7 @@ class Outline:
         self.save = save
         self.texts: dict[str, Document] = {}
         self.problem: LedgerError | None = None
+        self.text_format = ""  # as the user chose it
 
     def take_in_described(self) -> None:
         """The texts that a template describes, which may have more values than it names."""
@@ -56,9 +60,12 @@ class Outline:
             if file.bound is not None and file.bound.document.knows_ends and file.problem is None:
                 self.texts[name] = file.bound.document
 
-    def take_in_files(self) -> None:
-        """The texts of files that no template describes, recognised."""
+    def take_in_files(self, text_format: str) -> None:
+        """The texts of files that no template describes, recognised, or the first one of a format."""
         for name, file in list(self.save.files.items()):
+            if text_format and file is self.save.main:
+                self._take_in_as(name, text_format, file.source)
+                continue
             document = recognised_text(file.source)
             if document is not None:
                 self._take_in(name, document, file.source)
@@ -81,6 +88,15 @@ class Outline:
         if not inside:
             self.save.files[name].bound = bound
         return bound
+
+    def _take_in_as(self, name: str, text_format: str, source: Source) -> None:
+        document = DOCUMENTS[text_format](source)
+        try:
+            document.check()
+        except LedgerError as error:
+            self.problem = error
+        else:
+            self._take_in(name, document, source)
 
     def _packed(self, name: str, file: SaveFile) -> bool:
         """Take in the texts that a file is packed as; the first of each route."""

@@ -76,6 +76,7 @@ class Paths(Protocol):
     """What is found by paths in the texts of a save that no template describes."""
 
     problem: LedgerError | None
+    text_format: str
 
     @property
     def formats(self) -> list[str]:

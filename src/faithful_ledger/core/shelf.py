@@ -10,11 +10,13 @@ from pathlib import Path
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.disk import Disk
 from faithful_ledger.core.errors import AddressError, Busy, LedgerError, NoTemplateFits, RecognitionError
+from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.keeping import Rebuilt
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import Recovery
 from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template import Library, Template
 from faithful_ledger.core.together import Part, post_together, recover_together
 
@@ -126,6 +128,7 @@ class Shelf:
         *,
         whole: bool = True,
         roots: Mapping[str, Path] | None = None,
+        text_format: str = "",
     ) -> Save:
         """The save at a path, with a template by its id or file, or the one that is recognised; `whole` asks that all
         of it fits. `roots` are folders granted now, beside those that its book knows.
@@ -136,6 +139,8 @@ class Shelf:
         """
         known = self.book_of(path)
         library = self.library(known)
+        if text_format:
+            return _text_save(path, text_format)
         if template is not None:
             chosen = library.get(template)
         elif path.is_dir() and known is not None:  # a folder that was kept as one save, and has a template since
@@ -147,7 +152,7 @@ class Shelf:
             try:
                 path, chosen = find_save(path, library)
             except NoTemplateFits as error:
-                return _text_save(path, error)
+                return _text_save(path, why=error)
         save = open_save(path, chosen, (known.keeping.roots if known is not None else {}) | dict(roots or {}))
         if whole and save.problem is not None:
             raise save.problem
@@ -208,15 +213,18 @@ class Shelf:
         raise AddressError(f"no book has a snapshot “{name}”", "see the list with: faithful-ledger snapshots")
 
 
-def _text_save(path: Path, error: NoTemplateFits) -> Save:
-    """A file that no template fits, where its values can be reached by paths all the same.
+def _text_save(path: Path, text_format: str = "", why: NoTemplateFits | None = None) -> Save:
+    """A file without a template, where its values can be reached by paths; `why` no template fits.
 
     Raises:
         LedgerError: it is not a text, or a broken one.
     """
-    save = open_save(path, None)
+    if text_format and text_format not in DOCUMENTS:
+        hint = did_you_mean(text_format, DOCUMENTS) or f"there are {', '.join(list(DOCUMENTS)[1:])}"
+        raise AddressError(f"“{text_format}” is not a format of texts", hint)
+    save = open_save(path, None, text_format=text_format)
     if save.outline is None:
-        raise error
+        raise why or NoTemplateFits(f"{path} is not a text of this format", "choose another format")
     if save.outline.problem is not None:
         raise save.outline.problem
     return save

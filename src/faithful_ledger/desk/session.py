@@ -150,7 +150,8 @@ class Session(QObject):
                 raise
             whole = "; the folder is open as one save" if path.is_dir() else ""
             message = Message("open", f"{error.what}{whole}" if whole else str(error))
-        save = open_save(path, template, known.keeping.roots if known is not None else {})
+        chosen = known.records.setting(f"format:{path.absolute()}") if known is not None and template is None else ""
+        save = open_save(path, template, known.keeping.roots if known is not None else {}, chosen)
         if message is not None and template is None and save.outline is not None and not path.is_dir():
             problem = save.outline.problem
             kinds = ", ".join(save.outline.formats)
@@ -245,6 +246,14 @@ class Session(QObject):
             then()
 
         self.beside.run(self.size, f"{save.path.name} is read again", load, show)
+
+    def choose_format(self, name: str) -> None:
+        """Read the open save as a text of a format from now on, or with no name as what it is recognised as."""
+        if self.pending:
+            self.ask_about_entries("Read it without them", lambda: self.choose_format(name))
+        elif self.book is not None and self.save is not None:
+            self.book.records.set_setting(f"format:{self.save.path.absolute()}", name)
+            self.reopen()
 
     def use_book_template(self) -> None:
         """From now on the book's own copy of the template counts, because a field went into it."""

@@ -143,7 +143,8 @@ def _check_texts(save: Save, plan: Plan) -> None:
         for file in plan.files
         if not file.file.inside
     }
-    result = outlined(Save(None, files, save.folder, save.roots))
+    chosen = save.outline.text_format if save.outline is not None else ""
+    result = outlined(Save(None, files, save.folder, save.roots), chosen)
     if result.outline is None or result.outline.problem is not None:
         why = result.outline.problem.what if result.outline is not None and result.outline.problem is not None else ""
         raise EntryError(

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import explained_bytes, fields_between, record_at
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.formats import DOCUMENTS, looks_like_text
 from faithful_ledger.core.formats.tree import text_encoding_of
 from faithful_ledger.core.inside import Payload
 from faithful_ledger.core.records import Snapshot
@@ -83,6 +84,9 @@ class DescribeStage(QWidget):
         self.letters.setInsertPolicy(Chooser.InsertPolicy.NoInsert)
         self.letters.setToolTip("The letters under the bytes: any encoding, or the path of a table of yours")
         self.letters.setAccessibleName("Letters in")
+        self.formats = Chooser()  # of a text that no template describes
+        self.formats.addItems(["Format: as found", *list(DOCUMENTS)[1:]])
+        self.formats.setAccessibleName("Format of the text")
         self.lanes = Chooser()
         self.lanes.setAccessibleName("Lanes of kept copies")
         self.share = label("", "quiet")
@@ -106,7 +110,7 @@ class DescribeStage(QWidget):
         left.setLayout(left_column)
         right_column = column(spacing=8)
         right_column.setContentsMargins(12, 12, 4, 8)
-        right_column.addLayout(row(*self.views, self.files, self.lanes, None, spacing=6))
+        right_column.addLayout(row(*self.views, self.files, self.formats, self.lanes, None, spacing=6))
         self.bytes_controls = QWidget()
         self.bytes_controls.setLayout(row(self.rows, self.base, self.letters, None, spacing=5))
         right_column.addWidget(self.bytes_controls)
@@ -152,6 +156,7 @@ class DescribeStage(QWidget):
             line = box.lineEdit()
             if line is not None:
                 line.returnPressed.connect(act)
+        self.formats.activated.connect(lambda n: session.choose_format(list(DOCUMENTS)[n] if n else ""))
         self.lanes.activated.connect(lambda _: self._show_lanes())
         self.seen.follow(session.selected, self.show_selection)
         self.seen.follow(session.changed, self.show_entries)
@@ -262,6 +267,10 @@ class DescribeStage(QWidget):
         if self.is_text(name) and file is not None and file.bound is not None:
             known, words = f"{file.bound.document.name}, ", ""
         self.share.setText(f"{known}{size} bytes{words}")
+        chosen = save.outline.text_format if save.outline is not None else ""
+        self.formats.setCurrentIndex(list(DOCUMENTS).index(chosen) if chosen else 0)
+        on_disk = file is save.main and save.template is None
+        self.formats.setVisible(on_disk and looks_like_text(bytes(source.read(0, min(source.size, SAMPLE)))))
         self.show_entries()
         self.show_marks()
         self._show_lanes()
