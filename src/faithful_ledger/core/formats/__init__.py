@@ -1,7 +1,7 @@
 """How an address becomes a span: the formats of payloads, one document each."""
 
 from faithful_ledger.core.formats.binary import BinaryDocument
-from faithful_ledger.core.formats.bracketed import BracedText, Expressions, KeyedTables, RelaxedJson
+from faithful_ledger.core.formats.bracketed import BracedText, Expressions, KeyedTables
 from faithful_ledger.core.formats.document import Document, Items, Place, Span, TextLeaf
 from faithful_ledger.core.formats.indented import IndentedText
 from faithful_ledger.core.formats.json_document import JsonDocument
@@ -11,6 +11,7 @@ from faithful_ledger.core.formats.keyed_lines import KeyedLines
 from faithful_ledger.core.formats.line_lists import LineList, PairList
 from faithful_ledger.core.formats.plain_yaml import PlainYaml
 from faithful_ledger.core.formats.recognise import looks_like_text, recognised_text, why_not_text
+from faithful_ledger.core.formats.relaxed_json import RelaxedJson
 from faithful_ledger.core.formats.tables import TableDocument
 from faithful_ledger.core.formats.xml_document import XmlDocument
 

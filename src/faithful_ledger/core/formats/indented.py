@@ -10,7 +10,8 @@ from functools import cached_property
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.formats.quoting import decoded_text, encoded_text
-from faithful_ledger.core.formats.tree import OBJECT, Builder, Tree, TreeDocument, kind_of
+from faithful_ledger.core.formats.tree import OBJECT, Builder, Tree, kind_of
+from faithful_ledger.core.formats.tree_document import TreeDocument
 from faithful_ledger.core.storage import Quoting
 
 __all__ = ["IndentedText"]

@@ -11,9 +11,10 @@ from collections import Counter
 from functools import cached_property
 
 from faithful_ledger.core.errors import BindingError, LedgerError, ValueRefused
-from faithful_ledger.core.formats.bracketed import RelaxedJson
 from faithful_ledger.core.formats.quoting import Backslashed, Bare
-from faithful_ledger.core.formats.tree import OBJECT, SCALAR, STRING, Builder, Tree, TreeDocument
+from faithful_ledger.core.formats.relaxed_json import RelaxedJson
+from faithful_ledger.core.formats.tree import OBJECT, SCALAR, STRING, Builder, Tree
+from faithful_ledger.core.formats.tree_document import TreeDocument
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import Quoting
 

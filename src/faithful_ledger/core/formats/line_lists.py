@@ -7,7 +7,8 @@ from functools import cached_property
 
 from faithful_ledger.core.errors import BindingError
 from faithful_ledger.core.formats.quoting import Bare
-from faithful_ledger.core.formats.tree import ARRAY, OBJECT, SCALAR, Builder, Tree, TreeDocument
+from faithful_ledger.core.formats.tree import ARRAY, OBJECT, SCALAR, Builder, Tree
+from faithful_ledger.core.formats.tree_document import TreeDocument
 from faithful_ledger.core.storage import Quoting
 from faithful_ledger.core.storage.spelled import is_number
 

@@ -10,7 +10,8 @@ import re
 
 from faithful_ledger.core.errors import BindingError, ValueRefused
 from faithful_ledger.core.formats.quoting import Backslashed, decoded_text, encoded_text
-from faithful_ledger.core.formats.tree import ARRAY, OBJECT, STRING, WORD, Builder, Tree, TreeDocument, kind_of
+from faithful_ledger.core.formats.tree import ARRAY, OBJECT, STRING, WORD, Builder, Tree, kind_of
+from faithful_ledger.core.formats.tree_document import TreeDocument
 from faithful_ledger.core.storage import Quoting
 
 __all__ = ["PlainYaml"]

@@ -6,13 +6,14 @@ import re
 from collections.abc import Iterator
 
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.formats.bracketed import ASSIGNED, BracedText, Expressions, KeyedTables, RelaxedJson
+from faithful_ledger.core.formats.bracketed import BracedText, Expressions, KeyedTables
 from faithful_ledger.core.formats.document import Document
 from faithful_ledger.core.formats.indented import IndentedText
 from faithful_ledger.core.formats.json_document import JsonDocument
 from faithful_ledger.core.formats.keyed_lines import KEYED, KeyedLines, separators_of
 from faithful_ledger.core.formats.line_lists import LineList, PairList
 from faithful_ledger.core.formats.plain_yaml import PlainYaml
+from faithful_ledger.core.formats.relaxed_json import ASSIGNED, RelaxedJson
 from faithful_ledger.core.formats.tables import TableDocument
 from faithful_ledger.core.formats.xml_document import XmlDocument
 from faithful_ledger.core.source import Source

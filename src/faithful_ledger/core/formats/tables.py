@@ -10,7 +10,8 @@ from functools import cached_property
 
 from faithful_ledger.core.errors import BindingError
 from faithful_ledger.core.formats.quoting import Bare, Doubled
-from faithful_ledger.core.formats.tree import ARRAY, OBJECT, STRING, Builder, Tree, TreeDocument, kind_of
+from faithful_ledger.core.formats.tree import ARRAY, OBJECT, STRING, Builder, Tree, kind_of
+from faithful_ledger.core.formats.tree_document import TreeDocument
 from faithful_ledger.core.storage import Quoting
 from faithful_ledger.core.storage.spelled import is_number
 

@@ -15,7 +15,8 @@ from xml.parsers import expat
 
 from faithful_ledger.core.errors import BindingError, ValueRefused
 from faithful_ledger.core.formats.quoting import decoded_text, encoded_text
-from faithful_ledger.core.formats.tree import ARRAY, OBJECT, SCALAR, STRING, WORD, Builder, Tree, TreeDocument
+from faithful_ledger.core.formats.tree import ARRAY, OBJECT, SCALAR, STRING, WORD, Builder, Tree
+from faithful_ledger.core.formats.tree_document import TreeDocument
 from faithful_ledger.core.storage import Quoting
 
 __all__ = ["XmlDocument"]

@@ -2,28 +2,25 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
 from functools import partial
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 
-from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import explained_bytes, fields_between, record_at
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats import DOCUMENTS, looks_like_text
-from faithful_ledger.core.formats.tree import text_encoding_of
+from faithful_ledger.core.formats.tree_document import text_encoding_of
 from faithful_ledger.core.inside import Payload
 from faithful_ledger.core.records import Snapshot
-from faithful_ledger.core.save import SaveFile
-from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage.lettering import lettering
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.history import local_time
+from faithful_ledger.desk.stages.lanes import band_parts, first_array, lane_over
 from faithful_ledger.desk.stages.profile import ProfilePane
 from faithful_ledger.desk.stages.search import SearchPane
 from faithful_ledger.desk.stages.seen import WhenSeen
-from faithful_ledger.desk.widgets.band import BandPart, FileBand
+from faithful_ledger.desk.widgets.band import FileBand
 from faithful_ledger.desk.widgets.basics import Chooser, column, label, row, tab
 from faithful_ledger.desk.widgets.outline import Outline
 from faithful_ledger.desk.widgets.strip import ByteStrip
@@ -32,12 +29,10 @@ from faithful_ledger.desk.widgets.text_view import TextView
 from faithful_ledger.desk.widgets.values import ValuesPane
 from faithful_ledger.desk.widgets.words import grouped
 
-__all__ = ["DescribeStage", "band_parts", "lane_over"]
+__all__ = ["DescribeStage"]
 
-MOST_PARTS = 400
 MOST_LANES, TOGETHER = 10, 4
 WIDEST = 4096
-LARGEST_ALIGNED = 16 << 20
 LANE_LETTERS = "ABCD"
 TEMPLATE, VALUES, PROFILE, SEARCH = range(4)
 TEXT_VIEW, BYTES_VIEW = range(2)
@@ -395,64 +390,11 @@ class DescribeStage(QWidget):
         bound = save.files[self._file].bound if save is not None else None
         rows_node = None
         if bound is not None:
-            rows_node = record_at(bound.root, selection.start) if selection is not None else _first_array(bound.root)
-            rows_node = rows_node or _first_array(bound.root)
+            rows_node = record_at(bound.root, selection.start) if selection is not None else first_array(bound.root)
+            rows_node = rows_node or first_array(bound.root)
         if rows_node is None or not rows_node.stride:
             self.rows.setCurrentIndex(0)
             self.strip.set_row_width(0)
             return
         self.strip.set_row_width(rows_node.stride, rows_node.start)
         self.strip.scroll_to(rows_node.start)
-
-
-def lane_over(name: str, source: Source, kept: Source) -> StripLane:
-    """A kept copy laid under a file; bytes that moved, under the place they came from. Large ones are not aligned."""
-    if max(source.size, kept.size) > LARGEST_ALIGNED:
-        return StripLane(name, kept, lambda offset: 0)
-    import numpy as np
-
-    from faithful_ledger.core.compare import align
-
-    a, b = (np.frombuffer(each.read(0, each.size), np.uint8) for each in (source, kept))
-    found = align(a, b)
-    stretches = found.stretches
-
-    def moved(offset: int) -> int:
-        return next((p.b - p.a for p in reversed(stretches) if 0 <= offset - p.a < p.length), 0)
-
-    gone = [(item.a0, item.a1) for item in found.differences() if item.kind == "removed"]
-    starts = [start for start, _ in gone]
-
-    def absent(offset: int) -> bool:
-        at = bisect_right(starts, offset) - 1
-        return at >= 0 and offset < gone[at][1]
-
-    return StripLane(name, MemorySource(found.rebased().tobytes()), moved, absent)
-
-
-def _first_array(root: Node) -> RowsNode | None:
-    stack: list[Node] = [root]
-    while stack:
-        node = stack.pop()
-        if isinstance(node, RowsNode) and node.stride and node.stride > 1 and node.count:
-            return node
-        if isinstance(node, GroupNode):
-            stack += reversed(node.children)
-    return None
-
-
-def band_parts(file: SaveFile) -> list[BandPart]:
-    """The runs of a file for its band; rows are one run."""
-    parts: list[BandPart] = []
-    stack: list[Node] = [file.bound.root] if file.bound is not None else []
-    while stack and len(parts) < MOST_PARTS:
-        node = stack.pop()
-        if isinstance(node, GroupNode):
-            stack += reversed(node.children)
-        elif isinstance(node, RowsNode):
-            parts.append(BandPart(node.start, node.end, "proven", f"{node.title}: {node.count} records"))
-        elif isinstance(node, FieldNode):
-            kind = "seal" if node.spec.seal is not None else "unknown" if node.spec.unknown else "described"
-            kind = "proven" if kind == "described" and node.spec.standing == "proven" else kind
-            parts.append(BandPart(node.start, node.end, kind, node.title))
-    return parts

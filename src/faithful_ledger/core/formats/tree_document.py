@@ -1,0 +1,417 @@
+"""A text as a document over the tree of its values.
+
+A format says where values are and how texts are quoted there; what paths, records, edits and leaves mean is the same
+for all of them and stands here.
+"""
+
+from __future__ import annotations
+
+import re
+from abc import ABC, abstractmethod
+from bisect import bisect_left
+from collections.abc import Callable, Iterator, Sequence
+from functools import cached_property
+
+from faithful_ledger.core.address import Address, Step, format_name, format_path
+from faithful_ledger.core.edits import Replacement
+from faithful_ledger.core.errors import AddressError, BindingError, ValueRefused
+from faithful_ledger.core.formats.document import Items, Leaf, Place, Span
+from faithful_ledger.core.formats.tree import ARRAY, KINDS, NUMBER, OBJECT, SCALAR, STRING, WORD, Tree, kind_of
+from faithful_ledger.core.source import Source, first_bytes
+from faithful_ledger.core.storage import Quoting, SpelledNumber, SpelledSwitch, SpelledText, SpelledValue, Storage
+
+__all__ = ["TreeDocument", "text_encoding_of"]
+
+LARGEST_TEXT = 512 << 20
+NAMED = 12  # members that a message names
+DELIMITERS = (b";", b"|", b",", b"\t", b" ")
+KEYS = ("name", "id", "key")  # what distinguishes siblings of one name, likeliest first
+
+
+class TreeDocument(ABC):
+    """A text of one format. `parse` finds the values, `quotings` are how texts are quoted in it."""
+
+    name = ""
+    what = "the text"  # for messages
+    knows_ends = True
+    row_kinds: tuple[str, ...] = ("array", "object", "string")
+
+    def __init__(self, source: Source) -> None:
+        self.source = source
+        self.root_name = ""  # a path may begin with it
+        self._members: dict[int, dict[str, list[int]]] = {}
+
+    # what a format says
+
+    @abstractmethod
+    def parse(self) -> Tree:
+        """Raises BindingError, with the offset, where the text stops being of this format."""
+
+    @abstractmethod
+    def quoting(self, style: int) -> Quoting:
+        """How texts of a style are quoted."""
+
+    @classmethod
+    def storage(cls, name: str, path: str, encoding: str) -> Storage | None:
+        """The storage of a template's field with `as: name`, found by a path; None where it is not a kind of value."""
+        kinds: dict[str, Callable[[Quoting], Storage]]
+        kinds = {"number": SpelledNumber, "text": SpelledText, "switch": SpelledSwitch}
+        return kinds[name](cls.quoting_of(path, encoding)) if name in kinds else None
+
+    @classmethod
+    @abstractmethod
+    def quoting_of(cls, path: str, encoding: str) -> Quoting:
+        """How a text at a path is quoted, as far as that can be told without the text."""
+
+    # the same for all
+
+    @cached_property
+    def data(self) -> bytes:
+        if self.source.size > LARGEST_TEXT:
+            raise BindingError(self.what, 0, f"a text of more than {LARGEST_TEXT >> 20} MiB is not read")
+        return first_bytes(self.source, self.source.size)
+
+    @cached_property
+    def tree(self) -> Tree:
+        return self.parse()
+
+    @cached_property
+    def encoding(self) -> str:
+        """UTF-8 where the text is that; else the usual one of one byte a letter."""
+        return text_encoding_of(self.data)
+
+    @cached_property
+    def _in_order(self) -> tuple[Sequence[int], Sequence[int] | None]:
+        """The starts of all values in their order, and the numbers of these values where that is another one."""
+        import numpy as np
+
+        starts = np.frombuffer(self.tree.starts, np.uintc)
+        if bool((starts[1:] >= starts[:-1]).all()):
+            return self.tree.starts, None
+        order = np.argsort(starts, kind="stable")
+        return starts[order].tolist(), order.tolist()
+
+    def number_of(self, span: Span) -> int | None:
+        """The number of the value at a span, the outermost where several have the same; None where there is none."""
+        if not span.start and span.end == self.tree.ends[0] and not self.tree.starts[0]:
+            return 0
+        starts, order = self._in_order
+        at = bisect_left(starts, span.start)
+        while at < len(starts) and starts[at] == span.start:
+            number = at if order is None else order[at]
+            if self.tree.ends[number] == span.end:
+                return number
+            at += 1
+        return None
+
+    @property
+    def whole(self) -> Span:
+        return self._span(0)
+
+    def kind(self, number: int) -> int:
+        """Of a value; worked out from what it says where nobody has asked before."""
+        kind = self.tree.kinds[number]
+        if kind == SCALAR:
+            kind = self.tree.kinds[number] = kind_of(self.scalar_text(number))
+        return kind
+
+    def scalar_text(self, number: int) -> str:
+        """What a scalar says, as far as its kind depends on it."""
+        return self.data[self.tree.starts[number] : self.tree.ends[number]].decode(self.encoding, "replace")
+
+    def _span(self, number: int) -> Span:
+        tree = self.tree
+        return Span(tree.starts[number], tree.ends[number], KINDS[self.kind(number)])
+
+    def span(self, start: int, end: int) -> Span:
+        number = self.number_of(Span(start, end))
+        return self._span(number) if number is not None else Span(start, end, "string")
+
+    def check(self) -> None:
+        _ = self.tree
+
+    def has_values(self) -> bool:
+        kinds = self.tree.kinds
+        return any(kind in kinds for kind in (SCALAR, STRING, NUMBER, WORD))
+
+    # along paths
+
+    def find(self, address: Address, place: Place) -> Span:
+        assert address.path is not None
+        return self.at(place.within, address.path.steps(place.number))
+
+    def at(self, within: Span, steps: tuple[Step, ...]) -> Span:
+        """The value a path leads to from another one.
+
+        Raises:
+            AddressError: naming the step that has no counterpart, and what is there instead.
+        """
+        number = self.number_of(within) or 0
+        at = 0
+        while at < len(steps):
+            step = steps[at]
+            if self.tree.kinds[number] > ARRAY and step.name is None and at == len(steps) - 1:
+                item = self._delimited(number, step)
+                if item is not None:
+                    return item
+            found, used = self._step(number, steps, at)
+            if found is None:
+                path = format_path(steps[: at + 1])
+                raise AddressError(f"{path} is not in this text", self._hint(number, step))
+            number, at = found, at + used
+        return self._span(self._value_of(number))
+
+    def _value_of(self, number: int) -> int:
+        """The value that stands for one with parts, where it is meant itself."""
+        return number
+
+    def _step(self, number: int, steps: tuple[Step, ...], at: int) -> tuple[int | None, int]:
+        """Where a step leads, and how many steps that took: a name may be followed by a number among its namesakes, and
+        one with a dot or brackets in it may be written without quotation marks.
+        """
+        step = steps[at]
+        if step.name is None:
+            return self._among(self._items_of(number), step), 1
+        members = self.members(number)
+        namesakes = members.get(step.name, [])
+        if not namesakes:
+            if not number and step.name == self.root_name:
+                return 0, 1
+            for stop in range(len(steps), at + 1, -1):
+                whole = members.get(_as_written(steps[at:stop]), [])
+                if len(whole) == 1:
+                    return whole[0], stop - at
+            return None, 1
+        following = steps[at + 1] if at + 1 < len(steps) else None
+        if following is not None and following.name is None and not following.every:
+            chosen = self._among(namesakes, following)
+            alone = len(namesakes) == 1
+            if chosen is not None and (not alone or self._may_be_numbered(namesakes[0])):
+                return chosen, 2
+        if len(namesakes) > 1:
+            name = format_name(step.name)
+            raise AddressError(
+                f"the name {name} occurs {len(namesakes)} times here",
+                f"say which: {name}[0] to {name}[{len(namesakes) - 1}]",
+            )
+        return namesakes[0], 1
+
+    def _may_be_numbered(self, number: int) -> bool:
+        """Whether a number behind a name that occurs once means the one of that name, and not an item in it."""
+        names = self.tree.names
+        return self.tree.kinds[number] == OBJECT and all(names[child] is not None for child in self._items_of(number))
+
+    def _items_of(self, number: int) -> list[int]:
+        return list(self.tree.children(number))
+
+    def _among(self, numbers: list[int], step: Step) -> int | None:
+        if step.index is not None:
+            return numbers[step.index] if step.index < len(numbers) else None
+        key, wanted = step.key or "", step.value or ""
+        for number in numbers:
+            for name in (key, f"@{key}"):
+                members = self.members(number).get(name)
+                if members and self.plain(self._span(self._value_of(members[0]))) == wanted:
+                    return number
+        return None
+
+    def members(self, number: int) -> dict[str, list[int]]:
+        """The values directly within one by their names."""
+        found = self._members.get(number)
+        if found is None:
+            found = self._members[number] = {}
+            names = self.tree.names
+            for child in self.tree.children(number):
+                name = names[child]
+                if name is not None:
+                    found.setdefault(name, []).append(child)
+        return found
+
+    def plain(self, span: Span) -> str:
+        """A value as a key is compared."""
+        number = self.number_of(span) or 0
+        raw = self.data[span.start : span.end]
+        try:
+            return self.quoting(self.tree.styles[number]).decode(raw)
+        except ValueRefused:
+            return raw.decode(self.encoding, "replace")
+
+    def _hint(self, number: int, step: Step) -> str:
+        kind = self.kind(number)
+        if kind <= ARRAY and step.name is not None and (names := list(self.members(number))):
+            return f"here are {', '.join(map(format_name, names[:NAMED]))}{' …' if len(names) > NAMED else ''}"
+        if kind <= ARRAY:
+            count = len(self._items_of(number))
+            return f"here {'is 1 item' if count == 1 else f'are {count} items'}"
+        return f"here is a {KINDS[kind]} and nothing inside"
+
+    # lists within a value
+
+    def _delimited(self, number: int, step: Step) -> Span | None:
+        if step.index is None:
+            return None
+        items = self.items(self._span(number))
+        if step.index >= len(items.starts):
+            return None
+        start, end = items.starts[step.index], items.ends[step.index]
+        return Span(start, end, KINDS[kind_of(self.data[start:end].decode(self.encoding, "replace"))])
+
+    # what is within
+
+    def items(self, span: Span) -> Items:
+        number = self.number_of(span) or 0
+        tree = self.tree
+        if tree.kinds[number] <= ARRAY:
+            items = self._items_of(number)
+            return Items([tree.starts[n] for n in items], [tree.ends[n] for n in items])
+        start, end = self._within_quotes(span)
+        bounds = [start, *self._delimiters(start, end), end + 1]
+        starts, ends = [], []
+        for left, right in zip(bounds, (b - 1 for b in bounds[1:]), strict=False):
+            text = self.data[left:right]
+            starts.append(left + len(text) - len(text.lstrip(b" \t")))
+            ends.append(max(right - (len(text) - len(text.rstrip(b" \t"))), starts[-1]))
+        return Items(starts, ends)
+
+    def _delimiters(self, start: int, end: int) -> list[int]:
+        """Where the items of a delimited list begin, but for the first."""
+        text = self.data[start:end]
+        mark = next((mark for mark in DELIMITERS if mark in text.strip()), b"")
+        return [start + match.end() for match in re.finditer(re.escape(mark), text)] if mark else []
+
+    def _within_quotes(self, span: Span) -> tuple[int, int]:
+        raw = self.data[span.start : span.end]
+        quoted = len(raw) > 1 and raw[:1] == raw[-1:] and raw[:1] in (b'"', b"'")
+        return (span.start + 1, span.end - 1) if quoted else (span.start, span.end)
+
+    # every value
+
+    def leaves(self) -> Iterator[Leaf]:
+        """Every value that has no parts, with its path."""
+        tree = self.tree
+        open_: list[tuple[int, str, dict[int, str]]] = []
+        for number in range(len(tree)):
+            while open_ and number >= open_[-1][0]:
+                open_.pop()
+            if number and self.is_part(number):
+                continue
+            path = open_[-1][1] + open_[-1][2][number] if open_ else ""
+            if open_ and not open_[-1][1]:
+                path = path.removeprefix(".")
+            if not number:
+                path = format_name(self.root_name) if self.root_name and tree.kinds[0] > ARRAY else ""
+            if tree.kinds[number] <= ARRAY:
+                open_.append((tree.behind[number], path, self._steps_of(number)))
+            else:
+                start, end = tree.starts[number], tree.ends[number]
+                yield Leaf(path, start, end, KINDS[self.kind(number)], self.quoting(tree.styles[number]), self.data)
+
+    def is_part(self, number: int) -> bool:
+        """Whether a value only serves another one, as the text of a name does."""
+        return False
+
+    def _steps_of(self, number: int) -> dict[int, str]:
+        """The step that leads to each value within one."""
+        tree, found = self.tree, {}
+        if tree.kinds[number] == ARRAY:
+            return {child: f"[{index}]" for index, child in enumerate(self._items_of(number))} | self._named_too(number)
+        for name, namesakes in self.members(number).items():
+            step = f".{format_name(name)}"
+            if len(namesakes) == 1:
+                keyed = self._keys_of(namesakes) if self.kind(namesakes[0]) == OBJECT else None
+                found[namesakes[0]] = step + (keyed[0] if keyed else "")
+            else:
+                keyed = self._keys_of(namesakes)
+                found |= {
+                    child: step + (keyed[index] if keyed else f"[{index}]") for index, child in enumerate(namesakes)
+                }
+        for index, child in enumerate(self._items_of(number)):
+            found.setdefault(child, f"[{index}]")
+        return found
+
+    def _named_too(self, number: int) -> dict[int, str]:
+        """In an array, what has a name all the same, as an attribute has."""
+        names, items = self.tree.names, set(self._items_of(number))
+        rest = (child for child in self.tree.children(number) if child not in items)
+        return {child: f".{format_name(names[child] or '')}" for child in rest}
+
+    def _keys_of(self, namesakes: list[int]) -> list[str] | None:
+        """Steps that distinguish siblings of one name by what they say, where they all differ."""
+        for key in KEYS:
+            said = []
+            for number in namesakes:
+                members = self.members(number).get(f"@{key}")
+                if not members:
+                    break
+                said.append(self.plain(self._span(members[0])))
+            if len(said) == len(namesakes) == len(set(said)) and all(0 < len(text) <= 60 for text in said):
+                return [format_path((Step(key=f"@{key}", value=text),)) for text in said]
+        return None
+
+    # changes
+
+    def value_storage(self, span: Span) -> Storage:
+        """The storage of a value that no template describes."""
+        number = self.number_of(span)
+        style = self.tree.styles[number] if number is not None else 0
+        quoting = self.quoting(style) if number is not None else self.item_quoting()
+        return SpelledValue(quoting, span.kind)
+
+    def item_quoting(self) -> Quoting:
+        """How an item of a delimited list is quoted."""
+        from faithful_ledger.core.formats.quoting import Bare
+
+        return Bare(self.encoding, forbidden=",;|\t\r\n\"'", where="an item of this list")
+
+    def spell(self, value: object, like: bytes) -> bytes:
+        raise ValueRefused(f"{self.what} has no sibling to copy", "add the first one in the game, or enter it as text")
+
+    def add(self, holder: Span, position: int, items: Sequence[bytes]) -> Replacement:
+        tree, numbers = self.tree, self._items_of(self.number_of(holder) or 0)
+        if not numbers:
+            raise ValueRefused(f"{self.what} has no sibling to copy here", "add the first one in the game")
+        near = numbers[min(position, len(numbers) - 1)]
+        before = self.data[tree.heads[near] : tree.starts[near]]
+        after = self.data[tree.ends[near] : tree.tails[near]]
+        whole = [before + item + after for item in items]
+        if len(numbers) > 1:
+            between = self.data[tree.tails[numbers[0]] : tree.heads[numbers[1]]]
+        else:
+            between = self.default_between(numbers[0])
+        if position >= len(numbers):
+            end = tree.tails[numbers[-1]]
+            return Replacement(end, end, b"".join(between + item for item in whole))
+        start = tree.heads[numbers[position]]
+        return Replacement(start, start, b"".join(item + between for item in whole))
+
+    def default_between(self, number: int) -> bytes:
+        """What is between two siblings where there is only one: the blanks in front of it."""
+        data, head = self.data, self.tree.heads[number]
+        start = head
+        while start and data[start - 1 : start] in (b" ", b"\t", b"\r", b"\n"):
+            start -= 1
+        return data[start:head]
+
+    def remove(self, holder: Span, first: int, stop: int) -> Replacement:
+        tree, numbers = self.tree, self._items_of(self.number_of(holder) or 0)
+        if stop < len(numbers):
+            return Replacement(tree.heads[numbers[first]], tree.heads[numbers[stop]], b"")
+        begin = tree.tails[numbers[first - 1]] if first else self._behind_blank_of(numbers[0])
+        return Replacement(begin, tree.tails[numbers[stop - 1]], b"")
+
+    def _behind_blank_of(self, number: int) -> int:
+        return self.tree.heads[number] - len(self.default_between(number))
+
+
+def _as_written(steps: tuple[Step, ...]) -> str:
+    """Steps as one name that has dots and brackets in it."""
+    return "".join(f".{step.name}" if step.name is not None else f"[{step.index}]" for step in steps).removeprefix(".")
+
+
+def text_encoding_of(data: bytes) -> str:
+    """UTF-8 where a text is that; else the usual one of one byte a letter."""
+    try:
+        data.decode("utf-8")
+    except UnicodeDecodeError:
+        return "cp1252"
+    return "utf-8"
