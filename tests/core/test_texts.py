@@ -14,6 +14,7 @@ import random
 import sys
 import zlib
 from collections.abc import Iterator
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +31,7 @@ from faithful_ledger.core.formats.nested import all_leaves
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.search import search_everywhere, search_number
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import encoded
 from faithful_ledger.core.template import parse_template
@@ -632,6 +634,30 @@ class DescribedTest(LedgerCase):
                 shorter = recognised_text(MemorySource(posted(again)))
                 assert shorter is not None
                 self.assertEqual(len(list(shorter.leaves())), len(list(document_of(text.encode()).leaves())) - 2)
+
+    def test_a_hit_names_the_path_that_can_be_posted_also_of_an_item_of_a_list(self) -> None:
+        text = b'[s]\nlots=lamp;rope; 77 ;bell\nj={"a": [1, 77]}\nn = 177\n'
+        hits = list(search_everywhere(MemorySource(text), lambda source: search_number(source, Fraction(77), (1,))))
+        paths = [hit.path for hit in hits if hit.stored_as == "digits"]
+        self.assertEqual(paths, ["s.lots[2]", "s.j(text).a[1]"])
+        (self.folder / "a.ini").write_bytes(text)
+        save = open_save(self.folder / "a.ini", None)
+        for path in paths:
+            assert path is not None
+            save.enter(path, "5")
+        self.assertEqual(posted(save), text.replace(b" 77 ", b" 5 ").replace(b"1, 77", b"1, 5"))
+
+    def test_a_number_in_quotes_is_located_and_stays_in_quotes(self) -> None:
+        for text, path in ((b'{"a": {"marks": "%d"}, "b": "1"}', "a.marks"), (b"{a: 'x', marks: '%d'}", "marks")):
+            copies = [text % value for value in (1340, 977, 2211)]
+            found = locate(
+                [MemorySource(copy) for copy in copies], [parse_sighting(v) for v in ("1340", "977", "2211")]
+            )
+            self.assertEqual([place.path for place in found.places], [path])
+            (self.folder / "a.sav").write_bytes(copies[0])
+            save = open_save(self.folder / "a.sav", None)
+            save.enter(path, "5200")
+            self.assertEqual(posted(save), text % 5200)
 
     def test_a_located_place_is_pinned_and_posted_in_every_format(self) -> None:
         for number, (name, text, _) in enumerate(SAMPLES):

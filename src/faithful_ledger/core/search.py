@@ -12,8 +12,9 @@ from typing import NamedTuple
 
 from faithful_ledger.core.address import Address
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.formats import TextLeaf, recognised_text
+from faithful_ledger.core.formats import Document, Span, TextLeaf, recognised_text
 from faithful_ledger.core.formats.nested import all_leaves
+from faithful_ledger.core.formats.tree_document import TreeDocument
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage import NUMBERS, Integer, Spelling, parse_decimal, parse_whole, spellings
 
@@ -73,6 +74,7 @@ def _named(source: Source, hits: Iterator[Hit]) -> Iterator[Hit]:
     """Hits with the paths of the values they lie in, where the source is a text of a known format."""
     data = bytes(source.read(0, source.size)) if source.size <= LARGEST_TEXT else b""
     leaves: list[TextLeaf] | None = None
+    document: Document | None = None
     starts: list[int] = []
     for hit in hits:
         if leaves is None:  # only now is it worth reading the text
@@ -84,15 +86,25 @@ def _named(source: Source, hits: Iterator[Hit]) -> Iterator[Hit]:
             continue
         last = bisect_right(starts, hit.offset) - 1
         around = leaves[bisect_left(starts, starts[last]) : last + 1] if last >= 0 else []
-        yield hit._replace(path=_path(around, hit, data))
+        yield hit._replace(path=_path(around, hit, data, document))
 
 
-def _path(around: list[TextLeaf], hit: Hit, data: bytes) -> str | None:
-    """The path of the value a hit is in; of a string that is JSON itself, that of the value inside that says it."""
+def _path(around: list[TextLeaf], hit: Hit, data: bytes, document: Document | None) -> str | None:
+    """The path of the value a hit is in; of a string that is JSON itself, that of the value inside that says it; of a
+    list within a value, that of the item.
+    """
     wanted = data[hit.offset : hit.offset + hit.size].decode("latin-1")
     inside = [leaf for leaf in around if hit.offset + hit.size <= leaf.end]
     telling = [leaf for leaf in inside[1:] if wanted in leaf.text]
-    return (telling or inside)[0].path if inside else None
+    if telling or not inside:
+        return telling[0].path if telling else None
+    leaf = inside[0]
+    items = document.items(Span(leaf.start, leaf.end, leaf.kind)) if isinstance(document, TreeDocument) else None
+    if items is not None and len(items.starts) > 1:
+        for number, (start, end) in enumerate(zip(items.starts, items.ends, strict=True)):
+            if start <= hit.offset and hit.offset + hit.size <= end:
+                return f"{leaf.path}[{number}]"
+    return leaf.path
 
 
 def search_number(source: Source, number: Fraction, scales: Sequence[int] = SCALES) -> Iterator[Hit]:

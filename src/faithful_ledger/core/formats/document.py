@@ -55,7 +55,9 @@ class TextLeaf(Protocol):
         ...
 
     @property
-    def is_number(self) -> bool: ...
+    def is_number(self) -> bool:
+        """Whether it is a number, also one in quotes where the format tells texts from numbers."""
+        ...
 
     @property
     def about(self) -> float:
@@ -95,7 +97,7 @@ class Leaf:
 
     @property
     def is_number(self) -> bool:
-        return self.kind == "number"
+        return self.kind == "number" or exact_number(self.text) is not None
 
     @property
     def about(self) -> float:
@@ -103,7 +105,7 @@ class Leaf:
 
     @property
     def value(self) -> Fraction | str:
-        number = exact_number(self.text) if self.is_number else None
+        number = exact_number(self.text)
         return number if number is not None else self.text
 
     @property

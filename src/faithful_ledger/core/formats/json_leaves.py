@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from fractions import Fraction
 
@@ -22,6 +23,7 @@ from faithful_ledger.core.storage.numbers import parse_decimal
 __all__ = ["JsonLeaf", "json_leaves", "json_tree"]
 
 LONGEST_NUMBER = 60
+QUOTED_NUMBER = re.compile(rb'"-?[0-9]{1,18}(?:\.[0-9]{1,18})?"')
 DEEPEST_TEXTS = 4  # texts within texts
 
 
@@ -43,7 +45,13 @@ class JsonLeaf:
 
     @property
     def kind(self) -> str:
-        return "number" if self.is_number else "word" if self.stored_as.startswith(("true", "null")) else "string"
+        return (
+            "number"
+            if self.stored_as.startswith("digits")
+            else "word"
+            if self.stored_as.startswith(("true", "null"))
+            else "string"
+        )
 
     @property
     def text(self) -> str:
@@ -52,17 +60,18 @@ class JsonLeaf:
 
     @property
     def is_number(self) -> bool:
-        return self.stored_as.startswith("digits")
+        """Also of a string that holds nothing else."""
+        return self.stored_as.startswith("digits") or QUOTED_NUMBER.fullmatch(self.raw) is not None
 
     @property
     def about(self) -> float:
         """A number as the nearest float."""
-        return float(self.raw)
+        return float(self.raw.strip(b'"'))
 
     @property
     def value(self) -> Fraction | str:
         if self.is_number:
-            return parse_decimal(self.raw.decode()) or Fraction(0)
+            return parse_decimal(self.raw.decode().strip('"')) or Fraction(0)
         return unquoted(self.raw) if self.raw[:1] == b'"' else self.raw.decode()
 
 
