@@ -166,6 +166,19 @@ class ScramblingTest(LedgerCase):
                 right += 1
         self.assertGreaterEqual(right, 57)
 
+    def test_a_key_over_a_text_is_found_and_a_text_is_never_taken_for_scrambled(self) -> None:
+        right = 0
+        for number in range(60):
+            turn = random.Random(FRESH + number)
+            crew = [{"name": f"diver {n}", "air": turn.random(), "note": "the pump failed"} for n in range(40)]
+            text = json.dumps({"marks": turn.randrange(9999), "crew": crew}, indent=(None, 2)[number % 2]).encode()
+            key = turn.randbytes(turn.choice((1, 1, 2, 4, 7, 16)))
+            self.assertIsNone(find_scrambling(text))
+            scrambled = bytes(byte ^ key[at % len(key)] for at, byte in enumerate(text))
+            found = find_scrambling(scrambled)
+            right += found is not None and unscramble(scrambled, found) == text if any(key) else 1
+        self.assertGreaterEqual(right, 55)
+
     def test_xor_with_the_byte_before(self) -> None:
         for number in range(10):
             rng = np.random.default_rng(FRESH + 500 + number)

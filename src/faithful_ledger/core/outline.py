@@ -13,10 +13,18 @@ from faithful_ledger.core.address import Address, Step, format_path, parse_path
 from faithful_ledger.core.address.paths import split_outside_quotes
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node
 from faithful_ledger.core.errors import AddressError, LedgerError
-from faithful_ledger.core.formats import DOCUMENTS, BinaryDocument, Document, Span, recognised_text, why_not_text
+from faithful_ledger.core.formats import (
+    DOCUMENTS,
+    BinaryDocument,
+    Document,
+    Span,
+    looks_like_text,
+    recognised_text,
+    why_not_text,
+)
 from faithful_ledger.core.formats.nested import TEXT, NestedText, all_leaves, nested_document
 from faithful_ledger.core.inside import payloads_inside
-from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers import PADDED, LayerSpec
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, is_database
 from faithful_ledger.core.layers.transcoding import transcoding_of
 from faithful_ledger.core.save import Save, SaveFile
@@ -105,6 +113,7 @@ class Outline:
         data = bytes(file.source.read(0, file.source.size))
         found = False
         kind = SQLITE if is_database(data) else transcoding_of(data)
+        kind = PADDED if kind is None and data[-1:] == b"\0" and looks_like_text(data.rstrip(b"\0")) else kind
         if kind is not None:
             try:
                 log = file.source.log if isinstance(file.source, LoggedSource) else b""

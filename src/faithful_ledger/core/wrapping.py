@@ -19,8 +19,8 @@ from typing import Any, NamedTuple, Protocol
 from faithful_ledger.core.address import Lookup
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.edits import Cause, Patched, Replacement
-from faithful_ledger.core.errors import AddressError, StreamGrows, place
-from faithful_ledger.core.layers import KEYED, SCRAMBLINGS, STREAMS, LayerSpec
+from faithful_ledger.core.errors import AddressError, StreamGrows, ValueRefused, place
+from faithful_ledger.core.layers import KEYED, PADDED, SCRAMBLINGS, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES, Member, finish_zip, members_of, repacked, unpacked
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, changed_database, tables_as_json
@@ -210,6 +210,30 @@ class Tables:
 
 
 @dataclass(slots=True)
+class Padded:
+    """A text with zeros behind it, up to a size that stays."""
+
+    outer: Source
+    data: bytes
+
+    @classmethod
+    def of(cls, outer: bytes) -> Padded:
+        return cls(MemorySource(outer), outer.rstrip(b"\0"))
+
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
+        if inner.size > self.outer.size:
+            what = f"the text would take {inner.size} bytes, and its place has {self.outer.size}"
+            raise ValueRefused(what, "nothing was written; enter shorter values")
+        grown = inner.size - len(self.data)
+        replaced = [item._replace(causes=(cause,)) for item in inner.replacements]
+        if grown > 0:
+            replaced.append(Replacement(self.outer.size - grown, self.outer.size, b"", (cause,)))
+        elif grown < 0:
+            replaced.append(Replacement(self.outer.size, self.outer.size, bytes(-grown), (cause,)))
+        return replaced
+
+
+@dataclass(slots=True)
 class LeftOff:
     """A layer that is not put back: the game accepts the payload without it."""
 
@@ -303,6 +327,8 @@ def unwrap(
         step: Step
         if layer.kind in SCRAMBLINGS:
             step = Hidden.of(data, _scrambling(layer, key_of))
+        elif layer.kind == PADDED:
+            step = Padded.of(data)
         elif layer.kind == SQLITE:
             step = Tables.of(data, log)
         elif layer.kind in ARCHIVES:

@@ -13,7 +13,7 @@ from faithful_ledger.core.formats.json_document import JsonDocument
 from faithful_ledger.core.formats.keyed_lines import KEYED, KeyedLines, separators_of
 from faithful_ledger.core.formats.line_lists import LineList, PairList
 from faithful_ledger.core.formats.plain_yaml import PlainYaml
-from faithful_ledger.core.formats.relaxed_json import ASSIGNED, RelaxedJson
+from faithful_ledger.core.formats.relaxed_json import ASSIGNED, PREFIXED, RelaxedJson
 from faithful_ledger.core.formats.tables import TableDocument
 from faithful_ledger.core.formats.xml_document import XmlDocument
 from faithful_ledger.core.source import Source
@@ -89,6 +89,8 @@ def _likely(sample: bytes) -> Iterator[type[Document]]:
             yield KeyedTables
             yield BracedText
         return
+    if PREFIXED.match(start):
+        yield RelaxedJson
     if b"\n" in start and start.split(b"\n", 1)[1].lstrip()[:1] in (b"{", b"[") and first != b"[":
         yield RelaxedJson
     if start.startswith((b"//", b"/*")):

@@ -11,9 +11,11 @@ import re
 from faithful_ledger.core.formats.bracketed import BOM, STRINGS, Bracketed, Grammar
 from faithful_ledger.core.formats.tree import ARRAY, NUMBER, OBJECT, STRING, Builder, Tree
 
-__all__ = ["ASSIGNED", "RelaxedJson"]
+__all__ = ["ASSIGNED", "PREFIXED", "RelaxedJson"]
 
 ASSIGNED = re.compile(rb"(?:(?:var|let|const)\s+)?[A-Za-z_$][\w.$]*\s*=\s*(?=[{\[])")  # a script that holds JSON
+# A word that is not JSON directly in front of it, as a checksum.
+PREFIXED = re.compile(rb"[^\s{}()\[\]\"',]{1,256}[ :;|,]?(?=\{\s*[\"}]|\[\s*[\[{\"])")
 LEADING_ZERO = re.compile(rb"[+-]?0[0-9]")
 JSON_GRAMMAR = Grammar(
     re.compile(rb"(?:[ \t\r\n\f\v]|//[^\r\n]*|/\*.*?\*/|#[^\r\n]*)*", re.DOTALL),
@@ -61,6 +63,8 @@ class RelaxedJson(Bracketed):
             return assigned.end()
         if data[at : at + 1] in (b"{", b"[", b"("):
             return start
+        if prefixed := PREFIXED.match(data, at):
+            return prefixed.end()
         end = data.find(b"\n", at)
         following = self.blank(end + 1) if end >= 0 else len(data)
         if data[following : following + 1] in (b"{", b"["):

@@ -92,7 +92,8 @@ class XmlDocument(TreeDocument):
     def _check(self, before: bytes, after: bytes) -> None:
         """Raises BindingError where the text is not well formed between these two."""
         data = self.data
-        parser = expat.ParserCreate(None if self.encoding.lower() in ("utf-8", "us-ascii", "ascii") else "iso-8859-1")
+        plain = self.encoding.lower() in ("utf-8", "us-ascii", "ascii")
+        parser = expat.ParserCreate("utf-8" if plain else "iso-8859-1")  # whatever is declared: it was transcoded
         found: list[int] = []
 
         def refuse(*_: object) -> None:

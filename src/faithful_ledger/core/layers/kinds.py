@@ -13,13 +13,14 @@ from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Stream
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 
-__all__ = ["KEYED", "LAYERS", "SCRAMBLINGS", "STREAMS", "LayerSpec"]
+__all__ = ["KEYED", "LAYERS", "PADDED", "SCRAMBLINGS", "STREAMS", "LayerSpec"]
 
 MODULES = (base64_text, bzip2, deflate, lz4_frames, xz, zstd)
 STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
 KEYED = ("add", "xor")
 SCRAMBLINGS = (*KEYED, "xor-previous")
-LAYERS = (*STREAMS, *SCRAMBLINGS, *TRANSCODINGS, *ARCHIVES, SQLITE)
+PADDED = "padded"  # zeros behind a text
+LAYERS = (*STREAMS, *SCRAMBLINGS, *TRANSCODINGS, *ARCHIVES, SQLITE, PADDED)
 
 
 @dataclass(slots=True, frozen=True)

@@ -29,12 +29,26 @@ SPREAD = 0.05  # so much less may be seen in the samples
 OPEN_ZEROS = 0.35  # so many zeros are hidden by no key
 NEARLY_AS_GOOD = 0.55
 LOWER = 0.1
+TEXT = 0.995  # so many bytes of a text are printable
+LEAST_ROWS = 48  # of a key over a text: fewer bytes at each of its places are a text by chance
+LEAST_WORTH, BETTER = 1.4, 0.2  # on average a letter, and so much more than the bytes as they are
+LONGEST_OVER_TEXT = 32  # a longer key may make a text of anything
+PLAIN = 0.97  # the share of a text that is printable ASCII
+LETTERS = 0.15  # the share of small letters in a text
+USUAL = b' etaoinsrhldcumfpgwybvk0123456789".,:'
+PRINTABLE = np.zeros(256, bool)
+PRINTABLE[32:127] = True
+PRINTABLE[[9, 10, 13]] = True
 
 
 def find_scrambling(data: bytes) -> Scrambling | None:
     """The scrambling over a whole file, or None."""
     bytes_ = np.frombuffer(data[:LOOKED_AT], np.uint8)
     if bytes_.size < 4 * LONGEST_KEY:
+        return None
+    if (text_key := _key_of_text(bytes_)) is not None:
+        return Scrambling("xor", text_key.tobytes(), 1.0)
+    if _printable(bytes_) >= TEXT:
         return None
     plain = _zeros(bytes_)
     if plain > OPEN_ZEROS or not _may_hide(bytes_, plain):
@@ -49,6 +63,50 @@ def find_scrambling(data: bytes) -> Scrambling | None:
     best = keyed if any(key) and keyed.share >= NEARLY_AS_GOOD * chained.share else chained
     repeats = best.share > NOTHING_LEFT and len(best.key) > 1
     return best if best.share >= LEAST_ZEROS and best.share >= plain + GAINED and not repeats else None
+
+
+def _printable(bytes_: Array) -> float:
+    """The share of bytes that a text in UTF-8 has, at most a third of them beyond ASCII."""
+    shown = np.count_nonzero(PRINTABLE[bytes_])
+    high = int(np.count_nonzero(bytes_ > 127))
+    return (int(shown) + min(high, bytes_.size // 3)) / bytes_.size
+
+
+def _is_utf8(text: Array) -> bool:
+    """Whether bytes are UTF-8, but for a letter cut off at their end."""
+    try:
+        text[: max(text.size - 3, 0)].tobytes().decode("utf-8")
+    except UnicodeDecodeError as error:
+        return error.end >= text.size - 3
+    return True
+
+
+def _key_of_text(bytes_: Array) -> Array | None:
+    """The shortest repeating key under which a text lies, by the letters that texts are made of: at each place of the
+    key the byte is taken that leaves most of them. None where the bytes are a text as they are.
+    """
+    worth = np.where(PRINTABLE, 1.0, -4.0)
+    worth[np.frombuffer(USUAL, np.uint8)] += 1.0
+    values = np.arange(256)
+    worths = worth[values[:, None] ^ values[None, :]]
+    least = max(LEAST_WORTH, float(worth[bytes_].mean()) + BETTER) * bytes_.size
+    for length in range(1, LONGEST_OVER_TEXT + 1):
+        rows = bytes_.size // length
+        if rows < LEAST_ROWS:
+            return None
+        places = np.arange(length, dtype=np.int64) * 256
+        some = bytes_[: rows * length].reshape(-1, length)
+        counts = np.bincount((places[None, :] + some).ravel(), minlength=256 * length).reshape(length, 256)
+        scores = counts @ worths
+        if scores.max(axis=1).sum() < least * rows * length / bytes_.size:
+            continue
+        key: Array = scores.argmax(axis=1).astype(np.uint8)
+        text = bytes_ ^ np.resize(key, bytes_.size)
+        letters = np.count_nonzero((text >= 97) & (text <= 122))
+        plain = np.count_nonzero(PRINTABLE[text])
+        if key.any() and plain >= PLAIN * text.size and letters >= LETTERS * text.size and _is_utf8(text):
+            return key
+    return None
 
 
 def _zeros(bytes_: Array) -> float:
