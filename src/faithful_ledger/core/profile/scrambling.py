@@ -33,6 +33,7 @@ TEXT = 0.995  # so many bytes of a text are printable
 LEAST_ROWS = 48  # of a key over a text: fewer bytes at each of its places are a text by chance
 LEAST_WORTH, BETTER = 1.4, 0.2  # on average a letter, and so much more than the bytes as they are
 LONGEST_OVER_TEXT = 32  # a longer key may make a text of anything
+MOST_ALIKE = 0.6  # the share of one byte at a place of the key
 PLAIN = 0.97  # the share of a text that is printable ASCII
 LETTERS = 0.15  # the share of small letters in a text
 USUAL = b' etaoinsrhldcumfpgwybvk0123456789".,:'
@@ -46,12 +47,14 @@ def find_scrambling(data: bytes) -> Scrambling | None:
     bytes_ = np.frombuffer(data[:LOOKED_AT], np.uint8)
     if bytes_.size < 4 * LONGEST_KEY:
         return None
+    plain = _zeros(bytes_)
+    if plain > OPEN_ZEROS:
+        return None
     if (text_key := _key_of_text(bytes_)) is not None:
         return Scrambling("xor", text_key.tobytes(), 1.0)
     if _printable(bytes_) >= TEXT:
         return None
-    plain = _zeros(bytes_)
-    if plain > OPEN_ZEROS or not _may_hide(bytes_, plain):
+    if not _may_hide(bytes_, plain):
         return None
     key = _key(bytes_)
     repeated = np.resize(key, bytes_.size)
@@ -97,6 +100,8 @@ def _key_of_text(bytes_: Array) -> Array | None:
         places = np.arange(length, dtype=np.int64) * 256
         some = bytes_[: rows * length].reshape(-1, length)
         counts = np.bincount((places[None, :] + some).ravel(), minlength=256 * length).reshape(length, 256)
+        if np.median(counts.max(axis=1)) > MOST_ALIKE * rows:
+            continue  # what is always the same becomes any letter under some key
         scores = counts @ worths
         if scores.max(axis=1).sum() < least * rows * length / bytes_.size:
             continue
