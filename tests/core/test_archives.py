@@ -148,6 +148,21 @@ class ArchiveTest(LedgerCase):
         book.history.reverse(posting)
         self.assertEqual(path.read_bytes(), zipped())
 
+    def test_a_value_of_a_member_becomes_a_field_of_a_template(self) -> None:
+        for data, path in ((zipped(), '"cfg/tides.cfg".pump.level'), (gzip.compress(tarred()), "marks")):
+            with self.subTest(path=path):
+                save = self.opened(data)
+                shelf = self.shelf()
+                book = shelf.open(f"Pinned {len(data)}")
+                book.keeping.remember(save.path, None)
+                field = book.templates.add_value(save, shelf.library(book), save.fields(path)[0], "Seen")  # type: ignore[arg-type]
+                pinned = shelf.open_save(save.path)
+                self.assertEqual(pinned.fields(field)[0].value, save.fields(path)[0].value)
+                pinned.enter(field, "12")
+                book.history.post(pinned, make_plan(pinned))
+                self.assertEqual(open_save(save.path, None).fields(path)[0].value, 12)
+                shelf.close()
+
     def test_damaged_and_hostile_archives_are_refused_with_a_reason(self) -> None:
         def named(*names: str) -> bytes:
             out = io.BytesIO()

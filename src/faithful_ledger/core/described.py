@@ -73,7 +73,7 @@ class BookTemplates:
             stored_as + (IN_A_STRING if TEXT in node.path else ""),
             0,
             0,
-            found_by=Address.by_path(node.path),
+            found_by=Address.by_path(save.outline.within(file.name, node.path) if save.outline else node.path),
             layers=layers,
             route=tuple(layer.step for layer in layers),
             values=(value,) if isinstance(value, float | int | str) and not isinstance(value, bool) else (),

@@ -179,6 +179,10 @@ class Outline:
             if not name.endswith(TEXT):
                 yield name, path
 
+    def within(self, name: str, path: str) -> str:
+        """A path of this outline as the text of this name counts it: without the name it may begin with."""
+        return path.removeprefix(self._prefix(name)).removeprefix(".")
+
     def _prefix(self, name: str) -> str:
         """What the paths of a text begin with; those of the first one stand alone."""
         return "" if name == next(iter(self.texts)) else format_path((Step(name=name),))

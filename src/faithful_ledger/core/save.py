@@ -87,6 +87,8 @@ class Paths(Protocol):
 
     def fields(self) -> Iterator[FieldNode]: ...
 
+    def within(self, name: str, path: str) -> str: ...
+
 
 class Save:
     """An open save. Paths of the first file's fields stand alone; those of the others begin with the file's name.

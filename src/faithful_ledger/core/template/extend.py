@@ -135,7 +135,13 @@ def _payload(files: dict[str, Any], inside: str, place: Place) -> str:
     for name, keys in files.items():
         if keys.get("inside") == inside and list(keys.get("layers") or []) == layers:
             return str(name)
-    words = inside.rpartition(".")[2] + "_inside" if not layers else "unpacked" if layers[-1] in STREAMS else "plain"
+    last = (place.layers or ())[-1] if layers else None
+    if last is None:
+        words = inside.rpartition(".")[2] + "_inside"
+    elif last.member:
+        words = field_name(Path(last.member).stem)
+    else:
+        words = "unpacked" if last.kind in STREAMS else "plain"
     name = _file_name(files, words)
     kind = "json" if "." in inside else place.format
     files[name] = {"inside": inside, **({"layers": layers} if layers else {}), "format": kind, "layout": []}
