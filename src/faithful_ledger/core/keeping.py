@@ -23,10 +23,10 @@ from faithful_ledger.core.posting.steps import Seen
 from faithful_ledger.core.records import KeptFile, Records, Snapshot, now
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import (
-    LoggedSource,
     MemorySource,
     Source,
     files_below,
+    log_of,
     name_within,
     open_blocks,
     open_source,
@@ -202,9 +202,7 @@ class Keeping:
             if not same_bytes(open_blocks(file.path), file.source):
                 what = f"nothing was written: {file.path.name} was changed by another program"
                 raise ChangedMeanwhile(what, "open it again")
-            if log_beside(file.path, file.source) != (
-                file.source.log if isinstance(file.source, LoggedSource) else b""
-            ):
+            if log_beside(file.path, file.source) != log_of(file.source):
                 what = f"nothing was written: the game has written to {file.path.name} meanwhile, in its log"
                 raise ChangedMeanwhile(what, "close the game and open the save again")
         known = {file.path: file.source for file in save.on_disk}

@@ -28,7 +28,7 @@ from faithful_ledger.core.layers import PADDED, LayerSpec
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, is_database
 from faithful_ledger.core.layers.transcoding import transcoding_of
 from faithful_ledger.core.save import Save, SaveFile
-from faithful_ledger.core.source import LoggedSource, Source
+from faithful_ledger.core.source import Source, log_of
 from faithful_ledger.core.template.model import FieldSpec, FileSpec, GroupSpec
 from faithful_ledger.core.wrapping import Unwrapped, unwrap
 
@@ -116,8 +116,7 @@ class Outline:
         kind = PADDED if kind is None and data[-1:] == b"\0" and looks_like_text(data.rstrip(b"\0")) else kind
         if kind is not None:
             try:
-                log = file.source.log if isinstance(file.source, LoggedSource) else b""
-                unwrapped = Unwrapped(unwrap(data, (LayerSpec(kind),), log=log))
+                unwrapped = Unwrapped(unwrap(data, (LayerSpec(kind),), log=log_of(file.source)))
             except LedgerError as error:
                 self.problem = error if kind == SQLITE else None
                 return False

@@ -28,6 +28,7 @@ __all__ = [
     "Source",
     "files_below",
     "first_bytes",
+    "log_of",
     "moment_of",
     "name_within",
     "offsets_of",
@@ -91,6 +92,11 @@ class LoggedSource(MemorySource):
     def __init__(self, data: bytes, log: bytes) -> None:
         super().__init__(data)
         self.log = log
+
+
+def log_of(source: Source) -> bytes:
+    """The write-ahead log that belongs to a source; nothing where there is none."""
+    return source.log if isinstance(source, LoggedSource) else b""
 
 
 class BlockSource:

@@ -12,7 +12,7 @@ from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import BindingError, LedgerError, ValueRefused
 from faithful_ledger.core.formats import BinaryDocument, Span
 from faithful_ledger.core.formats.nested import NestedText
-from faithful_ledger.core.source import LoggedSource, MemorySource, Source
+from faithful_ledger.core.source import MemorySource, Source, log_of
 from faithful_ledger.core.storage import JsonText, SpelledText
 from faithful_ledger.core.template.model import FileSpec, Template
 
@@ -103,5 +103,5 @@ def _steps(spec: FileSpec, around: BoundFile) -> list[Step]:
         (node,) = find(around.root, parse_path(path), path)
         return node.raw if isinstance(node, FieldNode) else b""
 
-    log = around.source.log if isinstance(around.source, LoggedSource) and not steps else b""
+    log = log_of(around.source) if not steps else b""
     return steps + unwrap(data, spec.layers, key_of, number_of, log)

@@ -11,19 +11,19 @@ and what comments and strings look like.
 from __future__ import annotations
 
 import re
-from functools import cached_property
 from typing import NamedTuple
 
 from faithful_ledger.core.errors import BindingError
 from faithful_ledger.core.formats.quoting import Backslashed, Bare
-from faithful_ledger.core.formats.tree import ARRAY, NUMBER, OBJECT, STRING, WORD, Builder, Tree, kind_of
+from faithful_ledger.core.formats.tree import ARRAY, NUMBER, OBJECT, PART, STRING, WORD, Builder, Tree, kind_of
 from faithful_ledger.core.formats.tree_document import TreeDocument
 from faithful_ledger.core.storage import Quoting
 
-__all__ = ["BOM", "STRINGS", "BracedText", "Bracketed", "Expressions", "Grammar", "KeyedTables"]
+__all__ = ["STRINGS", "BracedText", "Bracketed", "Expressions", "Grammar", "KeyedTables", "Opened"]
 
+RETURN = re.compile(rb"return\b")
+KEY_BRACKET = re.compile(rb"\[(?!\[)")
 STRINGS = rb'"(?:[^"\\]|\\.)*"|\'(?:[^\'\\]|\\.)*\''
-BOM = b"\xef\xbb\xbf"
 MOST_NAMELESS = 0.2  # the share of words without a name that a text of braces may have outside of them
 
 
@@ -64,16 +64,16 @@ BRACE_GRAMMAR = Grammar(
 )
 
 
+class Opened(NamedTuple):
+    """A bracket that is not closed yet: what will close it, and where it is."""
+
+    close: bytes
+    start: int
+
+
 class Bracketed(TreeDocument):
     grammar: Grammar
     typed = True  # a text is told from a number by its quotes
-
-    def quoting(self, style: int) -> Quoting:
-        return self._quoting
-
-    @cached_property
-    def _quoting(self) -> Quoting:
-        return self.quoting_of("", self.encoding)
 
     @classmethod
     def quoting_of(cls, path: str, encoding: str) -> Quoting:
@@ -83,10 +83,6 @@ class Bracketed(TreeDocument):
     def blank(self, at: int) -> int:
         match = self.grammar.blank.match(self.data, at)
         return match.end() if match is not None else at
-
-    def fail(self, at: int, what: str) -> BindingError:
-        line = self.data.count(b"\n", 0, at) + 1
-        return BindingError(self.what, at, f"line {line}: {what}")
 
     def scalar(self, at: int) -> tuple[int, int]:
         """Where a string or a word at an offset ends, and its kind.
@@ -115,11 +111,34 @@ class Bracketed(TreeDocument):
     def text_of(self, start: int, end: int) -> str:
         return self._quoting.decode(self.data[start:end])
 
-    def expect_close(self, at: int, opened: list[bytes], starts: list[int]) -> None:
-        close = self.grammar.brackets[opened[-1]].decode()
+    def expect_close(self, at: int, opened: list[Opened]) -> None:
+        """Raises BindingError where the text ends before the innermost bracket is closed."""
         if at >= len(self.data):
-            line = self.data.count(b"\n", 0, starts[-1]) + 1
-            raise self.fail(at, f"the text ends and the {opened[-1].decode()} of line {line} is not closed by {close}")
+            close, start = opened[-1]
+            line = self.data.count(b"\n", 0, start) + 1
+            mark = self.data[start : start + 1].decode()
+            raise self.fail(at, f"the text ends and the {mark} of line {line} is not closed by {close.decode()}")
+
+    def divided(self, at: int, opened: list[Opened]) -> int:
+        """Behind what divides values, where it is there; else the bracket has to close.
+
+        Raises:
+            BindingError: neither is the case.
+        """
+        if self.data[at : at + 1] in self.grammar.dividers:
+            return self.blank(at + 1)
+        self.expect_close(at, opened)
+        close = opened[-1].close
+        if self.data[at : at + 1] != close:
+            raise self.fail(at, f"a comma or {close.decode()} is expected")
+        return at
+
+    def _close(self, builder: Builder, end: int) -> None:
+        """What is in brackets and has no name within it is a list."""
+        number = builder.end(end)
+        tree = builder.tree
+        if all(tree.names[child] is None for child in tree.children(number)) and tree.behind[number] > number + 1:
+            tree.kinds[number] = ARRAY
 
 
 class KeyedTables(Bracketed):
@@ -129,8 +148,8 @@ class KeyedTables(Bracketed):
 
     def parse(self) -> Tree:
         data, builder = self.data, Builder(self.what)
-        at = self.blank(len(BOM) if data.startswith(BOM) else 0)
-        returned = re.compile(rb"return\b").match(data, at)
+        at = self.blank(self.text_start)
+        returned = RETURN.match(data, at)
         if returned is not None or data[at : at + 1] == b"{":
             at = self.blank(returned.end()) if returned is not None else at
             if data[at : at + 1] != b"{":
@@ -158,14 +177,12 @@ class KeyedTables(Bracketed):
 
     def _value(self, builder: Builder, at: int, name: str | None, head: int) -> int:
         data, grammar = self.data, self.grammar
-        opened: list[bytes] = []
-        starts: list[int] = []
+        opened: list[Opened] = []
         while True:
             mark = data[at : at + 1]
             if mark == b"{":
                 builder.begin(OBJECT, name, head, at)
-                opened.append(mark)
-                starts.append(at)
+                opened.append(Opened(self.grammar.brackets[mark], at))
                 at = self.blank(at + 1)
             else:
                 end, kind = self.scalar(at)
@@ -174,17 +191,16 @@ class KeyedTables(Bracketed):
                 builder.leaf(kind, name, head, at, end, end)
                 if not opened:
                     return end
-                at = self._divided(self.blank(end), opened, starts)
+                at = self.divided(self.blank(end), opened)
             while opened and data[at : at + 1] == b"}":
                 self._close(builder, at + 1)
                 opened.pop()
-                starts.pop()
                 if not opened:
                     return at + 1
-                at = self._divided(self.blank(at + 1), opened, starts)
-            self.expect_close(at, opened, starts)
+                at = self.divided(self.blank(at + 1), opened)
+            self.expect_close(at, opened)
             head, name = at, None
-            if mark_of_key := re.compile(rb"\[(?!\[)").match(data, at):
+            if mark_of_key := KEY_BRACKET.match(data, at):
                 inner = self.blank(mark_of_key.end())
                 end, _ = self.scalar(inner)
                 name = self.text_of(inner, end)
@@ -199,20 +215,6 @@ class KeyedTables(Bracketed):
                 name = word[0].decode(self.encoding, "replace")
                 at = self.blank(tie + 1)
 
-    def _divided(self, at: int, opened: list[bytes], starts: list[int]) -> int:
-        if self.data[at : at + 1] in self.grammar.dividers:
-            return self.blank(at + 1)
-        self.expect_close(at, opened, starts)
-        if self.data[at : at + 1] != b"}":
-            raise self.fail(at, "a comma or } is expected")
-        return at
-
-    def _close(self, builder: Builder, end: int) -> None:
-        number = builder.end(end)
-        tree = builder.tree
-        if all(tree.names[child] is None for child in tree.children(number)) and tree.behind[number] > number + 1:
-            tree.kinds[number] = ARRAY
-
 
 class Expressions(Bracketed):
     name = "expressions"
@@ -221,21 +223,18 @@ class Expressions(Bracketed):
 
     def parse(self) -> Tree:
         data, builder = self.data, Builder(self.what)
-        at = self.blank(len(BOM) if data.startswith(BOM) else 0)
+        at = self.blank(self.text_start)
         builder.begin(OBJECT, None, at, at)
-        opened: list[bytes] = []
-        starts: list[int] = []
+        opened: list[Opened] = []
         while at < len(data):
             mark = data[at : at + 1]
             if mark in self.grammar.brackets:
                 builder.begin(OBJECT, None, at, at)
-                opened.append(mark)
-                starts.append(at)
+                opened.append(Opened(self.grammar.brackets[mark], at))
                 at += 1
-            elif opened and mark == self.grammar.brackets[opened[-1]]:
+            elif opened and mark == opened[-1].close:
                 self._close(builder, at + 1)
                 opened.pop()
-                starts.pop()
                 at += 1
             else:
                 end, kind = self.scalar(at)
@@ -243,7 +242,7 @@ class Expressions(Bracketed):
                 at = end
             at = self.blank(at)
         if opened:
-            self.expect_close(at, opened, starts)
+            self.expect_close(at, opened)
         builder.end(len(data))
         tree = builder.tree
         if len(list(tree.children(0))) == 1 and tree.kinds[1] <= ARRAY and tree.names[1] is None:
@@ -266,15 +265,6 @@ class Expressions(Bracketed):
             tree.kinds[number], tree.styles[value] = tree.kinds[value], PART
             tree.starts[number], tree.ends[number] = tree.starts[value], tree.ends[value]
 
-    def is_part(self, number: int) -> bool:
-        return self.tree.styles[number] == PART
-
-    def _items_of(self, number: int) -> list[int]:
-        return [child for child in self.tree.children(number) if self.tree.styles[child] != PART]
-
-
-PART = 9
-
 
 class BracedText(Bracketed):
     name = "braces"
@@ -284,10 +274,9 @@ class BracedText(Bracketed):
 
     def parse(self) -> Tree:
         data, builder = self.data, Builder(self.what)
-        at = self.blank(len(BOM) if data.startswith(BOM) else 0)
+        at = self.blank(self.text_start)
         builder.begin(OBJECT, None, at, at)
-        opened: list[bytes] = []
-        starts: list[int] = []
+        opened: list[Opened] = []
         while at < len(data):
             mark = data[at : at + 1]
             if mark in (b";", b","):
@@ -298,7 +287,6 @@ class BracedText(Bracketed):
                     raise self.fail(at, "this brace closes nothing")
                 self._close(builder, at + 1)
                 opened.pop()
-                starts.pop()
                 at = self.blank(at + 1)
                 continue
             head, name = at, None
@@ -319,24 +307,17 @@ class BracedText(Bracketed):
                     continue
             if mark == b"{":
                 builder.begin(OBJECT, name, head, at)
-                opened.append(mark)
-                starts.append(at)
+                opened.append(Opened(self.grammar.brackets[mark], at))
                 at = self.blank(at + 1)
             else:
                 end, kind = self.scalar(at)
                 builder.leaf(kind, name, head, at, end, end)
                 at = self.blank(end)
         if opened:
-            self.expect_close(at, opened, starts)
+            self.expect_close(at, opened)
         builder.end(len(data))
         tree = builder.tree
         tops = [tree.names[child] for child in tree.children(0)]
         if tops.count(None) > len(tops) * MOST_NAMELESS:
             raise BindingError(self.what, 0, "most of it has neither a name nor braces")
         return tree
-
-    def _close(self, builder: Builder, end: int) -> None:
-        number = builder.end(end)
-        tree = builder.tree
-        if all(tree.names[child] is None for child in tree.children(number)) and tree.behind[number] > number + 1:
-            tree.kinds[number] = ARRAY

@@ -15,7 +15,7 @@ from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import Quoting, Storage
 from faithful_ledger.core.storage.spelled import exact_number
 
-__all__ = ["Document", "Items", "Leaf", "NotBalanced", "Place", "Span", "TextLeaf"]
+__all__ = ["BOM", "Document", "Items", "Leaf", "NotBalanced", "Place", "Span", "TextLeaf"]
 
 
 class NotBalanced(Exception):
@@ -218,5 +218,7 @@ class Document(Protocol):
         """The storage of a template's field with `as: name` at a path; None where it is not a kind of value."""
         ...
 
+
+BOM = b"\xef\xbb\xbf"  # in front of texts in UTF-8
 
 Opener = Callable[[Source], Document]

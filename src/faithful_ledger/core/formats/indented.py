@@ -6,30 +6,21 @@ A value is in quotes only where it needs them. One value goes by the name; sever
 from __future__ import annotations
 
 import re
-from functools import cached_property
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.formats.quoting import decoded_text, encoded_text
-from faithful_ledger.core.formats.tree import OBJECT, Builder, Tree, kind_of
+from faithful_ledger.core.formats.tree import OBJECT, PART, Builder, Tree, kind_of
 from faithful_ledger.core.formats.tree_document import TreeDocument
 from faithful_ledger.core.storage import Quoting
 
 __all__ = ["IndentedText"]
 
 LINES = re.compile(rb"[^\r\n]*(?:\r\n|\n|\r|\Z)")
-BOM = b"\xef\xbb\xbf"
 
 
 class IndentedText(TreeDocument):
     name = "indented"
     what = "the text"
-
-    def quoting(self, style: int) -> Quoting:
-        return self._quoting
-
-    @cached_property
-    def _quoting(self) -> Quoting:
-        return self.quoting_of("", self.encoding)
 
     @classmethod
     def quoting_of(cls, path: str, encoding: str) -> Quoting:
@@ -38,7 +29,7 @@ class IndentedText(TreeDocument):
     def parse(self) -> Tree:
         data, builder = self.data, Builder(self.what)
         token = re.compile(rb"\"[^\"\r\n]*\"(?=\s|\Z)|`[^`\r\n]*`(?=\s|\Z)|[^\s]+")
-        at = len(BOM) if data.startswith(BOM) else 0
+        at = self.text_start
         builder.begin(OBJECT, None, at, at)
         levels: list[int] = []
         last = at
@@ -81,15 +72,9 @@ class IndentedText(TreeDocument):
             tree.kinds[number], tree.styles[value] = tree.kinds[value], PART
             tree.starts[number], tree.ends[number] = tree.starts[value], tree.ends[value]
 
-    def is_part(self, number: int) -> bool:
-        return self.tree.styles[number] == PART
-
     def _items_of(self, number: int) -> list[int]:
         names = self.tree.names
         return [child for child in self.tree.children(number) if not (names[child] or "").startswith("#")]
-
-
-PART = 9
 
 
 class IndentedToken:

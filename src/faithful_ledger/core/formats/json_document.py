@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING, cast
 from faithful_ledger.core.address import Address, Step, format_name, format_path
 from faithful_ledger.core.edits import Replacement
 from faithful_ledger.core.errors import AddressError, BindingError, ValueRefused
-from faithful_ledger.core.formats.document import Items, NotBalanced, Place, Span
+from faithful_ledger.core.formats.document import BOM, Items, NotBalanced, Place, Span
 from faithful_ledger.core.formats.json_leaves import JsonLeaf, json_leaves
 from faithful_ledger.core.formats.json_text import json_values, unquoted
 from faithful_ledger.core.source import Source, first_bytes
@@ -35,7 +35,6 @@ SMALL = 1 << 18  # an array or object up to here is scanned; a larger one has it
 PIECE = 1 << 20  # bytes that are checked together
 KEPT = 1024  # arrays and objects whose content is remembered
 NAMED = 12  # members that a message names
-BOM = b"\xef\xbb\xbf"
 BLANK = re.compile(rb"[ \t\r\n]*+")
 SCALAR = re.compile(r'"(?:[^"\\]++|\\.)*+"|[^\s,\]}:"{\[]++', re.DOTALL)
 HEAD = re.compile(rb'[ \t\r\n]*+("(?:[^"\\]++|\\.)*+")[ \t\r\n]*+:[ \t\r\n]*+', re.DOTALL)

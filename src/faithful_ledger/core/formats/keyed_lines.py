@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from functools import cached_property
+from collections.abc import Callable
+from functools import cache, cached_property
 
 from faithful_ledger.core.errors import BindingError, LedgerError, ValueRefused
 from faithful_ledger.core.formats.quoting import Backslashed, Bare
 from faithful_ledger.core.formats.relaxed_json import RelaxedJson
-from faithful_ledger.core.formats.tree import OBJECT, SCALAR, STRING, Builder, Tree
+from faithful_ledger.core.formats.tree import OBJECT, PART, SCALAR, STRING, Builder, Tree
 from faithful_ledger.core.formats.tree_document import TreeDocument
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import Quoting
@@ -37,8 +38,7 @@ LONE = re.compile(rb"[ \t]*([^\r\n{}]+?)[ \t]*(?:\r\n|\n|\r)[ \t]*\{[ \t]*(?=\r|
 BEHIND = re.compile(rb"[ \t]+(?:#|//|;)(?=[ \t]|$|[^\d#;/ \t][^;]*$)")
 BRACKETS = re.compile(rb"\"(?:[^\"\\]|\\.)*\"|[\[\]{}]", re.DOTALL)
 LONGEST_VALUE = 1 << 20
-BOM = b"\xef\xbb\xbf"
-LINE_ALONE, PART = 1, 9  # styles: a line without a key; one that goes on with the value before
+LINE_ALONE = 1  # the style of a line without a key; one that goes on with the value before is a part of it
 BRACKET, OPEN, CLOSE, COMMENTS = b"["[0], b"{"[0], b"}"[0], b"#;/-!"
 MOST_ODD = 0.25  # the share of lines without a separator that a text of keyed lines may have
 LEAST_IN_SECTIONS = 0.3  # the share of lines with a separator, where there are sections
@@ -50,15 +50,12 @@ class KeyedLines(TreeDocument):
     what = "the text"
 
     @cached_property
-    def _keys(self) -> dict[bytes, str]:
-        return {}
+    def _named(self) -> Callable[[bytes], str]:
+        """A key as text, made once for each."""
+        return cache(lambda raw: _name(raw, self.encoding))
 
     def quoting(self, style: int) -> Quoting:
         return self._line if style == LINE_ALONE else self._quoting
-
-    @cached_property
-    def _quoting(self) -> Quoting:
-        return self.quoting_of("", self.encoding)
 
     @cached_property
     def _line(self) -> Quoting:
@@ -98,7 +95,7 @@ class KeyedLines(TreeDocument):
         data, builder = self.data, Builder(self.what)
         pattern = KEYED[self.separator]
         is_tagged = re.search(rb"^[ \t]*\[/[^\]\r\n]+\]", data, re.MULTILINE) is not None
-        at = len(BOM) if data.startswith(BOM) else 0
+        at = self.text_start
         builder.begin(OBJECT, None, at, at)
         braces: list[bool] = []  # for each open one whether it is held by braces
         last, odd, count, number = at, 0, 0, 0
@@ -210,23 +207,10 @@ class KeyedLines(TreeDocument):
         builder.tree.add(SCALAR, self._named(keyed[1]), keyed.start(1), start, stop, stop, 0)
         return stop
 
-    def _named(self, raw: bytes) -> str:
-        """A key as text, made once for each."""
-        name = self._keys.get(raw)
-        if name is None:
-            name = self._keys[raw] = _name(raw, self.encoding)
-        return name
-
     def scalar_text(self, number: int) -> str:
         text = super().scalar_text(number)
         quoted = len(text) > 1 and text[0] == text[-1] and text[0] in "\"'"
         return text[1:-1] if quoted else text
-
-    def is_part(self, number: int) -> bool:
-        return self.tree.styles[number] == PART
-
-    def _items_of(self, number: int) -> list[int]:
-        return [child for child in self.tree.children(number) if self.tree.styles[child] != PART]
 
 
 class LineValue(Backslashed):

@@ -14,7 +14,6 @@ from faithful_ledger.core.storage.spelled import is_number
 
 __all__ = ["LineList", "PairList"]
 
-BOM = b"\xef\xbb\xbf"
 LONGEST, FEWEST_NUMBERS = 80, 0.3
 
 
@@ -31,7 +30,7 @@ class PairList(TreeDocument):
         Raises:
             BindingError: nothing does.
         """
-        text = self.data.removeprefix(BOM).strip()
+        text = self.data[self.text_start :].strip()
         lines = text.splitlines()
         for mark in (b";", b"&", b"|", b","):
             parts = [part for part in re.split(rb"[\r\n]|" + re.escape(mark), text) if part.strip()]
@@ -41,7 +40,8 @@ class PairList(TreeDocument):
                     return mark, tie
         raise BindingError(self.what, 0, "it is not made of keys with values")
 
-    def quoting(self, style: int) -> Quoting:
+    @cached_property
+    def _quoting(self) -> Quoting:
         mark, tie = self.marks
         return Bare(self.encoding, forbidden=f"{mark.decode()}{tie.decode()}\r\n", where="a value of these pairs")
 
@@ -52,7 +52,7 @@ class PairList(TreeDocument):
     def parse(self) -> Tree:
         data, builder = self.data, Builder(self.what)
         mark, tie = self.marks
-        begin = len(BOM) if data.startswith(BOM) else 0
+        begin = self.text_start
         builder.begin(OBJECT, None, begin, begin)
         pair = re.compile(
             rb"[ \t\r\n]*([^\r\n"
@@ -77,16 +77,13 @@ class LineList(TreeDocument):
     name = "lines"
     what = "the lines"
 
-    def quoting(self, style: int) -> Quoting:
-        return self.quoting_of("", self.encoding)
-
     @classmethod
     def quoting_of(cls, path: str, encoding: str) -> Quoting:
         return Bare(encoding, where="a line")
 
     def parse(self) -> Tree:
         data, builder = self.data, Builder(self.what)
-        at = len(BOM) if data.startswith(BOM) else 0
+        at = self.text_start
         builder.begin(ARRAY, None, at, at)
         numbers = count = 0
         for match in re.finditer(rb"([^\r\n]*)(?:\r\n|\n|\r|\Z)", data[at:]):

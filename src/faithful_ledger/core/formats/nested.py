@@ -39,14 +39,7 @@ class NestedText:
         self.raw = bytes(outer.read(span.start, span.end))
         value = storage.decode(self.raw)
         self.data = str(value).encode("utf-8", "surrogateescape")
-        self.front, self.back = next(
-            (
-                (f, b)
-                for f, b in FRAMES
-                if len(self.raw) >= len(f + b) and self.raw.startswith(f) and self.raw.endswith(b)
-            ),
-            (b"", b""),
-        )
+        self.front, self.back = next((f for f in FRAMES if _framed(self.raw, *f)), (b"", b""))
 
     def wrap(self, inner: Patched, cause: Cause, counted: Any = None) -> list[Replacement]:
         """What has to change around so that `inner` is inside.
@@ -75,7 +68,7 @@ class NestedText:
     def _escaped(self, text: str) -> bytes:
         """A part of the content as it is written within the string."""
         encoded = self.storage.encode(text, self.raw)
-        if self.front and encoded.startswith(self.front) and encoded.endswith(self.back):
+        if self.front and _framed(encoded, self.front, self.back):
             return encoded[len(self.front) : len(encoded) - len(self.back)]
         return encoded
 

@@ -28,7 +28,6 @@ SINGLE = re.compile(rb"'(?:[^']|'')*'", re.DOTALL)
 PLAIN_END = re.compile(rb"[ \t]+#|[ \t]*(?:\r|\n|\Z)")
 FLOW_WORD = re.compile(rb"[^\s,\[\]{}:\"'#][^,\[\]{}\r\n:]*(?::(?![\s,\]}])[^,\[\]{}\r\n:]*)*")
 FLOW_BLANK = re.compile(rb"(?:[ \t\r\n]|(?<=[ \t\r\n])#[^\r\n]*)*")
-BOM = b"\xef\xbb\xbf"
 TEXT, BLOCK_TEXT, FLOW_TEXT = range(3)
 
 
@@ -52,14 +51,10 @@ class PlainYaml(TreeDocument):
     def quoting_of(cls, path: str, encoding: str) -> Quoting:
         return YamlScalar(encoding, in_flow=True)
 
-    def fail(self, at: int, what: str) -> BindingError:
-        line = self.data.count(b"\n", 0, at) + 1
-        return BindingError(self.what, at, f"line {line}: {what}")
-
     def parse(self) -> Tree:
         data = self.data
         self.builder = builder = Builder(self.what)
-        at = len(BOM) if data.startswith(BOM) else 0
+        at = self.text_start
         documents = len(re.findall(rb"^---(?:[ \t]|\r|\n|\Z)", data, re.MULTILINE))
         several = documents > 1 or (documents == 1 and self._has_content_before(at))
         root = builder.begin(ARRAY if several else OBJECT, None, at, at)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats.bracketed import BracedText, Expressions, KeyedTables
-from faithful_ledger.core.formats.document import Document
+from faithful_ledger.core.formats.document import BOM, Document
 from faithful_ledger.core.formats.indented import IndentedText
 from faithful_ledger.core.formats.json_document import JsonDocument
 from faithful_ledger.core.formats.keyed_lines import KEYED, KeyedLines, separators_of
@@ -22,7 +22,6 @@ from faithful_ledger.core.storage.spelled import is_number
 __all__ = ["looks_like_text", "recognised_text", "why_not_text"]
 
 SAMPLE = 1 << 16
-BOM = b"\xef\xbb\xbf"
 MOST_LINES = 2000
 BASE64 = re.compile(rb"\s*[A-Za-z0-9+/_-]{24,}(?:\s[A-Za-z0-9+/_-]{16,})*={0,2}\s*")
 SECTION = re.compile(rb"\[[^\]\r\n\"{}\[]*[A-Za-z][^\]\r\n\"{}\[,]*\][ \t]*(?:[#;].*)?\r?\n")
@@ -46,9 +45,10 @@ def looks_like_text(data: bytes) -> bool:
 
 def recognised_text(source: Source) -> Document | None:
     """The document of a text, or None where it is not one of a known format with values in it."""
-    if not looks_like_text(bytes(source.read(0, min(source.size, SAMPLE)))):
+    sample = bytes(source.read(0, min(source.size, SAMPLE)))
+    if not looks_like_text(sample):
         return None
-    for opener in _likely(bytes(source.read(0, min(source.size, SAMPLE)))):
+    for opener in _likely(sample):
         document = opener(source)
         try:
             if document.has_values():
@@ -80,9 +80,7 @@ def _likely(sample: bytes) -> Iterator[type[Document]]:
     if first == b"<":
         yield XmlDocument
         return
-    if first in (b"{", b"[") and not re.match(
-        rb"\[[^\]\r\n\"{}\[]*[A-Za-z][^\]\r\n\"{}\[,]*\][ \t]*(?:[#;].*)?\r?\n", start
-    ):
+    if first in (b"{", b"[") and not SECTION.match(start):
         yield JsonDocument
         yield RelaxedJson
         if b"=" in start and first == b"{":

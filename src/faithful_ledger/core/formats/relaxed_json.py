@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 
-from faithful_ledger.core.formats.bracketed import BOM, STRINGS, Bracketed, Grammar
+from faithful_ledger.core.formats.bracketed import STRINGS, Bracketed, Grammar, Opened
 from faithful_ledger.core.formats.tree import ARRAY, NUMBER, OBJECT, STRING, Builder, Tree
 
 __all__ = ["ASSIGNED", "PREFIXED", "RelaxedJson"]
@@ -57,7 +57,7 @@ class RelaxedJson(Bracketed):
     def _beginning(self) -> int:
         """Behind a byte order mark and a first line that is not JSON."""
         data = self.data
-        start = len(BOM) if data.startswith(BOM) else 0
+        start = self.text_start
         at = self.blank(start)
         if assigned := ASSIGNED.match(data, at):
             return assigned.end()
@@ -88,8 +88,7 @@ class RelaxedJson(Bracketed):
     def _value(self, builder: Builder, at: int) -> int:
         """Take in one value with all within it; returns where it ends."""
         data, brackets = self.data, self.grammar.brackets
-        opened: list[bytes] = []
-        starts: list[int] = []
+        opened: list[Opened] = []
         kinds: list[int] = []
         name: str | None = None
         head = at
@@ -98,8 +97,7 @@ class RelaxedJson(Bracketed):
             if mark in brackets:
                 kinds.append(self._kind_of(at))
                 builder.begin(kinds[-1], name, head, at)
-                opened.append(mark)
-                starts.append(at)
+                opened.append(Opened(brackets[mark], at))
                 at = self.blank(at + 1)
             else:
                 end, kind = self.scalar(at)
@@ -111,16 +109,15 @@ class RelaxedJson(Bracketed):
                 at = self.blank(end)
                 if not opened:
                     return end
-                at = self._divided(at, opened, starts)
-            while opened and data[at : at + 1] == brackets[opened[-1]]:
+                at = self.divided(at, opened)
+            while opened and data[at : at + 1] == opened[-1].close:
                 builder.end(at + 1)
                 opened.pop()
-                starts.pop()
                 kinds.pop()
                 if not opened:
                     return at + 1
-                at = self._divided(self.blank(at + 1), opened, starts)
-            self.expect_close(at, opened, starts)
+                at = self.divided(self.blank(at + 1), opened)
+            self.expect_close(at, opened)
             head, name = at, None
             if kinds[-1] == OBJECT:
                 end, _ = self.scalar(at)
@@ -129,13 +126,3 @@ class RelaxedJson(Bracketed):
                 if data[at : at + 1] != b":":
                     raise self.fail(at, f"a colon is expected behind the name “{name[:40]}”")
                 at = self.blank(at + 1)
-
-    def _divided(self, at: int, opened: list[bytes], starts: list[int]) -> int:
-        """Behind the comma, where there is one; else the bracket has to close."""
-        if self.data[at : at + 1] == b",":
-            return self.blank(at + 1)
-        self.expect_close(at, opened, starts)
-        if self.data[at : at + 1] != self.grammar.brackets[opened[-1]]:
-            close = self.grammar.brackets[opened[-1]].decode()
-            raise self.fail(at, f"a comma or {close} is expected")
-        return at

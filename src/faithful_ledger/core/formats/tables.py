@@ -6,7 +6,9 @@ Where the first row names the columns, a row's values go by these names; else by
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from functools import cached_property
+from itertools import islice
 
 from faithful_ledger.core.errors import BindingError
 from faithful_ledger.core.formats.quoting import Bare, Doubled
@@ -18,16 +20,12 @@ from faithful_ledger.core.storage.spelled import is_number
 __all__ = ["TableDocument"]
 
 MARKS = (b"\t", b";", b",", b"|")
-BOM = b"\xef\xbb\xbf"
 SAMPLE = 200  # rows that say which delimiter it is
 
 
 class TableDocument(TreeDocument):
     name = "table"
     what = "the table"
-
-    def quoting(self, style: int) -> Quoting:
-        return self._quoting
 
     @cached_property
     def _quoting(self) -> Quoting:
@@ -47,19 +45,19 @@ class TableDocument(TreeDocument):
         """
         best: tuple[float, int, bytes] | None = None
         for mark in MARKS:
-            counts = [len(row) for row, _ in zip(_rows(self.data, mark, 0), range(SAMPLE), strict=False)]
+            counts = [len(row) for row in islice(_rows(self.data, mark, 0), SAMPLE)]
             counts = [count for count in counts if count]
             if counts and counts[0] > 1:
                 alike = sum(count == counts[0] for count in counts) / len(counts)
                 if best is None or (alike, counts[0]) > best[:2]:
                     best = alike, counts[0], mark
-        if best is None or best[0] < 0.8 or sum(map(bool, _rows(self.data, best[2], 0))) < 2:
+        if best is None or best[0] < 0.8 or len(list(islice(filter(None, _rows(self.data, best[2], 0)), 2))) < 2:
             raise BindingError(self.what, 0, "its rows do not have the same number of cells")
         return best[2]
 
     def parse(self) -> Tree:
         data, builder = self.data, Builder(self.what)
-        start = len(BOM) if data.startswith(BOM) else 0
+        start = self.text_start
         rows = [row for row in _rows(data, self.delimiter, start) if row]
         builder.begin(ARRAY, None, start, start)
         names = self._names(rows)
@@ -82,10 +80,9 @@ class TableDocument(TreeDocument):
         return names if plain and len(rows) > 1 else []
 
 
-def _rows(data: bytes, mark: bytes, start: int) -> list[list[tuple[int, int]]]:
+def _rows(data: bytes, mark: bytes, start: int) -> Iterator[list[tuple[int, int]]]:
     """The spans of the cells of every row; a blank line has none."""
     cell = re.compile(rb'"(?:[^"]|"")*"(?=[' + re.escape(mark) + rb"\r\n]|\Z)|[^" + re.escape(mark) + rb"\r\n]*")
-    rows: list[list[tuple[int, int]]] = []
     row: list[tuple[int, int]] = []
     at, size = start, len(data)
     while at <= size:
@@ -96,11 +93,10 @@ def _rows(data: bytes, mark: bytes, start: int) -> list[list[tuple[int, int]]]:
         if data[at : at + 1] == mark:
             at += 1
             continue
-        rows.append(row if len(row) > 1 or row[0][0] < row[0][1] else [])
+        yield row if len(row) > 1 or row[0][0] < row[0][1] else []
         row = []
         if at >= size:
             break
         at += 2 if data[at : at + 2] == b"\r\n" else 1
         if at == size:
             break
-    return rows

@@ -8,9 +8,10 @@ from collections.abc import Iterator
 from faithful_ledger.core.errors import BindingError
 from faithful_ledger.core.storage.spelled import is_number, spelled_switch
 
-__all__ = ["ARRAY", "KINDS", "NUMBER", "OBJECT", "SCALAR", "STRING", "WORD", "Builder", "Tree", "kind_of"]
+__all__ = ["ARRAY", "KINDS", "NUMBER", "OBJECT", "PART", "SCALAR", "STRING", "WORD", "Builder", "Tree", "kind_of"]
 
 OBJECT, ARRAY, STRING, NUMBER, WORD, SCALAR = range(6)
+PART = 9  # the style of a value that only serves another one, as the text of a name does
 KINDS = ("object", "array", "string", "number", "word")  # what is only SCALAR is one of the last three, by what it says
 DEEPEST = 200
 

@@ -15,8 +15,8 @@ from functools import cached_property
 from faithful_ledger.core.address import Address, Step, format_name, format_path
 from faithful_ledger.core.edits import Replacement
 from faithful_ledger.core.errors import AddressError, BindingError, ValueRefused
-from faithful_ledger.core.formats.document import Items, Leaf, Place, Span
-from faithful_ledger.core.formats.tree import ARRAY, KINDS, NUMBER, OBJECT, SCALAR, STRING, WORD, Tree, kind_of
+from faithful_ledger.core.formats.document import BOM, Items, Leaf, Place, Span
+from faithful_ledger.core.formats.tree import ARRAY, KINDS, NUMBER, OBJECT, PART, SCALAR, STRING, WORD, Tree, kind_of
 from faithful_ledger.core.source import Source, first_bytes
 from faithful_ledger.core.storage import Quoting, SpelledNumber, SpelledSwitch, SpelledText, SpelledValue, Storage
 
@@ -47,9 +47,13 @@ class TreeDocument(ABC):
     def parse(self) -> Tree:
         """Raises BindingError, with the offset, where the text stops being of this format."""
 
-    @abstractmethod
     def quoting(self, style: int) -> Quoting:
-        """How texts of a style are quoted."""
+        """How texts of a style are quoted; in most formats all are quoted alike."""
+        return self._quoting
+
+    @cached_property
+    def _quoting(self) -> Quoting:
+        return self.quoting_of("", self.encoding)
 
     @classmethod
     def storage(cls, name: str, path: str, encoding: str) -> Storage | None:
@@ -70,6 +74,16 @@ class TreeDocument(ABC):
         if self.source.size > LARGEST_TEXT:
             raise BindingError(self.what, 0, f"a text of more than {LARGEST_TEXT >> 20} MiB is not read")
         return first_bytes(self.source, self.source.size)
+
+    @property
+    def text_start(self) -> int:
+        """Where the text begins, behind a byte order mark."""
+        return len(BOM) if self.data.startswith(BOM) else 0
+
+    def fail(self, at: int, what: str) -> BindingError:
+        """What is wrong at an offset, with its line."""
+        line = self.data.count(b"\n", 0, at) + 1
+        return BindingError(self.what, at, f"line {line}: {what}")
 
     @cached_property
     def tree(self) -> Tree:
@@ -202,7 +216,8 @@ class TreeDocument(ABC):
         return self.tree.kinds[number] == OBJECT and all(names[child] is not None for child in self._items_of(number))
 
     def _items_of(self, number: int) -> list[int]:
-        return list(self.tree.children(number))
+        styles = self.tree.styles
+        return [child for child in self.tree.children(number) if styles[child] != PART]
 
     def _among(self, numbers: list[int], step: Step) -> int | None:
         if step.index is not None:
@@ -307,8 +322,8 @@ class TreeDocument(ABC):
                 yield Leaf(path, start, end, KINDS[self.kind(number)], self.quoting(tree.styles[number]), self.data)
 
     def is_part(self, number: int) -> bool:
-        """Whether a value only serves another one, as the text of a name does."""
-        return False
+        """Whether a value only serves another one."""
+        return self.tree.styles[number] == PART
 
     def _steps_of(self, number: int) -> dict[int, str]:
         """The step that leads to each value within one."""

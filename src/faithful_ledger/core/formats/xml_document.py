@@ -11,11 +11,12 @@ bound or reach other files.
 from __future__ import annotations
 
 import re
+from functools import cache, cached_property, partial
 from xml.parsers import expat
 
 from faithful_ledger.core.errors import BindingError, ValueRefused
 from faithful_ledger.core.formats.quoting import decoded_text, encoded_text
-from faithful_ledger.core.formats.tree import ARRAY, OBJECT, SCALAR, STRING, WORD, Builder, Tree
+from faithful_ledger.core.formats.tree import ARRAY, OBJECT, PART, SCALAR, STRING, WORD, Builder, Tree
 from faithful_ledger.core.formats.tree_document import TreeDocument
 from faithful_ledger.core.storage import Quoting
 
@@ -35,7 +36,6 @@ REFERENCE = re.compile(r"&(?:#x([0-9A-Fa-f]{1,6})|#([0-9]{1,7})|([^;&\s<]{1,64})
 NAMED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
 TEXT, ATTRIBUTE_VALUE, CDATA, EMPTY, PLIST_SWITCH = range(5)
 SEVERAL_ROOTS = expat.errors.codes[expat.errors.XML_ERROR_JUNK_AFTER_DOC_ELEMENT]
-PART = 9  # the key of a property list's value
 PLIST_HOLDERS = (b"array", b"dict")
 CDATA_OPEN, CDATA_CLOSE = b"<![CDATA[", b"]]>"
 
@@ -58,7 +58,7 @@ class XmlDocument(TreeDocument):
     what = "the XML text"
     is_fragment = False
 
-    @property
+    @cached_property
     def declared(self) -> str:
         """The encoding the text says it has."""
         match = DECLARED.search(self.data[:200])
@@ -69,7 +69,7 @@ class XmlDocument(TreeDocument):
             return ""
         return name
 
-    @property
+    @cached_property
     def encoding(self) -> str:
         declared = self.declared
         return declared if declared and not declared.lower().startswith("utf-16") else "utf-8"
@@ -120,7 +120,7 @@ class XmlDocument(TreeDocument):
         tree = builder.tree
         is_plist = False
         frames: list[_Frame] = []
-        names: dict[bytes, str] = {}
+        known = cache(partial(str, encoding="utf-8", errors="replace"))  # a name as text, made once for each
         if self.is_fragment:
             builder.begin(OBJECT, None, 0, 0)
         at = 0
@@ -134,12 +134,12 @@ class XmlDocument(TreeDocument):
                     frames[-1].has_elements = True
                 name = match["leaf"]
                 if is_plist and name in PLIST_HOLDERS:
-                    number = builder.begin(OBJECT, _known(names, name), start, start)
+                    number = builder.begin(OBJECT, known(name), start, start)
                     frame = _Frame(number, name, start, match.start("text"), attributes=False)
                     self._close(builder, frame, match.end("text"), end, is_plist=True)
                 else:
                     begin, stop = match.span("text")
-                    tree.add(SCALAR, _known(names, name), start, begin, stop, end, TEXT)
+                    tree.add(SCALAR, known(name), start, begin, stop, end, TEXT)
             elif kind == "close":
                 self._close(builder, frames.pop(), start, end, is_plist=is_plist)
             elif kind == "cdata":
@@ -152,10 +152,10 @@ class XmlDocument(TreeDocument):
                 else:
                     frames[-1].has_elements = True
                 begin, stop = match.span("attributes")
-                number = builder.begin(OBJECT, _known(names, name), start, start)
+                number = builder.begin(OBJECT, known(name), start, start)
                 for each in ATTRIBUTE.finditer(data, begin, stop) if begin < stop else ():
                     first, last = each.span(2)
-                    attribute = _known(names, b"@" + each[1])
+                    attribute = known(b"@" + each[1])
                     tree.add(SCALAR, attribute, each.start() + 1, first, last, last, ATTRIBUTE_VALUE)
                 frame = _Frame(number, name, start, end, attributes=len(tree) > number + 1)
                 if match["empty"]:
@@ -224,9 +224,6 @@ class XmlDocument(TreeDocument):
         inner = next((number for number in tree.children(0) if not (tree.names[number] or "").startswith("@")), None)
         if inner is not None:
             tree.names[inner] = "plist"
-
-    def is_part(self, number: int) -> bool:
-        return self.tree.styles[number] == PART
 
     def _items_of(self, number: int) -> list[int]:
         tree = self.tree
@@ -319,14 +316,6 @@ _QUOTINGS: dict[int, type[ElementText] | type[PlistSwitch]] = {
     PLIST_SWITCH: PlistSwitch,
     PART: ElementText,
 }
-
-
-def _known(names: dict[bytes, str], raw: bytes) -> str:
-    """A name as text, made once for each."""
-    name = names.get(raw)
-    if name is None:
-        name = names[raw] = raw.decode("utf-8", "replace")
-    return name
 
 
 def _letter(match: re.Match[str]) -> str:

@@ -159,6 +159,7 @@ def _stored(value: object) -> object:
 def _change(database: sqlite3.Connection, table: str, before: list[Row], after: list[Row]) -> None:
     """The statements that make a table's rows others."""
     keys = _keys(database, table) or [ROWID]
+    where = " and ".join(f"{_name(key)} is ?" for key in keys)
     known = {tuple(str(row[key]) for key in keys): row for row in before}
     paired = zip(before, after, strict=True) if len(before) == len(after) else _by_keys(known, keys, after)
     kept = set()
@@ -174,14 +175,12 @@ def _change(database: sqlite3.Connection, table: str, before: list[Row], after: 
         kept.add(id(old))
         changed = [name for name in new if new[name] != old.get(name) or type(new[name]) is not type(old.get(name))]
         if changed:
-            where = " and ".join(f"{_name(key)} is ?" for key in keys)
             database.execute(
                 f"update {_name(table)} set {', '.join(f'{_name(name)} = ?' for name in changed)} where {where}",
                 [*(_stored(new[name]) for name in changed), *(_stored(old[key]) for key in keys)],
             )
     for row in before:
         if id(row) not in kept:
-            where = " and ".join(f"{_name(key)} is ?" for key in keys)
             database.execute(f"delete from {_name(table)} where {where}", [_stored(row[key]) for key in keys])
 
 

@@ -151,7 +151,7 @@ class SpelledSwitch(_Spelled):
 
     def decode(self, raw: bytes) -> bool:
         text = self.quoting.decode(raw)
-        found = spelled_switch(text) if text.strip() not in ("0", "1") else text.strip() == "1"
+        found = _switch(text)
         if found is None:
             raise ValueRefused(f"“{text[:40]}” is neither true nor false", "the template may mean another value")
         return found
@@ -163,7 +163,7 @@ class SpelledSwitch(_Spelled):
         return "on" if value else "off"
 
     def from_text(self, text: str, old: Value = None) -> bool:
-        found = spelled_switch(text) if text.strip() not in ("0", "1") else text.strip() == "1"
+        found = _switch(text)
         if found is None:
             raise ValueRefused(f"“{text[:40]}” is neither on nor off", "type on or off")
         return found
@@ -222,6 +222,12 @@ class SpelledValue(_Spelled):
                 raise ValueRefused(what, "enter a number; a text can be given with @file.json")
             return _number(text.replace("−", "-"))
         return text
+
+
+def _switch(text: str) -> bool | None:
+    """As `spelled_switch`, with 1 and 0 besides."""
+    digit = text.strip()
+    return digit == "1" if digit in ("0", "1") else spelled_switch(text)
 
 
 def _parts(text: str) -> tuple[str, str, str | None, str] | None:

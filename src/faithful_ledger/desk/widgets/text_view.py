@@ -6,7 +6,7 @@ from the offsets of the line ends, with NumPy.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PySide6.QtCore import QRect, QSize, Qt, Signal
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QMouseEvent, QPainter, QPaintEvent, QResizeEvent
@@ -14,9 +14,6 @@ from PySide6.QtWidgets import QAbstractScrollArea
 
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.desk.theme import colours, mono
-
-if TYPE_CHECKING:
-    pass
 
 __all__ = ["TextView"]
 
@@ -136,11 +133,7 @@ class TextView(QAbstractScrollArea):
         """Back to the first byte of a letter, where letters have several."""
         if self._encoding != "utf-8":
             return offset
-        while (
-            offset > begin
-            and bytes(self._source.read(offset, offset + 1))[:1]
-            and (bytes(self._source.read(offset, offset + 1))[0] & 0xC0 == 0x80)
-        ):
+        while offset > begin and (letter := bytes(self._source.read(offset, offset + 1))) and letter[0] & 0xC0 == 0x80:
             offset -= 1
         return offset
 
