@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import suppress
+from typing import TYPE_CHECKING
 
 from faithful_ledger.core.address import Address, Step, format_path, parse_path
 from faithful_ledger.core.address.paths import split_outside_quotes
@@ -23,14 +24,15 @@ from faithful_ledger.core.formats import (
     why_not_text,
 )
 from faithful_ledger.core.formats.nested import TEXT, NestedText, all_leaves, nested_document
-from faithful_ledger.core.inside import payloads_inside
 from faithful_ledger.core.layers import PADDED, LayerSpec
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, is_database
 from faithful_ledger.core.layers.transcoding import transcoding_of
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import Source, log_of
 from faithful_ledger.core.template.model import FieldSpec, FileSpec, GroupSpec
-from faithful_ledger.core.wrapping import Unwrapped, unwrap
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.wrapping import Unwrapped
 
 __all__ = ["Outline", "outlined"]
 
@@ -110,6 +112,9 @@ class Outline:
         """Take in the texts that a file is packed as; the first of each route."""
         if file.source.size > LARGEST_UNWRAPPED or not file.source.size:
             return False
+        from faithful_ledger.core.inside import payloads_inside
+        from faithful_ledger.core.wrapping import Unwrapped, unwrap
+
         data = bytes(file.source.read(0, file.source.size))
         found = False
         kind = SQLITE if is_database(data) else transcoding_of(data)
@@ -214,6 +219,8 @@ class Outline:
                     "name the text itself",
                 )
             bound = self._take_in(inner_name, inner, inner.source, name)
+            from faithful_ledger.core.wrapping import Unwrapped
+
             bound.unwrapped = Unwrapped([step])
             path = self.save.files[name].path
             self.save.files[inner_name] = SaveFile(inner_name, path, inner.source, None, bound)

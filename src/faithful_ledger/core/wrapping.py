@@ -258,7 +258,11 @@ class Unwrapped:
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         """As `wrap_together`, of this payload alone."""
-        return wrap_together([Inner(self.steps, inner, cause)], counted)
+        return wrap_together([self.inner(inner, cause)], counted)
+
+    def inner(self, patched: Patched, cause: Cause) -> Inner:
+        """This payload as it will be, to be wrapped together with others."""
+        return Inner(self.steps, patched, cause)
 
 
 class Inner(NamedTuple):

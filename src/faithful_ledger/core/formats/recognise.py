@@ -6,16 +6,8 @@ import re
 from collections.abc import Iterator
 
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.formats.bracketed import BracedText, Expressions, KeyedTables
 from faithful_ledger.core.formats.document import BOM, Document
-from faithful_ledger.core.formats.indented import IndentedText
-from faithful_ledger.core.formats.json_document import JsonDocument
-from faithful_ledger.core.formats.keyed_lines import KEYED, KeyedLines, separators_of
-from faithful_ledger.core.formats.line_lists import LineList, PairList
-from faithful_ledger.core.formats.plain_yaml import PlainYaml
-from faithful_ledger.core.formats.relaxed_json import ASSIGNED, PREFIXED, RelaxedJson
-from faithful_ledger.core.formats.tables import TableDocument
-from faithful_ledger.core.formats.xml_document import XmlDocument
+from faithful_ledger.core.formats.registry import DOCUMENTS
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage.spelled import is_number
 
@@ -48,8 +40,8 @@ def recognised_text(source: Source) -> Document | None:
     sample = bytes(source.read(0, min(source.size, SAMPLE)))
     if not looks_like_text(sample):
         return None
-    for opener in _likely(sample):
-        document = opener(source)
+    for name in _likely(sample):
+        document = DOCUMENTS[name](source)
         try:
             if document.has_values():
                 return document
@@ -61,76 +53,78 @@ def recognised_text(source: Source) -> Document | None:
 def why_not_text(source: Source) -> LedgerError | None:
     """What is wrong with a text that begins like JSON or XML and is none; None for anything else."""
     start = bytes(source.read(0, min(source.size, SAMPLE)))
-    kinds: dict[bytes, type[Document]] = {b"<": XmlDocument, b"{": JsonDocument, b"[": JsonDocument}
-    kind = kinds.get(start.removeprefix(BOM).lstrip()[:1])
+    kind = {b"<": "xml", b"{": "json", b"[": "json"}.get(start.removeprefix(BOM).lstrip()[:1])
     if kind is None or not looks_like_text(start):
         return None
     try:
-        kind(source).check()
+        DOCUMENTS[kind](source).check()
     except (LedgerError, RecursionError) as error:
         return error if isinstance(error, LedgerError) else None
     return None
 
 
-def _likely(sample: bytes) -> Iterator[type[Document]]:
-    """The formats a text may be of, by its first bytes and lines."""
+def _likely(sample: bytes) -> Iterator[str]:
+    """The names of the formats a text may be of, by its first bytes and lines."""
     start = sample.removeprefix(BOM).lstrip()
     first = start[:1]
     lines = [line for line in sample.splitlines() if line.strip()][:MOST_LINES]
     if first == b"<":
-        yield XmlDocument
+        yield "xml"
         return
     if first in (b"{", b"[") and not SECTION.match(start):
-        yield JsonDocument
-        yield RelaxedJson
+        yield "json"
+        yield "relaxed-json"
         if b"=" in start and first == b"{":
-            yield KeyedTables
-            yield BracedText
+            yield "keyed-tables"
+            yield "braces"
         return
+    from faithful_ledger.core.formats.keyed_lines import KEYED, separators_of
+    from faithful_ledger.core.formats.relaxed_json import ASSIGNED, PREFIXED
+
     if PREFIXED.match(start):
-        yield RelaxedJson
+        yield "relaxed-json"
     if b"\n" in start and start.split(b"\n", 1)[1].lstrip()[:1] in (b"{", b"[") and first != b"[":
-        yield RelaxedJson
+        yield "relaxed-json"
     if start.startswith((b"//", b"/*")):
-        yield RelaxedJson
+        yield "relaxed-json"
     if re.match(rb"[A-Za-z_]?\w*\(\s*\w+\s*:", start):
-        yield RelaxedJson
+        yield "relaxed-json"
     if re.match(rb"(?:;[^\n]*\n|\s)*\(", start):
-        yield Expressions
+        yield "expressions"
     if re.match(rb"(?:return\s*\{|(?:local\s+)?[A-Za-z_]\w*\s*=\s*\{)", start) or b"--[[" in start[:100]:
-        yield KeyedTables
+        yield "keyed-tables"
     if ASSIGNED.match(start):
-        yield RelaxedJson
+        yield "relaxed-json"
     if start.startswith((b"---", b"%YAML")):
-        yield PlainYaml
+        yield "yaml"
     body = [line for line in lines if not line.lstrip().startswith((b"#", b";", b"//", b"["))]
     found = separators_of(body)
     deeper = any(line[:1] in (b" ", b"\t") for line in body[1:])
     is_yaml = found[b":"] >= 0.4 * len(body) and (deeper or any(line.lstrip().startswith(b"- ") for line in body))
     if is_yaml and found[b":"] > found[b"="]:
-        yield PlainYaml
+        yield "yaml"
     braced = sum(line.count(b"{") for line in lines)
     if braced and braced >= len(lines) * 0.02:
         if _braces_by_lines(lines):
-            yield KeyedLines
-        yield BracedText
-        yield KeyedTables
+            yield "keyed-lines"
+        yield "braces"
+        yield "keyed-tables"
     sections = any(SECTION.match(line + b"\n") for line in lines)
-    yield PairList
+    yield "pairs"
     if found[b"="] >= 0.75 * len(body) or (sections and found[b"="] > 1):
-        yield KeyedLines
+        yield "keyed-lines"
     if _pairs_by_tabs(body):
-        yield KeyedLines
-    yield TableDocument
+        yield "keyed-lines"
+    yield "table"
     if found[b":"] >= 0.75 * len(body):
-        yield PlainYaml
-        yield KeyedLines
+        yield "yaml"
+        yield "keyed-lines"
     if deeper and found[b"="] < 0.5 * len(body) and not sections:
-        yield PlainYaml
-        yield IndentedText
+        yield "yaml"
+        yield "indented"
     if body and any(found[mark] >= 0.75 * len(body) for mark in KEYED):
-        yield KeyedLines
-    yield LineList
+        yield "keyed-lines"
+    yield "lines"
 
 
 def _pairs_by_tabs(body: list[bytes]) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import suppress
 from functools import partial
+from typing import TYPE_CHECKING
 
 from faithful_ledger.core.balance import rule_follower
 from faithful_ledger.core.binding import FieldNode, RowsNode, Settled, settle
@@ -17,7 +18,9 @@ from faithful_ledger.core.posting.outcome import check_result
 from faithful_ledger.core.posting.plan import Change, FilePlan, Plan, companion_files
 from faithful_ledger.core.save import Save, SaveFile, field_entry
 from faithful_ledger.core.storage import encoded
-from faithful_ledger.core.wrapping import Inner, wrap_together
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.wrapping import Inner
 
 __all__ = ["make_plan"]
 
@@ -77,6 +80,8 @@ def _files(save: Save, entries: list[Entry], by_rules: list[Entry], leave: froze
     for name, file in reversed(save.files.items()):
         settled: Settled | None = None
         if name in inside:
+            from faithful_ledger.core.wrapping import wrap_together
+
             root = file.bound.root if file.bound is not None else None
             replacements[name] += wrap_together(inside[name], partial(has_length_over, root))
         if file.bound is None:
@@ -88,7 +93,7 @@ def _files(save: Save, entries: list[Entry], by_rules: list[Entry], leave: froze
             settled = settle(file.bound, replacements[name], leave, counts, outer)
             patched = settled.patched
             if file.bound.unwrapped is not None and replacements[name]:
-                around = Inner(file.bound.unwrapped.steps, patched, Cause("layer", name))
+                around = file.bound.unwrapped.inner(patched, Cause("layer", name))
                 inside.setdefault(file.inside, []).append(around)
         after, renewals = (settled.bound, settled.renewals) if settled is not None else (None, [])
         plans.append(FilePlan(file, patched, after, renewals, _changes(name, patched)))
