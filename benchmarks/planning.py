@@ -15,6 +15,7 @@ from measure import Line, side_by_side
 from faithful_ledger.core.address import parse_path
 from faithful_ledger.core.binding import GroupNode, RowsNode, bind
 from faithful_ledger.core.edits import Patched, Replacement
+from faithful_ledger.core.entries import Tape
 from faithful_ledger.core.formats import JsonDocument
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
@@ -42,25 +43,20 @@ def planning(rounds: int) -> list[Line]:
 
 def _entries(folder: Path, rounds: int) -> list[Line]:
     count = 100_000
-    save = opened(
-        folder, f"{{rows: r, count: {count}, layout: [{{field: x, as: u32}}, {{field: y, as: u32}}]}}", bytes(8 * count)
-    )
+    layout = f"{{rows: r, count: {count}, layout: [{{field: x, as: u32}}, {{field: y, as: u32}}]}}"
+    small, large = (opened(folder, layout, bytes(8 * count)) for _ in range(2))
 
-    def with_entries(number: int) -> Save:
-        save.tape.clear()
+    def enter(save: Save, number: int) -> None:
+        save.tape = Tape()
         for index in range(0, count, count // number):
             save.enter(f"r[{index}].x", "7")
-        return save
 
     def decode() -> None:
         for index in range(0, count, 5):
-            save.value(save.fields(f"r[{index}].x")[0])
+            large.value(large.fields(f"r[{index}].x")[0])
 
-    entering, all_entered = side_by_side(rounds, lambda: with_entries(2000), lambda: with_entries(20_000))
-    with_entries(2000)
-    (few,) = side_by_side(rounds, lambda: make_plan(save))
-    with_entries(20_000)
-    many, plain = side_by_side(rounds, lambda: make_plan(save), decode)
+    entering, all_entered = side_by_side(rounds, lambda: enter(small, 2000), lambda: enter(large, 20_000))
+    few, many, plain = side_by_side(rounds, lambda: make_plan(small), lambda: make_plan(large), decode)
     return [
         Line(
             "entering 20,000 values one by one",

@@ -281,7 +281,7 @@ class BookTest(LedgerCase):
         book.records._db.execute("begin")
         for number in range(10_000):
             book.records._db.execute(
-                "insert into snapshots values (?, ?, ?, ?, 'kept', ?, '[]')",
+                "insert into snapshots values (?, ?, ?, ?, 'kept', ?, '[]', '')",
                 (f"{number:012x}", number + 2, one.time, f"save {number}", str(one.save)),
             )
             book.records._db.executemany(

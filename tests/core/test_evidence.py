@@ -10,6 +10,8 @@ import warnings
 import zlib
 from collections.abc import Callable
 from fractions import Fraction
+from itertools import accumulate
+from operator import xor
 from pathlib import Path
 from typing import NamedTuple
 from unittest import mock
@@ -29,6 +31,8 @@ from faithful_ledger.core.errors import EntryError, ValueRefused
 from faithful_ledger.core.evidence import Located, Sighting, locate, parse_sighting, places
 from faithful_ledger.core.evidence.reading import STORAGES, read_numbers
 from faithful_ledger.core.inside import payloads_inside
+from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.refused import leads, restless
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import parse_template
 from faithful_ledger.core.template.extend import with_place
@@ -409,6 +413,49 @@ class PinnedTest(LedgerCase):
                 self.assertEqual(spec.name, "quantity")
 
 
+class RefusedTest(LedgerCase):
+    """After a refusal: bytes that behave as a checksum does are pointed at, others are not."""
+
+    def test_what_differs_in_every_copy_is_a_lead(self) -> None:
+        rng = random.Random(9)
+        for name, at in (("front", 6), ("back", -10)):
+            copies = []
+            body = bytearray(rng.randrange(256) for _ in range(3000))
+            for number in range(5):
+                body[100:102] = (500 + number).to_bytes(2, "little")  # a counter: only its low byte always differs
+                body[400 + rng.randrange(500)] ^= 255
+                body[2000:2200] = rng.randbytes(200)  # packed content
+                whole = bytearray(b"HEAD.." + body + bytes(rng.randrange(40)) + b"tail")
+                whole[at if at > 0 else len(whole) + at : 0 if at == -4 else (at + 4) or None] = b""
+                sealed = zlib.crc32(whole).to_bytes(4, "little")
+                cut = at if at > 0 else len(whole) + at + 4
+                copies.append(MemorySource(bytes(whole[:cut] + sealed + whole[cut:])))
+            with self.subTest(name=name):
+                expected = at if at > 0 else copies[-1].size + at
+                self.assertEqual(restless(copies), [(expected, 4)])
+                self.assertEqual(restless(copies[:2]), [], "two copies say too little")
+
+    def test_leads_name_what_is_not_known_and_numbers_that_may_count(self) -> None:
+        path = self.folder / "a.sav"
+        rng = random.Random(1)
+        contents = []
+        for number in range(4):
+            body = bytes(40) + number.to_bytes(2, "little") + bytes(60)
+            contents.append(zlib.crc32(body).to_bytes(4, "big") + struct.pack("<I", len(body)) + body)
+        path.write_bytes(contents[-1])
+        save = open_save(path, None)
+        del rng
+        found = list(leads(save, {"file": list(map(MemorySource, contents))}, [("file", 50, 3)]))
+        self.assertIn("a checksum that nobody knows yet", found[0].text)
+        self.assertEqual([(lead.file, lead.start, lead.end) for lead in found[1:]], [("file", 0, 4), ("file", 4, 6)])
+        self.assertIn("a.sav grew by +3 bytes", found[2].text)
+        sealed = "ledger: 1\nid: s\ntitle: S\nfiles: {file: {name: a.sav, layout: [{field: crc, as: u32be, seal: "
+        sealed += "{algorithm: crc-32, over: rest}}, {group: rest, layout: [{unknown: u, size: 106}]}]}}\n"
+        known = open_save(path, parse_template(sealed.replace("106", "102").encode(), "s.yaml"))
+        again = list(leads(known, {"file": list(map(MemorySource, contents))}, []))
+        self.assertEqual(again, [], "what a seal covers already is no lead")
+
+
 class InsideTest(LedgerCase):
     """An edition nobody has described: packed, with records in another order each time."""
 
@@ -427,6 +474,19 @@ class InsideTest(LedgerCase):
             slots.append(MemorySource(Depot(folder).path.read_bytes()))
             companies.append(Depot(folder).load())
         return slots, companies
+
+    def test_letters_of_base64_by_chance_do_not_hide_a_scrambling(self) -> None:
+        rng = random.Random(3)
+        plain = bytearray(rng.choice((0, 0, 0, rng.randrange(256))) for _ in range(8000))
+        copies, chance = [], b"QUJDREVGR0hJSktMTU5PUFFSU1RVVldYWVowMTIzNDU2"
+        for number, value in enumerate((1340, 977, 2211)):
+            plain[5000:5004] = value.to_bytes(4, "little")
+            hidden = bytearray(accumulate(plain, xor))
+            if number == 1:  # as a run of the chain may look; the game wrote it, so it is undone like all the rest
+                hidden[2000 : 2000 + len(chance)] = chance
+            copies.append(MemorySource(bytes(hidden)))
+        found = locate(copies, [parse_sighting(str(value)) for value in (1340, 977, 2211)])
+        self.assertEqual((found.places[0].offsets, found.places[0].layer), ((5000,) * 3, "XOR with the byte before"))
 
     def test_marks_air_name_and_a_switch_are_pinned_through_the_layers(self) -> None:
         slots, companies = self.played()

@@ -67,7 +67,7 @@ TEMPLATES = (
     (with_layout("{field: a, as: u8, scale: 1/0}"), "“1/0” is not a scale"),
     (
         with_layout("{rows: a, count: 3, layout: [{field: b, as: u8}]}", "rules: [{equal: ['a[*].b', 'a[0].b']}]\n"),
-        "“a[*].b” is many fields; a rule is about two",
+        "“a[*].b” is many fields; a rule is about single ones",
     ),
     (with_layout("{group: a, layout: []}", "rules: [{equal: [a, a]}]\n"), "“a” is not a field with a value"),
     (

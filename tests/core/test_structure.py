@@ -24,9 +24,9 @@ CORE = SOURCE / "faithful_ledger" / "core"
 
 # Each room may use those before it in its line, never one behind it.
 ORDER = [
-    "errors", "suggest", "budget", "deadline", "disk", "source", "find", "scan", "storage", "address", "edits", "layers", "formats", "profile", "wrapping", "inside", "locks", "search", "seals", "template",
+    "errors", "suggest", "budget", "deadline", "disk", "source", "find", "scan", "storage", "address", "edits", "layers", "formats", "profile", "wrapping", "inside", "nesting", "locks", "search", "seals", "template",
     "binding.nodes", "binding.sizes", "binding.resume", "binding.spans", "binding.binder", "binding.compose", "binding.files", "binding.followers", "binding.settle", "rules", "balance", "compare", "evidence",
-    "template.extend", "entries", "save", "outline", "opening", "typed_bytes", "pending", "goto", "vault", "posting", "records", "manifests", "keeping", "pinning", "described", "history", "book", "together", "shelf",
+    "template.extend", "entries", "save", "refused", "arranging", "outline", "opening", "typed_bytes", "pending", "goto", "vault", "posting", "records", "manifests", "identity", "keeping", "pinning", "described", "history", "book", "together", "shelf",
 ]  # fmt: skip
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 from unittest import mock
 
@@ -10,6 +11,7 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QCheckBox, QFileDialog, QLabel, QPushButton, QToolButton
 
+from faithful_ledger import __version__
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.shelf import Shelf
@@ -58,6 +60,21 @@ class OpeningTest(DeskCase):
         for keys in ("Ctrl+3", "Ctrl+Return", "Ctrl+Z", "Esc", "F1"):
             self.press(keys)
         self.assertFalse(self.shell.tape.isVisible())
+
+    def test_the_menu_of_books_leads_to_the_keys_and_says_what_this_is(self) -> None:
+        self.open_harbour()
+        menu = self.shell.head.menu
+        menu.aboutToShow.emit()
+        actions = menu.actions()
+        doubled = [a for a, b in itertools.pairwise(actions) if a.isSeparator() and b.isSeparator()]
+        self.assertEqual(doubled, [])
+        for text, words in (
+            ("Keys\tF1", "keep a copy, with a label"),
+            ("About Faithful Ledger", f"Version {__version__}"),
+        ):
+            next(action for action in actions if action.text() == text).trigger()
+            self.settle()
+            self.assertIn(words, self.margin_texts())
 
     def test_what_is_around_the_sheet(self) -> None:
         self.open_harbour()

@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Callable, Iterator
 from itertools import islice
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from faithful_ledger.cli.opening import book_for, opened_or_bytes
 from faithful_ledger.cli.output import print_json, print_table, say, shown, side_json, stream_json, warn
@@ -19,7 +19,6 @@ from faithful_ledger.core.source import Source, open_source
 from faithful_ledger.core.storage import parse_whole
 
 if TYPE_CHECKING:
-    from faithful_ledger.core.evidence import Place
     from faithful_ledger.core.find import SaveMoment
 
 __all__ = ["compare", "find", "locate", "profile", "search", "split_seen", "watch"]
@@ -199,7 +198,9 @@ def locate(options: argparse.Namespace) -> int:
     end = Deadline(options.seconds)
     found = evidence.locate_in_set([_files_of(path) for path, _ in pairs], seen, options.most, end)
     if options.json:
-        print_json({"places": [_place_json(place) for place in found.places], "suggestion": found.suggestion})
+        from faithful_ledger.core.evidence.exchange import places_by_spot
+
+        print_json({"places": places_by_spot(found.places), "suggestion": found.suggestion})
     else:
         rows = [
             (
@@ -278,22 +279,6 @@ def split_seen(text: str) -> tuple[Path, str]:
     if first < 0:
         raise AddressError(f"“{text[:60]}” is not a sighting", "write --seen FILE=VALUE")
     raise AddressError(f"{text[:first]} is not there", "write --seen FILE=VALUE with the name of a kept copy")
-
-
-def _place_json(place: Place) -> dict[str, Any]:
-    return {
-        "offset": place.offsets[0],
-        "path": place.path,
-        "anchor": place.anchor,
-        "layer": place.layer,
-        "stored_as": place.stored_as,
-        "fits": place.fits,
-        "of": place.of,
-        "scale": place.scale,
-        "bias": place.bias,
-        "rounding": place.rounding,
-        **({"file": place.file} if place.file else {}),
-    }
 
 
 def _files_of(path: Path) -> dict[str, Source]:

@@ -18,8 +18,7 @@ if TYPE_CHECKING:
     from typing import NoReturn
 
 USAGE, STOPPED = 2, 130
-SEARCH_MOST = 20_000  # hits; a common byte has as many as there are bytes
-LOCATE_FOR = 120.0  # seconds, if nothing else is said
+DESCRIBING = ("pin", "completion")
 FINDING = ("find", "watch", "profile", "search", "locate", "compare")
 
 
@@ -33,11 +32,13 @@ ABOUT = {
     "profile": "tell what kind of bytes a file holds: text, numbers, packed, scrambled",
     "search": "find a number, a text, a group of numbers or a row of bytes in a file",
     "locate": "find where a quantity is stored, from what the game showed at several kept copies",
+    "pin": "put a place that locate found into a template",
     "compare": "tell what differs between two saves: bytes, moved bytes, fields",
     "keep": "keep an untouched copy of a save",
     "snapshots": "list kept copies",
     "restore": "bring a kept copy back",
     "vault": "check that every kept copy is whole, list them, or rebuild the records from them",
+    "completion": "print what a shell needs to complete the commands",
 }
 
 
@@ -56,6 +57,8 @@ def parser() -> argparse.ArgumentParser:
     """All commands with their arguments."""
     import argparse
 
+    from faithful_ledger.cli.arguments import EXAMPLES, add_arguments
+
     class Parser(argparse.ArgumentParser):
         def error(self, message: str) -> NoReturn:
             raise WrongUse(message, f"see {self.prog} --help")
@@ -65,83 +68,16 @@ def parser() -> argparse.ArgumentParser:
     top.add_argument("--version", action="version", version=f"faithful-ledger {__version__}")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser)
     for name, about in ABOUT.items():
-        _add_arguments(commands.add_parser(name, help=about, description=about), name)
+        shape = argparse.RawDescriptionHelpFormatter
+        command = commands.add_parser(
+            name, help=about, description=about, epilog=EXAMPLES.get(name), formatter_class=shape
+        )
+        add_arguments(command, name)
     return top
 
 
 class WrongUse(Exception):
     """Arguments that do not make a command: what is wrong, and where it is explained."""
-
-
-def _add_arguments(command: argparse.ArgumentParser, name: str) -> None:
-    add = command.add_argument
-    if name == "locate":
-        add("--seen", metavar="FILE=VALUE", action="append", default=[], help="a number, a text, more, less, same, …")
-        add("--most", metavar="N", type=int, default=20, help="how many places to tell at most")
-        add("--for", metavar="SECONDS", type=float, dest="seconds", default=LOCATE_FOR, help="how long to look at most")
-    elif name == "find":
-        add("folders", metavar="FOLDER", nargs="*", help="where to look; else the usual places")
-        add("--name", metavar="WORDS", default="", help="words that are in the name or the path")
-        add("--since", metavar="WHEN", help="changed since: 10min, 2h, today, just now, or a time")
-        add("--max-size", metavar="N", type=int, help="not larger than so many bytes")
-        add("--most", metavar="N", type=int, default=50, help="how many files to tell at most")
-        add("--everything", action="store_true", help="media, logs and caches as well")
-    elif name == "watch":
-        add("folders", metavar="FOLDER", nargs="+", help="folders to watch, with all below them")
-        add("--for", metavar="SECONDS", type=float, dest="seconds", help="stop after so long; else with Ctrl+C")
-        add("--keep", action="store_true", help="keep a copy at each save moment")
-    elif name == "compare":
-        add("a", metavar="A", help="the save before")
-        add("b", metavar="B", help="the save after")
-    elif name == "vault":
-        add("action", metavar="check|list|rebuild", choices=("check", "list", "rebuild"), help="what to do")
-    elif name == "restore":
-        add("id", metavar="ID", help="a snapshot's id, or its beginning")
-        add("--to", metavar="PATH", help="write it there instead of where it was")
-    else:
-        add("file", metavar="FILE", nargs="?" if name in ("open", "snapshots") else None, help="a save, or its folder")
-    if name != "open":
-        add("--json", action="store_true", help="print one JSON document and nothing else")
-    if name not in ("snapshots", "restore", "locate", "find", "search", "watch", "profile", "vault"):
-        add("--template", metavar="T", help="a template's id or file; else the save is recognised")
-        add("--format", metavar="F", help="the format of a text without a template; else it is recognised")
-    if name in ("read", "check", "post", "keep", "compare"):
-        add(
-            "--root",
-            metavar="ROLE=FOLDER",
-            action="append",
-            default=[],
-            dest="roots",
-            help="a folder of the game's that the template names by its role; the book remembers it",
-        )
-    if name not in ("read", "check", "locate", "compare", "find", "search", "profile"):
-        add("--book", metavar="B", help="the book to use; else the one that knows the file")
-    if name == "search":
-        add("--most", metavar="N", type=int, default=SEARCH_MOST, help="how many hits to list at most")
-        one = command.add_mutually_exclusive_group(required=True)
-        one.add_argument("--number", metavar="N", help="in every storage, also times 10 and 100")
-        one.add_argument("--text", metavar="S", help="in every usual encoding")
-        one.add_argument("--numbers", metavar="N,N,N", help="numbers at a constant distance, in any order")
-        one.add_argument("--bytes", metavar="BYTES", help='bytes in hexadecimal, ?? for any: "0A ?? FF"')
-    if name == "keep":
-        add("--label", metavar="L", default="", help="what was done in the game")
-    if name == "post":
-        add(
-            "--set",
-            metavar="PATH=VALUE",
-            action="append",
-            default=[],
-            dest="settings",
-            help="an entry; may be repeated",
-        )
-        add("--out", metavar="OUT", help="write to this new file or folder and leave the save alone")
-        add("--dry-run", action="store_true", help="show what would be written, and write nothing")
-        add("--note", metavar="TEXT", default="", help="a note for the history")
-        add("--anyway", action="store_true", help="allow values outside the template's bounds")
-        add("--detach-links", action="store_true", help="allow a file with several names (hard links)")
-        broken = command.add_mutually_exclusive_group()
-        broken.add_argument("--renew-broken", action="store_true", help="also renew seals that did not hold before")
-        broken.add_argument("--leave-broken", action="store_true", help="leave seals that did not hold before")
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -159,13 +95,27 @@ def main(arguments: list[str] | None = None) -> int:
         if hasattr(stream, "reconfigure"):  # what the encoding does not have is written as an escape
             stream.reconfigure(errors="backslashreplace")
     try:
-        options = parser().parse_args(given)
+        options = _parsed(given)
     except SystemExit as stop:
         return int(stop.code or 0)
     except WrongUse as error:
         what, remedy = error.args
         return _failed(f"{what}; {remedy}", what, remedy, USAGE, as_json="--json" in given)
     return _run(options)
+
+
+def _parsed(given: list[str]) -> argparse.Namespace:
+    """The options; the paths of `read` may also stand behind them.
+
+    Raises:
+        WrongUse: they make no command.
+    """
+    options, rest = parser().parse_known_args(given)
+    if rest and (options.command != "read" or any(word.startswith("-") for word in rest)):
+        raise WrongUse(f"unrecognized arguments: {' '.join(rest)}", f"see faithful-ledger {options.command} --help")
+    if rest:
+        options.paths = [*options.paths, *rest]
+    return options
 
 
 def _failed(line: str, what: str, remedy: str, status: int, *, as_json: bool) -> int:
@@ -194,7 +144,8 @@ def _run(options: argparse.Namespace) -> int:
             return run(options.file, options.template, options.book)
         from faithful_ledger.core.shelf import Shelf
 
-        room = "finding" if options.command in FINDING else "saves"
+        command = options.command
+        room = "finding" if command in FINDING else "describing" if command in DESCRIBING else "saves"
         commands = import_module(f"faithful_ledger.cli.{room}")
 
         options.shelf = shelf = Shelf()

@@ -3,12 +3,29 @@
 from __future__ import annotations
 
 import argparse
+import csv
 import json
+import shutil
+import sys
+import tempfile
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
 from faithful_ledger.cli.opening import book_for, opened, opened_or_bytes
-from faithful_ledger.cli.output import field_json, plain, print_json, print_table, say, shown, stream_json, warn
+from faithful_ledger.cli.output import (
+    field_json,
+    json_value,
+    plain,
+    print_json,
+    print_table,
+    safe,
+    say,
+    shown,
+    stream_json,
+    warn,
+)
+from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import AddressError, Refused, ValueRefused
 from faithful_ledger.core.posting import Plan, make_plan, undecided_text
@@ -16,6 +33,7 @@ from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import read_whole
+from faithful_ledger.core.template.model import Setting
 
 __all__ = ["check", "keep", "post", "read", "restore", "snapshots", "split_setting", "vault"]
 
@@ -24,14 +42,42 @@ LARGEST_STRUCTURE = 64 << 20
 
 def read(options: argparse.Namespace) -> int:
     """Every field, seal and finding of a save."""
-    save = opened(options, Path(options.file))
+    save = _from_input(options) if options.file == "-" else opened(options, Path(options.file))
+    fields = [field for path in options.paths for field in save.fields(path)] if options.paths else save.all_fields()
+    if options.csv:
+        _print_csv(fields)
+        return 0
     if options.json:
-        stream_json(_summary(save), "fields", map(field_json, save.all_fields()))
+        stream_json(_summary(save), "fields", map(field_json, fields))
         return 0
     _print_summary(save)
-    rows = [(f.path, shown(f), f"0x{f.start:X} · {f.start}", f.spec.storage.name) for f in save.all_fields()]
+    rows = [(f.path, shown(f), f"0x{f.start:X} · {f.start}", f.spec.storage.name) for f in fields]
     print_table("Fields", ("Field", "Value", "Offset", "Stored as"), rows)
     return 0
+
+
+def _from_input(options: argparse.Namespace) -> Save:
+    """The save that comes in on standard input.
+
+    Raises:
+        LedgerError: as for a file.
+    """
+    with tempfile.TemporaryDirectory(prefix="ledger-") as folder:
+        path = Path(folder, "standard input")
+        with path.open("wb") as file:
+            shutil.copyfileobj(sys.stdin.buffer, file)
+        return opened(options, path)
+
+
+def _print_csv(fields: Iterable[FieldNode]) -> None:
+    """A row for each field (RFC 4180)."""
+    table = csv.writer(sys.stdout, lineterminator="\n")
+    table.writerow(("path", "value", "offset", "size", "stored_as", "file"))
+    for field in fields:
+        value = json_value(field)
+        value = " ".join(map(str, value)) if isinstance(value, list | tuple) else value
+        cell = safe(value) if isinstance(value, str) else value
+        table.writerow((safe(field.path), cell, field.start, field.size, field.spec.storage.name, field.file))
 
 
 def check(options: argparse.Namespace) -> int:
@@ -84,7 +130,12 @@ def post(options: argparse.Namespace) -> int:
 def keep(options: argparse.Namespace) -> int:
     """Keep an untouched copy; a file no template fits is kept alone."""
     save = opened_or_bytes(options, Path(options.file), whole=False)
-    snapshot = book_for(options, save.path, save).keeping.keep(save, options.label)
+    keeping = book_for(options, save.path, save).keeping
+    snapshot = keeping.keep(save, options.label)
+    keeping.identify(save)
+    if others := keeping.others(save):
+        count = sum(others.values())
+        warn(f"note: this is the save of {snapshot.identity}; {count} snapshots of others under its name stay apart")
     _tell_snapshots([snapshot], options.json, one=True)
     return 0
 
@@ -232,6 +283,7 @@ def _snapshot_json(snapshot: Snapshot) -> dict[str, Any]:
         "label": snapshot.label,
         "time": snapshot.time,
         "files": [{"path": str(f.path), "size": f.size, "sha256": f.sha256} for f in snapshot.files],
+        **({"identity": snapshot.identity} if snapshot.identity else {}),
     }
 
 
@@ -267,7 +319,8 @@ def _print_plan(plan: Plan, written: bool, kept: str | None, *, knows_seals: boo
     rows = [(c.file, f"0x{c.offset:X} · {c.offset}", str(c.size), c.cause) for c in plan.changes]
     print_table("Changed bytes", ("File", "Offset", "Bytes", "Because of"), rows)
     for step in plan.steps.before if not written else ():
-        say(f"Before you post: {step}")
+        offered = f" (--set '{step.path}={step.to}' enters it)" if isinstance(step, Setting) else ""
+        say(f"Before you post: {step}{offered}")
     for step in plan.steps.after:
         say(f"After it: {step}")
     for title, value in plan.look_for:
@@ -289,5 +342,5 @@ def _tell_snapshots(found: list[Snapshot], as_json: bool, *, one: bool = False) 
         documents = [_snapshot_json(snapshot) for snapshot in found]
         print_json(documents[0] if one else documents)
         return
-    rows = [(s.id, s.time, s.kind, s.label, s.names) for s in found]
-    print_table("Snapshots", ("Id", "Time", "Kind", "Label", "Files"), rows)
+    rows = [(s.id, s.time, s.kind, s.label, s.identity, s.names) for s in found]
+    print_table("Snapshots", ("Id", "Time", "Kind", "Label", "Of", "Files"), rows)

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
+from pathlib import Path
 from typing import TypeAlias
 
 from faithful_ledger.core.binding import BoundFile, FieldNode
 from faithful_ledger.core.binding.followers import Follower, SealState, dependents, follower
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, ValueRefused, place
 from faithful_ledger.core.rules import Finding
+from faithful_ledger.core.storage import Value
 from faithful_ledger.core.template import Template
-from faithful_ledger.core.template.model import EqualRule
+from faithful_ledger.core.template.model import EqualRule, NameRule
 
-__all__ = ["rule_findings", "rule_follower", "seal_states", "unchecked", "undescribed"]
+__all__ = ["due_by_name", "name_findings", "rule_findings", "rule_follower", "seal_states", "unchecked", "undescribed"]
 
 Fields: TypeAlias = Callable[[str], list[FieldNode]]  # the fields of a save that a path leads to
 
@@ -76,6 +79,38 @@ def rule_follower(rule: EqualRule, fields: Fields) -> Follower:
     """
     (left,), (right,) = fields(rule.left), fields(rule.right)
     return Follower(right, "rule", left, left, left.end)
+
+
+def name_findings(template: Template, fields: Fields, paths: Mapping[str, Path]) -> Iterator[Finding]:
+    """Fields that do not say what the names of their files say; `paths` are the files by their names in the save."""
+    for rule in template.name_rules:
+        with suppress(AddressError):
+            (node,) = fields(rule.path)
+            path = paths[node.file]
+            try:
+                holds = due_by_name(rule, node, path) in (None, node.value)
+            except ValueRefused:
+                holds = False
+            if not holds:
+                stored = node.spec.storage.to_text(node.value)
+                text = f"{rule.path} says {stored} and {rule.name_in_words(path)} says {rule.said_by(path)}"
+                why = f"; {rule.why}" if rule.why else ""
+                yield Finding(rule.path, "error", f"{text}; they must be equal{why}")
+
+
+def due_by_name(rule: NameRule, node: FieldNode, path: Path) -> Value | None:
+    """What a field has to say by the name of its file; None where the name says nothing.
+
+    Raises:
+        ValueRefused: the field cannot say it.
+    """
+    said = rule.said_by(path)
+    try:
+        return node.spec.storage.from_text(said) if said is not None else None
+    except ValueRefused as error:
+        raise ValueRefused(
+            f"{rule.path} has to follow {rule.name_in_words(path)}: {error.what}", "give the file another name"
+        ) from error
 
 
 def undescribed(bound: BoundFile) -> Iterator[Finding]:

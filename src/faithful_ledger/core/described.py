@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from faithful_ledger.core.address import Address
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.disk import translated
-from faithful_ledger.core.errors import EntryError
+from faithful_ledger.core.errors import EntryError, LedgerError
 from faithful_ledger.core.formats.nested import IN_A_STRING, TEXT
 from faithful_ledger.core.keeping import Keeping, absolute
 from faithful_ledger.core.posting.files import replace_file
@@ -16,6 +17,7 @@ from faithful_ledger.core.records import Posting
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import read_whole
 from faithful_ledger.core.template import Library, parse_template
+from faithful_ledger.core.template.model import FileSpec
 
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Place
@@ -31,6 +33,15 @@ class BookTemplates:
 
     def add_place(self, save: Save, library: Library, place: Place, name: str) -> str:
         """Put a place into this book's own copy of the save's template, or into a new one. Returns the field's path.
+        Errors as for `add_place_to`.
+        """
+        return self.add_place_to(save, library, place, name)[0]
+
+    def add_place_to(
+        self, save: Save, library: Library, place: Place, name: str, template: Path | None = None
+    ) -> tuple[str, str]:
+        """Put a place into a template's file; without one into this book's own copy of the save's template, or into a
+        new one. Returns the field's path, and the template's id.
 
         Raises:
             EntryError: templates cannot hold this place yet, or a trial on a copy did not come out as it should.
@@ -39,7 +50,9 @@ class BookTemplates:
         from faithful_ledger.core.pinning import try_writing
         from faithful_ledger.core.template.extend import with_place
 
-        present = library.path_of(save.template.id) if save.template is not None else None
+        present = template
+        if present is None and save.template is not None:
+            present = library.path_of(save.template.id)
         text = read_whole(present)[0] if present is not None else None
         main, base = absolute(save.main.path), absolute(save.folder or save.main.path.parent)
         holder = absolute(Path(place.file)) if place.file else main
@@ -48,10 +61,16 @@ class BookTemplates:
         alone = text is None and save.folder is not None
         first = holder.relative_to(base) if alone else main
         other = holder.relative_to(base) if holder != main and not alone else None
-        text, field = with_place(text, place, name, first, self.book.name, save.main.source.size, other)
+        held = _held_texts(save, holder, place)
+        text, field = with_place(text, place, name, first, self.book.name, save.main.source.size, other, held)
         try_writing(save, text, field, place)
-        self.book.remember(save.path, self._write(text))
-        return field
+        if template is not None:
+            with translated(template, "written"):
+                replace_file(template, text, self.book.disk)
+            return field, parse_template(text, template.name).id
+        written = self._write(text)
+        self.book.remember(save.path, written)
+        return field, written
 
     def add_value(self, save: Save, library: Library, node: FieldNode, name: str) -> str:
         """As `add_place`, for a value of a text that no template describes.
@@ -106,3 +125,15 @@ class BookTemplates:
         with self.book.locked(), translated(target, "written"):
             replace_file(target, text, self.book.disk, 0o644)
         return name
+
+
+def _held_texts(save: Save, holder: Path, place: Place) -> list[FileSpec]:
+    """What the strings hold that the path of a place goes through; empty where that is not known."""
+    if save.outline is None or TEXT not in (place.path or ""):
+        return []
+    for file in save.files.values():
+        layers = file.bound.spec.layers if file.bound is not None and file.inside else ()
+        if absolute(file.path) == holder and tuple(layers) == tuple(place.layers or ()):
+            with suppress(LedgerError):
+                return save.outline.held_texts(file.name, place.path or "")
+    return []

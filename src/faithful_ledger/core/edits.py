@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Iterable, Iterator
+from operator import attrgetter
 from typing import Any, Literal, NamedTuple
 
 from faithful_ledger.core.errors import EntryError, place
@@ -57,6 +58,9 @@ class Replacement(NamedTuple):
         return Replacement(self.start, self.end, data, self.causes + other.causes, self.element, both)
 
 
+_SPAN = attrgetter("start", "end")
+
+
 class Piece(NamedTuple):
     """A run of the new payload: `start` there, `old_start` in the old one; `replacement` where the bytes are new."""
 
@@ -77,9 +81,8 @@ class Patched:
     def __init__(self, old: Source, replacements: Iterable[Replacement]) -> None:
         self.old = old
         self.replacements: list[Replacement] = []
-        for item in sorted(replacements, key=lambda item: (item.start, item.end)):
-            both = self.replacements[-1].joined(item) if self.replacements else None
-            if both is not None:
+        for item in sorted(replacements, key=_SPAN):
+            if item.mask and self.replacements and (both := self.replacements[-1].joined(item)):
                 self.replacements[-1] = both
             else:
                 self.replacements.append(item)
@@ -111,7 +114,7 @@ class Patched:
         Raises:
             EntryError: a span is partly within bytes that were replaced before.
         """
-        waiting = sorted(replacements, key=lambda item: (item.start, item.end))
+        waiting = sorted(replacements, key=_SPAN)
         if not waiting:
             return
         found: list[Replacement] = []

@@ -34,9 +34,13 @@ class Entry:
 
     def replacement(self, kind: Literal["entry", "rule"] = "entry") -> Replacement:
         """The bytes that give way to it."""
-        element = None if self.is_bytes else self.node
-        mask = None if isinstance(self.node, RowsNode) or self.is_bytes else self.node.spec.storage.mask
-        return Replacement(self.node.start, self.node.end, self.data, (Cause(kind, self.path),), element, mask)
+        node = self.node
+        causes = (Cause(kind, self.path),)
+        if isinstance(node, RowsNode):
+            return Replacement(node.start, node.end, self.data, causes, node)
+        if node.parent is None:
+            return Replacement(node.start, node.end, self.data, causes)
+        return Replacement(node.start, node.end, self.data, causes, node, node.spec.storage.mask)
 
     def holds(self, node: FieldNode | RowsNode) -> bool:
         """Whether an element, bound again, says what was entered."""
@@ -87,6 +91,8 @@ class Tape:
         self._past: list[Step] = []
         self._future: list[Step] = []
         self._places = itertools.count()
+        self.rows: dict[str, Entry] = {}  # of rows that are given anew
+        self.version = 0  # another one after every change
 
     def __iter__(self) -> Iterator[Entry]:
         """The entries in the order they were written down."""
@@ -98,6 +104,15 @@ class Tape:
     def get(self, path: str) -> Entry | None:
         placed = self._entries.get(path)
         return placed.entry if placed else None
+
+    @property
+    def counts(self) -> dict[str, int]:
+        """How many records rows have that are given anew, by their paths."""
+        return {path: entry.new for path, entry in self.rows.items() if isinstance(entry.new, int)}
+
+    def rows_around(self, path: str) -> str:
+        """The path of the rows given anew that a path leads into; empty where it leads into none."""
+        return next((rows for rows in self.rows if path.startswith(f"{rows}[")), "")
 
     def put(self, entries: list[Entry], instead_of: Collection[str] = ()) -> None:
         """Write entries down as one step; an entry that restores the old bytes withdraws the one before it.
@@ -145,9 +160,13 @@ class Tape:
     def _exchange(self, step: Step) -> Step:
         """Take a step; returns the one that leads back."""
         back: Step = {path: self._entries.get(path) for path in step}
+        self.version += 1
         for path, placed in step.items():
+            self.rows.pop(path, None)
             if placed:
                 self._entries[path] = placed
+                if isinstance(placed.entry.node, RowsNode):
+                    self.rows[path] = placed.entry
             else:
                 self._entries.pop(path, None)
         return back

@@ -25,7 +25,7 @@ from faithful_ledger.core.keeping import Keeping, absolute
 from faithful_ledger.core.locks import locked
 from faithful_ledger.core.posting.checks import Check, run_checks
 from faithful_ledger.core.posting.files import digest_at
-from faithful_ledger.core.posting.hazards import hazards
+from faithful_ledger.core.posting.hazards import hazards, is_synced
 from faithful_ledger.core.posting.plan import Plan, companion_files, verify
 from faithful_ledger.core.posting.recover import recover
 from faithful_ledger.core.posting.write import Rename, Rewrite, replace_set
@@ -41,7 +41,9 @@ from faithful_ledger.core.source import (
 )
 from faithful_ledger.core.vault.objects import digest_of
 
-__all__ = ["History", "Ready"]
+__all__ = ["LET_IT_SYNC", "History", "Ready"]
+
+LET_IT_SYNC = "Let the sync go on again, and keep the local copy if it asks."
 
 
 class Ready(NamedTuple):
@@ -105,7 +107,17 @@ class History:
                 self.store,
                 self.record_posting,
             )
+            self._follow_identity(save, plan)
             return self.posting(str(ready.record["id"]))
+
+    def _follow_identity(self, save: Save, plan: Plan) -> None:
+        """A character that got another name by a posting is still the same."""
+        identities = self.keeping.identities
+        if {entry.path for entry in (*plan.entries, *plan.followers)} & set(identities.paths(save)):
+            sources = {file.file.name: file.patched for file in plan.files if not file.file.inside}
+            old, new = identities.of(save), identities.within(save, sources)
+            if old != new and old and new:
+                identities.join(save, old, new)
 
     def ready(
         self,
@@ -141,8 +153,10 @@ class History:
         # Which companions there are is asked again: the game may have made or removed one since the plan.
         companions = [path for path in companion_files(save) if absolute(path) in digests] if plan.written else []
         record: dict[str, Any] = {"id": os.urandom(6).hex(), "time": now(), "save": str(absolute(save.path))}
-        record |= {"kept": kept.id}
+        record |= {"kept": kept.id, "identity": kept.identity}
         record |= describe(plan, note) | {"removed": [str(path) for path in companions]}
+        if is_synced([file.path for file in save.on_disk], self.records.setting("synced")):
+            record["after"].append(LET_IT_SYNC)
         if renames:
             record["renamed"] = [{"path": str(path), "to": str(to), "old": digests[path]} for path, to in renames]
         return Ready(
@@ -190,12 +204,32 @@ class History:
         """All postings, or those of one save, the latest first."""
         return self.records.postings(absolute(save) if save is not None else None)
 
+    def own_postings(self, save: Save) -> list[Posting]:
+        """The postings of an open save, without those of another character under the same name; the latest first."""
+        own = self.keeping.identities.same(save)
+        return [each for each in self.postings(save.path) if each.record.get("identity", "") in own]
+
     def posting(self, name: str) -> Posting:
         """Raises AddressError when there is none of this id."""
         for posting in self.postings():
             if posting.id == name:
                 return posting
         raise AddressError(f"there is no posting {name}", "see History")
+
+    def open_steps(self, postings: Iterable[Posting]) -> dict[str, list[str]]:
+        """What is still to be done after postings, by their ids: steps that are not ticked, and, while the player has
+        not said what the game made of it, what to look for. A posting that was reversed is closed.
+        """
+        ticked, verdicts = self.records.ticked(), self.records.verdicts()
+        found = {}
+        for posting in postings:
+            record = posting.record
+            steps = [step for step in record.get("after", ()) if (posting.id, step) not in ticked]
+            if posting.id not in verdicts:
+                steps += (f"Look for {title} {value}." for title, value in record.get("look_for", ()))
+            if steps and posting.reversed is None:
+                found[posting.id] = steps
+        return found
 
     def reverse(self, posting: Posting, *, anyway: bool = False) -> Snapshot:
         """Bring back the exact bytes from before a posting. Returns the snapshot of the state that gave way.

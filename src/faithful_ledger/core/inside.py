@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.errors import LedgerError, TooMuch, place
-from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers import STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of, members_of, unpacked
 from faithful_ledger.core.layers.scrambling import unscramble
 from faithful_ledger.core.layers.stream import Layer
@@ -23,6 +23,7 @@ from faithful_ledger.core.wrapping import Streams
 __all__ = ["Payload", "payloads_inside"]
 
 DEEPEST = 3
+MUCH = 8  # the part of the bytes, one of so many, that a stream without a mark has to be
 
 
 class Payload(NamedTuple):
@@ -80,7 +81,7 @@ def _within(outer: Payload, layers: list[Layer]) -> list[Payload]:
             continue
         words = _joined(outer.layer, _streams(kind, inner.streams))
         found.append(Payload((*outer.layers, LayerSpec(kind)), words, inner.data, tuple(inner.starts)))
-    scrambling = None if layers else find_scrambling(data)
+    scrambling = None if any(_is_strong(layer, data) for layer in layers) else find_scrambling(data)
     if scrambling is not None:
         key = scrambling.key.hex(" ").upper()
         words_of = {"xor": f"XOR with {key}", "add": f"{key} added", "xor-previous": "XOR with the byte before"}
@@ -88,6 +89,13 @@ def _within(outer: Payload, layers: list[Layer]) -> list[Payload]:
         layer = LayerSpec(scrambling.kind, scrambling.key or None)
         found.append(Payload((*outer.layers, layer), shown, unscramble(data, scrambling)))
     return found
+
+
+def _is_strong(layer: Layer, data: bytes) -> bool:
+    """Whether a stream shows that the bytes around it are not scrambled. One without a mark of its own may be chance in
+    scrambled bytes, unless it is much of them.
+    """
+    return bool(STREAMS[layer.kind].marks) or layer.size * MUCH >= len(data)
 
 
 def _members(outer: Payload) -> list[Payload]:

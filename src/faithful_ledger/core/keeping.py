@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, suppress
 from pathlib import Path
 from types import MappingProxyType
 from typing import NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import AddressError, ChangedMeanwhile, FileAccessError, LedgerError
+from faithful_ledger.core.identity import Identities
 from faithful_ledger.core.layers.sqlite_tables import log_beside
 from faithful_ledger.core.locks import WAIT
 from faithful_ledger.core.locks import locked as held
@@ -37,6 +38,7 @@ from faithful_ledger.core.vault.objects import ObjectStore
 
 NO_DIGESTS: Mapping[Path, str] = MappingProxyType({})
 LARGE = 1 << 20  # bytes of a file that is kept before a posting needs it
+MOST_IDENTIFIED = 100  # snapshots that are read to find out whose they are
 ROOT = "root:"  # in front of the names of settings that are granted folders
 
 __all__ = ["Keeping", "Rebuilt", "VaultReport", "absolute"]
@@ -87,6 +89,7 @@ class Keeping:
             (folder / "templates").mkdir(parents=True, exist_ok=True)
             (folder / "lock").touch()
         self.records = Records(folder / "book.sqlite")
+        self.identities = Identities(self.records)
         try:
             if self.records.is_empty and self.manifests.is_dir():
                 self.rebuild()
@@ -187,7 +190,21 @@ class Keeping:
             if absolute(path) not in known_paths:
                 known_paths.add(absolute(path))
                 paths.append((role, path))
-        return self.keep_files(save.path, paths, names, label, kind, known, early)
+        identity = self._identity_now(save, known)
+        return self.keep_files(save.path, paths, names, label, kind, known, early, identity)
+
+    def _identity_now(self, save: Save, known: dict[Path, Source]) -> str:
+        """Whose save is on disk now, which may be another one than was opened."""
+        if not self.identities.paths(save):
+            return ""
+        if all(known.get(file.path) is file.source for file in save.on_disk):
+            return self.identities.of(save)
+        sources = {
+            file.name: known[file.path] if file.path in known else open_source(file.path)[0]
+            for file in save.on_disk
+            if file.path in known or file.path.exists()
+        }
+        return self.identities.within(save, sources)
 
     def keep_opened(self, save: Save, label: str, kind: str) -> tuple[Snapshot, dict[Path, Seen]]:
         """Keep all files, but only if they are still what they were when the save was opened; and when that was seen.
@@ -218,6 +235,7 @@ class Keeping:
         kind: str,
         known: dict[Path, Source],
         early: Mapping[Path, str] = NO_DIGESTS,
+        identity: str = "",
     ) -> Snapshot:
         """Keep files by their roles as a snapshot of a save; a companion that is not there is passed over. `early` are
         the SHA-256 of files that are in the vault already.
@@ -230,7 +248,7 @@ class Keeping:
             mode = path.stat().st_mode & 0o7777
             digest = early.get(path) or self.store.put(source)
             files.append(KeptFile(role, absolute(path), source.size, digest, mode))
-        snapshot = Snapshot(os.urandom(6).hex(), now(), label, kind, absolute(save), companions, tuple(files))
+        snapshot = Snapshot(os.urandom(6).hex(), now(), label, kind, absolute(save), companions, tuple(files), identity)
         return self._add_snapshot(snapshot)
 
     def _add_snapshot(self, snapshot: Snapshot) -> Snapshot:
@@ -247,8 +265,32 @@ class Keeping:
         """All snapshots, or those of one save, the latest first; at most so many (−1 is all)."""
         return self.records.snapshots(absolute(save) if save is not None else None, most=most)
 
-    def count_snapshots(self, save: Path) -> int:
-        return self.records.count_snapshots(absolute(save))
+    def own_snapshots(self, save: Save, most: int = -1) -> list[Snapshot]:
+        """The snapshots of an open save, without those of another character under the same name; the latest first."""
+        return self.records.snapshots(absolute(save.path), most=most, identities=self.identities.same(save))
+
+    def count_own(self, save: Save) -> int:
+        counts, own = self.records.count_snapshots(absolute(save.path)), self.identities.same(save)
+        return sum(count for identity, count in counts.items() if identity in own)
+
+    def others(self, save: Save) -> dict[str, int]:
+        """How many snapshots there are of other characters under the name of a save, the latest one's first."""
+        own = self.identities.same(save)
+        counts = self.records.count_snapshots(absolute(save.path))
+        return {identity: count for identity, count in counts.items() if identity not in own}
+
+    def identify(self, save: Save) -> None:
+        """Find out whose the snapshots of a save are that were made before that was known, or by other fields."""
+        if self.identities.are_new(save):
+            self.records.forget_identities(absolute(save.path))
+        if not self.identities.paths(save):
+            return
+        unknown = self.records.snapshots(absolute(save.path), most=MOST_IDENTIFIED, identities=[""])
+        for snapshot in unknown:
+            with suppress(LedgerError):
+                sources = self.kept_sources(save, snapshot, inside=False)
+                if sources and (identity := self.identities.within(save, sources)):
+                    self.records.identify(snapshot, identity)
 
     def snapshot(self, name: str) -> Snapshot:
         """A snapshot by its id or the beginning of it.

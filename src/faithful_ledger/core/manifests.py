@@ -1,7 +1,7 @@
 """A note beside the vault's objects for each snapshot, so that the vault can be read without the book's database.
 
     vault/snapshots/<id>.json   {"id", "time", "label", "kind", "save", "companions", "files": [{"role", "path", "size",
-                                "sha256", "mode"}]}
+                                "sha256", "mode"}], "identity"}
 
 A note is written after the snapshot's objects and before its record, so every recorded snapshot has one.
 """
@@ -53,6 +53,8 @@ def _read(path: Path) -> Snapshot | None:
         if not sound or not all(isinstance(text, str) for text in [*texts, *noted["companions"]]):
             return None
         id_, time, label, kind, save = texts
-        return Snapshot(id_, time, label, kind, Path(save), tuple(noted["companions"]), files)
+        return Snapshot(
+            id_, time, label, kind, Path(save), tuple(noted["companions"]), files, str(noted.get("identity", ""))
+        )
     except (OSError, ValueError, TypeError, KeyError, RecursionError):
         return None

@@ -23,10 +23,11 @@ from faithful_ledger.core.formats import (
     recognised_text,
     why_not_text,
 )
-from faithful_ledger.core.formats.nested import TEXT, NestedText, all_leaves, nested_document
+from faithful_ledger.core.formats.nested import TEXT, NestedText
 from faithful_ledger.core.layers import PADDED, LayerSpec
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, is_database
 from faithful_ledger.core.layers.transcoding import transcoding_of
+from faithful_ledger.core.nesting import all_leaves, opened_string
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import Source, log_of
 from faithful_ledger.core.template.model import FieldSpec, FileSpec, GroupSpec
@@ -191,6 +192,22 @@ class Outline:
         """What the paths of a text begin with; those of the first one stand alone."""
         return "" if name == next(iter(self.texts)) else format_path((Step(name=name),))
 
+    def held_texts(self, name: str, path: str) -> list[FileSpec]:
+        """What the strings on the way of a path hold, one in the other: their layers and formats.
+
+        Raises:
+            AddressError: one of them does not hold a text.
+        """
+        *around, _ = split_outside_quotes(path, TEXT)
+        prefix, found = self._prefix(name), []
+        for part in around:
+            prefix = f"{_joined(prefix, part)}{TEXT}"
+            name = self._nested(name, part, prefix)
+            bound = self.save.files[name].bound
+            assert bound is not None
+            found.append(bound.spec)
+        return found
+
     def _in_text(self, name: str, path: str) -> Iterator[Node]:
         *around, last = split_outside_quotes(path, TEXT)
         prefix = self._prefix(name)
@@ -212,16 +229,18 @@ class Outline:
         span = document.at(document.whole, parse_path(part.removeprefix(".")))
         if inner_name not in self.texts:
             step = NestedText(document.source, span, document.value_storage(span))
-            inner = nested_document(step.data.decode("utf-8", "surrogateescape"))
-            if inner is None:
+            found = opened_string(step.data.decode("utf-8", "surrogateescape"), [step])
+            if found is None:
                 raise AddressError(
                     f"{inner_name.removesuffix(TEXT)} does not hold a text with paths of its own",
                     "name the text itself",
                 )
+            inner = found.document
             bound = self._take_in(inner_name, inner, inner.source, name)
+            bound.spec.layers = tuple(map(LayerSpec, found.layers))
             from faithful_ledger.core.wrapping import Unwrapped
 
-            bound.unwrapped = Unwrapped([step])
+            bound.unwrapped = Unwrapped(found.steps)
             path = self.save.files[name].path
             self.save.files[inner_name] = SaveFile(inner_name, path, inner.source, None, bound)
         return inner_name

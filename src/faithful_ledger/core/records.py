@@ -26,7 +26,7 @@ SCHEMA = """
 create table if not exists saves (path text primary key, template text, opened text not null);
 create table if not exists snapshots (
     id text primary key, number integer not null unique, time text not null, label text not null, kind text not null,
-    save text not null, companions text not null);
+    save text not null, companions text not null, identity text not null default '');
 create table if not exists snapshot_files (
     snapshot text not null references snapshots, role text not null, path text not null,
     size integer not null, sha256 text not null, mode integer not null, primary key (snapshot, path));
@@ -43,6 +43,7 @@ create table if not exists witness (
     quantity integer not null references quantities, snapshot text not null references snapshots,
     note text not null, primary key (quantity, snapshot));
 create table if not exists verdicts (posting text primary key references postings, verdict text not null);
+create table if not exists ticked (posting text not null, step text not null, primary key (posting, step));
 create table if not exists marks (
     id integer primary key, save text not null, file text not null, start integer not null, end integer not null,
     note text not null);
@@ -77,6 +78,7 @@ class Snapshot(NamedTuple):
     save: Path
     companions: tuple[str, ...]
     files: tuple[KeptFile, ...]
+    identity: str = ""  # whose save it was, see identity.py
 
     @property
     def is_folder(self) -> bool:
@@ -157,6 +159,11 @@ def path_of(text: str | bytes) -> Path:
     return Path(os.fsdecode(text))
 
 
+def _storable(name: str) -> str:
+    """The name of a setting, in which there may be a path that is not UTF-8."""
+    return name.encode("utf-8", "backslashreplace").decode()
+
+
 class Records:
     """The records in one file, for any number of threads. Paths are absolute.
 
@@ -172,6 +179,9 @@ class Records:
             self._db.execute("pragma journal_mode = wal")
             self._db.execute("pragma synchronous = full")
             self._db.executescript(SCHEMA)
+            columns = {name for _, name, *_ in self._db.execute("pragma table_info(snapshots)")}
+            if "identity" not in columns:  # a book from before it was noted
+                self._db.execute("alter table snapshots add column identity text not null default ''")
 
     def close(self) -> None:
         self._db.close()
@@ -205,8 +215,9 @@ class Records:
             self._db.execute("begin immediate")
             try:
                 self._db.execute(
-                    "insert into snapshots select ?, coalesce(max(number), 0) + 1, ?, ?, ?, ?, ? from snapshots",
-                    (*snapshot[:4], text_of(snapshot.save), json.dumps(snapshot.companions)),
+                    "insert into snapshots (id, number, time, label, kind, save, companions, identity) "
+                    "select ?, coalesce(max(number), 0) + 1, ?, ?, ?, ?, ?, ? from snapshots",
+                    (*snapshot[:4], text_of(snapshot.save), json.dumps(snapshot.companions), snapshot.identity),
                 )
                 self._db.executemany(
                     "insert into snapshot_files values (?, ?, ?, ?, ?, ?)",
@@ -217,10 +228,16 @@ class Records:
                 self._db.rollback()
                 raise
 
-    def snapshots(self, save: Path | None = None, beginning: str = "", most: int = -1) -> list[Snapshot]:
-        """Snapshots, of one save or of all, whose id begins so; the latest first, at most so many (−1 is all)."""
-        wanted = "where (?1 is null or save = ?1) and substr(id, 1, length(?2)) = ?2 order by number desc limit ?3"
-        values = (text_of(save) if save is not None else None, beginning, most)
+    def snapshots(
+        self, save: Path | None = None, beginning: str = "", most: int = -1, identities: Sequence[str] | None = None
+    ) -> list[Snapshot]:
+        """Snapshots, of one save or of all, whose id begins so; the latest first, at most so many (−1 is all). With
+        `identities` those of one of these.
+        """
+        wanted = "where (?1 is null or save = ?1) and substr(id, 1, length(?2)) = ?2 and (?4 is null or identity in "
+        wanted += "(select value from json_each(?4))) order by number desc limit ?3"
+        chosen = json.dumps(list(identities)) if identities is not None else None
+        values = (text_of(save) if save is not None else None, beginning, most, chosen)
         files: dict[str, list[KeptFile]] = {}
         for snapshot, role, path, size, sha256, mode in self._rows(
             "select snapshot, role, path, size, sha256, mode from snapshot_files "
@@ -228,14 +245,27 @@ class Records:
             values,
         ):
             files.setdefault(snapshot, []).append(KeptFile(role, path_of(path), size, sha256, mode))
-        rows = self._rows(f"select id, time, label, kind, save, companions from snapshots {wanted}", values)
+        rows = self._rows(f"select id, time, label, kind, save, companions, identity from snapshots {wanted}", values)
         return [
-            Snapshot(id_, time, label, kind, path_of(path), tuple(json.loads(names)), tuple(files.get(id_, ())))
-            for id_, time, label, kind, path, names in rows
+            Snapshot(id_, time, label, kind, path_of(path), tuple(json.loads(names)), tuple(files.get(id_, ())), whose)
+            for id_, time, label, kind, path, names, whose in rows
         ]
 
-    def count_snapshots(self, save: Path) -> int:
-        return int(self._rows("select count(*) from snapshots where save = ?", (text_of(save),))[0][0])
+    def count_snapshots(self, save: Path) -> dict[str, int]:
+        """How many snapshots of a save there are of each identity, the latest one's first."""
+        rows = self._rows(
+            "select identity, count(*) from snapshots where save = ? group by identity order by max(number) desc",
+            (text_of(save),),
+        )
+        return {str(identity): int(count) for identity, count in rows}
+
+    def forget_identities(self, save: Path) -> None:
+        """Forget whose the snapshots of a save are."""
+        self._change("update snapshots set identity = '' where save = ?", (text_of(save),))
+
+    def identify(self, snapshot: Snapshot, identity: str) -> None:
+        """Note whose save a snapshot is of, which was not known when it was made."""
+        self._change("update snapshots set identity = ? where id = ?", (identity, snapshot.id))
 
     # postings
 
@@ -297,6 +327,17 @@ class Records:
     def verdicts(self) -> dict[str, str]:
         return {str(posting): str(verdict) for posting, verdict in self._rows("select posting, verdict from verdicts")}
 
+    def tick(self, posting: str, step: str, *, done: bool) -> None:
+        """A step after a posting is done, or not after all."""
+        if done:
+            self._change("insert or ignore into ticked values (?, ?)", (posting, step))
+        else:
+            self._change("delete from ticked where posting = ? and step = ?", (posting, step))
+
+    def ticked(self) -> set[tuple[str, str]]:
+        """The postings and their steps that are done."""
+        return {(str(posting), str(step)) for posting, step in self._rows("select posting, step from ticked")}
+
     def pin(self, quantity: Quantity, path: str) -> None:
         self._change("update quantities set pinned = ? where id = ?", (path, quantity.id))
 
@@ -354,7 +395,7 @@ class Records:
 
     def setting(self, name: str) -> str:
         """What was said once for this book; empty where nothing was."""
-        rows = self._rows("select value from settings where name = ?", (name,))
+        rows = self._rows("select value from settings where name = ?", (_storable(name),))
         return str(rows[0][0]) if rows else ""
 
     def settings(self, beginning: str) -> dict[str, str]:
@@ -363,7 +404,7 @@ class Records:
         return {str(name)[len(beginning) :]: str(value) for name, value in rows}
 
     def set_setting(self, name: str, value: str) -> None:
-        self._change("insert or replace into settings values (?, ?)", (name, value))
+        self._change("insert or replace into settings values (?, ?)", (_storable(name), value))
 
     # SQLite
 

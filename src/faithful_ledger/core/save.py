@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Protocol
 
 from faithful_ledger.core.address.paths import parse_path
-from faithful_ledger.core.balance import rule_findings, seal_states, unchecked, undescribed
+from faithful_ledger.core.balance import name_findings, rule_findings, seal_states, unchecked, undescribed
 from faithful_ledger.core.binding import (
     BoundFile,
     FieldNode,
@@ -41,6 +41,7 @@ from faithful_ledger.core.rules import Finding, audit
 from faithful_ledger.core.source import Moment, Source, files_below, moment_of, name_within
 from faithful_ledger.core.storage import Value, encoded
 from faithful_ledger.core.template import Template
+from faithful_ledger.core.template.model import FileSpec
 
 __all__ = [
     "Save",
@@ -89,6 +90,8 @@ class Paths(Protocol):
 
     def within(self, name: str, path: str) -> str: ...
 
+    def held_texts(self, name: str, path: str) -> list[FileSpec]: ...
+
 
 class Save:
     """An open save. Paths of the first file's fields stand alone; those of the others begin with the file's name.
@@ -107,6 +110,7 @@ class Save:
         self.outline: Paths | None = None
         self.tape = Tape()
         self.renew_broken: bool | None = None
+        self.rearranged: tuple[int, str, Save] | None = None  # see arranging.py
 
     @property
     def main(self) -> SaveFile:
@@ -115,6 +119,11 @@ class Save:
     @property
     def path(self) -> Path:
         return self.folder or self.main.path
+
+    @property
+    def paths(self) -> dict[str, Path]:
+        """Where each file is, by its name; of a payload, the file it is in."""
+        return {name: file.path for name, file in self.files.items()}
 
     @property
     def on_disk(self) -> list[SaveFile]:
@@ -309,6 +318,7 @@ class Save:
                 found += undescribed(file.bound)
         if self.template is not None and self.problem is None:
             found += rule_findings(self.template, self.fields)
+            found += name_findings(self.template, self.fields, self.paths)
         return found
 
     @property
@@ -330,11 +340,13 @@ class Save:
             EntryError: the field is worked out or locked.
             ValueRefused: the value does not fit, or is outside the bounds and not wanted `anyway`.
         """
-        entries = [
-            self._entry(node, node.spec.storage.from_text(text, self._now(node)), anyway) for node in self.fields(path)
-        ]
+        entries = [self.typed_entry(node, text, anyway=anyway) for node in self.fields(path)]
         self.tape.put(entries)
         return entries
+
+    def typed_entry(self, node: FieldNode, text: str, *, anyway: bool = False) -> Entry:
+        """The entry for what a person typed; it is not written down. Errors as for `enter`."""
+        return self._entry(node, node.spec.storage.from_text(text, self._now(node)), anyway)
 
     def enter_structure(self, path: str, value: object, *, anyway: bool = False) -> list[Entry]:
         """Write entries down for all parts of a group or rows, from the values of a JSON document.

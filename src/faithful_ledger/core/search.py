@@ -13,8 +13,8 @@ from typing import NamedTuple
 from faithful_ledger.core.address import Address
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.formats import Document, Span, TextLeaf, recognised_text
-from faithful_ledger.core.formats.nested import all_leaves
 from faithful_ledger.core.formats.tree_document import TreeDocument
+from faithful_ledger.core.nesting import all_leaves
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage import NUMBERS, Integer, Spelling, parse_decimal, parse_whole, spellings
 

@@ -22,6 +22,7 @@ from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, StreamGrows, ValueRefused, place
 from faithful_ledger.core.layers import KEYED, PADDED, SCRAMBLINGS, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES, Member, finish_zip, members_of, repacked, unpacked
+from faithful_ledger.core.layers.hex_text import HEX, bytes_of, digits_like, pairs_of
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, changed_database, tables_as_json
 from faithful_ledger.core.layers.stream import Layer
@@ -167,6 +168,32 @@ class Transcoded:
             replaced.append(Replacement(start, end, encoded_from_utf8(item.data, self.kind), (cause,)))
             outer_at, inner_at = end, item.end
         return replaced
+
+
+@dataclass(slots=True)
+class Hexed:
+    """Bytes in hexadecimal."""
+
+    outer: Source
+    data: bytes
+
+    @classmethod
+    def of(cls, outer: bytes) -> Hexed:
+        """Raises AddressError where it is not hexadecimal."""
+        return cls(MemorySource(outer), bytes_of(outer))
+
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
+        old = bytes(self.outer.read(0, self.outer.size))
+        pairs = pairs_of(old)
+        digits = digits_like(bytes(inner.read(0, inner.size)), old)
+        if len(digits) != len(pairs):
+            between = old[pairs[0] + 2 : pairs[1]] if len(pairs) > 1 else b""
+            return [Replacement(pairs[0], pairs[-1] + 2, between.join(digits), (cause,))]
+        return [
+            Replacement(at, at + 2, two, (cause,))
+            for number, (at, two) in enumerate(zip(pairs, digits, strict=True))
+            if int(two, 16) != self.data[number]
+        ]
 
 
 @dataclass(slots=True)
@@ -337,6 +364,8 @@ def unwrap(
             step = Tables.of(data, log)
         elif layer.kind in ARCHIVES:
             step = Archived.of(data, layer)
+        elif layer.kind == HEX:
+            step = Hexed.of(data)
         elif layer.kind in TRANSCODINGS:
             step = Transcoded.of(data, layer.kind)
         elif streams := _streams(data, layer, number_of):
@@ -353,7 +382,9 @@ def unwrap(
 
 def _streams(data: bytes, layer: LayerSpec, number_of: Lookup | None) -> list[Layer]:
     if layer.at is None:
-        return [found for found in find_layers(data) if found.kind == layer.kind]
+        known = [found for found in find_layers(data) if found.kind == layer.kind]
+        alone = stream_at(data, 0, layer.kind) if not known and data else None  # too small to be noticed in a file
+        return [alone] if alone is not None else known
     at = layer.at.constant if layer.at.constant is not None else layer.at.evaluate(number_of or _no_number)
     at += len(data) if at < 0 else 0
     found = stream_at(data, at, layer.kind) if 0 <= at < len(data) else None

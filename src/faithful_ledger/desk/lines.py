@@ -40,6 +40,9 @@ KEYS = [
     ("F1", "this list"),
     ("F2 or Return", "change the value of a cell"),
     ("Space", "turn a switch"),
+    ("Ins, Alt+Ins", "in a table of records: a new record below, a copy of this one"),
+    ("Ctrl+Del", "remove the selected records"),
+    ("Ctrl+C, Ctrl+V", "copy cells to a spreadsheet, paste from one"),
     ("Tab, arrows", "move; in the bytes with Shift to select more"),
     ("0 … F", "in the bytes: type over them; Ins inserts, Del removes, Ctrl+C copies"),
     ("Return", "in the bytes: type letters, or numbers again"),
@@ -84,10 +87,11 @@ def stage_lines(session: Session, save: Save, *, watching: bool) -> list[str]:
     book = session.book
     quantities = book.records.quantities(save.path) if book is not None else []
     pinned = sum(bool(quantity.pinned) for quantity in quantities)
-    kept = book.keeping.count_snapshots(save.path) if book is not None else 0
+    kept = book.keeping.count_own(save) if book is not None else 0
     bound = save.main.bound
     share = explained_bytes(bound.root) / max(save.main.source.size, 1) if bound is not None else 0
-    count = len(book.history.postings(save.path)) if book is not None else 0
+    postings = book.history.own_postings(save) if book is not None else []
+    count, open_ = len(postings), len(book.history.open_steps(postings)) if book is not None else 0
     described = f"{share:.0%} explained" if bound is not None and save.template is not None else "bytes only"
     if save.template is None and save.outline is not None and save.outline.formats:
         described = " in ".join(reversed(save.outline.formats[:1])) + ", by paths"
@@ -96,5 +100,5 @@ def stage_lines(session: Session, save: Save, *, watching: bool) -> list[str]:
         f"{pinned} of {len(quantities)} pinned" if quantities else "nothing watched",
         described,
         f"{len(save.tape)} pending" if len(save.tape) else "no entries",
-        f"{count} posting{'' if count == 1 else 's'}",
+        f"{count} posting{'' if count == 1 else 's'}" + (f", {open_} open" if open_ else ""),
     ]

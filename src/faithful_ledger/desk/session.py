@@ -13,6 +13,7 @@ from typing import NamedTuple, TypeVar
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from faithful_ledger.core.arranging import enter_all
 from faithful_ledger.core.binding import FieldNode, Node
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
@@ -162,7 +163,9 @@ class Session(QObject):
         else:
             book = known
             book.keeping.remember(path, template.id if template is not None else None)
-        if save.problem is not None:
+        if save.problem is None:
+            book.keeping.identify(save)
+        else:
             message = Message("broken", str(save.problem))
             if isinstance(save.problem, RootNotGranted):
                 ask = partial(self.root_wanted.emit, save.problem.root)
@@ -180,6 +183,7 @@ class Session(QObject):
     def _show(self, book: Book, save: Save, message: Message | None) -> None:
         if self.book is not None and self.book is not book:
             self.book.close()
+        message = self._another_character(book, save) or message
         self.book, self.save, self.selection = book, save, None
         self.sources.payloads.clear()
         message = self._offer_entries() or message
@@ -192,6 +196,30 @@ class Session(QObject):
         self.opened.emit()
         self._tape_changed(keep=False)
         self.reported.emit(message)
+
+    def _another_character(self, book: Book, save: Save) -> Message | None:
+        """What is said when a file name that is known holds the save of somebody else."""
+        identities = book.keeping.identities
+        name, before = identities.of(save), ""
+        if save.problem is not None or not name:
+            return None
+        if self.save is not None and self.save.path == save.path and self.save.problem is None:
+            before = identities.of(self.save)
+        own = identities.same(save)
+        if before in own and (latest := book.keeping.snapshots(save.path, 1)):
+            before = latest[0].identity
+        if before in own:
+            return None
+        count = sum(book.keeping.others(save).values())
+        kept = f"{'1 snapshot of another' if count == 1 else f'{count} snapshots of others'} under this name"
+        text = f"This is the save of {name}, not of {before}: it has a history of its own, apart from {kept}."
+
+        def join() -> None:
+            identities.join(save, before, name)
+            self.recorded.emit()
+            self.reported.emit(Message("holds", f"{name} and {before} have one history."))
+
+        return Message("open", text, "It is the same one", join)
 
     def _offer_entries(self) -> Message | None:
         """What was pending when the program ended without a word: back on the tape, if it is for this state."""
@@ -255,6 +283,19 @@ class Session(QObject):
             self.book.records.set_setting(f"format:{self.save.path.absolute()}", name)
             self.reopen()
 
+    def choose_identity(self, path: str, *, chosen: bool) -> None:
+        """Say of a field that it tells whose save this is; the snapshots of others are then apart."""
+        book, save = self.book, self.save
+        if book is None or save is None:
+            return
+
+        def choose() -> None:
+            book.keeping.identities.choose(save, path, chosen=chosen)
+            book.keeping.identify(save)
+
+        self.attempt(choose)
+        self.recorded.emit()
+
     def use_book_template(self) -> None:
         """From now on the book's own copy of the template counts, because a field went into it."""
         self._template_file = None
@@ -282,7 +323,7 @@ class Session(QObject):
         """Snapshots of the open save that the user or a watch made, the latest first; of the last 400 of all kinds."""
         if self.book is None or self.save is None:
             return []
-        return [s for s in self.book.keeping.snapshots(self.save.path, RECENT) if s.kind == "kept"]
+        return [s for s in self.book.keeping.own_snapshots(self.save, RECENT) if s.kind == "kept"]
 
     def select_node(self, node: Node) -> None:
         self.select(node.file if self.save and node.file in self.save.files else "file", node.start, node.end, node)
@@ -295,7 +336,7 @@ class Session(QObject):
         if save is None or self.beside.refuse():
             return False
         try:
-            save.enter(node.path, text, anyway=anyway)
+            enter_all(save, [(node.path, text)], anyway=anyway)
         except ValueRefused as error:
             message = Message("broken", str(error))
             if isinstance(error, OutOfBounds):
@@ -304,6 +345,37 @@ class Session(QObject):
             return False
         except LedgerError as error:
             self.reported.emit(Message("broken", str(error)))
+            return False
+        self.reported.emit(None)
+        self._tape_changed()
+        return True
+
+    def enter_all(self, values: list[tuple[str, str]], *, anyway: bool = False) -> bool:
+        """Write several entries down as one step, all of them or none."""
+        save = self.save
+        if save is None or self.beside.refuse():
+            return False
+        try:
+            enter_all(save, values, anyway=anyway)
+        except OutOfBounds as error:
+            again = partial(self.enter_all, values, anyway=True)
+            self.reported.emit(Message("broken", str(error), "Enter them anyway", again))
+            return False
+        except LedgerError as error:
+            self.reported.emit(Message("broken", f"{error}; none of the {len(values)} values was entered"))
+            return False
+        self.reported.emit(None)
+        self._tape_changed()
+        return True
+
+    def arrange(self, change: Callable[[Save], object]) -> bool:
+        """Let records come in or go."""
+        save = self.save
+        if save is None or self.beside.refuse():
+            return False
+        before = save.tape.version
+        self.attempt(lambda: change(save))
+        if save.tape.version == before:
             return False
         self.reported.emit(None)
         self._tape_changed()

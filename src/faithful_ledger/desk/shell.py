@@ -10,6 +10,7 @@ from PySide6.QtCore import QEvent
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import QFileDialog, QMainWindow, QStackedWidget, QWidget
 
+from faithful_ledger import __version__
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.goto import Destination
 from faithful_ledger.core.records import Posting, Quantity, Snapshot
@@ -26,6 +27,7 @@ from faithful_ledger.desk.widgets.tape import TapeBar
 
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Located, Place
+    from faithful_ledger.core.refused import Lead
     from faithful_ledger.desk.stages.compare import CompareSheet
     from faithful_ledger.desk.stages.describe import DescribeStage
     from faithful_ledger.desk.stages.edit import EditStage
@@ -82,6 +84,8 @@ class Shell(QMainWindow):
         session = self.session
         self.spine.chosen.connect(self.show_stage)
         self.head.open_wanted.connect(self.choose_file)
+        self.head.keys_wanted.connect(self.show_keys)
+        self.head.about_wanted.connect(self.show_about)
         self.welcome.open_wanted.connect(self.choose_file)
         self.head.went.connect(self.go)
         self.tape.withdrawn.connect(session.withdraw)
@@ -183,6 +187,7 @@ class Shell(QMainWindow):
 
         made = HistoryStage(self.session)
         made.compare_wanted.connect(self.show_compare)
+        made.show_wanted.connect(self._show_lead)
         return self._added(made)
 
     @cached_property
@@ -284,6 +289,10 @@ class Shell(QMainWindow):
         elif self.comparing:
             self.show_stage(HISTORY)
 
+    def _show_lead(self, lead: Lead) -> None:
+        self.show_stage(DESCRIBE)
+        self.session.select(lead.file, lead.start, lead.end)
+
     def go(self, destination: Destination) -> None:
         self.show_stage(DESCRIBE)
         self.session.select(destination.file, destination.start, destination.end, destination.node)
@@ -291,6 +300,19 @@ class Shell(QMainWindow):
 
     def show_keys(self) -> None:
         self.margin.show_lines("Keys", [("heading", key, about) for key, about in KEYS])
+
+    def show_about(self) -> None:
+        """The program, and where it keeps what."""
+        shelf = self.session.shelf
+        self.margin.show_lines(
+            "About Faithful Ledger",
+            [
+                ("", "", f"Version {__version__}"),
+                ("", "", "Finds, describes and edits what a saved game holds, so that the game still accepts it."),
+                ("", "", f"Books, kept copies and your own templates are in {shelf.data}."),
+                ("", "", "It is free software under the MIT License."),
+            ],
+        )
 
     # what is shown around the stages
 

@@ -20,7 +20,7 @@ from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import Storage, Value, encoded
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, RowsSpec
 
-__all__ = ["compose_records", "value_of_json"]
+__all__ = ["compose_records", "new_record", "value_of_json"]
 
 
 def compose_records(rows: RowsNode, values: list[object]) -> bytes:
@@ -37,6 +37,20 @@ def compose_records(rows: RowsNode, values: list[object]) -> bytes:
         old = rows.item(number) if number < rows.count else None
         parts.append(_compose(rows.spec.item, value, old, f"{rows.path}[{number}]"))
     return b"".join(parts) + (rows.spec.ended_by or b"")
+
+
+def new_record(rows: RowsNode) -> bytes:
+    """The bytes of a record that says nothing yet; of a text, in the style of the last one.
+
+    Raises:
+        ValueRefused: one cannot be made.
+    """
+    path = f"{rows.path}[{rows.count}]"
+    item = rows.spec.item
+    absent: object = {} if isinstance(item, GroupSpec) else None
+    if not rows.document.knows_ends:
+        return _compose(item, absent, None, path)
+    return _new_item(rows, absent, _last_item(rows), path)
 
 
 def value_of_json(storage: Storage, value: object, old: Value) -> Value:
@@ -178,6 +192,11 @@ def _neutral(spec: FieldSpec, path: str) -> bytes:
         raise ValueRefused(f"{path}: {error.what}", error.remedy) from error
 
 
+def _neutral_like(spec: FieldSpec, raw: bytes, path: str) -> bytes:
+    """The neutral value in the style of an old one."""
+    return encoded(spec.storage, spec.storage.decode(_neutral(spec, path)), raw)
+
+
 # records of texts
 
 
@@ -189,8 +208,7 @@ def _rows_in_text(rows: RowsNode, values: list[object]) -> bytes:
     if len(values) < rows.count:
         changes.append(document.remove(holder, len(values), rows.count))
     elif len(values) > rows.count:
-        last = rows.item(rows.count - 1) if rows.count else None
-        like = bytes(rows.source.read(last.start, last.end)) if last is not None else b""
+        like = _last_item(rows)
         added = values[rows.count :]
         items = [_new_item(rows, value, like, f"{rows.path}[{rows.count + n}]") for n, value in enumerate(added)]
         changes.append(document.add(holder, rows.count, items))
@@ -198,11 +216,19 @@ def _rows_in_text(rows: RowsNode, values: list[object]) -> bytes:
     return bytes(patched.read(rows.start, patched.size - (document.source.size - rows.end)))
 
 
+def _last_item(rows: RowsNode) -> bytes:
+    """The bytes of the last record; none where there is no record."""
+    if not rows.count:
+        return b""
+    last = rows.item(rows.count - 1)
+    return bytes(rows.source.read(last.start, last.end))
+
+
 def _new_item(rows: RowsNode, value: object, like: bytes, path: str) -> bytes:
     """A record in the style of another one."""
     item, document = rows.spec.item, rows.document
     if isinstance(item, FieldSpec):
-        return _given(item, value, like or None, path)
+        return _given(item, value, like or None, path) if value is not None else _neutral_like(item, like, path)
     skeleton = like or document.spell(_skeleton(item), bytes(document.source.read(rows.start, rows.end)))
     bound = bind(FileSpec("", "", document.name, "little", item), MemorySource(skeleton))
     if bound.problem is not None:
@@ -234,8 +260,7 @@ def _changed(node: Node, value: object, path: str, *, is_new: bool) -> Iterator[
         elif value is not None:
             yield Replacement(node.start, node.end, _given(node.spec, value, node.raw, path))
         elif is_new and not follows and node.spec.constant is None:
-            neutral = node.spec.storage.decode(_neutral(node.spec, path))
-            yield Replacement(node.start, node.end, encoded(node.spec.storage, neutral, node.raw))
+            yield Replacement(node.start, node.end, _neutral_like(node.spec, node.raw, path))
     elif isinstance(node, RowsNode):
         if value is not None or is_new:
             yield Replacement(node.start, node.end, compose_records(node, _list(value, path)))

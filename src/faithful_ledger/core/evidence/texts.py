@@ -14,7 +14,7 @@ from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import Array
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.formats import Document
-from faithful_ledger.core.formats.nested import all_leaves
+from faithful_ledger.core.nesting import all_leaves
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.source import MemorySource, offsets_of
 from faithful_ledger.core.storage import NUMBERS

@@ -11,11 +11,15 @@ from typing import NamedTuple, Protocol
 from faithful_ledger.core.address import Address, Expression, Lookup, Step
 from faithful_ledger.core.edits import Replacement
 from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.formats.quoting import Counted
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import Quoting, Storage
 from faithful_ledger.core.storage.spelled import exact_number
 
-__all__ = ["BOM", "Document", "Items", "Leaf", "NotBalanced", "Place", "Span", "TextLeaf"]
+__all__ = ["BEHIND_LENGTH", "BOM", "Document", "Items", "Leaf", "NotBalanced", "Place", "Span", "TextLeaf"]
+
+
+BEHIND_LENGTH = " behind its length"
 
 
 class NotBalanced(Exception):
@@ -110,7 +114,12 @@ class Leaf:
 
     @property
     def stored_as(self) -> str:
-        return {"number": "digits", "word": "true or false"}.get(self.kind, "utf-8")
+        kind = {"number": "digits", "word": "true or false"}.get(self.kind, "utf-8")
+        return (
+            kind + BEHIND_LENGTH
+            if isinstance(self._quoting, Counted) and self._quoting.behind_count(self.raw)
+            else kind
+        )
 
 
 class Items(NamedTuple):

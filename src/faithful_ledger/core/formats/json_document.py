@@ -16,21 +16,21 @@ from functools import cached_property
 from itertools import chain
 from typing import TYPE_CHECKING, cast
 
-from faithful_ledger.core.address import Address, Step, format_name, format_path
+from faithful_ledger.core.address import Step, format_name, format_path
 from faithful_ledger.core.edits import Replacement
 from faithful_ledger.core.errors import AddressError, BindingError, ValueRefused
-from faithful_ledger.core.formats.document import BOM, Items, NotBalanced, Place, Span
+from faithful_ledger.core.formats.document import Items, NotBalanced, Span
 from faithful_ledger.core.formats.json_leaves import JsonLeaf, json_leaves
 from faithful_ledger.core.formats.json_text import json_values, unquoted
-from faithful_ledger.core.source import Source, first_bytes
+from faithful_ledger.core.formats.text_document import TextDocument
+from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import JsonNumber, JsonSwitch, JsonText, JsonWord, Storage
 
 if TYPE_CHECKING:
     from faithful_ledger.core.formats.json_index import JsonIndex
 
-__all__ = ["LARGEST_TEXT", "JsonDocument"]
+__all__ = ["JsonDocument"]
 
-LARGEST_TEXT = 512 << 20
 SMALL = 1 << 18  # an array or object up to here is scanned; a larger one has its brackets indexed
 PIECE = 1 << 20  # bytes that are checked together
 KEPT = 1024  # arrays and objects whose content is remembered
@@ -82,20 +82,14 @@ class Children:
         return found
 
 
-class JsonDocument:
+class JsonDocument(TextDocument):
     name = "json"
-    knows_ends = True
+    what = "the JSON text"
     row_kinds: tuple[str, ...] = ("array",)
 
     def __init__(self, source: Source) -> None:
-        self.source = source
+        super().__init__(source)
         self._known: OrderedDict[int, Children] = OrderedDict()
-
-    @cached_property
-    def data(self) -> bytes:
-        if self.source.size > LARGEST_TEXT:
-            raise BindingError("the JSON text", 0, f"a text of more than {LARGEST_TEXT >> 20} MiB is not read")
-        return first_bytes(self.source, self.source.size)
 
     @cached_property
     def _index(self) -> JsonIndex:
@@ -111,7 +105,7 @@ class JsonDocument:
             BindingError: there is none.
         """
         data = self.data
-        start = _behind_blank(data, len(BOM) if data.startswith(BOM) else 0)
+        start = _behind_blank(data, self.text_start)
         try:
             end = self._end_of(start)
         except (NotBalanced, ValueError, RecursionError):
@@ -169,20 +163,11 @@ class JsonDocument:
             json_values(self.data)
         except BindingError as error:
             return error
-        return BindingError("the JSON text", at, "it cannot be read here")
+        return BindingError(self.what, at, "it cannot be read here")
 
     # along paths
 
-    def find(self, address: Address, place: Place) -> Span:
-        assert address.path is not None
-        return self.at(place.within, address.path.steps(place.number))
-
     def at(self, within: Span, steps: tuple[Step, ...]) -> Span:
-        """The value a path leads to from another one.
-
-        Raises:
-            AddressError: naming the step that has no counterpart, and what is there instead.
-        """
         span = within
         for number, step in enumerate(steps):
             found = self._step(span, step)

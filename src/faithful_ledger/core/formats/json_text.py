@@ -29,7 +29,7 @@ BLANK = re.compile(rb"[ \t\r\n]*+")
 ANY_STRING = re.compile(rb'"(?:[^"\\\x00-\x1f]|\\.)*+"', re.DOTALL)
 ANY_NUMBER = re.compile(rb"-?[0-9][0-9.eE+-]*")
 STRING_KIND, NUMBER_KIND, WORD_KIND, ARRAY, OBJECT = range(1, 6)
-NO_NAME = 0xFFFFFFFF  # texts are smaller (LARGEST_TEXT in formats/json_document)
+NO_NAME = 0xFFFFFFFF  # texts are smaller (LARGEST_TEXT in formats/text_document)
 
 
 class JsonValues:

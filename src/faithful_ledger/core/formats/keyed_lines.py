@@ -7,24 +7,27 @@ it. `[name]` begins a section, to the next one or to `[/name]`; `name {` holds l
 from __future__ import annotations
 
 import re
+from array import array
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import cache, cached_property
 
 from faithful_ledger.core.errors import BindingError, LedgerError, ValueRefused
-from faithful_ledger.core.formats.quoting import Backslashed, Bare
+from faithful_ledger.core.formats.keyed_regions import SECTION, Regions, has_regions
+from faithful_ledger.core.formats.line_tables import MARKS, cell_quoting, table_in, without_tables
+from faithful_ledger.core.formats.quoting import COUNT, Backslashed, Bare, Counted, Measure
 from faithful_ledger.core.formats.relaxed_json import RelaxedJson
-from faithful_ledger.core.formats.tree import OBJECT, PART, SCALAR, STRING, Builder, Tree
+from faithful_ledger.core.formats.tree import ARRAY, OBJECT, PART, SCALAR, STRING, Builder, GrowingTree, Tree
 from faithful_ledger.core.formats.tree_document import TreeDocument
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import Quoting
+from faithful_ledger.core.storage.spelled import is_number
 
 __all__ = ["KeyedLines"]
 
 LINE = re.compile(rb"[^\r\n]*")
 ENDS = re.compile(rb"\r\n|\n|\r")
 COMMENT = re.compile(rb"[ \t]*(?:#|;|//|--|!)")
-SECTION = re.compile(rb"[ \t]*\[(/?)\[?([^\[\]\r\n]*)\]?\][ \t]*(?:[#;].*)?")
 OPENING = re.compile(rb"[ \t]*(\"[^\"\r\n]*\"|[^={}\r\n]*?)[ \t]*=?[ \t]*\{[ \t]*")
 CLOSING = re.compile(rb"[ \t]*\}[,;]?[ \t]*")
 KEYED = {
@@ -38,11 +41,16 @@ LONE = re.compile(rb"[ \t]*([^\r\n{}]+?)[ \t]*(?:\r\n|\n|\r)[ \t]*\{[ \t]*(?=\r|
 BEHIND = re.compile(rb"[ \t]+(?:#|//|;)(?=[ \t]|$|[^\d#;/ \t][^;]*$)")
 BRACKETS = re.compile(rb"\"(?:[^\"\\]|\\.)*\"|[\[\]{}]", re.DOTALL)
 LONGEST_VALUE = 1 << 20
+CELLS = 16  # the style of a table's cell whose mark is the first of all; then the others
 LINE_ALONE = 1  # the style of a line without a key; one that goes on with the value before is a part of it
 BRACKET, OPEN, CLOSE, COMMENTS = b"["[0], b"{"[0], b"}"[0], b"#;/-!"
 MOST_ODD = 0.25  # the share of lines without a separator that a text of keyed lines may have
 LEAST_IN_SECTIONS = 0.3  # the share of lines with a separator, where there are sections
-SAMPLE = 4000  # lines that say which separator it is
+SAMPLE = 800  # lines that say which separator it is
+SAMPLE_SIZE = 1 << 18
+COUNTED_SAMPLE = 1 << 15  # bytes that are looked at for that
+MAY_BE_COUNTED = re.compile(rb"[=:\t ][ \t]*\d{1,9}(?:[ \t]*[:;|,/]|[ \t]+)[^\s\d]")
+LEAST_COUNTED = 3  # values with their length in front, before that is believed
 
 
 class KeyedLines(TreeDocument):
@@ -54,8 +62,39 @@ class KeyedLines(TreeDocument):
         """A key as text, made once for each."""
         return cache(lambda raw: _name(raw, self.encoding))
 
+    def _section_name(self, raw: bytes) -> str:
+        return raw.strip().decode(self.encoding, "replace")
+
     def quoting(self, style: int) -> Quoting:
+        if style >= CELLS:
+            return cell_quoting(MARKS[style - CELLS], self.encoding)
         return self._line if style == LINE_ALONE else self._quoting
+
+    @cached_property
+    def _quoting(self) -> Quoting:
+        plain = self.quoting_of("", self.encoding)
+        if not MAY_BE_COUNTED.search(self.data, 0, COUNTED_SAMPLE):
+            return plain
+        return next((each for each in self._counts(plain) if self._is_counted(each)), plain)
+
+    def _counts(self, plain: Quoting) -> Iterator[Counted]:
+        measures: tuple[Measure, ...] = ("bytes", "letters")
+        return (Counted(plain, self.encoding, measure) for measure in measures)
+
+    def _is_counted(self, counted: Counted) -> bool:
+        """Whether values have their lengths in front: all that begin with a number and a mark, and of several sizes."""
+        pattern, fitting = KEYED[self.separator], set[int]()
+        count, words = 0, False
+        for line in self.data[:COUNTED_SAMPLE].splitlines():
+            keyed = pattern.match(line)
+            value = line[keyed.end() : _value_end(line, keyed.end(), len(line))] if keyed is not None else b""
+            if COUNT.match(value):
+                begin = counted.behind_count(value)
+                if not begin or _is_aside(line):
+                    return False
+                fitting.add(len(value) - begin)
+                count, words = count + 1, words or not is_number(value[begin:].decode("latin-1"))
+        return words and count >= LEAST_COUNTED and len(fitting) > 1  # of numbers alone it may be chance
 
     @cached_property
     def _line(self) -> Quoting:
@@ -72,7 +111,7 @@ class KeyedLines(TreeDocument):
         Raises:
             BindingError: hardly any line has one.
         """
-        every = self.data.splitlines()[:SAMPLE]
+        every = without_tables(self.data[:SAMPLE_SIZE].splitlines()[:SAMPLE])
         lines = [
             line
             for line, following in zip(every, [*every[1:], b""], strict=False)
@@ -82,8 +121,9 @@ class KeyedLines(TreeDocument):
         has_sections = any(SECTION.fullmatch(line) for line in every)
         for marks in ((b"=", b":"), (b"\t", b" ")):
             for some in (lines, begun):
-                found = {mark: sum(_keyed(KEYED[mark], line) for line in some) for mark in marks}
+                found = {}
                 for mark in marks:
+                    found[mark] = sum(_keyed(KEYED[mark], line) for line in some)
                     if found[mark] and found[mark] >= len(some) * (1 - MOST_ODD):
                         return mark
             best = max(marks, key=lambda mark: found[mark])
@@ -92,17 +132,36 @@ class KeyedLines(TreeDocument):
         raise BindingError(self.what, 0, "its lines are not keys with values")
 
     def parse(self) -> Tree:
+        is_tagged = re.search(rb"^[ \t]*\[/[^\]\r\n]+\]", self.data, re.MULTILINE) is not None
+        return self._parsed(self.text_start, len(self.data), is_tagged=is_tagged, most_odd=MOST_ODD)
+
+    def grown(self) -> GrowingTree | None:
+        if not has_regions(self.data):
+            return None
+        self._regions = Regions(self.data, self.text_start, self.encoding, self._parsed, self._section_name)
+        return self._regions.tree
+
+    def namesakes(self, number: int, name: str) -> array[int]:
+        found = self._regions.namesakes(number, name) if isinstance(self.tree, GrowingTree) else None
+        return super().namesakes(number, name) if found is None else found
+
+    def has_values(self) -> bool:
+        if not isinstance(self.tree, GrowingTree):
+            return super().has_values()
+        end = self.data.rfind(b"\n", 0, SAMPLE_SIZE)
+        return len(self._parsed(self.text_start, max(end, 0), most_odd=MOST_ODD)) > 1
+
+    def _parsed(self, at: int, end_of_all: int, *, is_tagged: bool = False, most_odd: float = 1) -> Tree:
+        """The values of some lines: of the whole text, or of a part of it that has no tags and braces."""
         data, builder = self.data, Builder(self.what)
         pattern = KEYED[self.separator]
-        is_tagged = re.search(rb"^[ \t]*\[/[^\]\r\n]+\]", data, re.MULTILINE) is not None
-        at = self.text_start
         builder.begin(OBJECT, None, at, at)
         braces: list[bool] = []  # for each open one whether it is held by braces
         last, odd, count, number = at, 0, 0, 0
-        first_odd = 0
-        while at <= len(data):
+        first_odd = no_table = 0
+        while at <= end_of_all:
             number += 1
-            match = LINE.match(data, at)
+            match = LINE.match(data, at, end_of_all)
             end = match.end() if match is not None else len(data)
             line = data[at:end]
             stripped = line.strip()
@@ -117,8 +176,7 @@ class KeyedLines(TreeDocument):
                     if braces and not is_tagged and not braces[-1]:
                         builder.end(last)
                         braces.pop()
-                    name = section[2].strip().decode(self.encoding, "replace")
-                    builder.begin(OBJECT, name, head, head)
+                    builder.begin(OBJECT, self._section_name(section[2]), head, head)
                     braces.append(False)
                 last = at + len(line.rstrip())
             elif first in COMMENTS and COMMENT.match(line):
@@ -147,17 +205,21 @@ class KeyedLines(TreeDocument):
                 count += 1
                 end = max(end, self._end_of_brackets(keyed.end(), end))
                 last = self._value(builder, keyed, end)
+            elif at >= no_table and (run := self._without_keys(at, end_of_all, pattern)) and self._table(builder, run):
+                count += len(run)
+                last = end = run[-1][1]
             else:
-                is_more = line[:1] in (b" ", b"\t") and count > 0  # of a value on several lines
+                no_table = max(no_table, run[-1][1]) if at >= no_table and run else no_table
+                is_more = line[:1] in (b" ", b"\t") and builder.tree.kinds[-1] != OBJECT  # of the value in front
                 count, odd = count + 1, odd + (not is_more)
                 first_odd = first_odd or at
                 stop = at + len(line.rstrip())
                 begin = at + len(line) - len(line.lstrip())
                 builder.leaf(STRING, None, begin, begin, stop, stop, PART if is_more else LINE_ALONE)
                 last = stop
-            if odd > 8 and odd > count * MOST_ODD:
+            if odd > 8 and odd > count * most_odd:
                 raise BindingError(self.what, first_odd, f"line {number} is not a key with a value")
-            newline = ENDS.match(data, end)
+            newline = ENDS.match(data, end, end_of_all)
             if newline is None:
                 break
             at = newline.end()
@@ -166,8 +228,49 @@ class KeyedLines(TreeDocument):
                 name = builder.tree.names[builder.open_[-1]] or ""
                 raise BindingError(self.what, last, f"“{name[:40]}” is not closed before the text ends")
             builder.end(last)
-        builder.end(len(data))
+        builder.end(end_of_all)
         return builder.tree
+
+    def _without_keys(self, at: int, end_of_all: int, pattern: re.Pattern[bytes]) -> list[tuple[int, int]]:
+        """The lines from one on that have no key, up to one that has."""
+        found = []
+        while at < end_of_all:
+            match = LINE.match(self.data, at, end_of_all)
+            assert match is not None
+            line = match[0]
+            if not line.strip() or pattern.match(line) or _is_aside(line) or CLOSING.fullmatch(line):
+                break
+            found.append(match.span())
+            newline = ENDS.match(self.data, match.end(), end_of_all)
+            if newline is None:
+                break
+            at = newline.end()
+        return found
+
+    def _table(self, builder: Builder, run: list[tuple[int, int]]) -> bool:
+        """Take in lines that are a table, where they are below a section or a key that says nothing itself."""
+        tree, data = builder.tree, self.data
+        holder = len(tree) - 1
+        is_key = tree.kinds[holder] == SCALAR and tree.starts[holder] == tree.ends[holder]
+        if not is_key and (holder != builder.open_[-1] or not holder):
+            return False
+        table = table_in([data[start:end] for start, end in run])
+        if table is None:
+            return False
+        if is_key:
+            tree.kinds[holder] = ARRAY
+            builder.open_.append(holder)
+        style = CELLS + MARKS.index(table.mark)
+        names = [name.decode(self.encoding, "replace") for name in table.names]
+        for (start, _), row in zip(run[1:], table.rows, strict=True):
+            first, last = start + row[0][0], start + row[-1][1]
+            builder.begin(OBJECT, None, first, first)
+            for name, (begin, stop) in zip(names, row, strict=True):
+                builder.leaf(SCALAR, name, start + begin, start + begin, start + stop, start + stop, style)
+            builder.end(last)
+        if is_key:
+            builder.end(last)
+        return True
 
     def _end_of_brackets(self, at: int, end: int) -> int:
         """Where a value ends that begins with a bracket and goes over several lines, as JSON in settings; 0 where it is
@@ -193,7 +296,7 @@ class KeyedLines(TreeDocument):
         return place
 
     def _close_tag(self, builder: Builder, braces: list[bool], name: bytes, head: int, end: int, number: int) -> None:
-        wanted = name.strip().decode(self.encoding, "replace")
+        wanted = self._section_name(name)
         present = builder.tree.names[builder.open_[-1]] if braces else None
         if present != wanted:
             what = f"line {number}: [/{wanted[:40]}] closes what is not open"
@@ -209,6 +312,9 @@ class KeyedLines(TreeDocument):
 
     def scalar_text(self, number: int) -> str:
         text = super().scalar_text(number)
+        if isinstance(self._quoting, Counted) and self.tree.styles[number] < CELLS:
+            raw = self.data[self.tree.starts[number] : self.tree.ends[number]]
+            text = raw[self._quoting.behind_count(raw) :].decode(self.encoding, "replace")
         quoted = len(text) > 1 and text[0] == text[-1] and text[0] in "\"'"
         return text[1:-1] if quoted else text
 

@@ -7,21 +7,18 @@ keeps its own escapes.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
-from fractions import Fraction
 from typing import Any
 
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.formats.document import Document, Span, TextLeaf
+from faithful_ledger.core.formats.document import Document, Span
 from faithful_ledger.core.formats.recognise import recognised_text
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage import Storage
 
-__all__ = ["IN_A_STRING", "TEXT", "NestedText", "all_leaves", "nested_document"]
+__all__ = ["IN_A_STRING", "TEXT", "NestedText", "nested_document"]
 
 TEXT = "(text)"  # behind the path of a string whose content a path goes on in
-DEEPEST = 4
 IN_A_STRING = " in a string"
 LETTER = re.compile(
     rb"\\u[dD][89abAB][0-9A-Fa-f]{2}\\u[dD][c-fC-F][0-9A-Fa-f]{2}|\\u[0-9A-Fa-f]{4}|\\x[0-9A-Fa-f]{2}|\\[0-9]{1,3}"
@@ -111,57 +108,3 @@ def nested_document(text: str) -> Document | None:
         return None
     document = recognised_text(MemorySource(text.encode("utf-8", "surrogateescape")))
     return document if document is not None and document.name in ("json", "xml", "relaxed-json") else None
-
-
-class _Within:
-    """A leaf of a text within a string; its span is that of the string."""
-
-    def __init__(self, holder: TextLeaf, inner: TextLeaf) -> None:
-        self.holder, self.inner = holder, inner
-        self.start, self.end = holder.start, holder.end
-
-    @property
-    def path(self) -> str:
-        inner = self.inner.path
-        return f"{self.holder.path}{TEXT}{'' if inner.startswith('[') or not inner else '.'}{inner}"
-
-    @property
-    def kind(self) -> str:
-        return self.inner.kind
-
-    @property
-    def raw(self) -> bytes:
-        return self.inner.raw
-
-    @property
-    def text(self) -> str:
-        return self.inner.text
-
-    @property
-    def is_number(self) -> bool:
-        return self.inner.is_number
-
-    @property
-    def about(self) -> float:
-        return self.inner.about
-
-    @property
-    def value(self) -> Fraction | str:
-        return self.inner.value
-
-    @property
-    def stored_as(self) -> str:
-        return f"{self.inner.stored_as.removesuffix(IN_A_STRING)}{IN_A_STRING}"
-
-
-def all_leaves(document: Document, depth: int = 0) -> Iterator[TextLeaf]:
-    """Every value of a text, also of the texts within its strings, each behind the string it is in."""
-    if document.name == "json":  # it enters its strings itself
-        yield from document.leaves()
-        return
-    for leaf in document.leaves():
-        yield leaf
-        if leaf.kind == "string" and depth < DEEPEST:
-            inner = nested_document(leaf.text)
-            if inner is not None:
-                yield from (_Within(leaf, each) for each in all_leaves(inner, depth + 1))

@@ -9,10 +9,14 @@ from __future__ import annotations
 import json
 import re
 from abc import ABC, abstractmethod
+from typing import TYPE_CHECKING, Literal
 
 from faithful_ledger.core.errors import ValueRefused
 
-__all__ = ["Backslashed", "Bare", "Doubled", "encoded_text"]
+if TYPE_CHECKING:
+    from faithful_ledger.core.storage import Quoting
+
+__all__ = ["COUNT", "Backslashed", "Bare", "Counted", "Doubled", "Measure", "encoded_text"]
 
 ESCAPES = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f", "v": "\v", "a": "\a", "0": "\0"}
 BACK = {value: key for key, value in ESCAPES.items() if key not in "0av"}
@@ -152,3 +156,41 @@ class Backslashed(_Quoted):
             else:
                 parts.append(letter)
         return "".join(parts)
+
+
+COUNT = re.compile(rb"(\d{1,9})(?:[ \t]*[:;|,/][ \t]*|[ \t]+)")
+Measure = Literal["bytes", "letters"]
+
+
+class Counted:
+    """A text with its own length in front, as in `6:Tamsin` or `6 "Tamsin"`; another text gets its own. Quotes are not
+    counted. What does not begin with its length is read as it is.
+    """
+
+    def __init__(self, inner: Quoting, encoding: str, measure: Measure = "bytes") -> None:
+        self.inner, self.encoding, self.measure = inner, encoding, measure
+
+    def behind_count(self, raw: bytes) -> int:
+        """Where the text itself begins; 0 where no length is in front that fits it."""
+        match = COUNT.match(raw)
+        return match.end() if match is not None and int(match[1]) == self._length(raw[match.end() :]) else 0
+
+    def _length(self, raw: bytes) -> int:
+        quoted = len(raw) > 1 and raw[:1] == raw[-1:] and raw[:1] in (b'"', b"'")
+        raw = raw[1:-1] if quoted else raw
+        return len(raw) if self.measure == "bytes" else len(decoded_text(raw, self.encoding))
+
+    def decode(self, raw: bytes) -> str:
+        return self.inner.decode(raw[self.behind_count(raw) :])
+
+    def encode(self, text: str, old: bytes) -> bytes:
+        behind = self.behind_count(old)
+        written = self.inner.encode(text, old[behind:])
+        match = COUNT.match(old)
+        if not behind or match is None:
+            return written
+        number = str(self._length(written)).zfill(len(match[1]) if match[1].startswith(b"0") else 1)
+        whole = number.encode() + old[match.end(1) : behind] + written
+        if not self.behind_count(whole):
+            raise ValueRefused(f"“{text[:40]}” would not be read back behind its length", "enter a text")
+        return whole

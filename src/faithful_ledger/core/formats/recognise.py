@@ -51,9 +51,11 @@ def recognised_text(source: Source) -> Document | None:
 
 
 def why_not_text(source: Source) -> LedgerError | None:
-    """What is wrong with a text that begins like JSON or XML and is none; None for anything else."""
+    """What is wrong with a text that begins like JSON, XML or a section of keyed lines and is none; None for others."""
     start = bytes(source.read(0, min(source.size, SAMPLE)))
-    kind = {b"<": "xml", b"{": "json", b"[": "json"}.get(start.removeprefix(BOM).lstrip()[:1])
+    begun = start.removeprefix(BOM).lstrip()
+    kind = {b"<": "xml", b"{": "json", b"[": "json"}.get(begun[:1])
+    kind = "keyed-lines" if SECTION.match(begun) else kind
     if kind is None or not looks_like_text(start):
         return None
     try:
@@ -97,7 +99,9 @@ def _likely(sample: bytes) -> Iterator[str]:
         yield "relaxed-json"
     if start.startswith((b"---", b"%YAML")):
         yield "yaml"
-    body = [line for line in lines if not line.lstrip().startswith((b"#", b";", b"//", b"["))]
+    from faithful_ledger.core.formats.line_tables import without_tables
+
+    body = [line for line in without_tables(lines) if not line.lstrip().startswith((b"#", b";", b"//", b"["))]
     found = separators_of(body)
     deeper = any(line[:1] in (b" ", b"\t") for line in body[1:])
     is_yaml = found[b":"] >= 0.4 * len(body) and (deeper or any(line.lstrip().startswith(b"- ") for line in body))

@@ -7,39 +7,52 @@ for all of them and stands here.
 from __future__ import annotations
 
 import re
-from abc import ABC, abstractmethod
+from abc import abstractmethod
+from array import array
 from bisect import bisect_left
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
 
-from faithful_ledger.core.address import Address, Step, format_name, format_path
+from faithful_ledger.core.address import Step, format_name, format_path
 from faithful_ledger.core.edits import Replacement
 from faithful_ledger.core.errors import AddressError, BindingError, ValueRefused
-from faithful_ledger.core.formats.document import BOM, Items, Leaf, Place, Span
-from faithful_ledger.core.formats.tree import ARRAY, KINDS, NUMBER, OBJECT, PART, SCALAR, STRING, WORD, Tree, kind_of
-from faithful_ledger.core.source import Source, first_bytes
+from faithful_ledger.core.formats.document import Items, Leaf, Span
+from faithful_ledger.core.formats.text_document import TextDocument
+from faithful_ledger.core.formats.tree import (
+    ARRAY,
+    KINDS,
+    NUMBER,
+    OBJECT,
+    PART,
+    SCALAR,
+    STRING,
+    WORD,
+    GrowingTree,
+    Tree,
+    kind_of,
+)
+from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import Quoting, SpelledNumber, SpelledSwitch, SpelledText, SpelledValue, Storage
 
-__all__ = ["TreeDocument", "text_encoding_of"]
+__all__ = ["SMALL", "TreeDocument", "text_encoding_of"]
 
-LARGEST_TEXT = 512 << 20
+SMALL = 1 << 18  # a text up to here, or a part of a larger one, is read as a whole
 NAMED = 12  # members that a message names
 DELIMITERS = (b";", b"|", b",", b"\t", b" ")
+NONE = array("I")
 KEYS = ("name", "id", "key")  # what distinguishes siblings of one name, likeliest first
 
 
-class TreeDocument(ABC):
+class TreeDocument(TextDocument):
     """A text of one format. `parse` finds the values, `quotings` are how texts are quoted in it."""
 
     name = ""
-    what = "the text"  # for messages
-    knows_ends = True
     row_kinds: tuple[str, ...] = ("array", "object", "string")
 
     def __init__(self, source: Source) -> None:
-        self.source = source
+        super().__init__(source)
         self.root_name = ""  # a path may begin with it
-        self._members: dict[int, dict[str, list[int]]] = {}
+        self._members: dict[int, dict[str, array[int]]] = {}
 
     # what a format says
 
@@ -69,17 +82,6 @@ class TreeDocument(ABC):
 
     # the same for all
 
-    @cached_property
-    def data(self) -> bytes:
-        if self.source.size > LARGEST_TEXT:
-            raise BindingError(self.what, 0, f"a text of more than {LARGEST_TEXT >> 20} MiB is not read")
-        return first_bytes(self.source, self.source.size)
-
-    @property
-    def text_start(self) -> int:
-        """Where the text begins, behind a byte order mark."""
-        return len(BOM) if self.data.startswith(BOM) else 0
-
     def fail(self, at: int, what: str) -> BindingError:
         """What is wrong at an offset, with its line."""
         line = self.data.count(b"\n", 0, at) + 1
@@ -87,7 +89,18 @@ class TreeDocument(ABC):
 
     @cached_property
     def tree(self) -> Tree:
-        return self.parse()
+        grown = self.grown() if len(self.data) > SMALL else None
+        return grown or self.parse()
+
+    def grown(self) -> GrowingTree | None:
+        """The tree of a large text, which grows where it is asked; None where this text has to be read as a whole."""
+        return None
+
+    def _read_whole(self) -> None:
+        """Exchange a tree that grows for the whole one; numbers of values are others then."""
+        if isinstance(self.tree, GrowingTree):
+            self.tree = self.parse()
+            self._members.clear()
 
     @cached_property
     def encoding(self) -> str:
@@ -107,6 +120,8 @@ class TreeDocument(ABC):
 
     def number_of(self, span: Span) -> int | None:
         """The number of the value at a span, the outermost where several have the same; None where there is none."""
+        if isinstance(self.tree, GrowingTree):
+            return self.tree.number_at(span.start, span.end)
         if not span.start and span.end == self.tree.ends[0] and not self.tree.starts[0]:
             return 0
         starts, order = self._in_order
@@ -142,24 +157,16 @@ class TreeDocument(ABC):
         return self._span(number) if number is not None else Span(start, end, "string")
 
     def check(self) -> None:
-        _ = self.tree
+        self._read_whole()
 
     def has_values(self) -> bool:
+        self._read_whole()
         kinds = self.tree.kinds
         return any(kind in kinds for kind in (SCALAR, STRING, NUMBER, WORD))
 
     # along paths
 
-    def find(self, address: Address, place: Place) -> Span:
-        assert address.path is not None
-        return self.at(place.within, address.path.steps(place.number))
-
     def at(self, within: Span, steps: tuple[Step, ...]) -> Span:
-        """The value a path leads to from another one.
-
-        Raises:
-            AddressError: naming the step that has no counterpart, and what is there instead.
-        """
         number = self.number_of(within) or 0
         at = 0
         while at < len(steps):
@@ -186,13 +193,12 @@ class TreeDocument(ABC):
         step = steps[at]
         if step.name is None:
             return self._among(self._items_of(number), step), 1
-        members = self.members(number)
-        namesakes = members.get(step.name, [])
+        namesakes = self.namesakes(number, step.name)
         if not namesakes:
             if not number and step.name == self.root_name:
                 return 0, 1
             for stop in range(len(steps), at + 1, -1):
-                whole = members.get(_as_written(steps[at:stop]), [])
+                whole = self.namesakes(number, _as_written(steps[at:stop]))
                 if len(whole) == 1:
                     return whole[0], stop - at
             return None, 1
@@ -219,7 +225,7 @@ class TreeDocument(ABC):
         styles = self.tree.styles
         return [child for child in self.tree.children(number) if styles[child] != PART]
 
-    def _among(self, numbers: list[int], step: Step) -> int | None:
+    def _among(self, numbers: Sequence[int], step: Step) -> int | None:
         if step.index is not None:
             return numbers[step.index] if step.index < len(numbers) else None
         key, wanted = step.key or "", step.value or ""
@@ -230,7 +236,11 @@ class TreeDocument(ABC):
                     return number
         return None
 
-    def members(self, number: int) -> dict[str, list[int]]:
+    def namesakes(self, number: int, name: str) -> array[int]:
+        """The values of a name directly within one."""
+        return self.members(number).get(name, NONE)
+
+    def members(self, number: int) -> dict[str, array[int]]:
         """The values directly within one by their names."""
         found = self._members.get(number)
         if found is None:
@@ -239,7 +249,7 @@ class TreeDocument(ABC):
             for child in self.tree.children(number):
                 name = names[child]
                 if name is not None:
-                    found.setdefault(name, []).append(child)
+                    found.setdefault(name, array("I")).append(child)
         return found
 
     def plain(self, span: Span) -> str:
@@ -303,6 +313,7 @@ class TreeDocument(ABC):
 
     def leaves(self) -> Iterator[Leaf]:
         """Every value that has no parts, with its path."""
+        self._read_whole()
         tree = self.tree
         open_: list[tuple[int, str, dict[int, str]]] = []
         for number in range(len(tree)):
@@ -350,7 +361,7 @@ class TreeDocument(ABC):
         rest = (child for child in self.tree.children(number) if child not in items)
         return {child: f".{format_name(names[child] or '')}" for child in rest}
 
-    def _keys_of(self, namesakes: list[int]) -> list[str] | None:
+    def _keys_of(self, namesakes: Sequence[int]) -> list[str] | None:
         """Steps that distinguish siblings of one name by what they say, where they all differ."""
         for key in KEYS:
             said = []
@@ -426,7 +437,7 @@ def _as_written(steps: tuple[Step, ...]) -> str:
 def text_encoding_of(data: bytes) -> str:
     """UTF-8 where a text is that; else the usual one of one byte a letter."""
     try:
-        data.decode("utf-8")
+        _ = data.isascii() or data.decode("utf-8")
     except UnicodeDecodeError:
         return "cp1252"
     return "utf-8"

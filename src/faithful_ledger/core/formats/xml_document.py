@@ -11,18 +11,23 @@ bound or reach other files.
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Sequence
 from functools import cache, cached_property, partial
+from typing import TYPE_CHECKING
 from xml.parsers import expat
 
 from faithful_ledger.core.errors import BindingError, ValueRefused
 from faithful_ledger.core.formats.quoting import decoded_text, encoded_text
-from faithful_ledger.core.formats.tree import ARRAY, OBJECT, PART, SCALAR, STRING, WORD, Builder, Tree
-from faithful_ledger.core.formats.tree_document import TreeDocument
+from faithful_ledger.core.formats.tree import ARRAY, OBJECT, PART, SCALAR, STRING, WORD, Builder, GrowingTree, Tree
+from faithful_ledger.core.formats.tree_document import SMALL, TreeDocument
+from faithful_ledger.core.formats.xml_markup import ASIDE, CDATA_CLOSE, CDATA_OPEN
 from faithful_ledger.core.storage import Quoting
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.formats.xml_index import Level, XmlIndex
 
 __all__ = ["XmlDocument"]
 
-ASIDE = rb"!--.*?-->|\?.*?\?>|!DOCTYPE(?:[^\[>\"']|\"[^\"]*\"|'[^']*'|\[(?:[^\]\"']|\"[^\"]*\"|'[^']*')*\])*>"
 MARKUP = re.compile(
     rb"<(?:(?P<leaf>[^\s/>\"'<!?]+)>(?P<text>[^<]*)</(?P=leaf)\s*>|(?P<aside>"
     + ASIDE
@@ -36,8 +41,8 @@ REFERENCE = re.compile(r"&(?:#x([0-9A-Fa-f]{1,6})|#([0-9]{1,7})|([^;&\s<]{1,64})
 NAMED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
 TEXT, ATTRIBUTE_VALUE, CDATA, EMPTY, PLIST_SWITCH = range(5)
 SEVERAL_ROOTS = expat.errors.codes[expat.errors.XML_ERROR_JUNK_AFTER_DOC_ELEMENT]
+PLIST = b"plist"
 PLIST_HOLDERS = (b"array", b"dict")
-CDATA_OPEN, CDATA_CLOSE = b"<![CDATA[", b"]]>"
 
 
 class _SeveralRoots(Exception):
@@ -89,6 +94,9 @@ class XmlDocument(TreeDocument):
             self._check(b"<r>", b"</r>")
             self.is_fragment = True
 
+    def has_values(self) -> bool:
+        return bool(len(self.tree))  # in an element there is at least its text
+
     def _check(self, before: bytes, after: bytes) -> None:
         """Raises BindingError where the text is not well formed between these two."""
         data = self.data
@@ -113,18 +121,30 @@ class XmlDocument(TreeDocument):
                 raise _SeveralRoots from None
             at = min(max(parser.ErrorByteIndex - len(before), 0), len(data))
             raise BindingError(self.what, at, _in_words(error, data)) from None
+        finally:
+            parser.EntityDeclHandler = None  # or the two would keep each other, and what was read, in memory
+
+    @cached_property
+    def _named(self) -> Callable[[bytes], str]:
+        """A name as text, made once for each."""
+        return cache(partial(str, encoding="utf-8", errors="replace"))
 
     def parse(self) -> Tree:
         self.check()
+        tree = self._parsed(0, len(self.data))
+        self.root_name, tree.names[0] = tree.names[0] or "", None
+        return tree
+
+    def _parsed(self, at: int, end_of_all: int) -> Tree:
+        """The values of well-formed bytes: of the whole, or of one element."""
         data, builder = self.data, Builder(self.what)
         tree = builder.tree
-        is_plist = False
+        is_plist, is_piece = False, at > 0
         frames: list[_Frame] = []
-        known = cache(partial(str, encoding="utf-8", errors="replace"))  # a name as text, made once for each
+        known = self._named
         if self.is_fragment:
             builder.begin(OBJECT, None, 0, 0)
-        at = 0
-        for match in MARKUP.finditer(data):
+        for match in MARKUP.finditer(data, at, end_of_all):
             kind, start, end = match.lastgroup, match.start(), match.end()
             if frames and at < start and data[at:start].strip():
                 frames[-1].texts.append((at, start, TEXT))
@@ -148,15 +168,11 @@ class XmlDocument(TreeDocument):
             elif kind == "empty":
                 name = match["name"]
                 if not frames:
-                    is_plist = name == b"plist"
+                    is_plist = name == PLIST and not is_piece
                 else:
                     frames[-1].has_elements = True
-                begin, stop = match.span("attributes")
                 number = builder.begin(OBJECT, known(name), start, start)
-                for each in ATTRIBUTE.finditer(data, begin, stop) if begin < stop else ():
-                    first, last = each.span(2)
-                    attribute = known(b"@" + each[1])
-                    tree.add(SCALAR, attribute, each.start() + 1, first, last, last, ATTRIBUTE_VALUE)
+                self._add_attributes(tree, match)
                 frame = _Frame(number, name, start, end, attributes=len(tree) > number + 1)
                 if match["empty"]:
                     self._close(builder, frame, end, end, is_plist=is_plist)
@@ -166,8 +182,57 @@ class XmlDocument(TreeDocument):
             self._whole_of_plist(tree)
         if self.is_fragment:
             builder.end(len(data))
-        self.root_name, tree.names[0] = tree.names[0] or "", None
         return tree
+
+    def _add_attributes(self, tree: Tree, markup: re.Match[bytes]) -> None:
+        begin, stop = markup.span("attributes")
+        for each in ATTRIBUTE.finditer(self.data, begin, stop) if begin < stop else ():
+            first, last = each.span(2)
+            tree.add(SCALAR, self._named(b"@" + each[1]), each.start() + 1, first, last, last, ATTRIBUTE_VALUE)
+
+    def grown(self) -> GrowingTree | None:
+        self.check()
+        if self.is_fragment:
+            return None
+        from faithful_ledger.core.formats.xml_index import XmlIndex  # it needs NumPy, which small texts do without
+
+        index = XmlIndex(self.data, self.what)
+        name = index.names(index.at[:1])[0]
+        if name == PLIST or len(index.at) <= 2:
+            return None
+        tree = GrowingTree(lambda number: self._read(tree, index, number))
+        self.root_name, head, tail = self._named(name), int(index.at[0]), index.end
+        tree.unread(OBJECT, None, head, head, tail, tail)
+        return tree
+
+    def _read(self, tree: GrowingTree, index: XmlIndex, number: int) -> Sequence[int]:
+        """Take in what is directly within an element of a large text; of a small element all at once."""
+        head, tail = tree.heads[number], tree.tails[number]
+        level = index.level(index.tag_at(head)) if tail - head > SMALL else None
+        if level is None or not len(level.heads):
+            return tree.take_in(self._parsed(head, tail))
+        markup = MARKUP.match(self.data, head)
+        assert markup is not None
+        first = len(tree)
+        self._add_attributes(tree, markup)
+        self._add_elements(tree, index.names(level.heads), level)
+        cdata = ((*span, CDATA) for span in level.asides if self.data.startswith(CDATA_OPEN, span[0]))
+        for start, end, style in sorted([*((*span, TEXT) for span in level.texts), *cdata]):
+            tree.add(SCALAR, "#text", start, start, end, end, style)
+        return range(first, len(tree))
+
+    def _add_elements(self, tree: GrowingTree, names: list[bytes], level: Level) -> None:
+        import numpy as np
+
+        kinds, styles = (np.full(len(names), value, np.uint8) for value in (OBJECT, TEXT))
+        plain = ~(level.attributed | level.holding | level.aside)
+        filled, hollow = plain & ~level.empty, plain & level.empty
+        kinds[filled], kinds[hollow], styles[hollow] = SCALAR, STRING, EMPTY
+        starts, ends = np.where(filled, level.insides, level.heads), np.where(filled, level.closes, level.tails)
+        first = len(tree)
+        tree.add_all(kinds, styles, list(map(self._named, names)), level.heads, (starts, ends), level.tails)
+        for place in np.flatnonzero(level.aside & ~level.attributed & ~level.holding).tolist():
+            tree.put(first + place, self._parsed(int(level.heads[place]), int(level.tails[place])))
 
     def scalar_text(self, number: int) -> str:
         tree = self.tree
@@ -235,8 +300,8 @@ class XmlDocument(TreeDocument):
 
     def _value_of(self, number: int) -> int:
         if self.tree.kinds[number] == OBJECT:
-            texts = self.members(number).get("#text", [])
-            if len(texts) == 1 and not self._items_of(number):
+            texts = self.members(number).get("#text")
+            if texts is not None and len(texts) == 1 and not self._items_of(number):
                 return texts[0]
         return number
 

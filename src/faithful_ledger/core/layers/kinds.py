@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.layers import base64_text, bzip2, deflate, lz4_frames, xz, zstd
 from faithful_ledger.core.layers.archives import ARCHIVES
+from faithful_ledger.core.layers.hex_text import HEX
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Stream
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
@@ -20,7 +21,7 @@ STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MOD
 KEYED = ("add", "xor")
 SCRAMBLINGS = (*KEYED, "xor-previous")
 PADDED = "padded"  # zeros behind a text
-LAYERS = (*STREAMS, *SCRAMBLINGS, *TRANSCODINGS, *ARCHIVES, SQLITE, PADDED)
+LAYERS = (*STREAMS, *SCRAMBLINGS, *TRANSCODINGS, *ARCHIVES, SQLITE, PADDED, HEX)
 
 
 @dataclass(slots=True, frozen=True)

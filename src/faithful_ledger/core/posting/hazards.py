@@ -9,7 +9,7 @@ from faithful_ledger.core.find import Program, holders, programs, started_with
 from faithful_ledger.core.find.look import SYNC_MARKERS
 from faithful_ledger.core.posting.checks import Check
 
-__all__ = ["hazards", "sync_folder"]
+__all__ = ["hazards", "is_synced", "sync_folder"]
 
 
 def hazards(
@@ -33,7 +33,7 @@ def hazards(
     if not held and not started:
         checks.append(Check("open", True, "no program holds the save open, and none was started with its folder"))
     marker = sync_folder(folder)
-    if synced != "no" and (marker is not None or synced == "yes"):
+    if is_synced(found, synced):
         where = f"{marker.parent} is synchronised ({marker.name} is in it)" if marker else f"{folder} is synchronised"
         checks.append(Check("sync", False, where, "pause it, post, start the game once, then let it go on"))
     else:
@@ -43,6 +43,11 @@ def hazards(
         text = f"{', '.join(stale)} repeats the old state"
         checks.append(Check("companions", True, f"{text}; posting removes it, a copy is kept"))
     return checks
+
+
+def is_synced(paths: Iterable[Path], said: str) -> bool:
+    """Whether a program keeps the folder of a save the same on other devices, as it looks or as the user `said`."""
+    return said != "no" and (said == "yes" or any(sync_folder(folder) for folder in {path.parent for path in paths}))
 
 
 def sync_folder(folder: Path) -> Path | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import suppress
 
-from faithful_ledger.core.balance import rule_findings, seal_states
+from faithful_ledger.core.balance import name_findings, rule_findings, seal_states
 from faithful_ledger.core.binding import BoundFile, FieldNode, RowsNode, bind_files
 from faithful_ledger.core.binding.followers import has_length_over
 from faithful_ledger.core.edits import Cause, Replacement
@@ -130,6 +130,7 @@ def check_result(save: Save, plan: Plan) -> None:
             )
     plan.steps, plan.look_for = save.template.steps, list(_shown_then(save.template, result))
     plan.findings += rule_findings(save.template, result.fields)
+    plan.findings += name_findings(save.template, result.fields, result.paths)
     plan.findings += _lost(save, result)
     plan.findings += _doubled(save, result, {file.file.name for file in changed})
     if save.renew_broken is True:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import gc
 from collections.abc import Iterator
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from functools import partial
 from typing import TYPE_CHECKING
 
-from faithful_ledger.core.balance import rule_follower
-from faithful_ledger.core.binding import FieldNode, RowsNode, Settled, settle
+from faithful_ledger.core.balance import due_by_name, rule_follower
+from faithful_ledger.core.binding import FieldNode, Settled, settle
 from faithful_ledger.core.binding.followers import Follower, has_length_over
 from faithful_ledger.core.binding.settle import MOST_ROUNDS
 from faithful_ledger.core.edits import Cause, Patched, Replacement
@@ -17,7 +18,8 @@ from faithful_ledger.core.errors import AddressError, EntryError, ValueRefused
 from faithful_ledger.core.posting.outcome import check_result
 from faithful_ledger.core.posting.plan import Change, FilePlan, Plan, companion_files
 from faithful_ledger.core.save import Save, SaveFile, field_entry
-from faithful_ledger.core.storage import encoded
+from faithful_ledger.core.storage import Value, encoded
+from faithful_ledger.core.template import Template
 
 if TYPE_CHECKING:
     from faithful_ledger.core.wrapping import Inner
@@ -38,15 +40,30 @@ def make_plan(save: Save) -> Plan:
     entries = list(save.tape)
     broken = save.broken_seals if save.renew_broken is not True else []
     leave = frozenset(state.name for state in broken)
-    by_rules, files = _settled(save, entries, leave)
-    changed = any(file.changes for file in files)
-    plan = Plan(entries, by_rules, files, companion_files(save) if changed else [])
-    check_result(save, plan)
+    with _collected_later():
+        by_rules, files = _settled(save, entries, leave)
+        changed = any(file.changes for file in files)
+        plan = Plan(entries, by_rules, files, companion_files(save) if changed else [])
+        check_result(save, plan)
     if save.renew_broken is None:
         plan.undecided = broken
     elif save.renew_broken is False:
         plan.left = sorted(leave)
     return plan
+
+
+@contextmanager
+def _collected_later() -> Iterator[None]:
+    """No cyclic garbage is looked for meanwhile: a plan makes many objects that stay and hardly any that go, and
+    looking through all nodes of a large save again and again would cost more than the plan itself.
+    """
+    collects = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if collects:
+            gc.enable()
 
 
 def _settled(save: Save, entries: list[Entry], leave: frozenset[str]) -> tuple[list[Entry], list[FilePlan]]:
@@ -74,7 +91,6 @@ def _files(save: Save, entries: list[Entry], by_rules: list[Entry], leave: froze
         replacements[entry.node.file].append(entry.replacement())
     for entry in by_rules:
         replacements[entry.node.file].append(entry.replacement("rule"))
-    counts = {e.path: len_ for e in entries if isinstance(e.node, RowsNode) and isinstance(len_ := e.new, int)}
     main = save.main.bound
     plans = []
     for name, file in reversed(save.files.items()):
@@ -90,7 +106,7 @@ def _files(save: Save, entries: list[Entry], by_rules: list[Entry], leave: froze
             if replacements[name]:
                 file.bound.check()
             outer = main.root if main is not None and main is not file.bound else None
-            settled = settle(file.bound, replacements[name], leave, counts, outer)
+            settled = settle(file.bound, replacements[name], leave, save.tape.counts, outer)
             patched = settled.patched
             if file.bound.unwrapped is not None and replacements[name]:
                 around = file.bound.unwrapped.inner(patched, Cause("layer", name))
@@ -109,12 +125,13 @@ def _due_by_rules(save: Save, files: list[FilePlan], entries: list[Entry]) -> It
         EntryError: two that lead contradict each other.
         ValueRefused: a field that has to follow cannot say the value.
     """
-    if save.template is None or not save.template.rules:
+    if save.template is None or not (save.template.rules or save.template.name_rules):
         return
     result = Save(
         save.template, {f.file.name: SaveFile(f.file.name, f.file.path, f.patched, None, f.bound) for f in files}
     )
     entered = {entry.path for entry in entries}
+    yield from _due_by_names(save, save.template, entered)
     renewed = {renewal.node.path for file in files for renewal in file.renewals}
     for equal in _equal_fields(save, result):
         leading = [node for path, node in equal.items() if path in entered or path in renewed]
@@ -132,6 +149,16 @@ def _due_by_rules(save: Save, files: list[FilePlan], entries: list[Entry]) -> It
         for path, node in equal.items():
             if node not in leading and (entry := _following(save, path, first)):
                 yield entry
+
+
+def _due_by_names(save: Save, template: Template, entered: set[str]) -> Iterator[Entry]:
+    """The entries that make fields say what the names of their files say, but for those that were entered."""
+    for rule in template.name_rules:
+        with suppress(AddressError):
+            (node,) = save.fields(rule.path)
+            due = due_by_name(rule, node, save.files[node.file].path)
+            if due is not None and node.path not in entered:
+                yield from _saying(node, due)
 
 
 def _shown(node: FieldNode) -> str:
@@ -163,32 +190,40 @@ def _following(save: Save, path: str, leading: FieldNode) -> Entry | None:
     (node,) = save.fields(path)
     due = Follower(node, "rule", leading, leading, leading.end).due(node.source)
     try:
-        data = encoded(node.spec.storage, due, node.raw)
+        return next(_saying(node, due), None)
     except ValueRefused as error:
         raise ValueRefused(f"{path} has to follow {leading.path}: {error.what}", error.remedy) from error
-    return field_entry(node, data) if data != node.raw else None
+
+
+def _saying(node: FieldNode, value: Value) -> Iterator[Entry]:
+    """The entry that makes a field say a value; none where it says so already."""
+    data = encoded(node.spec.storage, value, node.raw)
+    if data != node.raw:
+        yield field_entry(node, data)
 
 
 def _changes(name: str, patched: Patched) -> list[Change]:
     """The replaced spans without the bytes at their edges that stay the same."""
     changes = []
-    shift = 0
-    for item in patched.replacements:
-        old, new = bytes(patched.old.read(item.start, item.end)), item.data
-        if old != new:
-            front, back = _edges(old, new) if len(old) == len(new) else (0, 0)
-            start, edges = item.start + front, front + back
-            changes.append(Change(name, start + shift, len(new) - edges, len(old) - edges, item.causes, start))
-        shift += len(new) - len(old)
+    for item, begin in zip(patched.replacements, patched.starts, strict=True):
+        old, new = patched.old.read(item.start, item.end), item.data
+        edges = _edges(old, new) if len(old) == len(new) else (0, 0)
+        if edges is not None:
+            front, both = edges[0], sum(edges)
+            changes.append(
+                Change(name, begin + front, len(new) - both, len(old) - both, item.causes, item.start + front)
+            )
     return changes
 
 
-def _edges(old: bytes, new: bytes) -> tuple[int, int]:
-    """How many bytes at the beginning and at the end of two that differ are the same."""
-    if len(old) < SHORT:
+def _edges(old: memoryview, new: bytes) -> tuple[int, int] | None:
+    """How many bytes at the beginning and at the end of two are the same; None where all are."""
+    if len(new) < SHORT:
         differ_in = int.from_bytes(old, "big") ^ int.from_bytes(new, "big")
-        return len(old) - (differ_in.bit_length() + 7) // 8, ((differ_in & -differ_in).bit_length() - 1) // 8
+        if not differ_in:
+            return None
+        return len(new) - (differ_in.bit_length() + 7) // 8, ((differ_in & -differ_in).bit_length() - 1) // 8
     import numpy as np
 
     differ = np.flatnonzero(np.frombuffer(old, np.uint8) != np.frombuffer(new, np.uint8))
-    return int(differ[0]), len(old) - 1 - int(differ[-1])
+    return (int(differ[0]), len(new) - 1 - int(differ[-1])) if len(differ) else None

@@ -100,6 +100,9 @@ class SpelledNumber(_Spelled):
     name = "digits"
     about = "number in text"
 
+    def neutral(self, size: int | None) -> bytes:
+        return b"0"
+
     def decode(self, raw: bytes) -> int | float:
         return _number(self.quoting.decode(raw))
 
@@ -148,6 +151,9 @@ class WholeInText(Storage):
 class SpelledSwitch(_Spelled):
     name = "switch"
     about = "true or false in text"
+
+    def neutral(self, size: int | None) -> bytes:
+        return b"false"
 
     def decode(self, raw: bytes) -> bool:
         text = self.quoting.decode(raw)

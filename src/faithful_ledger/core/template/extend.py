@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import re
+from collections.abc import Sequence
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -11,10 +12,12 @@ from typing import Any
 from faithful_ledger.core.address import Address, parse_path, split_outside_quotes
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence import Place
+from faithful_ledger.core.formats.document import BEHIND_LENGTH
 from faithful_ledger.core.layers import KEYED, STREAMS, LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS, SWITCHES
 from faithful_ledger.core.template.loader import parse_template, round_trip
+from faithful_ledger.core.template.model import FileSpec
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
 __all__ = ["field_name", "with_place", "with_standing"]
@@ -50,14 +53,21 @@ def field_name(name: str) -> str:
 
 
 def with_place(
-    text: bytes | None, place: Place, name: str, save: Path, game: str, size: int, other: Path | None = None
+    text: bytes | None,
+    place: Place,
+    name: str,
+    save: Path,
+    game: str,
+    size: int,
+    other: Path | None = None,
+    held: Sequence[FileSpec] = (),
 ) -> tuple[bytes, str]:
     """A template with one field more, and the path of that field. `text` is the template, None where there is none.
 
     Comments and everything else of the template stay. `save` and `size` describe the file for a new template: a path
     that is relative names one file of a folder. `other` is the file the place is in, seen from the save's folder,
     where that is not the first one; it is added where the template does not know it. A place inside layers, or inside
-    a text, gets its payload described as well.
+    a text, gets its payload described as well; `held` says what the strings on its way hold, JSON where it is empty.
 
     Raises:
         EntryError: the place moves and has no anchor, or is stored in a way templates do not know yet.
@@ -69,10 +79,17 @@ def with_place(
     files = document["files"]
     holder = _file_of(files, other, place) if other is not None else str(next(iter(files)))
     if place.route:
-        holder = _payload(files, holder, place)
+        if place.layers is None:
+            kind = next(kind for kind in place.route if kind in KEYED)
+            raise EntryError(
+                f"the key of the {kind} scrambling differs from save to save",
+                "the template is as it was; describe the field that holds the key, and name it as the layer's key_of",
+            )
+        holder = _payload(files, holder, place.layers, place.format)
     *texts, inner = split_outside_quotes(place.path or "", "(text)")
-    for at in texts:
-        holder = _payload(files, f"{holder}.{_text_field(files[holder]['layout'], at)}", place)
+    for number, at in enumerate(texts):
+        layers, kind = (held[number].layers, held[number].format) if number < len(held) else ((), "json")
+        holder = _payload(files, f"{holder}.{_text_field(files[holder]['layout'], at)}", layers, kind)
     if place.path is not None:
         element["at"] = inner.removeprefix(".")
     _with_free_name(element, files[holder]["layout"])
@@ -123,28 +140,20 @@ def _file_of(files: dict[str, Any], path: Path, place: Place) -> str:
     return str(known)
 
 
-def _payload(files: dict[str, Any], inside: str, place: Place) -> str:
+def _payload(files: dict[str, Any], inside: str, layers: Sequence[LayerSpec], kind: str) -> str:
     """The template's name for what is inside a file or one of its fields; it is added where it is not there."""
-    if place.layers is None and "." not in inside:
-        kind = next(kind for kind in place.route if kind in KEYED)
-        raise EntryError(
-            f"the key of the {kind} scrambling differs from save to save",
-            "the template was not changed; describe the field that holds the key, and name it as the layer's key_of",
-        )
-    layers = [] if "." in inside else [_layer_keys(layer) for layer in place.layers or ()]
+    keys_of_layers = [_layer_keys(layer) for layer in layers]
     for name, keys in files.items():
-        if keys.get("inside") == inside and list(keys.get("layers") or []) == layers:
+        if keys.get("inside") == inside and list(keys.get("layers") or []) == keys_of_layers:
             return str(name)
-    last = (place.layers or ())[-1] if layers else None
-    if last is None:
+    if "." in inside:
         words = inside.rpartition(".")[2] + "_inside"
-    elif last.member:
-        words = field_name(Path(last.member).stem)
+    elif layers[-1].member:
+        words = field_name(Path(layers[-1].member).stem)
     else:
-        words = "unpacked" if last.kind in STREAMS else "plain"
+        words = "unpacked" if layers[-1].kind in STREAMS else "plain"
     name = _file_name(files, words)
-    kind = "json" if "." in inside else place.format
-    files[name] = {"inside": inside, **({"layers": layers} if layers else {}), "format": kind, "layout": []}
+    files[name] = {"inside": inside, **({"layers": keys_of_layers} if layers else {}), "format": kind, "layout": []}
     return name
 
 
@@ -162,7 +171,7 @@ def _text_field(layout: list[dict[str, Any]], at: str) -> str:
         if element.get("field") and str(element.get("at", element["field"])) == at:
             return str(element["field"])
     name = next((step.name for step in reversed(parse_path(at)) if step.name), "text")
-    element = {"field": field_name(name), "as": "text", "at": at, "note": "it holds JSON itself"}
+    element = {"field": field_name(name), "as": "text", "at": at, "note": "it holds a text itself"}
     _with_free_name(element, layout)
     layout.append(element)
     return str(element["field"])
@@ -218,9 +227,10 @@ def _element(place: Place, name: str) -> dict[str, Any]:
         raise EntryError("this place moves and no anchor is near", "describe what is in front of it, or sight it again")
     element: dict[str, Any] = {"field": field_name(name)}
     if place.path is not None:
-        stored_as = place.stored_as.removesuffix(" in a string")
+        stored_as = place.stored_as.removesuffix(" in a string").removesuffix(BEHIND_LENGTH)
         kind = {"digits": "number", "true or false": "switch"}.get(stored_as, "text")
         element |= {"as": kind, **address.keys()}
+        element |= {"length": "digits"} if BEHIND_LENGTH in place.stored_as else {}
     elif place.stored_as in TEXT_ENCODINGS:
         element |= _text(place, address)
     elif place.stored_as in SWITCHES:

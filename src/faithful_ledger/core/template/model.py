@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
+from pathlib import Path
 from typing import Literal
 
 from faithful_ledger.core.address import NEXT, Address, Expression
@@ -21,9 +22,11 @@ __all__ = [
     "FieldSpec",
     "FileSpec",
     "GroupSpec",
+    "NameRule",
     "RowsSpec",
     "SealSpec",
     "SectionSpec",
+    "Setting",
     "Sign",
     "Steps",
     "Template",
@@ -244,10 +247,47 @@ class EqualRule:
 
 
 @dataclass(slots=True, frozen=True)
+class NameRule:
+    """A field that must say what the name of its file, or of the folder around, says: what is at `{}` in the pattern,
+    or what `names` says of a whole name.
+    """
+
+    path: str
+    of_folder: bool
+    pattern: str
+    names: dict[str, str]
+    why: str
+
+    def said_by(self, file: Path) -> str | None:
+        """What a name says; None where it is not one of this kind."""
+        name = file.parent.name if self.of_folder else file.name
+        if name in self.names:
+            return self.names[name]
+        before, mark, behind = self.pattern.partition("{}")
+        fits = name.startswith(before) and name.endswith(behind) and len(name) > len(before) + len(behind)
+        return name[len(before) : len(name) - len(behind)] if mark and fits else None
+
+    def name_in_words(self, file: Path) -> str:
+        return f"the folder {file.parent.name}" if self.of_folder else f"the file name {file.name}"
+
+
+@dataclass(slots=True, frozen=True)
+class Setting:
+    """A field that is a setting of the game, and what it has to say before a posting."""
+
+    path: str
+    to: str
+    why: str
+
+    def __str__(self) -> str:
+        return f"Set {self.path} to {self.to}{f': {self.why}' if self.why else ''}."
+
+
+@dataclass(slots=True, frozen=True)
 class Steps:
     """What people do before and after a posting, and the fields whose values the game should then show."""
 
-    before: tuple[str, ...] = ()
+    before: tuple[str | Setting, ...] = ()
     after: tuple[str, ...] = ()
     look_for: tuple[str, ...] = ()
 
@@ -280,6 +320,8 @@ class Template:
     sections: list[SectionSpec]
     roots: dict[str, str] = field(default_factory=dict)
     steps: Steps = NO_STEPS
+    identity: tuple[str, ...] = ()
+    name_rules: tuple[NameRule, ...] = ()
 
     def steers(self, name: str) -> bool:
         """Whether other elements may be elsewhere, or gone, where a field of this name changes: an expression reads it,

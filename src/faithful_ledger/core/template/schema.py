@@ -196,16 +196,28 @@ class Companion(Part):
     why: Words = ""
 
 
+class SettingStep(Part):
+    """A setting of the game that is a field of a file, and what it has to say before a posting."""
+
+    set_: Words = Field(alias="set")
+    to: int | float | bool | Words
+    why: Words = ""
+
+
 class Steps(Part):
     """What people do around a posting, and what the game should show then."""
 
-    before: Annotated[list[Words], Field(max_length=20)] = []
+    before: Annotated[list[Words | SettingStep], Field(max_length=20)] = []
     after: Annotated[list[Words], Field(max_length=20)] = []
     look_for: Annotated[list[Words], Field(max_length=20)] = []
 
 
 class Rule(Part):
-    equal: Annotated[list[str], Field(min_length=2, max_length=2)]
+    equal: Annotated[list[str], Field(min_length=2, max_length=2)] | None = None
+    named: Words | None = None
+    pattern: Words = ""
+    of: Literal["file", "folder"] = "file"
+    names: dict[Words, int | Words] = {}
     why: Words = ""
 
 
@@ -234,6 +246,7 @@ class TemplateText(Part):
     companions: list[Companion] = []
     rules: list[Rule] = []
     steps: Steps | None = None
+    identity: Annotated[list[Words], Field(max_length=8)] = []
     sections: list[Section] = []
 
 
@@ -256,7 +269,7 @@ def all_keys() -> dict[str, list[str]]:
         *ELEMENT_KINDS.values(),
         EachKeys,
     ]
-    parts += [Bounds, Seal, LayerKeys, ListKeys]
+    parts += [Bounds, Seal, LayerKeys, ListKeys, SettingStep]
     return {
         part.__name__.removesuffix("Keys").removesuffix("Text").lower(): [
             field.alias or name for name, field in part.model_fields.items()

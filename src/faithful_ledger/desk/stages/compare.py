@@ -103,7 +103,7 @@ class CompareSheet(QWidget):
         if session.book is None or session.save is None:
             return
         self.file.clear()
-        self.snapshots = session.book.keeping.snapshots(session.save.path, MOST_CHOICES)
+        self.snapshots = session.book.keeping.own_snapshots(session.save, MOST_CHOICES)
         names = [f"{s.label or s.kind} · {local_time(s.time)}" for s in self.snapshots]
         for box, chosen in ((self.first, first), (self.second, second)):
             box.clear()

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
+from functools import partial
 
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
+from faithful_ledger.core.arranging import insert_record, remove_records, rows_now
 from faithful_ledger.core.binding import FieldNode, RowsNode
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules import Finding
@@ -19,12 +21,12 @@ from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, OPEN
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
-from faithful_ledger.desk.widgets.field_table import FieldTable, RecordsModel, RowsModel
+from faithful_ledger.desk.widgets.field_models import MOST_ARRANGED, RecordsModel, RowsModel
+from faithful_ledger.desk.widgets.field_table import FieldTable
 from faithful_ledger.desk.widgets.values import ValuesPane
 
 __all__ = ["EditStage"]
 
-MOST_FILTERED = 100_000
 MOST_FINDINGS = 6
 NARROW = 700
 MOMENT = 0.012  # seconds of laying out sections after which the window may do something else
@@ -42,6 +44,7 @@ class EditStage(QWidget):
         self.seen = WhenSeen(self, session, self.show_save)
         self.tables: dict[str, FieldTable] = {}
         self.switches: dict[str, QCheckBox] = {}
+        self._following: list[Callable[[], None]] = []  # tables whose records come in and go
         self._coming: Iterator[None] = iter(())
         self.laid_out = True
         self.values: ValuesPane | None = None  # of a text without a template
@@ -63,6 +66,7 @@ class EditStage(QWidget):
         self.values = None
         clear(self.paper)
         self.tables.clear()
+        self._following.clear()
         self.switches.clear()
         self._pairs.clear()
         save = self.session.save
@@ -115,6 +119,8 @@ class EditStage(QWidget):
         save = self.session.save
         if save is None:
             return
+        for follow in self._following:
+            follow()
         for table in self.tables.values():
             table.refresh()
         if self.values is not None:
@@ -187,8 +193,13 @@ class EditStage(QWidget):
             if section.table is not None:
                 (rows_node,) = save.nodes(section.table)
                 assert isinstance(rows_node, RowsNode)
-                count.setText(f"{rows_node.count} records" if rows_node.count != 1 else "1 record")
-                table = self._table(section.title, RecordsModel(save, rows_node, section.columns))
+                model = RecordsModel(save, rows_now(save, section.table), section.columns)
+                count.setText(_counted(model))
+                table = self._table(section.title, model)
+                self._let_arrange(table, section.table, count)
+                more = button("New record", partial(table.want_record, copy=False), "link")
+                more.setToolTip("Below the selected one, else at the end. The menu of a record has more.")
+                head.insertWidget(2, more)
                 if rows_node.count > 8:
                     head.addWidget(self._filter(table, count))
                 body.addWidget(table)
@@ -218,9 +229,41 @@ class EditStage(QWidget):
     def _table(self, title: str, model: RecordsModel | RowsModel) -> FieldTable:
         table = FieldTable(model, title)
         table.entered.connect(self.session.enter)
+        table.entered_all.connect(self.session.enter_all)
         table.chosen.connect(self.session.select_node)
         self.tables[title] = table
         return table
+
+    def _let_arrange(self, table: FieldTable, path: str, count: QLabel) -> None:
+        """Records come in and go; the table shows them as they will be."""
+        model = table.fields
+        assert isinstance(model, RecordsModel)
+
+        def insert(position: int, like: int) -> None:
+            if self.session.arrange(lambda save: insert_record(save, path, position, like if like >= 0 else None)):
+                table.show_record(position)
+
+        def remove(numbers: list[int]) -> None:
+            self.session.arrange(lambda save: remove_records(save, path, numbers))
+
+        def follow() -> None:
+            save = self.session.save
+            if table.state() == FieldTable.State.EditingState:
+                QTimer.singleShot(0, table, follow)  # the line that was typed in belongs to the records until now
+            elif save is not None and (path in save.tape.rows or model.rows_node is not model.first_rows):
+                found = self.session.attempt(lambda: rows_now(save, path))
+                if found is not None:
+                    current = table.currentIndex()
+                    row, place = current.row(), current.column()
+                    model.follow(found if path in save.tape.rows else model.first_rows)
+                    table.fit()
+                    count.setText(_counted(model))
+                    if row >= 0:
+                        table.setCurrentIndex(model.index(min(row, model.rowCount() - 1), place))
+
+        table.record_wanted.connect(insert)
+        table.records_unwanted.connect(remove)
+        self._following.append(follow)
 
     def _filter(self, table: FieldTable, count: QLabel) -> QLineEdit:
         line = QLineEdit()
@@ -231,22 +274,8 @@ class EditStage(QWidget):
         def narrow(text: str) -> None:
             model = table.fields
             assert isinstance(model, RecordsModel)
-            total = model.rows_node.count
-            wanted = text.strip().casefold()
-            if not wanted:
-                model.show_only(None)
-                count.setText(f"{total} records")
-                return
-            model.show_only(None)
-            looked = min(total, MOST_FILTERED)
-            rows = [
-                number
-                for number in range(looked)
-                if any(wanted in str(model.index(number, c).data()).casefold() for c in range(model.columnCount()))
-            ]
-            model.show_only(rows)
-            rest = f" of the first {looked}" if looked < total else f" of {total} records"
-            count.setText(f"{len(rows)}{rest}")
+            model.arrange(text, model.sorted_by)
+            count.setText(_counted(model))
 
         line.textChanged.connect(narrow)
         return line
@@ -279,3 +308,12 @@ def _why_nothing(save: Save) -> str:
     if save.outline is not None and save.outline.problem is not None:
         return str(save.outline.problem)
     return "No template fits this file; its bytes are in Describe."
+
+
+def _counted(model: RecordsModel) -> str:
+    """How many records there are, and how many of them are shown."""
+    total = model.rows_node.count
+    if model.wanted.strip() and model.shown is not None:
+        looked = min(total, MOST_ARRANGED)
+        return f"{len(model.shown)} of {'the first ' if looked < total else ''}{looked} records"
+    return f"{total} records" if total != 1 else "1 record"

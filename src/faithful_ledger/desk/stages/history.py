@@ -6,9 +6,11 @@ from datetime import datetime
 from functools import partial
 from itertools import islice
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
+    QCheckBox,
     QFileDialog,
     QLineEdit,
     QWidget,
@@ -26,8 +28,14 @@ from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
 from faithful_ledger.desk.widgets.tables import cell, plain_table
 
+if TYPE_CHECKING:
+    from faithful_ledger.core.refused import Lead
+    from faithful_ledger.core.source import Source
+
 __all__ = ["HistoryStage", "field_text", "local_time"]
 
+COPIES_LOOKED_AT = 8
+LARGEST_LOOKED_AT = 16 << 20
 MOST_DIFFERENCES, MOST_SHOWN = 200, 500
 
 
@@ -37,10 +45,13 @@ def local_time(time: str) -> str:
 
 
 class HistoryStage(QWidget):
-    """The sheet of the stage History. Signal: `compare_wanted(snapshot, other or None)`."""
+    """The sheet of the stage History. Signals: `compare_wanted(snapshot, other or None)`; `show_wanted(lead)` for bytes
+    that may say why the game refused a posting.
+    """
 
     title = "History"
     compare_wanted = Signal(object, object)
+    show_wanted = Signal(object)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -48,6 +59,7 @@ class HistoryStage(QWidget):
         self.seen = WhenSeen(self, session, self.show_save)
         self.records: list[Snapshot | Posting] = []
         self.verdicts: dict[str, str] = {}
+        self.open_steps: dict[str, list[str]] = {}
         self.label_line = QLineEdit()
         self.label_line.setPlaceholderText("What was done in the game just now?")
         self.label_line.setAccessibleName("Label of the next snapshot")
@@ -55,6 +67,10 @@ class HistoryStage(QWidget):
         self.keep_button = button("Keep a copy now", self._keep)
         self.table = plain_table((), [], "History", ())
         self.older = label("", "quiet")
+        self.everyone = QCheckBox()
+        self.everyone.setToolTip("Snapshots and postings of others whose saves had this file name")
+        self.everyone.toggled.connect(lambda _: self.show_save())
+        self.everyone.hide()
         self.detail = QWidget()
         self.detail_column = column(spacing=6)
         self.detail.setLayout(self.detail_column)
@@ -64,6 +80,7 @@ class HistoryStage(QWidget):
         self.body.addLayout(
             row(
                 self.older,
+                self.everyone,
                 None,
                 button("Take in a snapshot…", self.take_in, "link"),
                 button("Check every kept copy", self.check_vault, "link"),
@@ -80,15 +97,21 @@ class HistoryStage(QWidget):
         session = self.session
         if session.book is None or session.save is None:
             return
-        path = session.save.path
+        save, book = session.save, session.book
+        everyone = self.everyone.isChecked()
+        own = book.history.own_postings(save)
         found: list[Snapshot | Posting] = [
-            *session.book.history.postings(path),
-            *session.book.keeping.snapshots(path, MOST_SHOWN),
+            *(book.history.postings(save.path) if everyone else own),
+            *(
+                book.keeping.snapshots(save.path, MOST_SHOWN)
+                if everyone
+                else book.keeping.own_snapshots(save, MOST_SHOWN)
+            ),
         ]
-        self.verdicts = session.book.records.verdicts()
+        self.verdicts, self.open_steps = book.records.verdicts(), book.history.open_steps(own)
         self.records = sorted(found, key=lambda record: record.time, reverse=True)
         fresh = plain_table(
-            ("When", "What", "Note", "Files"), [self._row(r) for r in self.records], "History", (176, 180, 270)
+            ("When", "What", "Note", "Files"), [self._row(r) for r in self.records], "History", (160, 250, 220)
         )
         for number, record in enumerate(self.records):
             reversed_ = isinstance(record, Posting) and record.reversed is not None
@@ -100,8 +123,12 @@ class HistoryStage(QWidget):
         self.table = swap(self.body, self.table, fresh)
         fresh.setMaximumHeight(40 + 26 * min(max(len(self.records), 1), 8))
         clear(self.detail_column)
-        count = session.book.keeping.count_snapshots(path)
+        count, others = book.keeping.count_own(save), book.keeping.others(save)
         self.older.setText(f"the latest {MOST_SHOWN} of {count} snapshots" if count > MOST_SHOWN else "")
+        self.older.setVisible(count > MOST_SHOWN)
+        self.everyone.setVisible(bool(others))
+        names = _listed(list(others)).replace("&", "&&")  # one alone would underline a letter
+        self.everyone.setText(f"also of {names} ({sum(others.values())})")
         if not self.records:
             text = "Nothing is kept yet. Posting keeps a copy by itself; keep one now before you try something."
             self.detail_column.addWidget(label(text, wrap=True))
@@ -118,10 +145,12 @@ class HistoryStage(QWidget):
                 else f"{HOLDS} posting, {count} {'entry' if count == 1 else 'entries'}"
             )
             what += f", {self.verdicts[record.id]}" if record.id in self.verdicts else ""
+            what += ", open" if record.id in self.open_steps else ""
             note = record.record["note"] or ", ".join(f"{e['label']} {e['new']}" for e in record.record["entries"])
             return local_time(record.time), what, note, ", ".join(Path(f).name for f in record.record["files"])
         what = "snapshot" if record.kind == "kept" else f"snapshot {record.kind}"
-        return local_time(record.time), what, record.label, record.names
+        of = f" · {record.identity}" if self.everyone.isChecked() and record.identity else ""
+        return local_time(record.time), what, f"{record.label}{of}".removeprefix(" · "), record.names
 
     def _keep(self) -> None:
         self.session.history.keep(
@@ -158,10 +187,9 @@ class HistoryStage(QWidget):
         ]
         asked = label("What did the game make of it?" if not verdict else "The game:", "quiet")
         self.detail_column.addLayout(row(asked, *words, None, spacing=10))
-        if not verdict and (record.get("after") or record.get("look_for")):
-            todo = [*record.get("after", []), *(f"Look for {title} {value}." for title, value in record["look_for"])]
-            for step in todo:
-                self.detail_column.addWidget(label(f"{OPEN} {step}", "open", wrap=True))
+        self._show_steps(posting)
+        if verdict == "refused" and posting.reversed is None:
+            self._show_leads(posting)
         entries = [*record["entries"], *record["followers"]]
         rows = [(e["path"], e["old"], e["new"], "by a rule" if e in record["followers"] else "") for e in entries]
         entered = plain_table(("Field", "Was", "Became", ""), rows, "Entries", (230, 170, 170))
@@ -175,6 +203,58 @@ class HistoryStage(QWidget):
         if record["removed"]:
             names = ", ".join(Path(path).name for path in record["removed"])
             self.detail_column.addWidget(label(f"Removed, and kept with the snapshot: {names}", "quiet"))
+
+    def _show_steps(self, posting: Posting) -> None:
+        """What is to be done after a posting, to be ticked; and what to look for until the player has said."""
+        book = self.session.book
+        if book is None or posting.reversed is not None:
+            return
+        ticked, steps = book.records.ticked(), posting.record.get("after", ())
+        for step in steps:
+            box = QCheckBox(step.replace("&", "&&"))
+            box.setChecked((posting.id, step) in ticked)
+            box.toggled.connect(partial(self._tick, posting, step))
+            self.detail_column.addLayout(row(box, None))
+        for step in self.open_steps.get(posting.id, ()):
+            if step not in steps:
+                self.detail_column.addWidget(label(f"{OPEN} {step}", "open", wrap=True))
+
+    def _show_leads(self, posting: Posting) -> None:
+        """What to look at after the game has refused a posting."""
+        self.detail_column.addWidget(label("The game refused it: where to look next", "heading"))
+        for lead in self.session.attempt(lambda: self._leads(posting)) or ():
+            shown = [button("Show it", partial(self.show_wanted.emit, lead), "link")] if lead.end else []
+            words = label(f"{OPEN} {lead.text}", "open", wrap=True)
+            line = row(words, *shown)
+            line.setStretchFactor(words, 1)
+            self.detail_column.addLayout(line)
+        text = "Reverse this posting puts the state back that the game accepted; then change one value at a time."
+        self.detail_column.addWidget(label(text, wrap=True))
+
+    def _leads(self, posting: Posting) -> list[Lead]:
+        from faithful_ledger.core.refused import leads
+
+        book, save = self.session.book, self.session.save
+        if book is None or save is None:
+            return []
+        copies: dict[str, list[Source]] = {}
+        if save.size <= LARGEST_LOOKED_AT:
+            for snapshot in reversed(book.keeping.own_snapshots(save, COPIES_LOOKED_AT)):
+                for name, source in book.keeping.kept_sources(save, snapshot, inside=False).items():
+                    copies.setdefault(name, []).append(source)
+        names = {file.path.name: file.name for file in save.on_disk}
+        changes = [
+            (names[change["file"]], int(change["offset"]), int(change["size"]) - int(change["old_size"]))
+            for change in posting.record["changes"]
+            if change["file"] in names
+        ]
+        return list(leads(save, copies, changes))
+
+    def _tick(self, posting: Posting, step: str, done: bool) -> None:
+        book = self.session.book
+        if book is not None:
+            self.session.attempt(lambda: book.records.tick(posting.id, step, done=done))
+            self.session.recorded.emit()
 
     def _show_snapshot(self, snapshot: Snapshot) -> None:
         act = button("Restore", lambda: self.session.history.restore(snapshot), "main")
@@ -294,3 +374,7 @@ def field_text(node: FieldNode | None) -> str:
         return node.spec.storage.to_text(node.value)
     except LedgerError:
         return f"{BROKEN} cannot be read"
+
+
+def _listed(names: list[str]) -> str:
+    return f"{names[0]} and {len(names) - 1} more" if len(names) > 1 else "".join(names)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QLineEdit, QVBoxLayout, QWidget
 
@@ -10,7 +12,7 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.find import programs
 from faithful_ledger.core.posting import Change, Check, FilePlan, Plan, undecided_text
 from faithful_ledger.core.records import Posting
-from faithful_ledger.core.template.model import Companion
+from faithful_ledger.core.template.model import Companion, Setting
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
@@ -71,8 +73,8 @@ class PostingSheet(QWidget):
         files = [file.file.path.name for file in plan.written]
         entries = _counted(len(plan.entries), "entry", "entries")
         self.summary.setText(
-            f"{entries} change {_counted(total, 'byte', 'bytes')} in {' and '.join(files)}. Each is listed "
-            "with its cause; all other bytes stay as they are."
+            f"{entries} {'changes' if len(plan.entries) == 1 else 'change'} {_counted(total, 'byte', 'bytes')} in "
+            f"{' and '.join(files)}. Each is listed with its cause; all other bytes stay as they are."
         )
         rows = [self._row(file, change) for file in plan.files for change in file.changes]
         head = ("File", "Offset", "Bytes", "Old", "New", "Because of")
@@ -141,20 +143,32 @@ class PostingSheet(QWidget):
         """What is to be done before, to be ticked; and what comes after, for later."""
         ticked = {box.text() for box in self.steps if box.isChecked()}
         self.steps = []
+        if plan.steps.before:
+            self.rest.addWidget(label("Before you write it", "heading"))
         for step in plan.steps.before:
-            box = QCheckBox(step)
-            box.setChecked(step in ticked)
+            box = QCheckBox(str(step).replace("&", "&&"))
+            box.setChecked(box.text() in ticked)
             box.toggled.connect(lambda _: self._allow())
             self.steps.append(box)
-        if self.steps:
-            self.rest.addWidget(label("Before you write it", "heading"))
-            for box in self.steps:
-                self.rest.addWidget(box)
+            self.rest.addLayout(row(box, *self._offered(step, box), None))
         if plan.steps.after:
             self.rest.addWidget(label(f"After it: {' '.join(plan.steps.after)}", wrap=True))
         if plan.look_for:
             shown = ", ".join(f"{title} {value}" for title, value in plan.look_for)
             self.rest.addWidget(label(f"The game should then show: {shown}", wrap=True))
+
+    def _offered(self, step: str | Setting, box: QCheckBox) -> list[QWidget]:
+        """A setting that is a field can be entered here; one that is as it should be is ticked."""
+        save = self.session.save
+        if save is None or not isinstance(step, Setting):
+            return []
+        with suppress(LedgerError):
+            (node,) = save.fields(step.path)
+            if node.spec.storage.from_text(step.to) != save.value(node):
+                return [button("Enter it", lambda: self.session.enter(node, step.to), "link")]
+            box.setChecked(True)
+            box.setEnabled(False)
+        return []
 
     def _show_rest(self, plan: Plan) -> None:
         self._show_steps(plan)
@@ -166,6 +180,9 @@ class PostingSheet(QWidget):
             self.rest.addWidget(label(f"Lengths, counts and offsets put right: {', '.join(others)}", wrap=True))
         for entry in plan.followers:
             self.rest.addWidget(label(f"By a rule: {entry.path} {entry.old_text} → {entry.new_text}"))
+        if self.session.save is not None and not self.session.save.knows_seals:
+            text = "No seal is known, so the game may refuse this for a checksum. If it does, say so in History."
+            self.rest.addWidget(label(f"{OPEN} {text}", "open", wrap=True))
         for path in plan.companions:
             why = next((c.why for c in self._companions() if c.name == path.name), "")
             self.rest.addWidget(

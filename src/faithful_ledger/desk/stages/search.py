@@ -152,7 +152,7 @@ class SearchPane(QWidget):
             self._differing = []
             book, save = self.session.book, self.session.save
             if book is not None and save is not None and self._source is not None:
-                for snapshot in book.keeping.snapshots(save.path, 8):
+                for snapshot in book.keeping.own_snapshots(save, 8):
                     sources = self.session.attempt(partial(book.keeping.kept_sources, save, snapshot)) or {}
                     kept = sources.get(self._file)
                     self._differing += [kept] if kept is not None and kept.size == self._source.size else []

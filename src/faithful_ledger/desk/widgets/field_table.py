@@ -6,11 +6,19 @@ with names; choices open as a list; everything else is typed. Records are bound 
 
 from __future__ import annotations
 
-from functools import lru_cache, partial
+from functools import partial
 from typing import Any
 
-from PySide6.QtCore import QAbstractTableModel, QEvent, QModelIndex, QPersistentModelIndex, QRect, QSize, Qt, Signal
-from PySide6.QtGui import QFontMetrics, QKeyEvent, QMouseEvent, QPainter
+from PySide6.QtCore import (
+    QEvent,
+    QModelIndex,
+    QPoint,
+    QRect,
+    QSize,
+    Qt,
+    Signal,
+)
+from PySide6.QtGui import QFontMetrics, QGuiApplication, QKeyEvent, QKeySequence, QMouseEvent, QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -24,184 +32,21 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode
+from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.storage import Choice, Float, JsonNumber, Switches, WholeNumber
-from faithful_ledger.core.template.model import Bounds, FieldSpec, GroupSpec
+from faithful_ledger.core.storage import Choice, Switches
 from faithful_ledger.desk.theme import BROKEN, colours, sans
 from faithful_ledger.desk.widgets.basics import in_turn
+from faithful_ledger.desk.widgets.field_models import NUMBERS, FieldsModel, Index, RecordsModel, RowsModel
 
-__all__ = [
-    "ROW_HEIGHT",
-    "FieldDelegate",
-    "FieldTable",
-    "FieldsModel",
-    "Index",
-    "RecordsModel",
-    "RowsModel",
-    "bounds_text",
-]
+__all__ = ["ROW_HEIGHT", "FieldDelegate", "FieldTable"]
 
-Index = QModelIndex | QPersistentModelIndex
 ROW_HEIGHT = 26
 MOST_MEASURED, WIDEST, CELL_MARGIN = 50, 230, 22
 BOUNDS = 3  # the column of the bounds
 WIDE = 800
-NUMBERS = Float | JsonNumber | WholeNumber
-
-
-def bounds_text(bounds: Bounds | None) -> str:
-    """Bounds in one line, with their reason."""
-    if bounds is None:
-        return ""
-    least, most = bounds.least, bounds.most
-    span = (
-        f"{least} … {most}"
-        if least is not None and most is not None
-        else f"from {least}"
-        if most is None
-        else f"up to {most}"
-    )
-    return f"{span.replace('-', '−')}  {bounds.why}".rstrip()
-
-
-class FieldsModel(QAbstractTableModel):
-    """What both kinds share: a cell leads to a field, or is a plain text."""
-
-    def __init__(self, save: Save, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.save = save
-
-    aligns_numbers = True  # to the right of their cells
-
-    def field(self, index: Index) -> FieldNode | None:
-        raise LookupError
-
-    def refresh(self) -> None:
-        if self.rowCount():
-            self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
-
-    def now(self, node: FieldNode) -> tuple[str, str]:
-        """What a field says as text, and what it said before its entry (empty without one)."""
-        entry = self.save.tape.get(node.path)
-        try:
-            if entry is not None:
-                return entry.new_text, entry.old_text
-            return node.spec.storage.to_text(node.value), ""
-        except LedgerError:
-            return f"{BROKEN} cannot be read", ""
-
-    def flags(self, index: Index) -> Qt.ItemFlag:
-        flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
-        node = self.field(index)
-        editable = node is not None and node.spec.locked is None and not isinstance(node.spec.storage, Switches)
-        return flags | Qt.ItemFlag.ItemIsEditable if editable else flags
-
-    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        node = self.field(index)
-        if node is None:
-            return None
-        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.EditRole):
-            return self.now(node)[0]
-        if role == Qt.ItemDataRole.ToolTipRole:
-            notes = [node.spec.note, bounds_text(node.spec.bounds), node.spec.locked or ""]
-            return "\n".join([node.path, *filter(None, notes)])
-        return None
-
-
-class RecordsModel(FieldsModel):
-    """The records of rows; columns are named fields."""
-
-    def __init__(
-        self, save: Save, rows_node: RowsNode, columns: tuple[str, ...], parent: QWidget | None = None
-    ) -> None:
-        super().__init__(save, parent)
-        self.rows_node, self.columns = rows_node, columns
-        self.shown: list[int] | None = None
-        self._item = lru_cache(maxsize=512)(rows_node.item)
-
-    def show_only(self, numbers: list[int] | None) -> None:
-        """Show these records, or all."""
-        self.beginResetModel()
-        self.shown = numbers
-        self.endResetModel()
-
-    def record(self, row: int) -> int:
-        return row if self.shown is None else self.shown[row]
-
-    def field(self, index: Index) -> FieldNode | None:
-        item = self._item(self.record(index.row()))
-        node = item.names.get(self.columns[index.column()]) if isinstance(item, GroupNode) else None
-        return node if isinstance(node, FieldNode) else None
-
-    def spec(self, column: int) -> FieldSpec | None:
-        item = self.rows_node.spec.item
-        found = item.named(self.columns[column]) if isinstance(item, GroupSpec) else None
-        return found if isinstance(found, FieldSpec) else None
-
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return 0 if parent.isValid() else self.rows_node.count if self.shown is None else len(self.shown)
-
-    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return 0 if parent.isValid() else len(self.columns)
-
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if role == Qt.ItemDataRole.DisplayRole:
-            if orientation == Qt.Orientation.Vertical:
-                return f"{self.record(section)}"
-            spec = self.spec(section)
-            return spec.title if spec is not None else self.columns[section]
-        if role == Qt.ItemDataRole.TextAlignmentRole and orientation == Qt.Orientation.Horizontal:
-            spec = self.spec(section)
-            right = spec is not None and isinstance(spec.storage, NUMBERS)
-            side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
-            return side | Qt.AlignmentFlag.AlignVCenter
-        return None
-
-
-class RowsModel(FieldsModel):
-    """Single fields, one a row: its name, what is in the save, what is entered, its bounds."""
-
-    HEAD = ("", "In save", "Enter", "Bounds")
-
-    def __init__(self, save: Save, fields: list[FieldNode], parent: QWidget | None = None) -> None:
-        super().__init__(save, parent)
-        self.fields = fields
-
-    def field(self, index: Index) -> FieldNode | None:
-        return self.fields[index.row()] if index.column() == 2 else None
-
-    def row_field(self, row: int) -> FieldNode:
-        return self.fields[row]
-
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return 0 if parent.isValid() else len(self.fields)
-
-    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return 0 if parent.isValid() else len(self.HEAD)
-
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if role == Qt.ItemDataRole.DisplayRole and orientation == Qt.Orientation.Horizontal:
-            return self.HEAD[section]
-        if role == Qt.ItemDataRole.TextAlignmentRole and orientation == Qt.Orientation.Horizontal:
-            side = Qt.AlignmentFlag.AlignRight if section in (1, 2) else Qt.AlignmentFlag.AlignLeft
-            return side | Qt.AlignmentFlag.AlignVCenter
-        return None
-
-    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        node = self.fields[index.row()]
-        if role == Qt.ItemDataRole.DisplayRole and index.column() != 2:
-            now, before = self.now(node)
-            return (node.title, before or now, "", bounds_text(node.spec.bounds))[index.column()]
-        if role == Qt.ItemDataRole.TextAlignmentRole and index.column() == 1:
-            return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-        if role == Qt.ItemDataRole.ForegroundRole and index.column() in (1, 3):
-            return colours()["quiet"]
-        if role == Qt.ItemDataRole.FontRole and index.column() == 3:
-            return sans(12)
-        return super().data(index, role)
 
 
 class FieldDelegate(QStyledItemDelegate):
@@ -337,10 +182,16 @@ def _switch_places(node: FieldNode, box: QRect) -> list[tuple[str, QRect]]:
 
 
 class FieldTable(QTableView):
-    """Signals: `entered(node, text)` what was typed or switched; `chosen(node)` the field that is current."""
+    """Signals: `entered(node, text)` what was typed or switched; `entered_all` several of these, as pairs of a path and
+    a text; `chosen(node)` the field that is current; `record_wanted(position, like)` another record, a copy of number
+    `like` or a new one (−1); `records_unwanted(numbers)`.
+    """
 
     entered = Signal(object, str)
+    entered_all = Signal(object)
     chosen = Signal(object)
+    record_wanted = Signal(int, int)
+    records_unwanted = Signal(object)
 
     def __init__(self, model: RecordsModel | RowsModel, name: str, most_rows: int = 14) -> None:
         super().__init__()
@@ -350,10 +201,10 @@ class FieldTable(QTableView):
         self.setModel(model)
         self.delegate = FieldDelegate(self)
         self.setItemDelegate(self.delegate)
-        self.delegate.entered.connect(self.entered)
+        self.delegate.entered.connect(self._typed)
         self.setShowGrid(False)
         self.setWordWrap(False)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         edit = QAbstractItemView.EditTrigger
         self.setEditTriggers(edit.DoubleClicked | edit.SelectedClicked | edit.EditKeyPressed | edit.AnyKeyPressed)
@@ -364,6 +215,12 @@ class FieldTable(QTableView):
         self.verticalHeader().setVisible(isinstance(model, RecordsModel))
         self.verticalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.verticalHeader().setHighlightSections(False)
+        if isinstance(model, RecordsModel):
+            self.horizontalHeader().setSectionsClickable(True)
+            self.horizontalHeader().sectionClicked.connect(self._sort)
+            for part in (self, self.verticalHeader()):
+                part.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+                part.customContextMenuRequested.connect(self._show_menu)
         self._most_rows = most_rows
         self._set_widths()
         self.fit()
@@ -383,7 +240,128 @@ class FieldTable(QTableView):
     def refresh(self) -> None:
         self.fields.refresh()
 
+    # several cells
+
+    def _typed(self, node: FieldNode, text: str) -> None:
+        """One value goes into all selected cells of its column."""
+        column = self.currentIndex().column()
+        cells = [index for index in self.selectedIndexes() if index.column() == column and self._can_be_typed(index)]
+        nodes = [found for index in cells if (found := self.fields.field(index)) is not None]
+        if len(nodes) > 1 and node.path in {each.path for each in nodes}:
+            self.entered_all.emit([(each.path, text) for each in nodes])
+        else:
+            self.entered.emit(node, text)
+
+    def _can_be_typed(self, index: Index) -> bool:
+        return bool(self.fields.flags(index) & Qt.ItemFlag.ItemIsEditable)
+
+    def copy(self) -> None:
+        """Put the selected cells into the clipboard as spreadsheets take them: a row a line, tabs between."""
+        lines: dict[int, dict[int, str]] = {}
+        for index in self.selectedIndexes():
+            lines.setdefault(index.row(), {})[index.column()] = str(index.data() or "")
+        columns = sorted({column for line in lines.values() for column in line})
+        text = "\n".join("\t".join(lines[row].get(column, "") for column in columns) for row in sorted(lines))
+        QGuiApplication.clipboard().setText(text)
+
+    def paste(self) -> None:
+        """Enter what a spreadsheet copied, from the current cell on; one value goes into all selected cells."""
+        text = QGuiApplication.clipboard().text().removesuffix("\n")
+        first = self.currentIndex()
+        if not text or not first.isValid():
+            return
+        lines = [line.split("\t") for line in text.replace("\r\n", "\n").split("\n")]
+        if lines == [[text]] and len(self.selectedIndexes()) > 1:
+            places = [(index, text) for index in self.selectedIndexes()]
+        else:
+            places = [
+                (self.fields.index(first.row() + down, first.column() + right), value)
+                for down, line in enumerate(lines)
+                for right, value in enumerate(line)
+            ]
+        pairs = []
+        for index, value in places:
+            node = self.fields.field(index) if index.isValid() else None
+            if node is not None and value != str(index.data(Qt.ItemDataRole.EditRole)):
+                pairs.append((node.path, value))
+        if pairs:
+            self.entered_all.emit(pairs)
+
+    # records
+
+    def _sort(self, column: int) -> None:
+        """By this column, the other way round at the second time, at the third in the order of the file again."""
+        model = self.fields
+        assert isinstance(model, RecordsModel)
+        header = self.horizontalHeader()
+        known = model.sorted_by
+        wanted = (column, False) if known is None or known[0] != column else (column, True) if not known[1] else None
+        model.arrange(model.wanted, wanted)
+        header.setSortIndicatorShown(wanted is not None)
+        if wanted is not None:
+            order = Qt.SortOrder.DescendingOrder if wanted[1] else Qt.SortOrder.AscendingOrder
+            header.setSortIndicator(column, order)
+
+    def selected_records(self) -> list[int]:
+        """The numbers of the records in which a cell is selected."""
+        model = self.fields
+        rows = sorted({index.row() for index in self.selectedIndexes()})
+        return [model.record(row) for row in rows] if isinstance(model, RecordsModel) else []
+
+    def _show_menu(self, at: QPoint) -> None:
+        self.record_menu().popup(self.viewport().mapToGlobal(at))
+
+    def record_menu(self) -> QMenu:
+        """What can be done with the selected records."""
+        menu = QMenu(self)
+        chosen = self.selected_records()
+        many = "this record" if len(chosen) == 1 else f"these {len(chosen)} records"
+        menu.addAction("New record below\tIns", lambda: self.want_record(copy=False))
+        if chosen:
+            menu.addAction("Copy of this record below\tAlt+Ins", lambda: self.want_record(copy=True))
+            menu.addAction(f"Remove {many}\tCtrl+Del", lambda: self.records_unwanted.emit(chosen))
+            menu.addSeparator()
+            menu.addAction("Copy cells\tCtrl+C", self.copy)
+            menu.addAction("Paste cells\tCtrl+V", self.paste)
+        return menu
+
+    def want_record(self, *, copy: bool) -> None:
+        """Ask for a record below the selected ones, else at the end: a copy of the last one, or a new one."""
+        model, chosen = self.fields, self.selected_records()
+        assert isinstance(model, RecordsModel)
+        position = chosen[-1] + 1 if chosen else model.rows_node.count
+        self.record_wanted.emit(position, chosen[-1] if copy and chosen else -1)
+
+    def show_record(self, number: int) -> None:
+        """Go to a record."""
+        model = self.fields
+        shown = model.shown if isinstance(model, RecordsModel) else None
+        if shown is None or number in shown:
+            index = model.index(number if shown is None else shown.index(number), 0)
+            self.setCurrentIndex(index)
+            self.scrollTo(index)
+
+    def _command(self, event: QKeyEvent) -> bool:
+        """The keys for several cells and for records; whether it was one of them."""
+        if event.matches(QKeySequence.StandardKey.Copy):
+            self.copy()
+        elif event.matches(QKeySequence.StandardKey.Paste):
+            self.paste()
+        elif isinstance(self.fields, RecordsModel) and event.key() == Qt.Key.Key_Insert:
+            self.want_record(copy=bool(event.modifiers() & Qt.KeyboardModifier.AltModifier))
+        elif (
+            isinstance(self.fields, RecordsModel)
+            and event.key() == Qt.Key.Key_Delete
+            and event.modifiers() & Qt.KeyboardModifier.ControlModifier
+        ):
+            self.records_unwanted.emit(self.selected_records())
+        else:
+            return False
+        return True
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        if self._command(event):
+            return
         node = self.fields.field(self.currentIndex()) if self.currentIndex().isValid() else None
         keys = (Qt.Key.Key_Space, Qt.Key.Key_F2, Qt.Key.Key_Return, Qt.Key.Key_Enter)
         if node is not None and isinstance(node.spec.storage, Switches) and event.key() in keys:

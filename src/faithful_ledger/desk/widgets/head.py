@@ -21,9 +21,13 @@ MOST_RECENT = 8
 
 
 class Head(QFrame):
-    """Signals: `open_wanted` to choose a file, `went(destination)` from the box."""
+    """Signals: `open_wanted` to choose a file, `keys_wanted` and `about_wanted` from the menu, `went(destination)` from
+    the box.
+    """
 
     open_wanted = Signal()
+    keys_wanted = Signal()
+    about_wanted = Signal()
     went = Signal(object)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
@@ -74,7 +78,7 @@ class Head(QFrame):
             return
         self.file = next(iter(save.files))
         size = grouped(save.size if save.folder is not None else save.main.source.size)
-        kept = session.book.keeping.count_snapshots(save.path) if session.book is not None else 0
+        kept = session.book.keeping.count_own(save) if session.book is not None else 0
         about = [save.template.title if save.template is not None else "no template", f"{size} bytes"]
         about.append(f"{kept} kept" if kept else "not kept yet")
         self._about = f"{save.path.name}  ·  {'  ·  '.join(about)}"
@@ -105,12 +109,14 @@ class Head(QFrame):
                 continue
             saves = book.records.saves()[:MOST_RECENT]
             if saves:
-                self.menu.addSection(name)
-            self.menu.addSeparator()
+                self.menu.addSeparator()
             for path, _ in saves:
                 self.menu.addAction(self._shown(path, name), lambda path=path: self.session.open(path))
             if book is not self.session.book:
                 book.close()
+        self.menu.addSeparator()
+        self.menu.addAction("Keys\tF1", self.keys_wanted.emit)
+        self.menu.addAction("About Faithful Ledger", self.about_wanted.emit)
 
     @staticmethod
     def _shown(path: Path, book: str) -> str:

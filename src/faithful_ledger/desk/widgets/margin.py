@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QGridLayout, QLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFrame, QGridLayout, QLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from faithful_ledger.core.binding import FieldNode, Node, RowsNode
 from faithful_ledger.core.errors import LedgerError, place
@@ -20,7 +20,7 @@ from faithful_ledger.core.storage.readings import Reading, readings
 from faithful_ledger.desk.session import Selection, Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, pair, row, rule
-from faithful_ledger.desk.widgets.field_table import bounds_text
+from faithful_ledger.desk.widgets.field_models import bounds_text
 from faithful_ledger.desk.widgets.words import storage_in_words
 
 if TYPE_CHECKING:
@@ -233,8 +233,23 @@ class Margin(QFrame):
             names = ", ".join(name for _, name in sorted(spec.storage.names.items()))
             self._add(pair("names", names))
         self._entry(node, now)
+        self._whose(save, node)
         if save.template is None:
             self._describe(node)
+
+    def _whose(self, save: Save, node: FieldNode) -> None:
+        """Whether this field tells the saves of one character from those of another; the user can say so."""
+        book = self.session.book
+        if book is None or node.parent is None or "[" in node.path:  # one of many records does not say it
+            return
+        if save.template is not None and node.path in save.template.identity:
+            self._add(pair("says", "whose save this is"))
+            return
+        box = QCheckBox("says whose save this is")
+        box.setToolTip("Another one under the same file name then has a history and sightings of its own")
+        box.setChecked(node.path in book.keeping.identities.paths(save))
+        box.toggled.connect(lambda chosen: self.session.choose_identity(node.path, chosen=chosen))
+        self._add(box)
 
     def _describe(self, node: FieldNode) -> None:
         """A value of a text without a template can become a field of one."""

@@ -16,7 +16,8 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import JsonNumber, SpelledValue
 from faithful_ledger.desk.theme import colours, mono
 from faithful_ledger.desk.widgets.basics import column, label, row
-from faithful_ledger.desk.widgets.field_table import ROW_HEIGHT, FieldDelegate, FieldsModel, Index
+from faithful_ledger.desk.widgets.field_models import FieldsModel, Index
+from faithful_ledger.desk.widgets.field_table import ROW_HEIGHT, FieldDelegate
 
 __all__ = ["ValuesPane"]
 

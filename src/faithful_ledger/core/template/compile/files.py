@@ -15,6 +15,7 @@ from faithful_ledger.core.storage import (
     JsonText,
     PrefixedText,
     RawBytes,
+    SpelledText,
     Switches,
 )
 from faithful_ledger.core.suggest import did_you_mean
@@ -27,8 +28,10 @@ from faithful_ledger.core.template.model import (
     FieldSpec,
     FileSpec,
     GroupSpec,
+    NameRule,
     RowsSpec,
     SectionSpec,
+    Setting,
     Sign,
     Steps,
     Template,
@@ -36,7 +39,7 @@ from faithful_ledger.core.template.model import (
 
 __all__ = ["compile_template"]
 
-HOLDING = (FixedText, FreeText, JsonText, PrefixedText, RawBytes)
+HOLDING = (FixedText, FreeText, JsonText, PrefixedText, RawBytes, SpelledText)
 
 
 def compile_template(keys: Keys, mistakes: Mistakes) -> Template:
@@ -52,6 +55,63 @@ class _Files:
         self.elements = Elements(keys, mistakes)
 
     def template(self) -> Template:
+        files = self.files()
+        self.elements.check_targets()
+        template = Template(
+            id=self.keys["id"],
+            title=self.keys["title"],
+            version=self.keys.get("version", "0"),
+            game=self.keys.get("game", "") or self.keys["title"],
+            about=self.keys.get("about", ""),
+            signs=[self.sign(sign, ("recognise", n)) for n, sign in enumerate(self.keys.get("recognise", []))],
+            files=files,
+            companions=[Companion(c["name"], c.get("why", "")) for c in self.keys.get("companions", [])],
+            rules=[_equal_rule(rule) for rule in self.rules if rule.get("equal")],
+            sections=[],
+            roots=dict(self.keys.get("roots", {})),
+            steps=_steps(self.keys.get("steps") or {}),
+            identity=tuple(self.keys.get("identity", ())),
+            name_rules=tuple(_name_rule(rule) for rule in self.rules if rule.get("named")),
+        )
+        settings = [step.path for step in template.steps.before if isinstance(step, Setting)]
+        for where, paths in (
+            (("steps", "look_for"), template.steps.look_for),
+            (("steps", "before"), settings),
+            (("identity",), template.identity),
+        ):
+            for path in paths:
+                self.whole_path(template, path, where)
+        for number, companion in enumerate(template.companions):
+            self.file_name(companion.name, ("companions", number, "name"))
+            if companion.name in {spec.file_name for spec in files.values()}:
+                text = f"“{companion.name}” is a file of the save, so it cannot be a companion that goes"
+                self.mistakes.append((("companions", number, "name"), text))
+        for number, rule in enumerate(self.rules):
+            self.rule(template, rule, number)
+        for number, section in enumerate(self.keys.get("sections", [])):
+            template.sections.append(self.section(template, section, ("sections", number)))
+        return template
+
+    @property
+    def rules(self) -> list[Keys]:
+        return self.keys.get("rules") or []
+
+    def rule(self, template: Template, keys: Keys, number: int) -> None:
+        """What is wrong with a rule."""
+        named = keys.get("named")
+        if bool(keys.get("equal")) is bool(named):
+            self.mistakes.append((("rules", number), "a rule has either `equal`, two fields, or `named`, one"))
+        elif named and "{}" not in keys.get("pattern", "") and not keys.get("names"):
+            self.mistakes.append((("rules", number), "say with `pattern` where in the name the value is: {}"))
+        for path in keys.get("equal") or ([named] if named else ()):
+            where = ("rules", number, "named" if named else "equal")
+            found = self.whole_path(template, path, where)
+            if "[*]" in path:
+                self.mistakes.append((where, f"“{path}” is many fields; a rule is about single ones"))
+            elif found is not None and not isinstance(found, FieldSpec):
+                self.mistakes.append((where, f"“{path}” is not a field with a value"))
+
+    def files(self) -> dict[str, FileSpec]:
         files: dict[str, FileSpec] = {}
         for name, file in self.keys["files"].items():
             where: Where = ("files", name)
@@ -74,41 +134,7 @@ class _Files:
             files[name] = spec
             if len(files) > 1 and next(iter(files.values())).root.named(name):
                 self.mistakes.append((where, f"“{name}” is a file and also a field of the first file; rename one"))
-        self.elements.check_targets()
-        template = Template(
-            id=self.keys["id"],
-            title=self.keys["title"],
-            version=self.keys.get("version", "0"),
-            game=self.keys.get("game", "") or self.keys["title"],
-            about=self.keys.get("about", ""),
-            signs=[self.sign(sign, ("recognise", n)) for n, sign in enumerate(self.keys.get("recognise", []))],
-            files=files,
-            companions=[Companion(c["name"], c.get("why", "")) for c in self.keys.get("companions", [])],
-            rules=[
-                EqualRule(rule["equal"][0], rule["equal"][1], rule.get("why", ""))
-                for rule in self.keys.get("rules", [])
-            ],
-            sections=[],
-            roots=dict(self.keys.get("roots", {})),
-            steps=Steps(**{key: tuple(texts) for key, texts in (self.keys.get("steps") or {}).items()}),
-        )
-        for path in template.steps.look_for:
-            self.whole_path(template, path, ("steps", "look_for"))
-        for number, companion in enumerate(template.companions):
-            self.file_name(companion.name, ("companions", number, "name"))
-            if companion.name in {spec.file_name for spec in files.values()}:
-                text = f"“{companion.name}” is a file of the save, so it cannot be a companion that goes"
-                self.mistakes.append((("companions", number, "name"), text))
-        for number, rule in enumerate(template.rules):
-            for path in (rule.left, rule.right):
-                found = self.whole_path(template, path, ("rules", number, "equal"))
-                if "[*]" in path:
-                    self.mistakes.append((("rules", number, "equal"), f"“{path}” is many fields; a rule is about two"))
-                elif found is not None and not isinstance(found, FieldSpec):
-                    self.mistakes.append((("rules", number, "equal"), f"“{path}” is not a field with a value"))
-        for number, section in enumerate(self.keys.get("sections", [])):
-            template.sections.append(self.section(template, section, ("sections", number)))
-        return template
+        return files
 
     def root(self, spec: FileSpec, name: str, *, is_first: bool, where: Where) -> None:
         """The folder of a file, by the role it has for the game."""
@@ -247,3 +273,26 @@ class _Files:
         if not keys.get("name") and content is None:
             self.mistakes.append((where, "a sign needs a name or a magic: size alone fits too many files"))
         return Sign(keys.get("name"), magic.get("at", 0), content, size.get("least", 0), size.get("most"))
+
+
+def _steps(keys: Keys) -> Steps:
+    before = [
+        Setting(each["set"], _as_typed(each["to"]), each.get("why", "")) if isinstance(each, dict) else each
+        for each in keys.get("before", ())
+    ]
+    return Steps(tuple(before), tuple(keys.get("after", ())), tuple(keys.get("look_for", ())))
+
+
+def _as_typed(value: object) -> str:
+    """A value of YAML as a person would type it."""
+    return str(value).lower() if isinstance(value, bool) else str(value)
+
+
+def _name_rule(keys: Keys) -> NameRule:
+    names = {name: str(value) for name, value in keys.get("names", {}).items()}
+    return NameRule(keys["named"], keys.get("of") == "folder", keys.get("pattern", ""), names, keys.get("why", ""))
+
+
+def _equal_rule(keys: Keys) -> EqualRule:
+    left, right = keys["equal"]
+    return EqualRule(left, right, keys.get("why", ""))

@@ -9,6 +9,7 @@ from typing import TypeAlias
 
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.formats import DOCUMENTS
+from faithful_ledger.core.formats.quoting import Counted
 from faithful_ledger.core.storage import (
     BitRange,
     Choice,
@@ -22,6 +23,7 @@ from faithful_ledger.core.storage import (
     PrefixedText,
     Scaled,
     SpelledNumber,
+    SpelledText,
     Storage,
     Switches,
     WholeInText,
@@ -61,6 +63,8 @@ class Storages:
             if made is None:
                 self.mistakes.append(((*where, "as"), f"in a text a value is number, text or switch, not “{name}”"))
                 return JsonNumber()
+            if keys.get("length") is not None:
+                self.counted(made, keys, where)
             if not isinstance(made, JsonNumber | SpelledNumber):
                 return made
             return self.named(WholeInText(made), keys, where) or self.scaled(made, keys, where)
@@ -80,6 +84,13 @@ class Storages:
         if any(keys.get(key) is not None for key in ("names", "switches")):
             self.mistakes.append((where, "only whole numbers have names or switches"))
         return self.scaled(number, keys, where)
+
+    def counted(self, made: Storage, keys: Keys, where: Where) -> None:
+        """A value of a text that has its own length in front."""
+        if keys["length"] == "digits" and isinstance(made, SpelledText | SpelledNumber):
+            made.quoting = Counted(made.quoting, keys.get("encoding", "utf-8"))
+        else:
+            self.mistakes.append(((*where, "length"), "in a text the length in front of a value is `digits`"))
 
     def named(self, number: Integer | BitRange | WholeInText, keys: Keys, where: Where) -> Storage | None:
         """A whole number with names, or as a row of switches; None where the keys say neither."""

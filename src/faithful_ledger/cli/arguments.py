@@ -1,0 +1,175 @@
+"""What each command takes: its arguments, and examples for its help."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+
+__all__ = ["EXAMPLES", "add_arguments"]
+
+SEARCH_MOST = 20_000  # hits; a common byte has as many as there are bytes
+LOCATE_FOR = 10.0  # seconds, if nothing else is said
+WITHOUT_TEMPLATE = ("snapshots", "restore", "locate", "find", "search", "watch", "profile", "vault")
+WITH_ROOTS = ("read", "check", "post", "keep", "compare")
+WITHOUT_BOOK = ("read", "check", "locate", "compare", "find", "search", "profile")
+
+EXAMPLES = {
+    "post": """\
+paths:
+  purse.marks                 a field by its name, or a value of a text by its keys
+  crew[2].air                 a record by its number, from 0
+  crew[name=Tamsin].air       a record by what one of its fields says
+  hold[*].wear                every record
+  '"Purse"."max.air"'         names with dots or blanks, in quotation marks
+  water(text).levels[0]       what a string of a text holds
+
+examples:
+  faithful-ledger post harbour.bwk --set purse.marks=5200 --dry-run
+  faithful-ledger post harbour.bwk --set 'crew[name=Tamsin].injuries=-burn' --set company.day=12
+  faithful-ledger post harbour.bwk --set purse.marks=70000 --anyway   (outside the template's bounds)
+""",
+    "locate": """\
+examples:
+  faithful-ledger locate --seen a.sav=1340 --seen b.sav=1432 --seen c.sav=less
+  faithful-ledger locate --seen a.sav=1340 --seen b.sav=1432 --json | faithful-ledger pin b.sav --place - --as Marks
+""",
+}
+
+
+def add_arguments(command: argparse.ArgumentParser, name: str) -> None:
+    """All that a command takes."""
+    add = command.add_argument
+    OWN.get(name, _one_file)(command)
+    if name == "completion":
+        return
+    if name != "open":
+        add("--json", action="store_true", help="print one JSON document and nothing else")
+    if name not in WITHOUT_TEMPLATE:
+        add("--template", metavar="T", help="a template's id or file; else the save is recognised")
+        add("--format", metavar="F", help="the format of a text without a template; else it is recognised")
+    if name in WITH_ROOTS:
+        about = "a folder of the game's that the template names by its role; the book remembers it"
+        add("--root", metavar="ROLE=FOLDER", action="append", default=[], dest="roots", help=about)
+    if name not in WITHOUT_BOOK:
+        add("--book", metavar="B", help="the book to use; else the one that knows the file")
+
+
+def _one_file(command: argparse.ArgumentParser) -> None:
+    command.add_argument("file", metavar="FILE", help="a save, or its folder")
+
+
+def _any_file(command: argparse.ArgumentParser) -> None:
+    command.add_argument("file", metavar="FILE", nargs="?", help="a save, or its folder")
+
+
+def _locate(command: argparse.ArgumentParser) -> None:
+    add = command.add_argument
+    add("--seen", metavar="FILE=VALUE", action="append", default=[], help="a number, a text, more, less, same, …")
+    add("--most", metavar="N", type=int, default=20, help="how many places to tell at most")
+    add("--for", metavar="SECONDS", type=float, dest="seconds", default=LOCATE_FOR, help="how long to look at most")
+
+
+def _find(command: argparse.ArgumentParser) -> None:
+    add = command.add_argument
+    add("folders", metavar="FOLDER", nargs="*", help="where to look; else the usual places")
+    add("--name", metavar="WORDS", default="", help="words that are in the name or the path")
+    add("--since", metavar="WHEN", help="changed since: 10min, 2h, today, just now, or a time")
+    add("--max-size", metavar="N", type=int, help="not larger than so many bytes")
+    add("--most", metavar="N", type=int, default=50, help="how many files to tell at most")
+    add("--everything", action="store_true", help="media, logs and caches as well")
+
+
+def _watch(command: argparse.ArgumentParser) -> None:
+    add = command.add_argument
+    add("folders", metavar="FOLDER", nargs="+", help="folders to watch, with all below them")
+    add("--for", metavar="SECONDS", type=float, dest="seconds", help="stop after so long; else with Ctrl+C")
+    add("--keep", action="store_true", help="keep a copy at each save moment")
+
+
+def _compare(command: argparse.ArgumentParser) -> None:
+    add = command.add_argument
+    add("a", metavar="A", help="the save before")
+    add("b", metavar="B", help="the save after")
+
+
+def _completion(command: argparse.ArgumentParser) -> None:
+    command.add_argument("shell", metavar="SHELL", choices=("bash", "zsh", "fish"), help="bash, zsh or fish")
+
+
+def _vault(command: argparse.ArgumentParser) -> None:
+    actions = ("check", "list", "rebuild")
+    command.add_argument("action", metavar="|".join(actions), choices=actions, help="what to do")
+
+
+def _restore(command: argparse.ArgumentParser) -> None:
+    command.add_argument("id", metavar="ID", help="a snapshot's id, or its beginning")
+    command.add_argument("--to", metavar="PATH", help="write it there instead of where it was")
+
+
+def _search(command: argparse.ArgumentParser) -> None:
+    _one_file(command)
+    add = command.add_argument
+    add("--most", metavar="N", type=int, default=SEARCH_MOST, help="how many hits to list at most")
+    one = command.add_mutually_exclusive_group(required=True)
+    one.add_argument("--number", metavar="N", help="in every storage, also times 10 and 100")
+    one.add_argument("--text", metavar="S", help="in every usual encoding")
+    one.add_argument("--numbers", metavar="N,N,N", help="numbers at a constant distance, in any order")
+    one.add_argument("--bytes", metavar="BYTES", help='bytes in hexadecimal, ?? for any: "0A ?? FF"')
+
+
+def _pin(command: argparse.ArgumentParser) -> None:
+    _one_file(command)
+    add = command.add_argument
+    add("--place", metavar="JSON", required=True, help="as locate --json prints it; its file; or - for standard input")
+    add("--as", metavar="NAME", required=True, dest="as_name", help="what the game calls it")
+
+
+def _read(command: argparse.ArgumentParser) -> None:
+    add = command.add_argument
+    add("file", metavar="FILE", help="a save, or its folder; - for standard input")
+    add("paths", metavar="PATH", nargs="*", help="only these fields, as post --set takes them")
+    add("--csv", action="store_true", help="print a table for spreadsheets: path, value, offset, size, stored_as")
+
+
+def _keep(command: argparse.ArgumentParser) -> None:
+    _one_file(command)
+    command.add_argument("--label", metavar="L", default="", help="what was done in the game")
+
+
+def _post(command: argparse.ArgumentParser) -> None:
+    _one_file(command)
+    add = command.add_argument
+    add(
+        "--set",
+        metavar="PATH=VALUE",
+        action="append",
+        default=[],
+        dest="settings",
+        help="an entry; may be repeated",
+    )
+    add("--out", metavar="OUT", help="write to this new file or folder and leave the save alone")
+    add("--dry-run", action="store_true", help="show what would be written, and write nothing")
+    add("--note", metavar="TEXT", default="", help="a note for the history")
+    add("--anyway", action="store_true", help="allow values outside the template's bounds")
+    add("--detach-links", action="store_true", help="allow a file with several names (hard links)")
+    broken = command.add_mutually_exclusive_group()
+    broken.add_argument("--renew-broken", action="store_true", help="also renew seals that did not hold before")
+    broken.add_argument("--leave-broken", action="store_true", help="leave seals that did not hold before")
+
+
+OWN: dict[str, Callable[[argparse.ArgumentParser], None]] = {
+    "compare": _compare,
+    "completion": _completion,
+    "find": _find,
+    "keep": _keep,
+    "locate": _locate,
+    "open": _any_file,
+    "pin": _pin,
+    "post": _post,
+    "read": _read,
+    "restore": _restore,
+    "search": _search,
+    "snapshots": _any_file,
+    "vault": _vault,
+    "watch": _watch,
+}

@@ -1,0 +1,65 @@
+"""Commands that describe: a place goes into a template; what a shell needs to complete the commands."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from pathlib import Path
+
+from faithful_ledger.cli.opening import book_for, opened_or_bytes
+from faithful_ledger.cli.output import json_value, print_json, say, shown
+from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.evidence.exchange import place_from
+from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.core.source import read_whole
+
+__all__ = ["completion", "pin"]
+
+LARGEST_PLACE = 64 << 20
+
+
+def pin(options: argparse.Namespace) -> int:
+    """Put a place that `locate` found into a template, after a trial on a copy."""
+    shelf: Shelf = options.shelf
+    place = place_from(_document(options.place))
+    save = opened_or_bytes(options, Path(options.file))
+    book = book_for(options, save.path, save)
+    wanted = options.template
+    into = Path(wanted) if wanted is not None and Path(wanted).is_file() else None
+    field, name = book.templates.add_place_to(save, shelf.library(book), place, options.as_name, into)
+    pinned = shelf.open_save(Path(options.file), name if into is None else str(into))
+    (node,) = pinned.fields(field)
+    if options.json:
+        print_json({"template": name, "path": field, "value": json_value(node)})
+    else:
+        say(f"{field} is in the template {name}; it says {shown(node)} in {save.path.name}.")
+    return 0
+
+
+def _document(given: str) -> object:
+    """The JSON of a place: given as it is, in a file, or on standard input (-).
+
+    Raises:
+        AddressError: it is not JSON.
+    """
+    if given == "-":
+        text = sys.stdin.read(LARGEST_PLACE)
+    elif given.lstrip().startswith(("{", "[")):
+        text = given
+    else:
+        text = read_whole(Path(given))[0].decode("utf-8", "replace")
+    try:
+        return json.loads(text)
+    except (ValueError, RecursionError) as error:
+        raise AddressError(f"the place is not JSON ({error})", "give one as `locate --json` prints it") from error
+
+
+def completion(options: argparse.Namespace) -> int:
+    """What a shell needs to complete the commands and their options."""
+    import shtab
+
+    from faithful_ledger.cli.main import parser
+
+    print(shtab.complete(parser(), options.shell))
+    return 0

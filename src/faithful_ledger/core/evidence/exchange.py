@@ -1,0 +1,110 @@
+"""Places as documents, so that a script can go from `locate` to `pin`."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from faithful_ledger.core.address import Address
+from faithful_ledger.core.errors import AddressError, LedgerError
+from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.layers import KEYED, LayerSpec
+
+__all__ = ["place_from", "places_by_spot"]
+
+
+def places_by_spot(places: Iterable[Place]) -> list[dict[str, Any]]:
+    """A document for each spot, in the order of the places; other storages that fit there are in `also_as`."""
+    spots: dict[tuple[object, ...], dict[str, Any]] = {}
+    for place in places:
+        spot = place.file, place.route, place.path, place.offsets
+        if spot not in spots:
+            spots[spot] = _document(place)
+        elif place.stored_as not in (spots[spot]["stored_as"], *spots[spot]["also_as"]):
+            spots[spot]["also_as"].append(place.stored_as)
+    return list(spots.values())
+
+
+def _document(place: Place) -> dict[str, Any]:
+    address = place.address
+    return {
+        "offset": place.offsets[0],
+        "offsets": list(place.offsets),
+        "path": place.path,
+        "anchor": place.anchor,
+        "layer": place.layer,
+        "route": [_step(place, number) for number in range(len(place.route))],
+        "address": address.keys() if address is not None else None,
+        "stored_as": place.stored_as,
+        "also_as": [],
+        "fits": place.fits,
+        "of": place.of,
+        "scale": place.scale,
+        "bias": place.bias,
+        "rounding": place.rounding,
+        "values": list(place.values),
+        "format": place.format,
+        "prefix": place.prefix,
+        "room": place.room,
+        **({"file": place.file} if place.file else {}),
+    }
+
+
+def _step(place: Place, number: int) -> dict[str, Any]:
+    """One layer; a key that differs from copy to copy is null."""
+    kind, _, member = place.route[number].partition(":")
+    key = place.layers[number].key if place.layers is not None else None
+    return {"kind": kind, "key": key.hex() if key is not None else None, **({"member": member} if member else {})}
+
+
+def place_from(document: object) -> Place:
+    """The place of such a document, or the first of a list of them, as `locate` prints it.
+
+    Raises:
+        AddressError: it is none.
+    """
+    if isinstance(document, Mapping) and isinstance(document.get("places"), list):
+        document = document["places"]
+    if isinstance(document, list):
+        document = document[0] if document else None
+    try:
+        assert isinstance(document, Mapping)
+        return _place(document)
+    except (AssertionError, KeyError, TypeError, ValueError, AttributeError, LedgerError) as error:
+        what = "this is not a place" if not isinstance(error, LedgerError) else f"this is not a place: {error.what}"
+        raise AddressError(what, "give one as `locate --json` prints it; nothing was pinned") from error
+
+
+def _place(document: Mapping[str, Any]) -> Place:
+    address, path = document.get("address"), document.get("path")
+    offsets = tuple(int(offset) for offset in document.get("offsets") or [document["offset"]])
+    found = Address.by_path(path) if path is not None else None
+    if found is None and address is not None and address != {"at": offsets[0]}:
+        found = Address.from_keys(address)
+    steps = [LayerSpec(each["kind"], _key(each), member=each.get("member", "")) for each in document.get("route") or ()]
+    known = all(layer.key is not None for layer in steps if layer.kind in KEYED)
+    rounding = document.get("rounding")
+    return Place(
+        offsets,
+        str(document["stored_as"]),
+        int(document.get("fits", 0)),
+        int(document.get("of", 0)),
+        float(document.get("scale", 1)),
+        float(document.get("bias", 0)),
+        str(rounding) if rounding is not None else None,
+        found,
+        how=str(document.get("anchor") or ("" if address is not None else "it moves")),
+        layer=document.get("layer"),
+        route=tuple(layer.step for layer in steps),
+        layers=tuple(steps) if known else None,
+        values=tuple(value if isinstance(value, str) else float(value) for value in document.get("values") or ()),
+        file=str(document.get("file", "")),
+        room=document.get("room"),
+        prefix=str(document.get("prefix", "")),
+        format=str(document.get("format", "binary")),
+    )
+
+
+def _key(step: Mapping[str, Any]) -> bytes | None:
+    key = step.get("key")
+    return bytes.fromhex(key) if key is not None else None

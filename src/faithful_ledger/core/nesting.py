@@ -1,0 +1,136 @@
+"""What strings of texts hold: texts themselves, as they are or in hexadecimal or base64, packed or not.
+
+Each is a payload of its own behind the path of its string, as in `blob(text).marks`.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from fractions import Fraction
+from typing import TYPE_CHECKING, NamedTuple
+
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.formats import Document, looks_like_text, recognised_text
+from faithful_ledger.core.formats.document import TextLeaf
+from faithful_ledger.core.formats.json_leaves import json_tree
+from faithful_ledger.core.formats.nested import IN_A_STRING, TEXT, nested_document
+from faithful_ledger.core.layers import STREAMS
+from faithful_ledger.core.layers.hex_text import HEX
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.wrapping import Step
+
+__all__ = ["Opened", "all_leaves", "opened_string"]
+
+DEEPEST = 4
+HEXADECIMAL = re.compile(r"(?:[0-9A-F]{2} ?){20,}|(?:[0-9a-f]{2} ?){20,}")
+BASE64 = re.compile(r"[A-Za-z0-9+/]{24,}={0,2}")
+LARGEST = 16 << 20
+SHORTEST = 24  # letters of a packed string
+INSIDE = ("json", "relaxed-json", "xml", "keyed-lines", "pairs")  # what a string may be taken for when it is unpacked
+
+
+class Opened(NamedTuple):
+    """The document that a string holds, the steps that lead to it, and the kinds of layers within the string."""
+
+    steps: list[Step]
+    document: Document
+    layers: tuple[str, ...] = ()
+
+
+def opened_string(text: str, first: Sequence[Step] = ()) -> Opened | None:
+    """What a string holds, behind the steps `first` that lead to it; None where it is no document."""
+    document = nested_document(text)
+    if document is not None:
+        return Opened(list(first), document)
+    if len(text) > LARGEST:
+        return None
+    outer = HEX if HEXADECIMAL.fullmatch(text) else "base64" if len(text) % 4 == 0 and BASE64.fullmatch(text) else ""
+    if not outer:
+        return None
+    from faithful_ledger.core.wrapping import unwrap
+
+    with suppress(LedgerError):
+        steps = unwrap(text.encode("ascii"), (outer,))
+        data = steps[-1].data
+        if looks_like_text(data):
+            return _recognised([*first, *steps], (outer,))
+        if kind := _marked(data):
+            return _recognised([*first, *steps, *unwrap(data, (kind,))], (outer, kind))
+    return None
+
+
+def _marked(data: bytes) -> str:
+    """The kind of stream whose mark is at the beginning; empty where there is none."""
+    kinds = (each for each in STREAMS.values() if any(data.startswith(mark, each.mark_at) for mark in each.marks))
+    return next((each.name for each in kinds), "")
+
+
+def _recognised(steps: list[Step], layers: tuple[str, ...]) -> Opened | None:
+    from faithful_ledger.core.wrapping import Unwrapped
+
+    document = recognised_text(Unwrapped(steps).source)
+    return Opened(steps, document, layers) if document is not None and document.name in INSIDE else None
+
+
+class _Within:
+    """A leaf of a text within a string; its span is that of the string."""
+
+    def __init__(self, holder: TextLeaf, inner: TextLeaf) -> None:
+        self.holder, self.inner = holder, inner
+        self.start, self.end = holder.start, holder.end
+
+    @property
+    def path(self) -> str:
+        inner = self.inner.path
+        return f"{self.holder.path}{TEXT}{'' if inner.startswith('[') or not inner else '.'}{inner}"
+
+    @property
+    def kind(self) -> str:
+        return self.inner.kind
+
+    @property
+    def raw(self) -> bytes:
+        return self.inner.raw
+
+    @property
+    def text(self) -> str:
+        return self.inner.text
+
+    @property
+    def is_number(self) -> bool:
+        return self.inner.is_number
+
+    @property
+    def about(self) -> float:
+        return self.inner.about
+
+    @property
+    def value(self) -> Fraction | str:
+        return self.inner.value
+
+    @property
+    def stored_as(self) -> str:
+        return f"{self.inner.stored_as.removesuffix(IN_A_STRING)}{IN_A_STRING}"
+
+
+def all_leaves(document: Document, depth: int = 0) -> Iterator[TextLeaf]:
+    """Every value of a text, also of the texts within its strings, each behind the string it is in."""
+    for leaf in document.leaves():
+        yield leaf
+        if leaf.kind == "string" and depth < DEEPEST and _may_hold(document, leaf):
+            found = opened_string(leaf.text)
+            if found is not None:
+                yield from (_Within(leaf, each) for each in all_leaves(found.document, depth + 1))
+
+
+def _may_hold(document: Document, leaf: TextLeaf) -> bool:
+    """Whether a string is worth looking into; most are passed by for their letters alone. JSON enters strings that are
+    JSON itself.
+    """
+    raw = leaf.raw
+    if len(raw) < SHORTEST and not any(mark in raw for mark in (b"<", b"{", b"[", b"\\", b"&")):
+        return False
+    return document.name != "json" or json_tree(leaf.text.encode("utf-8", "replace")) is None
