@@ -18,7 +18,7 @@ from measure import MIB, Line, side_by_side
 
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.evidence import Sighting, locate, parse_sighting
-from faithful_ledger.core.evidence.places import places_at
+from faithful_ledger.core.evidence.searching import Search
 from faithful_ledger.core.profile import profile
 from faithful_ledger.core.profile.scrambling import find_scrambling
 from faithful_ledger.core.profile.strides import find_strides
@@ -109,12 +109,17 @@ def places(rounds: int) -> list[Line]:
             for part, value in zip(data, MARKS, strict=True):
                 part[3_000_001:3_000_005] = np.frombuffer(write(value), np.uint8)
             sightings = [parse_sighting(str(value)) for value in seen]
+            payloads = [part.tobytes() for part in data]
 
             def engine(
-                data: list[Array] = data, seen: list[Sighting] = sightings, wanted: tuple[str, float, float] = wanted
+                payloads: list[bytes] = payloads,
+                seen: list[Sighting] = sightings,
+                wanted: tuple[str, float, float] = wanted,
             ) -> None:
-                found = places_at(data, seen)
-                told = {(p.stored_as, round(p.scale, 4), p.bias) for p in found if p.offsets[0] == 3_000_001}
+                search = Search(payloads, seen)
+                search.run()
+                places = [place for place in search.found if place.offsets[0] == 3_000_001]
+                told = {(place.stored_as, round(place.scale, 4), place.bias) for place in places}
                 assert not told or seen[0].kind == "any" or wanted in told, (told, wanted)
                 assert told or seen[0].kind == "any", wanted
 

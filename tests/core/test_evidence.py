@@ -501,7 +501,7 @@ class InsideTest(LedgerCase):
                 best = next(place for place in found.full if place.stored_as == stored_as and place.anchor)
                 self.assertIn("2 zstd streams", str(best.layer))
                 self.assertIn("in stream 1", str(best.layer))
-                for source, at, company in zip(found.payloads["", best.route], best.offsets, companies, strict=True):
+                for source, at, company in zip(found.payloads_of(best) or (), best.offsets, companies, strict=True):
                     inner = bytes(source.read(0, source.size))
                     name = company.crew[1].name.encode()
                     if stored_as == "uleb128":

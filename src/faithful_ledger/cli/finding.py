@@ -18,6 +18,8 @@ from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import Source, open_source
 from faithful_ledger.core.storage import parse_whole
 
+MOST_WIDTHS = 5
+
 if TYPE_CHECKING:
     from faithful_ledger.core.find import SaveMoment
 
@@ -140,7 +142,7 @@ def profile(options: argparse.Namespace) -> int:
         return 0
     say(f"{options.file}: {found.kind}, {found.size} bytes, {found.entropy:.2f} bits a byte; {found.reason}")
     if scrambling is not None:
-        say(f"XOR with {'the byte before' if not scrambling.key else 'the key ' + scrambling.key.hex(' ').upper()}")
+        say(scrambling.words)
     for layer in found.layers:
         say(f"{layer.kind} at 0x{layer.offset:X} ({layer.offset}): {layer.size} bytes unpack to {layer.unpacked_size}")
     for stride in found.strides:
@@ -196,26 +198,37 @@ def locate(options: argparse.Namespace) -> int:
     pairs = [split_seen(text) for text in options.seen]
     seen = [evidence.parse_sighting(value) for _, value in pairs]
     end = Deadline(options.seconds)
-    found = evidence.locate_in_set([_files_of(path) for path, _ in pairs], seen, options.most, end)
+    with end.cancelled_by_ctrl_c():
+        found = evidence.locate_in_set([_files_of(path) for path, _ in pairs], seen, options.most, end)
     if options.json:
         from faithful_ledger.core.evidence.exchange import places_by_spot
 
-        print_json({"places": places_by_spot(found.places), "suggestion": found.suggestion})
+        print_json(
+            {
+                "places": places_by_spot(found.by_spot),
+                "suggestion": found.suggestion,
+                "tried": found.tried,
+                "not_tried": [each._asdict() for each in found.not_tried],
+            }
+        )
     else:
         rows = [
             (
-                f"{p.fits} of {p.of}",
-                f"{p.file} {p.path or f'0x{p.offsets[0]:X} · {p.offsets[0]}'}".lstrip(),
-                p.stored_as,
-                "; ".join(p.reasons),
+                f"{best.fits} of {best.of}",
+                f"{best.file} {best.path or f'0x{best.offsets[0]:X} · {best.offsets[0]}'}".lstrip(),
+                " ".join(dict.fromkeys(place.stored_as for place in (best, *others[:MOST_WIDTHS]))),
+                f"{best.bits:.0f}",
+                "; ".join(best.reasons),
             )
-            for p in found.places
+            for best, *others in found.by_spot
         ]
-        print_table("Places", ("Fits", "At", "Stored as", "Why"), rows)
+        print_table("Places", ("Fits", "At", "Stored as, likeliest first", "Bits", "Why"), rows)
+        for each in found.not_tried:
+            say(f"not tried: {each.what}: {each.why}")
         say(found.suggestion)
     if found.warning:
         warn(f"note: {found.warning}")
-    return 0 if found.places else 1
+    return 0 if found.by_spot else 1
 
 
 def compare(options: argparse.Namespace) -> int:

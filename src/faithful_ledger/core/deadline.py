@@ -2,21 +2,54 @@
 
 from __future__ import annotations
 
+import signal
+import threading
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 __all__ = ["NEVER", "Deadline"]
 
 
 class Deadline:
-    """Over once so many seconds have passed since it was made; None never is."""
+    """Over once so many seconds have passed since it was made, or it was cancelled; with None only then."""
 
     def __init__(self, seconds: float | None) -> None:
         self.seconds = seconds
-        self._end = time.monotonic() + seconds if seconds is not None else None
+        self._cancelled = threading.Event()
+        self.begin()
+
+    def begin(self) -> None:
+        """Count from now: what waited for its turn has all its time."""
+        self._end = time.monotonic() + self.seconds if self.seconds is not None else None
 
     @property
     def over(self) -> bool:
-        return self._end is not None and time.monotonic() >= self._end
+        return self._cancelled.is_set() or (self._end is not None and time.monotonic() >= self._end)
+
+    @property
+    def cancelled(self) -> bool:
+        """Whether somebody no longer waits."""
+        return self._cancelled.is_set()
+
+    def cancel(self) -> None:
+        """Nobody waits for more; may be called from any thread."""
+        self._cancelled.set()
+
+    @contextmanager
+    def cancelled_by_ctrl_c(self) -> Iterator[None]:
+        """Within this Ctrl+C cancels instead of stopping the program; a second one stops it."""
+        before = signal.getsignal(signal.SIGINT)
+
+        def cancel(*_: object) -> None:
+            self.cancel()
+            signal.signal(signal.SIGINT, before)
+
+        signal.signal(signal.SIGINT, cancel)
+        try:
+            yield
+        finally:
+            signal.signal(signal.SIGINT, before)
 
 
 NEVER = Deadline(None)

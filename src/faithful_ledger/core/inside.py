@@ -1,26 +1,30 @@
 """What is inside: payloads reached by undoing scrambling and unpacking streams, one in the other.
 
-Several streams of one kind (a container in chunks) are joined in their order, so that what moves from one chunk to the
-next stays findable; `Payload.spot` says which chunk an offset is in.
+Several saves of one game are looked into together: what opens in all of them is believed, a stream without a mark of
+its own or a scrambling only then. Several streams of one kind (a container in chunks) are joined in their order, so
+that what moves from one chunk to the next stays findable; `Payload.spot` says which chunk an offset is in.
 """
 
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from itertools import groupby
-from typing import NamedTuple
+from typing import NamedTuple, TypeAlias
 
 from faithful_ledger.core.budget import unpacked_allowance
+from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import LedgerError, TooMuch, place
-from faithful_ledger.core.layers import STREAMS, LayerSpec
+from faithful_ledger.core.layers import LINKED, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of, members_of, unpacked
-from faithful_ledger.core.layers.scrambling import unscramble
+from faithful_ledger.core.layers.linked import Chain, chains_of
+from faithful_ledger.core.layers.scrambling import Scrambling, in_words, unscramble
 from faithful_ledger.core.layers.stream import Layer
-from faithful_ledger.core.profile import find_layers, find_scrambling
+from faithful_ledger.core.profile import find_layers
+from faithful_ledger.core.profile.undoings import find_undoings
 from faithful_ledger.core.wrapping import Streams
 
-__all__ = ["Payload", "payloads_inside"]
+__all__ = ["Payload", "is_strong", "look_inside", "payloads_inside"]
 
 DEEPEST = 3
 MUCH = 8  # the part of the bytes, one of so many, that a stream without a mark has to be
@@ -48,74 +52,136 @@ class Payload(NamedTuple):
         return f"{self.layer}; in stream {chunk}, {offset - self.starts[chunk - 1]} bytes from its beginning"
 
 
+Together: TypeAlias = tuple[Payload, ...]  # one payload of each save, reached in the same way
+
+
 def payloads_inside(data: bytes, layers: list[Layer] | None = None) -> list[Payload]:
-    """All payloads, the outer ones first. Together they hold no more than a file of this size is worth; what would be
-    more is left out.
+    """All payloads of one save. `layers` are those of the data itself, where they were looked for already."""
+    return [alone for (alone,) in look_inside([data], None if layers is None else [layers], alternatives=1)]
 
-    `layers` are those of the data itself, where they were looked for already.
+
+def look_inside(
+    saves: Sequence[bytes],
+    layers: Sequence[list[Layer]] | None = None,
+    partial: list[tuple[str, int]] | None = None,
+    *,
+    alternatives: int = 12,
+    end: Deadline = NEVER,
+) -> Iterator[Together]:
+    """All payloads that can be reached in every save, the outer ones first. Those of one save together hold no more
+    than a file of its size is worth; what would be more is left out. Of several ways to undo a scrambling that fit
+    alike as many as `alternatives` are followed. `partial` takes the layers that open in some saves only, and in how
+    many.
     """
-    found: list[Payload] = []
-    left = unpacked_allowance(len(data))
-    waiting = [Payload((), "", data)]
-    while waiting:
+    left = [unpacked_allowance(len(save)) for save in saves]
+    waiting: list[Together] = [tuple(Payload((), "", save) for save in saves)]
+    known = layers
+    while waiting and not end.over:
         outer = waiting.pop(0)
-        for inner in _within(outer, layers if outer.data is data and layers is not None else find_layers(outer.data)):
-            if len(inner.data) <= left and inner.data != outer.data:
-                left -= len(inner.data)
-                found.append(inner)
-                if len(inner.route) < DEEPEST:
+        streams = known if known is not None else [find_layers(each.data) for each in outer]
+        known = None
+        for inner in _within(outer, streams, partial if partial is not None else [], alternatives):
+            fits = all(len(each.data) <= rest for each, rest in zip(inner, left, strict=True))
+            if fits and any(each.data != around.data for each, around in zip(inner, outer, strict=True)):
+                left = [rest - len(each.data) for each, rest in zip(inner, left, strict=True)]
+                yield inner
+                if len(inner[0].layers) < DEEPEST:
                     waiting.append(inner)
-    return found
 
 
-def _within(outer: Payload, layers: list[Layer]) -> list[Payload]:
-    """The payloads one layer further in."""
-    data = outer.data
-    if archive_of(data):
-        return _members(outer)
-    found = []
-    for kind, group in groupby(sorted(layers, key=lambda layer: layer.kind), key=lambda layer: layer.kind):
-        try:
-            inner = Streams.of(data, list(group))
-        except TooMuch:
-            continue
-        words = _joined(outer.layer, _streams(kind, inner.streams))
-        found.append(Payload((*outer.layers, LayerSpec(kind)), words, inner.data, tuple(inner.starts)))
-    scrambling = None if any(_is_strong(layer, data) for layer in layers) else find_scrambling(data)
-    if scrambling is not None:
-        key = scrambling.key.hex(" ").upper()
-        words_of = {"xor": f"XOR with {key}", "add": f"{key} added", "xor-previous": "XOR with the byte before"}
-        shown = _joined(outer.layer, words_of[scrambling.kind])
-        layer = LayerSpec(scrambling.kind, scrambling.key or None)
-        found.append(Payload((*outer.layers, layer), shown, unscramble(data, scrambling)))
-    return found
-
-
-def _is_strong(layer: Layer, data: bytes) -> bool:
-    """Whether a stream shows that the bytes around it are not scrambled. One without a mark of its own may be chance in
-    scrambled bytes, unless it is much of them.
+def is_strong(layer: Layer, size: int) -> bool:
+    """Whether a stream shows that the `size` bytes it is in are not scrambled. One without a mark of its own may be
+    chance, unless it is much of them.
     """
-    return bool(STREAMS[layer.kind].marks) or layer.size * MUCH >= len(data)
+    return bool(STREAMS[layer.kind].marks) or layer.size * MUCH >= size
 
 
-def _members(outer: Payload) -> list[Payload]:
-    """The members of an archive; none of one that cannot be read."""
-    found, left = [], unpacked_allowance(len(outer.data))
+def _within(
+    outer: Together, streams: Sequence[list[Layer]], partial: list[tuple[str, int]], alternatives: int
+) -> Iterator[Together]:
+    """The payloads one layer further in."""
+    if all(archive_of(each.data) for each in outer):
+        yield from _members(outer)
+        return
+    if (linked := _linked(outer)) is not None:
+        yield linked
+        return
+    strong = False
+    for kind in sorted({layer.kind for each in streams for layer in each}):
+        of_kind = [[layer for layer in each if layer.kind == kind] for each in streams]
+        believed = [
+            any(is_strong(layer, len(o.data)) for layer in each) for each, o in zip(of_kind, outer, strict=True)
+        ]
+        strong = strong or any(believed)
+        if all(of_kind):
+            with suppress(TooMuch):
+                yield tuple(_joined(each, kind, layers) for each, layers in zip(outer, of_kind, strict=True))
+        elif any(believed):
+            partial.append((_then(outer[0].layer, kind), sum(map(bool, of_kind))))
+    if not strong:
+        for undoing in find_undoings([each.data for each in outer])[:alternatives]:
+            yield tuple(_undone(each, steps) for each, steps in zip(outer, undoing.steps, strict=True))
+
+
+def _joined(outer: Payload, kind: str, layers: list[Layer]) -> Payload:
+    inner = Streams.of(outer.data, layers)
+    at = place(layers[0].offset)
+    words = f"{kind} at {at}" if len(layers) == 1 else f"{len(layers)} {kind} streams from {at} on, joined"
+    return Payload((*outer.layers, LayerSpec(kind)), _then(outer.layer, words), inner.data, tuple(inner.starts))
+
+
+def _linked(outer: Together) -> Together | None:
+    """What is in chains of blocks, where streams run over several of them: with the header that most chains follow."""
+    best: tuple[int, str, list[list[Chain]]] = (0, "", [])
+    for kind in LINKED:
+        chains = [chains_of(each.data, kind, STREAMS) for each in outer]
+        broken = sum(len(chain) > 1 for each in chains for chain in each)
+        if all(chains) and broken > best[0]:
+            best = (broken, kind, chains)
+    count, kind, chains = best
+    if not count:
+        return None
+    return tuple(_in_blocks(each, kind, of_it) for each, of_it in zip(outer, chains, strict=True))
+
+
+def _in_blocks(outer: Payload, kind: str, chains: list[Chain]) -> Payload:
+    data = b"".join(outer.data[low:high] for chain in chains for low, high in chain)
+    words = _then(outer.layer, f"{sum(map(len, chains))} linked blocks in {len(chains)} chains")
+    return Payload((*outer.layers, LayerSpec(kind)), words, data)
+
+
+def _undone(outer: Payload, steps: tuple[LayerSpec, ...]) -> Payload:
+    data, words = outer.data, outer.layer
+    for step in steps:
+        data = unscramble(data, Scrambling(step.kind, step.key or b"", 0.0))
+        words = _then(words, in_words(step.kind, step.key))
+    return Payload((*outer.layers, *steps), words, data)
+
+
+def _members(outer: Together) -> Iterator[Together]:
+    """The members that all archives have; none of one that cannot be read."""
+    contents = [dict(_unpacked(each.data)) for each in outer]
+    for name in contents[0]:
+        if all(name in each for each in contents):
+            yield tuple(_member(each, name, content[name]) for each, content in zip(outer, contents, strict=True))
+
+
+def _unpacked(archive: bytes) -> Iterator[tuple[str, tuple[str, bytes]]]:
+    """The members by their names, each with its kind and content."""
+    left = unpacked_allowance(len(archive))
     with suppress(LedgerError):
-        for member in members_of(outer.data):
+        for member in members_of(archive):
             with suppress(LedgerError):
-                content = unpacked(outer.data, member, left)
+                content = unpacked(archive, member, left)
                 left -= len(content)
-                words = _joined(outer.layer, f"{member.kind} member {member.name}")
-                layer = LayerSpec(member.kind, member=member.name)
-                found.append(Payload((*outer.layers, layer), words, content))
-    return found
+                yield member.name, (member.kind, content)
 
 
-def _streams(kind: str, streams: list[Layer]) -> str:
-    at = place(streams[0].offset)
-    return f"{kind} at {at}" if len(streams) == 1 else f"{len(streams)} {kind} streams from {at} on, joined"
+def _member(outer: Payload, name: str, found: tuple[str, bytes]) -> Payload:
+    kind, content = found
+    words = _then(outer.layer, f"{kind} member {name}")
+    return Payload((*outer.layers, LayerSpec(kind, member=name)), words, content)
 
 
-def _joined(outer: str, inner: str) -> str:
+def _then(outer: str, inner: str) -> str:
     return f"{outer} → {inner}" if outer else inner

@@ -14,15 +14,16 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Any, NamedTuple, Protocol
+from typing import NamedTuple, Protocol
 
 from faithful_ledger.core.address import Lookup
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, StreamGrows, ValueRefused, place
-from faithful_ledger.core.layers import KEYED, PADDED, SCRAMBLINGS, STREAMS, LayerSpec
+from faithful_ledger.core.layers import KEYED, LINKED, LOCAL, PADDED, SCRAMBLINGS, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES, Member, finish_zip, members_of, repacked, unpacked
 from faithful_ledger.core.layers.hex_text import HEX, bytes_of, digits_like, pairs_of
+from faithful_ledger.core.layers.linked import Chain, chains_of
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, changed_database, tables_as_json
 from faithful_ledger.core.layers.stream import Layer
@@ -138,7 +139,7 @@ class Hidden:
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         old = bytes(self.outer.read(0, self.outer.size))
         new = scramble(bytes(inner.read(0, inner.size)), self.scrambling)
-        if self.scrambling.kind == "xor-previous" or len(new) != len(old):
+        if self.scrambling.kind not in LOCAL or len(new) != len(old):
             return [Replacement(0, len(old), new, (cause,))]
         return [
             Replacement(piece.start, piece.end, new[piece.start : piece.end], (cause,))
@@ -261,6 +262,38 @@ class Padded:
 
 
 @dataclass(slots=True)
+class Linked:
+    """The packed bytes of all chains of blocks; `spans` are the blocks' own, in the order of `data`."""
+
+    outer: Source
+    data: bytes
+    spans: Chain
+
+    @classmethod
+    def of(cls, outer: bytes, kind: str) -> Linked:
+        """Raises AddressError where no chain of blocks is found."""
+        spans = [span for chain in chains_of(outer, kind, STREAMS) for span in chain]
+        if not spans:
+            raise AddressError(f"no {kind} blocks with a stream were found", "see Profile for what the file holds")
+        return cls(MemorySource(outer), b"".join(outer[low:high] for low, high in spans), spans)
+
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
+        new = bytes(inner.read(0, inner.size))
+        if len(new) != len(self.data):
+            raise StreamGrows(
+                f"the streams in the blocks would take {len(new)} bytes in place of {len(self.data)}",
+                "nothing was written; enter values that pack as small as the old ones",
+            )
+        replaced, at = [], 0
+        for low, high in self.spans:
+            part = new[at : at + high - low]
+            if part != self.data[at : at + high - low]:
+                replaced.append(Replacement(low, high, part, (cause,)))
+            at += high - low
+        return sorted(replaced, key=lambda item: item.start)
+
+
+@dataclass(slots=True)
 class LeftOff:
     """A layer that is not put back: the game accepts the payload without it."""
 
@@ -360,6 +393,8 @@ def unwrap(
             step = Hidden.of(data, _scrambling(layer, key_of))
         elif layer.kind == PADDED:
             step = Padded.of(data)
+        elif layer.kind in LINKED:
+            step = Linked.of(data, layer.kind)
         elif layer.kind == SQLITE:
             step = Tables.of(data, log)
         elif layer.kind in ARCHIVES:
@@ -397,7 +432,7 @@ def _no_number(name: str) -> int:
 
 def _scrambling(layer: LayerSpec, key_of: Callable[[str], bytes] | None) -> Scrambling:
     """A scrambling with the key that the template gives or names."""
-    kind: Any = layer.kind
+    kind = layer.kind
     key = key_of(layer.key_of) if layer.key_of and key_of is not None else layer.key
     if kind in KEYED and not key:
         name = f", {layer.key_of}, is empty" if layer.key_of else " is not given"

@@ -82,7 +82,7 @@ def locate_unknown(example: Example, shell: Shell) -> None:
         example.settle()
         standing = cell(stage.sheet, row, stage.sheet.columnCount() - 1).text()
         seen = ", ".join(moment[row] for moment in shown)
-        example.step(f"{name} was seen as {seen}: {standing}", standing == "◆ 1 place left")
+        example.step(f"{name} was seen as {seen}: {standing}", standing in ("◆ 1 place left", "◇ 1 likely place"))
     stage.sheet.setCurrentCell(1, 1)
     example.settle()
     chosen = stage.chosen
@@ -177,7 +177,7 @@ def locate_in_the_deep(example: Example, shell: Shell) -> None:
         seen = ", ".join(moment[row] for moment in shown)
         best = stage.located[stage.quantities[row].id].places[0]
         if name != "Tamsin tired":
-            example.step(f"{name} was seen as {seen}: {standing}", standing == "◆ 1 place left")
+            example.step(f"{name} was seen as {seen}: {standing}", standing in ("◆ 1 place left", "◇ 1 likely place"))
             continue
         air = stage.located[stage.quantities[1].id].places[0]
         right = best.stored_as == "bit1" and [b - a for a, b in zip(air.offsets, best.offsets, strict=True)] == [2] * 6

@@ -1,94 +1,167 @@
-"""Places in large files: what can be said without decoding every offset.
+"""Places whose bytes are known: a number as it is or times a usual scale, or a text.
 
-Where the number is stored as it is or times a usual scale, its bytes in one snapshot are known: all spellings are found
-there in one pass, and what is found is compared in the others. A bias that is the same everywhere shows in the
-differences of the lowest bytes, a scale in their products (modulo 256), whatever the width and byte order.
+In the snapshot that tells most all spellings are found in one pass. Each hit is carried to the others, and stays where
+the bytes of what was seen there are in its place.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
+from typing import NamedTuple
 
 import numpy as np
 
+from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.evidence.carrying import Carrier
+from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Place
-from faithful_ledger.core.evidence.reading import STORAGES, Array, read_numbers
+from faithful_ledger.core.evidence.reading import FEW_SCALES, SCALES, STORAGES, Array, read_numbers
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.scan import scan_array
-from faithful_ledger.core.storage import spellings
+from faithful_ledger.core.search import TEXT_ENCODINGS
+from faithful_ledger.core.storage import NUMBERS, spellings
 
-__all__ = ["SCALES", "biased_lanes", "changed_words", "exact_places", "scaled_lanes"]
+__all__ = ["ENOUGH_TO_DOUBT", "exact_places", "follows", "telling"]
 
-SCALES = tuple(map(Fraction, ("1", "10", "100", "256", "65536", "1/10", "1/100")))
-FEW_SCALES = SCALES[:3]  # for storages that are written digit by digit or in steps of seven bits
-CHUNK = 1 << 17
-WORD = 8
-MOST_LOWS = 1 << 22
+ENOUGH_TO_DOUBT = 4  # sightings needed before one of them is doubted
+MOST_HITS = 1 << 18
+MOST_LEFT = 1 << 12
+PREFIXES = ("u8", "u16le", "u32le", "u16be", "u32be")
+
+
+class _Form(NamedTuple):
+    """A way to store all that was seen: its bytes at each sighting."""
+
+    name: str
+    scale: Fraction
+    raws: dict[int, bytes]
+
+
+def telling(seen: Sequence[Sighting], but: int | None = None) -> int:
+    """The snapshot in which what was seen is rarest: the longest text, or the largest number; not snapshot `but`."""
+    others = (j for j in range(len(seen)) if j != but)
+    return max(others, key=lambda j: (len(seen[j].text), abs(seen[j].number or Fraction(0))))
 
 
 def exact_places(
-    data: list[Array], seen: Sequence[Sighting], used: list[int], of: int, most: int = 1 << 20
+    contents: Sequence[Content],
+    carriers: dict[int, Carrier],
+    seen: Sequence[Sighting],
+    most: int,
+    end: Deadline = NEVER,
+    *,
+    plain: bool = False,
+    doubted: int | None = None,
 ) -> list[Place]:
-    """Places that hold every number of `used` as it is or times a usual scale, and keep its other sightings; about as
-    many as `most`.
+    """Places that hold every number or text seen, and keep what else was seen; all but one of at least four. About as
+    many as `most`. `carriers` lead from the snapshot `telling` to each other one; `plain` looks at the same offsets
+    only. What was seen at snapshot `doubted` is left out.
     """
-    known = [j for j in used if seen[j].number is not None]
-    first = max(known, key=lambda j: abs(seen[j].number or Fraction(0)))
-    forms: dict[bytes, list[tuple[str, Fraction, dict[int, bytes]]]] = {}
-    for name, scale, data_of in _forms(seen, known):
-        forms.setdefault(data_of[first], []).append((name, scale, data_of))
+    first = telling(seen, doubted)
+    known = [j for j, s in enumerate(seen) if (s.number is not None or s.kind == "text") and j != doubted]
+    used = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
+    forms: dict[bytes, list[_Form]] = {}
+    for form in _forms(seen, known):
+        forms.setdefault(form.raws[first], []).append(form)
     runs = list(forms)
-    hits = scan_array(data[first], runs)
-    found: list[Place] = []
-    done: set[tuple[int, str]] = set()
+    hits = scan_array(contents[first].data, runs)
+    found: dict[tuple[tuple[int, ...], str], Place] = {}
     for number in np.unique(hits.runs).tolist():
-        offsets = hits.offsets[hits.runs == number]
-        for name, scale, data_of in forms[runs[number]]:
-            held = _held(data, offsets, [(j, data_of[j]) for j in known if j != first])
-            for offset, values in _values(data, name, held[: most - len(found)]):
-                if (offset, name) not in done and _follows(values, seen, used):
-                    done.add((offset, name))
-                    where = (offset,) * len(data)
-                    found.append(Place(where, name, len(used), of, float(scale), values=values))
-    return found
+        offsets = hits.offsets[hits.runs == number][:MOST_HITS]
+        for form in forms[runs[number]]:
+            if end.over or len(found) >= most:
+                return list(found.values())
+            for place in _of_form(form, contents, carriers, seen, used, first, offsets, plain=plain):
+                place.doubts = doubted if doubted is not None else place.doubts
+                found.setdefault((place.offsets, place.stored_as), place)
+    return list(found.values())
 
 
-def _forms(seen: Sequence[Sighting], known: list[int]) -> Iterator[tuple[str, Fraction, dict[int, bytes]]]:
-    """Each storage and scale that can hold every number, with its bytes in each snapshot."""
+def _forms(seen: Sequence[Sighting], known: list[int]) -> Iterator[_Form]:
+    """Each storage and scale that can hold all that was seen."""
+    if any(seen[j].kind == "text" for j in known):
+        for name, codec in TEXT_ENCODINGS.items():
+            try:
+                raws = {j: seen[j].text.encode(codec) for j in known}
+            except UnicodeEncodeError:
+                continue
+            if codec != "latin-1" or not all(raw.isascii() for raw in raws.values()):
+                yield _Form(name, Fraction(1), raws)
+        return
     signed = any((seen[j].number or 0) < 0 for j in known)
     for scale in SCALES:
-        spelled = []
-        for j in known:
-            number = (seen[j].number or Fraction(0)) * scale
-            spelled.append(dict(spellings(number, signed)))
+        spelled = [dict(spellings((seen[j].number or Fraction(0)) * scale, signed)) for j in known]
         for name in spelled[0]:
             plain = STORAGES[name].family in ("whole", "signed", "fraction")
             if all(name in each for each in spelled) and (plain or scale in FEW_SCALES):
-                yield name, scale, {j: each[name] for j, each in zip(known, spelled, strict=True)}
+                yield _Form(name, scale, {j: each[name] for j, each in zip(known, spelled, strict=True)})
 
 
-def _held(data: list[Array], offsets: Array, wanted: list[tuple[int, bytes]]) -> Array:
-    """The offsets at which every snapshot holds the bytes wanted of it."""
-    for j, run in wanted:
-        offsets = offsets[offsets + len(run) <= data[j].size]
-        for place, byte in enumerate(run):
-            offsets = offsets[data[j][offsets + place] == byte]
-    return offsets
-
-
-def _values(data: list[Array], name: str, offsets: Array) -> Iterator[tuple[int, tuple[float, ...]]]:
-    """What is at these offsets in every snapshot, where such a value can begin in all of them."""
-    if not offsets.size:
+def _of_form(
+    form: _Form,
+    contents: Sequence[Content],
+    carriers: dict[int, Carrier],
+    seen: Sequence[Sighting],
+    used: list[int],
+    first: int,
+    offsets: Array,
+    *,
+    plain: bool,
+) -> Iterator[Place]:
+    known = [j for j in used if seen[j].number is not None or seen[j].kind == "text"]
+    most = len(used) - (len(known) - len(form.raws))
+    least = len(used) - (len(known) >= ENOUGH_TO_DOUBT)
+    width = max(map(len, form.raws.values()))
+    where = {first: offsets}
+    fits = np.full(offsets.size, most, np.int64)
+    doubts = np.full(offsets.size, -1)
+    for j, raw in sorted(form.raws.items(), key=lambda item: -len(item[1])):
+        if j != first:
+            at, _ = carriers[j].carried(where[first], width, raw, plain=plain)
+            fits[at < 0] -= 1
+            doubts[at < 0] = j
+            where[j] = at
+            kept = fits >= least
+            fits, doubts = fits[kept], doubts[kept]
+            where = {k: each[kept] for k, each in where.items()}
+    if not fits.size:
         return
-    read = [read_numbers(STORAGES[name], part, offsets) for part in data]
-    inside = np.all([valid for _, valid in read], axis=0)
-    columns = [value[inside].tolist() for value, _ in read]
-    for offset, *values in zip(offsets[inside].tolist(), *columns, strict=True):
-        yield offset, tuple(map(float, values))
+    if fits.size > MOST_LEFT:  # of so many, those whose surroundings agree best
+        agreed = [
+            carriers[j].agreement(where[first], np.maximum(at, 0), width) for j, at in where.items() if j != first
+        ]
+        best = np.argsort(-np.sum(agreed, axis=0), kind="stable") if agreed else np.arange(fits.size)
+        best = np.sort(best[:MOST_LEFT])
+        fits, doubts = fits[best], doubts[best]
+        where = {k: each[best] for k, each in where.items()}
+    for j in range(len(contents)):
+        missing = np.flatnonzero(where[j] < 0) if j in where else np.arange(fits.size)
+        if missing.size:
+            at, _ = carriers[j].carried(where[first][missing], width, None, plain=plain)
+            where.setdefault(j, np.full(fits.size, -1))[missing] = at
+    begins_there: Array = np.all([where[j] >= 0 for j in range(len(contents))], axis=0)
+    if form.name not in STORAGES:
+        for index in np.flatnonzero(begins_there).tolist():
+            yield _text_place(
+                form, contents, seen, tuple(int(where[j][index]) for j in range(len(contents))), int(fits[index])
+            )
+        return
+    columns = []
+    for j, content in enumerate(contents):
+        values, begins = read_numbers(NUMBERS[form.name], content.data, np.maximum(where[j], 0))
+        columns.append(values)
+        begins_there &= begins
+    for index in np.flatnonzero(begins_there).tolist():
+        held = tuple(float(column[index]) for column in columns)
+        if follows(held, seen, used):
+            place_at = tuple(int(where[j][index]) for j in range(len(contents)))
+            place = Place(place_at, form.name, int(fits[index]), len(used), float(form.scale), values=held)
+            place.doubts = int(doubts[index]) if doubts[index] >= 0 else None
+            yield place
 
 
-def _follows(values: tuple[float, ...], seen: Sequence[Sighting], used: list[int]) -> bool:
+def follows(values: tuple[float, ...], seen: Sequence[Sighting], used: list[int]) -> bool:
     """Whether values keep what was seen as more, less, same or changed."""
     for j in used:
         before, now = values[max(j - 1, 0)], values[j]
@@ -98,83 +171,24 @@ def _follows(values: tuple[float, ...], seen: Sequence[Sighting], used: list[int
     return True
 
 
-def biased_lanes(data: list[Array], seen: Sequence[Sighting], used: list[int]) -> Array:
-    """Offsets where the lowest byte follows the whole numbers seen, but for a constant; none if they tell nothing."""
-    numbers = _whole_numbers(seen, used)
-    steps = [((b - a) & 255, i, j) for i, a in numbers.items() for j, b in numbers.items() if i < j]
-    telling = [step for step in steps if step[0]]
-    if not telling:
-        return np.empty(0, np.int64)
-    wanted, i, j = telling[0]
-    byte = np.uint8(wanted)
-    difference, flags = np.empty(CHUNK, np.uint8), np.empty(CHUNK, bool)
-
-    def filtered(start: int, end: int) -> Array:
-        size = end - start
-        np.subtract(data[j][start:end], data[i][start:end], out=difference[:size])
-        return np.equal(difference[:size], byte, out=flags[:size])
-
-    def kept(lows: Array) -> Array:
-        for step, a, b in steps:
-            lows = lows[data[b][lows] - data[a][lows] == np.uint8(step)]
-        return lows
-
-    return _lows(data[0].size, filtered, kept)
+def _text_place(
+    form: _Form, contents: Sequence[Content], seen: Sequence[Sighting], where: tuple[int, ...], fits: int
+) -> Place:
+    raws = form.raws
+    place = Place(where, form.name, fits, len(raws), values=tuple(sighting.text for sighting in seen))
+    parts = {j: contents[j].data for j in raws}
+    place.prefix = next((name for name in PREFIXES if _has_prefix(name, parts, where, raws)), "")
+    longest = max(map(len, raws.values()))
+    behind = (parts[j][where[j] + len(raw) : where[j] + longest] for j, raw in raws.items())
+    if all(not rest.any() and rest.size == longest - len(raw) for rest, raw in zip(behind, raws.values(), strict=True)):
+        place.room = longest
+    return place
 
 
-def scaled_lanes(data: list[Array], seen: Sequence[Sighting], used: list[int]) -> Array:
-    """Offsets where the lowest byte is that of the whole numbers seen times some constant."""
-    numbers = _whole_numbers(seen, used)
-    if len(numbers) < 2:
-        return np.empty(0, np.int64)
-    low = {j: np.uint8(number & 255) for j, number in numbers.items()}
-    # An odd factor can be undone modulo 256, so an odd number, and one at an odd distance from it, tell most.
-    i = max(numbers, key=lambda j: numbers[j] & 1)
-    others = sorted((j for j in numbers if j != i), key=lambda j: -((numbers[j] - numbers[i]) & 1))
-    j = others[0]
-    left, right = np.empty(CHUNK, np.uint8), np.empty(CHUNK, np.uint8)
-    flags, some = np.empty(CHUNK, bool), np.empty(CHUNK, bool)
-
-    def filtered(start: int, end: int) -> Array:
-        size = end - start
-        base = data[i][start:end]
-        np.multiply(data[j][start:end], low[i], out=left[:size])
-        np.multiply(base, low[j], out=right[:size])
-        np.equal(left[:size], right[:size], out=flags[:size])
-        np.not_equal(base, 0, out=some[:size])
-        return np.logical_and(flags[:size], some[:size], out=flags[:size])
-
-    def kept(lows: Array) -> Array:
-        for other in others:
-            lows = lows[data[other][lows] * low[i] == data[i][lows] * low[other]]
-        return lows
-
-    return _lows(data[0].size, filtered, kept)
-
-
-def _whole_numbers(seen: Sequence[Sighting], used: list[int]) -> dict[int, int]:
-    numbers = {j: seen[j].number for j in used}
-    return {j: int(n) for j, n in numbers.items() if n is not None and n.denominator == 1}
-
-
-def _lows(size: int, filtered, kept) -> Array:  # type: ignore[no-untyped-def]
-    """The offsets that pass both: `filtered` gives flags of a stretch, `kept` thins offsets out."""
-    found, count = [], 0
-    for start in range(0, size, CHUNK):
-        hits = np.flatnonzero(filtered(start, min(start + CHUNK, size)))
-        if hits.size and (lows := kept(hits + start)).size:
-            found.append(lows)
-            count += lows.size
-            if count > MOST_LOWS:
-                break
-    return np.concatenate(found) if found else np.empty(0, np.int64)
-
-
-def changed_words(a: Array, b: Array) -> Array:
-    """For every eight bytes whether any of them differs; the last word may be shorter."""
-    whole = a.size // WORD * WORD
-    changed = np.empty(-(-a.size // WORD), bool)
-    np.not_equal(a[:whole].view(np.uint64), b[:whole].view(np.uint64), out=changed[: whole // WORD])
-    if whole < a.size:
-        changed[-1] = bool((a[whole:] != b[whole:]).any())
-    return changed
+def _has_prefix(name: str, parts: dict[int, Array], where: tuple[int, ...], raws: dict[int, bytes]) -> bool:
+    """Whether the length of a text is stored so in front of it, in every snapshot that shows the text."""
+    for j, raw in raws.items():
+        prefix = NUMBERS[name].spell(Fraction(len(raw)))
+        if prefix is None or parts[j][max(where[j] - len(prefix), 0) : where[j]].tobytes() != prefix:
+            return False
+    return True

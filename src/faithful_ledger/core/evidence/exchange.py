@@ -13,16 +13,14 @@ from faithful_ledger.core.layers import KEYED, LayerSpec
 __all__ = ["place_from", "places_by_spot"]
 
 
-def places_by_spot(places: Iterable[Place]) -> list[dict[str, Any]]:
-    """A document for each spot, in the order of the places; other storages that fit there are in `also_as`."""
-    spots: dict[tuple[object, ...], dict[str, Any]] = {}
-    for place in places:
-        spot = place.file, place.route, place.path, place.offsets
-        if spot not in spots:
-            spots[spot] = _document(place)
-        elif place.stored_as not in (spots[spot]["stored_as"], *spots[spot]["also_as"]):
-            spots[spot]["also_as"].append(place.stored_as)
-    return list(spots.values())
+def places_by_spot(spots: Iterable[list[Place]]) -> list[dict[str, Any]]:
+    """A document for each spot; other storages that fit there are in `also_as`."""
+    documents = []
+    for best, *others in spots:
+        document = _document(best)
+        document["also_as"] = [name for name in dict.fromkeys(o.stored_as for o in others) if name != best.stored_as]
+        documents.append(document)
+    return documents
 
 
 def _document(place: Place) -> dict[str, Any]:
@@ -42,6 +40,8 @@ def _document(place: Place) -> dict[str, Any]:
         "scale": place.scale,
         "bias": place.bias,
         "rounding": place.rounding,
+        "bits": round(place.bits, 1),
+        "by_chance": place.by_chance,
         "values": list(place.values),
         "format": place.format,
         "prefix": place.prefix,

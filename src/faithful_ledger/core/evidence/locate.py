@@ -1,61 +1,74 @@
 """From sightings to places: every way of looking is tried, and the places are ranked with their reasons.
 
-Looked for are places at the same offset of every snapshot and places that move; in text saves (JSON) paths, also into
-JSON inside a string; and where none of these explains all sightings, the same inside what is packed or scrambled.
+Looked for are numbers and texts in the bytes as they are, wherever they moved; in text saves only values at paths; and
+the same in what is packed or scrambled, as far as it opens in every snapshot. What is found until the time is up is
+returned, with what was tried and what was not.
 """
 
 from __future__ import annotations
 
-import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
+from typing import NamedTuple
 
 import numpy as np
 
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import EntryError
-from faithful_ledger.core.evidence.moving import explained, moving_places, without_twins
+from faithful_ledger.core.evidence.anchors import set_anchor
+from faithful_ledger.core.evidence.judging import CLEAR_LEAD, into_spots, is_clear, with_reasons
 from faithful_ledger.core.evidence.place import Place
-from faithful_ledger.core.evidence.places import places_at
 from faithful_ledger.core.evidence.reading import STORAGES, Array
-from faithful_ledger.core.evidence.sightings import Sighting, are_switches
-from faithful_ledger.core.evidence.texts import path_places, text_places
-from faithful_ledger.core.formats import recognised_text
-from faithful_ledger.core.inside import Payload, payloads_inside
+from faithful_ledger.core.evidence.searching import RELATED, Search
+from faithful_ledger.core.evidence.sightings import Sighting
+from faithful_ledger.core.inside import Payload, is_strong, look_inside
+from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.source import MemorySource, Source
 
-__all__ = ["Located", "locate", "locate_in_set"]
+__all__ = ["Located", "NotTried", "locate", "locate_in_set"]
 
 HOPELESS = 0.9
-TOLD_CHANCE = 0.5
-PREFERRED = {
-    "u32": 1.0,
-    "u16": 0.95,
-    "u8": 0.8,
-    "f32": 0.8,
-    "u64": 0.7,
-    "i32": 0.75,
-    "i16": 0.7,
-    "f64": 0.7,
-    "uleb128": 0.35,
-}
+RANKS = 4  # of the ways of looking
+MOST_EACH = 20  # places a payload for each spot that is shown
+MOSTLY_PACKED = 0.9
+NOISE = 7.95
+DENSE = 7.0  # bits a byte; what fits there as it is may be chance, and something is inside
+
+
+class NotTried(NamedTuple):
+    """A way of looking that was not taken, and why."""
+
+    what: str
+    why: str
 
 
 @dataclass(slots=True)
 class Located:
-    """Places, best first; what to do in the game next; and a warning where comparing is hopeless.
+    """Places, the likeliest first, those of one spot together; what to do in the game next; and a warning where
+    comparing is hopeless.
 
-    `payloads` are the unwrapped snapshots by the file and the route of the places found in them.
+    `by_spot` are the same places, a list for each spot. `payloads` are the unwrapped snapshots by the file and the
+    layers of the places found in them. `tried` are the ways of looking that were taken.
     """
 
-    places: list[Place]
+    by_spot: list[list[Place]]
     suggestion: str
     warning: str = ""
-    payloads: dict[tuple[str, tuple[str, ...]], list[Source]] = field(default_factory=dict)
+    payloads: dict[tuple[str, tuple[LayerSpec, ...]], list[Source]] = field(default_factory=dict)
+    tried: list[str] = field(default_factory=list)
+    not_tried: list[NotTried] = field(default_factory=list)
+
+    def payloads_of(self, place: Place) -> list[Source] | None:
+        """The snapshots as they were unwrapped, where a place is inside of layers."""
+        return self.payloads.get((place.file, place.within))
+
+    @property
+    def places(self) -> list[Place]:
+        return [place for spot in self.by_spot for place in spot]
 
     @property
     def full(self) -> list[Place]:
@@ -64,8 +77,36 @@ class Located:
 
     @property
     def spots(self) -> int:
-        """At how many different spots these lie."""
-        return len({(place.file, place.offsets) for place in self.full})
+        """How many spots explain every sighting about as well as the likeliest one."""
+        return len(_rivals(self.by_spot))
+
+    @property
+    def settled(self) -> bool:
+        """Whether place, width and order are known: nothing else is as likely."""
+        rivals = _rivals(self.by_spot)
+        return len(rivals) == 1 and is_clear(self.places) and not _width_open(rivals[0])
+
+
+def _rivals(spots: list[list[Place]]) -> list[list[Place]]:
+    full = [spot for spot in spots if spot[0].fits == spot[0].of]
+    return [spot for spot in full if spot[0].bits > full[0][0].bits - CLEAR_LEAD and not spot[0].strayed] or full
+
+
+def _width_open(spot: list[Place]) -> int:
+    """The number that has to be passed before the width is known, or 0."""
+    best = spot[0]
+    storage = STORAGES.get(best.stored_as)
+    if storage is None or storage.family not in ("whole", "signed"):
+        return 0
+    likely = [place for place in spot if place.fits == place.of and place.scale == best.scale and not place.bias]
+    sizes = {
+        s.least_size
+        for place in likely
+        if (s := STORAGES.get(place.stored_as)) is not None and s.family == storage.family
+    }
+    held = max((abs(float(value)) for value in best.values if not isinstance(value, str)), default=0)
+    # A number below 65536 may always have two more bytes that are zero; games store either in four.
+    return 0 if len(sizes) < 2 else 255 if held < 256 else 65535 if held < 65536 else 0
 
 
 def locate(snapshots: Sequence[Source], seen: Sequence[Sighting], most: int = 50, end: Deadline = NEVER) -> Located:
@@ -80,74 +121,188 @@ def locate(snapshots: Sequence[Source], seen: Sequence[Sighting], most: int = 50
 
 
 def locate_in_set(
-    snapshots: Sequence[Mapping[str, Source]], seen: Sequence[Sighting], most: int = 50, end: Deadline = NEVER
+    snapshots: Sequence[Mapping[str, Source]],
+    seen: Sequence[Sighting],
+    most: int = 50,
+    end: Deadline = NEVER,
+    report: Callable[[Located], None] | None = None,
 ) -> Located:
     """As `locate`, where each snapshot is a set of files by their names; each place says which `file` it is in.
 
     A file that is missing in a snapshot, or the same in two snapshots between which the quantity changed, is left out.
-    When the time is up, what was found until then is returned, and the suggestion says so.
+    When the time is up, or `end` is cancelled, what was found until then is returned. `report` is given what is known
+    whenever there is more.
     """
     _check(seen)
-    found: list[Place] = []
-    payloads: dict[tuple[str, tuple[str, ...]], list[Source]] = {}
-    reasons: set[str] = set()
-    searched: list[list[bytes]] = []
+    looking = _Looking(seen, most, end, report)
     for name in snapshots[0]:
-        if not all(name in files for files in snapshots):
-            continue
-        sources = [files[name] for files in snapshots]
+        if all(name in files for files in snapshots):
+            looking.in_file(name, [files[name] for files in snapshots])
+        else:
+            missing = sum(name in files for files in snapshots)
+            looking.not_tried.append(NotTried(name, f"it is in {missing} of {len(snapshots)} copies only"))
+    return looking.located()
+
+
+class _Part:
+    """One payload of all snapshots, or the file itself; `streams` are the packed streams in it, by snapshot."""
+
+    def __init__(
+        self,
+        file: str,
+        search: Search,
+        streams: list[list[Layer]] | None = None,
+        payloads: tuple[Payload, ...] | None = None,
+    ) -> None:
+        self.file = file
+        self.search = search
+        self.steps = search.steps()
+        self.streams = streams if streams is not None and any(streams) else None
+        self.payloads = payloads
+        self.found: list[Place] = []
+
+    @property
+    def key(self) -> tuple[str, tuple[LayerSpec, ...]]:
+        return self.file, self.payloads[0].layers if self.payloads else ()
+
+    @property
+    def sources(self) -> list[Source]:
+        return [MemorySource(payload.data) for payload in self.payloads or ()]
+
+    def said(self, whats: list[str]) -> list[str]:
+        """Ways of looking with the place where."""
+        where = " ".join(part for part in (self.file, self.payloads[0].layer if self.payloads else "") if part)
+        return [f"{where}: {what}" if where else what for what in whats]
+
+    def keep(self) -> None:
+        """Take over what the search has found."""
+        self.found = self.search.found
+        if self.streams is not None:
+            # What is seen in packed bytes themselves is chance: they say the same in other bytes each time.
+            self.found = [place for place in self.found if not any(map(_within, self.streams, place.offsets))]
+        for place in self.found:
+            place.file = self.file
+            if self.payloads:
+                first = self.payloads[0]
+                place.layer, place.route, place.within = first.spot(place.offsets[0]), first.route, first.layers
+                place.layers = first.layers if len({payload.layers for payload in self.payloads}) == 1 else None
+
+
+class _Looking:
+    """The files of a set, one after the other."""
+
+    def __init__(
+        self, seen: Sequence[Sighting], most: int, end: Deadline, report: Callable[[Located], None] | None
+    ) -> None:
+        self.seen = seen
+        self.most = most
+        self.end = end
+        self.report = report
+        self.parts: list[_Part] = []
+        self.reasons: list[str] = []
+        self.searched: list[list[bytes]] = []
+        self.tried: list[str] = []
+        self.not_tried: list[NotTried] = []
+
+    @property
+    def _why(self) -> str:
+        return "it was stopped" if self.end.cancelled else "the time was up"
+
+    def in_file(self, name: str, sources: list[Source]) -> None:
+        """Look in one file, and in what is packed or scrambled in it."""
+        if self.end.over:
+            self.not_tried.append(NotTried(name or "the file", self._why))
+            return
         contents = [bytes(source.read(0, source.size)) for source in sources]
-        if contradiction := _contradiction(contents, seen):
-            reasons.add(contradiction)
-            continue
-        searched.append(contents)
-        if end.over:
-            break
-        places, inside = _places_in_file(contents, seen, end)
-        for place in places:
-            place.file = name
-        found += places
-        payloads |= {(name, route): inner for route, inner in inside.items()}
-    if reasons and not searched:
-        reason = min(reasons)
-        return Located([], reason, reason)
-    ranked = sorted(found, key=lambda place: (-place.score, place.file, place.offsets[0], place.stored_as))
-    warning = ""
-    if not ranked:
-        hopeless = (_hopeless([np.frombuffer(content, np.uint8) for content in contents]) for contents in searched)
-        warning = next(filter(None, hopeless), "")
-    suggestion = _suggest(ranked, seen)
-    if end.over:
-        suggestion = f"The time of {end.seconds:g} s was up before everything was tried. {suggestion}"
-    return Located(ranked[:most], suggestion, warning, payloads)
+        if contradiction := _contradiction(contents, self.seen):
+            self.reasons.append(contradiction)
+            self.not_tried.append(NotTried(name or "the file", contradiction))
+            return
+        self.searched.append(contents)
+        layers = [find_layers(content) for content in contents]
+        strong = [
+            [layer for layer in each if is_strong(layer, len(c))] for each, c in zip(layers, contents, strict=True)
+        ]
+        packed = min(
+            sum(layer.size for layer in each) / max(len(c), 1) for each, c in zip(strong, contents, strict=True)
+        )
+        parts: list[_Part] = []
+        if packed < MOSTLY_PACKED:
+            parts.append(_Part(name, Search(contents, self.seen, self.end), strong))
+            dense = min(map(_entropy, contents)) >= DENSE
+            if self._take(parts, 0) and not any(strong) and not dense:
+                return
+        partial: list[tuple[str, int]] = []
+        for payloads in look_inside(contents, layers, partial, end=self.end):
+            search = Search([payload.data for payload in payloads], self.seen, self.end)
+            parts.append(_Part(name, search, None, payloads))
+            if self._take(parts[-1:], 0):
+                return
+        for kind, count in partial:
+            what = f"{name} {kind}".lstrip()
+            self.not_tried.append(NotTried(what, f"it opens in {count} of {len(contents)} copies only"))
+        if not parts:
+            parts.append(_Part(name, Search(contents, self.seen, self.end), strong))
+            self._take(parts, 0)
+        open_ = [part for part in parts if min(map(_entropy, part.search.payloads)) < NOISE]
+        for part in parts:
+            if part not in open_:
+                why = "its bytes are as even as noise: packed, or encrypted"
+                self.not_tried += [NotTried(what, why) for what in part.said([RELATED])]
+        for rank in range(1, RANKS):
+            if self._take(open_, rank):
+                return
+
+    def _take(self, parts: list[_Part], rank: int) -> bool:
+        """Take the steps of a rank in some payloads; say whether one of them has a clear answer."""
+        for part in parts:
+            for step in part.steps:
+                if step.rank == rank and not part.search.clear:
+                    step.look()
+            part.keep()
+            self.tried = list(dict.fromkeys([*self.tried, *part.said(part.search.tried)]))
+            self.not_tried += [NotTried(what, self._why) for what in part.said(part.search.not_tried)]
+            part.search.not_tried.clear()
+            if part not in self.parts:
+                self.parts.append(part)
+            if self.report is not None and part.search.found and not self.end.over:
+                self.report(self.located(final=False))
+        return any(part.search.clear for part in parts)
+
+    def located(self, *, final: bool = True) -> Located:
+        """What is known by now."""
+        if self.reasons and not self.searched:
+            reason = min(self.reasons)
+            return Located([], reason, reason, not_tried=self.not_tried)
+        found = [(place, part.search) for part in self.parts for place in part.found[: self.most * MOST_EACH]]
+        search_of = {id(place): search for place, search in found}
+        ranked = sorted((place for place, _ in found), key=lambda p: (-p.bits, p.file, p.offsets, p.stored_as))
+        spots = into_spots(ranked)[: self.most]
+        for spot in spots:
+            for place in spot:
+                if not place.reasons or final:
+                    contents = search_of[id(place)].contents
+                    if place.moves and place.found_by is None:
+                        set_anchor(place, contents)
+                    place.reasons.clear()
+                    with_reasons(place, contents)
+                    if place.layer is not None:
+                        place.reasons.append(f"inside {place.layer.partition(chr(59))[0]}")
+        warning = ""
+        if not spots:
+            arrays = ([np.frombuffer(content, np.uint8) for content in contents] for contents in self.searched)
+            warning = next(filter(None, map(_hopeless, arrays)), "")
+        suggestion = _suggest(spots, self.seen)
+        if self.end.over and final:
+            why = "It was stopped" if self.end.cancelled else f"The time of {self.end.seconds:g} s was up"
+            suggestion = f"{why} before everything was tried. {suggestion}"
+        shown = {(place.file, place.within) for spot in spots for place in spot}
+        payloads = {part.key: part.sources for part in self.parts if part.payloads and part.key in shown}
+        return Located(spots, suggestion, warning, payloads, self.tried, list(self.not_tried))
 
 
-def _places_in_file(
-    contents: list[bytes], seen: Sequence[Sighting], end: Deadline
-) -> tuple[list[Place], dict[tuple[str, ...], list[Source]]]:
-    """The places in one file, also inside what is packed or scrambled; and the payloads of those, by their route."""
-    found = _places(contents, seen, end)
-    layers = [find_layers(content) for content in contents]
-    packed = [[layer for layer in each if layer.kind != "base64"] for each in layers]
-    if packed[0]:
-        # What is seen in packed bytes themselves is chance: they say the same in other bytes each time.
-        found = [place for place in found if not any(map(_inside, packed, place.offsets))]
-        for place in found:
-            place.score -= sum(layer.size for layer in packed[0]) / len(contents[0])
-    payloads: dict[tuple[str, ...], list[Source]] = {}
-    if packed[0] or not explained(found):
-        for route, inner in _unwrapped(contents, layers).items():
-            if end.over:
-                break
-            inside = _places([payload.data for payload in inner], seen, end)
-            for place in inside:
-                place.layer, place.route = inner[0].spot(place.offsets[0]), route
-                place.layers = inner[0].layers if len({payload.layers for payload in inner}) == 1 else None
-                place.reasons.append(f"inside {inner[0].layer}")
-            if inside:
-                payloads[route] = [MemorySource(payload.data) for payload in inner]
-            found += inside
-    return found, payloads
+def _within(layers: list[Layer], offset: int) -> bool:
+    return any(layer.offset <= offset < layer.offset + layer.size for layer in layers)
 
 
 def _contradiction(contents: list[bytes], seen: Sequence[Sighting]) -> str:
@@ -171,32 +326,6 @@ def _letter(number: int) -> str:
     return f"copy {number + 1}"
 
 
-def _places(contents: list[bytes], seen: Sequence[Sighting], end: Deadline) -> list[Place]:
-    """Places in payloads as they are, judged."""
-    data = [np.frombuffer(content, np.uint8) for content in contents]
-    documents = [text for content in contents if (text := recognised_text(MemorySource(content))) is not None]
-    if len(documents) == len(contents) and len({document.name for document in documents}) == 1:
-        found = path_places(documents, seen)
-    elif any(sighting.kind == "text" for sighting in seen) and not are_switches(seen):
-        found = text_places(data, seen)
-    else:
-        found = places_at(data, seen, end)
-        found = without_twins([*found, *moving_places(data, seen, found, end)])
-    _judge(found, data)
-    return found
-
-
-def _inside(layers: list[Layer], offset: int) -> bool:
-    return any(layer.offset <= offset < layer.offset + layer.size for layer in layers)
-
-
-def _unwrapped(contents: list[bytes], layers: list[list[Layer]]) -> dict[tuple[str, ...], list[Payload]]:
-    """What is inside, by routes that lead to something in every snapshot."""
-    pairs = zip(contents, layers, strict=True)
-    inside = [{payload.route: payload for payload in payloads_inside(*pair)} for pair in pairs]
-    return {route: [each[route] for each in inside] for route in inside[0] if all(route in each for each in inside)}
-
-
 def _check(seen: Sequence[Sighting]) -> None:
     kinds = {sighting.kind for sighting in seen}
     if "text" in kinds and "number" in kinds:
@@ -208,130 +337,41 @@ def _check(seen: Sequence[Sighting]) -> None:
         raise EntryError("nothing was seen that tells one place from another", "write down a number or a text")
 
 
-# ranking
-
-
-def _judge(found: list[Place], data: list[Array]) -> None:
-    """Give each place its score and its reasons."""
-    for place in found:
-        place.score = 10.0 * (place.fits - place.of)
-        if place.fits < place.of:
-            which = f"all but {_letter(place.doubts)}" if place.doubts is not None else f"{place.fits} of {place.of}"
-            place.reasons.append(f"fits {which}: a stale copy, or a mistyped number?")
-        _judge_storage(place, data[0])
-        chance = _by_chance(place, data[0].size)
-        if chance >= TOLD_CHANCE:
-            place.reasons.append(f"by chance about {chance:.2g} places of its kind would fit as well")
-        if place.stored_as.startswith("bit"):
-            mask = ~(1 << int(place.stored_as[3:]))
-            others = {int(part[at]) & mask for part, at in zip(data, place.offsets, strict=True)}
-            if len(others) == 1:
-                place.reasons.append("nothing else in its byte changes")
-                place.score += 0.6
-        if place.strayed:
-            place.reasons.append("what surrounds it is elsewhere in another snapshot: chance?")
-            place.score -= 2
-        if place.anchor is not None:
-            place.reasons.append(f"moves: {place.anchor}")
-            place.score -= 0.1
-
-
-def _by_chance(place: Place, size: int) -> float:
-    """How many places of the same storage would hold these values in bytes that mean nothing, about."""
-    storage = STORAGES.get(place.stored_as)
-    numbers = {value for value in place.values if not isinstance(value, str)}
-    if storage is None or not numbers:
-        return 0.0
-    if storage.family == "switch":
-        return size * 8 * 0.5 ** len(place.values)
-    bits = [
-        8 * storage.least_size if storage.least_size > 1 else max(abs(int(value)).bit_length(), 8) for value in numbers
-    ]
-    return float(size * 0.5 ** min(sum(bits), 500))
-
-
-def _judge_storage(place: Place, content: Array) -> None:
-    offset, name = place.offsets[0], place.stored_as
-    if place.path is not None:
-        place.reasons.append(f"by its path {place.path}")
-        place.score += 2
-    storage = STORAGES.get(name)
-    if storage is not None:
-        plain = name.removesuffix("le").removesuffix("be")
-        place.score += PREFERRED.get(plain, 0.3)
-        if (
-            storage.least_size > 1
-            and offset % storage.least_size == 0
-            and storage.family in ("whole", "signed", "fraction")
-        ):
-            place.score += 0.3
-            place.reasons.append("aligned")
-        if storage.family == "whole":
-            bits = max((float(v) for v in place.values if not isinstance(v, str)), default=0)
-            if storage.least_size > 2 and bits < 256 ** (storage.least_size - 2):
-                place.score -= 0.1 * (storage.least_size - 2)
-        if storage.family == "switch":
-            place.reasons.append(f"bit {name[3:]} of its byte, the lowest is 0")
-        if storage.family == "digits":
-            place.score += 0.2
-    label = _label(content, offset)
-    if label:
-        place.score += 0.5
-        place.reasons.append(f"behind the text “{label}”")
-    if place.rounding is not None:
-        place.score -= 1.0
-        how = "cut off" if place.rounding == "floor" else "rounded"
-        place.reasons.append(
-            f"what was seen is it divided by {place.scale:g}, {how}" if place.scale != 1 else f"shown {how}"
-        )
-    elif place.scale != 1:
-        place.score -= 0.3 if place.scale in (10, 100) else 0.8
-        place.reasons.append(f"stored times {place.scale:g}")
-    if place.bias:
-        place.score -= 0.8 + math.log10(abs(place.bias) + 1) / 4
-        place.reasons.append(f"stored {'plus' if place.bias > 0 else 'minus'} {abs(place.bias):g}")
-
-
-def _label(content: Array, offset: int) -> str:
-    """A word that ends at most four bytes in front."""
-    before = content[max(offset - 24, 0) : offset].tobytes()
-    trimmed = before.rstrip(bytes(range(32)) + b"\"':= \xff")
-    if len(before) - len(trimmed) > 10:
-        return ""
-    word = b""
-    for byte in reversed(trimmed):
-        if not (chr(byte).isalnum() or byte == 95) or byte > 126:
-            break
-        word = bytes([byte]) + word
-    return word.decode() if len(word) >= 3 and word.isascii() and word.decode().isalpha() else ""
-
-
-def _suggest(ranked: list[Place], seen: Sequence[Sighting]) -> str:
+def _suggest(spots: list[list[Place]], seen: Sequence[Sighting]) -> str:
     """What to do in the game next, so that the remaining places are split best."""
-    full = [place for place in ranked if place.fits == place.of]
-    full = [place for place in full if not place.strayed] or full
-    if not ranked:
+    if not spots:
         return "No place explains it. Was a number mistyped? Keep a copy right after you look, and sight it again."
-    if not full:
-        doubted = ranked[0].doubts
+    rivals = _rivals(spots)
+    if not rivals:
+        doubted = spots[0][0].doubts
         which = f" It leaves out what was seen at {_letter(doubted)}: look there again." if doubted is not None else ""
         return f"No place explains every sighting; the best one leaves one out.{which} Sight the quantity once more."
-    spots = {(place.file, place.offsets) for place in full}
-    if len(spots) == 1:
-        width = "" if len(full) == 1 else " Let it grow beyond 255 or 65535 to learn how wide it is."
+    if len(rivals) == 1:
+        wide = _width_open(rivals[0])
+        width = f" Let it pass {wide} to learn how wide it is." if wide else ""
+        if not is_clear([place for spot in spots for place in spot]):
+            return "One place is likelier than all others, but may be chance. Sight the quantity once more." + width
         return f"One place is left. Post a change there and look whether the game shows it.{width}"
     numbers = [sighting.number for sighting in seen if sighting.number is not None]
+    count = len(rivals)
     if len(set(numbers)) < 2:
-        return f"{len(spots)} places are left. Change the quantity in the game by an odd number and sight it again."
-    if len({place.values[-1] for place in full}) == 1:
+        return f"{count} places are left. Change the quantity in the game by an odd number and sight it again."
+    if len({spot[0].values[-1] for spot in rivals}) == 1 and rivals[0][0].by_chance < 1:
         return (
-            f"{len(spots)} places hold the same in every snapshot: copies, or one follows the other. "
+            f"{count} places hold the same in every snapshot: copies, or one follows the other. "
             "Post a change to one of them and look what the game shows."
         )
     return (
-        f"{len(spots)} places are left. Change only this quantity, by a number you have not used before, "
+        f"{count} places are left. Change only this quantity, by a number you have not used before, "
         "and keep a copy right afterwards."
     )
+
+
+def _entropy(content: bytes) -> float:
+    """Shannon's entropy of the first MiB, in bits a byte."""
+    share = np.bincount(np.frombuffer(content[: 1 << 20], np.uint8), minlength=256) / max(min(len(content), 1 << 20), 1)
+    share = share[share > 0]
+    return float(-(share * np.log2(share)).sum())
 
 
 def _hopeless(data: list[Array]) -> str:

@@ -20,11 +20,13 @@ class Place:
 
     `offsets` are where it is in each snapshot, `values` what is stored there. `found_by` is the address of a place that
     moves, or of a value of a text; a place that moves and has none was found in some other `how`. With a `layer` the
-    offsets are those of what was unwrapped; `layers` are None where their keys differ from snapshot to snapshot.
-    `file` is the file of a set it is in. It `strayed` if what surrounds it is elsewhere in some snapshot; `doubts` is
-    the number of the sighting it does not fit. `room` is how many bytes a text may take where it is: as many as the
-    longest one, if zeros fill up behind the shorter ones; else None. `prefix` is the storage of its length, where that
-    is directly in front. `format` is that of the payload.
+    offsets are those of what was unwrapped; `layers` are None where their keys differ from snapshot to snapshot;
+    `within` are always those of the first one. `file` is the file of a set it is in. It `strayed` if what surrounds it
+    is elsewhere in some snapshot; `doubts` is the number of the sighting it does not fit. `room` is how many bytes a
+    text may take where it is: as many as the longest one, if zeros fill up behind the shorter ones; else None. `prefix`
+    is the storage of its length, where that is directly in front. `format` is that of the payload. `bits` say how
+    likely it is, and `by_chance` how many places of its kind would fit in bytes that mean nothing; `beside` is what was
+    seen next to it.
     """
 
     offsets: tuple[int, ...]
@@ -39,6 +41,7 @@ class Place:
     layer: str | None = None
     route: tuple[str, ...] = ()
     layers: tuple[LayerSpec, ...] | None = ()
+    within: tuple[LayerSpec, ...] = ()
     values: tuple[float | str, ...] = ()
     strayed: bool = False
     doubts: int | None = None
@@ -47,7 +50,9 @@ class Place:
     prefix: str = ""
     format: str = "binary"
     reasons: list[str] = field(default_factory=list)
-    score: float = 0
+    beside: list[str] = field(default_factory=list)
+    bits: float = 0
+    by_chance: float = 0
 
     @property
     def moves(self) -> bool:

@@ -1,11 +1,9 @@
-"""Places: where a quantity may be stored, so that all its sightings are explained.
+"""Places whose values follow what was seen under some relation.
 
 Offsets are thinned out before anything is decoded: where two different numbers were seen, a byte of the value must
 differ between those two snapshots. Each storage is then read at the offsets that are left, first in two snapshots and
 only where their order is right in the next; what survives is compared exactly under each relation: as it is, times a
 usual scale, with a small bias, with one free scale, or as the rounded or cut-off form of what is stored.
-
-A place that fits all sightings but one is found by leaving each out in turn: a stale copy, or a mistyped number.
 """
 
 from __future__ import annotations
@@ -18,23 +16,24 @@ from typing import NamedTuple
 import numpy as np
 
 from faithful_ledger.core.deadline import NEVER, Deadline
-from faithful_ledger.core.evidence.exact import SCALES, biased_lanes, changed_words, exact_places, scaled_lanes
+from faithful_ledger.core.evidence.lanes import biased_lanes, changed_words, scaled_lanes
 from faithful_ledger.core.evidence.place import Place
-from faithful_ledger.core.evidence.reading import Array, read_numbers
+from faithful_ledger.core.evidence.reading import SCALES, Array, read_numbers
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches
 from faithful_ledger.core.storage import NUMBERS, Float, WholeNumber
 
-__all__ = ["places_at"]
+__all__ = ["related_places"]
 
-SMALL = 1 << 20  # up to so many bytes everything is tried, and a sighting doubted even where others fit all
+SMALL = 1 << 20  # up to so many bytes everything is tried
 REACH = 8  # a value that was seen to change has a changed byte within so many from where it begins: a word
 AT_ONCE = 1 << 20
 LARGEST_BIAS = 256
 LARGEST_SCALE = 100_000
 MOST_PLACES = 4000
 MOST_PAIRS = 3
+ROUNDED = tuple(map(Fraction, (10, 100, 256, 65536)))
+ROUNDED_FRACTIONS = tuple(map(Fraction, ("1", "1/100", "10", "100", "256", "1/60")))
 MANY = 3  # distinct numbers needed before a free scale is believed
-ENOUGH_TO_DOUBT = 4  # sightings needed before one of them is doubted
 
 
 class _Relation(NamedTuple):
@@ -50,11 +49,12 @@ class _Pair(NamedTuple):
     kind: str
 
 
-def places_at(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline = NEVER) -> list[Place]:
-    """All places at the same offset of every snapshot; the arrays are cut to the shortest.
+def related_places(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline = NEVER) -> list[Place]:
+    """All places at the same offset of every array whose values follow what was seen; the arrays are cut to the
+    shortest. Numbers alone that are all alike have only exact forms, and give none.
 
-    In data of more than `SMALL` bytes the plain forms are looked for first, then those with a bias or a scale, then
-    all others, and each only when there was none before. Offsets in the result are offsets of these arrays.
+    In data of more than `SMALL` bytes those with a bias or a scale are looked for first, and others only when there was
+    none. Offsets in the result are offsets of these arrays.
     """
     size = min(part.size for part in data)
     if not size:
@@ -64,31 +64,10 @@ def places_at(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline = N
         return list(_switches(cut, seen))[:MOST_PLACES]
     sighted = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     known = [j for j in sighted if seen[j].number is not None]
-    plain = bool(known) and not _pairs(seen, sighted)  # one number alone has only its exact forms
-    if size <= SMALL and not plain:
-        found = _with(cut, seen, sighted, len(sighted), end)
-    else:
-        found = exact_places(cut, seen, sighted, len(sighted), MOST_PLACES) if known else []
-        found = found or (_by_lanes(cut, seen, sighted) if known else [])
-        if not found and not plain:
-            found = _with(cut, seen, sighted, len(sighted), end)
-    if len(known) >= ENOUGH_TO_DOUBT and (size <= SMALL or not found):
-        full = {(place.offsets, place.stored_as) for place in found}
-        for left_out in known:
-            rest = [j for j in sighted if j != left_out]
-            if end.over:
-                break
-            small = size <= SMALL
-            doubtful = (
-                _with(cut, seen, rest, len(sighted), end)
-                if small
-                else exact_places(cut, seen, rest, len(sighted), MOST_PLACES)
-            )
-            for place in doubtful:
-                if (place.offsets, place.stored_as) not in full:
-                    place.doubts = left_out
-                    found.append(place)
-    return found[:MOST_PLACES]
+    if known and not _pairs(seen, sighted):
+        return []
+    found = _by_lanes(cut, seen, sighted) if known and size > SMALL else []
+    return (found or _with(cut, seen, sighted, len(sighted), end))[:MOST_PLACES]
 
 
 def _switches(data: list[Array], seen: Sequence[Sighting]) -> Iterator[Place]:
@@ -182,14 +161,14 @@ def _of_storage(
         return
     distinct = len({seen[j].number for j in known})
     done = np.zeros(offsets.size, bool)
-    for relation in _usual(storage, known, seen, distinct, doubting=len(used) < of):
+    for relation in _usual(storage, known, seen, distinct):
         fits = np.ones(offsets.size, bool)
         for j in known:
             fits &= _match(values[j], seen[j], relation)
         for index in np.flatnonzero(fits & ~done):
             done[index] = True
             yield _place(storage, offsets, int(index), data, values, len(used), of, relation)
-    if distinct >= 2 and len(used) == of:
+    if distinct >= 2:
         yield from _free(storage, offsets, data, values, seen, known, ~done, len(used), of)
 
 
@@ -247,19 +226,19 @@ def _survivors(
     return offsets, values
 
 
-def _usual(
-    storage: WholeNumber | Float, known: list[int], seen: Sequence[Sighting], distinct: int, *, doubting: bool
-) -> list[_Relation]:
-    """The relations tried one after the other, the plainest first; while a sighting is doubted, only plain ones."""
+def _usual(storage: WholeNumber | Float, known: list[int], seen: Sequence[Sighting], distinct: int) -> list[_Relation]:
+    """The relations tried one after the other, the plainest first."""
     if not known:
         return [_Relation(Fraction(1), None)]
     relations = [_Relation(Fraction(scale), None) for scale in SCALES]
     if storage.family in ("packed", "leb128", "digits"):
         return relations[:3]
-    whole = all((seen[j].number or Fraction(0)).denominator == 1 for j in known)
-    if whole and distinct >= 2 and not doubting:
-        scales = (1, 10, 100, 256) if storage.family == "fraction" else (10, 100, 256, 65536)
-        relations += [_Relation(Fraction(scale), how) for how in ("floor", "nearest") for scale in scales]
+    fraction = storage.family == "fraction"
+    if distinct >= 2 and (fraction or all(seen[j].decimals == 0 for j in known)):
+        scales = ROUNDED_FRACTIONS if fraction else ROUNDED
+        relations += [_Relation(scale, how) for how in ("floor", "nearest") for scale in scales]
+    elif fraction and len(known) >= 2:
+        relations += [_Relation(Fraction(1), how) for how in ("floor", "nearest")]
     return relations
 
 
@@ -272,7 +251,10 @@ def _match(values: Array, sighting: Sighting, relation: _Relation) -> Array:
         held = values == wanted if number.denominator == 1 else np.abs(values - wanted) <= abs(wanted) * 1e-6
         return held
     finer = values / float(relation.scale)
-    held = (np.floor(finer) if relation.rounding == "floor" else np.floor(finer + 0.5)) == float(number)
+    steps = finer / sighting.unit
+    # What is a hair below a step, as 0.29 * 100, is shown as that step.
+    lowest = np.floor(steps + 1e-7) if relation.rounding == "floor" else np.floor(steps + 0.5)
+    held = np.abs(lowest - float(number) / sighting.unit) < 0.5
     return held
 
 

@@ -5,16 +5,19 @@ Whole numbers of eight bytes are exact up to 2**53; no game shows larger ones.
 
 from __future__ import annotations
 
+from fractions import Fraction
 from typing import Any, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.storage import NUMBERS, SWITCHES, Float, WholeNumber
 
-__all__ = ["STORAGES", "Array", "read_numbers"]
+__all__ = ["FEW_SCALES", "SCALES", "STORAGES", "Array", "read_numbers"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 STORAGES = NUMBERS | SWITCHES
+SCALES = tuple(map(Fraction, ("1", "10", "100", "256", "65536", "1/10", "1/100")))
+FEW_SCALES = SCALES[:3]  # for storages that are written digit by digit or in steps of seven bits
 LEAST, MOST = 1e-9, 1e15  # fractions beyond these are other bytes that happen to read as one
 
 

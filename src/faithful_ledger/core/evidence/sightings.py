@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Literal
 
@@ -20,11 +20,19 @@ RELATIONS = ("more", "less", "same", "changed")
 
 @dataclass(frozen=True, slots=True)
 class Sighting:
-    """A number, a text, or how the quantity stood to the snapshot before. `any` says nothing."""
+    """A number, a text, or how the quantity stood to the snapshot before. `any` says nothing. `decimals` are the digits
+    of a number behind the point, as it was shown.
+    """
 
     kind: Kind
     number: Fraction | None = None
     text: str = ""
+    decimals: int = field(default=0, compare=False)
+
+    @property
+    def unit(self) -> float:
+        """The step between numbers that can be shown so: 1, 0.1, …"""
+        return 10.0**-self.decimals
 
     @property
     def switched(self) -> bool | None:
@@ -62,4 +70,5 @@ def parse_sighting(text: str) -> Sighting:
     number = parse_decimal(cleaned) if len(cleaned) <= LONGEST else None
     if number is None:
         return Sighting("text", text=cleaned)
-    return Sighting("number", number)
+    _, _, behind = cleaned.replace(",", ".").rpartition(".") if number.denominator != 1 else ("", "", "")
+    return Sighting("number", number, decimals=sum(letter.isdigit() for letter in behind))

@@ -1,148 +1,110 @@
-"""Places of texts in bytes, and places in text saves, which are paths."""
+"""Places in text saves, which are paths."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Iterator, Sequence
 from fractions import Fraction
-from itertools import islice
+from typing import NamedTuple
 
-from faithful_ledger.core.address import Address
-from faithful_ledger.core.compare import align
-from faithful_ledger.core.evidence.exact import SCALES
-from faithful_ledger.core.evidence.moving import set_anchor, without_twins
+from faithful_ledger.core.address import Address, parse_path
+from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, telling
 from faithful_ledger.core.evidence.place import Place
-from faithful_ledger.core.evidence.reading import Array
+from faithful_ledger.core.evidence.reading import SCALES
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.formats import Document
+from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.nesting import all_leaves
-from faithful_ledger.core.search import TEXT_ENCODINGS
-from faithful_ledger.core.source import MemorySource, offsets_of
-from faithful_ledger.core.storage import NUMBERS
+from faithful_ledger.core.storage.numbers import parse_decimal
 
-__all__ = ["path_places", "text_places"]
+__all__ = ["path_places"]
 
-MOST_TEXT_HITS = 2000
-PREFIXES = ("u8", "u16le", "u32le", "u16be", "u32be")
-FROM_END = "from the end"
-ENOUGH_TO_DOUBT = 4
+AT_ONCE = 1 << 12
+TEXT = "(text)"  # a path that enters a string
 
 
-def text_places(data: list[Array], seen: Sequence[Sighting]) -> list[Place]:
-    """The text seen at the same offset of every snapshot, from the end, aligned, or where it stands once in each."""
-    known = [j for j, sighting in enumerate(seen) if sighting.kind == "text"]
-    contents = [part.tobytes() for part in data]
-    ways: list[tuple[str, Callable[[int], tuple[int, ...]]]] = [("", lambda at: (at,) * len(data))]
-    if len({part.size for part in data}) > 1:
-        ways.append((FROM_END, lambda at: tuple(at + part.size - data[0].size for part in data)))
-    if len(data) > 1:
-        aligned = [align(data[0], part) for part in data]
-        around = "aligned by what surrounds it"
-        ways.append((around, lambda at: tuple(each.place_of(at) for each in aligned)))
-    found: list[Place] = []
-    for name, codec in TEXT_ENCODINGS.items():
-        try:
-            raws = {j: seen[j].text.encode(codec) for j in known}
-        except UnicodeEncodeError:
-            continue
-        if codec == "latin-1" and all(raw.isascii() for raw in raws.values()):
-            continue
-        hits = {j: list(islice(offsets_of(MemorySource(contents[j]), raws[j]), MOST_TEXT_HITS)) for j in known}
-        for how, where_of in ways:
-            for start in hits.get(0, ()) or _first_offsets(data, known, hits):
-                where = where_of(start)
-                fits = sum(contents[j][where[j] : where[j] + len(raws[j])] == raws[j] for j in known)
-                if fits >= len(known) - (1 if len(known) >= ENOUGH_TO_DOUBT else 0) and (
-                    not how or len(set(where)) > 1
-                ):
-                    found.append(_text_place(contents, seen, where, name, raws, fits, how))
-        if len(known) == len(data) and all(len(offsets) == 1 for offsets in hits.values()):
-            where = tuple(hits[j][0] for j in known)
-            if len(set(where)) > 1:
-                found.append(_text_place(contents, seen, where, name, raws, len(known), "stands once in each"))
-    return without_twins(found)
+class _Held(NamedTuple):
+    """What is at a path in one snapshot."""
+
+    start: int
+    value: Fraction | str
 
 
-def _first_offsets(data: list[Array], known: list[int], hits: dict[int, list[int]]) -> list[int]:
-    """Offsets of the first snapshot from which the hits of the first that tells a text are reached."""
-    first = known[0]
-    if first == 0:
-        return []
-    back = align(data[first], data[0])
-    return sorted({back.place_of(at) for at in hits[first]} | set(hits[first]))
-
-
-def _text_place(
-    contents: list[bytes],
-    seen: Sequence[Sighting],
-    where: tuple[int, ...],
-    name: str,
-    raws: dict[int, bytes],
-    fits: int,
-    how: str,
-) -> Place:
-    place = Place(where, name, fits, len(raws), values=tuple(sighting.text for sighting in seen))
-    place.prefix = next((name for name in PREFIXES if _has_prefix(name, contents, where, raws)), "")
-    if place.prefix:
-        place.reasons.append(f"its length is directly in front ({place.prefix})")
-    longest = max(len(raw) for raw in raws.values())
-    behind = (contents[j][where[j] + len(raw) : where[j] + longest] for j, raw in raws.items())
-    if all(not any(rest) and len(rest) == longest - len(raw) for rest, raw in zip(behind, raws.values(), strict=True)):
-        place.room = longest
-    if how:
-        set_anchor(place, contents, how)
-    if how == FROM_END and place.found_by is None:
-        place.found_by = Address.from_end(len(contents[0]) - where[0])
-    return place
-
-
-def _has_prefix(name: str, contents: list[bytes], where: tuple[int, ...], raws: dict[int, bytes]) -> bool:
-    """Whether the length of a text is stored so in front of it, in every snapshot that shows the text."""
-    for j, raw in raws.items():
-        prefix = NUMBERS[name].spell(Fraction(len(raw)))
-        if prefix is None or not contents[j].endswith(prefix, 0, where[j]):
-            return False
-    return True
-
-
-def path_places(documents: list[Document], seen: Sequence[Sighting]) -> list[Place]:
-    """Numbers and texts at the same path in the text of every snapshot."""
+def path_places(documents: Sequence[Document], seen: Sequence[Sighting], end: Deadline = NEVER) -> list[Place]:
+    """Numbers and texts at the same path in the text of every snapshot; those found until the time is up."""
     sighted = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
-    least = max(len(sighted) - (1 if len(sighted) >= ENOUGH_TO_DOUBT else 0), 1)
-    shown = {j: {float(number * scale) for scale in SCALES} for j in sighted if (number := seen[j].number) is not None}
-    leaves = []
-    for j, document in enumerate(documents):
-        every = all_leaves(document)
-        if least == len(sighted) and j in shown:  # it must fit here, and floats rule out nearly all numbers
-            every = (leaf for leaf in every if leaf.is_number and leaf.about in shown[j])
-        leaves.append({leaf.path: leaf for leaf in every})
+    doubting = len(sighted) >= ENOUGH_TO_DOUBT
+    least = max(len(sighted) - doubting, 1)
     found = []
-    for path, first in leaves[0].items():
-        if not all(path in others for others in leaves):
+    for path, stored_as, held in _candidates(documents, seen, end, doubting=doubting):
+        if not _may_fit(held, seen, sighted, least):
             continue
-        same = [others[path] for others in leaves]
-        likely = sum(same[j].is_number and same[j].about in floats for j, floats in shown.items())
-        if likely < least - (len(sighted) - len(shown)):
-            continue
-        values = [leaf.value for leaf in same]
-        offsets = tuple(leaf.start for leaf in same)
+        values = [each.value for each in held]
         for scale in SCALES:
             fits = sum(_says(values, j, seen, scale) for j in sighted)
             if fits >= least:
                 numbers = tuple(v if isinstance(v, str) else float(v) for v in values)
-                found.append(
-                    Place(
-                        offsets,
-                        first.stored_as,
-                        fits,
-                        len(sighted),
-                        float(scale),
-                        found_by=Address.by_path(path),
-                        values=numbers,
-                        format=documents[0].name,
-                    )
-                )
+                place = Place(tuple(each.start for each in held), stored_as, fits, len(sighted), float(scale))
+                place.found_by, place.values, place.format = Address.by_path(path), numbers, documents[0].name
+                found.append(place)
                 break
     return found
+
+
+def _candidates(
+    documents: Sequence[Document], seen: Sequence[Sighting], end: Deadline, *, doubting: bool
+) -> Iterator[tuple[str, str, list[_Held]]]:
+    """Paths that are in every snapshot, how the value is stored, and what is there. Where numbers were seen, only one
+    snapshot is read whole, and two if one of the sightings may be doubted; the others are asked for its paths.
+    """
+    known = [j for j, sighting in enumerate(seen) if sighting.number is not None]
+    if not known:
+        every = [{leaf.path: leaf for leaf in _leaves(document, end)} for document in documents]
+        for path, leaf in every[0].items():
+            if all(path in each for each in every):
+                yield path, leaf.stored_as, [_Held(each[path].start, each[path].value) for each in every]
+        return
+    done = set[str]()
+    first = telling(seen)
+    for j in (first, telling(seen, first)) if doubting and len(known) > 1 else (first,):
+        number = seen[j].number
+        wanted = {float(number * scale) for scale in SCALES} if number is not None else set()
+        for leaf in _leaves(documents[j], end):
+            if leaf.is_number and leaf.about in wanted and (path := leaf.path) not in done:
+                done.add(path)
+                own = _Held(leaf.start, leaf.value)
+                held = [own if k == j else _held_at(document, path) for k, document in enumerate(documents)]
+                if all(held):
+                    yield path, leaf.stored_as, [each for each in held if each is not None]
+
+
+def _leaves(document: Document, end: Deadline) -> Iterator[TextLeaf]:
+    for number, leaf in enumerate(all_leaves(document)):
+        if number % AT_ONCE == 0 and end.over:
+            return
+        yield leaf
+
+
+def _held_at(document: Document, path: str) -> _Held | None:
+    """What is at a path, or None where nothing is."""
+    if TEXT in path:
+        leaf = next((leaf for leaf in all_leaves(document) if leaf.path == path), None)
+        return _Held(leaf.start, leaf.value) if leaf is not None else None
+    try:
+        span = document.at(document.whole, parse_path(path))
+        storage = document.value_storage(span)
+        text = storage.to_text(storage.decode(bytes(document.source.read(span.start, span.end))))
+    except LedgerError:
+        return None
+    number = parse_decimal(text)
+    return _Held(span.start, text if number is None else number)
+
+
+def _may_fit(held: list[_Held], seen: Sequence[Sighting], sighted: list[int], least: int) -> bool:
+    numbers = [j for j in sighted if seen[j].number is not None]
+    missing = sum(isinstance(held[j].value, str) for j in numbers)
+    return missing <= len(sighted) - least
 
 
 def _says(values: list[Fraction | str], j: int, seen: Sequence[Sighting], scale: Fraction) -> bool:

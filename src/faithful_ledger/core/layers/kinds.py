@@ -10,18 +10,18 @@ from faithful_ledger.core.address import Expression
 from faithful_ledger.core.layers import base64_text, bzip2, deflate, lz4_frames, xz, zstd
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.hex_text import HEX
+from faithful_ledger.core.layers.linked import LINKED
+from faithful_ledger.core.layers.scrambling import KEYED, LOCAL, SCRAMBLINGS
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Stream
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 
-__all__ = ["KEYED", "LAYERS", "PADDED", "SCRAMBLINGS", "STREAMS", "LayerSpec"]
+__all__ = ["KEYED", "LAYERS", "LINKED", "LOCAL", "PADDED", "SCRAMBLINGS", "STREAMS", "LayerSpec"]
 
 MODULES = (base64_text, bzip2, deflate, lz4_frames, xz, zstd)
 STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
-KEYED = ("add", "xor")
-SCRAMBLINGS = (*KEYED, "xor-previous")
 PADDED = "padded"  # zeros behind a text
-LAYERS = (*STREAMS, *SCRAMBLINGS, *TRANSCODINGS, *ARCHIVES, SQLITE, PADDED, HEX)
+LAYERS = (*STREAMS, *SCRAMBLINGS, *TRANSCODINGS, *ARCHIVES, SQLITE, PADDED, HEX, *LINKED)
 
 
 @dataclass(slots=True, frozen=True)

@@ -1,39 +1,121 @@
-"""Scrambling that hides bytes without packing them: a key that repeats, XORed or added; XOR with the byte before."""
+"""Scrambling that hides bytes without packing them, each kind with the way there and back.
+
+A key that repeats is XORed or added; a byte is XORed with, added to or taken from the one before it, as stored or as it
+was plain; the position times a factor is XORed or added; bits are rotated or put in reverse order. Kinds are layers:
+several of them, one in the other, undo what a game did in one go.
+"""
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from collections.abc import Callable
+from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
-__all__ = ["Scrambling", "scramble", "unscramble"]
+__all__ = ["KEYED", "LOCAL", "SCRAMBLINGS", "Scrambling", "in_words", "scramble", "unscramble"]
+
+Array: TypeAlias = np.ndarray[Any, Any]
+Change: TypeAlias = Callable[[Array, bytes], Array]
 
 
 class Scrambling(NamedTuple):
-    """`share` is how many bytes are zero after it is undone, from 0 to 1."""
+    """`key` is empty for kinds that have none. `share` is how many bytes are zero after it is undone, from 0 to 1."""
 
-    kind: Literal["xor", "xor-previous", "add"]
+    kind: str
     key: bytes
     share: float
 
 
+class _Kind(NamedTuple):
+    """`local` if a byte depends on no other one."""
+
+    undo: Change
+    redo: Change
+    local: bool
+    keyed: bool
+    words: str
+
+
+def _repeated(data: Array, key: bytes) -> Array:
+    return np.tile(np.frombuffer(key, np.uint8), -(-data.size // len(key)))[: data.size]
+
+
+def _positions(data: Array, key: bytes) -> Array:
+    return (np.arange(data.size, dtype=np.uint32) * key[0]).astype(np.uint8)
+
+
+def _rotated(data: Array, bits: int) -> Array:
+    return data << np.uint8(bits & 7) | data >> np.uint8(-bits & 7) if bits & 7 else data.copy()
+
+
+def _before(data: Array) -> Array:
+    return np.concatenate((np.zeros(1, np.uint8), data[:-1]))
+
+
+def _alternating(data: Array) -> Array:
+    """p[i] = s[i] - p[i-1], modulo 256: sums of the bytes with alternating signs."""
+    signed = data.copy()
+    signed[1::2] = -signed[1::2]
+    summed = np.cumsum(signed, dtype=np.uint8)
+    summed[1::2] = -summed[1::2]
+    return summed
+
+
+def _summed(data: Array, _: bytes) -> Array:
+    return np.cumsum(data, dtype=np.uint8)
+
+
+def _chained(data: Array, _: bytes) -> Array:
+    chained: Array = np.bitwise_xor.accumulate(data)
+    return chained
+
+
+def _reversed_bits(data: Array, _: bytes) -> Array:
+    return REVERSED[data]
+
+
+REVERSED = np.packbits(np.unpackbits(np.arange(256, dtype=np.uint8).reshape(-1, 1), axis=1)[:, ::-1], axis=1).ravel()
+_KINDS: dict[str, _Kind] = {
+    "add": _Kind(lambda d, k: d - _repeated(d, k), lambda d, k: d + _repeated(d, k), True, True, "{key} added"),
+    "add-plain-previous": _Kind(
+        lambda d, _: _alternating(d), lambda d, _: d + _before(d), False, False, "the plain byte before added"
+    ),
+    "add-position": _Kind(
+        lambda d, k: d - _positions(d, k), lambda d, k: d + _positions(d, k), True, True, "position × {key} added"
+    ),
+    "add-previous": _Kind(lambda d, _: d - _before(d), _summed, False, False, "the byte before added"),
+    "rotate": _Kind(
+        lambda d, k: _rotated(d, -k[0]), lambda d, k: _rotated(d, k[0]), True, True, "bits rotated left by {key}"
+    ),
+    "subtract-plain-previous": _Kind(
+        _summed, lambda d, _: d - _before(d), False, False, "the plain byte before subtracted"
+    ),
+    "subtract-previous": _Kind(
+        lambda d, _: d + _before(d), lambda d, _: _alternating(d), False, False, "the byte before subtracted"
+    ),
+    "swap-bits": _Kind(_reversed_bits, _reversed_bits, True, False, "bits in reverse order"),
+    "xor": _Kind(lambda d, k: d ^ _repeated(d, k), lambda d, k: d ^ _repeated(d, k), True, True, "XOR with {key}"),
+    "xor-plain-previous": _Kind(_chained, lambda d, _: d ^ _before(d), False, False, "XOR with the plain byte before"),
+    "xor-position": _Kind(
+        lambda d, k: d ^ _positions(d, k), lambda d, k: d ^ _positions(d, k), True, True, "XOR with position × {key}"
+    ),
+    "xor-previous": _Kind(lambda d, _: d ^ _before(d), _chained, False, False, "XOR with the byte before"),
+}
+SCRAMBLINGS = tuple(_KINDS)
+KEYED = tuple(name for name, kind in _KINDS.items() if kind.keyed)
+LOCAL = tuple(name for name, kind in _KINDS.items() if kind.local)
+
+
 def unscramble(data: bytes, found: Scrambling) -> bytes:
     """The bytes as they were before."""
-    bytes_ = np.frombuffer(data, np.uint8)
-    if found.kind == "xor":
-        return (bytes_ ^ np.resize(np.frombuffer(found.key, np.uint8), bytes_.size)).tobytes()
-    if found.kind == "add":
-        return (bytes_ - np.resize(np.frombuffer(found.key, np.uint8), bytes_.size)).tobytes()
-    chained = bytes_.copy()
-    chained[1:] ^= bytes_[:-1]
-    return chained.tobytes()
+    return _KINDS[found.kind].undo(np.frombuffer(data, np.uint8), found.key).tobytes()
 
 
 def scramble(data: bytes, found: Scrambling) -> bytes:
     """The bytes hidden again, as `unscramble` found them."""
-    bytes_ = np.frombuffer(data, np.uint8)
-    if found.kind == "xor":
-        return unscramble(data, found)
-    if found.kind == "add":
-        return (bytes_ + np.resize(np.frombuffer(found.key, np.uint8), bytes_.size)).tobytes()
-    return np.bitwise_xor.accumulate(bytes_).tobytes()
+    return _KINDS[found.kind].redo(np.frombuffer(data, np.uint8), found.key).tobytes()
+
+
+def in_words(kind: str, key: bytes | None) -> str:
+    """What was done, as screens say it."""
+    return _KINDS[kind].words.format(key=(key or b"").hex(" ").upper())

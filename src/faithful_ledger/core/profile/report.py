@@ -7,12 +7,11 @@ from typing import Literal
 
 import numpy as np
 
-from faithful_ledger.core.layers.scrambling import Scrambling
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile.layers import find_layers
-from faithful_ledger.core.profile.scrambling import find_scrambling
 from faithful_ledger.core.profile.strides import Stride, find_strides
 from faithful_ledger.core.profile.texts import TextRun, find_texts
+from faithful_ledger.core.profile.undoings import Undoing, find_undoings
 from faithful_ledger.core.source import WHOLE, Source, first_bytes
 
 __all__ = ["Profile", "profile"]
@@ -35,7 +34,7 @@ class Profile:
     reason: str
     encoding: str | None
     layers: list[Layer]
-    scrambling: Scrambling | None
+    scrambling: Undoing | None
     strides: list[Stride]
     texts: list[TextRun]
 
@@ -55,9 +54,9 @@ def profile(source: Source) -> Profile:
     elif data and packed >= MOSTLY * len(data):
         kind, reason = "packed", f"{', '.join(sorted({layer.kind for layer in layers}))} fills most of it"
     else:
-        scrambling = find_scrambling(data)
+        scrambling = next(iter(find_undoings([data])), None)
         if scrambling is not None:
-            kind, reason = "scrambled", f"undoing it leaves {scrambling.share:.0%} zeros, as saves have them"
+            kind, reason = "scrambled", f"undoing it takes {scrambling.gain:.1f} bits of entropy off each byte"
         elif entropy > DENSE and len(data) >= 1024:
             kind, reason = (
                 "packed",

@@ -15,7 +15,7 @@ import numpy as np
 
 from faithful_ledger.core.layers.scrambling import Scrambling
 
-__all__ = ["LONGEST_KEY", "find_scrambling"]
+__all__ = ["LONGEST_KEY", "find_scrambling", "is_text"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 LONGEST_KEY = 64
@@ -31,6 +31,7 @@ NEARLY_AS_GOOD = 0.55
 LOWER = 0.1
 TEXT = 0.995  # so many bytes of a text are printable
 LEAST_ROWS = 48  # of a key over a text: fewer bytes at each of its places are a text by chance
+LEAST_REPEATS, REPEATED = 4, 0.6  # how often, and in which share, a shorter key shows within one
 LEAST_WORTH, BETTER = 1.4, 0.2  # on average a letter, and so much more than the bytes as they are
 LONGEST_OVER_TEXT = 32  # a longer key may make a text of anything
 MOST_ALIKE = 0.6  # the share of one byte at a place of the key
@@ -66,6 +67,11 @@ def find_scrambling(data: bytes) -> Scrambling | None:
     best = keyed if any(key) and keyed.share >= NEARLY_AS_GOOD * chained.share else chained
     repeats = best.share > NOTHING_LEFT and len(best.key) > 1
     return best if best.share >= LEAST_ZEROS and best.share >= plain + GAINED and not repeats else None
+
+
+def is_text(data: bytes) -> bool:
+    """Whether bytes are a text as they are, which is never scrambled."""
+    return _printable(np.frombuffer(data, np.uint8)) >= TEXT
 
 
 def _printable(bytes_: Array) -> float:
@@ -153,6 +159,21 @@ def _key(bytes_: Array) -> Array:
     length = next(length for length in range(1, LONGEST_KEY + 1) if scores[length] >= NEARLY * scores.max())
     key = keys[length]
     for period in range(1, length):
-        if length % period == 0 and (key.reshape(-1, period) == key[:period]).all():
-            return key[:period]
+        if length % period == 0 and (shorter := _within_key(key.reshape(-1, period))) is not None:
+            return shorter
     return key
+
+
+def _within_key(rows: Array) -> Array | None:
+    """The shorter key that `rows` repeat, also where what always stands at the same place of a record is mixed into
+    some of them.
+    """
+    if (rows == rows[0]).all():
+        first: Array = rows[0]
+        return first
+    if rows.shape[0] < LEAST_REPEATS:
+        return None
+    counts = np.stack([np.bincount(column, minlength=256) for column in rows.T])
+    mostly = counts.max(axis=1) >= REPEATED * rows.shape[0]
+    key: Array = counts.argmax(axis=1).astype(np.uint8)
+    return key if mostly.all() else None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
@@ -23,18 +23,23 @@ from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.history import local_time
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import HOLDS, OPEN, colours, mono, sans
-from faithful_ledger.desk.widgets.basics import column, in_turn, label, swap
+from faithful_ledger.desk.widgets.basics import button, column, in_turn, label, swap
+from faithful_ledger.desk.widgets.basics import row as side_by_side
 from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
 from faithful_ledger.desk.widgets.tables import cell, plain_table
 from faithful_ledger.desk.widgets.words import storage_in_brief
 
 if TYPE_CHECKING:
+    from faithful_ledger.core.deadline import Deadline
     from faithful_ledger.core.evidence import Located, Place
 
 __all__ = ["LocateStage"]
 
 MOST_SNAPSHOTS = 12
 MOST_SHOWN = 40
+ROOM = 500  # pixels for all columns of sightings, so that the standing is seen beside them
+SECONDS = 10.0  # for one quantity
+NEARLY, MOST_WIDTHS = 15.0, 2  # bits by which other ways to read a spot may be behind, and how many are shown
 LANE_BYTES = 64
 NOTED = " *"  # behind a sighting with a note
 LETTERS = "ABCDEFGHIJKL"
@@ -52,6 +57,7 @@ class LocateStage(QWidget):
     """The sheet of the stage Locate. Signal: `about(quantity, located, place)` for the margin."""
 
     about = Signal(object, object, object)
+    found_so_far = Signal(int, object, object)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -60,7 +66,13 @@ class LocateStage(QWidget):
         self.snapshots: list[Snapshot] = []
         self.quantities: list[Quantity] = []
         self.located: dict[int, Located] = {}
-        self._wanted: dict[int, int] = {}
+        self._asked: dict[int, tuple[tuple[str, str], ...]] = {}
+        self._looking: dict[int, Deadline] = {}
+        self._rows: list[Place] = []
+        self.progress_label = label("", "quiet")
+        self.stop_button = button("Stop looking", self._stop_looking, "link")
+        self.progress = QWidget()
+        self.progress.setLayout(side_by_side(self.progress_label, self.stop_button, None))
         self.sheet = QTableWidget()
         self.places = plain_table((), [], "Places", ())
         self.place_title = label("", "title")
@@ -80,6 +92,7 @@ class LocateStage(QWidget):
         self.body.addWidget(self.sheet)
         self.body.addWidget(self.note_line)
         self.body.addSpacing(8)
+        self.body.addWidget(self.progress)
         self.body.addWidget(self.place_title)
         self.body.addWidget(self.places)
         self.body.addSpacing(8)
@@ -92,6 +105,7 @@ class LocateStage(QWidget):
         area.setWidget(page)
         self.setLayout(column(area))
         session.recorded.connect(self.seen.mark_stale)
+        self.found_so_far.connect(self._show_found, Qt.ConnectionType.QueuedConnection)
 
     # the sheet of sightings
 
@@ -102,12 +116,16 @@ class LocateStage(QWidget):
             return
         self.snapshots = list(reversed(session.kept_copies[:MOST_SNAPSHOTS]))
         self.quantities = session.book.records.quantities(session.save.path)
-        self.located.clear()
+        here = {quantity.id for quantity in self.quantities}
+        for id_ in [id_ for id_ in self._looking if id_ not in here]:
+            self._looking.pop(id_).cancel()
+        self.located = {id_: found for id_, found in self.located.items() if id_ in here}
         self.hint.setText(HOW if self.snapshots else FIRST)
         self._lay_out_sheet()
         self._show_note()
         for quantity in self.quantities:
             self._locate(quantity)
+        self._show_standing()
         self._show_current()
 
     def _lay_out_sheet(self) -> None:
@@ -130,15 +148,9 @@ class LocateStage(QWidget):
                 cell.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 fresh.setItem(row, place, cell)
             fresh.setItem(row, len(head) - 1, _fixed("…"))
-        another = _item("")
-        another.setToolTip("Type the name of another quantity")
-        fresh.setItem(len(self.quantities), 0, another)
+        fresh.setItem(len(self.quantities), 0, _Invitation("+ name a quantity" if not self.quantities else "+ another"))
         for place in range(1, len(head)):
-            fresh.setItem(
-                len(self.quantities), place, _fixed("+ name another quantity on the left" if place == 1 else "")
-            )
-        if len(head) > 2:
-            fresh.setSpan(len(self.quantities), 1, 1, len(head) - 1)
+            fresh.setItem(len(self.quantities), place, _fixed(""))
         fresh.setShowGrid(False)
         fresh.verticalHeader().setVisible(False)
         fresh.verticalHeader().setDefaultSectionSize(27)
@@ -147,9 +159,9 @@ class LocateStage(QWidget):
         fresh.horizontalHeader().setStretchLastSection(True)
         fresh.setColumnWidth(0, 150)
         for place in range(1, len(head) - 1):
-            fresh.setColumnWidth(place, max(76, min(130, 560 // max(len(self.snapshots), 1))))
+            fresh.setColumnWidth(place, max(76, min(130, ROOM // max(len(self.snapshots), 1))))
         edit = QAbstractItemView.EditTrigger
-        fresh.setEditTriggers(edit.DoubleClicked | edit.EditKeyPressed | edit.AnyKeyPressed | edit.SelectedClicked)
+        fresh.setEditTriggers(edit.DoubleClicked | edit.EditKeyPressed | edit.AnyKeyPressed)
         fresh.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         fresh.setFixedHeight(34 + 27 * (len(self.quantities) + 1) + 12)
         fresh.cellChanged.connect(self._cell_changed)
@@ -158,13 +170,13 @@ class LocateStage(QWidget):
 
     @staticmethod
     def _letter(number: int, snapshot: Snapshot) -> str:
-        return f"{LETTERS[number]} · {snapshot.label}" if snapshot.label else LETTERS[number]
+        return f"{LETTERS[number]} · {snapshot.label or local_time(snapshot.time)[-5:]}"
 
     def _cell_changed(self, row: int, place: int) -> None:
         book, save = self.session.book, self.session.save
         if book is None or save is None:
             return
-        text = cell(self.sheet, row, place).text().removesuffix(NOTED).strip()
+        text = str(cell(self.sheet, row, place).data(Qt.ItemDataRole.EditRole) or "").removesuffix(NOTED).strip()
         if row == len(self.quantities):
             if text:
                 self.session.attempt(lambda: book.records.add_quantity(save.path, text))
@@ -210,27 +222,40 @@ class LocateStage(QWidget):
     # the engine
 
     def _locate(self, quantity: Quantity) -> None:
-        """Ask the engine beside the window; a later question about the same quantity makes an earlier one void."""
+        """Ask the engine beside the window; a later question about the same quantity stops an earlier one."""
         book = self.session.book
         used = [snapshot for snapshot in self.snapshots if snapshot.id in quantity.seen]
-        number = self._wanted[quantity.id] = self._wanted.get(quantity.id, 0) + 1
+        asked = tuple((snapshot.id, quantity.seen[snapshot.id]) for snapshot in used)
+        if asked == self._asked.get(quantity.id) and (quantity.id in self.located or quantity.id in self._looking):
+            return
+        if (before := self._looking.pop(quantity.id, None)) is not None:
+            before.cancel()
+        self.located.pop(quantity.id, None)
+        self._asked[quantity.id] = asked
         if book is None or not used:
-            self.located.pop(quantity.id, None)
             self._show_standing()
             return
+        from faithful_ledger.core.deadline import Deadline
+
+        end = self._looking[quantity.id] = Deadline(SECONDS)
 
         def work() -> Located:
             from faithful_ledger.core.evidence import locate_in_set, parse_sighting
 
+            end.begin()
             sources = [
                 {str(file.path): book.keeping.kept_source(file) for file in snapshot.files if file.role != "companion"}
                 for snapshot in used
             ]
-            return locate_in_set(sources, [parse_sighting(quantity.seen[snapshot.id]) for snapshot in used], MOST_SHOWN)
+            seen = [parse_sighting(quantity.seen[snapshot.id]) for snapshot in used]
+            return locate_in_set(
+                sources, seen, MOST_SHOWN, end, lambda found: self.found_so_far.emit(quantity.id, end, found)
+            )
 
         def done(found: Located | None, error: LedgerError | None) -> None:
-            if self._wanted.get(quantity.id) != number:
+            if self._looking.get(quantity.id) is not end:
                 return
+            del self._looking[quantity.id]
             if found is not None:
                 self.located[quantity.id] = found
             else:
@@ -240,6 +265,20 @@ class LocateStage(QWidget):
             self._show_current()
 
         self.session.background.run(work, done)
+        self._show_standing()
+
+    def _show_found(self, id_: int, end: Deadline, found: Located) -> None:
+        """What is found while the engine still looks."""
+        if self._looking.get(id_) is end:
+            self.located[id_] = found
+            self._show_standing()
+            if self.current is not None and self.current.id == id_:
+                self._show_current()
+
+    def _stop_looking(self) -> None:
+        quantity = self.current
+        if quantity is not None and quantity.id in self._looking:
+            self._looking[quantity.id].cancel()
 
     def _show_standing(self) -> None:
         self.sheet.blockSignals(True)
@@ -256,14 +295,16 @@ class LocateStage(QWidget):
         if quantity.pinned:
             return f"{HOLDS} pinned as {quantity.pinned}", "holds"
         found = self.located.get(quantity.id)
+        if quantity.id in self._looking:
+            return ("looking…" if found is None else f"looking… {found.spots} so far"), "quiet"
         if found is None:
-            return ("not sighted yet" if not quantity.seen else "…"), "quiet"
+            return "not sighted yet", "quiet"
         spots = found.spots
         if spots == 1:
-            return f"{HOLDS} 1 place left", "holds"
+            return (f"{HOLDS} 1 place left", "holds") if found.settled else (f"{OPEN} 1 likely place", "open")
         if spots:
-            return f"{OPEN} {spots}{'' if len(found.places) < MOST_SHOWN else '+'} places", "open"
-        return (f"{OPEN} none fits all", "open") if found.places else (f"{OPEN} no place", "open")
+            return f"{OPEN} {spots}{'' if len(found.by_spot) < MOST_SHOWN else '+'} places", "open"
+        return (f"{OPEN} none fits all", "open") if found.by_spot else (f"{OPEN} no place", "open")
 
     @property
     def next_to_change(self) -> str:
@@ -285,27 +326,33 @@ class LocateStage(QWidget):
     @property
     def chosen(self) -> Place | None:
         """The place that is selected."""
-        quantity = self.current
-        found = self.located.get(quantity.id) if quantity is not None else None
         row = self.places.currentRow()
-        return found.places[row] if found is not None and 0 <= row < len(found.places) else None
+        return self._rows[row] if 0 <= row < len(self._rows) else None
 
     def _show_current(self) -> None:
-        """The places of the quantity that is current."""
+        """The places of the quantity that is current: a row for each spot, and beneath it other ways to read it."""
         quantity = self.current
         found = self.located.get(quantity.id) if quantity is not None else None
+        looking = quantity is not None and quantity.id in self._looking
         used = [n for n, s in enumerate(self.snapshots) if quantity is not None and s.id in quantity.seen]
         title = "" if quantity is None else f"Places that explain what was seen of {quantity.name}"
-        self.place_title.setText(title if found is not None and found.places else "")
+        self.place_title.setText(title if found is not None and found.by_spot else "")
+        self.progress.setVisible(looking)
+        if looking and quantity is not None:
+            self.progress_label.setText(f"Looking for {quantity.name}, for at most {SECONDS:g} s…")
         head = ("Fit", "At", "Stored as", *(LETTERS[n] for n in used), "Why it is likely")
         several = found is not None and len({place.file for place in found.places}) > 1
-        rows = [self._row(place, several=several) for place in found.places] if found is not None else []
-        fresh = plain_table(head, rows, "Places", (58, 230 if several else 112, 146, *(56 for _ in used)))
-        for number, place in enumerate(found.places if found is not None else ()):
+        spots = found.by_spot if found is not None else []
+        shown = [(place, place is spot[0]) for spot in spots for place in _worth_showing(spot)]
+        chosen = self.chosen
+        self._rows = [place for place, _ in shown]
+        rows = [self._row(place, first=first, several=several) for place, first in shown]
+        fresh = plain_table(head, rows, "Places", (58, 230 if several else 112, 150, *(56 for _ in used)))
+        for number, (place, first) in enumerate(shown):
             full = place.fits == place.of
             cell(fresh, number, 1).setFont(mono(12))
             for column_number in range(len(head)):
-                cell(fresh, number, column_number).setForeground(colours()["ink" if full else "quiet"])
+                cell(fresh, number, column_number).setForeground(colours()["ink" if full and first else "quiet"])
             cell(fresh, number, 0).setForeground(colours()["holds" if full else "open"])
         fresh.setFixedHeight(42 + 26 * min(max(len(rows), 1), 8))
         fresh.itemSelectionChanged.connect(self._show_place)
@@ -313,20 +360,23 @@ class LocateStage(QWidget):
         for widget in (self.places, self.lanes, self.lanes_title):
             widget.setVisible(bool(rows))
         if rows:
-            fresh.selectRow(0)
+            same = [n for n, p in enumerate(self._rows) if chosen is not None and _alike(p, chosen)]
+            fresh.selectRow(same[0] if same else 0)
         else:
             self._show_place()
 
     @staticmethod
-    def _row(place: Place, *, several: bool) -> tuple[str, ...]:
+    def _row(place: Place, *, first: bool, several: bool) -> tuple[str, ...]:
         where = place.path or f"0x{place.offsets[0]:04X} · {place.offsets[0]}"
         where = f"{Path(place.file).name}  {where}" if several else where
         values = [
             value if isinstance(value, str) else f"{value:g}" if value % 1 else f"{int(value)}"
             for value in place.values
         ]
-        why = "; ".join(place.reasons)
-        return (f"{place.fits} of {place.of}", where, storage_in_brief(place.stored_as), *values, why)
+        stored = storage_in_brief(place.stored_as)
+        if not first:
+            return ("", "", f"   or {stored}", *values, "")
+        return (f"{place.fits} of {place.of}", where, stored, *values, "; ".join(place.reasons))
 
     def _show_place(self) -> None:
         quantity, place, book = self.current, self.chosen, self.session.book
@@ -338,7 +388,7 @@ class LocateStage(QWidget):
         used = [(n, s) for n, s in enumerate(self.snapshots) if s.id in quantity.seen]
         lanes: list[Lane] = []
         for (number, snapshot), at in zip(used, place.offsets, strict=False):
-            inner = found.payloads.get((place.file, place.route)) if found is not None else None
+            inner = found.payloads_of(place) if found is not None else None
             kept = next((file for file in snapshot.files if str(file.path) == place.file), snapshot.files[0])
             source = (
                 inner[len(lanes)]
@@ -352,6 +402,39 @@ class LocateStage(QWidget):
             width = place.size(number, content[at - start :])
             lanes.append(Lane(self._letter(number, snapshot), start, content, at, width))
         self.lanes.show_lanes(lanes)
+
+
+def _worth_showing(spot: list[Place]) -> list[Place]:
+    """The likeliest way to read a spot, and others of a plain kind that fit nearly as well."""
+    best, *others = spot
+    plain = [p for p in others if p.fits == best.fits and p.bits > best.bits - NEARLY and p.scale == best.scale]
+    return [best, *plain[:MOST_WIDTHS]]
+
+
+def _alike(one: Place, other: Place) -> bool:
+    return (one.file, one.within, one.offsets, one.stored_as) == (
+        other.file,
+        other.within,
+        other.offsets,
+        other.stored_as,
+    )
+
+
+class _Invitation(QTableWidgetItem):
+    """An empty cell that shows what to type into it."""
+
+    def __init__(self, words: str) -> None:
+        super().__init__("")
+        self.words = words
+        self.setToolTip("Type the name of a quantity: money, a life bar, a name")
+
+    def data(self, role: int) -> Any:
+        empty = not super().data(Qt.ItemDataRole.EditRole)
+        if empty and role == Qt.ItemDataRole.DisplayRole:
+            return self.words
+        if empty and role == Qt.ItemDataRole.ForegroundRole:
+            return colours()["quiet"]
+        return super().data(role)
 
 
 def _item(text: str, *, strong: bool = False) -> QTableWidgetItem:

@@ -136,13 +136,7 @@ class ProfilePane(QWidget):
             )
             self._add(text, "bytes so far apart are equal more often than others", act)
         if found.scrambling is not None:
-            key = found.scrambling.key.hex(" ").upper()
-            ways = {
-                "xor": f"XOR with {key}",
-                "add": f"{key} added to each byte",
-                "xor-previous": "XOR with the byte before",
-            }
-            self._add(f"{HOLDS} {ways[found.scrambling.kind]}", f"undoing it leaves {found.scrambling.share:.0%} zeros")
+            self._add(f"{HOLDS} {found.scrambling.words}", found.reason)
         for payload in looked.payloads[:MOST_LAYERS]:
             act = button("open unpacked", partial(self.unpacked.emit, payload), "link")
             self._add(f"{HOLDS} {payload.layer}", f"unpacks to {len(payload.data)} bytes, to its own end", act)

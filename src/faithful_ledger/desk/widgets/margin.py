@@ -21,7 +21,7 @@ from faithful_ledger.desk.session import Selection, Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, pair, row, rule
 from faithful_ledger.desk.widgets.field_models import bounds_text
-from faithful_ledger.desk.widgets.words import storage_in_words
+from faithful_ledger.desk.widgets.words import evidence_in_words, storage_in_words
 
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Located, Place
@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 __all__ = ["MARGIN_WIDTH", "Margin"]
 
 MARGIN_WIDTH, NARROW_WIDTH, NARROW_WINDOW = 292, 216, 1060
+MOST_NOT_TRIED = 5
 MOST_FILES = 12  # of a folder that are named
 LONG_READING = 18  # digits that do not fit the margin in the usual size
 STANDINGS = {
@@ -112,6 +113,7 @@ class Margin(QFrame):
             self._add(
                 pair("fits", f"{place.fits} of {place.of} snapshots", "holds" if place.fits == place.of else "open")
             )
+            self._add(pair("evidence", evidence_in_words(place.bits, place.by_chance)))
             if place.layer is not None:
                 self._add(pair("inside", place.layer))
             if place.file and located is not None and len({each.file for each in located.places}) > 1:
@@ -137,6 +139,10 @@ class Margin(QFrame):
             self._add(label("Next best sighting", "heading"), rule(), label(located.suggestion, wrap=True))
             if following:
                 self._add(label(following, wrap=True))
+            if located.not_tried:
+                self._add(label("Not looked into", "heading"), rule())
+                for each in located.not_tried[:MOST_NOT_TRIED]:
+                    self._add(label(f"{OPEN} {each.what}: {each.why}", "quiet", wrap=True))
         self.paper.addStretch(1)
 
     def _begin(self, title: str) -> None:

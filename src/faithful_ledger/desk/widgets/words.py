@@ -2,12 +2,22 @@
 
 from __future__ import annotations
 
-__all__ = ["grouped", "storage_in_brief", "storage_in_words"]
+__all__ = ["evidence_in_words", "grouped", "storage_in_brief", "storage_in_words"]
 
 
 def grouped(number: int) -> str:
     """A whole number with its digits in groups of three."""
     return f"{number:,}".replace(",", "\u202f")
+
+
+def evidence_in_words(bits: float, by_chance: float) -> str:
+    """How much speaks for a place, and how often chance would give another like it."""
+    if by_chance >= 1:
+        chance = f"chance alone gives about {by_chance:,.0f} like it" if by_chance < 1e6 else "it may be all chance"
+    else:
+        times = 1 / max(by_chance, 1e-15)
+        chance = f"by chance once in {times:,.0f} saves" if times < 1e6 else "hardly by chance"
+    return f"{bits:.0f} bits; {chance}"
 
 
 def storage_in_words(name: str) -> str:

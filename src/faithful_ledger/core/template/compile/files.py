@@ -182,7 +182,7 @@ class _Files:
             hint = did_you_mean(layer.kind, LAYERS) or f"there are {', '.join(LAYERS)}"
             self.mistakes.append((where, f"“{layer.kind}” is not a layer; {hint}"))
         elif (layer.key is not None or layer.key_of) and layer.kind not in KEYED:
-            self.mistakes.append((where, f"{layer.kind} has no key; only {' and '.join(KEYED)} have one"))
+            self.mistakes.append((where, f"{layer.kind} has no key; only {', '.join(KEYED)} have one"))
         elif bool(layer.member) is not (layer.kind in ARCHIVES):
             text = (
                 f"say which member: {{layer: {layer.kind}, member: …}}"

@@ -1,0 +1,90 @@
+"""How a place that moves is found again: by a run of bytes near it that stands once in every snapshot."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from itertools import takewhile
+
+import numpy as np
+
+from faithful_ledger.core.address import Address
+from faithful_ledger.core.evidence.content import Content
+from faithful_ledger.core.evidence.place import Place
+
+__all__ = ["set_anchor"]
+
+WINDOWS = (8, 4)
+REACH = 256
+WORD = re.compile(rb"[A-Za-z_][\w -]{3,30}")
+LONGEST = 10  # bytes of a number of variable length
+LEAST_WORD = 4
+
+
+def set_anchor(place: Place, contents: Sequence[Content]) -> None:
+    """Record the anchor of a place that moves; in words where there is none."""
+    bytes_ = [content.bytes_ for content in contents]
+    places = enumerate(zip(bytes_, place.offsets, strict=True))
+    ends = tuple(at + place.size(j, content[at : at + LONGEST]) for j, (content, at) in places)
+    place.how = "by what surrounds it"
+    if (found := _word_before(bytes_, place.offsets)) is not None:
+        place.found_by = Address.behind(*found)
+    elif (found := _run(contents, place.offsets, -1)) is not None:
+        place.found_by = Address.behind(found[0], -found[1])
+    elif not place.end_is_known:
+        widest = max(end - offset for end, offset in zip(ends, place.offsets, strict=True))
+        if (found := _run(contents, place.offsets, 1, widest)) is not None:
+            place.found_by = Address.behind(found[0], -found[1])
+    elif (found := _run(contents, ends, 1)) is not None:
+        place.found_by = Address.before(*found)
+    if place.found_by is None and len({c.data.size - at for c, at in zip(contents, place.offsets, strict=True)}) == 1:
+        place.found_by = Address.from_end(contents[0].data.size - place.offsets[0])
+
+
+def _word_before(contents: list[bytes], offsets: tuple[int, ...]) -> tuple[bytes, int] | None:
+    """The nearest word in front that stands exactly once in every snapshot, at the same distance.
+
+    A word counts as far as it is the same in all of them: letters may follow it that are really numbers.
+    """
+    first, at = contents[0], offsets[0]
+    base = max(at - REACH, 0)
+    words = [(base + match.start(), base + match.end()) for match in WORD.finditer(first[base:at])]
+    for start, end in reversed(words):
+        gap = at - start
+        if min(offsets) < gap:
+            continue
+        parts = [content[offset - gap : offset - at + end] for content, offset in zip(contents, offsets, strict=True)]
+        run = _alike(parts)
+        if len(run) >= LEAST_WORD and all(_once(content, run) for content in contents):
+            return run, gap
+    return None
+
+
+def _once(content: bytes, run: bytes) -> bool:
+    at = content.find(run)
+    return at >= 0 and content.find(run, at + 1) < 0
+
+
+def _alike(parts: list[bytes]) -> bytes:
+    """The beginning that all have in common."""
+    same = (len(set(column)) == 1 for column in zip(*parts, strict=False))
+    return parts[0][: len(list(takewhile(bool, same)))]
+
+
+def _run(
+    contents: Sequence[Content], offsets: tuple[int, ...], side: int, nearest: int = 0
+) -> tuple[bytes, int] | None:
+    """The nearest run that stands once in every snapshot, before (`side` -1) or behind; and how far from the offsets it
+    begins.
+    """
+    for size in WINDOWS:
+        steps = -size - np.arange(REACH) if side < 0 else nearest + np.arange(REACH)
+        kept = np.ones(steps.size, bool)
+        for content, offset in zip(contents, offsets, strict=True):
+            at = offset + steps
+            kept &= (at >= 0) & (at + size <= content.data.size) & content.stands_once(size, at)
+        for step in steps[kept].tolist():
+            runs = {c.data[at + step : at + step + size].tobytes() for c, at in zip(contents, offsets, strict=True)}
+            if len(runs) == 1:
+                return runs.pop(), step
+    return None

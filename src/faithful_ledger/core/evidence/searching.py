@@ -1,0 +1,153 @@
+"""The places in one payload of every snapshot: the ways of looking, the plain ones first."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from functools import partial
+from typing import NamedTuple
+
+import numpy as np
+
+from faithful_ledger.core.compare import align
+from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.evidence.carrying import Carrier
+from faithful_ledger.core.evidence.content import Content
+from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, exact_places, telling
+from faithful_ledger.core.evidence.judging import is_clear, judge, without_echoes
+from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.evidence.places import SMALL, related_places
+from faithful_ledger.core.evidence.reading import STORAGES, Array
+from faithful_ledger.core.evidence.sightings import Sighting, are_switches
+from faithful_ledger.core.evidence.texts import path_places
+from faithful_ledger.core.formats import Document, recognised_text
+from faithful_ledger.core.source import MemorySource
+
+__all__ = ["RELATED", "Search", "Step"]
+
+MOST_PLACES = 4000
+RELATED = "with a bias, any scale, rounded, and by more and less"
+PLAIN = ", at the same offset"
+MAPPED = 4 << 20  # bytes; larger payloads are aligned instead
+
+
+class Step(NamedTuple):
+    """A way of looking; those of a lower rank are taken first, in all payloads."""
+
+    rank: int
+    look: Callable[[], bool]
+
+
+@dataclass
+class Search:
+    """What is looked for in one payload of each snapshot, and what was found.
+
+    `tried` are the ways of looking in words, `not_tried` those for which the time was up.
+    """
+
+    payloads: Sequence[bytes]
+    seen: Sequence[Sighting]
+    end: Deadline = NEVER
+    found: list[Place] = field(default_factory=list)
+    tried: list[str] = field(default_factory=list)
+    not_tried: list[str] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.contents = [Content(np.frombuffer(payload, np.uint8)) for payload in self.payloads]
+        self.first = telling(self.seen)
+        self.carriers = self._carriers(self.first)
+
+    def run(self) -> None:
+        """Look in every way that is needed, as long as there is time."""
+        for step in sorted(self.steps(), key=lambda step: step.rank):
+            if step.look():
+                return
+
+    def steps(self) -> list[Step]:
+        """The ways of looking, each of which says whether no more is needed."""
+        recognised = (recognised_text(MemorySource(payload)) for payload in self.payloads)
+        documents = [document for document in recognised if document is not None]
+        if len(documents) == len(self.payloads) and len({document.name for document in documents}) == 1:
+            return [Step(0, partial(self._paths, documents))]
+        exact = any(sighting.number is not None for sighting in self.seen)
+        text = any(sighting.kind == "text" for sighting in self.seen) and not are_switches(self.seen)
+        sizes = {content.data.size for content in self.contents}
+        large = len(sizes) == 1 and max(sizes) > SMALL  # what moved is then looked for last
+        found = []
+        for rank, plain in ((0, True), (2, False)) if large else ((0, False),):
+            if exact or text:
+                found.append(Step(rank, partial(self._exact, plain=plain)))
+            if not text:
+                found.append(Step(rank + 1, partial(self._related, plain=plain)))
+        return found
+
+    def _paths(self, documents: list[Document]) -> bool:
+        if self._has_time("values at paths of the text"):
+            self.found = path_places(documents, self.seen, self.end)
+            self._judge()
+        return True
+
+    def _carriers(self, first: int) -> dict[int, Carrier]:
+        here = self.contents[first]
+        return {j: Carrier(here, there) for j, there in enumerate(self.contents) if j != first}
+
+    def _judge(self, *, plain: bool = False) -> None:
+        """Rank what was found. At the same offsets of large payloads no other spot is asked about."""
+        judge(self.found, self.contents, self.carriers, self.first, self.seen, closely=not plain)
+        self.found = without_echoes(self.found)
+
+    @property
+    def clear(self) -> bool:
+        return is_clear(self.found)
+
+    def _exact(self, *, plain: bool) -> bool:
+        what = "as it is and times 10, 100, 256, 65536" + (PLAIN if plain else "")
+        if not self._has_time(what):
+            return True
+        self.found = exact_places(self.contents, self.carriers, self.seen, MOST_PLACES, self.end, plain=plain)
+        if not self.found and not plain:
+            self._doubt_the_first()
+        self._judge(plain=plain)
+        return self.clear
+
+    def _doubt_the_first(self) -> None:
+        """The sighting that tells most may be the one that is mistyped."""
+        known = [j for j, sighting in enumerate(self.seen) if sighting.number is not None or sighting.kind == "text"]
+        if len(known) >= ENOUGH_TO_DOUBT:
+            carriers = self._carriers(telling(self.seen, self.first))
+            self.found = exact_places(self.contents, carriers, self.seen, MOST_PLACES, self.end, doubted=self.first)
+
+    def _has_time(self, what: str) -> bool:
+        (self.not_tried if self.end.over else self.tried).append(what)
+        return not self.end.over
+
+    def _related(self, *, plain: bool) -> bool:
+        """Places by how their values follow what was seen: with a bias or a scale, rounded, more or less."""
+        what = RELATED + (PLAIN if plain else "")
+        if not self._has_time(what):
+            return True
+        maps = {} if plain else {j: self._map(j) for j in self.carriers}
+        parts: list[Array] = []
+        for j, content in enumerate(self.contents):
+            parts.append(content.data if j not in maps else np.append(content.data, np.uint8(0))[maps[j]])
+        known = {(place.offsets, place.stored_as) for place in self.found}
+        for place in related_places(parts, self.seen, self.end):
+            at, width = place.offsets[0], STORAGES[place.stored_as].least_size
+            last = min(at + width, parts[0].size) - 1
+            # A value that runs over the end of what moved together would be read with bytes of something else.
+            whole = all(int(each[last]) - int(each[at]) == last - at for each in maps.values())
+            place.offsets = tuple(int(maps[j][at]) if j in maps else at for j in range(len(self.contents)))
+            if whole and (place.offsets, place.stored_as) not in known:
+                self.found.append(place)
+        self._judge(plain=plain)
+        return any(place.fits == place.of and not place.strayed for place in self.found)
+
+    def _map(self, j: int) -> Array:
+        """For every offset of the first snapshot the one of snapshot j."""
+        here, there = self.contents[self.first].data, self.contents[j].data
+        if here.size <= MAPPED and there.size <= MAPPED:
+            return self.carriers[j].map()
+        found = np.full(here.size, there.size)
+        for run in align(here, there).stretches:
+            found[run.a : run.a + run.length] = np.arange(run.b, run.b + run.length)
+        return np.where((found >= 0) & (found < there.size), found, there.size)

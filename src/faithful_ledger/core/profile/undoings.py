@@ -1,0 +1,213 @@
+"""How bytes were scrambled, judged over several saves of one game together.
+
+Scrambling makes bytes more alike in frequency, so what undoes it leaves a lower entropy (Shannon) in every save. All
+kinds of core/layers/scrambling.py are tried: those of a repeating key by the commonest byte at each place of the key
+(scrambling.py), the others one by one, where it matters behind each rotation of the bits. Undoings that differ only by
+the order of bits have the same entropy: how usual the bytes are that they leave ranks these, and all are returned.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any, NamedTuple, TypeAlias
+
+import numpy as np
+
+from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers.scrambling import Scrambling, in_words, unscramble
+from faithful_ledger.core.profile.scrambling import find_scrambling, is_text
+
+__all__ = ["Undoing", "find_undoings"]
+
+Array: TypeAlias = np.ndarray[Any, Any]
+Steps: TypeAlias = tuple[Scrambling, ...]
+
+LOOKED_AT = 1 << 15
+LOOKED_AT_FIRST, MOST_WAYS = 1 << 13, 12  # bytes of one save that choose so many ways for all
+LEAST = 256  # bytes: in fewer any undoing lowers the entropy
+GAINED = 0.5  # bits a byte, on average over the saves; half as many in each
+GAINED_MUCH = 1.0  # where zeros were hidden by what is before them
+ALIKE = 0.05  # bits a byte by which an undoing may be behind the best and is still said
+MOST = 12
+FACTORS = (1, 3, 5, 7, 11, 13, 17, 31, 37, 255, 253, 251)
+PLAIN_ORDER = 0.25  # how much more usual it is that bits are in their order
+PARTS, MOST_PARTS = 16, 0.8
+SHOWN = 0.12  # the share of the commonest byte once zeros, or blanks, are no longer hidden
+COMMON = 0.08  # the share of the commonest byte that is then taken for zero
+LEAST_CHAIN = 1 << 10
+EVEN = 0.06  # the share of the commonest byte where zeros are hidden by what is before them
+OPEN = ("xor-plain-previous", "subtract-plain-previous", "add-plain-previous")  # under these, runs of zeros stay
+ORDERLESS = ("xor", "xor-previous", "xor-plain-previous")  # these do the same to every bit
+BEHIND_ROTATIONS = ("add-previous", "subtract-previous", "subtract-plain-previous", "add-plain-previous")
+
+
+class Undoing(NamedTuple):
+    """`steps[j]` are the layers of save j, the outermost first; all have the same kinds. `gain` is in bits a byte."""
+
+    steps: tuple[tuple[LayerSpec, ...], ...]
+    gain: float
+
+    @property
+    def kind(self) -> str:
+        """The kinds of its layers, as the command line says them."""
+        return " ".join(step.kind for step in self.steps[0])
+
+    @property
+    def key(self) -> bytes:
+        """The keys of the first save, one behind the other."""
+        return b"".join(step.key or b"" for step in self.steps[0])
+
+    @property
+    def words(self) -> str:
+        return ", then ".join(in_words(step.kind, step.key) for step in self.steps[0])
+
+
+def find_undoings(saves: Sequence[bytes]) -> list[Undoing]:
+    """What undoes the scrambling of all `saves`, the likeliest first; several where they fit alike."""
+    samples = [save[:LOOKED_AT] for save in saves]
+    if any(len(sample) < LEAST or is_text(sample) for sample in samples):
+        return []
+    arrays = [np.frombuffer(sample, np.uint8) for sample in samples]
+    plain = [_entropy(array) for array in arrays]
+    best: list[tuple[float, list[Steps]]] = []
+    for each in (*_keyed(saves), *_chains(samples)):
+        after = [
+            _entropy(np.frombuffer(_undone(sample, steps), np.uint8))
+            for sample, steps in zip(samples, each, strict=True)
+        ]
+        gains = [before - now for before, now in zip(plain, after, strict=True)]
+        gain = float(np.mean(gains)) - _cost(each, samples)
+        keyed = each[0][0].share > 0  # a key of one byte leaves the entropy as it is, and was found by the zeros
+        opened = any(step.kind in OPEN for step in each[0])
+        needed = GAINED if opened else GAINED_MUCH
+        shows = opened or all(map(_has_zeros, samples, each))
+        shows = shows and all(map(_gains_everywhere, samples, each))
+        if keyed or (shows and gain >= needed and min(gains) >= needed / 2):
+            best.append((gain, each))
+    if not best:
+        return []
+    most = max(gain for gain, _ in best)
+    found = []
+    for gain, each in best:
+        if gain >= most - ALIKE:
+            for turned in _turned(each):
+                usual = PLAIN_ORDER * (len(turned[0]) == len(each[0])) + float(
+                    np.mean([_usual(_undone(s, steps)) for s, steps in zip(samples, turned, strict=True)])
+                )
+                found.append((usual, gain, turned))
+    found.sort(key=lambda item: -item[0])
+    plain_orders = [item for item in found[1:] if len(item[2][0]) == len(_base(item[2][0]))]
+    found = [*found[:1], *plain_orders, *(item for item in found[1:] if item not in plain_orders)]
+    seen: dict[bytes, Undoing] = {}
+    for _, gain, each in found:
+        seen.setdefault(_undone(samples[0], each[0]), Undoing(tuple(map(_layers, each)), gain))
+    return list(seen.values())[:MOST]
+
+
+def _base(steps: Steps) -> Steps:
+    """Without what only changes the order of bits."""
+    return tuple(step for step in steps if step.kind not in ("rotate", "swap-bits"))
+
+
+def _layers(steps: Steps) -> tuple[LayerSpec, ...]:
+    return tuple(LayerSpec(step.kind, step.key or None) for step in steps)
+
+
+def _undone(data: bytes, steps: Steps) -> bytes:
+    for step in steps:
+        data = unscramble(data, step)
+    return data
+
+
+def _cost(each: list[Steps], samples: Sequence[bytes]) -> float:
+    """A long key lowers the entropy of anything: as many bits as it has are taken off."""
+    return max(8 * sum(len(s.key) for s in steps) / len(d) for steps, d in zip(each, samples, strict=True))
+
+
+def _keyed(saves: Sequence[bytes]) -> Iterator[list[Steps]]:
+    found = [find_scrambling(save) for save in saves]
+    known = [each for each in found if each is not None]
+    if len(known) == len(found) and len({each.kind for each in known}) == 1:
+        yield [(each,) for each in known]
+
+
+def _chains(samples: Sequence[bytes]) -> Iterator[list[Steps]]:
+    """Every undoing without a repeating key; a constant that stays over everything is taken off as well."""
+    alone = [Scrambling(kind, b"", 0.0) for kind in ("xor-previous", "xor-plain-previous")]
+    sums = [Scrambling(kind, b"", 0.0) for kind in BEHIND_ROTATIONS]
+    positions = ("xor-position", "add-position")
+    sums += [Scrambling(kind, bytes([factor]), 0.0) for kind in positions for factor in FACTORS]
+    if any(len(sample) < LEAST_CHAIN for sample in samples):
+        return
+    ways: list[Steps] = [(step,) for step in alone]
+    ways += [(*order, step) for step in sums for order in _orders()]
+    even = all(_commonest(np.frombuffer(sample, np.uint8)) <= EVEN for sample in samples)
+    ways = [way for way in ways if even or way[-1].kind in OPEN]
+    short = samples[0][:LOOKED_AT_FIRST]
+    ways.sort(key=lambda way: _entropy(np.frombuffer(_undone(short, way), np.uint8)))
+    for way in ways[:MOST_WAYS]:
+        constant = "xor" if way[-1].kind.startswith("xor") else "add"
+        each: list[Steps] = []
+        for sample in samples:
+            counts = np.bincount(np.frombuffer(_undone(sample, way), np.uint8), minlength=256)
+            most = int(counts.argmax())
+            each.append(
+                (*way, Scrambling(constant, bytes([most]), 0.0)) if counts[most] >= COMMON * len(sample) else way
+            )
+        if any(steps[-1].key not in (b"", b"\0") for steps in each if len(steps) > len(way)):
+            yield [steps if len(steps) > len(way) else (*way, Scrambling(constant, b"\0", 0.0)) for steps in each]
+        else:
+            yield [way for _ in samples]
+
+
+def _orders() -> Iterator[Steps]:
+    """The orders of the bits within a byte."""
+    yield ()
+    for bits in range(1, 8):
+        yield (Scrambling("rotate", bytes([bits]), 0.0),)
+    yield (Scrambling("swap-bits", b"", 0.0),)
+
+
+def _turned(each: list[Steps]) -> Iterator[list[Steps]]:
+    """The same with every order of bits behind it, where XOR is all it is: it says nothing about their order."""
+    if all(step.kind in ORDERLESS for step in each[0]):
+        for order in _orders():
+            yield [(*steps, *order) for steps in each]
+    else:
+        yield each
+
+
+def _entropy(data: Array) -> float:
+    share = np.bincount(data, minlength=256) / max(data.size, 1)
+    share = share[share > 0]
+    return float(-(share * np.log2(share)).sum())
+
+
+def _has_zeros(sample: bytes, steps: Steps) -> bool:
+    """Whether one byte, which was zero or a blank, is frequent once the scrambling is undone."""
+    return _commonest(np.frombuffer(_undone(sample, steps), np.uint8)) >= SHOWN
+
+
+def _gains_everywhere(sample: bytes, steps: Steps) -> bool:
+    """Whether the entropy falls in most parts: a series of numbers that are alike gains in its own part only."""
+    before, after = np.frombuffer(sample, np.uint8), np.frombuffer(_undone(sample, steps), np.uint8)
+    size = max(len(sample) // PARTS, LEAST // 2)
+    gains = [_entropy(before[at : at + size]) - _entropy(after[at : at + size]) for at in range(0, len(sample), size)]
+    return sum(gain > 0 for gain in gains) >= MOST_PARTS * len(gains)
+
+
+def _commonest(data: Array) -> float:
+    return int(np.bincount(data, minlength=256).max()) / data.size
+
+
+def _usual(data: bytes) -> float:
+    """How usual bytes are in saves: small numbers, letters and digits, and 255, rather than anything else."""
+    return float(USUAL[np.frombuffer(data, np.uint8)].mean())
+
+
+USUAL = np.full(256, -1.0)
+USUAL[:128] = 0.0
+USUAL[0] = 1.0
+USUAL[1:32] = np.linspace(3.0, 0.5, 31)
+USUAL[97:123], USUAL[65:91], USUAL[48:58], USUAL[32] = 1.5, 0.8, 0.8, 1.0
+USUAL[255], USUAL[63], USUAL[64], USUAL[128] = 1.0, 0.8, 0.6, 0.3
