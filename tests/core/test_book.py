@@ -23,6 +23,7 @@ from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.records import Member
 from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.taking_in import take_in_all
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.core.vault import ObjectStore
 from tests.support import LedgerCase, play, template_of
@@ -364,6 +365,73 @@ def zipped(contents: dict[str, str]) -> bytes:
         for name, content in contents.items():
             archive.writestr(name, content)
     return out.getvalue()
+
+
+class TakingInTest(LedgerCase):
+    """Copies somebody kept by hand become snapshots, in order of time."""
+
+    def copy(self, path: Path, data: bytes, moment: int) -> Path:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(data)
+        os.utime(path, (moment, moment))
+        return path
+
+    def test_files_folders_and_zip_files(self) -> None:
+        path = self.folder / "now" / "a.sav"
+        self.copy(path, b"now!", 9_000_000)
+        book = self.shelf().open("By hand")
+        self.addCleanup(book.close)
+        save = open_save(path, None)
+        exported = self.folder / "exported.zip"
+        book.keeping.export(book.keeping.keep(save, "kept"), exported)
+        late = self.copy(self.folder / "later.bak", b"late", 8_000_000)
+        self.copy(self.folder / "old" / "first.sav", b"old1", 1_000_000)
+        self.copy(self.folder / "old" / "deep" / "second.sav", b"old2", 2_000_000)
+        self.copy(self.folder / "old" / "notes.txt", b"no copy", 3_000_000)
+        with zipfile.ZipFile(self.folder / "z.zip", "w") as archive:
+            archive.writestr(zipfile.ZipInfo("x/third.sav", (1990, 5, 5, 5, 5, 6)), b"old3")
+        paths = [late, self.folder / "z.zip", self.folder / "old", exported]
+        taken = take_in_all(book.keeping, save, paths)
+        labels = ["first.sav", "deep/second.sav", "later.bak", "x/third.sav", "kept"]
+        self.assertEqual([snapshot.label for snapshot in taken.snapshots], labels)
+        held = [bytes(book.keeping.kept_source(s.files[0]).read(0, 9)) for s in taken.snapshots]
+        self.assertEqual(held, [b"old1", b"old2", b"late", b"old3", b"now!"])
+        self.assertTrue(all(s.files[0].path == path for s in taken.snapshots), "each is the save as it was then")
+        again = take_in_all(book.keeping, save, paths[:3])
+        self.assertEqual((again.snapshots, len(again.known)), ([], 4))
+        book.history.restore(taken.snapshots[0])
+        self.assertEqual(path.read_bytes(), b"old1")
+
+    def test_a_folder_that_is_one_save(self) -> None:
+        world = self.folder / "world"
+        self.copy(world / "level" / "one.dat", b"now", 9_000_000)
+        book = self.shelf().open("Worlds")
+        self.addCleanup(book.close)
+        save = open_save(world, None)
+        self.copy(self.folder / "copy" / "level" / "one.dat", b"then", 1_000_000)
+        with zipfile.ZipFile(self.folder / "w.zip", "w") as archive:
+            archive.writestr(zipfile.ZipInfo("world/level/one.dat", (1999, 1, 1, 1, 1, 2)), b"1999")
+        taken = take_in_all(book.keeping, save, [self.folder / "w.zip", self.folder / "copy"])
+        held = [[(f.path, bytes(book.keeping.kept_source(f).read(0, 9))) for f in s.files] for s in taken.snapshots]
+        self.assertEqual(held, [[(world / "level" / "one.dat", data)] for data in (b"then", b"1999")])
+
+    def test_what_is_no_copy_is_refused_and_nothing_is_kept(self) -> None:
+        path = self.copy(self.folder / "a.sav", b"now!", 9)
+        book = self.shelf().open("Refused")
+        self.addCleanup(book.close)
+        save = open_save(path, None)
+        (self.folder / "empty").mkdir()
+        with zipfile.ZipFile(self.folder / "out.zip", "w") as archive:
+            archive.writestr("../a.sav", b"x")
+        (self.folder / "cut.zip").write_bytes((self.folder / "out.zip").read_bytes()[:-9] + b"PK\5\6" + bytes(18))
+        for wrong, words in (
+            (self.folder / "empty", "contains no copy of a.sav"),
+            (self.folder / "out.zip", "names a file “../a.sav”"),
+            (self.folder / "missing.sav", "missing.sav"),
+        ):
+            with self.subTest(wrong=wrong), self.assertRaisesRegex(LedgerError, words):
+                take_in_all(book.keeping, save, [path, wrong])
+        self.assertEqual(book.keeping.snapshots(), [])
 
 
 class TypedBytesTest(LedgerCase):

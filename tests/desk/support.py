@@ -6,6 +6,7 @@ import os
 import sys
 import time
 import traceback
+from collections.abc import Callable
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
@@ -21,6 +22,8 @@ from faithful_ledger.desk.widgets.tape import Slip
 from tests.support import LedgerCase
 
 HARMLESS = ("This plugin does not support ", "QStandardPaths: ")
+
+LONG_ENOUGH = 20.0  # seconds
 
 
 class DeskCase(LedgerCase):
@@ -67,6 +70,14 @@ class DeskCase(LedgerCase):
         for _ in range(3):
             application().processEvents()
             QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+
+    def wait(self, done: Callable[[], object]) -> None:
+        """Until something that happens by itself is there; a test that waits in vain fails."""
+        end = time.monotonic() + LONG_ENOUGH
+        while not done() and time.monotonic() < end:
+            self.settle()
+            time.sleep(0.02)
+        self.assertTrue(done())
 
     def wait_for_plan(self) -> None:
         """Until what goes on beside the window is done: a save opened or written, a plan, a search."""

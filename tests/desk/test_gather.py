@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable
 from unittest import mock
 
 from PySide6.QtCore import Qt
@@ -14,7 +12,6 @@ from faithful_ledger.desk.shell import EDIT, GATHER, LOCATE
 from tests.desk.support import DeskCase
 from tests.support import play
 
-LONG_ENOUGH = 30.0
 TWO_FOLDERS = """ledger: 1
 id: two-folders
 title: Two folders
@@ -27,13 +24,6 @@ rules: [{equal: [marks, list.marks]}]
 
 
 class GatherTest(DeskCase):
-    def wait(self, done: Callable[[], object]) -> None:
-        end = time.monotonic() + LONG_ENOUGH
-        while not done() and time.monotonic() < end:
-            self.settle()
-            time.sleep(0.02)
-        self.assertTrue(done())
-
     def look(self) -> None:
         self.click(self.shell.gather.look_button)
         self.shell.session.background.wait()
@@ -104,11 +94,29 @@ class GatherTest(DeskCase):
         self.click(stage.watch_button)
         self.assertFalse(stage.watcher.running)
         labels = [snapshot.label for snapshot in self.shell.session.book.keeping.snapshots()]  # type: ignore[union-attr]
-        self.assertEqual(labels, ["save 2", "save 1"])
+        self.assertEqual(labels, ["save 2", "save 1", "before watching"])
         self.shell.show_stage(LOCATE)
         self.settle()
-        heads = [self.shell.locate.sheet.horizontalHeaderItem(n).text() for n in (1, 2)]
-        self.assertEqual(heads, ["A · save 1", "B · save 2"])
+        heads = [self.shell.locate.sheet.horizontalHeaderItem(n).text() for n in (1, 2, 3)]
+        self.assertEqual(heads, ["A · before watching", "B · save 1", "C · save 2"])
+
+    def test_what_the_program_itself_writes_is_no_save_moment(self) -> None:
+        saves = self.harbour()
+        self.shell.session.open(saves / "harbour.bwk")
+        stage = self.shell.gather
+        stage.toggle_watch()
+        self.wait(lambda: stage.watcher.ready)
+        self.shell.show_stage(EDIT)
+        self.settle()
+        self.type_into(self.table("Purse"), 0, 2, "5200")
+        self.press("Ctrl+Return")
+        self.click(self.shell.posting.write_button)
+        self.wait(lambda: "Written, read back" in self.told())
+        play(saves, "sell", "wax plug")
+        self.wait(lambda: stage.moments)
+        self.assertEqual(len(stage.moments), 1, "the game's moment alone")
+        kept = [s.label for s in self.shell.session.kept_copies]
+        self.assertEqual(kept, ["save 1", "before watching"])
 
     def test_entries_on_the_tape_survive_a_save_moment(self) -> None:
         saves = self.harbour()

@@ -11,6 +11,7 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QCheckBox, QFileDialog, QLabel, QPushButton, QToolButton
 
+from brinewick.harbour import Harbour
 from faithful_ledger import __version__
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.errors import LedgerError
@@ -49,9 +50,11 @@ class OpeningTest(DeskCase):
         first.trigger()
         self.assertEqual(self.save.main.path, path)
         self.shell.welcome.show_recent()
-        links = [b for b in self.shell.welcome.findChildren(QPushButton) if b.text() == "harbour-2.bwk"]
-        self.click(links[-1])
-        links[-1].click()
+        table = self.shell.welcome.table
+        assert table is not None
+        names = [table.item(row, 0).text() for row in range(table.rowCount())]
+        self.assertEqual(names, ["harbour.bwk", "harbour-2.bwk"])
+        table.cellActivated.emit(1, 0)
         self.assertEqual(self.save.main.path, second)
 
     def test_before_a_save_is_open_the_window_says_what_to_do(self) -> None:
@@ -75,6 +78,27 @@ class OpeningTest(DeskCase):
             next(action for action in actions if action.text() == text).trigger()
             self.settle()
             self.assertIn(words, self.margin_texts())
+
+    def test_the_demo_book_is_opened_beside_the_own_books(self) -> None:
+        own = self.shell.session.shelf
+        (demo,) = [b for b in self.shell.welcome.findChildren(QPushButton) if b.text() == "Open the demo book"]
+        self.click(demo)
+        self.wait(lambda: self.shell.session.save is not None)
+        self.assertEqual(self.shell.session.book.name, "Brinewick")  # type: ignore[union-attr]
+        self.assertEqual(len(self.shell.session.kept_copies), 4)
+        self.assertEqual(own.names(), [])
+
+    def test_what_another_program_writes_is_noticed_at_once_and_f5_reads_it(self) -> None:
+        path = self.open_harbour().main.path
+        play(path.parent, "sell", "wax plug")
+        self.wait(lambda: "was changed by another program" in self.told())
+        self.press("F5")
+        self.wait(lambda: "was read again" in self.told())
+        marks = self.save.fields("purse.marks")[0].value
+        self.assertEqual(marks, Harbour(path.parent).load(1).marks)
+        self.shell.session.enter(self.save.fields("purse.marks")[0], "5200")
+        self.press("F5")
+        self.assertIn("1 entry is pending", self.told())
 
     def test_what_is_around_the_sheet(self) -> None:
         self.open_harbour()

@@ -249,9 +249,10 @@ class Keeping:
             digest = early.get(path) or self.store.put(source)
             files.append(KeptFile(role, absolute(path), source.size, digest, mode))
         snapshot = Snapshot(os.urandom(6).hex(), now(), label, kind, absolute(save), companions, tuple(files), identity)
-        return self._add_snapshot(snapshot)
+        return self.add(snapshot)
 
-    def _add_snapshot(self, snapshot: Snapshot) -> Snapshot:
+    def add(self, snapshot: Snapshot) -> Snapshot:
+        """Record a snapshot whose contents are in the vault."""
         if not self.manifests.is_dir():  # a book from before there were notes in the vault
             for known in self.records.snapshots():
                 write_manifest(self.manifests, known, self.disk)
@@ -341,9 +342,7 @@ class Keeping:
         with self.locked(shared=True):
             about = read_archive(archive, keep)
             label = about.label or archive.stem
-            return self._add_snapshot(
-                Snapshot(os.urandom(6).hex(), now(), label, "kept", main, about.companions, tuple(kept))
-            )
+            return self.add(Snapshot(os.urandom(6).hex(), now(), label, "kept", main, about.companions, tuple(kept)))
 
     def check_vault(self) -> VaultReport:
         """Read every kept copy again, and compare the vault with the records."""

@@ -5,6 +5,7 @@ Each is done beside the window where the files are large; then the save is read 
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
@@ -16,20 +17,26 @@ from faithful_ledger.desk.beside import Message
 from faithful_ledger.desk.widgets.basics import in_turn
 
 if TYPE_CHECKING:
+    from faithful_ledger.core.taking_in import TakenIn
     from faithful_ledger.desk.session import Session
 
 __all__ = ["HistoryWork"]
 
 
+OWN = 10.0  # seconds within which a write that left the save as it was read is our own
+
+
 class HistoryWork:
     def __init__(self, session: Session) -> None:
         self.session = session
+        self._written = 0.0
 
     def post(self, note: str, then: Callable[[Posting | None], object], *, detach_links: bool = False) -> None:
         """Write the plan, and read the save anew; `then` gets the posting, or None where nothing was written."""
         if self.session.book is None or self.session.save is None or self.session.plan is None:
             return
         book, save, plan = self.session.book, self.session.save, self.session.plan
+        self._written = time.time()
 
         self.session.beside.run(
             self.session.size,
@@ -64,16 +71,33 @@ class HistoryWork:
             self.session.size, "A copy is kept", lambda: book.keeping.keep(save, label), done, self._failed(then)
         )
 
-    def take_in(self, archive: Path) -> Snapshot | None:
-        """Keep what was exported from this or another book as a snapshot of the open save."""
+    def take_in(self, paths: list[Path]) -> None:
+        """Keep copies made by hand, or exported snapshots, as snapshots of the open save."""
         book, save = self.session.book, self.session.save
         if book is None or save is None:
-            return None
-        snapshot = self.session.attempt(lambda: book.keeping.take_in(archive, save.path))
-        if snapshot is not None:
+            return
+        from faithful_ledger.core.taking_in import take_in_all
+
+        def done(taken: TakenIn) -> None:
             self.session.recorded.emit()
-            self.session.reported.emit(Message("holds", f"{archive.name} is kept as “{snapshot.label}”."))
-        return snapshot
+            count, known = len(taken.snapshots), len(taken.known)
+            text = f"{'1 copy is' if count == 1 else f'{count} copies are'} kept as snapshots, in order of time"
+            text += f"; {known} {'was' if known == 1 else 'were'} kept already" if known else ""
+            self.session.reported.emit(Message("holds" if count else "open", f"{text}."))
+
+        size = sum(path.stat().st_size for path in paths if path.is_file())
+        self.session.beside.run(
+            size,
+            "Copies are taken in",
+            lambda: take_in_all(book.keeping, save, paths),
+            done,
+            always=any(p.is_dir() for p in paths),
+        )
+
+    def wrote(self, moment: float) -> bool:
+        """Whether what was written at a moment (seconds since 1970) was written by this program."""
+        save = self.session.save
+        return save is not None and 0 <= moment - self._written < OWN and not save.changed_outside()
 
     def reverse(self, posting: Posting, *, anyway: bool = False) -> bool:
         book = self.session.book
@@ -111,6 +135,7 @@ class HistoryWork:
 
     def _read_again(self, text: str) -> None:
         """Read the save anew after its files were written, and say what was done."""
+        self._written = time.time()
         said = Message("holds", text)
         self.session.reopen(in_turn(self.session.recorded.emit, partial(self.session.reported.emit, said)))
 

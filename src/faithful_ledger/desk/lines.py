@@ -38,6 +38,7 @@ KEYS = [
     ("Ctrl+Return", "look at what posting will write; again to write it"),
     ("Esc", "back from the plan, or close a message"),
     ("F1", "this list"),
+    ("F5", "read the save again from the disk"),
     ("F2 or Return", "change the value of a cell"),
     ("Space", "turn a switch"),
     ("Ins, Alt+Ins", "in a table of records: a new record below, a copy of this one"),

@@ -96,6 +96,13 @@ class Session(QObject):
 
     # opening
 
+    def use_shelf(self, shelf: Shelf) -> None:
+        """Work with other books from now on, as with those of the demo."""
+        if self.book is not None:
+            self.book.close()
+            self.book = None
+        self.shelf = shelf
+
     def open(self, path: Path, template: str | None = None, book: str | None = None) -> bool:
         """Open a save. One that no template fits opens as bytes, and the banner says why.
 

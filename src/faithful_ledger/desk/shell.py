@@ -6,7 +6,7 @@ from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
-from PySide6.QtCore import QEvent
+from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import QFileDialog, QMainWindow, QStackedWidget, QWidget
 
@@ -14,6 +14,7 @@ from faithful_ledger import __version__
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.goto import Destination
 from faithful_ledger.core.records import Posting, Quantity, Snapshot
+from faithful_ledger.desk.changes import OpenFiles
 from faithful_ledger.desk.lines import COMPARE, KEYS, balance_of, stage_lines
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.welcome import Welcome
@@ -53,6 +54,7 @@ class Shell(QMainWindow):
         self.setMinimumSize(820, 520)
         self.setAcceptDrops(True)
         self._asked_to_close = False
+        self.changes = OpenFiles(session, self)
         self.head = Head(session)
         self.banner = Banner()
         self.stage: int | None = None
@@ -100,6 +102,7 @@ class Shell(QMainWindow):
         session.selected.connect(self._show_selection)
         session.recorded.connect(self.show_lines)
         session.note_wanted.connect(self.margin.focus_note)
+        self.changes.changed.connect(self._look_outside)
         self.welcome.look_wanted.connect(lambda: self.show_stage(GATHER))
 
     def _add_keys(self) -> None:
@@ -112,6 +115,7 @@ class Shell(QMainWindow):
             "Ctrl+S": self.keep_copy,
             "Ctrl+F": self.search,
             "F1": self.show_keys,
+            "F5": self.read_again,
             "F3": lambda: self.compare.step(1) if self.comparing else None,
             "Shift+F3": lambda: self.compare.step(-1) if self.comparing else None,
             "Esc": self.step_back,
@@ -131,13 +135,15 @@ class Shell(QMainWindow):
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if any(url.isLocalFile() for url in event.mimeData().urls()):
-            event.acceptProposedAction()
+            event.setDropAction(Qt.DropAction.CopyAction)  # a move would have the file manager remove it
+            event.accept()
 
     def dropEvent(self, event: QDropEvent) -> None:
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         if paths:
+            event.setDropAction(Qt.DropAction.CopyAction)
+            event.accept()
             self.session.open(paths[0])
-            event.acceptProposedAction()
 
     def _opened(self) -> None:
         save = self.session.save
@@ -242,6 +248,15 @@ class Shell(QMainWindow):
         """Go where a copy is kept, with the cursor in its label."""
         self.show_stage(HISTORY)
         self.history.label_line.setFocus()
+
+    def read_again(self) -> None:
+        """Read the save anew from the disk; entries that are pending are asked about first."""
+        session = self.session
+        if session.pending:
+            session.ask_about_entries("Read it without them", self.read_again)
+        elif session.save is not None:
+            said = Message("holds", f"{session.save.path.name} was read again.")
+            session.reopen(lambda: session.reported.emit(said))
 
     def search(self) -> None:
         """Go where the bytes are searched, with the cursor in the line."""
@@ -434,13 +449,13 @@ class Shell(QMainWindow):
     def _look_outside(self) -> None:
         """When the user comes back from the game: has it written the save meanwhile?"""
         save = self.session.save
-        if save is None or not save.changed_outside():
+        if save is None or self.session.beside.busy or not save.changed_outside():
             return
         self.session.reported.emit(
             Message(
                 "open",
-                f"{save.path.name} was changed by another program since it was opened; your entries are for "
-                "the old one.",
+                f"{save.path.name} was changed by another program since it was opened"
+                f"{'; your entries are for the old one' if self.session.pending else ''}.",
                 "Read it again",
                 self.session.reopen,
             )

@@ -22,6 +22,7 @@ from faithful_ledger.core.find import (
 )
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.vault.objects import digest_of
 from faithful_ledger.desk.background import Watcher
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.found import FoundTree, moment_text
@@ -206,7 +207,17 @@ class GatherStage(QWidget):
                 return
             folder = Path(text).expanduser() if text else save.folder or save.path.parent  # type: ignore[union-attr]
             self.watcher.start([folder])
+            self._keep_present()
         self._show_watch()
+
+    def _keep_present(self) -> None:
+        """Keep the save as it is before the first save moment, so that what is seen now can be sighted too."""
+        save, book = self.session.save, self.session.book
+        if save is None or book is None or not self.keep_each.isChecked() or self.session.beside.busy:
+            return
+        latest = next(iter(self.session.kept_copies), None)
+        if latest is None or not _is_kept(save, latest):
+            self.session.history.keep("before watching", lambda snapshot: self._sight(snapshot) if snapshot else None)
 
     def _follow(self) -> None:
         """Choose a running program; what it has open is what is watched."""
@@ -267,6 +278,9 @@ class GatherStage(QWidget):
         self.watching.emit()
 
     def _on_moment(self, moment: SaveMoment) -> None:
+        save = self.session.save
+        if save is not None and _writes(moment, save) and self.session.history.wrote(moment.time):
+            return  # what this program itself has written is no save moment
         self.moments.insert(0, (moment, ""))
         del self.moments[MOMENTS_SHOWN:]
         if self.keep_each.isChecked():
@@ -311,6 +325,14 @@ class GatherStage(QWidget):
         for number in range(len(rows)):
             cell(fresh, number, 0).setFont(mono(12))
         self.moment_table = swap(self.body, self.moment_table, fresh)
+
+
+def _is_kept(save: Save, snapshot: Snapshot) -> bool:
+    """Whether a snapshot holds the open save as it was read."""
+    kept = {file.path: file.sha256 for file in snapshot.files}
+    return all(
+        kept.get(file.path.absolute()) == digest_of(file.source.chunks(0, file.source.size)) for file in save.on_disk
+    )
 
 
 def _writes(moment: SaveMoment, save: Save) -> bool:

@@ -82,7 +82,8 @@ class HistoryStage(QWidget):
                 self.older,
                 self.everyone,
                 None,
-                button("Take in a snapshot…", self.take_in, "link"),
+                button("Take in copies…", self.take_in, "link"),
+                button("Take in a folder…", self.take_in_folder, "link"),
                 button("Check every kept copy", self.check_vault, "link"),
                 spacing=14,
             )
@@ -302,10 +303,16 @@ class HistoryStage(QWidget):
             self.session.history.restore_elsewhere(snapshot, Path(name))
 
     def take_in(self) -> None:
-        """Keep what was exported before."""
-        name, _ = QFileDialog.getOpenFileName(self, "Take in a snapshot", "", "Zip files (*.zip)")
+        """Keep copies that were made by hand, or exported before."""
+        names, _ = QFileDialog.getOpenFileNames(self, "Take in copies of this save, or zip files of them")
+        if names:
+            self.session.history.take_in([Path(name) for name in names])
+
+    def take_in_folder(self) -> None:
+        """Keep what is in a folder of copies."""
+        name = QFileDialog.getExistingDirectory(self, "Take in a folder with copies of this save")
         if name:
-            self.session.history.take_in(Path(name))
+            self.session.history.take_in([Path(name)])
 
     def check_vault(self) -> None:
         """Read every kept copy again, beside the window."""
