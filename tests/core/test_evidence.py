@@ -29,6 +29,7 @@ from faithful_ledger.core.binding import FieldNode, bind_files
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.errors import EntryError, ValueRefused
 from faithful_ledger.core.evidence import Located, Sighting, locate, parse_sighting, places
+from faithful_ledger.core.evidence.plausible import place_in, plausible_readings
 from faithful_ledger.core.evidence.reading import STORAGES, read_numbers
 from faithful_ledger.core.inside import payloads_inside
 from faithful_ledger.core.opening import open_save
@@ -454,6 +455,37 @@ class RefusedTest(LedgerCase):
         known = open_save(path, parse_template(sealed.replace("106", "102").encode(), "s.yaml"))
         again = list(leads(known, {"file": list(map(MemorySource, contents))}, []))
         self.assertEqual(again, [], "what a seal covers already is no lead")
+
+
+class PlausibleTest(LedgerCase):
+    """Of all ways to read some bytes the plausible ones come first, and a place is followed into other copies."""
+
+    def test_what_games_store_comes_first(self) -> None:
+        for name, raws, size in (
+            ("4 bytes", [struct.pack("<I", value) for value in (1340, 1432, 1394)], 4),
+            ("2 bytes, high first", [struct.pack(">H", value) for value in (300, 310, 305)], 2),
+            ("fraction 4", [struct.pack("<f", value) for value in (100.0, 87.5, 92.25)], 4),
+            ("fraction 8", [struct.pack("<d", value) for value in (0.5, 0.75, 0.5)], 8),
+            ("text", [b"Oriel\0\0\0", b"Brock\0\0\0", b"Tamsin\0\0"], 8),
+            ("1 byte", [b"\x07", b"\x09", b"\x08"], 1),
+        ):
+            with self.subTest(name=name):
+                *before, now = (MemorySource(raw + b"\xee\x91\x80\xa7" * 8) for raw in raws)
+                found = plausible_readings(now, 0, size, [(copy, 0) for copy in before])
+                self.assertEqual(found[0].reading.name, name)
+                self.assertTrue(found[0].likely)
+                self.assertLessEqual(sum(each.likely for each in found), 5)
+                self.assertEqual(len(found[0].before), 2)
+
+    @given(st.integers(0, 400), st.integers(0, 60), st.randoms())
+    @settings(max_examples=25, deadline=None)
+    def test_a_place_is_followed(self, start: int, shift: int, turn: random.Random) -> None:
+        data = turn.randbytes(500)
+        at = turn.randrange(0, start + 1)
+        moved = data[:at] + turn.randbytes(shift) + data[at:]
+        found = place_in(MemorySource(data), start, 4, MemorySource(moved))
+        self.assertEqual(found, start + (shift if at <= start else 0))
+        self.assertIsNone(place_in(MemorySource(data), start, 4, MemorySource(b"")))
 
 
 class InsideTest(LedgerCase):

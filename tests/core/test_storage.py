@@ -333,7 +333,7 @@ class StorageContract(LedgerCase):
         told = [(reading.name, reading.text) for reading in readings(MemorySource(hexed("3C 05 00 00 54 61 6D")), 0, 2)]
         shown = dict(told)
         at = told.index(("2 bytes", "1340"))
-        self.assertEqual(told[at + 1], ("   high byte first", "15365"))
+        self.assertEqual(told[at + 1], ("2 bytes, high first", "15365"))
         self.assertEqual(shown["4 bytes"], "1340")
         self.assertNotIn("8 bytes", shown)
         signed = [reading.text for reading in readings(MemorySource(hexed("FE FF")), 0, 1)]

@@ -25,6 +25,7 @@ from faithful_ledger.core.source import MemorySource
 from faithful_ledger.desk.application import application
 from faithful_ledger.desk.shell import DESCRIBE, GATHER, HISTORY, LOCATE
 from faithful_ledger.desk.stages.describe import PROFILE, SEARCH, TEMPLATE, DescribeStage
+from faithful_ledger.desk.widgets.reading_list import ReadingList
 from faithful_ledger.desk.widgets.strip_rows import NUMBER_LINE
 from tests.desk.support import DeskCase
 from tests.support import play
@@ -47,6 +48,12 @@ class LookingCase(DeskCase):
     def kept(self, *labels: str) -> None:
         for label in labels:
             self.shell.session.history.keep(label)
+
+    def unfold(self) -> None:
+        """Show all readings in the margin, for this test."""
+        self.addCleanup(setattr, ReadingList, "unfolded", False)
+        self.click(next(b for b in self.shell.margin.findChildren(QPushButton) if b.text().endswith("more readings")))
+        self.settle()
 
     def link(self, text: str) -> QPushButton:
         return next(b for b in self.shell.findChildren(QPushButton) if b.text() == text and b.isVisible())
@@ -80,11 +87,25 @@ class ProfileTest(LookingCase):
         texts = [row[1] for row in self.rows(pane.texts)]
         self.assertTrue(any("Oriel" in text for text in texts), texts)
 
+    def test_a_reading_is_shown_as_it_was_in_the_kept_copies(self) -> None:
+        save = self.open_harbour()
+        for action in (["sell", "wax plug"], ["rename", "Ives", "Ives the Younger"]):
+            self.kept(action[0])
+            play(save.path.parent, *action)
+            self.shell.session.reopen()
+            self.settle()
+        self.shell.show_stage(DESCRIBE)
+        name = self.save.fields("crew[3].air")[0]
+        self.shell.session.select_node(name)
+        self.work()
+        self.assertIn("55  55", self.margin_texts(), "it moved between the two, and is followed")
+
     def test_the_longest_readings_are_whole_beside_a_scroll_bar(self) -> None:
         self.unknown(struct.pack("<Q", 1 << 63 | 12345) * 40)
         self.shell.resize(1280, 640)
         self.shell.session.select("file", 0, 8)
         self.settle()
+        self.unfold()
         readings = [w for w in self.shell.margin.findChildren(QLineEdit) if w.property("role") == "reading"]
         self.assertGreaterEqual(max(len(w.text()) for w in readings), 19)
         for shown in readings:
@@ -174,6 +195,7 @@ class StripTest(LookingCase):
         self.settle()
         self.assertEqual(save.value(node), 777)
         self.assertEqual(self.line("These bytes as 2 bytes").text(), "777", "readings read what is pending")
+        self.unfold()
         wrong = self.line("These bytes as 1 byte")
         wrong.setText("300")
         QTest.keyClick(wrong, Qt.Key.Key_Return)
@@ -349,9 +371,9 @@ class CompareTest(LookingCase):
         out = self.folder / "one.zip"
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out), "")):
             self.click(self.link("Export…"))
-        with mock.patch.object(QFileDialog, "getOpenFileName", return_value=(str(out), "")):
-            self.click(self.link("Take in a snapshot…"))
-        self.assertIn("is kept as “one”", self.told())
+        with mock.patch.object(QFileDialog, "getOpenFileNames", return_value=([str(out)], "")):
+            self.click(self.link("Take in copies…"))
+        self.assertIn("1 copy is kept as snapshots", self.told())
         self.assertEqual(self.shell.history.table.rowCount(), 2)
         other = self.folder / "other"
         other.mkdir()

@@ -16,6 +16,9 @@ if TYPE_CHECKING:
 __all__ = ["Sources"]
 
 
+MOST_COPIES = 4
+
+
 class Sources:
     """Of the save that is open in a session. `payloads` are those that were unpacked, by the words for their layers."""
 
@@ -54,6 +57,22 @@ class Sources:
             return Patched(source, spans) if spans else source
         except LedgerError:
             return source  # two entries over the same bytes; the plan says so
+
+    def in_copies(self, name: str, start: int, size: int) -> list[tuple[Source, int | None]]:
+        """The same place in the latest kept copies, the oldest first. It reads the vault, so it is asked for beside the
+        window.
+        """
+        from faithful_ledger.core.evidence.plausible import place_in
+
+        book, save = self._session.book, self._session.save
+        if book is None or save is None or name not in save.files:
+            return []
+        here, found = self.of(name), []
+        for snapshot in reversed(self._session.kept_copies[:MOST_COPIES]):
+            kept = book.keeping.kept_sources(save, snapshot).get(name)
+            if kept is not None:
+                found.append((kept, place_in(here, start, size, kept)))
+        return found
 
     def add(self, payload: Payload) -> str:
         """Something unpacked, to be looked at; its name among the sources."""

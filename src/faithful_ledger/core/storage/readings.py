@@ -57,9 +57,10 @@ def _whole(raw: bytes) -> Iterator[Reading]:
         storages = [Integer(len(raw), sign, order) for sign in (False, True)]
         plain, signed = (storage.decode(raw) for storage in storages)
         name = "1 byte" if len(raw) == 1 else f"{len(raw)} bytes"
-        yield Reading(name if order == "little" else "   high byte first", str(plain), storages[0], len(raw))
+        name = name if order == "little" else f"{name}, high first"
+        yield Reading(name, str(plain), storages[0], len(raw))
         if signed != plain:
-            yield Reading("   with a sign", str(signed).replace("-", "−"), storages[1], len(raw))
+            yield Reading(f"{name}, signed", str(signed).replace("-", "−"), storages[1], len(raw))
 
 
 def _fractions(raw: bytes) -> Iterator[Reading]:
@@ -67,7 +68,7 @@ def _fractions(raw: bytes) -> Iterator[Reading]:
         storage = Float(len(raw), order)
         value = storage.decode(raw)
         if math.isfinite(value) and 1e-6 < abs(value) < 1e12:
-            words = "" if order == "little" else ", high"
+            words = "" if order == "little" else ", high first"
             yield Reading(f"fraction {len(raw)}{words}", f"{value:.7g}".replace("-", "−"), storage, len(raw))
 
 

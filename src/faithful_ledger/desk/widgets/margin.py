@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QFrame, QGridLayout, QLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFrame, QLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from faithful_ledger.core.binding import FieldNode, Node, RowsNode
 from faithful_ledger.core.errors import LedgerError, place
@@ -16,11 +16,11 @@ from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import Choice, Switches
 from faithful_ledger.core.storage.literals import bytes_typed
-from faithful_ledger.core.storage.readings import Reading, readings
 from faithful_ledger.desk.session import Selection, Session
-from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono
+from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, pair, row, rule
 from faithful_ledger.desk.widgets.field_models import bounds_text
+from faithful_ledger.desk.widgets.reading_list import ReadingList
 from faithful_ledger.desk.widgets.words import evidence_in_words, storage_in_words
 
 if TYPE_CHECKING:
@@ -31,7 +31,6 @@ __all__ = ["MARGIN_WIDTH", "Margin"]
 MARGIN_WIDTH, NARROW_WIDTH, NARROW_WINDOW = 292, 216, 1060
 MOST_NOT_TRIED = 5
 MOST_FILES = 12  # of a folder that are named
-LONG_READING = 18  # digits that do not fit the margin in the usual size
 STANDINGS = {
     "proven": ("holds", f"{HOLDS} proven in the game"),
     "fits": ("open", f"{OPEN} fits the sightings"),
@@ -287,46 +286,14 @@ class Margin(QFrame):
         )
 
     def _show_readings(self, selection: Selection) -> None:
-        """Every way to read the bytes; what is typed into one becomes an entry."""
+        """How the bytes read, and a line to type over them."""
         if selection.end <= selection.start:
             return
-        session, file, start = self.session, selection.file, selection.start
-        self._add(label("These bytes read as", "heading"), rule())
-        grid = QGridLayout()
-        grid.setContentsMargins(0, 0, 0, 0)
-        grid.setHorizontalSpacing(8)
-        grid.setVerticalSpacing(1)
-        grid.setColumnStretch(1, 1)
-        source = session.sources.shown(file)
-        editable = session.save is not None and file in session.save.files
-        for line, reading in enumerate(readings(source, start, selection.end)):
-            grid.addWidget(label(reading.name, "quiet"), line, 0)
-            grid.addWidget(self._reading(reading, file, start, editable and reading.storage is not None), line, 1)
-        self._add(grid)
-        if editable:
+        session = self.session
+        self._add(label("These bytes read as", "heading"), rule(), ReadingList(session, selection))
+        if session.save is not None and selection.file in session.save.files:
             self._add(self._typing(selection))
         self._show_marks(selection)
-
-    def _reading(self, reading: Reading, file: str, start: int, editable: bool) -> QLineEdit:
-        shown = QLineEdit(reading.text)
-        shown.setProperty("role", "reading")
-        shown.setProperty("long", len(reading.text) >= LONG_READING)  # 8 bytes have up to 20 digits
-        shown.setFont(mono())
-        shown.setAlignment(Qt.AlignmentFlag.AlignRight)
-        shown.setReadOnly(not editable)
-        shown.setCursorPosition(0)
-        shown.setAccessibleName(f"These bytes as {reading.name.strip()}")
-        if editable:
-            shown.setToolTip("Type another value and press Return")
-
-            def enter() -> None:
-                old = bytes(self.session.sources.shown(file).read(start, start + reading.size))
-                data = self.session.attempt(lambda: reading.typed(shown.text(), old))
-                if data is not None:
-                    self.session.type_bytes(file, start, start + reading.size, data)
-
-            shown.returnPressed.connect(enter)
-        return shown
 
     def _typing(self, selection: Selection) -> QLayout:
         """A line for the bytes themselves: in hexadecimal, or a text in quotation marks."""
