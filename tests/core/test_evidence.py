@@ -36,7 +36,7 @@ from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.refused import leads, restless
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import parse_template
-from faithful_ledger.core.template.extend import with_place
+from faithful_ledger.core.template.extend import Shared, shared_by, with_place, without_field
 from tests.support import LedgerCase, play
 
 SIZE = 4000
@@ -401,7 +401,7 @@ class PinnedTest(LedgerCase):
                 place = next(
                     p for p in found.full if p.stored_as == stored_as and (p.offsets[0] == 4 or stored_as != "bit1")
                 )
-                text, path = with_place(None, place, "Quantity", Path("voyage.sav"), "a game", 100)
+                text, path = with_place(None, place, "Quantity", Path("voyage.sav"), "a game", Shared(100, 0))
                 template = parse_template(text, "pinned.yaml")
                 (spec,) = template.main.root.layout
                 for source, value in zip(sources, expected, strict=True):
@@ -455,6 +455,41 @@ class RefusedTest(LedgerCase):
         known = open_save(path, parse_template(sealed.replace("106", "102").encode(), "s.yaml"))
         again = list(leads(known, {"file": list(map(MemorySource, contents))}, []))
         self.assertEqual(again, [], "what a seal covers already is no lead")
+
+
+class SharedTest(LedgerCase):
+    def test_what_a_template_made_from_a_pin_recognises(self) -> None:
+        place = locate(
+            [MemorySource(b"SAVE" + bytes(8) + struct.pack("<I", 1340))], [Sighting("number", Fraction(1340))]
+        )
+        for contents, sizes, lines in (
+            ([b"SAVE\1\2\3\4\5", b"SAVE\1\2\x09\4"], [500, 500], ["least: 500, most: 500", "53 41 56 45 01 02"]),
+            ([b"SAVE\1", b"SAVE\2"], [500, 700], ["{least: 1}", "53 41 56 45"]),
+            ([bytes(40), bytes(40)], [500, 700], ["{least: 1}"]),
+            ([b"SAVE"], [16], ["{least: 1}", "53 41 56 45"]),
+        ):
+            with self.subTest(contents=contents):
+                shared = shared_by(contents, sizes)
+                text, _ = with_place(None, place.places[0], "Marks", Path("/x/a.sav"), "g", shared)
+                for line in lines:
+                    self.assertIn(line, text.decode())
+                self.assertEqual(b"magic" in text, len(lines) == 2)
+
+    def test_a_pin_is_taken_back(self) -> None:
+        place = locate(
+            [MemorySource(b"SAVE" + bytes(8) + struct.pack("<I", 1340))], [Sighting("number", Fraction(1340))]
+        )
+        one, first = with_place(None, place.places[0], "Marks", Path("/x/a.sav"), "g", Shared(1, 0))
+        other = place.places[0]
+        other.offsets = (4,)
+        both, second = with_place(one, other, "Air", Path("/x/a.sav"), "g", Shared(1, 0))
+        self.assertEqual(without_field(both, second), one)
+        self.assertIsNone(without_field(one, first))
+        with self.assertRaisesRegex(EntryError, "was not pinned"):
+            without_field(both, "purse")
+        described = both.replace(b"explains 1 of 1 sightings", b"by hand")
+        with self.assertRaisesRegex(EntryError, "was not pinned"):
+            without_field(described, first)
 
 
 class PlausibleTest(LedgerCase):
@@ -542,7 +577,7 @@ class InsideTest(LedgerCase):
                         self.assertEqual(inner.find(company.crew[2].name.encode()), at)
                     else:
                         self.assertEqual(at - inner.find(name), len(name) + (2 if stored_as == "bit1" else 0))
-                text, field = with_place(None, best, "Quantity", Path("company.bwd"), "a game", 100)
+                text, field = with_place(None, best, "Quantity", Path("company.bwd"), "a game", Shared(100, 0))
                 template = parse_template(text, "pinned.yaml")
                 for source, value in zip(slots, shown, strict=True):
                     root = bind_files(template, {"save": source})["unpacked"].root

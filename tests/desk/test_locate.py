@@ -111,6 +111,13 @@ class LocateTest(DeskCase):
         self.assertEqual(self.standing(0), "◆ pinned as marks")
         self.assertEqual(self.shell.spine.tabs[LOCATE].line.text(), "1 of 3 pinned")
         (template,) = (self.shell.session.book.folder / "templates").glob("*.yaml")  # type: ignore[union-attr]
+        self.click(next(b for b in self.shell.margin.findChildren(QPushButton) if b.text() == "Take the pin back"))
+        self.work()
+        self.assertIn("Marks is no longer pinned; marks is out of the template.", self.told())
+        self.assertEqual(list(template.parent.iterdir()), [], "it had no other field")
+        self.assertEqual(self.standing(0), "◇ 1 likely place")
+        self.click(next(b for b in self.shell.margin.findChildren(QPushButton) if b.text().startswith("Pin it")))
+        self.work()
         field = next(element for element in load_template(template).elements() if element.name == "marks")
         self.assertEqual(field.note, "explains 5 of 5 sightings")
         self.shell.show_stage(EDIT)

@@ -21,8 +21,12 @@ from faithful_ledger.core.template.model import FileSpec
 
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Place
+    from faithful_ledger.core.template.extend import Shared
 
 __all__ = ["BookTemplates"]
+
+MOST_COMPARED = 12  # kept copies that say what saves of a game share
+BEGINNING = 64  # bytes
 
 
 class BookTemplates:
@@ -48,7 +52,7 @@ class BookTemplates:
             LedgerError: the folder cannot be written.
         """
         from faithful_ledger.core.pinning import try_writing
-        from faithful_ledger.core.template.extend import with_place
+        from faithful_ledger.core.template.extend import Shared, with_place
 
         present = template
         if present is None and save.template is not None:
@@ -62,7 +66,8 @@ class BookTemplates:
         first = holder.relative_to(base) if alone else main
         other = holder.relative_to(base) if holder != main and not alone else None
         held = _held_texts(save, holder, place)
-        text, field = with_place(text, place, name, first, self.book.name, save.main.source.size, other, held)
+        shared = self._shared(save) if text is None else Shared(1, 0)
+        text, field = with_place(text, place, name, first, self.book.name, shared, other, held)
         try_writing(save, text, field, place)
         if template is not None:
             with translated(template, "written"):
@@ -71,6 +76,37 @@ class BookTemplates:
         written = self._write(text)
         self.book.remember(save.path, written)
         return field, written
+
+    def _shared(self, save: Save) -> Shared:
+        """What the main file has in common with its kept copies."""
+        from faithful_ledger.core.template.extend import shared_by
+
+        sources = [save.main.source]
+        for snapshot in self.book.own_snapshots(save, MOST_COMPARED):
+            kept = next((file for file in snapshot.files if file.path == absolute(save.main.path)), None)
+            with suppress(LedgerError):
+                sources += [self.book.kept_source(kept)] if kept is not None else []
+        beginnings = [bytes(source.read(0, min(source.size, BEGINNING))) for source in sources]
+        return shared_by(beginnings, [source.size for source in sources])
+
+    def take_back(self, save: Save, library: Library, path: str) -> None:
+        """Take a pinned field out of this book's own template again; a template without fields is removed.
+
+        Raises:
+            LedgerError: the field was not pinned, or the template cannot be written.
+        """
+        from faithful_ledger.core.template.extend import without_field
+
+        present = library.path_of(save.template.id) if save.template is not None else None
+        if present is None or present.parent != self.book.folder / "templates":
+            raise EntryError(f"{path} is not in this book's own template", "nothing was changed")
+        text = without_field(read_whole(present)[0], path)
+        if text is not None:
+            self._write(text)
+            return
+        with self.book.locked(), translated(present, "removed"):
+            present.unlink()
+        self.book.remember(save.path, None)
 
     def add_value(self, save: Save, library: Library, node: FieldNode, name: str) -> str:
         """As `add_place`, for a value of a text that no template describes.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -69,10 +70,30 @@ class Evidence:
             if nodes:
                 self._session.select_node(nodes[0])
                 text = f"{quantity.name} is pinned: {path} is in the template now."
-                self._session.reported.emit(Message("holds", text))
+                undo = partial(self.unpin, quantity._replace(pinned=path))
+                self._session.reported.emit(Message("holds", text, "Take it back", undo))
 
         self._session.reopen(shown)
         return True
+
+    def unpin(self, quantity: Quantity) -> None:
+        """Take a pin back: its field leaves this book's template, if the pin put it there."""
+        book, save = self._session.book, self._session.save
+        if book is None or save is None:
+            return
+        if self._session.pending:
+            self._session.ask_about_entries("Take it back without them", lambda: self.unpin(quantity))
+            return
+        library = self._session.shelf.library(book)
+        text = f"{quantity.name} is no longer pinned"
+        try:
+            book.templates.take_back(save, library, quantity.pinned)
+            text += f"; {quantity.pinned} is out of the template."
+        except LedgerError as error:
+            text += f"; {error.what}."
+        book.records.pin(quantity, "")
+        said = Message("holds", text)
+        self._session.reopen(lambda: self._session.reported.emit(said), by_any=True)
 
     def describe(self, node: FieldNode, name: str) -> bool:
         """Keep a value of a text as a field of the book's template, under a name."""

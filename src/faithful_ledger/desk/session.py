@@ -268,12 +268,14 @@ class Session(QObject):
         if save is not None and book is not None:
             self.attempt(lambda: book.records.set_pending(save.path, written_down(save)))
 
-    def reopen(self, then: Callable[[], object] = lambda: None) -> None:
-        """Read the save anew, as after a posting; `then` is called when it is there."""
+    def reopen(self, then: Callable[[], object] = lambda: None, *, by_any: bool = False) -> None:
+        """Read the save anew, as after a posting; `then` is called when it is there. It keeps its template, or is
+        recognised `by_any`, where the one it had may be gone.
+        """
         save = self.save
         if save is None:
             return
-        name = save.template.id if save.template is not None else None
+        name = save.template.id if save.template is not None and not by_any else None
         load = partial(self._load, save.path, self._template_file or name, None)
 
         def show(found: tuple[Book, Save, Message | None]) -> None:

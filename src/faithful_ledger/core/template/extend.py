@@ -7,7 +7,7 @@ import re
 from collections.abc import Sequence
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from faithful_ledger.core.address import Address, parse_path, split_outside_quotes
 from faithful_ledger.core.errors import EntryError
@@ -20,10 +20,13 @@ from faithful_ledger.core.template.loader import parse_template, round_trip
 from faithful_ledger.core.template.model import FileSpec
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
-__all__ = ["field_name", "with_place", "with_standing"]
+__all__ = ["Shared", "field_name", "shared_by", "with_place", "with_standing", "without_field"]
 
 SECTION = "Pinned"
 SWITCHED = "yes"  # what the switch of a quantity says when it is set
+LONGEST_MAGIC, LEAST_MAGIC = 8, 3
+ENOUGH_SAVES = 2
+PINNED = "explains "  # how the note of a pinned field begins
 NEW = """\
 # Made from sightings; every field says how many of them it explains.
 ledger: 1
@@ -34,7 +37,7 @@ game: {game}
 
 recognise:
   - name: "{sign}"
-    size: {{least: {size}}}
+    size: {{{size}}}{magic}
 
 files:
   save:
@@ -58,16 +61,17 @@ def with_place(
     name: str,
     save: Path,
     game: str,
-    size: int,
+    shared: Shared,
     other: Path | None = None,
     held: Sequence[FileSpec] = (),
 ) -> tuple[bytes, str]:
     """A template with one field more, and the path of that field. `text` is the template, None where there is none.
 
-    Comments and everything else of the template stay. `save` and `size` describe the file for a new template: a path
-    that is relative names one file of a folder. `other` is the file the place is in, seen from the save's folder,
-    where that is not the first one; it is added where the template does not know it. A place inside layers, or inside
-    a text, gets its payload described as well; `held` says what the strings on its way hold, JSON where it is empty.
+    Comments and everything else of the template stay. `save` and what its copies have in `shared` describe the file for
+    a new template: a path that is relative names one file of a folder. `other` is the file the place is in, seen from
+    the save's folder, where that is not the first one; it is added where the template does not know it. A place inside
+    layers, or inside a text, gets its payload described as well; `held` says what the strings on its way hold, JSON
+    where it is empty.
 
     Raises:
         EntryError: the place moves and has no anchor, or is stored in a way templates do not know yet.
@@ -75,7 +79,7 @@ def with_place(
     """
     element = _element(place, name)
     yaml = round_trip()
-    document = yaml.load((text if text is not None else _new(place, save, game, size)).decode("utf-8"))
+    document = yaml.load((text if text is not None else _new(place, save, game, shared)).decode("utf-8"))
     files = document["files"]
     holder = _file_of(files, other, place) if other is not None else str(next(iter(files)))
     if place.route:
@@ -242,7 +246,7 @@ def _element(place: Place, name: str) -> dict[str, Any]:
         raise EntryError(f"templates cannot store {place.stored_as} yet", "choose another place")
     if place.rounding is not None or place.scale != 1 or place.bias:
         element |= _as_shown(place)
-    evidence = f"explains {place.fits} of {place.of} sightings" if place.of else "picked in the text"
+    evidence = f"{PINNED}{place.fits} of {place.of} sightings" if place.of else "picked in the text"
     standing = "fits" if place.of and place.fits == place.of else "guessed"
     element |= {"label": name, "note": evidence, "standing": standing}
     return element
@@ -277,16 +281,77 @@ def _text(place: Place, address: Address) -> dict[str, Any]:
     return {"as": "text", "size": place.room, "encoding": encoding, **address.keys()}
 
 
-def _new(place: Place, save: Path, game: str, size: int) -> bytes:
+class Shared(NamedTuple):
+    """What all known saves of a game have in common: their sizes, and the bytes they begin with."""
+
+    least: int
+    most: int
+    beginning: bytes = b""
+
+
+def shared_by(contents: Sequence[bytes], sizes: Sequence[int]) -> Shared:
+    """What saves share, from their first bytes and their sizes: a mark at their beginning is one that is not all zeros;
+    their size, where there are several and all have the same.
+    """
+    same = 0
+    shortest = min(map(len, contents), default=0)
+    while same < min(shortest, LONGEST_MAGIC) and len({content[same] for content in contents}) == 1:
+        same += 1
+    beginning = contents[0][:same].rstrip(b"\0") if contents else b""
+    several = len(sizes) >= ENOUGH_SAVES
+    least = sizes[0] if several and len(set(sizes)) == 1 else min(min(sizes, default=1), max(len(beginning), 1))
+    most = sizes[0] if several and len(set(sizes)) == 1 else 0
+    return Shared(least, most, beginning if len(beginning) >= LEAST_MAGIC else b"")
+
+
+def _new(place: Place, save: Path, game: str, shared: Shared) -> bytes:
     import json
 
     pattern = f"*{save.suffix or save.name}"
+    binary = not place.path or bool(place.route)
+    beginning = shared.beginning.hex(" ").upper() if binary else ""
+    magic = f'\n    magic: {{at: 0, bytes: "{beginning}"}}' if beginning else ""
+    size = f"least: {shared.least}, most: {shared.most}" if shared.most and binary else f"least: {min(shared.least, 1)}"
     return NEW.format(
         id=re.sub(r"[^a-z0-9]+", "-", f"{game}-{save.suffix or save.name}".casefold()).strip("-") or "save",
         title=json.dumps(f"{game}, from sightings"),
         game=json.dumps(game),
         sign=pattern if save.is_absolute() else save.name,
         name=pattern if save.is_absolute() else save.as_posix(),
-        size=min(size, 1),
+        size=size,
+        magic=magic,
         format=place.format if not place.route else "binary",
     ).encode()
+
+
+def without_field(text: bytes, path: str) -> bytes | None:
+    """A template without a field that was pinned, whatever else was added since; None where no field is left.
+
+    Raises:
+        EntryError: there is no such field, or it was not pinned.
+        TemplateError: the result would not be a template.
+    """
+    yaml = round_trip()
+    document = yaml.load(text.decode("utf-8"))
+    files = document["files"]
+    first = next(iter(files))
+    holder, _, name = path.rpartition(".") if path.partition(".")[0] in files else (first, "", path)
+    layout = files[holder]["layout"] if holder in files else []
+    element = next((element for element in layout if element.get("field") == name), None)
+    if element is None or not str(element.get("note", "")).startswith(PINNED):
+        raise EntryError(f"{path} was not pinned", "the template is as it was")
+    layout.remove(element)
+    for section in document.get("sections") or []:
+        if path in (section.get("fields") or []):
+            section["fields"].remove(path)
+    document["sections"] = [s for s in document.get("sections") or [] if s.get("fields") != []]
+    for inner in reversed(list(files)):
+        used = any(str(keys.get("inside", "")).partition(".")[0] == inner for keys in files.values())
+        if inner != first and not files[inner]["layout"] and not used:
+            del files[inner]
+    if len(files) == 1 and not files[first]["layout"]:
+        return None
+    out = io.BytesIO()
+    yaml.dump(document, out)
+    parse_template(out.getvalue(), f"{document['id']}.yaml")
+    return out.getvalue()

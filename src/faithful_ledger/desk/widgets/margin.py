@@ -6,7 +6,8 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QUrl
+from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QCheckBox, QFrame, QLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from faithful_ledger.core.binding import FieldNode, Node, RowsNode
@@ -36,6 +37,10 @@ STANDINGS = {
     "fits": ("open", f"{OPEN} fits the sightings"),
     "guessed": ("open", f"{OPEN} guessed"),
 }
+
+
+def open_in_file_manager(folder: Path) -> None:
+    QDesktopServices.openUrl(QUrl.fromLocalFile(str(folder)))
 
 
 class Margin(QFrame):
@@ -124,6 +129,7 @@ class Margin(QFrame):
                     self._add(pair("why", reason))
             if quantity.pinned:
                 self._add(pair("pinned", quantity.pinned, "holds"))
+                self._add(row(button("Take the pin back", lambda: self.session.evidence.unpin(quantity), "link"), None))
             else:
                 self.paper.addWidget(
                     button(
@@ -181,6 +187,7 @@ class Margin(QFrame):
             self._add(label("Next step", "heading"), rule(), *(label(f"{OPEN} {step}", wrap=True) for step in steps))
         else:
             self._add(pair("template", f"{save.template.title} {save.template.version}"))
+            self._show_where(save.template.id)
             held = sum(state.holds for state in save.seals)
             role, mark = ("holds", HOLDS) if held == len(save.seals) else ("broken", BROKEN)
             seals = pair("seals", f"{mark} {held} of {len(save.seals)} hold", role)
@@ -194,6 +201,15 @@ class Margin(QFrame):
             self._add(label("Next step", "heading"), rule())
             self._add(label("Change a value in Edit, or select bytes or fields in Describe.", wrap=True))
         self.paper.addStretch(1)
+
+    def _show_where(self, template: str) -> None:
+        """Where a template is, with a link that opens its folder in the file manager."""
+        library = self.session.shelf.library(self.session.book)
+        path = library.path_of(template)
+        if path is not None:
+            open_folder = button("show its file", partial(open_in_file_manager, path.parent), "link")
+            open_folder.setToolTip(str(path))
+            self._add(pair("is", path.name), row(open_folder, None))
 
     def _show_part(self, node: Node) -> None:
         self._begin(node.path or node.title)
