@@ -18,10 +18,12 @@ from hypothesis import strategies as st
 from brinewick.harbour import Harbour
 from brinewick.tether import main as tether
 from faithful_ledger.core.book import Book
+from faithful_ledger.core.books import move_save, remove_book, rename_book
 from faithful_ledger.core.errors import AddressError, EntryError, FileAccessError, LedgerError, Refused, VaultError
-from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.records import Member
+from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.taking_in import take_in_all
 from faithful_ledger.core.typed_bytes import enter_bytes
@@ -365,6 +367,94 @@ def zipped(contents: dict[str, str]) -> bytes:
         for name, content in contents.items():
             archive.writestr(name, content)
     return out.getvalue()
+
+
+class BooksTest(LedgerCase):
+    """Books get other names, hand saves over, and are removed; nothing that was kept is lost."""
+
+    def filled(self) -> tuple[Shelf, Path, bytes]:
+        shelf = self.shelf()
+        path = self.harbour() / "harbour.bwk"
+        found, template = find_save(path, shelf.library())
+        book = shelf.book_for(found, template)
+        save = open_save(found, template)
+        before = path.read_bytes()
+        book.keeping.keep(save, "before")
+        save.enter("purse.marks", "5200")
+        posting = book.history.post(save, make_plan(save), "more")
+        book.templates.judge(posting, "accepted", None)
+        book.records.add_quantity(path, "Marks")
+        (quantity,) = book.records.quantities(path)
+        book.records.sight(quantity, book.keeping.snapshots()[-1].id, "1386")
+        book.records.add_mark(path, "save", 4, 8, "why?")
+        book.records.set_setting(f"format:{path}", "")
+        book.close()
+        return shelf, path, before
+
+    def test_a_save_moves_with_all_that_is_known_about_it(self) -> None:
+        shelf, path, before = self.filled()
+        old, new = shelf.open("Brinewick"), shelf.open("Harbour")
+        self.addCleanup(old.close)
+        self.addCleanup(new.close)
+        kept = old.keeping.snapshots(path)
+        seen, marks = [q.seen for q in old.records.quantities(path)], [m[1:] for m in old.records.marks(path)]
+        move_save(path, old, new)
+        self.assertEqual(new.keeping.snapshots(path), kept)
+        self.assertEqual([q.seen for q in new.records.quantities(path)], seen)
+        self.assertEqual([m[1:] for m in new.records.marks(path)], marks)
+        (posting,) = new.history.postings(path)
+        self.assertEqual(new.records.verdicts(), {posting.id: "accepted"})
+        self.assertEqual((old.keeping.snapshots(), old.history.postings(), old.keeping.knows(path)), ([], [], False))
+        self.assertEqual(old.keeping.rebuild(), 0, "nor does it come back from the notes in the vault")
+        new.history.reverse(posting)
+        self.assertEqual(path.read_bytes(), before)
+        self.assertEqual(shelf.book_of(path).name, "Harbour")  # type: ignore[union-attr]
+        old.keeping.remember(path, None)
+        old.keeping.keep(open_save(path, None), "again")
+        with self.assertRaisesRegex(EntryError, "has kept copies of harbour.bwk already"):
+            move_save(path, old, new)
+
+    def test_a_damaged_copy_stays_where_it_is(self) -> None:
+        shelf, path, _ = self.filled()
+        old, new = shelf.open("Brinewick"), shelf.open("Harbour")
+        self.addCleanup(old.close)
+        self.addCleanup(new.close)
+        kept = old.keeping.snapshots(path)
+        damaged = old.keeping.store.path_of(kept[0].files[0].sha256)
+        damaged.chmod(0o644)
+        damaged.write_bytes(b"rot")
+        with self.assertRaises(VaultError):
+            move_save(path, old, new)
+        self.assertEqual((old.keeping.snapshots(path), new.keeping.snapshots()), (kept, []))
+
+    def test_another_name_and_removal(self) -> None:
+        shelf, path, _ = self.filled()
+        for name, words in (("Brinewick", "already"), ("../x", "is not a name"), ("", "already|is not a name")):
+            with self.assertRaisesRegex(AddressError, words):
+                rename_book(shelf, "Brinewick", name)
+        rename_book(shelf, "Brinewick", "The Harbour")
+        self.assertEqual(shelf.names(), ["The Harbour"])
+        book = shelf.book_of(path)
+        assert book is not None
+        count = len(book.keeping.snapshots(path))
+        book.close()
+        place = remove_book(shelf, "The Harbour")
+        self.assertEqual(shelf.names(), [])
+        kept = Book(place)
+        self.assertEqual(len(kept.keeping.snapshots(path)), count)
+        kept.close()
+
+    def test_folders_that_are_named_alike_are_not_one_game(self) -> None:
+        shelf = self.shelf()
+        names = []
+        for game in ("one", "two", "one"):
+            path = self.folder / game / "deep thing" / f"{len(names)}.bin"
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(bytes(9))
+            book = shelf.book_for(path, None)
+            names.append(book.name)
+            book.close()
+        self.assertEqual(names, ["deep thing", "deep thing 2", "deep thing"])
 
 
 class TakingInTest(LedgerCase):

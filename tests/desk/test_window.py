@@ -9,7 +9,7 @@ from unittest import mock
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QLabel, QPushButton, QToolButton
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QLabel, QPushButton, QToolButton
 
 from brinewick.harbour import Harbour
 from faithful_ledger import __version__
@@ -87,6 +87,36 @@ class OpeningTest(DeskCase):
         self.assertEqual(self.shell.session.book.name, "Brinewick")  # type: ignore[union-attr]
         self.assertEqual(len(self.shell.session.kept_copies), 4)
         self.assertEqual(own.names(), [])
+
+    def test_a_book_is_renamed_its_save_moved_and_the_book_removed(self) -> None:
+        self.open_harbour()
+        self.shell.session.history.keep("one")
+        self.settle()
+
+        def choose(text: str) -> None:
+            self.shell.head.menu.aboutToShow.emit()
+            next(action for action in self.shell.head.menu.actions() if action.text() == text).trigger()
+            self.settle()
+
+        with mock.patch.object(QInputDialog, "getText", return_value=("Harbour", True)):
+            choose("Rename this book…")
+        self.assertIn("The book Brinewick is Harbour now.", self.told())
+        self.assertEqual(self.shell.head.book.text(), "Harbour ▼")
+        with (
+            mock.patch.object(QInputDialog, "getItem", return_value=("a new book…", True)),
+            mock.patch.object(QInputDialog, "getText", return_value=("Other", True)),
+        ):
+            choose("Move this save to another book…")
+        self.assertIn("is in the book Other now", self.told())
+        self.assertEqual([snapshot.label for snapshot in self.shell.session.kept_copies], ["one"])
+        for typed, removed in (("no", False), ("Other", True)):
+            with mock.patch.object(QInputDialog, "getText", return_value=(typed, True)):
+                choose("Remove this book…")
+            self.assertEqual(self.shell.session.save is None, removed)
+        self.assertIn("The book Other is removed", self.told())
+        self.assertFalse(self.shell.tape.isVisible())
+        texts = [label.text() for label in self.shell.findChildren(QLabel) if label.isVisible()]
+        self.assertIn("Open a save to begin", texts)
 
     def test_what_another_program_writes_is_noticed_at_once_and_f5_reads_it(self) -> None:
         path = self.open_harbour().main.path

@@ -54,6 +54,7 @@ create table if not exists pending (save text primary key, time text not null, e
 create index if not exists snapshots_of_save on snapshots (save, number);
 create index if not exists postings_of_save on postings (save);
 """
+OF_SAVE = {table: f"(select id from {table} where save = ?)" for table in ("snapshots", "postings", "quantities")}
 BUSY = 15.0  # seconds to wait for another program's transaction
 NAMED = 6  # files of a snapshot that are listed by name
 
@@ -164,6 +165,11 @@ def _storable(name: str) -> str:
     return name.encode("utf-8", "backslashreplace").decode()
 
 
+def _about(save: Path) -> str:
+    """The condition for settings that are about a save: their names end with its path."""
+    return f"substr(name, -{len(str(save)) + 1}) = ?"
+
+
 class Records:
     """The records in one file, for any number of threads. Paths are absolute.
 
@@ -211,22 +217,16 @@ class Records:
     # snapshots
 
     def add_snapshot(self, snapshot: Snapshot) -> None:
-        with self._translated("written"), self._one_at_a_time:
-            self._db.execute("begin immediate")
-            try:
-                self._db.execute(
-                    "insert into snapshots (id, number, time, label, kind, save, companions, identity) "
-                    "select ?, coalesce(max(number), 0) + 1, ?, ?, ?, ?, ?, ? from snapshots",
-                    (*snapshot[:4], text_of(snapshot.save), json.dumps(snapshot.companions), snapshot.identity),
-                )
-                self._db.executemany(
-                    "insert into snapshot_files values (?, ?, ?, ?, ?, ?)",
-                    [(snapshot.id, f.role, text_of(f.path), f.size, f.sha256, f.mode) for f in snapshot.files],
-                )
-                self._db.execute("commit")
-            except BaseException:
-                self._db.rollback()
-                raise
+        with self._in_one_step():
+            self._db.execute(
+                "insert into snapshots (id, number, time, label, kind, save, companions, identity) "
+                "select ?, coalesce(max(number), 0) + 1, ?, ?, ?, ?, ?, ? from snapshots",
+                (*snapshot[:4], text_of(snapshot.save), json.dumps(snapshot.companions), snapshot.identity),
+            )
+            self._db.executemany(
+                "insert into snapshot_files values (?, ?, ?, ?, ?, ?)",
+                [(snapshot.id, f.role, text_of(f.path), f.size, f.sha256, f.mode) for f in snapshot.files],
+            )
 
     def snapshots(
         self, save: Path | None = None, beginning: str = "", most: int = -1, identities: Sequence[str] | None = None
@@ -406,6 +406,59 @@ class Records:
     def set_setting(self, name: str, value: str) -> None:
         self._change("insert or replace into settings values (?, ?)", (_storable(name), value))
 
+    # from one book to another
+
+    def take_over(self, other: Records, save: Path) -> None:
+        """Add all that other records say about a save, in one step."""
+        key = (text_of(save),)
+
+        def held(what: str, where: str) -> list[tuple[Any, ...]]:
+            return other._rows(f"select {what} from {where}", key)
+
+        with self._in_one_step():
+            self._insert("saves", held("*", "saves where path = ?"))
+            (first,) = self._db.execute("select coalesce(max(number), 0) from snapshots").fetchone()
+            snapshots = held("*", "snapshots where save = ? order by number")
+            self._insert("snapshots", [(row[0], first + n, *row[2:]) for n, row in enumerate(snapshots, 1)])
+            self._insert(
+                "snapshot_files", held("*", f"snapshot_files where snapshot in {OF_SAVE['snapshots']} order by rowid")
+            )
+            self._insert("postings", held("*", "postings where save = ?"))
+            for table in ("verdicts", "ticked"):
+                self._insert(table, held("*", f"{table} where posting in {OF_SAVE['postings']}"))
+            for id_, *quantity in held("id, save, name, pinned", "quantities where save = ?"):
+                made = self._db.execute("insert into quantities (save, name, pinned) values (?, ?, ?)", quantity)
+                for table in ("sightings", "witness"):
+                    rows = other._rows(f"select * from {table} where quantity = ?", (id_,))
+                    self._insert(table, [(made.lastrowid, *row[1:]) for row in rows])
+            self._insert(
+                "marks", [(None, *mark) for mark in held("save, file, start, end, note", "marks where save = ?")]
+            )
+            for table in ("members", "pending"):
+                self._insert(table, held("*", f"{table} where save = ?"))
+            self._insert("settings", other._rows(f"select * from settings where {_about(save)}", (f":{save}",)))
+
+    def _insert(self, table: str, rows: Sequence[Sequence[Any]]) -> None:
+        for row in rows:
+            self._db.execute(f"insert or replace into {table} values ({', '.join('?' * len(row))})", row)
+
+    def forget(self, save: Path) -> None:
+        """Know nothing about a save any more, in one step."""
+        key = (text_of(save),)
+        with self._in_one_step():
+            for table, column, owner in (
+                ("sightings", "quantity", "quantities"),
+                ("witness", "quantity", "quantities"),
+                ("verdicts", "posting", "postings"),
+                ("ticked", "posting", "postings"),
+                ("snapshot_files", "snapshot", "snapshots"),
+            ):
+                self._db.execute(f"delete from {table} where {column} in {OF_SAVE[owner]}", key)
+            for table in ("quantities", "postings", "snapshots", "marks", "members", "pending"):
+                self._db.execute(f"delete from {table} where save = ?", key)
+            self._db.execute("delete from saves where path = ?", key)
+            self._db.execute(f"delete from settings where {_about(save)}", (f":{save}",))
+
     # SQLite
 
     def _rows(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
@@ -415,6 +468,17 @@ class Records:
     def _change(self, statement: str, values: Sequence[object]) -> None:
         with self._translated("written"), self._one_at_a_time:
             self._db.execute(statement, values)
+
+    @contextmanager
+    def _in_one_step(self) -> Iterator[None]:
+        with self._translated("written"), self._one_at_a_time:
+            self._db.execute("begin immediate")
+            try:
+                yield
+                self._db.execute("commit")
+            except BaseException:
+                self._db.rollback()
+                raise
 
     @contextmanager
     def _translated(self, doing: str) -> Iterator[None]:

@@ -76,8 +76,7 @@ class Shelf:
         Raises:
             AddressError: this is not a name for a folder.
         """
-        if not re.fullmatch(r"[\w][\w .,'()-]{0,80}", name) or name.endswith((".", " ")):
-            raise AddressError(f"“{name[:40]}” is not a name for a book", "use letters, digits, blanks and - . , ' ( )")
+        self.check_name(name)
         if any(self.journal.glob("*.json*")):
             self._recover()
         book = Book(self.books / name, self.disk)
@@ -85,6 +84,12 @@ class Shelf:
         self.recovered += book.recovered
         self._opened.append(book)
         return book
+
+    @staticmethod
+    def check_name(name: str) -> None:
+        """Raises AddressError when this is not a name for a book."""
+        if not re.fullmatch(r"[\w][\w .,'()-]{0,80}", name) or name.endswith((".", " ")):
+            raise AddressError(f"“{name[:40]}” is not a name for a book", "use letters, digits, blanks and - . , ' ( )")
 
     @property
     def journal(self) -> Path:
@@ -195,9 +200,23 @@ class Shelf:
         book = self.book_of(path) if name is None else self.open(name)
         if book is None:
             name = template.game if template is not None else _name_of_folder(path)
-            book = self.open(re.sub(r"[^\w .,'()-]", "-", name).strip(" .") or "Saves")
+            name = re.sub(r"[^\w .,'()-]", "-", name).strip(" .") or "Saves"
+            book = self.open(name if template is not None else self._unlike_others(name, path))
         book.keeping.remember(path, template.id if template is not None else None)
         return book
+
+    def _unlike_others(self, name: str, path: Path) -> str:
+        """A name for the book of an unknown game: folders that are named alike are not one game."""
+        number, wanted, known = 1, name, self.names()
+        while wanted in known:
+            book = self.open(wanted)
+            folders = {save.parent for save, _ in book.records.saves()}
+            book.close()
+            if not folders or path.absolute().parent in folders:
+                return wanted
+            number += 1
+            wanted = f"{name} {number}"
+        return wanted
 
     def find_snapshot(self, name: str) -> tuple[Book, Snapshot]:
         """A snapshot of any book.

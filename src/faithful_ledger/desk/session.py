@@ -284,6 +284,26 @@ class Session(QObject):
 
         self.beside.run(self.size, f"{save.path.name} is read again", load, show)
 
+    def read_from(self, book: str, then: Callable[[], object]) -> None:
+        """Read the open save anew, as it is known to another book."""
+        save = self.save
+        if save is None:
+            return
+        load = partial(self._load, save.path, self._template_file, book)
+
+        def show(found: tuple[Book, Save, Message | None]) -> None:
+            self._show(*found)
+            then()
+
+        self.beside.run(self.size, f"{save.path.name} is read again", load, show)
+
+    def close_save(self) -> None:
+        """No save is open any more."""
+        if self.book is not None:
+            self.book.close()
+        self.book = self.save = self.selection = self.plan = None
+        self.opened.emit()
+
     def choose_format(self, name: str) -> None:
         """Read the open save as a text of a format from now on, or with no name as what it is recognised as."""
         if self.pending:

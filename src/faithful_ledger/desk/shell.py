@@ -148,6 +148,11 @@ class Shell(QMainWindow):
     def _opened(self) -> None:
         save = self.session.save
         if save is None:
+            self.stage = self._opened_path = None
+            self.setWindowTitle("Faithful Ledger")
+            self.welcome.show_recent()
+            self.sheet.setCurrentWidget(self.welcome)
+            self.show_state()
             return
         self.setWindowTitle(f"{save.path.name} – Faithful Ledger")
         editable = save.has_values

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, Q
 
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.goto import Destination, destinations, number_in_words
+from faithful_ledger.desk.book_actions import BookActions
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.theme import mono
 from faithful_ledger.desk.widgets.basics import label, row
@@ -57,6 +58,7 @@ class Head(QFrame):
         self.list.itemClicked.connect(lambda item: self._go(self.list.row(item)))
         self.list.hide()
         self.file = ""
+        self.books = BookActions(session, self)
         self._about = ""
         self._asked = 0
         self._going = False
@@ -114,6 +116,11 @@ class Head(QFrame):
                 self.menu.addAction(self._shown(path, name), lambda path=path: self.session.open(path))
             if book is not self.session.book:
                 book.close()
+        if self.session.book is not None:
+            self.menu.addSeparator()
+            self.menu.addAction("Rename this book…", self.books.rename)
+            self.menu.addAction("Move this save to another book…", self.books.move)
+            self.menu.addAction("Remove this book…", self.books.remove)
         self.menu.addSeparator()
         self.menu.addAction("Keys\tF1", self.keys_wanted.emit)
         self.menu.addAction("About Faithful Ledger", self.about_wanted.emit)
