@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import csv
+import gzip
 import io
 import json
 import os
+import random
 import re
 import shutil
 import signal
+import struct
 import subprocess
 import sys
 import threading
@@ -544,6 +547,34 @@ main(["post", sys.argv[1], "--set", "purse.marks=5200"])
 
 
 class EvidenceTest(CommandCase):
+    def test_compare_looks_into_what_is_packed(self) -> None:
+        a, b = (self.folder / f"{name}.sav.gz" for name in "ab")
+        for path, marks in ((a, 1340), (b, 1341)):
+            path.write_bytes(gzip.compress(b"crew " * 300 + struct.pack("<I", marks) + b" hold" * 300, mtime=0))
+        document = self.json_of("compare", a, b, status=1)
+        inside = [change for change in document["changes"] if "inside" in change]
+        told = [(change["kind"], change["a"], change["inside"]) for change in inside]
+        self.assertEqual(told, [("replaced", [1500, 1501], "gzip at 0x0 (0)")])
+
+    def test_hits_come_in_the_order_of_their_likelihood(self) -> None:
+        path = self.folder / "many.bin"
+        noise = random.Random(3).randbytes(40_000).replace(b"\x3c\x05", b"\x3c\x06")
+        path.write_bytes(b"\x3c\x05\x91" * 40 + noise + b"marks\0\0\0" + struct.pack("<I", 1340) + noise)
+        status, out, err = self.run_command("search", path, "--number", "1340", "--most", "3", "--json")
+        first = json.loads(out)["hits"][0]
+        self.assertEqual((status, first["offset"], first["stored_as"]), (0, 40_128, "u32le"))
+        self.assertRegex(err, r"the likeliest 3 of \d+ hits")
+
+    def test_find_does_not_hide_packed_saves_nor_offers_its_own_files(self) -> None:
+        for name in ("slot1.sav.gz", "saves/index.json", "saves/a.xz", "other/archive.gz", "other/a.png"):
+            path = self.folder / "game" / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(b"x" * 900)
+        self.run_command("keep", self.folder / "game" / "saves" / "index.json")
+        found = {Path(c["path"]).name for c in self.json_of("find", self.folder)["candidates"]}
+        self.assertTrue({"slot1.sav.gz", "index.json", "a.xz"} <= found)
+        self.assertFalse({"archive.gz", "a.png", "book.sqlite"} & found)
+
     def test_locate(self) -> None:
         folder = self.folder / "played"
         seen = []

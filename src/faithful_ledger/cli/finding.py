@@ -19,6 +19,7 @@ from faithful_ledger.core.source import Source, open_source
 from faithful_ledger.core.storage import parse_whole
 
 MOST_WIDTHS = 5
+MOST_RANKED = 20_000  # hits among which the likeliest are found
 
 if TYPE_CHECKING:
     from faithful_ledger.core.find import SaveMoment
@@ -37,8 +38,10 @@ def find(options: argparse.Namespace) -> int:
         if not folder.is_dir():
             raise AddressError(f"{folder} is not a folder", "name folders to look in")
     since = finding.parse_since(options.since) if options.since is not None else None
+    own = Shelf()
+    places = folders or finding.usual_folders()
     found = finding.look(
-        folders or finding.usual_folders(), options.name, since, options.max_size, everything=options.everything
+        places, options.name, since, options.max_size, everything=options.everything, but=(own.data, own.cache)
     )[: options.most]
     times = [datetime.fromtimestamp(c.modified, UTC).isoformat(timespec="seconds") for c in found]
     if options.json:
@@ -170,9 +173,16 @@ def search(options: argparse.Namespace) -> int:
     else:
         find = lambda source: searching.search_bytes(source, options.bytes)  # noqa: E731
     every = ((n, hit) for n, source in _files_of(path).items() for hit in searching.search_everywhere(source, find))
-    hits = list(islice(every, max(options.most, 0)))
-    if next(every, None) is not None:
-        warn(f"note: these are the first {len(hits)} hits; search for something rarer, or say --most")
+    found = list(islice(every, MOST_RANKED))
+    more = " or more" if len(found) == MOST_RANKED else ""
+    sources = _files_of(path)
+    found.sort(key=lambda pair: -searching.likelihood(pair[1], sources[pair[0]]))  # stable: in order of offsets
+    hits = found[: max(options.most, 0)]
+    if len(found) > len(hits):
+        warn(
+            f"note: these are the likeliest {len(hits)} of {len(found)}{more} hits; search for something rarer, or say "
+            "--most"
+        )
     if options.json:
         stream_json({}, "hits", (hit._asdict() | ({"file": name} if name else {}) for name, hit in hits))
     else:
@@ -244,15 +254,17 @@ def compare(options: argparse.Namespace) -> int:
     bound = [{name: file.bound for name, file in save.files.items() if file.bound is not None} for save in saves]
     fields = list(field_differences(*bound)) if all(save.template is not None for save in saves) else []
     same = not fields and all(file.same for file in found)
-    equal, largest = sum(file.equal for file in found), max(sum(file.largest for file in found), 1)
+    outer = [file for file in found if not file.inside]
+    equal, largest = sum(file.equal for file in outer), max(sum(file.largest for file in outer), 1)
     if options.json:
-        whole = len(found) == 1 and not found[0].name
+        whole = len(outer) == 1 and not outer[0].name
         changes = [
             {
                 "kind": d.kind,
                 "a": [d.a0, d.a1],
                 "b": [d.b0, d.b1],
                 **({} if whole else {"file": file.name}),
+                **({"inside": file.inside} if file.inside else {}),
             }
             for file in found
             for d in file.differences
@@ -271,7 +283,8 @@ def compare(options: argparse.Namespace) -> int:
     for file in found:
         rows = [(d.kind, f"0x{d.a0:X} … 0x{d.a1:X}", f"0x{d.b0:X} … 0x{d.b1:X}") for d in file.differences]
         if rows or not file.name:
-            print_table(file.name or "Bytes", ("What", "In A", "In B"), rows)
+            title = " → ".join(part for part in (file.name, file.inside) if part)
+            print_table(title or "Bytes", ("What", "In A", "In B"), rows)
     if fields:
         listed = [(f.path, shown(f.a) if f.a else "–", shown(f.b) if f.b else "–") for f in fields]
         print_table("Fields", ("Field", "A", "B"), listed)

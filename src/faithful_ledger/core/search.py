@@ -21,6 +21,7 @@ from faithful_ledger.core.storage import NUMBERS, Integer, Spelling, parse_decim
 __all__ = [
     "TEXT_ENCODINGS",
     "Hit",
+    "likelihood",
     "parse_number",
     "parse_pattern",
     "search_bytes",
@@ -31,6 +32,18 @@ __all__ = [
 ]
 
 SCALES = (1, 10, 100)
+USUAL = {
+    "u32": 2.0,
+    "i32": 1.5,
+    "u16": 1.0,
+    "i16": 0.5,
+    "u64": 1.0,
+    "f32": 1.5,
+    "f64": 1.0,
+    "digits": 2.0,
+    "utf-8": 2.0,
+}
+LABEL = 24  # bytes in which a label may be in front
 # The encodings texts are looked for in: how results name them, and Python's name.
 TEXT_ENCODINGS = {"utf-8": "utf-8", "utf-16le": "utf-16-le", "utf-16be": "utf-16-be", "latin-1": "latin-1"}
 LARGEST_UNWRAPPED = 256 << 20
@@ -105,6 +118,26 @@ def _path(around: list[TextLeaf], hit: Hit, data: bytes, document: Document | No
             if start <= hit.offset and hit.offset + hit.size <= end:
                 return f"{leaf.path}[{number}]"
     return leaf.path
+
+
+def likelihood(hit: Hit, source: Source) -> float:
+    """How likely a hit is what somebody looks for: a value at a path, or behind a label, aligned, in a usual width,
+    with zeros behind it, rather than some of a larger number or a text. `source` is what it is in, if it is in no
+    layer.
+    """
+    if hit.path is not None:
+        return 10.0 - (hit.scale > 1)
+    points = USUAL.get(hit.stored_as.removesuffix("le").removesuffix("be"), -1.0)
+    points -= 1.0 if hit.stored_as.endswith("be") else 0.0
+    points -= 2.0 if hit.scale > 1 else 0.0
+    if hit.layer is not None:
+        return points
+    points += 1.0 if hit.size in (2, 4, 8) and hit.offset % hit.size == 0 else 0.0
+    before = bytes(source.read(max(hit.offset - LABEL, 0), hit.offset)).rstrip(b"\0\x01\x02\x03\x04 :=\"'")
+    labelled = len(before) >= 3 and all(chr(byte).isalpha() and byte < 128 for byte in before[-3:])
+    around = bytes(source.read(max(hit.offset - 1, 0), hit.offset + hit.size + 2))
+    points += 2.0 if labelled else 0.0
+    return points + 0.5 * around[-2:].count(0)
 
 
 def search_number(source: Source, number: Fraction, scales: Sequence[int] = SCALES) -> Iterator[Hit]:

@@ -28,8 +28,29 @@ SAVE_ENDINGS = {"sav", "save", "slot", "dat", "bin", "json", "xml", "profile", "
 LEFT_OUT = {
     *("png", "jpg", "jpeg", "gif", "bmp", "dds", "webp", "svg", "ico", "ttf", "otf", "mp3", "ogg", "wav", "flac"),
     *("mp4", "mkv", "avi", "webm", "exe", "dll", "so", "pyc", "pyo", "o", "a", "log", "tmp", "part", "lock", "pid"),
-    *("html", "css", "js", "map", "whl", "deb", "zip", "gz", "xz", "zst", "tar", "md", "po", "mo", "py", "h", "c"),
+    *(
+        "html",
+        "css",
+        "js",
+        "map",
+        "whl",
+        "deb",
+        "zip",
+        "gz",
+        "xz",
+        "zst",
+        "bz2",
+        "lz4",
+        "tar",
+        "md",
+        "po",
+        "mo",
+        "py",
+        "h",
+        "c",
+    ),
 }
+PACKED = {"gz", "xz", "zst", "zip", "bz2", "lz4"}
 # Files or folders that a synchronising program leaves in the top of what it watches.
 SYNC_MARKERS = (".tether", ".sync", ".synced", ".sync-folder")
 LEFT_OUT_FOLDERS = {
@@ -147,10 +168,12 @@ def look(
     most_size: int | None = None,
     *,
     everything: bool = False,
+    but: Iterable[Path] = (),
     stop: Callable[[], bool] = lambda: False,
     tell: Callable[[int, list[Candidate]], None] | None = None,
 ) -> list[Candidate]:
-    """Files that may be saves, the likeliest first. `words` must all be in the path; `everything` leaves none out.
+    """Files that may be saves, the likeliest first. `words` must all be in the path; `everything` leaves none out,
+    except what is in the folders `but`.
 
     `stop` is asked for every folder; when it says so, what was found until then is given. `tell` is called several
     times a second with how many files were looked at and what was found until then.
@@ -160,7 +183,7 @@ def look(
     found: list[tuple[os.DirEntry[str], os.stat_result]] = []
     alike: dict[tuple[str, str], int] = {}
     reported, looked = time.monotonic(), 0
-    for looked, entry in enumerate(_files(folders, everything, stop), 1):
+    for looked, entry in enumerate(_files(folders, everything, but, stop), 1):
         if tell is not None and looked % 256 == 0 and time.monotonic() - reported > REPORTED_EVERY:
             tell(looked, _ranked(found, wanted, alike, now))
             reported = time.monotonic()
@@ -207,9 +230,15 @@ def _with_company(candidate: Candidate, others: list[Candidate]) -> Candidate:
     return candidate._replace(reasons=(*candidate.reasons, f"written together with {listed}"))
 
 
-def _files(folders: Iterable[Path], everything: bool, stop: Callable[[], bool]) -> Iterator[os.DirEntry[str]]:
+def _files(
+    folders: Iterable[Path], everything: bool, but: Iterable[Path], stop: Callable[[], bool]
+) -> Iterator[os.DirEntry[str]]:
     queue = [os.fspath(folder) for folder in folders]
     visited: set[tuple[int, int]] = set()
+    for folder_ in but:
+        with suppress(OSError):
+            status = folder_.stat()
+            visited.add((status.st_dev, status.st_ino))
     while queue and not stop():
         folder = queue.pop()
         try:
@@ -224,8 +253,20 @@ def _files(folders: Iterable[Path], everything: bool, stop: Callable[[], bool]) 
             if entry.is_dir(follow_symlinks=False):
                 if everything or entry.name.casefold() not in LEFT_OUT_FOLDERS:
                     queue.append(entry.path)
-            elif everything or entry.name.rpartition(".")[2].casefold() not in LEFT_OUT:
+            elif everything or not _is_left_out(entry.name.casefold(), folder):
                 yield entry
+
+
+def _is_left_out(name: str, folder: str) -> bool:
+    """Whether a file is of a kind that games do not save to. A packed one is, if it is called a save, is packed in an
+    ending of saves, or is with an index in a folder for them.
+    """
+    rest, _, ending = name.rpartition(".")
+    if ending not in PACKED:
+        return ending in LEFT_OUT
+    inner = rest.rpartition(".")[2] if "." in rest else ""
+    in_saves = any(SAVE_WORDS.search(part) for part in Path(folder.casefold()).parts[-2:])
+    return not (inner in SAVE_ENDINGS or SAVE_WORDS.search(rest) or in_saves)
 
 
 def _kind(entry: os.DirEntry[str]) -> tuple[str, str]:

@@ -168,6 +168,7 @@ class GatherStage(QWidget):
             since,
             most,
             everything=everything,
+            but=(self.session.shelf.data, self.session.shelf.cache),
             stop=lambda: self._stopped,
             tell=self.progressed.emit,
         )

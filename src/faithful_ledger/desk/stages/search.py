@@ -13,6 +13,7 @@ from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.errors import LedgerError, ValueRefused
 from faithful_ledger.core.search import (
     Hit,
+    likelihood,
     parse_number,
     parse_pattern,
     search_bytes,
@@ -131,7 +132,8 @@ class SearchPane(QWidget):
                 if self._stopped:
                     break
                 hits.append(hit)
-            return hits
+            # The likeliest first, those alike in order of offsets.
+            return sorted(hits, key=lambda hit: -likelihood(hit, apart))
 
         def done(found: list[Hit] | None, error: LedgerError | None) -> None:
             self.act.setText("Search")
@@ -202,7 +204,9 @@ class SearchPane(QWidget):
         if self.hits:
             count = f"{len(self.hits)}{' or more' if len(self.hits) == MOST_HITS else ''} hits"
             count += f", {len(wanted)} of them {self.filter.currentText()}" if len(wanted) < len(self.hits) else ""
-            self.summary.setText(count + (f"; the first {MOST_SHOWN} are shown" if len(wanted) > MOST_SHOWN else ""))
+            self.summary.setText(
+                count + (f"; the likeliest {MOST_SHOWN} are shown" if len(wanted) > MOST_SHOWN else "")
+            )
         elif self.summary.text() == "searching…":
             self.summary.setText("It is not there, in no storage and no encoding.")
 
