@@ -19,6 +19,7 @@ from brinewick.harbour import Harbour
 from brinewick.tether import main as tether
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.books import move_save, remove_book, rename_book
+from faithful_ledger.core.bundle import write_bundle
 from faithful_ledger.core.errors import AddressError, EntryError, FileAccessError, LedgerError, Refused, VaultError
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import make_plan
@@ -369,8 +370,8 @@ def zipped(contents: dict[str, str]) -> bytes:
     return out.getvalue()
 
 
-class BooksTest(LedgerCase):
-    """Books get other names, hand saves over, and are removed; nothing that was kept is lost."""
+class FilledCase(LedgerCase):
+    """A book with a kept copy, a posting, a verdict, a sighting and a mark."""
 
     def filled(self) -> tuple[Shelf, Path, bytes]:
         shelf = self.shelf()
@@ -390,6 +391,10 @@ class BooksTest(LedgerCase):
         book.records.set_setting(f"format:{path}", "")
         book.close()
         return shelf, path, before
+
+
+class BooksTest(FilledCase):
+    """Books get other names, hand saves over, and are removed; nothing that was kept is lost."""
 
     def test_a_save_moves_with_all_that_is_known_about_it(self) -> None:
         shelf, path, before = self.filled()
@@ -455,6 +460,50 @@ class BooksTest(LedgerCase):
             names.append(book.name)
             book.close()
         self.assertEqual(names, ["deep thing", "deep thing 2", "deep thing"])
+
+
+class BundleTest(FilledCase):
+    """What the author of a template gets has no name of a person, and all that is needed to see the problem."""
+
+    def test_a_problem_bundle(self) -> None:
+        shelf, path, _ = self.filled()
+        book = shelf.open("Brinewick")
+        self.addCleanup(book.close)
+        library = shelf.library(book)
+        save = open_save(path, library.get("brinewick-desktop"))
+        company = "Oriel & Søn"
+        self.assertEqual(book.keeping.identities.of(save), company)
+        before = self.tree(path.parent)
+        bundled = write_bundle(self.folder / "problem.zip", save, book, library, ["crew[0].name"])
+        self.assertEqual(self.tree(path.parent), before)
+        with zipfile.ZipFile(bundled.path) as archive:
+            content = {name: archive.read(name) for name in archive.namelist()}
+        about = json.loads(content["bundle.json"])
+        self.assertEqual(about["template"]["id"], "brinewick-desktop")
+        self.assertEqual([p["verdict"] for p in about["postings"]], ["accepted"])
+        self.assertIn("template/brinewick-desktop.yaml", content)
+        for name, data in content.items():
+            if not name.startswith("template/"):
+                self.assertNotIn(company.encode(), data, name)
+        (self.folder / "again").mkdir()
+        again = self.folder / "again" / "harbour.bwk"
+        again.write_bytes(content["files/harbour.bwk"])
+        self.assertEqual(open_save(again, library.get("brinewick-desktop")).broken_seals, [], "it still fits")
+        with self.assertRaisesRegex(FileAccessError, "exists already"):
+            write_bundle(self.folder / "problem.zip", save, book, library)
+
+    def test_a_damaged_save_is_handed_on_as_it_is(self) -> None:
+        shelf, path, _ = self.filled()
+        path.write_bytes(path.read_bytes()[:900])
+        book = shelf.open("Brinewick")
+        self.addCleanup(book.close)
+        library = shelf.library(book)
+        save = open_save(path, library.get("brinewick-desktop"))
+        bundled = write_bundle(self.folder / "cut.zip", save, book, library)
+        with zipfile.ZipFile(bundled.path) as archive:
+            self.assertIn("its length says", json.loads(archive.read("bundle.json"))["problem"])
+            self.assertEqual(archive.read("files/harbour.bwk"), path.read_bytes())
+        self.assertEqual(bundled.blanked, [])
 
 
 class TakingInTest(LedgerCase):

@@ -84,6 +84,7 @@ class HistoryStage(QWidget):
                 None,
                 button("Take in copies…", self.take_in, "link"),
                 button("Take in a folder…", self.take_in_folder, "link"),
+                button("Problem bundle…", self.bundle, "link"),
                 button("Check every kept copy", self.check_vault, "link"),
                 spacing=14,
             )
@@ -313,6 +314,32 @@ class HistoryStage(QWidget):
         name = QFileDialog.getExistingDirectory(self, "Take in a folder with copies of this save")
         if name:
             self.session.history.take_in([Path(name)])
+
+    def bundle(self) -> None:
+        """Write a problem bundle for the author of the template."""
+        save, book = self.session.save, self.session.book
+        if save is None or book is None:
+            return
+        from faithful_ledger.core.bundle import Bundled, write_bundle
+
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Problem bundle", f"{save.path.stem}-problem.zip", "Zip files (*.zip)"
+        )
+        if not name:
+            return
+        library = self.session.shelf.library(book)
+
+        def done(bundled: Bundled) -> None:
+            blanked = f"; blanked: {', '.join(bundled.blanked)}" if bundled.blanked else ""
+            blanked += f", and {bundled.elsewhere} other places" if bundled.elsewhere else ""
+            text = f"{bundled.path.name} has the save, its template, its seals and its last postings{blanked}."
+            if not bundled.blanked:
+                text += " Nothing was blanked: no field is known to say whose save it is."
+            self.session.reported.emit(Message("holds" if bundled.blanked else "open", text))
+
+        self.session.beside.run(
+            save.size, "The bundle is written", lambda: write_bundle(Path(name), save, book, library), done
+        )
 
     def check_vault(self) -> None:
         """Read every kept copy again, beside the window."""
