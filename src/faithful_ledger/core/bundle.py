@@ -54,14 +54,13 @@ def write_bundle(to: Path, save: Save, book: Book, library: Library, also: Seque
     if save.size > LARGEST:
         raise FileAccessError(f"{save.path.name} is larger than {LARGEST >> 20} MiB", "nothing was written")
     paths = [*book.keeping.identities.paths(save), *also]
-    contents, blanked = _blanked(save, paths)
+    contents = {save.name_of(file): _all(file.source) for file in save.on_disk}
     texts = [text for path in paths if (text := _text_at(save, path))]
     elsewhere = 0
     for name, content in contents.items():
         contents[name], count = _without(content, texts)
         elsewhere += count
-    if elsewhere and not save.broken_seals:
-        contents = _sealed_again(contents, save)
+    contents, blanked = _blanked(contents, save, paths)
     about = _about(save, book, texts) | {"blanked": blanked, "blanked_elsewhere": elsewhere}
     own = library.path_of(save.template.id) if save.template is not None else None
     with translated(to, "written"), zipfile.ZipFile(to, "x", zipfile.ZIP_DEFLATED) as archive:
@@ -73,27 +72,34 @@ def write_bundle(to: Path, save: Save, book: Book, library: Library, also: Seque
     return Bundled(to, blanked, elsewhere)
 
 
-def _blanked(save: Save, paths: Sequence[str]) -> tuple[dict[str, bytes], list[str]]:
-    """The files of a save with the values at some paths made neutral, as a posting would write them."""
-    blanked: list[str] = []
-    plain = {save.name_of(file): _all(file.source) for file in save.on_disk}
+def _blanked(contents: dict[str, bytes], save: Save, paths: Sequence[str]) -> tuple[dict[str, bytes], list[str]]:
+    """The files with neutral values at some paths and their seals put right, as a posting would write them, and the
+    paths; as they are where they cannot be opened.
+    """
     if not paths or save.problem is not None:
-        return plain, blanked
-    try:
-        copy = open_save(save.path, save.template, save.roots)
+        return contents, []
+    with tempfile.TemporaryDirectory() as name, suppress(LedgerError, OSError):
+        folder, blanked = Path(name), []
+        for file, content in contents.items():
+            target = folder / file
+            if folder not in target.resolve().parents:
+                return contents, []
+            target.parent.mkdir(parents=True, exist_ok=True)
+            target.write_bytes(content)
+        copy = open_save(folder if save.folder is not None else folder / save.name_of(save.main), save.template)
+        copy.renew_broken = True
         for path in paths:
             for node in copy.fields(path):
                 copy.enter(node.path, _neutral(node), anyway=True)
                 blanked.append(node.path)
-        plan = make_plan(copy)
-    except LedgerError:
-        return plain, []
-    return plain | {copy.name_of(each.file): _all(each.patched) for each in plan.written}, blanked
+        changed = {copy.name_of(each.file): _all(each.patched) for each in make_plan(copy).written}
+        return contents | changed, blanked
+    return contents, []
 
 
 def _neutral(node: FieldNode) -> str:
     value = node.value
-    return "x" * max(len(value), 1) if isinstance(value, str) else "0"
+    return "-" * max(len(value), 1) if isinstance(value, str) else "0"
 
 
 def _all(source: Source) -> bytes:
@@ -117,23 +123,6 @@ def _without(content: bytes, texts: Sequence[str]) -> tuple[bytes, int]:
             count += content.count(raw)
             content = content.replace(raw, ("x" * len(text)).encode(encoding)[: len(raw)].ljust(len(raw), b"x"))
     return content, count
-
-
-def _sealed_again(contents: dict[str, bytes], save: Save) -> dict[str, bytes]:
-    """The files with their seals put right, as far as they can be opened."""
-    with tempfile.TemporaryDirectory() as name, suppress(LedgerError, OSError):
-        folder = Path(name)
-        for file, content in contents.items():
-            target = folder / file
-            if folder not in target.resolve().parents:
-                return contents
-            target.parent.mkdir(parents=True, exist_ok=True)
-            target.write_bytes(content)
-        copy = open_save(folder if save.folder is not None else folder / save.name_of(save.main), save.template)
-        copy.renew_broken = True
-        plan = make_plan(copy)
-        return contents | {copy.name_of(each.file): _all(each.patched) for each in plan.written}
-    return contents
 
 
 def _about(save: Save, book: Book, texts: Sequence[str]) -> dict[str, Any]:
