@@ -488,7 +488,10 @@ class BundleTest(FilledCase):
         (self.folder / "again").mkdir()
         again = self.folder / "again" / "harbour.bwk"
         again.write_bytes(content["files/harbour.bwk"])
-        self.assertEqual(open_save(again, library.get("brinewick-desktop")).broken_seals, [], "it still fits")
+        opened = open_save(again, library.get("brinewick-desktop"))
+        self.assertIsNone(opened.problem, "it still fits")
+        self.assertEqual([seal.name for seal in opened.broken_seals], ["log_sum"], "where only the name was blanked")
+        self.assertEqual(about["blanked_elsewhere"], bundled.elsewhere)
         with self.assertRaisesRegex(FileAccessError, "exists already"):
             write_bundle(self.folder / "problem.zip", save, book, library)
 

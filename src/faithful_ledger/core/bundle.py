@@ -2,7 +2,7 @@
 
 It is a zip file with the files of the save, the template, and `bundle.json`: versions, what is wrong, the seals, and
 the last postings with what the game made of them. Fields that say whose save it is are blanked, their text wherever it
-stands, and the seals put right again; nothing else about a person is looked for.
+stands; seals over fields that were blanked are put right again. Nothing else about a person is looked for.
 """
 
 from __future__ import annotations
