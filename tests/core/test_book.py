@@ -487,7 +487,8 @@ class BundleTest(FilledCase):
                 self.assertNotIn(company.encode(), data, name)
         (self.folder / "again").mkdir()
         again = self.folder / "again" / "harbour.bwk"
-        again.write_bytes(content["files/harbour.bwk"])
+        for name in ("harbour.bwk", "account.json"):
+            (again.parent / name).write_bytes(content[f"files/{name}"])
         opened = open_save(again, library.get("brinewick-desktop"))
         self.assertIsNone(opened.problem, "it still fits")
         self.assertEqual([seal.name for seal in opened.broken_seals], ["log_sum"], "where only the name was blanked")
