@@ -66,6 +66,7 @@ from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.desk.application import application, make_shell
 running = application()
 shell = make_shell(Shelf(Path(sys.argv[2]), Path(sys.argv[2]) / "cache"))
+shell.resize(1280, 800)
 assert shell.session.open(Path(sys.argv[1]))
 shell.show()
 running.processEvents()
@@ -81,6 +82,7 @@ from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.desk.application import application, make_shell
 running = application()
 shell = make_shell(Shelf(Path(sys.argv[1]), Path(sys.argv[1]) / "cache"))
+shell.resize(1280, 800)
 shell.show()
 shell.warming.begin()
 while not shell.warming.done:

@@ -40,6 +40,7 @@ class DeskCase(LedgerCase):
         self.addCleanup(lambda: self.assertEqual(self.messages, [], "Qt complained"))
         application()
         self.shell = make_shell(self.shelf())
+        self.shell.resize(1280, 800)  # the screen offscreen is smaller than any
         self.addCleanup(self._close)
         self.shell.show()
         self.settle()

@@ -22,6 +22,7 @@ from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY
 from faithful_ledger.desk.stages.history import local_time
 from faithful_ledger.desk.theme import apply_sheet, apply_theme, colours
 from faithful_ledger.desk.widgets.strip import OFFSETS_WIDTH, ROW_HEIGHT
+from faithful_ledger.desk.widgets.tape import Slip
 from tests.desk.support import DeskCase
 from tests.support import play
 
@@ -217,7 +218,7 @@ class EditingTest(DeskCase):
         )
         self.assertEqual(self.cell(purse, 0, IN_SAVE), "1386")
         self.assertEqual(self.cell(crew, 0, STATION), "lookout")
-        self.assertEqual(len(self.slips()), 6)
+        self.assertEqual(self.shell.tape.more.text(), f"+{6 - len(self.slips())} more")
         self.assertEqual(self.shell.tape.count.text(), "6 entries pending")
         self.assertEqual(self.shell.tape.balance.text(), "◆ will balance")
         self.assertEqual(self.shell.tape.work.text(), "5 seals to renew  ·  3 lengths to adjust  ·  1 file to remove")
@@ -471,6 +472,28 @@ class PostingTest(DeskCase):
         self.type_into(self.table("Purse"), 0, ENTER, "5200")
         self.press("Ctrl+Return")
         self.assertIs(self.shell.sheet.currentWidget(), self.shell.posting)
+
+    def test_return_writes_del_withdraws_and_the_tape_says_how_many_more(self) -> None:
+        save = self.save
+        for path, value in (
+            ("purse.marks", "5200"),
+            ("purse.debt", "7"),
+            ("crew[0].air", "44"),
+            ("crew[1].air", "45"),
+        ):
+            self.shell.session.enter(save.fields(path)[0], value)
+        self.shell.resize(900, 600)
+        self.settle()
+        slips = [slip for slip in self.shell.tape.findChildren(Slip) if slip.isVisible()]
+        self.assertEqual(self.shell.tape.more.text(), f"+{4 - len(slips)} more")
+        self.assertTrue(all(slip.width() >= slip.minimumSizeHint().width() for slip in slips), "none is cut off")
+        QTest.keyClick(slips[-1], Qt.Key.Key_Delete)
+        self.settle()
+        self.assertEqual([entry.path for entry in save.tape], ["purse.marks", "purse.debt", "crew[0].air"])
+        self.press("Ctrl+Return")
+        self.wait(lambda: self.shell.posting.write_button.hasFocus())
+        QTest.keyClick(self.shell.posting.write_button, Qt.Key.Key_Return)
+        self.wait(lambda: "Written, read back and compared" in self.told())
 
     def test_the_plan_shows_every_change_before_anything_is_written(self) -> None:
         self.type_into(self.table("Crew"), 1, NAME, "Tamsin Bell")

@@ -99,6 +99,7 @@ class Example:
     def open_window(self, path: Path) -> Shell:
         application()
         shell = self.shell = make_shell(self.shelf)
+        shell.resize(1280, 800)
         shell.show()
         self.picture("welcome")
         opened = shell.session.open(path)

@@ -156,8 +156,8 @@ class Session(QObject):
         except (RecognitionError, AddressError) as error:
             if isinstance(error, AddressError) and not path.is_dir():
                 raise
-            whole = "; the folder is open as one save" if path.is_dir() else ""
-            message = Message("open", f"{error.what}{whole}" if whole else str(error))
+            how = "the folder is open as one save" if path.is_dir() else "it is open as bytes"
+            message = Message("open", f"{error.what}; {how}")
         chosen = known.records.setting(f"format:{path.absolute()}") if known is not None and template is None else ""
         save = open_save(path, template, known.keeping.roots if known is not None else {}, chosen)
         if message is not None and template is None and save.outline is not None and not path.is_dir():

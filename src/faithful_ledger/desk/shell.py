@@ -6,7 +6,7 @@ from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
-from PySide6.QtCore import QEvent, Qt
+from PySide6.QtCore import QEvent, QSize, Qt
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import QFileDialog, QMainWindow, QStackedWidget, QWidget
 
@@ -41,6 +41,7 @@ __all__ = ["Shell"]
 
 Page = TypeVar("Page", bound=QWidget)
 
+FRAME = (4, 40)  # pixels a window manager puts around a window, about
 GATHER, LOCATE, DESCRIBE, EDIT, HISTORY = range(5)
 STAGES = ("gather", "locate", "describe", "edit", "history")
 
@@ -50,7 +51,8 @@ class Shell(QMainWindow):
         super().__init__()
         self.session = session
         self.setWindowTitle("Faithful Ledger")
-        self.resize(1280, 800)
+        room = self.screen().availableSize() - QSize(*FRAME)
+        self.resize(QSize(1280, 800).boundedTo(room))
         self.setMinimumSize(820, 520)
         self.setAcceptDrops(True)
         self._asked_to_close = False

@@ -22,6 +22,7 @@ __all__ = ["AROUND", "Carrier"]
 AROUND = 96  # bytes looked at on either side
 BOXES = ((8, 6), (24, 2), (AROUND, 1))  # within so many bytes agreement counts so much more
 WHOLE = 2
+FRONT, BEHIND = 5, 4
 NEAR = 400  # bytes to an anchor that may carry a place
 SIZES = (8, 4)
 STEPS = (0, 1, -1, 2, -2)  # the anchors asked, from the last one before a place
@@ -67,6 +68,8 @@ class Carrier:
         distance = np.concatenate((np.arange(around, 0, -1), np.arange(1, around + 1)))
         steps = np.concatenate((np.arange(-around, 0), np.arange(width, width + around)))
         weights = np.sum([np.where(distance <= reach, weight, 0) for reach, weight in BOXES], axis=0)
+        # Where something came in right at a place, it goes with what is in front of it: a label, a key.
+        weights *= np.where(steps < 0, FRONT, BEHIND)
         found = np.zeros(offsets.size, np.int64)
         for start in range(0, offsets.size, AT_ONCE):
             mine = offsets[start : start + AT_ONCE, None] + steps
@@ -74,7 +77,7 @@ class Carrier:
             inside = (mine >= 0) & (mine < self.here.data.size) & (theirs >= 0) & (theirs < self.there.data.size)
             bytes_ = self.here.data[np.where(inside, mine, 0)]
             same = inside & (bytes_ == self.there.data[np.where(inside, theirs, 0)])
-            found[start : start + AT_ONCE] = np.where(same, self.here.rarity[bytes_], 0) @ weights // WHOLE
+            found[start : start + AT_ONCE] = np.where(same, self.here.rarity[bytes_], 0) @ weights // (WHOLE * BEHIND)
         return found
 
     def carried(self, offsets: Array, width: int, raw: bytes | None, *, plain: bool = False) -> tuple[Array, Array]:

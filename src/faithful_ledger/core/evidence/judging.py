@@ -40,6 +40,7 @@ LOOKED_CLOSELY = 200
 NEARLY = 1.5  # times as much agreement elsewhere makes a place a stray
 ENOUGH = 64 * UNIT
 CLOSE = 8  # bytes
+TELLING = 4  # different bytes of these
 MUCH_CLOSER = 32 * UNIT
 
 
@@ -204,9 +205,21 @@ def _strays(places: list[Place], carriers: dict[int, Carrier], first: int) -> No
         strayed = (best > ENOUGH) & (best > NEARLY * carrier.agreement(here, there, CLOSE)) & near
         anywhere = carrier.there.data.size
         for number in np.flatnonzero(strayed & (elsewhere != there)).tolist():
+            if _is_beside_the_same(carrier, int(here[number]), int(there[number]), _width(bytes_[number])):
+                continue  # on this side something came in or went
             bytes_[number].bits -= math.log2(anywhere + 2) + (0 if bytes_[number].strayed else STRAYED)
             bytes_[number].by_chance *= anywhere
             bytes_[number].strayed = True
+
+
+def _is_beside_the_same(carrier: Carrier, here: int, there: int, width: int) -> bool:
+    """Whether what is directly in front of a place, or directly behind it, is the same, and says something."""
+    for start in (-CLOSE, width):
+        mine = carrier.here.data[max(here + start, 0) : here + start + CLOSE]
+        theirs = carrier.there.data[max(there + start, 0) : there + start + CLOSE]
+        if mine.size == CLOSE and np.array_equal(mine, theirs) and np.unique(mine).size >= TELLING:
+            return True
+    return False
 
 
 def without_echoes(places: list[Place]) -> list[Place]:

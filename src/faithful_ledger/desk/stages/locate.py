@@ -37,7 +37,7 @@ __all__ = ["LocateStage"]
 
 MOST_SNAPSHOTS = 12
 MOST_SHOWN = 40
-ROOM = 500  # pixels for all columns of sightings, so that the standing is seen beside them
+ROOM = 430  # pixels for all columns of sightings, so that the standing is seen beside them
 SECONDS = 10.0  # for one quantity
 NEARLY, MOST_WIDTHS = 15.0, 2  # bits by which other ways to read a spot may be behind, and how many are shown
 LANE_BYTES = 64

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QTableWidget, QWidget
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.history import local_time
-from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, rule
+from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
 from faithful_ledger.desk.widgets.tables import plain_table
 
 __all__ = ["Welcome"]
@@ -65,12 +65,13 @@ class Welcome(QWidget):
         )
         body.addSpacing(14)
         body.addLayout(self.recent)
-        body.addStretch(1)
+        body.addSpacing(14)
         body.addWidget(label("The way through", "title"))
         for name, what in STEPS:
             name_label = label(name, "heading")
             name_label.setFixedWidth(80)
             body.addLayout(row(name_label, label(what, "quiet", wrap=True), spacing=10))
+        body.addStretch(1)
         self.setLayout(body)
 
     def show_recent(self) -> None:
@@ -109,7 +110,6 @@ class Welcome(QWidget):
         self.table.setToolTip("Return or a double click opens the save")
         self.recent.addWidget(label("Recent saves", "title"))
         self.recent.addWidget(self.table)
-        self.recent.addWidget(rule())
 
     def open_recent(self, number: int) -> None:
         """Open a save of the list."""

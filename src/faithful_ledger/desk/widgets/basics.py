@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import TypeVar
 
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QPolygon
+from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPolygon
 from PySide6.QtWidgets import (
     QBoxLayout,
     QComboBox,
@@ -65,8 +65,18 @@ def restyle(widget: QWidget, role: str) -> None:
     widget.style().polish(widget)
 
 
+class _Button(QPushButton):
+    """One that Return presses as well as the space bar."""
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and not event.modifiers():
+            self.click()
+        else:
+            super().keyPressEvent(event)
+
+
 def button(text: str, act: Callable[[], object], role: str = "") -> QPushButton:
-    made = QPushButton(text)
+    made = _Button(text)
     if role:
         made.setProperty("role", role)
     if role == "link":

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QFontMetrics
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QToolButton, QWidget
+from PySide6.QtGui import QFontMetrics, QKeyEvent, QResizeEvent
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QToolButton, QWidget
 
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
@@ -15,6 +15,7 @@ from faithful_ledger.desk.widgets.basics import button, clear, column, label, re
 __all__ = ["Slip", "TapeBar"]
 
 SLIP_TEXT = 220
+MOST_LISTED = 40  # entries
 
 
 class Slip(QFrame):
@@ -27,6 +28,7 @@ class Slip(QFrame):
         super().__init__()
         self.setObjectName("slip")
         self.setMaximumHeight(36)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.path = entry.path
         self.setAccessibleName(f"Entry {entry.path}: {entry.old_text} becomes {entry.new_text}")
         self.setToolTip(f"{entry.path}\n{entry.old_text} → {entry.new_text}")
@@ -47,7 +49,27 @@ class Slip(QFrame):
         self.setLayout(line)
 
     def mousePressEvent(self, event: object) -> None:
+        self.setFocus()
         self.chosen.emit(self.path)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
+            self.withdrawn.emit(self.path)
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.chosen.emit(self.path)
+        else:
+            super().keyPressEvent(event)
+
+
+class _Paper(QWidget):
+    """Where the slips are. Signal: `resized` when there is more or less room."""
+
+    resized = Signal()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        if event.size().width() != event.oldSize().width():
+            self.resized.emit()
 
 
 class TapeBar(QFrame):
@@ -66,15 +88,17 @@ class TapeBar(QFrame):
         self.count = label("", "open")
         self.undo = button("Undo", self.undone.emit, "link")
         self.redo = button("Redo", self.redone.emit, "link")
-        self.slips = QWidget()
+        self.slips = _Paper()
+        self.slips.resized.connect(self._fit)
         self.slips.setObjectName("tapepaper")
         self.slip_line = QHBoxLayout(self.slips)
         self.slip_line.setContentsMargins(0, 0, 0, 0)
         self.slip_line.setSpacing(8)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setWidget(self.slips)
-        area.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.slips.setMinimumWidth(40)
+        self.more = button("", self._list_all, "link")
+        self.more.setToolTip("All entries in a list")
+        self.list = QMenu(self)
+        self._named: list[tuple[str, Entry]] = []
         self.work = label("", "quiet")
         self.balance = label("", "holds")
         self.post = button("Post to save…", self.posting.emit, "main")
@@ -83,21 +107,15 @@ class TapeBar(QFrame):
         state.setLayout(column(None, self.balance, self.work, None, spacing=1))
         self.balance.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.work.setAlignment(Qt.AlignmentFlag.AlignRight)
-        line = row(self.count, self.undo, self.redo, area, state, self.post, spacing=10)
-        line.setStretchFactor(area, 1)
+        line = row(self.count, self.undo, self.redo, self.more, self.slips, state, self.post, spacing=10)
+        line.setStretchFactor(self.slips, 1)
         line.setContentsMargins(14, 6, 14, 6)
         self.setLayout(line)
 
     def show_entries(self, entries: Iterable[tuple[str, Entry]], can_undo: bool, can_redo: bool) -> None:
         """Entries with the short names of their fields, in the order in which they were written down."""
-        found = list(entries)
-        clear(self.slip_line)
-        for name, entry in found:
-            slip = Slip(entry, name)
-            slip.withdrawn.connect(self.withdrawn)
-            slip.chosen.connect(self.chosen)
-            self.slip_line.addWidget(slip)
-        self.slip_line.addStretch(1)
+        found = self._named = list(entries)
+        self._fit()
         count = len(found)
         self.count.setText(f"{count} {'entry' if count == 1 else 'entries'} pending" if count else "No entries pending")
         restyle(self.count, "open" if count else "quiet")
@@ -105,6 +123,32 @@ class TapeBar(QFrame):
         self.redo.setVisible(can_undo or can_redo)
         self.undo.setEnabled(can_undo)
         self.redo.setEnabled(can_redo)
+
+    def _fit(self) -> None:
+        """As many slips as there is room for, the latest ones; how many more there are stands in front of them."""
+        clear(self.slip_line)
+        room, shown = self.slips.width(), 0
+        for name, entry in reversed(self._named):
+            slip = Slip(entry, name)
+            room -= slip.sizeHint().width() + self.slip_line.spacing()
+            if room < 0 and shown:
+                slip.deleteLater()
+                break
+            slip.withdrawn.connect(self.withdrawn)
+            slip.chosen.connect(self.chosen)
+            self.slip_line.insertWidget(0, slip)
+            shown += 1
+        self.slip_line.addStretch(1)
+        rest = len(self._named) - shown
+        self.more.setText(f"+{rest} more")
+        self.more.setVisible(rest > 0)
+
+    def _list_all(self) -> None:
+        self.list.clear()
+        for name, entry in self._named[-MOST_LISTED:]:
+            text = f"{name}: {entry.old_text or '–'} → {entry.new_text or '–'}"
+            self.list.addAction(text, lambda path=entry.path: self.chosen.emit(path))
+        self.list.popup(self.more.mapToGlobal(self.more.rect().topLeft()))
 
     def show_balance(self, kind: str, text: str, work: str, can_post: bool) -> None:
         """`kind` is holds, open or broken; `work` says what posting renews."""
