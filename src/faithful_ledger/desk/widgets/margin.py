@@ -199,8 +199,22 @@ class Margin(QFrame):
             if save.template.about:
                 self._add(pair("about", save.template.about))
             self._add(label("Next step", "heading"), rule())
-            self._add(label("Change a value in Edit, or select bytes or fields in Describe.", wrap=True))
+            self._add(label(self._next_step(save), wrap=True))
         self.paper.addStretch(1)
+
+    def _next_step(self, save: Save) -> str:
+        """What is sensible to do now, from what was done last."""
+        book = self.session.book
+        latest = next(iter(book.history.own_postings(save)), None) if book is not None else None
+        if len(save.tape):
+            return "Look at what posting will write: Ctrl+Return."
+        if book is not None and latest is not None and latest.reversed is None:
+            verdict = book.records.verdicts().get(latest.id)
+            if verdict is None:
+                return "Start the game and look. Then say in History what it made of it: accepted, refused or odd."
+            if verdict == "refused":
+                return "The game refused the last posting: History says what to look at, and puts the old bytes back."
+        return "Change a value in Edit, or select bytes or fields in Describe."
 
     def _show_where(self, template: str) -> None:
         """Where a template is, with a link that opens its folder in the file manager."""

@@ -98,7 +98,7 @@ class TapeBar(QFrame):
         self.more = button("", self._list_all, "link")
         self.more.setToolTip("All entries in a list")
         self.list = QMenu(self)
-        self._named: list[tuple[str, Entry]] = []
+        self.named: list[tuple[str, Entry]] = []
         self.work = label("", "quiet")
         self.balance = label("", "holds")
         self.post = button("Post to save…", self.posting.emit, "main")
@@ -114,7 +114,7 @@ class TapeBar(QFrame):
 
     def show_entries(self, entries: Iterable[tuple[str, Entry]], can_undo: bool, can_redo: bool) -> None:
         """Entries with the short names of their fields, in the order in which they were written down."""
-        found = self._named = list(entries)
+        found = self.named = list(entries)
         self._fit()
         count = len(found)
         self.count.setText(f"{count} {'entry' if count == 1 else 'entries'} pending" if count else "No entries pending")
@@ -128,7 +128,7 @@ class TapeBar(QFrame):
         """As many slips as there is room for, the latest ones; how many more there are stands in front of them."""
         clear(self.slip_line)
         room, shown = self.slips.width(), 0
-        for name, entry in reversed(self._named):
+        for name, entry in reversed(self.named):
             slip = Slip(entry, name)
             room -= slip.sizeHint().width() + self.slip_line.spacing()
             if room < 0 and shown:
@@ -139,13 +139,13 @@ class TapeBar(QFrame):
             self.slip_line.insertWidget(0, slip)
             shown += 1
         self.slip_line.addStretch(1)
-        rest = len(self._named) - shown
+        rest = len(self.named) - shown
         self.more.setText(f"+{rest} more")
         self.more.setVisible(rest > 0)
 
     def _list_all(self) -> None:
         self.list.clear()
-        for name, entry in self._named[-MOST_LISTED:]:
+        for name, entry in self.named[-MOST_LISTED:]:
             text = f"{name}: {entry.old_text or '–'} → {entry.new_text or '–'}"
             self.list.addAction(text, lambda path=entry.path: self.chosen.emit(path))
         self.list.popup(self.more.mapToGlobal(self.more.rect().topLeft()))
