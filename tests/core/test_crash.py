@@ -284,6 +284,7 @@ class WritingTest(LedgerCase):
             "template/loader.py": "the cache of templates",
             "locks.py": "opens for locking",
             "opening.py": "opens for reading",
+            "bundle.py": "a new file the user names, and a temporary copy",
             "vault/objects.py": "the vault's own unfinished objects",
         }
         for path in core.rglob("*.py"):

@@ -10,10 +10,11 @@ from datetime import datetime
 from pathlib import Path
 
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.disk import translated
+from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import AddressError, EntryError
 from faithful_ledger.core.keeping import absolute
 from faithful_ledger.core.manifests import write_manifest
+from faithful_ledger.core.posting.files import replace_file
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import MemorySource, read_whole
 
@@ -31,7 +32,7 @@ def rename_book(shelf: Shelf, old: str, new: str) -> None:
     shelf.existing(old).close()
     shelf.check_name(new)
     with translated(shelf.books / old, "renamed"):
-        (shelf.books / old).rename(shelf.books / new)
+        (shelf.disk or Disk()).replace(shelf.books / old, shelf.books / new)
 
 
 def remove_book(shelf: Shelf, name: str) -> Path:
@@ -39,8 +40,8 @@ def remove_book(shelf: Shelf, name: str) -> Path:
     shelf.existing(name).close()
     place = shelf.data / "removed" / f"{name} {datetime.now():%Y-%m-%d %H%M%S}"
     with translated(shelf.books / name, "removed"):
-        place.parent.mkdir(parents=True, exist_ok=True)
-        (shelf.books / name).rename(place)
+        (shelf.disk or Disk()).make_folder(place.parent)
+        (shelf.disk or Disk()).replace(shelf.books / name, place)
     return place
 
 
@@ -67,9 +68,9 @@ def move_save(save: Path, old: Book, new: Book) -> None:
         to = new.folder / "templates" / own.name
         if template is not None and own.is_file() and not to.exists():
             with translated(to, "written"):
-                to.parent.mkdir(parents=True, exist_ok=True)
-                to.write_bytes(read_whole(own)[0])
+                new.keeping.disk.make_folder(to.parent)
+                replace_file(to, read_whole(own)[0], new.keeping.disk)
         new.keeping.records.take_over(old.keeping.records, path)
         old.keeping.records.forget(path)
         for snapshot in snapshots:
-            (old.keeping.manifests / f"{snapshot.id}.json").unlink(missing_ok=True)
+            old.keeping.disk.remove(old.keeping.manifests / f"{snapshot.id}.json")

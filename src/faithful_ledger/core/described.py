@@ -105,7 +105,7 @@ class BookTemplates:
             self._write(text)
             return
         with self.book.locked(), translated(present, "removed"):
-            present.unlink()
+            self.book.disk.remove(present)
         self.book.remember(save.path, None)
 
     def add_value(self, save: Save, library: Library, node: FieldNode, name: str) -> str:

@@ -94,7 +94,9 @@ class Carrier:
             possible = np.flatnonzero(begins)
             for step, byte in enumerate(raw or b""):
                 possible = possible[self.there.data[there[possible] + step] == byte]
-            if possible.size:
+            if plain:  # there is nothing to choose from
+                where[possible], agreed[possible] = there[possible], 0
+            elif possible.size:
                 found = self.agreement(offsets[possible], there[possible], width)
                 better = found > agreed[possible]
                 kept = possible[better]

@@ -23,6 +23,7 @@ MOST_BITS = 8
 MOST_WINDOWS = 1 << 19
 FEW = 3  # an old version, or a copy, may lie beside
 GOLDEN: dict[int, Any] = {8: np.uint64(0x9E3779B97F4A7C15), 4: np.uint32(0x9E3779B1)}  # multiplicative hashing (Knuth)
+SAMPLED, BLOCK = 1 << 19, 1 << 12  # bytes that say how frequent each byte is
 LEAST_ALONE, LARGE = 4, 16 << 20
 LEAST_ORDER = 300  # bytes beside zeros needed to say which order a save has
 CLEARLY = 0.08  # bits
@@ -37,9 +38,18 @@ class Content:
         self._indexes: dict[int, tuple[Array, Array, Array, Array]] = {}
 
     @cached_property
+    def sample(self) -> Array:
+        """All bytes, or of a large content blocks spread over it."""
+        if self.data.size <= SAMPLED:
+            return self.data
+        blocks = self.data[: self.data.size // BLOCK * BLOCK].reshape(-1, BLOCK)
+        chosen: Array = blocks[:: max(blocks.shape[0] * BLOCK // SAMPLED, 1)].ravel()
+        return chosen
+
+    @cached_property
     def rarity(self) -> Array:
         """For each value of a byte how rare it is, in parts of a bit; zeros count half."""
-        counts = np.bincount(self.data[: 1 << 22], minlength=256) + 0.5
+        counts = np.bincount(self.sample, minlength=256) + 0.5
         bits = -np.log2(counts / counts.sum())
         bits[0] /= 2
         parts: Array = (np.clip(bits, 0.1, MOST_BITS) * UNIT).astype(np.int32)
@@ -52,14 +62,15 @@ class Content:
         The lowest byte of a number varies most. Where single zeros are followed or preceded by other bytes, it is on
         that side.
         """
-        zero = self.data[: 1 << 22] == 0
+        data = self.sample
+        zero = data == 0
         if zero.size < 64:
             return ""
         behind = np.flatnonzero(zero[:-2] & zero[1:-1] & ~zero[2:]) + 2
         before = np.flatnonzero(~zero[:-2] & zero[1:-1] & zero[2:])
         if behind.size < LEAST_ORDER or before.size < LEAST_ORDER:
             return ""
-        difference = _entropy(self.data[before]) - _entropy(self.data[behind])
+        difference = _entropy(data[before]) - _entropy(data[behind])
         return "le" if difference > CLEARLY else "be" if difference < -CLEARLY else ""
 
     def only(self, run: bytes) -> int | None:

@@ -20,7 +20,7 @@ from faithful_ledger.core.evidence.reading import FEW_SCALES, SCALES, STORAGES, 
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.scan import scan_array
 from faithful_ledger.core.search import TEXT_ENCODINGS
-from faithful_ledger.core.storage import NUMBERS, spellings
+from faithful_ledger.core.storage import NUMBERS
 
 __all__ = ["ENOUGH_TO_DOUBT", "exact_places", "follows", "telling"]
 
@@ -90,12 +90,18 @@ def _forms(seen: Sequence[Sighting], known: list[int]) -> Iterator[_Form]:
                 yield _Form(name, Fraction(1), raws)
         return
     signed = any((seen[j].number or 0) < 0 for j in known)
-    for scale in SCALES:
-        spelled = [dict(spellings((seen[j].number or Fraction(0)) * scale, signed)) for j in known]
-        for name in spelled[0]:
-            plain = STORAGES[name].family in ("whole", "signed", "fraction")
-            if all(name in each for each in spelled) and (plain or scale in FEW_SCALES):
-                yield _Form(name, scale, {j: each[name] for j, each in zip(known, spelled, strict=True)})
+    others = "whole" if signed else "signed"
+    for name, storage in NUMBERS.items():
+        if storage.family == others:
+            continue
+        plain = storage.family in ("whole", "signed", "fraction")
+        for scale in SCALES if plain else FEW_SCALES:
+            spelled = {j: storage.spell((seen[j].number or Fraction(0)) * scale) for j in known[:1]}
+            if None not in spelled.values():
+                spelled |= {j: storage.spell((seen[j].number or Fraction(0)) * scale) for j in known[1:]}
+            held = {j: raw for j, raw in spelled.items() if raw is not None}
+            if len(held) == len(known):
+                yield _Form(name, scale, held)
 
 
 def _of_form(

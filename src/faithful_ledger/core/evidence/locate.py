@@ -35,6 +35,7 @@ HOPELESS = 0.9
 RANKS = 4  # of the ways of looking
 MOST_EACH = 20  # places a payload for each spot that is shown
 MOSTLY_PACKED = 0.9
+HARDLY = 1e-6  # what fits so rarely by chance is believed also where the bytes are dense
 NOISE = 7.95
 DENSE = 7.0  # bits a byte; what fits there as it is may be chance, and something is inside
 
@@ -229,9 +230,10 @@ class _Looking:
         parts: list[_Part] = []
         if packed < MOSTLY_PACKED:
             parts.append(_Part(name, Search(contents, self.seen, self.end), strong))
-            dense = min(map(_entropy, contents)) >= DENSE
-            if self._take(parts, 0) and not any(strong) and not dense:
-                return
+            if self._take(parts, 0) and not any(strong):
+                surely = parts[0].found[0].by_chance < HARDLY if parts[0].found else False
+                if surely or min(map(_entropy, contents)) < DENSE:
+                    return
         partial: list[tuple[str, int]] = []
         for payloads in look_inside(contents, layers, partial, end=self.end):
             search = Search([payload.data for payload in payloads], self.seen, self.end)

@@ -72,13 +72,14 @@ class Search:
         exact = any(sighting.number is not None for sighting in self.seen)
         text = any(sighting.kind == "text" for sighting in self.seen) and not are_switches(self.seen)
         sizes = {content.data.size for content in self.contents}
-        large = len(sizes) == 1 and max(sizes) > SMALL  # what moved is then looked for last
+        large = max(sizes) > SMALL
         found = []
-        for rank, plain in ((0, True), (2, False)) if large else ((0, False),):
-            if exact or text:
-                found.append(Step(rank, partial(self._exact, plain=plain)))
-            if not text:
-                found.append(Step(rank + 1, partial(self._related, plain=plain)))
+        if len(sizes) == 1:  # most often nothing moved
+            found += [Step(0, partial(self._exact, plain=True))] if exact or text else []
+            found += [Step(1, partial(self._related, plain=True))] if large and not text else []
+        rank = 2 if found and large else 0  # in large payloads what moved is looked for last
+        found += [Step(rank, partial(self._exact, plain=False))] if exact or text else []
+        found += [Step(rank + 1, partial(self._related, plain=False))] if not text else []
         return found
 
     def _paths(self, documents: list[Document]) -> bool:

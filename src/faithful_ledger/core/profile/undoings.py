@@ -129,6 +129,9 @@ def _keyed(saves: Sequence[bytes]) -> Iterator[list[Steps]]:
     known = [each for each in found if each is not None]
     if len(known) == len(found) and len({each.kind for each in known}) == 1:
         yield [(each,) for each in known]
+        if known[0].kind in ("xor", "add") and all(len(each.key) == 1 for each in known):
+            other = "add" if known[0].kind == "xor" else "xor"  # of one byte both leave the same zeros
+            yield [(each._replace(kind=other),) for each in known]
 
 
 def _chains(samples: Sequence[bytes]) -> Iterator[list[Steps]]:
