@@ -164,6 +164,10 @@ class StripTest(LookingCase):
         strip.select(8, 9)
         strip.setFocus()
         QTest.keyClicks(strip, "fF0a")
+        self.assertIn("Nothing is typed over yet", self.told())
+        self.assertEqual(self.shell.session.pending, 0)
+        QTest.keyClick(strip, Qt.Key.Key_Return)
+        QTest.keyClicks(strip, "fF0a")
         self.settle()
         self.assertEqual([(slip.path, strip.selection) for slip in self.slips()], [("bytes_8", (10, 11))])
         self.press("Ctrl+Z")
@@ -268,7 +272,8 @@ class StripTest(LookingCase):
         stage = self.shell.describe
         name = self.save.fields("crew[0].name")[0]
         self.shell.session.select("save", name.start + 1, name.start + 2)
-        QTest.keyClick(stage.strip, Qt.Key.Key_Return)
+        for _ in ("into edit", "in letters"):
+            QTest.keyClick(stage.strip, Qt.Key.Key_Return)
         QTest.keyClicks(stage.strip, "Abel")
         self.settle()
         self.assertEqual(self.save.text(name), "Abell")

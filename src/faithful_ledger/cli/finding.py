@@ -15,14 +15,16 @@ from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionEr
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
-from faithful_ledger.core.source import Source, open_source
+from faithful_ledger.core.source import MemorySource, Source, open_source
 from faithful_ledger.core.storage import parse_whole
 
 MOST_WIDTHS = 5
+LARGEST_INSIDE, MOST_INNER_TEXTS = 64 << 20, 5
 MOST_RANKED = 20_000  # hits among which the likeliest are found
 
 if TYPE_CHECKING:
     from faithful_ledger.core.find import SaveMoment
+    from faithful_ledger.core.profile import Profile
 
 __all__ = ["compare", "find", "locate", "profile", "search", "split_seen", "watch"]
 
@@ -148,12 +150,29 @@ def profile(options: argparse.Namespace) -> int:
         say(scrambling.words)
     for layer in found.layers:
         say(f"{layer.kind} at 0x{layer.offset:X} ({layer.offset}): {layer.size} bytes unpack to {layer.unpacked_size}")
+    _say_inside(source, found)
     for stride in found.strides:
         say(f"records of {stride.stride} bytes from about 0x{stride.offset:X} on, about {stride.count} of them")
     rows = [(f"0x{t.offset:X} · {t.offset}", t.text, t.encoding, t.length_in_front or "") for t in found.texts[:100]]
     if rows:
         print_table("Texts", ("Offset", "Text", "Encoding", "Length in front"), rows)
     return 0
+
+
+def _say_inside(source: Source, found: Profile) -> None:
+    """What is in the layers that open."""
+    from faithful_ledger.core.inside import payloads_inside
+    from faithful_ledger.core.profile import profile as look_at
+
+    if (not found.layers and found.scrambling is None) or source.size > LARGEST_INSIDE:
+        return
+    for payload in payloads_inside(bytes(source.read(0, source.size))):
+        inner = look_at(MemorySource(payload.data))
+        say(
+            f"inside {payload.layer}: {inner.kind}, {inner.size} bytes, {inner.entropy:.2f} bits a byte; {inner.reason}"
+        )
+        for text in inner.texts[:MOST_INNER_TEXTS]:
+            say(f"  0x{text.offset:X} ({text.offset})  {text.text}")
 
 
 def search(options: argparse.Namespace) -> int:

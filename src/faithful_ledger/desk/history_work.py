@@ -64,7 +64,7 @@ class HistoryWork:
 
         def done(snapshot: Snapshot) -> None:
             self.session.recorded.emit()
-            self.session.reported.emit(Message("holds", f"A copy is kept: {label or snapshot.id}."))
+            self.session.reported.emit(Message("holds", f"A copy is kept: {label}." if label else "A copy is kept."))
             then(snapshot)
 
         self.session.beside.run(

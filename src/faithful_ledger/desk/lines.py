@@ -45,8 +45,8 @@ KEYS = [
     ("Ctrl+Del", "remove the selected records"),
     ("Ctrl+C, Ctrl+V", "copy cells to a spreadsheet, paste from one"),
     ("Tab, arrows", "move; in the bytes with Shift to select more"),
-    ("0 … F", "in the bytes: type over them; Ins inserts, Del removes, Ctrl+C copies"),
-    ("Return", "in the bytes: type letters, or numbers again"),
+    ("Return", "in the bytes: put the selected one into edit; again for its letter; Esc ends it"),
+    ("0 … F", "then type over it; Ins inserts, Del removes, Ctrl+C copies"),
     ("Ctrl+F", "search in the bytes"),
     ("F3, Shift+F3", "in Compare: the next change, the one before"),
 ]

@@ -60,7 +60,7 @@ def profile(source: Source) -> Profile:
         elif entropy > DENSE and len(data) >= 1024:
             kind, reason = (
                 "packed",
-                "it looks encrypted, or packed by something unknown: every byte is as frequent as any other",
+                "every byte is as frequent as any other: encrypted, or packed by something unknown",
             )
     plain = kind == "binary"
     return Profile(

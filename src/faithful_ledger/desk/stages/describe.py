@@ -137,6 +137,7 @@ class DescribeStage(QWidget):
         self.strip.typed.connect(lambda start, end, data: session.type_bytes(self._file, start, end, data))
         self.strip.note_wanted.connect(lambda start, end: session.note_wanted.emit())
         self.strip.untypable.connect(self._tell_untypable)
+        self.strip.idle.connect(self._tell_idle)
         self.strip.moved.connect(self.band.show_window)
         self.band.chosen.connect(self._point)
         self.profile.chosen.connect(self._show_bytes)
@@ -371,6 +372,13 @@ class DescribeStage(QWidget):
         shown = self.letters.currentText().strip()
         text = f"“{letter}” cannot be typed here: {shown} has no such letter, or the file ends; choose another encoding"
         self.session.reported.emit(Message("broken", text))
+
+    def _tell_idle(self) -> None:
+        text = (
+            "Nothing is typed over yet: Return, or a double click, puts the selected byte into edit; Return once more "
+        )
+        text += "its letter."
+        self.session.reported.emit(Message("open", text))
 
     def _set_letters(self) -> None:
         letters = self.session.attempt(lambda: lettering(self.letters.currentText().strip()))

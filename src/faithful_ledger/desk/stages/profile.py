@@ -114,7 +114,8 @@ class ProfilePane(QWidget):
         rows: list[tuple[str, ...]] = []
         if looked is not None:
             found = looked.profile
-            self.summary.setText(f"{KINDS[found.kind]}: {found.reason}")
+            kind = KINDS[found.kind] if found.layers or found.kind != "packed" else "It is dense"
+            self.summary.setText(f"{kind}: {found.reason}")
             self.why.setText(f"{found.entropy:.2f} of 8 bits of entropy a byte")
             self._add_findings(looked)
             rows = [(f"0x{t.offset:X} · {t.offset}", t.text, t.encoding, t.length_in_front or "") for t in found.texts]

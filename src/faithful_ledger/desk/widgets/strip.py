@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable, Sequence
 from PySide6.QtCore import QPoint, QSize, Qt, Signal
 from PySide6.QtGui import (
     QContextMenuEvent,
+    QFocusEvent,
     QGuiApplication,
     QKeyEvent,
     QKeySequence,
@@ -51,7 +52,8 @@ NIBBLES = "0123456789ABCDEF"
 class ByteStrip(QAbstractScrollArea):
     """Signals: `picked(start, end)` when the user selects bytes, `moved(first, last)` when other rows are shown,
     `typed(start, end, data)` when bytes give way to others, come in (start = end) or go (no data), and
-    `note_wanted(start, end)` to mark bytes; `untypable(text)` when a letter has no bytes in the encoding shown.
+    `note_wanted(start, end)` to mark bytes; `untypable(text)` when a letter has no bytes in the encoding shown;
+    `idle` when one is typed and no byte is in edit.
     """
 
     picked = Signal(object, object)  # offsets; Qt's own int ends at 2 GiB
@@ -59,6 +61,7 @@ class ByteStrip(QAbstractScrollArea):
     typed = Signal(object, object, object)
     note_wanted = Signal(object, object)
     untypable = Signal(str)
+    idle = Signal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -74,6 +77,7 @@ class ByteStrip(QAbstractScrollArea):
         self._letters: Lettering = lettering("ascii")
         self._half = ""
         self._in_letters = False  # whether what is typed are letters
+        self._typing = False  # whether letters and digits change bytes
         self.read_only = False
         self._base = "hex"
         self._wanted_width = 0
@@ -90,7 +94,7 @@ class ByteStrip(QAbstractScrollArea):
         self._source, self._fields = source, fields
         self._start = self._end = self._anchor = 0
         self._origin = 0
-        self._lanes, self._marks, self._half = (), (), ""
+        self._lanes, self._marks, self._half, self._typing = (), (), "", False
         self._layout()
         self.verticalScrollBar().setValue(0)
 
@@ -240,7 +244,7 @@ class ByteStrip(QAbstractScrollArea):
             list(self._fields(low, high)),
             self._base,
             (self._start, self._end),
-            (self._start, self._half) if self._half else None,
+            (self._start, self._half) if self._typing and not self._in_letters else None,
             self._pending,
             [(lane, bytes(lane.source.read(low, high))) for lane in self._lanes],
             [mark for mark in self._marks if mark[0] < high and low < mark[1]],
@@ -284,6 +288,16 @@ class ByteStrip(QAbstractScrollArea):
         field = next(iter(self._fields(offset, offset + 1)), None) if offset is not None else None
         if field is not None:
             self._pick(field.start, field.end)
+        self._typing = offset is not None
+        self.viewport().update()
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        super().focusOutEvent(event)
+        self._stop_typing()
+
+    def _stop_typing(self) -> None:
+        self._typing, self._half = False, ""
+        self.viewport().update()
 
     # typing and copying
 
@@ -348,10 +362,17 @@ class ByteStrip(QAbstractScrollArea):
         )
         if self._end > self._start and not self.read_only and plain:
             if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-                self._in_letters, self._half = not self._in_letters, ""
+                self._in_letters, self._half = self._in_letters is not self._typing, ""
+                self._typing = True
                 self.viewport().update()
                 return
             letter = event.text()
+            if not self._typing and letter.isalnum():
+                self.idle.emit()
+                return
+            if self._typing and event.key() == Qt.Key.Key_Escape:
+                self._stop_typing()
+                return
             if self._in_letters and letter.isprintable() and letter:
                 self._type_letter(letter)
                 return
