@@ -35,9 +35,8 @@ HOPELESS = 0.9
 RANKS = 4  # of the ways of looking
 MOST_EACH = 20  # places a payload for each spot that is shown
 MOSTLY_PACKED = 0.9
-HARDLY = 1e-6  # what fits so rarely by chance is believed also where the bytes are dense
+HARDLY = 1e-6  # what fits so rarely by chance is believed without a look at what may be inside
 NOISE = 7.95
-DENSE = 7.0  # bits a byte; what fits there as it is may be chance, and something is inside
 
 
 class NotTried(NamedTuple):
@@ -230,10 +229,9 @@ class _Looking:
         parts: list[_Part] = []
         if packed < MOSTLY_PACKED:
             parts.append(_Part(name, Search(contents, self.seen, self.end), strong))
-            if self._take(parts, 0) and not any(strong):
-                surely = parts[0].found[0].by_chance < HARDLY if parts[0].found else False
-                if surely or min(map(_entropy, contents)) < DENSE:
-                    return
+            # Chained bytes may show a small number as well, with other bytes that belong to it: then look further.
+            if self._take(parts, 0) and not any(strong) and parts[0].found[0].by_chance < HARDLY:
+                return
         partial: list[tuple[str, int]] = []
         for payloads in look_inside(contents, layers, partial, end=self.end):
             search = Search([payload.data for payload in payloads], self.seen, self.end)
