@@ -23,7 +23,7 @@ from faithful_ledger.core.errors import AddressError, StreamGrows, ValueRefused,
 from faithful_ledger.core.layers import KEYED, LINKED, LOCAL, PADDED, SCRAMBLINGS, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES, Member, finish_zip, members_of, repacked, unpacked
 from faithful_ledger.core.layers.hex_text import HEX, bytes_of, digits_like, pairs_of
-from faithful_ledger.core.layers.linked import Chain, chains_of
+from faithful_ledger.core.layers.linked import Chain, chains_of, length_in_front
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, changed_database, tables_as_json
 from faithful_ledger.core.layers.stream import Layer
@@ -263,34 +263,65 @@ class Padded:
 
 @dataclass(slots=True)
 class Linked:
-    """The packed bytes of all chains of blocks; `spans` are the blocks' own, in the order of `data`."""
+    """The packed bytes of all chains of blocks, one behind the other; `chains` are the spans of their blocks."""
 
+    kind: str
     outer: Source
     data: bytes
-    spans: Chain
+    chains: list[Chain]
 
     @classmethod
     def of(cls, outer: bytes, kind: str) -> Linked:
         """Raises AddressError where no chain of blocks is found."""
-        spans = [span for chain in chains_of(outer, kind, STREAMS) for span in chain]
-        if not spans:
+        chains = chains_of(outer, kind, STREAMS)
+        if not chains:
             raise AddressError(f"no {kind} blocks with a stream were found", "see Profile for what the file holds")
-        return cls(MemorySource(outer), b"".join(outer[low:high] for low, high in spans), spans)
+        data = b"".join(outer[low:high] for chain in chains for low, high in chain)
+        return cls(kind, MemorySource(outer), data, chains)
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
-        new = bytes(inner.read(0, inner.size))
-        if len(new) != len(self.data):
-            raise StreamGrows(
-                f"the streams in the blocks would take {len(new)} bytes in place of {len(self.data)}",
-                "nothing was written; enter values that pack as small as the old ones",
-            )
-        replaced, at = [], 0
-        for low, high in self.spans:
-            part = new[at : at + high - low]
-            if part != self.data[at : at + high - low]:
-                replaced.append(Replacement(low, high, part, (cause,)))
-            at += high - low
+        old = [0]
+        for chain in self.chains:
+            old.append(old[-1] + sum(high - low for low, high in chain))
+        new = [0, *(inner.moved(start) for start in old[1:-1]), inner.size]
+        replaced: list[Replacement] = []
+        for chain, (old_start, old_end), (start, end) in zip(self.chains, pairwise(old), pairwise(new), strict=True):
+            content = bytes(inner.read(start, end))
+            if content != self.data[old_start:old_end]:
+                replaced += self._in_blocks(chain, content, cause)
         return sorted(replaced, key=lambda item: item.start)
+
+    def _in_blocks(self, chain: Chain, content: bytes, cause: Cause) -> list[Replacement]:
+        """A chain with other bytes in the same blocks: all but the last stay as full as they were."""
+        *full, (low, high) = chain
+        at = sum(end - start for start, end in full)
+        last = content[at:]
+        room = max(self._room(low, high), high - low)
+        if not 0 < len(last) <= room:
+            raise StreamGrows(
+                f"the stream in the blocks from {place(chain[0][0])} on would take {len(content)} bytes, and its "
+                f"{len(chain)} {'block has' if len(chain) == 1 else 'blocks have'} room for {at + 1} to {at + room}",
+                "nothing was written; enter values that pack about as small as the old ones",
+            )
+        pieces, begin = [], 0
+        for start, end in full:
+            pieces.append((start, end, content[begin : begin + end - start]))
+            begin += end - start
+        span = max(high - low, len(last))
+        pieces.append((low, low + span, last.ljust(span, b"\0")))
+        if len(last) != high - low:
+            pieces.append(length_in_front(low, len(last), self.kind))
+        return [
+            Replacement(start, end, piece, (cause,))
+            for start, end, piece in pieces
+            if piece != bytes(self.outer.read(start, end))
+        ]
+
+    def _room(self, low: int, high: int) -> int:
+        """How long a last block may be: as long as a full one, as far as only zeros are behind it."""
+        full = max((end - start for chain in self.chains for start, end in chain[:-1]), default=0)
+        behind = bytes(self.outer.read(high, max(low + full, high)))
+        return high - low + len(behind) - len(behind.lstrip(b"\0"))
 
 
 @dataclass(slots=True)
@@ -349,7 +380,8 @@ def wrap_together(inside: Sequence[Inner], counted: Counted) -> list[Replacement
         deeper = [Inner(each.steps[1:], each.patched, each.cause) for each in group if len(each.steps) > 1]
         own = next((each.patched for each in group if len(each.steps) == 1), None)
         if own is None:
-            own = Patched(MemorySource(step.data), wrap_together(deeper, _nobody))
+            lengths = _blocks if isinstance(step, Linked) else _nobody
+            own = Patched(MemorySource(step.data), wrap_together(deeper, lengths))
         replaced += step.wrap(own, cause, counted)
     first = inside[0]
     archived = next((each.steps[0] for each in inside if isinstance(each.steps[0], Archived)), None)
@@ -370,6 +402,11 @@ def _identity(step: Step) -> object:
 def _nobody(start: int, end: int) -> bool:
     """No template describes what is between two layers."""
     return False
+
+
+def _blocks(start: int, end: int) -> bool:
+    """The headers of blocks say how long what is in them is."""
+    return True
 
 
 def unwrap(

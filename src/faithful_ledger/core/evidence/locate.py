@@ -236,7 +236,8 @@ class _Looking:
         for payloads in look_inside(contents, layers, partial, end=self.end):
             search = Search([payload.data for payload in payloads], self.seen, self.end)
             parts.append(_Part(name, search, None, payloads))
-            if self._take(parts[-1:], 0):
+            # Of undoings that fit alike another one may explain more: only what is beyond doubt ends this.
+            if self._take(parts[-1:], 0) and parts[-1].found[0].by_chance < HARDLY:
                 return
         for kind, count in partial:
             what = f"{name} {kind}".lstrip()

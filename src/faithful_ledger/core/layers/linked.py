@@ -13,7 +13,7 @@ from typing import TypeAlias
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.layers.stream import Allowance, Stream
 
-__all__ = ["LINKED", "chains_of"]
+__all__ = ["LINKED", "Chain", "chains_of", "length_in_front"]
 
 HEADER = 8
 LONGEST = 1 << 16  # blocks of a chain
@@ -39,6 +39,12 @@ def chains_of(data: bytes, kind: str, streams: dict[str, Stream]) -> list[Chain]
         if layer is not None and layer.unpacked_size >= LEAST_UNPACKED:
             found[start] = chain
     return [found[start] for start in sorted(found)]
+
+
+def length_in_front(start: int, size: int, kind: str) -> tuple[int, int, bytes]:
+    """Where in front of a block's bytes its length is, and the bytes that say another one."""
+    at = start - HEADER + (4 if "next" in kind else 0)
+    return at, at + 4, struct.pack(LINKED[kind][0] + "I", size)
 
 
 def _begins(data: bytes, streams: dict[str, Stream]) -> Iterator[tuple[str, int]]:
