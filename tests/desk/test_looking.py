@@ -244,6 +244,19 @@ class StripTest(LookingCase):
         tamsin = self.save.fields("crew[1].name")[0].start
         self.assertEqual(lane.moved(tamsin), -10, "what moved lies under where it came to")
         self.assertEqual(bytes(lane.source.read(tamsin, tamsin + 7)), b"\x06Tamsin")
+        friends = self.folder / "friend" / "harbour.bwk"
+        friends.parent.mkdir()
+        friends.write_bytes(self.save.main.path.read_bytes())
+        (friends.parent / "account.json").write_bytes((self.save.main.path.parent / "account.json").read_bytes())
+        play(friends.parent, "rename", "Tamsin", "Tamsyn")
+        kept = len(self.shell.session.kept_copies)
+        stage.lanes.setCurrentIndex(stage.lanes.findText("Lane: another save…"))
+        with mock.patch.object(QFileDialog, "getOpenFileName", return_value=(str(friends), "")):
+            stage._show_lanes()
+        self.work()
+        (lane,) = stage.strip._lanes
+        self.assertEqual(bytes(lane.source.read(tamsin, tamsin + 7)), b"\x06Tamsyn")
+        self.assertEqual(len(self.shell.session.kept_copies), kept, "it is no snapshot of this one")
         table = self.folder / "letters.tbl"
         table.write_text("# ours\n4F=Ø\n7269=ß\n", "utf-8")
         for text in ("cp437", "utf-16-le", str(table)):

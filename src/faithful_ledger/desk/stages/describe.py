@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from functools import partial
+from pathlib import Path
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
+from PySide6.QtWidgets import QFileDialog, QSplitter, QStackedWidget, QWidget
 
 from faithful_ledger.core.binding.spans import explained_bytes, fields_between, record_at
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats import DOCUMENTS, looks_like_text
 from faithful_ledger.core.formats.tree_document import text_encoding_of
 from faithful_ledger.core.inside import Payload
-from faithful_ledger.core.records import Snapshot
+from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.storage.lettering import lettering
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.history import local_time
@@ -314,47 +315,50 @@ class DescribeStage(QWidget):
     def _fill_lanes(self) -> None:
         kept = self.session.kept_copies[:MOST_LANES]
         self.lanes.clear()
-        self.lanes.addItem("Lanes: none")
-        self.lanes.addItems([f"Lane: {snapshot.label or local_time(snapshot.time)}" for snapshot in kept])
+        self.lanes.addItem("Lanes: none", [])
+        for snapshot in kept:
+            self.lanes.addItem(f"Lane: {snapshot.label or local_time(snapshot.time)}", [snapshot])
+        self.lanes.addItem("Lane: another save…", None)
         if len(kept) > 1:
-            self.lanes.addItem(f"Lanes: the last {min(len(kept), TOGETHER)}")
-        self.lanes.setVisible(bool(kept))
+            self.lanes.addItem(f"Lanes: the last {min(len(kept), TOGETHER)}", kept[:TOGETHER])
 
     def _show_lanes(self) -> None:
-        """Lay the chosen copies under the file, aligned beside the window."""
-        number, kept = self.lanes.currentIndex(), self.session.kept_copies[:MOST_LANES]
-        chosen = [] if number <= 0 else kept[:TOGETHER] if number > len(kept) else [kept[number - 1]]
-        file, book = self._file, self.session.book
+        """Lay the chosen copies, or another save, under the file, aligned beside the window."""
+        file, book, save = self._file, self.session.book, self.session.save
+        chosen = self.lanes.currentData()
         self._lanes_wanted += 1
         wanted = self._lanes_wanted
-        if not chosen or book is None or self.session.save is None or file not in self.session.save.files:
+        if chosen is None and save is not None:
+            title = "Another save, to look at beside this one"
+            name, _ = QFileDialog.getOpenFileName(self, title, str(save.path.parent))
+            other = Path(name) if name else None
+        else:
+            other = None
+        if not (chosen or other) or book is None or save is None or file not in save.files:
             self.strip.show_lanes([])
             self._show_legend([])
             return
-        save, source = self.session.save, self.session.sources.of(file)
+        source = self.session.sources.of(file)
 
         def work() -> list[StripLane]:
-            found: list[StripLane] = []
-            for snapshot in chosen:
-                kept = book.keeping.kept_sources(save, snapshot).get(file)
-                if kept is not None:
-                    found.append(lane_over(LANE_LETTERS[len(found)], source, kept))
-            return found
+            if other is not None:
+                beside = open_save(other, save.template, save.roots).files.get(file)
+                return [lane_over(LANE_LETTERS[0], source, beside.source)] if beside is not None else []
+            kept = (book.keeping.kept_sources(save, snapshot).get(file) for snapshot in chosen)
+            held = [each for each in kept if each is not None]
+            return [lane_over(letter, source, each) for letter, each in zip(LANE_LETTERS, held, strict=False)]
 
         def done(lanes: list[StripLane] | None, error: LedgerError | None) -> None:
             if wanted == self._lanes_wanted:
                 self.strip.show_lanes(lanes or [])
-                self._show_legend(chosen)
+                self._show_legend([other.name] if other else [s.label or local_time(s.time) for s in chosen])
                 if error is not None:
                     self.session.reported.emit(Message("broken", str(error)))
 
         self.session.background.run(work, done)
 
-    def _show_legend(self, chosen: list[Snapshot]) -> None:
-        names = [
-            f"{letter} {snapshot.label or local_time(snapshot.time)}"
-            for letter, snapshot in zip(LANE_LETTERS, chosen, strict=False)
-        ]
+    def _show_legend(self, chosen: list[str]) -> None:
+        names = [f"{letter} {name}" for letter, name in zip(LANE_LETTERS, chosen, strict=False)]
         self.legend.setText("   ".join(names) + ("   a number behind a letter: moved by so much" if names else ""))
         self.legend.setVisible(bool(names))
 
