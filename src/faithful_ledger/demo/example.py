@@ -100,6 +100,7 @@ class Example:
         application()
         shell = self.shell = make_shell(self.shelf)
         shell.resize(1280, 800)
+        shell.welcome.show_recent()
         shell.show()
         self.picture("welcome")
         opened = shell.session.open(path)
