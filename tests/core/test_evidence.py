@@ -312,6 +312,16 @@ class MovingTest(LedgerCase):
         found = located(data, list(MIDDLE))
         self.assertEqual({len(part) - at for part, at in zip(data, found.full[0].offsets, strict=True)}, {200})
 
+    def test_what_a_text_shows_rounded_is_found(self) -> None:
+        held = (89.1, 77.4, 80.25)
+        texts = [
+            MemorySource(json.dumps({"t": 7 * n, "hp": value, "x": [1, 2]}).encode()) for n, value in enumerate(held)
+        ]
+        for shown, scale in (("89 77 80", 1), ("8910 7740 8025", 0.01)):
+            found = locate(texts, list(map(parse_sighting, shown.split())))
+            self.assertEqual((found.places[0].path, found.places[0].scale), ("hp", scale))
+        self.assertEqual(found.spots, 1)
+
     def test_text_saves_give_a_path(self) -> None:
         _, accounts, shown = self.played()
         found = locate(accounts, [parse_sighting(str(moment["marks"])) for moment in shown])

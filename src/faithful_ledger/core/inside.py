@@ -17,7 +17,7 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import LedgerError, TooMuch, place
 from faithful_ledger.core.layers import LINKED, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of, members_of, unpacked
-from faithful_ledger.core.layers.linked import Chain, chains_of
+from faithful_ledger.core.layers.linked import Chain, chains_of, stream_begins
 from faithful_ledger.core.layers.scrambling import Scrambling, in_words, unscramble
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile import find_layers
@@ -133,8 +133,9 @@ def _joined(outer: Payload, kind: str, layers: list[Layer]) -> Payload:
 def _linked(outer: Together) -> Together | None:
     """What is in chains of blocks, where streams run over several of them: with the header that most chains follow."""
     best: tuple[int, str, list[list[Chain]]] = (0, "", [])
-    for kind in LINKED:
-        chains = [chains_of(each.data, kind, STREAMS) for each in outer]
+    begins = [stream_begins(each.data, STREAMS) for each in outer]
+    for kind in LINKED if all(begins) else ():
+        chains = [chains_of(e.data, kind, STREAMS, at) for e, at in zip(outer, begins, strict=True)]
         broken = sum(len(chain) > 1 for each in chains for chain in each)
         if all(chains) and broken > best[0]:
             best = (broken, kind, chains)

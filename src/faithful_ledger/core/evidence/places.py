@@ -251,10 +251,11 @@ def _match(values: Array, sighting: Sighting, relation: _Relation) -> Array:
         held = values == wanted if number.denominator == 1 else np.abs(values - wanted) <= abs(wanted) * 1e-6
         return held
     finer = values / float(relation.scale)
-    steps = finer / sighting.unit
-    # What is a hair below a step, as 0.29 * 100, is shown as that step.
-    lowest = np.floor(steps + 1e-7) if relation.rounding == "floor" else np.floor(steps + 0.5)
-    held = np.abs(lowest - float(number) / sighting.unit) < 0.5
+    behind = finer / sighting.unit - float(number) / sighting.unit
+    # A fraction of four bytes may be a hair off a step, as 0.29 * 100 and 0.895 * 100 are.
+    hair = 1e-6 * max(abs(float(number)) / sighting.unit, 1.0)
+    low, high = (-hair, 1.0) if relation.rounding == "floor" else (-0.5 - hair, 0.5 + hair)
+    held = (behind >= low) & (behind < high)
     return held
 
 

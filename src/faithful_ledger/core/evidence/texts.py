@@ -21,6 +21,7 @@ from faithful_ledger.core.storage.numbers import parse_decimal
 __all__ = ["path_places"]
 
 AT_ONCE = 1 << 12
+HAIR = 1e-6  # by which a fraction may be off
 TEXT = "(text)"  # a path that enters a string
 
 
@@ -49,7 +50,42 @@ def path_places(documents: Sequence[Document], seen: Sequence[Sighting], end: De
                 place.found_by, place.values, place.format = Address.by_path(path), numbers, documents[0].name
                 found.append(place)
                 break
-    return found
+    return found or list(_rounded(documents, seen, sighted, end))
+
+
+def _rounded(
+    documents: Sequence[Document], seen: Sequence[Sighting], sighted: list[int], end: Deadline
+) -> Iterator[Place]:
+    """Fractions of which the game shows whole numbers, or percent."""
+    known = [j for j in sighted if seen[j].number is not None]
+    if len(known) < 2 or len(known) < len(sighted):
+        return
+    first = telling(seen)
+    for leaf in _leaves(documents[first], end):
+        if not leaf.is_number or leaf.about.is_integer() or not _near(leaf.about, seen[first]):
+            continue
+        held = [_held_at(document, leaf.path) for document in documents]
+        values = [float(each.value) for each in held if each is not None and not isinstance(each.value, str)]
+        if len(values) < len(documents):
+            continue
+        for scale in (1.0, 0.01):
+            for how, low, high in (("nearest", -0.5, 0.5), ("floor", 0.0, 1.0)):
+                steps = [(values[j] / scale - float(seen[j].number or 0)) / seen[j].unit for j in known]
+                if all(low - HAIR <= step < high + HAIR for step in steps):
+                    starts = tuple(each.start for each in held if each is not None)
+                    place = Place(starts, leaf.stored_as, len(known), len(known), scale, rounding=how)
+                    place.found_by, place.values = Address.by_path(leaf.path), tuple(values)
+                    place.format = documents[0].name
+                    yield place
+                    break
+            else:
+                continue
+            break
+
+
+def _near(about: float, sighting: Sighting) -> bool:
+    shown = float(sighting.number or 0)
+    return any(abs(about / scale - shown) < sighting.unit + HAIR for scale in (1.0, 0.01))
 
 
 def _candidates(

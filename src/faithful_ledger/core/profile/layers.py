@@ -17,9 +17,9 @@ import numpy as np
 
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.layers import STREAMS
+from faithful_ledger.core.layers.linked import stream_begins
 from faithful_ledger.core.layers.stream import Allowance, Layer
-from faithful_ledger.core.scan import scan, windows
-from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.scan import windows
 
 __all__ = ["find_layers", "stream_at"]
 
@@ -49,7 +49,7 @@ def find_layers(data: bytes) -> list[Layer]:
     found: list[Layer] = []
     end = 0
     allowance = Allowance(unpacked_allowance(len(data)))
-    for offset, kind in sorted(_marked(data)):
+    for offset, kind in sorted((offset, name) for name, offset in stream_begins(data, STREAMS)):
         if offset >= end and (layer := _read(data, offset, kind, allowance)) is not None:
             found.append(layer)
             end = layer.offset + layer.size
@@ -65,17 +65,6 @@ def stream_at(data: bytes, offset: int, kind: str) -> Layer | None:
     """The stream of a kind that begins at an offset, whatever it looks like; None where it does not come to its end."""
     allowance = Allowance(unpacked_allowance(len(data)))
     return STREAMS[kind].read(data, offset, allowance)
-
-
-def _marked(data: bytes) -> Iterator[tuple[int, str]]:
-    """Where a stream may begin by the mark at its beginning."""
-    marks = [(stream, mark) for stream in STREAMS.values() for mark in stream.marks]
-    bytes_ = np.frombuffer(data, np.uint8)
-    for hits in scan(MemorySource(data), [mark for _, mark in marks]):
-        for number in np.unique(hits.runs).tolist():
-            stream = marks[number][0]
-            at = hits.offsets[hits.runs == number] - stream.mark_at
-            yield from ((offset, stream.name) for offset in stream.begins(bytes_, at[at >= 0]))
 
 
 def _raw_offsets(data: bytes) -> Iterator[int]:

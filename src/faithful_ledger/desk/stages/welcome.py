@@ -104,7 +104,7 @@ class Welcome(QWidget):
             for each in self.shown[:MOST]
         ]
         head = ("Save", "Book", "Kept", "Kept last", "Folder")
-        self.table = plain_table(head, rows, "Recent saves", (210, 150, 50, 140))
+        self.table = plain_table(head, rows, "Recent saves", (210, 150, 50, 170))
         self.table.setMaximumHeight(42 + 26 * len(rows))
         self.table.cellActivated.connect(lambda number, _: self.open_recent(number))
         self.table.setToolTip("Return or a double click opens the save")
