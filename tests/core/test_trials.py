@@ -20,7 +20,7 @@ from faithful_ledger.core.layers import SCRAMBLINGS
 from faithful_ledger.core.layers.scrambling import KEYED, Scrambling, scramble
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
-from faithful_ledger.core.profile.undoings import find_undoings
+from faithful_ledger.core.profile.descrambling import find_descramblings
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import parse_template
 from faithful_ledger.core.template.extend import Shared, with_place
@@ -51,7 +51,7 @@ class TrialsTest(LedgerCase):
         self.assertTrue(found.suggestion.startswith("It was stopped before everything was tried."))
 
 
-class UndoingTest(LedgerCase):
+class DescramblingTest(LedgerCase):
     """What was done to bytes is found over several saves together, and never seen where nothing was done."""
 
     def plain(self, turn: random.Random) -> list[bytes]:
@@ -83,9 +83,9 @@ class UndoingTest(LedgerCase):
     @settings(max_examples=5, deadline=None)
     def test_plain_bytes_noise_and_texts_are_left_alone(self, seed: int) -> None:
         turn = random.Random(seed)
-        self.assertEqual(find_undoings(self.plain(turn)), [])
-        self.assertEqual(find_undoings([turn.randbytes(9000) for _ in range(3)]), [])
-        self.assertEqual(find_undoings([b"The bell rang twice at slack water. " * (90 + n) for n in range(3)]), [])
+        self.assertEqual(find_descramblings(self.plain(turn)), [])
+        self.assertEqual(find_descramblings([turn.randbytes(9000) for _ in range(3)]), [])
+        self.assertEqual(find_descramblings([b"The bell rang twice at slack water. " * (90 + n) for n in range(3)]), [])
 
 
 class LinkedTest(LedgerCase):

@@ -21,7 +21,7 @@ from faithful_ledger.core.layers.linked import Chain, chains_of, stream_begins
 from faithful_ledger.core.layers.scrambling import Scrambling, in_words, unscramble
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile import find_layers
-from faithful_ledger.core.profile.undoings import find_undoings
+from faithful_ledger.core.profile.descrambling import find_descramblings
 from faithful_ledger.core.wrapping import Streams
 
 __all__ = ["Payload", "is_strong", "look_inside", "payloads_inside"]
@@ -119,8 +119,8 @@ def _within(
         elif any(believed):
             partial.append((_then(outer[0].layer, kind), sum(map(bool, of_kind))))
     if not strong:
-        for undoing in find_undoings([each.data for each in outer])[:alternatives]:
-            yield tuple(_undone(each, steps) for each, steps in zip(outer, undoing.steps, strict=True))
+        for way in find_descramblings([each.data for each in outer])[:alternatives]:
+            yield tuple(_undone(each, steps) for each, steps in zip(outer, way.steps, strict=True))
 
 
 def _joined(outer: Payload, kind: str, layers: list[Layer]) -> Payload:

@@ -17,7 +17,7 @@ import numpy as np
 from faithful_ledger.core.evidence.content import FEW, Content, anchors_between
 from faithful_ledger.core.evidence.reading import Array
 
-__all__ = ["AROUND", "Carrier"]
+__all__ = ["Carrier"]
 
 AROUND = 96  # bytes looked at on either side
 BOXES = ((8, 6), (24, 2), (AROUND, 1))  # within so many bytes agreement counts so much more
@@ -86,6 +86,8 @@ class Carrier:
         With `raw` only places that hold these bytes come in question. `plain` asks for the same offset only.
         """
         where, agreed = np.full(offsets.size, -1), np.full(offsets.size, -1)
+        if not offsets.size:
+            return where, agreed
         size = len(raw) if raw is not None else 1
         alone = self.there.only(raw) if raw is not None and not plain else None
         hypotheses = self._hypotheses(offsets, plain=plain)

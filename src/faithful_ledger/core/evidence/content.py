@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 
 from faithful_ledger.core.evidence.reading import Array
+from faithful_ledger.core.profile.entropy import entropy
 from faithful_ledger.core.scan import windows
 
 __all__ = ["FEW", "UNIT", "Content", "anchors_between"]
@@ -70,7 +71,7 @@ class Content:
         before = np.flatnonzero(~zero[:-2] & zero[1:-1] & zero[2:])
         if behind.size < LEAST_ORDER or before.size < LEAST_ORDER:
             return ""
-        difference = _entropy(data[before]) - _entropy(data[behind])
+        difference = entropy(data[before]) - entropy(data[behind])
         return "le" if difference > CLEARLY else "be" if difference < -CLEARLY else ""
 
     def only(self, run: bytes) -> int | None:
@@ -149,9 +150,3 @@ def anchors_between(here: Content, there: Content, size: int, most: int = 1) -> 
     at, other = (np.concatenate(part) for part in zip(*found, strict=True))
     order = np.argsort(at, kind="stable")
     return at[order], other[order]
-
-
-def _entropy(data: Array) -> float:
-    share = np.bincount(data, minlength=256) / max(data.size, 1)
-    share = share[share > 0]
-    return float(-(share * np.log2(share)).sum())

@@ -96,12 +96,14 @@ def _forms(seen: Sequence[Sighting], known: list[int]) -> Iterator[_Form]:
             continue
         plain = storage.family in ("whole", "signed", "fraction")
         for scale in SCALES if plain else FEW_SCALES:
-            spelled = {j: storage.spell((seen[j].number or Fraction(0)) * scale) for j in known[:1]}
-            if None not in spelled.values():
-                spelled |= {j: storage.spell((seen[j].number or Fraction(0)) * scale) for j in known[1:]}
-            held = {j: raw for j, raw in spelled.items() if raw is not None}
-            if len(held) == len(known):
-                yield _Form(name, scale, held)
+            spelled: dict[int, bytes] = {}
+            for j in known:
+                raw = storage.spell((seen[j].number or Fraction(0)) * scale)
+                if raw is None:
+                    break
+                spelled[j] = raw
+            else:
+                yield _Form(name, scale, spelled)
 
 
 def _of_form(

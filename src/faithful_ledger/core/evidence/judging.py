@@ -19,7 +19,7 @@ from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import STORAGES
 from faithful_ledger.core.evidence.sightings import Sighting
 
-__all__ = ["into_spots", "is_clear", "judge", "with_reasons", "without_echoes"]
+__all__ = ["into_spots", "is_clear", "judge", "reasons_for", "without_echoes"]
 
 COSTS = {"u32": 0, "i32": 0.5, "u16": 0.3, "i16": 0.8, "u8": 1, "i8": 1.5, "u64": 1.5, "i64": 2, "f32": 2, "f64": 2}
 COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 3, "sleb128": 4, "zigzag": 4}
@@ -68,6 +68,7 @@ def judge(
             place.by_chance = contents[first].data.size * 2.0 ** min(cost - value_bits, 60)
         else:
             place.by_chance = 2.0 ** -min(value_bits, 60)
+        place.strayed = False
         place.bits = value_bits - cost - _storage_cost(place) + agreed - MISSED * (place.of - place.fits)
         place.bits += BY_PATH if place.path is not None else 0
         storage = STORAGES.get(place.stored_as)
@@ -80,7 +81,7 @@ def judge(
     for place in likely:
         place.beside.clear()
         if place.path is None:
-            _look_beside(place, contents, seen)
+            _look_beside(place, contents)
     if closely:
         _strays(likely, carriers, first)
     places.sort(key=_rank)
@@ -154,7 +155,7 @@ def _relation_cost(place: Place) -> float:
     return cost + (4 if place.rounding is not None else 0)
 
 
-def _look_beside(place: Place, contents: Sequence[Content], seen: Sequence[Sighting]) -> None:
+def _look_beside(place: Place, contents: Sequence[Content]) -> None:
     """A twin that always says the same, a constant maximum, a label; of a switch, whether its byte is its own."""
     storage = STORAGES.get(place.stored_as)
     held = list(zip(contents, place.offsets, strict=True))
@@ -268,9 +269,9 @@ def _same_spot(one: Place, other: Place) -> bool:
     return -_width(other) < step < _width(one)
 
 
-def with_reasons(place: Place, contents: Sequence[Content]) -> None:
-    """Say why a place is likely, or not."""
-    reasons = place.reasons
+def reasons_for(place: Place) -> list[str]:
+    """Why a place is likely, or not."""
+    reasons: list[str] = []
     if place.fits < place.of:
         which = f"all but copy {place.doubts + 1}" if place.doubts is not None else f"{place.fits} of {place.of}"
         reasons.append(f"fits {which}: a stale copy, or a mistyped number?")
@@ -297,6 +298,9 @@ def with_reasons(place: Place, contents: Sequence[Content]) -> None:
         reasons.append(f"stored times {place.scale:g}")
     if place.bias:
         reasons.append(f"stored {'plus' if place.bias > 0 else 'minus'} {abs(place.bias):g}")
+    if place.layer is not None:
+        reasons.append(f"inside {place.layer.partition(';')[0]}")
+    return reasons
 
 
 def _label(content: Content, offset: int) -> str:

@@ -18,7 +18,7 @@ from faithful_ledger.core.compare import align
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence.anchors import set_anchor
-from faithful_ledger.core.evidence.judging import CLEAR_LEAD, into_spots, is_clear, with_reasons
+from faithful_ledger.core.evidence.judging import CLEAR_LEAD, into_spots, is_clear, reasons_for
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.searching import RELATED, Search
@@ -36,7 +36,6 @@ RANKS = 4  # of the ways of looking
 MOST_EACH = 20  # places a payload for each spot that is shown
 MOSTLY_PACKED = 0.9
 HARDLY = 1e-6  # what fits so rarely by chance is believed without a look at what may be inside
-NOISE = 7.95
 
 
 class NotTried(NamedTuple):
@@ -236,7 +235,7 @@ class _Looking:
         for payloads in look_inside(contents, layers, partial, end=self.end):
             search = Search([payload.data for payload in payloads], self.seen, self.end)
             parts.append(_Part(name, search, None, payloads))
-            # Of undoings that fit alike another one may explain more: only what is beyond doubt ends this.
+            # Of ways back that fit alike another one may explain more: only what is beyond doubt ends this.
             if self._take(parts[-1:], 0) and parts[-1].found[0].by_chance < HARDLY:
                 return
         for kind, count in partial:
@@ -245,9 +244,9 @@ class _Looking:
         if not parts:
             parts.append(_Part(name, Search(contents, self.seen, self.end), strong))
             self._take(parts, 0)
-        open_ = [part for part in parts if min(map(_entropy, part.search.payloads)) < NOISE]
+        open_ = [part for part in parts if not part.search.is_noise]
         for part in parts:
-            if part not in open_:
+            if part.search.is_noise:
                 why = "its bytes are as even as noise: packed, or encrypted"
                 self.not_tried += [NotTried(what, why) for what in part.said([RELATED])]
         for rank in range(1, RANKS):
@@ -281,14 +280,10 @@ class _Looking:
         spots = into_spots(ranked)[: self.most]
         for spot in spots:
             for place in spot:
-                if not place.reasons or final:
-                    contents = search_of[id(place)].contents
-                    if place.moves and place.found_by is None:
-                        set_anchor(place, contents)
-                    place.reasons.clear()
-                    with_reasons(place, contents)
-                    if place.layer is not None:
-                        place.reasons.append(f"inside {place.layer.partition(chr(59))[0]}")
+                if place.moves and place.found_by is None:
+                    set_anchor(place, search_of[id(place)].contents)
+                # Another list, because the window may be reading the one it was given.
+                place.reasons = reasons_for(place)
         warning = ""
         if not spots:
             arrays = ([np.frombuffer(content, np.uint8) for content in contents] for contents in self.searched)
@@ -366,13 +361,6 @@ def _suggest(spots: list[list[Place]], seen: Sequence[Sighting]) -> str:
         f"{count} places are left. Change only this quantity, by a number you have not used before, "
         "and keep a copy right afterwards."
     )
-
-
-def _entropy(content: bytes) -> float:
-    """Shannon's entropy of the first MiB, in bits a byte."""
-    share = np.bincount(np.frombuffer(content[: 1 << 20], np.uint8), minlength=256) / max(min(len(content), 1 << 20), 1)
-    share = share[share > 0]
-    return float(-(share * np.log2(share)).sum())
 
 
 def _hopeless(data: list[Array]) -> str:

@@ -19,7 +19,7 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.evidence.lanes import biased_lanes, changed_words, scaled_lanes
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import SCALES, Array, read_numbers
-from faithful_ledger.core.evidence.sightings import Sighting, are_switches
+from faithful_ledger.core.evidence.sightings import Sighting, are_switches, is_shown_as
 from faithful_ledger.core.storage import NUMBERS, Float, WholeNumber
 
 __all__ = ["related_places"]
@@ -250,12 +250,9 @@ def _match(values: Array, sighting: Sighting, relation: _Relation) -> Array:
         wanted = float(number * relation.scale)
         held = values == wanted if number.denominator == 1 else np.abs(values - wanted) <= abs(wanted) * 1e-6
         return held
-    finer = values / float(relation.scale)
-    behind = finer / sighting.unit - float(number) / sighting.unit
     # A fraction of four bytes may be a hair off a step, as 0.29 * 100 and 0.895 * 100 are.
     hair = 1e-6 * max(abs(float(number)) / sighting.unit, 1.0)
-    low, high = (-hair, 1.0) if relation.rounding == "floor" else (-0.5 - hair, 0.5 + hair)
-    held = (behind >= low) & (behind < high)
+    held = is_shown_as(values, sighting, float(relation.scale), relation.rounding, hair)
     return held
 
 

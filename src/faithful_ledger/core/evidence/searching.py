@@ -16,17 +16,18 @@ from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, exact_places, telling
 from faithful_ledger.core.evidence.judging import is_clear, judge, without_echoes
 from faithful_ledger.core.evidence.place import Place
-from faithful_ledger.core.evidence.places import SMALL, related_places
+from faithful_ledger.core.evidence.places import MOST_PLACES, SMALL, related_places
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches
 from faithful_ledger.core.evidence.texts import path_places
 from faithful_ledger.core.formats import Document, recognised_text
+from faithful_ledger.core.profile.entropy import entropy
 from faithful_ledger.core.source import MemorySource
 
 __all__ = ["RELATED", "Search", "Step"]
 
-MOST_PLACES = 4000
 RELATED = "with a bias, any scale, rounded, and by more and less"
+NOISE = 7.95  # bits a byte
 PLAIN = ", at the same offset"
 MAPPED = 4 << 20  # bytes; larger payloads are aligned instead
 
@@ -35,7 +36,7 @@ class Step(NamedTuple):
     """A way of looking; those of a lower rank are taken first, in all payloads."""
 
     rank: int
-    look: Callable[[], bool]
+    look: Callable[[], None]
 
 
 @dataclass
@@ -60,11 +61,11 @@ class Search:
     def run(self) -> None:
         """Look in every way that is needed, as long as there is time."""
         for step in sorted(self.steps(), key=lambda step: step.rank):
-            if step.look():
-                return
+            if not self.clear:
+                step.look()
 
     def steps(self) -> list[Step]:
-        """The ways of looking, each of which says whether no more is needed."""
+        """The ways of looking that these payloads and sightings allow."""
         recognised = (recognised_text(MemorySource(payload)) for payload in self.payloads)
         documents = [document for document in recognised if document is not None]
         if len(documents) == len(self.payloads) and len({document.name for document in documents}) == 1:
@@ -82,11 +83,10 @@ class Search:
         found += [Step(rank + 1, partial(self._related, plain=False))] if not text else []
         return found
 
-    def _paths(self, documents: list[Document]) -> bool:
+    def _paths(self, documents: list[Document]) -> None:
         if self._has_time("values at paths of the text"):
             self.found = path_places(documents, self.seen, self.end)
             self._judge()
-        return True
 
     def _carriers(self, first: int) -> dict[int, Carrier]:
         here = self.contents[first]
@@ -98,18 +98,22 @@ class Search:
         self.found = without_echoes(self.found)
 
     @property
+    def is_noise(self) -> bool:
+        """Whether every snapshot is as even as noise: only what is exactly known stands out from chance then."""
+        return all(entropy(content.sample) >= NOISE for content in self.contents)
+
+    @property
     def clear(self) -> bool:
         return is_clear(self.found)
 
-    def _exact(self, *, plain: bool) -> bool:
+    def _exact(self, *, plain: bool) -> None:
         what = "as it is and times 10, 100, 256, 65536" + (PLAIN if plain else "")
         if not self._has_time(what):
-            return True
+            return
         self.found = exact_places(self.contents, self.carriers, self.seen, MOST_PLACES, self.end, plain=plain)
         if not self.found and not plain:
             self._doubt_the_first()
         self._judge(plain=plain)
-        return self.clear
 
     def _doubt_the_first(self) -> None:
         """The sighting that tells most may be the one that is mistyped."""
@@ -122,11 +126,10 @@ class Search:
         (self.not_tried if self.end.over else self.tried).append(what)
         return not self.end.over
 
-    def _related(self, *, plain: bool) -> bool:
+    def _related(self, *, plain: bool) -> None:
         """Places by how their values follow what was seen: with a bias or a scale, rounded, more or less."""
-        what = RELATED + (PLAIN if plain else "")
-        if not self._has_time(what):
-            return True
+        if not self._has_time(RELATED + (PLAIN if plain else "")):
+            return
         maps = {} if plain else {j: self._map(j) for j in self.carriers}
         parts: list[Array] = []
         for j, content in enumerate(self.contents):
@@ -141,7 +144,6 @@ class Search:
             if whole and (place.offsets, place.stored_as) not in known:
                 self.found.append(place)
         self._judge(plain=plain)
-        return any(place.fits == place.of and not place.strayed for place in self.found)
 
     def _map(self, j: int) -> Array:
         """For every offset of the first snapshot the one of snapshot j."""

@@ -5,16 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
-from typing import Literal
+from typing import Any, Literal
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage.numbers import parse_decimal
 
-__all__ = ["RELATIONS", "Sighting", "are_switches", "parse_sighting"]
+__all__ = ["RELATIONS", "ROUNDINGS", "Sighting", "are_switches", "is_shown_as", "parse_sighting"]
 
 Kind = Literal["number", "text", "more", "less", "same", "changed", "any"]
 LONGEST = 30  # digits of a number; longer ones are texts
 ON, OFF = ("yes", "on", "true"), ("no", "off", "false")
+ROUNDINGS = ("nearest", "floor")
 RELATIONS = ("more", "less", "same", "changed")
 
 
@@ -44,6 +45,15 @@ class Sighting:
         if self.number is not None:
             return str(self.number) if self.number.denominator == 1 else str(float(self.number))
         return self.text if self.kind == "text" else self.kind
+
+
+def is_shown_as(stored: Any, sighting: Sighting, scale: float, rounding: str, hair: float) -> Any:
+    """Whether a game that rounds shows a stored number, or each of an array of them, as what was seen; `hair` is by how
+    much of a step a fraction may be off.
+    """
+    behind = (stored / scale - float(sighting.number or 0)) / sighting.unit
+    low, high = (-hair, 1.0) if rounding == "floor" else (-0.5 - hair, 0.5 + hair)
+    return (behind >= low) & (behind < high)
 
 
 def are_switches(seen: Sequence[Sighting]) -> bool:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
+from itertools import product
 from typing import NamedTuple
 
 from faithful_ledger.core.address import Address, parse_path
@@ -12,9 +13,10 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, telling
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import SCALES
-from faithful_ledger.core.evidence.sightings import Sighting
+from faithful_ledger.core.evidence.sightings import ROUNDINGS, Sighting, is_shown_as
 from faithful_ledger.core.formats import Document
 from faithful_ledger.core.formats.document import TextLeaf
+from faithful_ledger.core.formats.nested import TEXT
 from faithful_ledger.core.nesting import all_leaves
 from faithful_ledger.core.storage.numbers import parse_decimal
 
@@ -22,7 +24,7 @@ __all__ = ["path_places"]
 
 AT_ONCE = 1 << 12
 HAIR = 1e-6  # by which a fraction may be off
-TEXT = "(text)"  # a path that enters a string
+ROUNDED_SCALES = (1.0, 0.01)
 
 
 class _Held(NamedTuple):
@@ -45,10 +47,8 @@ def path_places(documents: Sequence[Document], seen: Sequence[Sighting], end: De
         for scale in SCALES:
             fits = sum(_says(values, j, seen, scale) for j in sighted)
             if fits >= least:
-                numbers = tuple(v if isinstance(v, str) else float(v) for v in values)
                 place = Place(tuple(each.start for each in held), stored_as, fits, len(sighted), float(scale))
-                place.found_by, place.values, place.format = Address.by_path(path), numbers, documents[0].name
-                found.append(place)
+                found.append(_described(place, documents[0], path, values))
                 break
     return found or list(_rounded(documents, seen, sighted, end))
 
@@ -64,28 +64,28 @@ def _rounded(
     for leaf in _leaves(documents[first], end):
         if not leaf.is_number or leaf.about.is_integer() or not _near(leaf.about, seen[first]):
             continue
-        held = [_held_at(document, leaf.path) for document in documents]
-        values = [float(each.value) for each in held if each is not None and not isinstance(each.value, str)]
-        if len(values) < len(documents):
+        held = [each for document in documents if (each := _held_at(document, leaf.path)) is not None]
+        numbers = [float(each.value) for each in held if not isinstance(each.value, str)]
+        if len(numbers) < len(documents):
             continue
-        for scale in (1.0, 0.01):
-            for how, low, high in (("nearest", -0.5, 0.5), ("floor", 0.0, 1.0)):
-                steps = [(values[j] / scale - float(seen[j].number or 0)) / seen[j].unit for j in known]
-                if all(low - HAIR <= step < high + HAIR for step in steps):
-                    starts = tuple(each.start for each in held if each is not None)
-                    place = Place(starts, leaf.stored_as, len(known), len(known), scale, rounding=how)
-                    place.found_by, place.values = Address.by_path(leaf.path), tuple(values)
-                    place.format = documents[0].name
-                    yield place
-                    break
-            else:
-                continue
-            break
+        for scale, how in product(ROUNDED_SCALES, ROUNDINGS):
+            if all(is_shown_as(numbers[j], seen[j], scale, how, HAIR) for j in known):
+                starts = tuple(each.start for each in held)
+                place = Place(starts, leaf.stored_as, len(known), len(known), scale, rounding=how)
+                yield _described(place, documents[0], leaf.path, numbers)
+                break
+
+
+def _described(place: Place, document: Document, path: str, values: Sequence[Fraction | float | str]) -> Place:
+    """With what all places in a text have: its path, its format, and what it says in each snapshot."""
+    place.found_by, place.format = Address.by_path(path), document.name
+    place.values = tuple(value if isinstance(value, str) else float(value) for value in values)
+    return place
 
 
 def _near(about: float, sighting: Sighting) -> bool:
     shown = float(sighting.number or 0)
-    return any(abs(about / scale - shown) < sighting.unit + HAIR for scale in (1.0, 0.01))
+    return any(abs(about / scale - shown) < sighting.unit + HAIR for scale in ROUNDED_SCALES)
 
 
 def _candidates(

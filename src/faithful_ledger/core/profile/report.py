@@ -8,10 +8,11 @@ from typing import Literal
 import numpy as np
 
 from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.profile.descrambling import Descrambling, find_descramblings
+from faithful_ledger.core.profile.entropy import entropy
 from faithful_ledger.core.profile.layers import find_layers
 from faithful_ledger.core.profile.strides import Stride, find_strides
 from faithful_ledger.core.profile.texts import TextRun, find_texts
-from faithful_ledger.core.profile.undoings import Undoing, find_undoings
 from faithful_ledger.core.source import WHOLE, Source, first_bytes
 
 __all__ = ["Profile", "profile"]
@@ -34,7 +35,7 @@ class Profile:
     reason: str
     encoding: str | None
     layers: list[Layer]
-    scrambling: Undoing | None
+    scrambling: Descrambling | None
     strides: list[Stride]
     texts: list[TextRun]
 
@@ -42,7 +43,7 @@ class Profile:
 def profile(source: Source) -> Profile:
     """Look at the first 64 MiB of a file, or 8 MiB of one larger than 256 MiB, and say what it is."""
     data = first_bytes(source, LOOKED_AT if source.size <= WHOLE else LOOKED_AT_LARGE)
-    entropy = _entropy(data)
+    bits = _entropy(data)
     encoding = _encoding(data)
     layers = find_layers(data)
     packed = sum(layer.size for layer in layers if layer.kind != "base64")
@@ -54,10 +55,10 @@ def profile(source: Source) -> Profile:
     elif data and packed >= MOSTLY * len(data):
         kind, reason = "packed", f"{', '.join(sorted({layer.kind for layer in layers}))} fills most of it"
     else:
-        scrambling = next(iter(find_undoings([data])), None)
+        scrambling = next(iter(find_descramblings([data])), None)
         if scrambling is not None:
             kind, reason = "scrambled", f"undoing it takes {scrambling.gain:.1f} bits of entropy off each byte"
-        elif entropy > DENSE and len(data) >= 1024:
+        elif bits > DENSE and len(data) >= 1024:
             kind, reason = (
                 "packed",
                 "every byte is as frequent as any other: encrypted, or packed by something unknown",
@@ -65,7 +66,7 @@ def profile(source: Source) -> Profile:
     plain = kind == "binary"
     return Profile(
         source.size,
-        round(entropy, 4),
+        round(bits, 4),
         kind,
         reason,
         encoding,
@@ -84,9 +85,7 @@ def _entropy(data: bytes) -> float:
     if bytes_.size > COUNTED:
         blocks = bytes_[: bytes_.size // BLOCK * BLOCK].reshape(-1, BLOCK)
         bytes_ = blocks[:: blocks.shape[0] * BLOCK // COUNTED].ravel()
-    counts = np.bincount(bytes_, minlength=256)
-    share = counts[counts > 0] / bytes_.size
-    return float(-(share * np.log2(share)).sum()) + 0.0
+    return entropy(bytes_)
 
 
 def _encoding(data: bytes) -> str | None:

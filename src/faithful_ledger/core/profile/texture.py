@@ -6,6 +6,7 @@ from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
+from faithful_ledger.core.profile.entropy import entropy_of
 from faithful_ledger.core.source import Source
 
 __all__ = ["Texture", "histogram", "texture"]
@@ -36,9 +37,8 @@ def texture(source: Source, parts: int = 256) -> Texture:
     for start in starts.tolist():
         counts = np.bincount(np.frombuffer(source.read(start, start + min(step, SAMPLE)), np.uint8), minlength=256)
         share = counts / max(counts.sum(), 1)
-        some = share[share > 0]
         zeros, text, small = share[0], share[32:127].sum(), share[1:SMALL].sum()
-        rows.append((zeros, text, small, 1 - zeros - text - small, -(some * np.log2(some)).sum()))
+        rows.append((zeros, text, small, 1 - zeros - text - small, entropy_of(counts)))
     columns = np.array(rows, np.float64).reshape(-1, 5).T
     return Texture(starts, *columns)
 

@@ -1,8 +1,8 @@
 """How bytes were scrambled, judged over several saves of one game together.
 
-Scrambling makes bytes more alike in frequency, so what undoes it leaves a lower entropy (Shannon) in every save. All
+Scrambling makes bytes more alike in frequency, so taking it off leaves a lower entropy (Shannon) in every save. All
 kinds of core/layers/scrambling.py are tried: those of a repeating key by the commonest byte at each place of the key
-(scrambling.py), the others one by one, where it matters behind each rotation of the bits. Undoings that differ only by
+(scrambling.py), the others one by one, where it matters behind each rotation of the bits. Ways back that differ only by
 the order of bits have the same entropy: how usual the bytes are that they leave ranks these, and all are returned.
 """
 
@@ -15,19 +15,20 @@ import numpy as np
 
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.layers.scrambling import Scrambling, in_words, unscramble
+from faithful_ledger.core.profile.entropy import entropy
 from faithful_ledger.core.profile.scrambling import find_scrambling, is_text
 
-__all__ = ["Undoing", "find_undoings"]
+__all__ = ["Descrambling", "find_descramblings"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 Steps: TypeAlias = tuple[Scrambling, ...]
 
 LOOKED_AT = 1 << 15
 LOOKED_AT_FIRST, MOST_WAYS = 1 << 13, 12  # bytes of one save that choose so many ways for all
-LEAST = 256  # bytes: in fewer any undoing lowers the entropy
+LEAST = 256  # bytes: in fewer any way back lowers the entropy
 GAINED = 0.5  # bits a byte, on average over the saves; half as many in each
 GAINED_MUCH = 1.0  # where zeros were hidden by what is before them
-ALIKE = 0.05  # bits a byte by which an undoing may be behind the best and is still said
+ALIKE = 0.05  # bits a byte by which a way back may be behind the best and is still said
 MOST = 12
 FACTORS = (1, 3, 5, 7, 11, 13, 17, 31, 37, 255, 253, 251)
 PLAIN_ORDER = 0.25  # how much more usual it is that bits are in their order
@@ -41,7 +42,7 @@ ORDERLESS = ("xor", "xor-previous", "xor-plain-previous")  # these do the same t
 BEHIND_ROTATIONS = ("add-previous", "subtract-previous", "subtract-plain-previous", "add-plain-previous")
 
 
-class Undoing(NamedTuple):
+class Descrambling(NamedTuple):
     """`steps[j]` are the layers of save j, the outermost first; all have the same kinds. `gain` is in bits a byte."""
 
     steps: tuple[tuple[LayerSpec, ...], ...]
@@ -62,17 +63,17 @@ class Undoing(NamedTuple):
         return ", then ".join(in_words(step.kind, step.key) for step in self.steps[0])
 
 
-def find_undoings(saves: Sequence[bytes]) -> list[Undoing]:
+def find_descramblings(saves: Sequence[bytes]) -> list[Descrambling]:
     """What undoes the scrambling of all `saves`, the likeliest first; several where they fit alike."""
     samples = [save[:LOOKED_AT] for save in saves]
     if any(len(sample) < LEAST or is_text(sample) for sample in samples):
         return []
     arrays = [np.frombuffer(sample, np.uint8) for sample in samples]
-    plain = [_entropy(array) for array in arrays]
+    plain = [entropy(array) for array in arrays]
     best: list[tuple[float, list[Steps]]] = []
     for each in (*_keyed(saves), *_chains(samples)):
         after = [
-            _entropy(np.frombuffer(_undone(sample, steps), np.uint8))
+            entropy(np.frombuffer(_undone(sample, steps), np.uint8))
             for sample, steps in zip(samples, each, strict=True)
         ]
         gains = [before - now for before, now in zip(plain, after, strict=True)]
@@ -98,9 +99,9 @@ def find_undoings(saves: Sequence[bytes]) -> list[Undoing]:
     found.sort(key=lambda item: -item[0])
     plain_orders = [item for item in found[1:] if len(item[2][0]) == len(_base(item[2][0]))]
     found = [*found[:1], *plain_orders, *(item for item in found[1:] if item not in plain_orders)]
-    seen: dict[bytes, Undoing] = {}
+    seen: dict[bytes, Descrambling] = {}
     for _, gain, each in found:
-        seen.setdefault(_undone(samples[0], each[0]), Undoing(tuple(map(_layers, each)), gain))
+        seen.setdefault(_undone(samples[0], each[0]), Descrambling(tuple(map(_layers, each)), gain))
     return list(seen.values())[:MOST]
 
 
@@ -135,7 +136,7 @@ def _keyed(saves: Sequence[bytes]) -> Iterator[list[Steps]]:
 
 
 def _chains(samples: Sequence[bytes]) -> Iterator[list[Steps]]:
-    """Every undoing without a repeating key; a constant that stays over everything is taken off as well."""
+    """Every way back without a repeating key; a constant that stays over everything is taken off as well."""
     alone = [Scrambling(kind, b"", 0.0) for kind in ("xor-previous", "xor-plain-previous")]
     sums = [Scrambling(kind, b"", 0.0) for kind in BEHIND_ROTATIONS]
     positions = ("xor-position", "add-position")
@@ -147,7 +148,7 @@ def _chains(samples: Sequence[bytes]) -> Iterator[list[Steps]]:
     even = all(_commonest(np.frombuffer(sample, np.uint8)) <= EVEN for sample in samples)
     ways = [way for way in ways if even or way[-1].kind in OPEN]
     short = samples[0][:LOOKED_AT_FIRST]
-    ways.sort(key=lambda way: _entropy(np.frombuffer(_undone(short, way), np.uint8)))
+    ways.sort(key=lambda way: entropy(np.frombuffer(_undone(short, way), np.uint8)))
     for way in ways[:MOST_WAYS]:
         constant = "xor" if way[-1].kind.startswith("xor") else "add"
         each: list[Steps] = []
@@ -180,12 +181,6 @@ def _turned(each: list[Steps]) -> Iterator[list[Steps]]:
         yield each
 
 
-def _entropy(data: Array) -> float:
-    share = np.bincount(data, minlength=256) / max(data.size, 1)
-    share = share[share > 0]
-    return float(-(share * np.log2(share)).sum())
-
-
 def _has_zeros(sample: bytes, steps: Steps) -> bool:
     """Whether one byte, which was zero or a blank, is frequent once the scrambling is undone."""
     return _commonest(np.frombuffer(_undone(sample, steps), np.uint8)) >= SHOWN
@@ -195,7 +190,7 @@ def _gains_everywhere(sample: bytes, steps: Steps) -> bool:
     """Whether the entropy falls in most parts: a series of numbers that are alike gains in its own part only."""
     before, after = np.frombuffer(sample, np.uint8), np.frombuffer(_undone(sample, steps), np.uint8)
     size = max(len(sample) // PARTS, LEAST // 2)
-    gains = [_entropy(before[at : at + size]) - _entropy(after[at : at + size]) for at in range(0, len(sample), size)]
+    gains = [entropy(before[at : at + size]) - entropy(after[at : at + size]) for at in range(0, len(sample), size)]
     return sum(gain > 0 for gain in gains) >= MOST_PARTS * len(gains)
 
 

@@ -1,0 +1,23 @@
+"""How evenly bytes are spread over their values."""
+
+from __future__ import annotations
+
+from typing import Any, TypeAlias
+
+import numpy as np
+
+__all__ = ["entropy", "entropy_of"]
+
+Array: TypeAlias = np.ndarray[Any, Any]
+
+
+def entropy(bytes_: Array) -> float:
+    """Shannon's entropy of an array of bytes, in bits a byte; 0 of none."""
+    return entropy_of(np.bincount(bytes_, minlength=256))
+
+
+def entropy_of(counts: Array) -> float:
+    """The same from how often each value occurs."""
+    some = counts[counts > 0]
+    share = some / max(some.sum(), 1)
+    return float(-(share * np.log2(share)).sum()) + 0.0
