@@ -103,6 +103,20 @@ def _spelling(turn: random.Random, values: list[int]) -> Callable[[int], bytes]:
     return lambda value: struct.pack(order + kind, value)
 
 
+class Quantity(NamedTuple):
+    """What somebody sees at each moment, how it is stored, and for each moment runs with a wrong answer."""
+
+    values: list[int]
+    spell: Callable[[int], bytes]
+    decoys: list[list[bytes]]
+
+
+def _quantity(turn: random.Random, count: int = 3) -> Quantity:
+    values = _numbers(turn, count)
+    spell = _spelling(turn, values)
+    return Quantity(values, spell, _decoys(turn, values, spell))
+
+
 def _word(turn: random.Random) -> bytes:
     return (turn.choice(WORDS) + turn.choice(WORDS)).encode()
 
@@ -136,9 +150,7 @@ def _decoys(turn: random.Random, values: list[int], spell: Callable[[int], bytes
 
 def growing(turn: random.Random) -> Trial:
     """Records in front of the value come, go and change their order."""
-    values = _numbers(turn, turn.choice([3, 3, 4]))
-    spell = _spelling(turn, values)
-    decoys = _decoys(turn, values, spell)
+    values, spell, decoys = _quantity(turn, turn.choice([3, 3, 4]))
     before = [_record(turn, n) for n in range(turn.randrange(600, 2400))]
     behind = [_record(turn, 90_000 + n) for n in range(turn.randrange(300, 1500))]
     own = _record(turn, 77_777)
@@ -165,9 +177,7 @@ def growing(turn: random.Random) -> Trial:
 
 def swapping(turn: random.Random) -> Trial:
     """Levels lie in the order of the last visit; the value is in one that moved, with a maximum beside it."""
-    values = _numbers(turn, 3)
-    spell = _spelling(turn, values)
-    decoys = _decoys(turn, values, spell)
+    values, spell, decoys = _quantity(turn)
     levels = [[_record(turn, 1000 * k + n) for n in range(turn.randrange(200, 900))] for k in range(4)]
     own = turn.randrange(4)
     at = turn.randrange(20, 150)
@@ -198,9 +208,7 @@ def swapping(turn: random.Random) -> Trial:
 
 def chained(turn: random.Random) -> Trial:
     """A container of blocks of a fixed size, linked by (length, next); long streams run over several, old ones stay."""
-    values = _numbers(turn, 3)
-    spell = _spelling(turn, values)
-    decoys = _decoys(turn, values, spell)
+    values, spell, decoys = _quantity(turn)
     block = turn.choice([512, 1024, 4096])
     order = turn.choice("<>")
     parts = [[_record(turn, 1000 * k + n) for n in range(turn.randrange(30, 300))] for k in range(9)]
@@ -282,9 +290,7 @@ def _dump(turn: random.Random) -> Callable[[int, bytes, list[bytes]], Bytes]:
 
 def packed_dump(turn: random.Random) -> Trial:
     """A dump of structures, packed with gzip."""
-    values = _numbers(turn, 3)
-    spell = _spelling(turn, values)
-    decoys = _decoys(turn, values, spell)
+    values, spell, decoys = _quantity(turn)
     dump = _dump(turn)
     outs = [dump(j, spell(value), decoys[j]) for j, value in enumerate(values)]
     saves = [gzip.compress(bytes(out.data), mtime=j) for j, out in enumerate(outs)]
@@ -307,9 +313,7 @@ def shown_rounded(turn: random.Random) -> Trial:
 
 def scrambled(turn: random.Random) -> Trial:
     """Chained to the byte before, by position, rotated, or under a key; with base64 letters by chance in one copy."""
-    values = _numbers(turn, 3)
-    spell = _spelling(turn, values)
-    decoys = _decoys(turn, values, spell)
+    values, spell, decoys = _quantity(turn)
     dump = _dump(turn)
     outs = [dump(j, spell(value), decoys[j]) for j, value in enumerate(values)]
     kind = turn.choice(["chain", "chain-plain", "minus", "add", "position", "position-times", "key", "rotated-key"])
@@ -453,9 +457,7 @@ def text_in_sections(turn: random.Random) -> Trial:
 
 def large_and_noisy(turn: random.Random) -> Trial:
     """A few MiB: maps that change little, noise that is new each time, and the value in a block behind both."""
-    values = _numbers(turn, 3)
-    spell = _spelling(turn, values)
-    decoys = _decoys(turn, values, spell)
+    values, spell, decoys = _quantity(turn)
     world = bytearray(turn.randbytes(1 << 12) * 300)
     records = [_record(turn, n) for n in range(900)]
     holder = records[turn.randrange(900)]

@@ -23,10 +23,10 @@ from faithful_ledger.core.bundle import write_bundle
 from faithful_ledger.core.errors import AddressError, EntryError, FileAccessError, LedgerError, Refused, VaultError
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import make_plan
-from faithful_ledger.core.records import Member
+from faithful_ledger.core.records import Member, Snapshot
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import MemorySource
-from faithful_ledger.core.taking_in import take_in_all
+from faithful_ledger.core.taking_in import take_in
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.core.vault import ObjectStore
 from tests.support import LedgerCase, play, template_of
@@ -396,12 +396,16 @@ class FilledCase(LedgerCase):
 class BooksTest(FilledCase):
     """Books get other names, hand saves over, and are removed; nothing that was kept is lost."""
 
-    def test_a_save_moves_with_all_that_is_known_about_it(self) -> None:
-        shelf, path, before = self.filled()
+    def two_books(self, shelf: Shelf, path: Path) -> tuple[Book, Book, list[Snapshot]]:
+        """The book that is filled, an empty one, and what is kept of the save."""
         old, new = shelf.open("Brinewick"), shelf.open("Harbour")
         self.addCleanup(old.close)
         self.addCleanup(new.close)
-        kept = old.keeping.snapshots(path)
+        return old, new, old.keeping.snapshots(path)
+
+    def test_a_save_moves_with_all_that_is_known_about_it(self) -> None:
+        shelf, path, before = self.filled()
+        old, new, kept = self.two_books(shelf, path)
         seen, marks = [q.seen for q in old.records.quantities(path)], [m[1:] for m in old.records.marks(path)]
         move_save(path, old, new)
         self.assertEqual(new.keeping.snapshots(path), kept)
@@ -421,10 +425,7 @@ class BooksTest(FilledCase):
 
     def test_a_damaged_copy_stays_where_it_is(self) -> None:
         shelf, path, _ = self.filled()
-        old, new = shelf.open("Brinewick"), shelf.open("Harbour")
-        self.addCleanup(old.close)
-        self.addCleanup(new.close)
-        kept = old.keeping.snapshots(path)
+        old, new, kept = self.two_books(shelf, path)
         damaged = old.keeping.store.path_of(kept[0].files[0].sha256)
         damaged.chmod(0o644)
         damaged.write_bytes(b"rot")
@@ -534,13 +535,13 @@ class TakingInTest(LedgerCase):
         with zipfile.ZipFile(self.folder / "z.zip", "w") as archive:
             archive.writestr(zipfile.ZipInfo("x/third.sav", (1990, 5, 5, 5, 5, 6)), b"old3")
         paths = [late, self.folder / "z.zip", self.folder / "old", exported]
-        taken = take_in_all(book.keeping, save, paths)
+        taken = take_in(book.keeping, save, paths)
         labels = ["first.sav", "deep/second.sav", "later.bak", "x/third.sav", "kept"]
         self.assertEqual([snapshot.label for snapshot in taken.snapshots], labels)
         held = [bytes(book.keeping.kept_source(s.files[0]).read(0, 9)) for s in taken.snapshots]
         self.assertEqual(held, [b"old1", b"old2", b"late", b"old3", b"now!"])
         self.assertTrue(all(s.files[0].path == path for s in taken.snapshots), "each is the save as it was then")
-        again = take_in_all(book.keeping, save, paths[:3])
+        again = take_in(book.keeping, save, paths[:3])
         self.assertEqual((again.snapshots, len(again.known)), ([], 4))
         book.history.restore(taken.snapshots[0])
         self.assertEqual(path.read_bytes(), b"old1")
@@ -554,7 +555,7 @@ class TakingInTest(LedgerCase):
         self.copy(self.folder / "copy" / "level" / "one.dat", b"then", 1_000_000)
         with zipfile.ZipFile(self.folder / "w.zip", "w") as archive:
             archive.writestr(zipfile.ZipInfo("world/level/one.dat", (1999, 1, 1, 1, 1, 2)), b"1999")
-        taken = take_in_all(book.keeping, save, [self.folder / "w.zip", self.folder / "copy"])
+        taken = take_in(book.keeping, save, [self.folder / "w.zip", self.folder / "copy"])
         held = [[(f.path, bytes(book.keeping.kept_source(f).read(0, 9))) for f in s.files] for s in taken.snapshots]
         self.assertEqual(held, [[(world / "level" / "one.dat", data)] for data in (b"then", b"1999")])
 
@@ -573,7 +574,7 @@ class TakingInTest(LedgerCase):
             (self.folder / "missing.sav", "missing.sav"),
         ):
             with self.subTest(wrong=wrong), self.assertRaisesRegex(LedgerError, words):
-                take_in_all(book.keeping, save, [path, wrong])
+                take_in(book.keeping, save, [path, wrong])
         self.assertEqual(book.keeping.snapshots(), [])
 
 

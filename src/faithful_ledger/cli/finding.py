@@ -191,10 +191,10 @@ def search(options: argparse.Namespace) -> int:
         find = lambda source: searching.search_group(source, numbers)  # noqa: E731
     else:
         find = lambda source: searching.search_bytes(source, options.bytes)  # noqa: E731
-    every = ((n, hit) for n, source in _files_of(path).items() for hit in searching.search_everywhere(source, find))
+    sources = _files_of(path)
+    every = ((n, hit) for n, source in sources.items() for hit in searching.search_everywhere(source, find))
     found = list(islice(every, MOST_RANKED))
     more = " or more" if len(found) == MOST_RANKED else ""
-    sources = _files_of(path)
     found.sort(key=lambda pair: -searching.likelihood(pair[1], sources[pair[0]]))  # stable: in order of offsets
     hits = found[: max(options.most, 0)]
     if len(found) > len(hits):

@@ -17,7 +17,7 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import LedgerError, TooMuch, place
 from faithful_ledger.core.layers import LINKED, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of, members_of, unpacked
-from faithful_ledger.core.layers.linked import Chain, chains_of, stream_begins
+from faithful_ledger.core.layers.linked import Begins, Chain, chains_of, stream_begins
 from faithful_ledger.core.layers.scrambling import Scrambling, in_words, unscramble
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile import find_layers
@@ -55,9 +55,9 @@ class Payload(NamedTuple):
 Together: TypeAlias = tuple[Payload, ...]  # one payload of each save, reached in the same way
 
 
-def payloads_inside(data: bytes, layers: list[Layer] | None = None) -> list[Payload]:
-    """All payloads of one save. `layers` are those of the data itself, where they were looked for already."""
-    return [alone for (alone,) in look_inside([data], None if layers is None else [layers], alternatives=1)]
+def payloads_inside(data: bytes) -> list[Payload]:
+    """All payloads of one save."""
+    return [alone for (alone,) in look_inside([data], alternatives=1)]
 
 
 def look_inside(
@@ -71,16 +71,18 @@ def look_inside(
     """All payloads that can be reached in every save, the outer ones first. Those of one save together hold no more
     than a file of its size is worth; what would be more is left out. Of several ways to undo a scrambling that fit
     alike as many as `alternatives` are followed. `partial` takes the layers that open in some saves only, and in how
-    many.
+    many. `layers` are those of the saves themselves, where they were looked for already.
     """
     left = [unpacked_allowance(len(save)) for save in saves]
     waiting: list[Together] = [tuple(Payload((), "", save) for save in saves)]
     known = layers
+    partial = [] if partial is None else partial
     while waiting and not end.over:
         outer = waiting.pop(0)
-        streams = known if known is not None else [find_layers(each.data) for each in outer]
+        begins = [stream_begins(each.data, STREAMS) for each in outer]
+        streams = known or [find_layers(each.data, at) for each, at in zip(outer, begins, strict=True)]
         known = None
-        for inner in _within(outer, streams, partial if partial is not None else [], alternatives):
+        for inner in _within(outer, begins, streams, partial, alternatives):
             fits = all(len(each.data) <= rest for each, rest in zip(inner, left, strict=True))
             if fits and any(each.data != around.data for each, around in zip(inner, outer, strict=True)):
                 left = [rest - len(each.data) for each, rest in zip(inner, left, strict=True)]
@@ -97,13 +99,17 @@ def is_strong(layer: Layer, size: int) -> bool:
 
 
 def _within(
-    outer: Together, streams: Sequence[list[Layer]], partial: list[tuple[str, int]], alternatives: int
+    outer: Together,
+    begins: Sequence[Begins],
+    streams: Sequence[list[Layer]],
+    partial: list[tuple[str, int]],
+    alternatives: int,
 ) -> Iterator[Together]:
     """The payloads one layer further in."""
     if all(archive_of(each.data) for each in outer):
         yield from _members(outer)
         return
-    if (linked := _linked(outer)) is not None:
+    if (linked := _linked(outer, begins)) is not None:
         yield linked
         return
     strong = False
@@ -130,10 +136,9 @@ def _joined(outer: Payload, kind: str, layers: list[Layer]) -> Payload:
     return Payload((*outer.layers, LayerSpec(kind)), _then(outer.layer, words), inner.data, tuple(inner.starts))
 
 
-def _linked(outer: Together) -> Together | None:
+def _linked(outer: Together, begins: Sequence[Begins]) -> Together | None:
     """What is in chains of blocks, where streams run over several of them: with the header that most chains follow."""
     best: tuple[int, str, list[list[Chain]]] = (0, "", [])
-    begins = [stream_begins(each.data, STREAMS) for each in outer]
     for kind in LINKED if all(begins) else ():
         chains = [chains_of(e.data, kind, STREAMS, at) for e, at in zip(outer, begins, strict=True)]
         broken = sum(len(chain) > 1 for each in chains for chain in each)

@@ -21,6 +21,7 @@ from faithful_ledger.core.storage import NUMBERS, Integer, Spelling, parse_decim
 __all__ = [
     "TEXT_ENCODINGS",
     "Hit",
+    "is_behind_text",
     "likelihood",
     "parse_number",
     "parse_pattern",
@@ -120,6 +121,12 @@ def _path(around: list[TextLeaf], hit: Hit, data: bytes, document: Document | No
     return leaf.path
 
 
+def is_behind_text(source: Source, offset: int) -> bool:
+    """Whether something that can be read ends a few bytes in front: a label, perhaps."""
+    before = bytes(source.read(max(offset - LABEL, 0), offset)).rstrip(b"\0\x01\x02\x03\x04 :=\"'")
+    return len(before) >= 3 and all(32 < byte < 127 for byte in before[-3:])
+
+
 def likelihood(hit: Hit, source: Source) -> float:
     """How likely a hit is what somebody looks for: a value at a path, or behind a label, aligned, in a usual width,
     with zeros behind it, rather than some of a larger number or a text. `source` is what it is in, if it is in no
@@ -133,10 +140,8 @@ def likelihood(hit: Hit, source: Source) -> float:
     if hit.layer is not None:
         return points
     points += 1.0 if hit.size in (2, 4, 8) and hit.offset % hit.size == 0 else 0.0
-    before = bytes(source.read(max(hit.offset - LABEL, 0), hit.offset)).rstrip(b"\0\x01\x02\x03\x04 :=\"'")
-    labelled = len(before) >= 3 and all(chr(byte).isalpha() and byte < 128 for byte in before[-3:])
     around = bytes(source.read(max(hit.offset - 1, 0), hit.offset + hit.size + 2))
-    points += 2.0 if labelled else 0.0
+    points += 2.0 if is_behind_text(source, hit.offset) else 0.0
     return points + 0.5 * around[-2:].count(0)
 
 

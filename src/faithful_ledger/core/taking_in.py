@@ -22,7 +22,7 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource, Source, files_below, name_within, open_source
 from faithful_ledger.core.vault.archive import ABOUT
 
-__all__ = ["TakenIn", "take_in_all", "take_in_copies"]
+__all__ = ["TakenIn", "take_in"]
 
 MOST_COPIES = 200
 LARGEST = 1 << 30  # bytes of one copy
@@ -44,51 +44,38 @@ class _Copy(NamedTuple):
     files: list[tuple[str, Source]]
 
 
-def take_in_copies(keeping: Keeping, save: Save, paths: Sequence[Path]) -> TakenIn:
-    """Keep each copy as a snapshot of `save`, the oldest first. One that holds what a snapshot holds already is passed
-    over. Exported snapshots keep their labels.
+def take_in(keeping: Keeping, save: Save, paths: Sequence[Path]) -> TakenIn:
+    """Keep copies made by hand as snapshots of `save`, the oldest first. One that holds what a snapshot holds already
+    is passed over. Exported snapshots come last, with their labels.
 
     Raises:
-        LedgerError: one of the paths cannot be read, or is no copy of such a save; nothing was kept.
+        LedgerError: one of the paths cannot be read, or is no copy of such a save; nothing was kept. An export is
+            damaged: what was kept before it stays kept.
     """
+    exported = [path for path in paths if _is_export(path)]
     copies: list[_Copy] = []
     for path in paths:
-        found = list(_copies(path, save))
-        if not found:
+        found = list(_copies(path, save)) if path not in exported else []
+        if not found and path not in exported:
             raise EntryError(f"{path.name} contains no copy of {save.path.name}", "nothing was kept; choose its copies")
         copies += found
-    copies.sort(key=lambda copy: copy.time)
     if len(copies) > MOST_COPIES:
         what = f"these are {len(copies)} copies, and at most {MOST_COPIES} are taken in at once"
         raise EntryError(what, "nothing was kept; choose fewer")
     before = {_content_of(snapshot) for snapshot in keeping.snapshots(save.path)}
     taken, known = [], []
     with keeping.locked(shared=True):
-        for copy in copies:
+        for copy in sorted(copies, key=lambda copy: copy.time):
             snapshot = _snapshot(keeping, save, copy)
             if _content_of(snapshot) in before:
                 known.append(copy.label)
             else:
                 before.add(_content_of(snapshot))
                 taken.append(keeping.add(snapshot))
-    return TakenIn(taken, known)
-
-
-def take_in_all(keeping: Keeping, save: Save, paths: Sequence[Path]) -> TakenIn:
-    """The same for copies and exported snapshots together; the latter come last.
-
-    Raises:
-        LedgerError: as `take_in_copies`; a damaged export. What was kept before it stays kept.
-    """
-    exported = [path for path in paths if _is_export(path)]
-    copies = [path for path in paths if path not in exported]
-    taken = take_in_copies(keeping, save, copies) if copies else TakenIn([], [])
-    return TakenIn([*taken.snapshots, *(keeping.take_in(path, save.path) for path in exported)], taken.known)
+    return TakenIn([*taken, *(keeping.take_in(path, save.path) for path in exported)], known)
 
 
 def _is_export(path: Path) -> bool:
-    if not path.is_file() or not zipfile.is_zipfile(path):
-        return False
     try:
         with zipfile.ZipFile(path) as archive:
             return ABOUT in archive.namelist()
@@ -156,9 +143,6 @@ def _in_zip(path: Path, save: Save) -> Iterator[_Copy]:
     try:
         with zipfile.ZipFile(path) as archive:
             members = [info for info in archive.infolist() if not info.is_dir()]
-            if any(info.filename == ABOUT for info in members):
-                what = f"{path.name} is an exported snapshot"
-                raise EntryError(what, "nothing was kept; take it in by itself")
             if sum(info.file_size for info in members) > LARGEST:
                 raise VaultError(f"{path.name} would unpack to more than {LARGEST >> 20} MiB", "nothing was kept")
             for info in members:

@@ -76,7 +76,7 @@ class HistoryWork:
         book, save = self.session.book, self.session.save
         if book is None or save is None:
             return
-        from faithful_ledger.core.taking_in import take_in_all
+        from faithful_ledger.core.taking_in import take_in
 
         def done(taken: TakenIn) -> None:
             self.session.recorded.emit()
@@ -89,7 +89,7 @@ class HistoryWork:
         self.session.beside.run(
             size,
             "Copies are taken in",
-            lambda: take_in_all(book.keeping, save, paths),
+            lambda: take_in(book.keeping, save, paths),
             done,
             always=any(p.is_dir() for p in paths),
         )

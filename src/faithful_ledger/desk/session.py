@@ -276,25 +276,19 @@ class Session(QObject):
         if save is None:
             return
         name = save.template.id if save.template is not None and not by_any else None
-        load = partial(self._load, save.path, self._template_file or name, None)
-
-        def show(found: tuple[Book, Save, Message | None]) -> None:
-            self._show(*found)
-            then()
-
-        self.beside.run(self.size, f"{save.path.name} is read again", load, show)
+        self._read_anew(save, self._template_file or name, None, then)
 
     def read_from(self, book: str, then: Callable[[], object]) -> None:
         """Read the open save anew, as it is known to another book."""
-        save = self.save
-        if save is None:
-            return
-        load = partial(self._load, save.path, self._template_file, book)
+        if self.save is not None:
+            self._read_anew(self.save, self._template_file, book, then)
 
+    def _read_anew(self, save: Save, template: str | None, book: str | None, then: Callable[[], object]) -> None:
         def show(found: tuple[Book, Save, Message | None]) -> None:
             self._show(*found)
             then()
 
+        load = partial(self._load, save.path, template, book)
         self.beside.run(self.size, f"{save.path.name} is read again", load, show)
 
     def close_save(self) -> None:

@@ -7,13 +7,13 @@ inside are the packed bytes of every chain, one chain behind the other, for the 
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from typing import TypeAlias
 
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.layers.stream import Allowance, Stream
 
-__all__ = ["LINKED", "Chain", "chains_of", "length_in_front", "stream_begins"]
+__all__ = ["LINKED", "Begins", "Chain", "chains_of", "length_in_front", "stream_begins"]
 
 HEADER = 8
 LONGEST = 1 << 16  # blocks of a chain
@@ -21,12 +21,11 @@ LEAST_UNPACKED = 16
 LAST = (0, 0xFFFFFFFF)
 LINKED = {"linked-le": "<II", "linked-be": ">II", "linked-next-le": "<II", "linked-next-be": ">II"}
 
+Begins: TypeAlias = list[tuple[str, int]]
 Chain: TypeAlias = list[tuple[int, int]]
 
 
-def chains_of(
-    data: bytes, kind: str, streams: dict[str, Stream], begins: Sequence[tuple[str, int]] | None = None
-) -> list[Chain]:
+def chains_of(data: bytes, kind: str, streams: dict[str, Stream], begins: Begins | None = None) -> list[Chain]:
     """The blocks of each chain, as spans of packed bytes, in the order of their beginnings. A chain is one whose bytes,
     joined, are a stream of a kind in `streams` that comes to its end. `begins` are from `stream_begins`.
     """
@@ -49,7 +48,7 @@ def length_in_front(start: int, size: int, kind: str) -> tuple[int, int, bytes]:
     return at, at + 4, struct.pack(LINKED[kind][0] + "I", size)
 
 
-def stream_begins(data: bytes, streams: dict[str, Stream]) -> list[tuple[str, int]]:
+def stream_begins(data: bytes, streams: dict[str, Stream]) -> Begins:
     """Where streams may begin by their marks, in one pass; each with its kind."""
     import numpy as np
 
@@ -58,7 +57,7 @@ def stream_begins(data: bytes, streams: dict[str, Stream]) -> list[tuple[str, in
 
     marks = [(stream, mark) for stream in streams.values() for mark in stream.marks]
     bytes_ = np.frombuffer(data, np.uint8)
-    found: list[tuple[str, int]] = []
+    found: Begins = []
     for hits in scan(MemorySource(data), [mark for _, mark in marks]):
         for number in np.unique(hits.runs).tolist():
             stream = marks[number][0]

@@ -17,7 +17,7 @@ import numpy as np
 
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.layers import STREAMS
-from faithful_ledger.core.layers.linked import stream_begins
+from faithful_ledger.core.layers.linked import Begins, stream_begins
 from faithful_ledger.core.layers.stream import Allowance, Layer
 from faithful_ledger.core.scan import windows
 
@@ -42,14 +42,16 @@ LEAST_RAW = 48  # packed bytes; shorter streams come to their end by chance
 LEAST_RAW_UNPACKED = 64
 
 
-def find_layers(data: bytes) -> list[Layer]:
+def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
     """All packed streams, in order; none is within another. Together they unpack to no more than a file of this size
-    is worth (core/budget.py); what would be more is not looked at.
+    is worth (core/budget.py); what would be more is not looked at. `begins` is where marks stand, if
+    that is known.
     """
     found: list[Layer] = []
     end = 0
     allowance = Allowance(unpacked_allowance(len(data)))
-    for offset, kind in sorted((offset, name) for name, offset in stream_begins(data, STREAMS)):
+    begins = stream_begins(data, STREAMS) if begins is None else begins
+    for offset, kind in sorted((offset, name) for name, offset in begins):
         if offset >= end and (layer := _read(data, offset, kind, allowance)) is not None:
             found.append(layer)
             end = layer.offset + layer.size

@@ -13,6 +13,7 @@ from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.errors import LedgerError, ValueRefused
 from faithful_ledger.core.search import (
     Hit,
+    is_behind_text,
     likelihood,
     parse_number,
     parse_pattern,
@@ -35,7 +36,6 @@ __all__ = ["SearchPane"]
 MOST_HITS = 20_000
 WIDE = 460  # pixels; in a narrower pane the bytes around a hit have no room
 MOST_SHOWN = 500
-BEHIND_TEXT = 24
 HOW = {
     "a number": "1340, −3 or 12.5: in every storage, also times 10 and 100",
     "a text": "in UTF-8, UTF-16 and Latin-1",
@@ -177,8 +177,7 @@ class SearchPane(QWidget):
         if name == DIFFERING:
             now = bytes(source.read(hit.offset, end))
             return any(bytes(kept.read(hit.offset, end)) != now for kept in self._kept())
-        before = bytes(source.read(max(hit.offset - BEHIND_TEXT, 0), hit.offset)).rstrip(b"\0\x01\x02\x03\x04 :=\"'")
-        return len(before) >= 3 and all(32 < byte < 127 for byte in before[-3:])
+        return is_behind_text(source, hit.offset)
 
     def _show_hits(self) -> None:
         wanted = [hit for hit in self.hits if self._wanted(hit)]
