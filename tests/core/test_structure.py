@@ -98,6 +98,15 @@ for found in pkgutil.walk_packages(core.__path__, "faithful_ledger.core."):
         done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
         self.assertEqual(done.stdout.splitlines()[-1], "[]")
 
+    def test_the_window_begins_without_arrays_and_without_stages(self) -> None:
+        code = (
+            "import sys; import faithful_ledger.desk.application; stages = 'faithful_ledger.desk.stages.'; "
+            "early = [name for name in sys.modules if name.startswith(stages) and name != stages + 'welcome']; "
+            "print(early, 'numpy' in sys.modules)"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        self.assertEqual(done.stdout.splitlines()[-1], "[] False")
+
     def test_public_names_are_listed_sorted_and_exist(self) -> None:
         for path in [*CORE.rglob("*.py"), *(SOURCE / "faithful_ledger" / "desk").rglob("*.py")]:
             tree = ast.parse(path.read_text("utf-8"))

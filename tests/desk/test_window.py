@@ -19,10 +19,10 @@ from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.desk.application import application, make_shell, tell_unexpected
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY
-from faithful_ledger.desk.stages.history import local_time
 from faithful_ledger.desk.theme import apply_sheet, apply_theme, colours
 from faithful_ledger.desk.widgets.strip import OFFSETS_WIDTH, ROW_HEIGHT
 from faithful_ledger.desk.widgets.tape import Slip
+from faithful_ledger.desk.widgets.words import local_time
 from tests.desk.support import DeskCase
 from tests.support import play
 
@@ -620,7 +620,7 @@ class PostingTest(DeskCase):
         self.assertEqual(len(again.save.tape), 0)  # type: ignore[union-attr]
         self.told_again.act()
         self.assertEqual({entry.path for entry in again.save.tape}, {"purse.marks", "crew[1].name"})  # type: ignore[union-attr]
-        again.forget_entries()
+        again.entries.forget()
         started_again()
         self.assertNotIn("from last time", self.told_again.text if self.told_again else "")
 

@@ -50,7 +50,7 @@ class Evidence:
         if book is None or save is None:
             return False
         if self._session.pending:
-            self._session.ask_about_entries("Pin it without them", lambda: self.pin(quantity, place))
+            self._session.entries.ask("Pin it without them", lambda: self.pin(quantity, place))
             return False
         path = self._described(save, place)
         if path is None:
@@ -82,7 +82,7 @@ class Evidence:
         if book is None or save is None:
             return
         if self._session.pending:
-            self._session.ask_about_entries("Take it back without them", lambda: self.unpin(quantity))
+            self._session.entries.ask("Take it back without them", lambda: self.unpin(quantity))
             return
         library = self._session.shelf.library(book)
         text = f"{quantity.name} is no longer pinned"
@@ -101,7 +101,7 @@ class Evidence:
         if book is None or save is None or not name.strip():
             return False
         if self._session.pending:
-            self._session.ask_about_entries("Describe it without them", lambda: self.describe(node, name))
+            self._session.entries.ask("Describe it without them", lambda: self.describe(node, name))
             return False
         library = self._session.shelf.library(book)
         path = self._session.attempt(lambda: book.templates.add_value(save, library, node, name.strip()))

@@ -104,7 +104,7 @@ class HistoryWork:
         if book is None:
             return False
         if self.session.pending:
-            self.session.ask_about_entries("Reverse without them", lambda: self.reverse(posting, anyway=anyway))
+            self.session.entries.ask("Reverse without them", lambda: self.reverse(posting, anyway=anyway))
             return False
 
         def done(_: Snapshot) -> None:
@@ -120,7 +120,7 @@ class HistoryWork:
     def restore(self, snapshot: Snapshot) -> bool:
         book = self.session.book
         if self.session.pending:
-            self.session.ask_about_entries("Restore without them", lambda: self.restore(snapshot))
+            self.session.entries.ask("Restore without them", lambda: self.restore(snapshot))
             return False
         if book is None:
             return False

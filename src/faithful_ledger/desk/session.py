@@ -11,7 +11,7 @@ from functools import partial
 from pathlib import Path
 from typing import NamedTuple, TypeVar
 
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QObject, Signal
 
 from faithful_ledger.core.arranging import enter_all
 from faithful_ledger.core.binding import FieldNode, Node
@@ -26,7 +26,6 @@ from faithful_ledger.core.errors import (
     ValueRefused,
 )
 from faithful_ledger.core.opening import find_save, open_save
-from faithful_ledger.core.pending import read_pending, written_down
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
@@ -36,14 +35,12 @@ from faithful_ledger.desk.background import Background
 from faithful_ledger.desk.beside import AT_ONCE, Beside, Message
 from faithful_ledger.desk.evidence import Evidence
 from faithful_ledger.desk.history_work import HistoryWork
+from faithful_ledger.desk.pending_entries import PendingEntries
 from faithful_ledger.desk.sources import Sources
-from faithful_ledger.desk.widgets.basics import in_turn
 
 __all__ = ["Message", "Selection", "Session"]
 
 RECENT = 400
-KEPT_AT_ONCE = 200  # entries the book keeps as they are made
-KEPT_AFTER = 1000  # milliseconds, for more
 T = TypeVar("T")
 
 
@@ -89,10 +86,7 @@ class Session(QObject):
         self._template_file: str | None = None  # a template that was named by its file, and may be in no library
         self._generation = 0
         self._kept_early: Save | None = None
-        self._keeping = QTimer(self)
-        self._keeping.setSingleShot(True)
-        self._keeping.setInterval(KEPT_AFTER)
-        self._keeping.timeout.connect(self._keep_now)
+        self.entries = PendingEntries(self)
 
     # opening
 
@@ -109,7 +103,7 @@ class Session(QObject):
         While entries are pending the user is asked first, because they belong to the save that is open.
         """
         if self.pending:
-            self.ask_about_entries("Open it without them", lambda: self.open(path, template, book))
+            self.entries.ask("Open it without them", lambda: self.open(path, template, book))
             return False
         load = partial(self._load, path, template, book)
 
@@ -123,23 +117,6 @@ class Session(QObject):
     def pending(self) -> int:
         """How many entries are on the tape."""
         return len(self.save.tape) if self.save is not None else 0
-
-    def ask_about_entries(self, action: str, act: Callable[[], object]) -> None:
-        """Tell that entries would be lost; the action withdraws them and goes on."""
-
-        def withdraw_and_go_on() -> None:
-            self.forget_entries()
-            act()
-
-        count = f"{self.pending} {'entry is' if self.pending == 1 else 'entries are'}"
-        text = f"{count} pending for {self.save.path.name if self.save else ''}; post or withdraw first"
-        self.reported.emit(Message("open", text, action, withdraw_and_go_on))
-
-    def forget_entries(self) -> None:
-        """Withdraw all entries for good: they are not offered at the next start."""
-        if self.save is not None:
-            self.save.tape.clear()
-            self._keep_entries()
 
     def _load(self, path: Path, template_name: str | None, book_name: str | None) -> tuple[Book, Save, Message | None]:
         known = self.shelf.book_of(path) if book_name is None else self.shelf.open(book_name)
@@ -193,7 +170,7 @@ class Session(QObject):
         message = self._another_character(book, save) or message
         self.book, self.save, self.selection = book, save, None
         self.sources.payloads.clear()
-        message = self._offer_entries() or message
+        message = self.entries.offer() or message
         notes = [*map(str, self.shelf.recovered), *map(str, book.blocked)]
         notes += [f"the book {name} was passed over: {error}" for name, error in self.shelf.unusable.items()]
         if notes:
@@ -201,7 +178,7 @@ class Session(QObject):
             self.shelf.recovered.clear()
             self.shelf.unusable.clear()
         self.opened.emit()
-        self._tape_changed(keep=False)
+        self.tape_changed(keep=False)
         self.reported.emit(message)
 
     def _another_character(self, book: Book, save: Save) -> Message | None:
@@ -227,46 +204,6 @@ class Session(QObject):
             self.reported.emit(Message("holds", f"{name} and {before} have one history."))
 
         return Message("open", text, "It is the same one", join)
-
-    def _offer_entries(self) -> Message | None:
-        """What was pending when the program ended without a word: back on the tape, if it is for this state."""
-        save, book = self.save, self.book
-        if save is None or book is None or save.problem is not None:
-            return None
-        pending = read_pending(book.records.pending(save.path))
-        count = len(pending.entries)
-        if not count:
-            return None
-        entries = "1 entry" if count == 1 else f"{count} entries"
-        if pending.is_current(save):
-            failed = pending.bring_back(save)
-            lost = f"; {failed} of them no longer fit the template" if failed else ""
-            message = (
-                f"{entries} from last time, not posted then, {'is' if count == 1 else 'are'} on the tape again{lost}."
-            )
-            return Message("open", message, "Withdraw", in_turn(self.forget_entries, self._tape_changed))
-
-        def again() -> None:
-            failed = pending.bring_back(save)
-            self._tape_changed()
-            if failed:
-                self.reported.emit(Message("open", f"{failed} of the {entries} do not fit the new state."))
-
-        message = f"{entries} from last time {'was' if count == 1 else 'were'} made for an older state of this save."
-        return Message("open", message, "Enter again", again)
-
-    def _keep_entries(self) -> None:
-        """Let the book keep the tape, at once for a few entries and bit by bit for many."""
-        if self.pending > KEPT_AT_ONCE:
-            self._keeping.start()
-            return
-        self._keeping.stop()
-        self._keep_now()
-
-    def _keep_now(self) -> None:
-        save, book = self.save, self.book
-        if save is not None and book is not None:
-            self.attempt(lambda: book.records.set_pending(save.path, written_down(save)))
 
     def reopen(self, then: Callable[[], object] = lambda: None, *, by_any: bool = False) -> None:
         """Read the save anew, as after a posting; `then` is called when it is there. It keeps its template, or is
@@ -301,7 +238,7 @@ class Session(QObject):
     def choose_format(self, name: str) -> None:
         """Read the open save as a text of a format from now on, or with no name as what it is recognised as."""
         if self.pending:
-            self.ask_about_entries("Read it without them", lambda: self.choose_format(name))
+            self.entries.ask("Read it without them", lambda: self.choose_format(name))
         elif self.book is not None and self.save is not None:
             self.book.records.set_setting(f"format:{self.save.path.absolute()}", name)
             self.reopen()
@@ -370,7 +307,7 @@ class Session(QObject):
             self.reported.emit(Message("broken", str(error)))
             return False
         self.reported.emit(None)
-        self._tape_changed()
+        self.tape_changed()
         return True
 
     def enter_all(self, values: list[tuple[str, str]], *, anyway: bool = False) -> bool:
@@ -388,7 +325,7 @@ class Session(QObject):
             self.reported.emit(Message("broken", f"{error}; none of the {len(values)} values was entered"))
             return False
         self.reported.emit(None)
-        self._tape_changed()
+        self.tape_changed()
         return True
 
     def arrange(self, change: Callable[[Save], object]) -> bool:
@@ -401,7 +338,7 @@ class Session(QObject):
         if save.tape.version == before:
             return False
         self.reported.emit(None)
-        self._tape_changed()
+        self.tape_changed()
         return True
 
     def type_bytes(self, file: str, start: int, end: int, data: bytes) -> bool:
@@ -413,31 +350,32 @@ class Session(QObject):
         if entry is None:
             return False
         self.reported.emit(None)
-        self._tape_changed()
+        self.tape_changed()
         return True
 
     def withdraw(self, path: str) -> None:
         if self.save is not None and not self.beside.refuse():
             self.save.tape.withdraw(path)
-            self._tape_changed()
+            self.tape_changed()
 
     def undo(self) -> None:
         if self.save is not None and not self.beside.refuse() and self.save.tape.undo():
-            self._tape_changed()
+            self.tape_changed()
 
     def redo(self) -> None:
         if self.save is not None and not self.beside.refuse() and self.save.tape.redo():
-            self._tape_changed()
+            self.tape_changed()
 
     def decide_broken(self, renew: bool) -> None:
         """Whether seals that did not hold when the save was opened are renewed or left."""
         if self.save is not None and not self.beside.refuse():
             self.save.renew_broken = renew
-            self._tape_changed()
+            self.tape_changed()
 
-    def _tape_changed(self, *, keep: bool = True) -> None:
+    def tape_changed(self, *, keep: bool = True) -> None:
+        """Let the book `keep` the entries, and work out what posting would do with them now."""
         if keep:
-            self._keep_entries()
+            self.entries.keep()
         self.changed.emit()
         self._generation += 1
         generation, save = self._generation, self.save

@@ -260,7 +260,7 @@ class Shell(QMainWindow):
         """Read the save anew from the disk; entries that are pending are asked about first."""
         session = self.session
         if session.pending:
-            session.ask_about_entries("Read it without them", self.read_again)
+            session.entries.ask("Read it without them", self.read_again)
         elif session.save is not None:
             said = Message("holds", f"{session.save.path.name} was read again.")
             session.reopen(lambda: session.reported.emit(said))
@@ -434,7 +434,7 @@ class Shell(QMainWindow):
             event.ignore()
             return
         if pending:
-            self.session.forget_entries()
+            self.session.entries.forget()
         if self.watching:
             self.gather.watcher.stop()
         if "gather" in self.__dict__:

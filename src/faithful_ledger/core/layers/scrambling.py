@@ -8,14 +8,15 @@ several of them, one in the other, undo what a game did in one go.
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, NamedTuple, TypeAlias
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
-import numpy as np
+if TYPE_CHECKING:
+    import numpy as np
+
+    Array: TypeAlias = np.ndarray[Any, Any]
+    Change: TypeAlias = Callable[[Array, bytes], Array]
 
 __all__ = ["KEYED", "LOCAL", "SCRAMBLINGS", "Scrambling", "in_words", "scramble", "unscramble"]
-
-Array: TypeAlias = np.ndarray[Any, Any]
-Change: TypeAlias = Callable[[Array, bytes], Array]
 
 
 class Scrambling(NamedTuple):
@@ -37,44 +38,56 @@ class _Kind(NamedTuple):
 
 
 def _repeated(data: Array, key: bytes) -> Array:
+    import numpy as np
+
     return np.tile(np.frombuffer(key, np.uint8), -(-data.size // len(key)))[: data.size]
 
 
 def _positions(data: Array, key: bytes) -> Array:
+    import numpy as np
+
     return (np.arange(data.size, dtype=np.uint32) * key[0]).astype(np.uint8)
 
 
 def _rotated(data: Array, bits: int) -> Array:
-    return data << np.uint8(bits & 7) | data >> np.uint8(-bits & 7) if bits & 7 else data.copy()
+    turned: Array = data << (bits & 7) | data >> (-bits & 7) if bits & 7 else data.copy()
+    return turned
 
 
 def _before(data: Array) -> Array:
-    return np.concatenate((np.zeros(1, np.uint8), data[:-1]))
+    shifted = data.copy()
+    shifted[1:], shifted[:1] = data[:-1], 0
+    return shifted
 
 
 def _alternating(data: Array) -> Array:
     """p[i] = s[i] - p[i-1], modulo 256: sums of the bytes with alternating signs."""
     signed = data.copy()
     signed[1::2] = -signed[1::2]
-    summed = np.cumsum(signed, dtype=np.uint8)
+    summed: Array = signed.cumsum(dtype="uint8")
     summed[1::2] = -summed[1::2]
     return summed
 
 
 def _summed(data: Array, _: bytes) -> Array:
-    return np.cumsum(data, dtype=np.uint8)
+    summed: Array = data.cumsum(dtype="uint8")
+    return summed
 
 
 def _chained(data: Array, _: bytes) -> Array:
+    import numpy as np
+
     chained: Array = np.bitwise_xor.accumulate(data)
     return chained
 
 
 def _reversed_bits(data: Array, _: bytes) -> Array:
-    return REVERSED[data]
+    import numpy as np
+
+    return np.frombuffer(data.tobytes().translate(REVERSED), np.uint8)
 
 
-REVERSED = np.packbits(np.unpackbits(np.arange(256, dtype=np.uint8).reshape(-1, 1), axis=1)[:, ::-1], axis=1).ravel()
+REVERSED = bytes(int(f"{byte:08b}"[::-1], 2) for byte in range(256))
 _KINDS: dict[str, _Kind] = {
     "add": _Kind(lambda d, k: d - _repeated(d, k), lambda d, k: d + _repeated(d, k), True, True, "{key} added"),
     "add-plain-previous": _Kind(
@@ -108,12 +121,18 @@ LOCAL = tuple(name for name, kind in _KINDS.items() if kind.local)
 
 def unscramble(data: bytes, found: Scrambling) -> bytes:
     """The bytes as they were before."""
-    return _KINDS[found.kind].undo(np.frombuffer(data, np.uint8), found.key).tobytes()
+    return _changed(data, _KINDS[found.kind].undo, found.key)
 
 
 def scramble(data: bytes, found: Scrambling) -> bytes:
     """The bytes hidden again, as `unscramble` found them."""
-    return _KINDS[found.kind].redo(np.frombuffer(data, np.uint8), found.key).tobytes()
+    return _changed(data, _KINDS[found.kind].redo, found.key)
+
+
+def _changed(data: bytes, change: Change, key: bytes) -> bytes:
+    import numpy as np
+
+    return change(np.frombuffer(data, np.uint8), key).tobytes()
 
 
 def in_words(kind: str, key: bytes | None) -> str:

@@ -15,11 +15,12 @@ from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import WHOLE, MemorySource, Source, open_source
 from faithful_ledger.desk.session import Session
-from faithful_ledger.desk.stages.history import field_text, local_time
+from faithful_ledger.desk.stages.history import field_text
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
 from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
 from faithful_ledger.desk.widgets.tables import cell, plain_table
+from faithful_ledger.desk.widgets.words import local_time
 
 if TYPE_CHECKING:
     from faithful_ledger.core.compare import Difference, FieldDifference

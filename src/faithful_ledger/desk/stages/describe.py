@@ -16,7 +16,6 @@ from faithful_ledger.core.inside import Payload
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.storage.lettering import lettering
 from faithful_ledger.desk.session import Message, Selection, Session
-from faithful_ledger.desk.stages.history import local_time
 from faithful_ledger.desk.stages.lanes import band_parts, first_array, lane_over
 from faithful_ledger.desk.stages.profile import ProfilePane
 from faithful_ledger.desk.stages.search import SearchPane
@@ -28,7 +27,7 @@ from faithful_ledger.desk.widgets.strip import ByteStrip
 from faithful_ledger.desk.widgets.strip_rows import PendingBytes, StripLane
 from faithful_ledger.desk.widgets.text_view import TextView
 from faithful_ledger.desk.widgets.values import ValuesPane
-from faithful_ledger.desk.widgets.words import grouped
+from faithful_ledger.desk.widgets.words import grouped, local_time
 
 __all__ = ["DescribeStage"]
 

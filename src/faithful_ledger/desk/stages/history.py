@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import datetime
 from functools import partial
 from itertools import islice
 from pathlib import Path
@@ -27,21 +26,17 @@ from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
 from faithful_ledger.desk.widgets.tables import cell, plain_table
+from faithful_ledger.desk.widgets.words import local_time
 
 if TYPE_CHECKING:
     from faithful_ledger.core.refused import Lead
     from faithful_ledger.core.source import Source
 
-__all__ = ["HistoryStage", "field_text", "local_time"]
+__all__ = ["HistoryStage", "field_text"]
 
 COPIES_LOOKED_AT = 8
 LARGEST_LOOKED_AT = 16 << 20
 MOST_DIFFERENCES, MOST_SHOWN = 200, 500
-
-
-def local_time(time: str) -> str:
-    """A record's time on the clock of the user."""
-    return datetime.fromisoformat(time).astimezone().strftime("%Y-%m-%d %H:%M:%S")
 
 
 class HistoryStage(QWidget):

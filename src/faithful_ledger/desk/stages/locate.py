@@ -20,14 +20,13 @@ from PySide6.QtWidgets import (
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.records import Quantity, Snapshot
 from faithful_ledger.desk.session import Message, Session
-from faithful_ledger.desk.stages.history import local_time
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import HOLDS, OPEN, colours, mono, sans
 from faithful_ledger.desk.widgets.basics import button, column, in_turn, label, swap
 from faithful_ledger.desk.widgets.basics import row as side_by_side
 from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
 from faithful_ledger.desk.widgets.tables import cell, plain_table
-from faithful_ledger.desk.widgets.words import storage_in_brief
+from faithful_ledger.desk.widgets.words import local_time, storage_in_brief
 
 if TYPE_CHECKING:
     from faithful_ledger.core.deadline import Deadline
@@ -170,7 +169,7 @@ class LocateStage(QWidget):
 
     @staticmethod
     def _letter(number: int, snapshot: Snapshot) -> str:
-        return f"{LETTERS[number]} · {snapshot.label or local_time(snapshot.time)[-5:]}"
+        return f"{LETTERS[number]} · {snapshot.label or local_time(snapshot.time)[11:16]}"
 
     def _cell_changed(self, row: int, place: int) -> None:
         book, save = self.session.book, self.session.save

@@ -10,9 +10,9 @@ from PySide6.QtWidgets import QTableWidget, QWidget
 
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.desk.session import Message, Session
-from faithful_ledger.desk.stages.history import local_time
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
 from faithful_ledger.desk.widgets.tables import plain_table
+from faithful_ledger.desk.widgets.words import local_time
 
 __all__ = ["Welcome"]
 
