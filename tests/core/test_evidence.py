@@ -200,6 +200,21 @@ class StorageTest(LedgerCase):
             self.assertTrue(values[1] > values[0] and values[2] == values[1] and values[3] < values[2])
             self.assertNotEqual(values[4], values[3])
 
+    def test_what_moved_inside_a_large_file_of_one_size_is_found_by_relations(self) -> None:
+        at, dense = 700_000, bytes(byte >> 1 for byte in random.Random(3).randbytes(1_200_000))
+        for moved in (0, 12):
+            data = []
+            for number, value in enumerate((500, 700, 700, 650, 20)):
+                to = moved * (number % 2)
+                part = bytearray(dense)
+                part[at + to : at + to + 9000] = dense[at : at + 9000]
+                part[at + to + 4000 : at + to + 4004] = struct.pack("<I", value)
+                data.append(part)
+            with self.subTest(moved=moved):
+                found = located(data, ["any", "more", "same", "less", "less"])
+                wanted = tuple(at + 4000 + moved * (number % 2) for number in range(5))
+                self.assertIn((wanted, "u32le"), [(place.offsets, place.stored_as) for place in found.full])
+
     def test_a_stale_copy_and_a_mistyped_number_leave_one_out(self) -> None:
         data = saves([struct.pack("<I", v) for v in LARGE], 11)
         for part, value in zip(data, [LARGE[0], *LARGE[:-1]], strict=True):
