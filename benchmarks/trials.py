@@ -312,17 +312,23 @@ def shown_rounded(turn: random.Random) -> Trial:
 
 
 def scrambled(turn: random.Random) -> Trial:
-    """Chained to the byte before, by position, rotated, or under a key; with base64 letters by chance in one copy."""
+    """Chained to the byte before, by position, rotated, under a key or a generator; base64 letters by chance in one copy."""
     values, spell, decoys = _quantity(turn)
     dump = _dump(turn)
     outs = [dump(j, spell(value), decoys[j]) for j, value in enumerate(values)]
-    kind = turn.choice(["chain", "chain-plain", "minus", "add", "position", "position-times", "key", "rotated-key"])
+    sums = ["chain", "chain-plain", "minus", "add", "position", "position-times"]
+    kind = turn.choice([*sums, "key", "rotated-key", "generator"])
     factor = turn.choice([3, 5, 7, 13])
     rotation = turn.choice([0, 0, 1, 3, 4])
     key = turn.randbytes(turn.choice([1, 4, 7, 16]))
+    multiplier, increment = turn.choice([(1_103_515_245, 12_345), (214_013, 2_531_011), (1_664_525, 1_013_904_223)])
+    shift = turn.choice([16, 24])
     saves = []
     for j, out in enumerate(outs):
         plain = bytearray(out.data)
+        if kind == "generator":
+            saves.append(_generated(plain, multiplier, increment, shift))
+            continue
         hidden = bytearray()
         before = stored = 0
         for n, byte in enumerate(plain):
@@ -347,6 +353,15 @@ def scrambled(turn: random.Random) -> Trial:
             hidden += b"QmVzdCBzZWVuIGZyb20gdGhlIGdhbGxlcnkgYXQgZHVzazEyMzQ1"
         saves.append(bytes(hidden))
     return Trial(saves, list(map(str, values)), [out.truth() for out in outs])
+
+
+def _generated(plain: bytearray, multiplier: int, increment: int, shift: int) -> bytes:
+    """XORed with a generator that is seeded from the file's first four bytes."""
+    number, hidden = int.from_bytes(plain[:4], "little"), plain[:4]
+    for byte in plain[4:]:
+        number = (number * multiplier + increment) & 0xFFFFFFFF
+        hidden.append(byte ^ (number >> shift) & 255)
+    return bytes(hidden)
 
 
 def packed_text(turn: random.Random) -> Trial:

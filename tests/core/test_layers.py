@@ -27,7 +27,8 @@ from faithful_ledger.core.inside import payloads_inside
 from faithful_ledger.core.layers import KEYED, SCRAMBLINGS, LayerSpec
 from faithful_ledger.core.layers import STREAMS as KINDS
 from faithful_ledger.core.layers.deflate import _raw_tail
-from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
+from faithful_ledger.core.layers.generators import Generator
+from faithful_ledger.core.layers.scrambling import GENERATED, Scrambling, scramble, unscramble
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
@@ -146,6 +147,7 @@ class StreamContract(LedgerCase):
 
     @given(st.binary(min_size=1, max_size=400), st.binary(min_size=1, max_size=9), st.sampled_from(SCRAMBLINGS))
     def test_scrambling_is_undone_and_done_again(self, data: bytes, key: bytes, kind: str) -> None:
+        key = Generator(69_069, 1, first=9).key if kind == GENERATED else key
         found = Scrambling(kind, key if kind in KEYED else b"", 0.5)
         self.assertEqual(scramble(unscramble(data, found), found), data)
         self.assertEqual(unscramble(scramble(data, found), found), data)
@@ -410,8 +412,10 @@ files:
             ("[{layer: zlib, at: size}]", "“size” leads to no field of the file around"),
             (
                 "[{layer: zlib, key: '00'}]",
-                "zlib has no key; only add, add-position, rotate, xor, xor-position have one",
+                "zlib has no key; only add, add-position, rotate, xor, xor-generator, xor-position have one",
             ),
+            ("[{layer: rotate, key: '0102'}]", "the key of rotate is one byte, not 2"),
+            ("[{layer: xor-generator, key: '0102'}]", "a generator's key has 18 bytes, not 2"),
             ("[{layer: xor, key: '00', key_of: key}]", "a layer has one of key and key_of"),
             ("[{layer: xor, key_of: keys}]", "“keys” leads to no field of the file around"),
             ("[{layer: xoor}]", "“xoor” is not a layer; did you mean “xor”?"),

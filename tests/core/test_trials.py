@@ -17,10 +17,11 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.evidence import locate, parse_sighting
 from faithful_ledger.core.inside import look_inside
 from faithful_ledger.core.layers import SCRAMBLINGS
-from faithful_ledger.core.layers.scrambling import KEYED, Scrambling, scramble
+from faithful_ledger.core.layers.generators import Generator
+from faithful_ledger.core.layers.scrambling import GENERATED, KEYED, Scrambling, scramble
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
-from faithful_ledger.core.profile.descrambling import find_descramblings
+from faithful_ledger.core.profile.descrambling import GENERATORS, PORTIONS, find_descramblings
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import parse_template
 from faithful_ledger.core.template.extend import Shared, with_place
@@ -72,12 +73,30 @@ class DescramblingTest(LedgerCase):
             for seed in range(4):
                 turn = random.Random(f"{kind} {seed}")
                 plain = self.plain(turn)
-                key = {"xor-position": 3, "add-position": 5}.get(kind, turn.randrange(1, 256))
-                hidden = [scramble(save, Scrambling(kind, bytes([key]) if kind in KEYED else b"", 0)) for save in plain]
+                key = {"xor-position": b"\3", "add-position": b"\5"}.get(kind, bytes([turn.randrange(1, 256)]))
+                if kind == GENERATED:
+                    shift, taken = turn.choice(PORTIONS)
+                    first = turn.choice((8, 12))
+                    key = Generator(*turn.choice(GENERATORS), shift, taken, 4, turn.random() < 0.5, first).key
+                hidden = [scramble(save, Scrambling(kind, key if kind in KEYED else b"", 0)) for save in plain]
                 found = [tuple(each.data for each in together) for together in look_inside(hidden)]
                 # The first byte of a chain has none before it; a sum may begin with another one.
                 right = [all(p[8:] == f[8:] for p, f in zip(plain, each, strict=True)) for each in found]
                 self.assertIn(True, right, (kind, key, seed))
+
+    @given(st.binary(min_size=12, max_size=99), st.sampled_from(GENERATORS), st.sampled_from(PORTIONS), st.booleans())
+    def test_a_generator_gives_the_numbers_that_steps_one_by_one_give(
+        self, data: bytes, numbers: tuple[int, int, int], portion: tuple[int, int], early: bool
+    ) -> None:
+        multiplier, increment, modulus = numbers
+        shift, taken = portion
+        seed, by_steps = int.from_bytes(data[4:8], "big"), b""
+        for number in range(len(data)):
+            seed = (multiplier * seed + increment if number or not early else seed) % (modulus or 1 << 32)
+            by_steps += (seed >> shift).to_bytes(4, "little")[:taken]
+        key = Generator(*numbers, shift, taken, 4, True, 11, early).key
+        hidden = scramble(data, Scrambling(GENERATED, key, 0))
+        self.assertEqual(hidden, data[:11] + bytes(a ^ b for a, b in zip(data[11:], by_steps)))  # noqa: B905
 
     @given(st.integers(0, 1 << 30))
     @settings(max_examples=5, deadline=None)

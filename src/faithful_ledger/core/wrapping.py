@@ -24,7 +24,7 @@ from faithful_ledger.core.layers import KEYED, LINKED, LOCAL, PADDED, SCRAMBLING
 from faithful_ledger.core.layers.archives import ARCHIVES, Member, finish_zip, members_of, repacked, unpacked
 from faithful_ledger.core.layers.hex_text import HEX, bytes_of, digits_like, pairs_of
 from faithful_ledger.core.layers.linked import Chain, chains_of, length_in_front
-from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
+from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble, wrong_key
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, changed_database, tables_as_json
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS, encoded_from_utf8, utf8_from
@@ -471,7 +471,7 @@ def _scrambling(layer: LayerSpec, key_of: Callable[[str], bytes] | None) -> Scra
     """A scrambling with the key that the template gives or names."""
     kind = layer.kind
     key = key_of(layer.key_of) if layer.key_of and key_of is not None else layer.key
-    if kind in KEYED and not key:
-        name = f", {layer.key_of}, is empty" if layer.key_of else " is not given"
-        raise AddressError(f"the key of the {kind} scrambling{name}", "write its key in the template, or its key_of")
+    if kind in KEYED and (wrong := wrong_key(kind, key or b"")):
+        where = f" (it is taken from {layer.key_of})" if layer.key_of else ""
+        raise AddressError(f"{wrong}{where}", "write its key in the template, or its key_of")
     return Scrambling(kind, key or b"", 0.0)

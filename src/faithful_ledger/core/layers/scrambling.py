@@ -1,8 +1,8 @@
 """Scrambling that hides bytes without packing them, each kind with the way there and back.
 
 A key that repeats is XORed or added; a byte is XORed with, added to or taken from the one before it, as stored or as it
-was plain; the position times a factor is XORed or added; bits are rotated or put in reverse order. Kinds are layers:
-several of them, one in the other, undo what a game did in one go.
+was plain; the position times a factor is XORed or added; the numbers of a generator are XORed (generators.py); bits
+are rotated or put in reverse order. Kinds are layers: several of them, one in the other, undo what a game did at once.
 """
 
 from __future__ import annotations
@@ -10,13 +10,25 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
+from faithful_ledger.core.layers.generators import Generator, under_generator
+
 if TYPE_CHECKING:
     import numpy as np
 
     Array: TypeAlias = np.ndarray[Any, Any]
     Change: TypeAlias = Callable[[Array, bytes], Array]
 
-__all__ = ["KEYED", "LOCAL", "SCRAMBLINGS", "Scrambling", "in_words", "scramble", "unscramble"]
+__all__ = [
+    "GENERATED",
+    "KEYED",
+    "LOCAL",
+    "SCRAMBLINGS",
+    "Scrambling",
+    "in_words",
+    "scramble",
+    "unscramble",
+    "wrong_key",
+]
 
 
 class Scrambling(NamedTuple):
@@ -108,12 +120,15 @@ _KINDS: dict[str, _Kind] = {
     ),
     "swap-bits": _Kind(_reversed_bits, _reversed_bits, True, False, "bits in reverse order"),
     "xor": _Kind(lambda d, k: d ^ _repeated(d, k), lambda d, k: d ^ _repeated(d, k), True, True, "XOR with {key}"),
+    "xor-generator": _Kind(under_generator, under_generator, False, True, ""),
     "xor-plain-previous": _Kind(_chained, lambda d, _: d ^ _before(d), False, False, "XOR with the plain byte before"),
     "xor-position": _Kind(
         lambda d, k: d ^ _positions(d, k), lambda d, k: d ^ _positions(d, k), True, True, "XOR with position × {key}"
     ),
     "xor-previous": _Kind(lambda d, _: d ^ _before(d), _chained, False, False, "XOR with the byte before"),
 }
+GENERATED = "xor-generator"
+OF_ONE_BYTE = ("rotate", "xor-position", "add-position")
 SCRAMBLINGS = tuple(_KINDS)
 KEYED = tuple(name for name, kind in _KINDS.items() if kind.keyed)
 LOCAL = tuple(name for name, kind in _KINDS.items() if kind.local)
@@ -129,6 +144,18 @@ def scramble(data: bytes, found: Scrambling) -> bytes:
     return _changed(data, _KINDS[found.kind].redo, found.key)
 
 
+def wrong_key(kind: str, key: bytes) -> str:
+    """What is wrong with a key; empty where nothing is."""
+    if kind == GENERATED:
+        try:
+            Generator.of(key)
+        except ValueError as error:
+            return str(error)
+    if kind in OF_ONE_BYTE and len(key) != 1:
+        return f"the key of {kind} is one byte, not {len(key)}"
+    return "" if key else f"the key of {kind} is empty"
+
+
 def _changed(data: bytes, change: Change, key: bytes) -> bytes:
     import numpy as np
 
@@ -137,4 +164,6 @@ def _changed(data: bytes, change: Change, key: bytes) -> bytes:
 
 def in_words(kind: str, key: bytes | None) -> str:
     """What was done, as screens say it."""
+    if kind == GENERATED:
+        return Generator.of(key or b"").words
     return _KINDS[kind].words.format(key=(key or b"").hex(" ").upper())

@@ -2,19 +2,22 @@
 
 Scrambling makes bytes more alike in frequency, so taking it off leaves a lower entropy (Shannon) in every save. All
 kinds of core/layers/scrambling.py are tried: those of a repeating key by the commonest byte at each place of the key
-(scrambling.py), the others one by one, where it matters behind each rotation of the bits. Ways back that differ only by
-the order of bits have the same entropy: how usual the bytes are that they leave ranks these, and all are returned.
+(scrambling.py), the others one by one, where it matters behind each rotation of the bits; common generators with each
+place where their seed usually is. Ways back that differ only by the order of bits have the same entropy: how usual the
+bytes are that they leave ranks these, and all are returned.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from itertools import product
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.layers import LayerSpec
-from faithful_ledger.core.layers.scrambling import Scrambling, in_words, unscramble
+from faithful_ledger.core.layers.generators import Generator
+from faithful_ledger.core.layers.scrambling import GENERATED, Scrambling, in_words, unscramble
 from faithful_ledger.core.profile.entropy import entropy
 from faithful_ledger.core.profile.scrambling import find_scrambling, is_text
 
@@ -37,6 +40,21 @@ SHOWN = 0.12  # the share of the commonest byte once zeros, or blanks, are no lo
 COMMON = 0.08  # the share of the commonest byte that is then taken for zero
 LEAST_CHAIN = 1 << 10
 EVEN = 0.06  # the share of the commonest byte where zeros are hidden by what is before them
+SEEDED, GENERATED_LOOKED_AT = 32, 1 << 10  # a seed is in so many bytes; so many behind them choose the generator
+SEED_AT = (0, 4, 8, 12)
+PORTIONS = ((16, 1), (24, 1), (8, 1), (0, 1), (16, 2), (0, 4))  # which bytes of a number are used: shift, how many
+# Multiplier, increment and modulus (0 is 2³²), as the C standard prints them and common run-time libraries have them.
+GENERATORS = (
+    (1_103_515_245, 12_345, 0),
+    (1_103_515_245, 12_345, 1 << 31),
+    (214_013, 2_531_011, 0),
+    (1_664_525, 1_013_904_223, 0),
+    (22_695_477, 1, 0),
+    (69_069, 1, 0),
+    (134_775_813, 1, 0),
+    (16_807, 0, (1 << 31) - 1),
+    (48_271, 0, (1 << 31) - 1),
+)
 OPEN = ("xor-plain-previous", "subtract-plain-previous", "add-plain-previous")  # under these, runs of zeros stay
 ORDERLESS = ("xor", "xor-previous", "xor-plain-previous")  # these do the same to every bit
 BEHIND_ROTATIONS = ("add-previous", "subtract-previous", "subtract-plain-previous", "add-plain-previous")
@@ -71,7 +89,7 @@ def find_descramblings(saves: Sequence[bytes]) -> list[Descrambling]:
     arrays = [np.frombuffer(sample, np.uint8) for sample in samples]
     plain = [entropy(array) for array in arrays]
     best: list[tuple[float, list[Steps]]] = []
-    for each in (*_keyed(saves), *_chains(samples)):
+    for each in (*_keyed(saves), *_chains(samples), *_generated(samples)):
         after = [
             entropy(np.frombuffer(_undone(sample, steps), np.uint8))
             for sample, steps in zip(samples, each, strict=True)
@@ -79,7 +97,7 @@ def find_descramblings(saves: Sequence[bytes]) -> list[Descrambling]:
         gains = [before - now for before, now in zip(plain, after, strict=True)]
         gain = float(np.mean(gains)) - _cost(each, samples)
         keyed = each[0][0].share > 0  # a key of one byte leaves the entropy as it is, and was found by the zeros
-        opened = any(step.kind in OPEN for step in each[0])
+        opened = any(step.kind in OPEN or step.kind == GENERATED for step in each[0])
         needed = GAINED if opened else GAINED_MUCH
         shows = opened or all(map(_has_zeros, samples, each))
         shows = shows and all(map(_gains_everywhere, samples, each))
@@ -162,6 +180,24 @@ def _chains(samples: Sequence[bytes]) -> Iterator[list[Steps]]:
             yield [steps if len(steps) > len(way) else (*way, Scrambling(constant, b"\0", 0.0)) for steps in each]
         else:
             yield [way for _ in samples]
+
+
+def _generated(samples: Sequence[bytes]) -> Iterator[list[Steps]]:
+    """The generator under which the first save is least even, if bytes look even now."""
+    arrays = [np.frombuffer(sample, np.uint8) for sample in samples]
+    if any(array.size < LEAST_CHAIN or _commonest(array) > EVEN for array in arrays):
+        return
+    head, sample = samples[0][:SEEDED], arrays[0][SEEDED : SEEDED + GENERATED_LOOKED_AT]
+    best = (entropy(sample) - GAINED, b"")
+    for numbers, (shift, taken), at, big, early in product(GENERATORS, PORTIONS, SEED_AT, (False, True), (False, True)):
+        generator = Generator(*numbers, shift, taken, at, big, at + 4, early)
+        stream = generator.stream(head, SEEDED - at - 4 + sample.size)
+        for first in {at + 4, at + 8, at + 12, 16, 32}:
+            if at + 4 <= first <= SEEDED:
+                left = entropy(sample ^ stream[SEEDED - first :][: sample.size])
+                best = min(best, (left, generator._replace(first=first).key))
+    if best[1]:
+        yield [(Scrambling(GENERATED, best[1], 0.0),) for _ in samples]
 
 
 def _orders() -> Iterator[Steps]:

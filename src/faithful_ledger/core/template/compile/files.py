@@ -9,6 +9,7 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.layers import KEYED, LAYERS, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
+from faithful_ledger.core.layers.scrambling import wrong_key
 from faithful_ledger.core.storage import (
     FixedText,
     FreeText,
@@ -195,6 +196,8 @@ class _Files:
         elif layer.kind in KEYED and layer.key is None and not layer.key_of:
             text = f"the key of {layer.kind} is not given: write {{layer: {layer.kind}, key: …}}, or key_of a field"
             self.mistakes.append((where, text))
+        elif layer.key is not None and (wrong := wrong_key(layer.kind, layer.key)):
+            self.mistakes.append(((*where, "key"), wrong))
         elif layer.at is not None and layer.kind not in STREAMS:
             self.mistakes.append((where, f"{layer.kind} covers the whole payload, so it has no at"))
         for name in layer.at.names if layer.at is not None else ():
