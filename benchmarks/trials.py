@@ -312,7 +312,7 @@ def shown_rounded(turn: random.Random) -> Trial:
 
 
 def scrambled(turn: random.Random) -> Trial:
-    """Chained to the byte before, by position, rotated, under a key or a generator; base64 letters by chance in one copy."""
+    """Chained to the byte before, by position, rotated, under a key or a generator; base64 by chance in one copy."""
     values, spell, decoys = _quantity(turn)
     dump = _dump(turn)
     outs = [dump(j, spell(value), decoys[j]) for j, value in enumerate(values)]

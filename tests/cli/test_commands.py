@@ -385,6 +385,24 @@ class ScriptTest(CommandCase):
         self.assertEqual(self.run_command("post", self.folder / "2.bwd", "--set", f"{pinned['path']}=4321")[0], 0)
         self.assertEqual(self.json_of("read", self.folder / "2.bwd", pinned["path"])["fields"][0]["value"], 4321)
 
+    def test_of_places_that_are_alike_the_one_near_a_pinned_quantity_is_first(self) -> None:
+        noise = random.Random(11).randbytes(3000)
+        for number, (marks, air) in enumerate(((1340, 45_001), (1432, 45_321))):
+            held = bytearray(noise)
+            for at, value in ((2000, marks), (2010, air), (600, air)):
+                held[at : at + 4] = value.to_bytes(4, "little")
+            (self.folder / f"{number}.sav").write_bytes(held)
+        asked = [
+            ("locate", *(f"--seen={self.folder / f'{n}.sav'}={v}" for n, v in enumerate(pair)))
+            for pair in (("1340", "1432"), ("45001", "45321"))
+        ]
+        self.assertEqual(self.json_of(*asked[1])["places"][0]["offset"], 600)
+        marks = json.dumps(self.json_of(*asked[0]))
+        self.json_of("pin", self.folder / "1.sav", "--place", marks, "--as", "Marks")
+        first, second = self.json_of(*asked[1])["places"][:2]
+        self.assertEqual((first["offset"], second["offset"]), (2010, 600))
+        self.assertIn("6 bytes behind marks, which is pinned", self.run_command(*asked[1])[1])
+
     def test_a_place_goes_into_a_template_that_is_named(self) -> None:
         for number in (1, 2):
             (self.folder / f"{number}.sav").write_bytes(bytes(9) + bytes([200 + number, 1]) + bytes(9))

@@ -13,6 +13,7 @@ from faithful_ledger.cli.output import print_json, print_table, say, shown, side
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError
 from faithful_ledger.core.opening import find_save, open_save
+from faithful_ledger.core.pinned import pinned_in
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import MemorySource, Source, open_source
@@ -227,8 +228,12 @@ def locate(options: argparse.Namespace) -> int:
     pairs = [split_seen(text) for text in options.seen]
     seen = [evidence.parse_sighting(value) for _, value in pairs]
     end = Deadline(options.seconds)
+    newest = pairs[-1][0]
+    save = opened_or_bytes(options, newest, whole=False)
+    alone = lambda file: "" if file.path.samefile(newest) else str(file.path)  # noqa: E731
+    pinned = pinned_in(save, save.name_of if newest.is_dir() else alone)
     with end.cancelled_by_ctrl_c():
-        found = evidence.locate_in_set([_files_of(path) for path, _ in pairs], seen, options.most, end)
+        found = evidence.locate_in_set([_files_of(path) for path, _ in pairs], seen, options.most, end, pinned=pinned)
     if options.json:
         from faithful_ledger.core.evidence.exchange import places_by_spot
 

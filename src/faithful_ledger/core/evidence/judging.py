@@ -18,6 +18,7 @@ from faithful_ledger.core.evidence.content import UNIT, Content
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import STORAGES
 from faithful_ledger.core.evidence.sightings import Sighting
+from faithful_ledger.core.pinned import Pinned
 
 __all__ = ["into_spots", "is_clear", "judge", "reasons_for", "without_echoes"]
 
@@ -50,11 +51,12 @@ def judge(
     carriers: dict[int, Carrier],
     first: int,
     seen: Sequence[Sighting],
+    pinned: Sequence[Pinned] = (),
     *,
     closely: bool = True,
 ) -> None:
     """Give each place its bits, and sort them, the likeliest first. `carriers` lead from snapshot `first`; `closely`
-    asks whether they would lead elsewhere.
+    asks whether they would lead elsewhere. `pinned` are what is known of the same payload.
     """
     around = _surroundings(places, carriers, first)
     for place, agreed in zip(places, around, strict=True):
@@ -82,6 +84,7 @@ def judge(
         place.beside.clear()
         if place.path is None:
             _look_beside(place, contents)
+        _look_around(place, pinned)
     if closely:
         _strays(likely, carriers, first)
     places.sort(key=_rank)
@@ -186,6 +189,17 @@ def _look_beside(place: Place, contents: Sequence[Content]) -> None:
     if label and all(_label(content, at) == label for content, at in held[1:]):
         place.bits += LABEL
         place.beside.append(f"behind the text “{label}”")
+
+
+def _look_around(place: Place, pinned: Sequence[Pinned]) -> None:
+    """Whether a quantity that is pinned already is close in the newest snapshot."""
+    start = place.offsets[-1]
+    far = [(each.distance(start, start + place.size(-1, b"")), each) for each in pinned]
+    distance, nearest = min(far, key=lambda pair: abs(pair[0]), default=(0, None))
+    if nearest is not None and (bits := nearest.bits(distance)):
+        place.bits += bits
+        between = f"{abs(distance)} bytes" if distance else "directly"
+        place.beside.append(f"{between} {'before' if distance < 0 else 'behind'} {nearest.name}, which is pinned")
 
 
 def _strays(places: list[Place], carriers: dict[int, Carrier], first: int) -> None:

@@ -26,6 +26,7 @@ from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.inside import Payload, is_strong, look_inside
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.pinned import Pinned
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.source import MemorySource, Source
 
@@ -125,15 +126,16 @@ def locate_in_set(
     most: int = 50,
     end: Deadline = NEVER,
     report: Callable[[Located], None] | None = None,
+    pinned: Sequence[Pinned] = (),
 ) -> Located:
     """As `locate`, where each snapshot is a set of files by their names; each place says which `file` it is in.
 
     A file that is missing in a snapshot, or the same in two snapshots between which the quantity changed, is left out.
     When the time is up, or `end` is cancelled, what was found until then is returned. `report` is given what is known
-    whenever there is more.
+    whenever there is more. Places close to quantities that are `pinned` already are likelier.
     """
     _check(seen)
-    looking = _Looking(seen, most, end, report)
+    looking = _Looking(seen, most, end, report, pinned)
     for name in snapshots[0]:
         if all(name in files for files in snapshots):
             looking.in_file(name, [files[name] for files in snapshots])
@@ -191,9 +193,15 @@ class _Looking:
     """The files of a set, one after the other."""
 
     def __init__(
-        self, seen: Sequence[Sighting], most: int, end: Deadline, report: Callable[[Located], None] | None
+        self,
+        seen: Sequence[Sighting],
+        most: int,
+        end: Deadline,
+        report: Callable[[Located], None] | None,
+        pinned: Sequence[Pinned],
     ) -> None:
         self.seen = seen
+        self.pinned = pinned
         self.most = most
         self.end = end
         self.report = report
@@ -225,15 +233,17 @@ class _Looking:
         packed = min(
             sum(layer.size for layer in each) / max(len(c), 1) for each, c in zip(strong, contents, strict=True)
         )
+        outside = [each for each in self.pinned if (each.file, each.route) == (name, ())]
         parts: list[_Part] = []
         if packed < MOSTLY_PACKED:
-            parts.append(_Part(name, Search(contents, self.seen, self.end), strong))
+            parts.append(_Part(name, Search(contents, self.seen, self.end, outside), strong))
             # Chained bytes may show a small number as well, with other bytes that belong to it: then look further.
             if self._take(parts, 0) and not any(strong) and parts[0].found[0].by_chance < HARDLY:
                 return
         partial: list[tuple[str, int]] = []
         for payloads in look_inside(contents, layers, partial, end=self.end):
-            search = Search([payload.data for payload in payloads], self.seen, self.end)
+            known = [each for each in self.pinned if (each.file, each.route) == (name, payloads[0].route)]
+            search = Search([payload.data for payload in payloads], self.seen, self.end, known)
             parts.append(_Part(name, search, None, payloads))
             # Of ways back that fit alike another one may explain more: only what is beyond doubt ends this.
             if self._take(parts[-1:], 0) and parts[-1].found[0].by_chance < HARDLY:
@@ -242,7 +252,7 @@ class _Looking:
             what = f"{name} {kind}".lstrip()
             self.not_tried.append(NotTried(what, f"it opens in {count} of {len(contents)} copies only"))
         if not parts:
-            parts.append(_Part(name, Search(contents, self.seen, self.end), strong))
+            parts.append(_Part(name, Search(contents, self.seen, self.end, outside), strong))
             self._take(parts, 0)
         open_ = [part for part in parts if not part.search.is_noise]
         for part in parts:

@@ -21,6 +21,7 @@ from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches
 from faithful_ledger.core.evidence.texts import path_places
 from faithful_ledger.core.formats import Document, recognised_text
+from faithful_ledger.core.pinned import Pinned
 from faithful_ledger.core.profile.entropy import entropy
 from faithful_ledger.core.source import MemorySource
 
@@ -50,6 +51,7 @@ class Search:
     payloads: Sequence[bytes]
     seen: Sequence[Sighting]
     end: Deadline = NEVER
+    pinned: Sequence[Pinned] = ()
     found: list[Place] = field(default_factory=list)
     tried: list[str] = field(default_factory=list)
     not_tried: list[str] = field(default_factory=list)
@@ -95,7 +97,7 @@ class Search:
 
     def _judge(self, *, plain: bool = False) -> None:
         """Rank what was found. At the same offsets of large payloads no other spot is asked about."""
-        judge(self.found, self.contents, self.carriers, self.first, self.seen, closely=not plain)
+        judge(self.found, self.contents, self.carriers, self.first, self.seen, self.pinned, closely=not plain)
         self.found = without_echoes(self.found)
 
     @property

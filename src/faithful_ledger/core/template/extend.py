@@ -17,16 +17,15 @@ from faithful_ledger.core.layers import KEYED, STREAMS, LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS, SWITCHES
 from faithful_ledger.core.template.loader import parse_template, round_trip
-from faithful_ledger.core.template.model import FileSpec
+from faithful_ledger.core.template.model import PINNED, FileSpec
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
 __all__ = ["Shared", "field_name", "shared_by", "with_place", "with_standing", "without_field"]
 
-SECTION = "Pinned"
 SWITCHED = "yes"  # what the switch of a quantity says when it is set
 LONGEST_MAGIC, LEAST_MAGIC = 8, 3
 ENOUGH_SAVES = 2
-PINNED = "explains "  # how the note of a pinned field begins
+EXPLAINS = "explains "  # how the note of a pinned field begins
 NEW = """\
 # Made from sightings; every field says how many of them it explains.
 ledger: 1
@@ -100,9 +99,9 @@ def with_place(
     files[holder]["layout"].append(element)
     path = str(element["field"]) if holder == next(iter(files)) else f"{holder}.{element['field']}"
     sections = document.setdefault("sections", [])
-    section = next((part for part in sections if part.get("title") == SECTION), None)
+    section = next((part for part in sections if part.get("title") == PINNED), None)
     if section is None:
-        section = {"title": SECTION, "fields": []}
+        section = {"title": PINNED, "fields": []}
         sections.append(section)
     section.setdefault("fields", []).append(path)
     out = io.BytesIO()
@@ -246,7 +245,7 @@ def _element(place: Place, name: str) -> dict[str, Any]:
         raise EntryError(f"templates cannot store {place.stored_as} yet", "choose another place")
     if place.rounding is not None or place.scale != 1 or place.bias:
         element |= _as_shown(place)
-    evidence = f"{PINNED}{place.fits} of {place.of} sightings" if place.of else "picked in the text"
+    evidence = f"{EXPLAINS}{place.fits} of {place.of} sightings" if place.of else "picked in the text"
     standing = "fits" if place.of and place.fits == place.of else "guessed"
     element |= {"label": name, "note": evidence, "standing": standing}
     return element
@@ -338,7 +337,7 @@ def without_field(text: bytes, path: str) -> bytes | None:
     holder, _, name = path.rpartition(".") if path.partition(".")[0] in files else (first, "", path)
     layout = files[holder]["layout"] if holder in files else []
     element = next((element for element in layout if element.get("field") == name), None)
-    if element is None or not str(element.get("note", "")).startswith(PINNED):
+    if element is None or not str(element.get("note", "")).startswith(EXPLAINS):
         raise EntryError(f"{path} was not pinned", "the template is as it was")
     layout.remove(element)
     for section in document.get("sections") or []:

@@ -14,6 +14,7 @@ from faithful_ledger.core.storage import Integer, Storage
 
 __all__ = [
     "NO_STEPS",
+    "PINNED",
     "Bounds",
     "Companion",
     "Derived",
@@ -293,6 +294,9 @@ class Steps:
 
 
 NO_STEPS = Steps()
+
+
+PINNED = "Pinned"  # the section of what was pinned
 
 
 @dataclass(slots=True, frozen=True)

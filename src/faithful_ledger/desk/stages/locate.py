@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.pinned import pinned_in
 from faithful_ledger.core.records import Quantity, Snapshot
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.seen import WhenSeen
@@ -237,6 +238,8 @@ class LocateStage(QWidget):
         from faithful_ledger.core.deadline import Deadline
 
         end = self._looking[quantity.id] = Deadline(SECONDS)
+        save = self.session.save
+        pinned = pinned_in(save, lambda file: str(file.path.absolute())) if save is not None else []
 
         def work() -> Located:
             from faithful_ledger.core.evidence import locate_in_set, parse_sighting
@@ -248,7 +251,7 @@ class LocateStage(QWidget):
             ]
             seen = [parse_sighting(quantity.seen[snapshot.id]) for snapshot in used]
             return locate_in_set(
-                sources, seen, MOST_SHOWN, end, lambda found: self.found_so_far.emit(quantity.id, end, found)
+                sources, seen, MOST_SHOWN, end, lambda found: self.found_so_far.emit(quantity.id, end, found), pinned
             )
 
         def done(found: Located | None, error: LedgerError | None) -> None:
