@@ -5,9 +5,11 @@ from __future__ import annotations
 import base64
 import bz2
 import gzip
+import io
 import json
 import lzma
 import random
+import zipfile
 import zlib
 
 import lz4.frame
@@ -23,6 +25,7 @@ from faithful_ledger.core.profile import (
     find_texts,
     profile,
 )
+from faithful_ledger.core.profile.blocks import LAYOUTS, find_blocks
 from faithful_ledger.core.profile.texture import histogram, texture
 from faithful_ledger.core.source import MemorySource
 from tests.support import LedgerCase
@@ -259,6 +262,39 @@ class ReportTest(LedgerCase):
             [(t.text, t.encoding) for t in find_texts(data)],
             [("Tamsin", "utf-16be"), ("Oriel", "utf-16le"), ("Søn Bræk", "utf-8")],
         )
+
+    def test_named_blocks_are_found_with_their_sizes_and_checksums(self) -> None:
+        turn = random.Random(FRESH)
+        for layout in LAYOUTS:
+            with self.subTest(layout):
+                data, planted = turn.randbytes(turn.choice((0, 4, 12, 100))), []
+                for _ in range(turn.randrange(2, 9)):
+                    name = "".join(
+                        turn.choices("ABCDEFGHabcdefgh_", k=turn.randrange(3, 14) if layout.name_size else 4)
+                    )
+                    content = turn.choice((turn.randbytes(200), bytes(90), b"rope and brass" * turn.randrange(1, 40)))
+                    named = len(name).to_bytes(4, layout.order)
+                    named = named[: layout.name_size] if layout.order == "little" else named[4 - layout.name_size :]
+                    named += name.encode()
+                    around = 4 + len(named) + layout.trailer
+                    size = len(content) + (around if layout.whole else 0)
+                    counted = size.to_bytes(4, layout.order)
+                    block = (counted + named if layout.size_first else named + counted) + content
+                    planted.append((name, len(data) + 4 + len(named), len(content)))
+                    block += zlib.crc32(content).to_bytes(4, "little") if layout.trailer else b""
+                    data += block + bytes(-len(block) % layout.align)
+                found = find_blocks(data + turn.randbytes(turn.choice((0, 4))))
+                self.assertEqual([(each.name, each.start, each.size) for each in found], planted)
+                if layout.trailer:
+                    self.assertEqual({each.checksum for each in found}, {"CRC-32 over its content holds"})
+        packed = io.BytesIO()
+        with zipfile.ZipFile(packed, "w") as archive:
+            archive.writestr("crew.txt", "Oriel" * 40)
+        self.assertEqual([(b.name, b.size) for b in find_blocks(packed.getvalue())], [("crew.txt", 200)])
+        rng = np.random.default_rng(FRESH)
+        for decoy in (turn.randbytes(50_000), bytes(9000), b"marks = 5\n" * 900, b"A\0\0\0" * 900):
+            self.assertEqual(find_blocks(decoy), [])
+        self.assertEqual(find_blocks(records(rng, 32 << 10, 0.5).tobytes()), [])
 
     def test_what_kind_of_bytes_it_is(self) -> None:
         rng = np.random.default_rng(FRESH)

@@ -20,7 +20,8 @@ from faithful_ledger.core.source import MemorySource, Source, open_source
 from faithful_ledger.core.storage import parse_whole
 
 MOST_WIDTHS = 5
-LARGEST_INSIDE, MOST_INNER_TEXTS = 64 << 20, 5
+LARGEST_INSIDE, MOST_INNER_TEXTS, MOST_BLOCKS = 64 << 20, 5, 100
+LONGEST_TEXT = 80
 MOST_RANKED = 20_000  # hits among which the likeliest are found
 
 if TYPE_CHECKING:
@@ -143,6 +144,7 @@ def profile(options: argparse.Namespace) -> int:
                 "scrambling": {"kind": scrambling.kind, "key": scrambling.key.hex()} if scrambling else None,
                 "strides": [{"offset": s.offset, "stride": s.stride, "count": s.count} for s in found.strides],
                 "texts": [text._asdict() for text in found.texts],
+                "blocks": [block._asdict() for block in found.blocks],
             }
         )
         return 0
@@ -151,6 +153,7 @@ def profile(options: argparse.Namespace) -> int:
         say(scrambling.words)
     for layer in found.layers:
         say(f"{layer.kind} at 0x{layer.offset:X} ({layer.offset}): {layer.size} bytes unpack to {layer.unpacked_size}")
+    _say_blocks(found)
     _say_inside(source, found)
     for stride in found.strides:
         say(f"records of {stride.stride} bytes from about 0x{stride.offset:X} on, about {stride.count} of them")
@@ -172,8 +175,18 @@ def _say_inside(source: Source, found: Profile) -> None:
         say(
             f"inside {payload.layer}: {inner.kind}, {inner.size} bytes, {inner.entropy:.2f} bits a byte; {inner.reason}"
         )
+        _say_blocks(inner)
         for text in inner.texts[:MOST_INNER_TEXTS]:
-            say(f"  0x{text.offset:X} ({text.offset})  {text.text}")
+            say(f"  0x{text.offset:X} ({text.offset})  {text.text[:LONGEST_TEXT]}")
+
+
+def _say_blocks(found: Profile) -> None:
+    """The named blocks of a list, or the members of an archive."""
+    rows = [(b.name, f"0x{b.start:X} · {b.start}", str(b.size), b.checksum) for b in found.blocks[:MOST_BLOCKS]]
+    if rows:
+        print_table("Blocks", ("Name", "Content at", "Bytes", "Checksum"), rows)
+    if len(found.blocks) > len(rows):
+        say(f"and {len(found.blocks) - len(rows)} more blocks; --json lists all")
 
 
 def search(options: argparse.Namespace) -> int:

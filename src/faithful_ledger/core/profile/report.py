@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 
 from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.profile.blocks import Block, find_blocks
 from faithful_ledger.core.profile.descrambling import Descrambling, find_descramblings
 from faithful_ledger.core.profile.entropy import entropy
 from faithful_ledger.core.profile.layers import find_layers
@@ -38,6 +39,7 @@ class Profile:
     scrambling: Descrambling | None
     strides: list[Stride]
     texts: list[TextRun]
+    blocks: list[Block]
 
 
 def profile(source: Source) -> Profile:
@@ -48,13 +50,14 @@ def profile(source: Source) -> Profile:
     layers = find_layers(data)
     packed = sum(layer.size for layer in layers if layer.kind != "base64")
     scrambling = None
+    blocks = find_blocks(data) if encoding is None else []
     kind: Literal["text", "binary", "packed", "scrambled"] = "binary"
     reason = "numbers and texts lie open"
     if encoding is not None:
         kind, reason = "text", f"nearly all of it can be read as {encoding}"
     elif data and packed >= MOSTLY * len(data):
         kind, reason = "packed", f"{', '.join(sorted({layer.kind for layer in layers}))} fills most of it"
-    else:
+    elif not blocks:  # names and sizes that lead to the end are not scrambled
         scrambling = next(iter(find_descramblings([data])), None)
         if scrambling is not None:
             kind, reason = "scrambled", f"undoing it takes {scrambling.gain:.1f} bits of entropy off each byte"
@@ -73,8 +76,14 @@ def profile(source: Source) -> Profile:
         layers,
         scrambling,
         find_strides(data) if plain else [],
-        find_texts(data) if kind in ("binary", "text") else [],
+        [text for text in find_texts(data) if not _is_packed(text, layers)] if kind in ("binary", "text") else [],
+        blocks,
     )
+
+
+def _is_packed(text: TextRun, layers: list[Layer]) -> bool:
+    """Whether what looks like a text is packed bytes, and chance."""
+    return any(layer.offset < text.offset < layer.offset + layer.size for layer in layers if layer.kind != "base64")
 
 
 def _entropy(data: bytes) -> float:

@@ -138,6 +138,14 @@ class ProfilePane(QWidget):
             self._add(text, "bytes so far apart are equal more often than others", act)
         if found.scrambling is not None:
             self._add(f"{HOLDS} {found.scrambling.words}", found.reason)
+        for block in found.blocks[:MOST_LAYERS]:
+            act = button("show it", partial(self.chosen.emit, block.start, block.start + block.size), "link")
+            why = block.checksum or f"block at {place(block.offset)}, found by its name and size"
+            self._add(f"{HOLDS} {block.name}, {block.size} bytes at {place(block.start)}", why, act)
+        if len(found.blocks) > MOST_LAYERS:
+            self._add(
+                f"{HOLDS} {len(found.blocks) - MOST_LAYERS} more blocks", "their sizes lead to the end of the file"
+            )
         for payload in looked.payloads[:MOST_LAYERS]:
             act = button("open unpacked", partial(self.unpacked.emit, payload), "link")
             self._add(f"{HOLDS} {payload.layer}", f"unpacks to {len(payload.data)} bytes, to its own end", act)
