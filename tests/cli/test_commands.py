@@ -689,7 +689,7 @@ class EvidenceTest(CommandCase):
         path = self.harbour() / "harbour.bwk"
         document = self.json_of("profile", path)
         self.assertEqual(
-            set(document), {"size", "entropy", "kind", "encoding", "layers", "scrambling", "strides", "texts"}
+            set(document), {"size", "entropy", "kind", "encoding", "layers", "scrambling", "strides", "texts", "blocks"}
         )
         self.assertEqual((document["kind"], document["layers"], document["scrambling"]), ("binary", [], None))
         scrambled = self.folder / "scrambled.bin"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import zlib
 from pathlib import Path
 
@@ -9,7 +10,7 @@ from PySide6.QtWidgets import QLabel, QPushButton
 
 from brinewick.harbour import Harbour
 from faithful_ledger.core.template import load_template
-from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, HISTORY, LOCATE
+from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE
 from tests.desk.support import DeskCase
 from tests.support import play
 
@@ -75,18 +76,8 @@ class LocateTest(DeskCase):
         self.play_and_keep()
         stage = self.shell.locate
         heads = [stage.sheet.horizontalHeaderItem(n).text() for n in range(stage.sheet.columnCount())]
-        self.assertEqual(
-            heads,
-            [
-                "Quantity",
-                "A · start",
-                "B · sold lamps",
-                "C · dived once",
-                "D · bought a hose",
-                "E · healed",
-                "Standing",
-            ],
-        )
+        told = ["Quantity", "A start", "B sold lamps", "C dived once", "D bought a hose", "E healed", "Standing"]
+        self.assertEqual([re.sub(r" · \d\d:\d\d\n", " ", head) for head in heads], told)
         for quantity in ("Marks", "Air", "Name"):
             row = self.name(quantity)
             self.sight(row, [moment[quantity] for moment in self.shown])
@@ -212,8 +203,12 @@ class LocateTest(DeskCase):
         self.press("Ctrl+2")
         self.assertIn("Keep copies while you play (in History, or with Ctrl+S)", self.shell.locate.hint.text())
         self.press("Ctrl+S")
-        self.assertEqual(self.shell.stage, HISTORY)
-        self.assertTrue(self.shell.history.label_line.hasFocus())
+        self.assertEqual((self.told(), self.shell.stage), ("A copy is kept.", LOCATE))
+        self.press("Ctrl+5")
+        self.shell.history.label_line.setText("before the dive")
+        self.press("Ctrl+S")
+        self.assertEqual([each.label for each in self.shell.session.kept_copies], ["before the dive", ""])
+        self.assertEqual(self.shell.history.label_line.text(), "")
         self.assertIsNone(self.shell.locate.current)
 
     def test_inside_a_layer_and_in_a_folder_it_is_pinned_edited_and_posted(self) -> None:
@@ -232,11 +227,11 @@ class LocateTest(DeskCase):
         self.settle()
         self.shell.show_stage(GATHER)
         members = self.shell.gather.set
-        self.assertEqual([row[0] for row in self.rows(members.table)], ["about.txt", "region/r0.dat"])
-        members.table.item(1, 1).setText("map")
-        members.table.item(1, 2).setText("where the marks are")
+        self.assertEqual([row[0] for row in self.rows(members.table)], ["region/r0.dat", "about.txt"])
+        members.table.item(0, 1).setText("map")
+        members.table.item(0, 2).setText("where the marks are")
         self.work()
-        self.assertEqual(self.rows(members.table)[1], ["region/r0.dat", "map", "where the marks are"])
+        self.assertEqual(self.rows(members.table)[0], ["region/r0.dat", "map", "where the marks are"])
         self.press("Ctrl+2")
         row = self.name("Marks")
         self.sight(row, ["1410", "1502", "1377"])

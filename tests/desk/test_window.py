@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QLabel, QPus
 from brinewick.harbour import Harbour
 from faithful_ledger import __version__
 from faithful_ledger.core.binding import FieldNode
+from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.desk.application import application, make_shell, tell_unexpected
@@ -22,7 +23,6 @@ from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY
 from faithful_ledger.desk.theme import apply_sheet, apply_theme, colours
 from faithful_ledger.desk.widgets.strip import OFFSETS_WIDTH, ROW_HEIGHT
 from faithful_ledger.desk.widgets.tape import Slip
-from faithful_ledger.desk.widgets.words import local_time
 from tests.desk.support import DeskCase
 from tests.support import play
 
@@ -73,7 +73,7 @@ class OpeningTest(DeskCase):
         doubled = [a for a, b in itertools.pairwise(actions) if a.isSeparator() and b.isSeparator()]
         self.assertEqual(doubled, [])
         for text, words in (
-            ("Keys\tF1", "keep a copy, with a label"),
+            ("Keys\tF1", "keep a copy now; in History with the label that is typed there"),
             ("About Faithful Ledger", f"Version {__version__}"),
         ):
             next(action for action in actions if action.text() == text).trigger()

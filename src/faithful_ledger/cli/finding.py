@@ -13,7 +13,6 @@ from faithful_ledger.cli.output import print_json, print_table, say, shown, side
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import AddressError, LedgerError, RecognitionError
 from faithful_ledger.core.opening import find_save, open_save
-from faithful_ledger.core.pinned import pinned_in
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import MemorySource, Source, open_source
@@ -235,6 +234,7 @@ def search(options: argparse.Namespace) -> int:
 def locate(options: argparse.Namespace) -> int:
     """Find where a quantity is stored; status 1 when no place explains what was seen."""
     from faithful_ledger.core import evidence
+    from faithful_ledger.core.pinned import pinned_in
 
     if not options.seen:
         raise AddressError("nothing was seen", "say --seen FILE=VALUE for each kept copy, in the order of time")

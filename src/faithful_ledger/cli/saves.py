@@ -27,6 +27,7 @@ from faithful_ledger.cli.output import (
 )
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.book import Book
+from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.errors import AddressError, Refused, ValueRefused
 from faithful_ledger.core.posting import Plan, make_plan, undecided_text
 from faithful_ledger.core.records import Snapshot
@@ -169,7 +170,7 @@ def restore(options: argparse.Namespace) -> int:
         print_json({**_snapshot_json(snapshot), "kept": gave_way.id if gave_way is not None else None})
     else:
         where = options.to or snapshot.save
-        say(f"Snapshot {snapshot.id} of {snapshot.time} is back in {where}.")
+        say(f"Snapshot {snapshot.id} of {local_time(snapshot.time)} is back in {where}.")
         if gave_way is not None:
             say(f"What was there is kept as {gave_way.id}.")
     return 0
@@ -191,7 +192,10 @@ def vault(options: argparse.Namespace) -> int:
         if options.json:
             print_json({"snapshots": [{"book": name, **_snapshot_json(snapshot)} for name, snapshot in kept]})
         else:
-            rows = [(name, s.id, s.time, s.label, str(sum(f.size for f in s.files)), s.names) for name, s in kept]
+            rows = [
+                (name, s.id, local_time(s.time), s.label, str(sum(f.size for f in s.files)), s.names)
+                for name, s in kept
+            ]
             print_table("Kept copies", ("Book", "Id", "Time", "Label", "Bytes", "Files"), rows)
         return 0
     return _check_vaults(books, as_json=options.json)
@@ -342,5 +346,5 @@ def _tell_snapshots(found: list[Snapshot], as_json: bool, *, one: bool = False) 
         documents = [_snapshot_json(snapshot) for snapshot in found]
         print_json(documents[0] if one else documents)
         return
-    rows = [(s.id, s.time, s.kind, s.label, s.identity, s.names) for s in found]
+    rows = [(s.id, local_time(s.time), s.kind, s.label, s.identity, s.names) for s in found]
     print_table("Snapshots", ("Id", "Time", "Kind", "Label", "Of", "Files"), rows)

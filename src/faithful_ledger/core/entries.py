@@ -67,8 +67,6 @@ class Entry:
     def _text(self, value: Value) -> str:
         if isinstance(self.node, RowsNode):
             return f"{value} records"
-        if self.is_bytes:
-            return str(value)
         return self.node.spec.storage.to_text(value)
 
 

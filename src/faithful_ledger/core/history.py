@@ -13,6 +13,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from faithful_ledger.core.clock import now
 from faithful_ledger.core.disk import translated
 from faithful_ledger.core.errors import (
     AddressError,
@@ -29,7 +30,7 @@ from faithful_ledger.core.posting.hazards import hazards, is_synced
 from faithful_ledger.core.posting.plan import Plan, companion_files, verify
 from faithful_ledger.core.posting.recover import recover
 from faithful_ledger.core.posting.write import Rename, Rewrite, replace_set
-from faithful_ledger.core.records import KeptFile, Posting, Snapshot, now
+from faithful_ledger.core.records import KeptFile, Posting, Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import (
     MemorySource,

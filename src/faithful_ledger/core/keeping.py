@@ -12,6 +12,7 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import NamedTuple
 
+from faithful_ledger.core.clock import now
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import AddressError, ChangedMeanwhile, FileAccessError, LedgerError
 from faithful_ledger.core.identity import Identities
@@ -21,7 +22,7 @@ from faithful_ledger.core.locks import locked as held
 from faithful_ledger.core.manifests import read_manifests, write_manifest
 from faithful_ledger.core.posting.recover import Recovery
 from faithful_ledger.core.posting.steps import Seen
-from faithful_ledger.core.records import KeptFile, Records, Snapshot, now
+from faithful_ledger.core.records import KeptFile, Records, Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import (
     MemorySource,

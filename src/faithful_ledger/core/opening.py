@@ -31,6 +31,7 @@ from faithful_ledger.core.template.model import FileSpec
 
 __all__ = ["find_save", "open_save"]
 
+BESIDE = frozenset((".log", ".txt", ".md", ".ini", ".cfg", ".png", ".jpg", ".jpeg", ".bmp", ".bak", ".old", ".tmp"))
 MOST_FILES = 2000
 NO_ROOTS: Mapping[str, Path] = MappingProxyType({})
 MOST_LOOKED_AT = 5000  # names in a folder in which one save is looked for
@@ -131,9 +132,14 @@ def _open_folder(folder: Path, template: Template | None, roots: Mapping[str, Pa
             files[name] = _open_other(template, spec, main, folder, roots)
             if not spec.root_name:
                 paths.pop(spec.file_name, None)
-    for name, path in paths.items():
+    for name, path in sorted(paths.items(), key=lambda each: (_is_beside(each[1]), each[0])):
         files[name if name not in files else f"./{name}"] = _open(name, path)
     return _bound(Save(template, files, folder, dict(roots)))
+
+
+def _is_beside(path: Path) -> bool:
+    """Whether a file is usually beside a save rather than the save: a log, a picture, a setting, a copy."""
+    return path.suffix.casefold() in BESIDE or path.name.endswith("~")
 
 
 def _others(template: Template) -> list[tuple[str, FileSpec]]:

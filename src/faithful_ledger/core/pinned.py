@@ -1,37 +1,17 @@
-"""Quantities that a template describes already because they were pinned: what belongs together is often stored near."""
+"""Which quantities of a save are pinned in its template."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import suppress
-from typing import NamedTuple
 
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.evidence.pinned import Pinned
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.template.model import PINNED
 
-__all__ = ["Pinned", "pinned_in"]
-
-NEAR = ((16, 3.0), (256, 1.5))  # within so many bytes, worth so many bits
-
-
-class Pinned(NamedTuple):
-    """Bytes [start, end) of `file`, or of the payload behind `route` in it, in the newest snapshot."""
-
-    name: str
-    file: str
-    route: tuple[str, ...]
-    start: int
-    end: int
-
-    def distance(self, start: int, end: int) -> int:
-        """How many bytes are between it and bytes [start, end); negative where these are in front of it."""
-        return start - self.end if start >= self.end else end - self.start if end <= self.start else 0
-
-    def bits(self, distance: int) -> float:
-        """What it says for a place at a distance."""
-        return next((bits for most, bits in NEAR if abs(distance) <= most), 0.0)
+__all__ = ["pinned_in"]
 
 
 def pinned_in(save: Save, named: Callable[[SaveFile], str]) -> list[Pinned]:

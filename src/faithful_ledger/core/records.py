@@ -12,11 +12,11 @@ import sqlite3
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from faithful_ledger.core.address import Address
+from faithful_ledger.core.clock import now
 from faithful_ledger.core.errors import VaultError
 from faithful_ledger.core.source import name_within
 
@@ -139,11 +139,6 @@ class Member(NamedTuple):
     path: Path
     role: str
     note: str
-
-
-def now() -> str:
-    """The time as records keep it: UTC, ISO 8601, milliseconds."""
-    return datetime.now(UTC).isoformat(timespec="milliseconds")
 
 
 def text_of(path: Path) -> str | bytes:

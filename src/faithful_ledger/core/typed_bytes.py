@@ -7,17 +7,17 @@ from faithful_ledger.core.binding.spans import field_at, fields_between
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import EntryError, ValueRefused, place
 from faithful_ledger.core.save import Save, SaveFile, field_entry, refuse_dependent
-from faithful_ledger.core.storage import RawBytes
+from faithful_ledger.core.storage import RawBytes, Storage
 from faithful_ledger.core.template.model import FieldSpec
 
 __all__ = ["enter_bytes"]
 
 
-def enter_bytes(save: Save, file: str, start: int, end: int, data: bytes) -> Entry:
+def enter_bytes(save: Save, file: str, start: int, end: int, data: bytes, typed_as: Storage | None = None) -> Entry:
     """Write new bytes down for bytes [start, end) of a file: typed over, inserted (start = end) or removed.
 
     Bytes of one field, as many as before, are an entry of that field. Bytes next to those of an earlier entry of
-    bytes, or over them, are one entry with it.
+    bytes, or over them, are one entry with it. What was `typed_as` a number is shown as one.
 
     Raises:
         EntryError: they are worked out when you post, or locked.
@@ -36,7 +36,8 @@ def enter_bytes(save: Save, file: str, start: int, end: int, data: bytes) -> Ent
             if field.start < end and start < field.end:
                 refuse_dependent(field)
         start, end, data, joined = _joined(save, held, start, end, data)
-        entry = _of_bytes(save, held, start, end, data)
+        alone = typed_as if typed_as is not None and len(data) == typed_as.least_size == end - start else RawBytes()
+        entry = _of_bytes(save, held, start, end, data, alone)
         save.tape.put([entry], joined)
         return entry
     save.tape.put([entry])
@@ -54,13 +55,13 @@ def _of_field(save: Save, node: FieldNode, start: int, data: bytes) -> Entry:
         raise ValueRefused(f"{node.path} at {place(start)}: {error.what}", error.remedy) from error
 
 
-def _of_bytes(save: Save, held: SaveFile, start: int, end: int, data: bytes) -> Entry:
+def _of_bytes(save: Save, held: SaveFile, start: int, end: int, data: bytes, storage: Storage) -> Entry:
     name = f"bytes_{start:X}" if start < end else f"inserted_{start:X}"
-    spec = FieldSpec(name, label=f"Bytes at 0x{start:X}", storage=RawBytes())
+    spec = FieldSpec(name, label=f"Bytes at 0x{start:X}", storage=storage)
     node = FieldNode(spec, None, held.name, start, held.source)
     node.end = end
     path = name if held is save.main else f"{held.name}.{name}"
-    return Entry(node, path, RawBytes().decode(node.raw), RawBytes().decode(data), data)
+    return Entry(node, path, storage.decode(node.raw), storage.decode(data), data)
 
 
 def _joined(save: Save, held: SaveFile, start: int, end: int, data: bytes) -> tuple[int, int, bytes, set[str]]:

@@ -11,6 +11,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.errors import ChangedMeanwhile, LedgerError
 from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.desk.beside import Message
@@ -124,7 +125,7 @@ class HistoryWork:
             return False
         if book is None:
             return False
-        text = f"The snapshot of {snapshot.time[:16].replace('T', ' ')} is back in its place."
+        text = f"The snapshot of {local_time(snapshot.time)} is back in its place."
         return self.session.beside.run(
             self.session.size,
             "The snapshot is brought back",

@@ -31,7 +31,7 @@ COMPARE = [
 KEYS = [
     ("Ctrl+O", "open a save"),
     ("Ctrl+1 … 5", "the stages Gather, Locate, Describe, Edit, History"),
-    ("Ctrl+S", "keep a copy, with a label"),
+    ("Ctrl+S", "keep a copy now; in History with the label that is typed there"),
     ("Ctrl+K", "go to an offset, field, number or text"),
     ("Ctrl+Z", "undo the last entry"),
     ("Ctrl+Shift+Z", "enter it again"),
@@ -76,7 +76,8 @@ def balance_of(session: Session, save: Save) -> Balance:
     seals, others = renewed.count("seal"), len(renewed) - renewed.count("seal")
     parts = [f"{seals} {'seal' if seals == 1 else 'seals'} to renew"] if seals else []
     parts += [f"{others} {'length' if others == 1 else 'lengths'} to adjust"] if others else []
-    parts += [f"{len(plan.companions)} file to remove"] if plan.companions else []
+    removed = len(plan.companions)
+    parts += [f"{removed} {'file' if removed == 1 else 'files'} to remove"] if removed else []
     state = ("open", "asks about its seals") if plan.undecided else ("holds", "will balance")
     state = state if save.seals or not plan.in_balance else UNSEALED
     state = state if plan.in_balance or plan.undecided else ("broken", "will not balance")

@@ -30,6 +30,7 @@ from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.core.storage import Storage
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.desk.background import Background
 from faithful_ledger.desk.beside import AT_ONCE, Beside, Message
@@ -341,12 +342,12 @@ class Session(QObject):
         self.tape_changed()
         return True
 
-    def type_bytes(self, file: str, start: int, end: int, data: bytes) -> bool:
-        """Write bytes down that give way to others, come in, or go."""
+    def type_bytes(self, file: str, start: int, end: int, data: bytes, typed_as: Storage | None = None) -> bool:
+        """Write bytes down that give way to others, come in, or go; `typed_as` a number where they were."""
         save = self.save
         if save is None or file not in save.files or self.beside.refuse():
             return False
-        entry = self.attempt(lambda: enter_bytes(save, file, start, end, data))
+        entry = self.attempt(lambda: enter_bytes(save, file, start, end, data, typed_as))
         if entry is None:
             return False
         self.reported.emit(None)

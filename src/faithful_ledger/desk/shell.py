@@ -1,4 +1,4 @@
-"""The window: head, banner, spine, sheet, margin and tape, and the stages that go onto the sheet."""
+"""The window: head, spine, sheet, margin with the banner, tape, and the stages that go onto the sheet."""
 
 from __future__ import annotations
 
@@ -69,10 +69,12 @@ class Shell(QMainWindow):
         self.margin = Margin(session)
         self.tape = TapeBar()
         middle = QWidget()
-        line = row(self.spine, self.sheet, self.margin, spacing=0)
+        aside = QWidget()
+        aside.setLayout(column(self.margin, self.banner, spacing=0))
+        line = row(self.spine, self.sheet, aside, spacing=0)
         line.setStretchFactor(self.sheet, 1)
         middle.setLayout(line)
-        body = column(self.head, self.banner, middle, self.tape, spacing=0)
+        body = column(self.head, middle, self.tape, spacing=0)
         body.setStretchFactor(middle, 1)
         desk = QWidget()
         desk.setObjectName("desk")
@@ -252,9 +254,11 @@ class Shell(QMainWindow):
         self.show_lines()
 
     def keep_copy(self) -> None:
-        """Go where a copy is kept, with the cursor in its label."""
-        self.show_stage(HISTORY)
-        self.history.label_line.setFocus()
+        """Keep a copy at once; a label that is typed in History goes with it."""
+        if self.stage == HISTORY:
+            self.history.keep()
+        else:
+            self.session.history.keep("")
 
     def read_again(self) -> None:
         """Read the save anew from the disk; entries that are pending are asked about first."""

@@ -84,8 +84,9 @@ QMainWindow, #desk, #sheet, #page { background: $paper; }
 #slip { background: $paper; border: 1px solid $open; border-radius: 2px; }
 #slip QToolButton { border: none; color: $quiet; font-size: 14px; padding: 0px 3px; }
 #slip QToolButton:hover, #slip QToolButton:focus { color: $broken; background: $pending; }
-#banner { background: $pending; border-bottom: 1px solid $open; }
-#banner[role="holds"] { background: $tint; border-bottom: 1px solid $holds; }
+#banner { background: $pending; border-top: 1px solid $open; }
+#banner[role="holds"] { background: $tint; border-top: 1px solid $holds; }
+#banner[role="calm"] { background: $margin; border-top: 1px solid $rule; }
 #banner QToolButton { border: none; font-size: 15px; }
 QLabel[role="title"] { font-size: 17px; font-weight: 600; }
 QLabel[role="heading"] { font-weight: 600; }

@@ -15,10 +15,10 @@ import numpy as np
 
 from faithful_ledger.core.evidence.carrying import Carrier
 from faithful_ledger.core.evidence.content import UNIT, Content
+from faithful_ledger.core.evidence.pinned import Pinned
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import STORAGES
 from faithful_ledger.core.evidence.sightings import Sighting
-from faithful_ledger.core.pinned import Pinned
 
 __all__ = ["into_spots", "is_clear", "judge", "reasons_for", "without_echoes"]
 

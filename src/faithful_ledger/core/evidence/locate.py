@@ -19,6 +19,7 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence.anchors import set_anchor
 from faithful_ledger.core.evidence.judging import CLEAR_LEAD, into_spots, is_clear, reasons_for
+from faithful_ledger.core.evidence.pinned import Pinned
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.searching import RELATED, Search
@@ -26,7 +27,6 @@ from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.inside import Payload, is_strong, look_inside
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.layers.stream import Layer
-from faithful_ledger.core.pinned import Pinned
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.source import MemorySource, Source
 

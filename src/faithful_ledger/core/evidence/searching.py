@@ -15,13 +15,13 @@ from faithful_ledger.core.evidence.carrying import Carrier
 from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, exact_places, telling
 from faithful_ledger.core.evidence.judging import is_clear, judge, without_echoes
+from faithful_ledger.core.evidence.pinned import Pinned
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import MOST_PLACES, SMALL, related_places
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches
 from faithful_ledger.core.evidence.texts import path_places
 from faithful_ledger.core.formats import Document, recognised_text
-from faithful_ledger.core.pinned import Pinned
 from faithful_ledger.core.profile.entropy import entropy
 from faithful_ledger.core.source import MemorySource
 

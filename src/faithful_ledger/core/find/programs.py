@@ -52,6 +52,9 @@ def programs() -> list[Program]:
     return sorted(found, key=lambda program: (program.name.casefold(), program.pid))
 
 
+OURS = frozenset(("faithful-ledger", "faithful_ledger"))  # another window of this program is not the game
+
+
 def holders(paths: Iterable[Path], running: Iterable[Program] | None = None) -> dict[str, list[str]]:
     """Programs that hold one of these files open, by file."""
     wanted = {os.path.realpath(path) for path in paths}
@@ -69,5 +72,6 @@ def started_with(folder: Path, running: Iterable[Program] | None = None) -> list
         str(program)
         for program in (programs() if running is None else running)
         if program.pid != os.getppid()
+        and OURS.isdisjoint(Path(word).name for word in program.words[:3])
         and any(word == wanted or word.startswith(wanted + os.sep) for word in program.words[1:])
     ]

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QWidget
 from faithful_ledger.core.binding import BoundFile, GroupNode
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.book import Book
+from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
@@ -20,7 +21,6 @@ from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
 from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
 from faithful_ledger.desk.widgets.tables import cell, plain_table
-from faithful_ledger.desk.widgets.words import local_time
 
 if TYPE_CHECKING:
     from faithful_ledger.core.compare import Difference, FieldDifference

@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QSplitter, QStackedWidget, QWidget
 
 from faithful_ledger.core.binding.spans import explained_bytes, fields_between, record_at
+from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats import DOCUMENTS, looks_like_text
 from faithful_ledger.core.formats.tree_document import text_encoding_of
@@ -27,7 +28,7 @@ from faithful_ledger.desk.widgets.strip import ByteStrip
 from faithful_ledger.desk.widgets.strip_rows import PendingBytes, StripLane
 from faithful_ledger.desk.widgets.text_view import TextView
 from faithful_ledger.desk.widgets.values import ValuesPane
-from faithful_ledger.desk.widgets.words import grouped, local_time
+from faithful_ledger.desk.widgets.words import grouped
 
 __all__ = ["DescribeStage"]
 

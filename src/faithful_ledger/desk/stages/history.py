@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.book import Book
+from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.compare import field_differences
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.keeping import VaultReport
@@ -26,7 +27,6 @@ from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
 from faithful_ledger.desk.widgets.tables import cell, plain_table
-from faithful_ledger.desk.widgets.words import local_time
 
 if TYPE_CHECKING:
     from faithful_ledger.core.refused import Lead
@@ -58,8 +58,8 @@ class HistoryStage(QWidget):
         self.label_line = QLineEdit()
         self.label_line.setPlaceholderText("What was done in the game just now?")
         self.label_line.setAccessibleName("Label of the next snapshot")
-        self.label_line.returnPressed.connect(self._keep)
-        self.keep_button = button("Keep a copy now", self._keep)
+        self.label_line.returnPressed.connect(self.keep)
+        self.keep_button = button("Keep a copy now", self.keep)
         self.table = plain_table((), [], "History", ())
         self.older = label("", "quiet")
         self.everyone = QCheckBox()
@@ -149,7 +149,7 @@ class HistoryStage(QWidget):
         of = f" · {record.identity}" if self.everyone.isChecked() and record.identity else ""
         return local_time(record.time), what, f"{record.label}{of}".removeprefix(" · "), record.names
 
-    def _keep(self) -> None:
+    def keep(self) -> None:
         self.session.history.keep(
             self.label_line.text().strip(), lambda kept: self.label_line.clear() if kept else None
         )

@@ -17,8 +17,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.pinned import pinned_in
 from faithful_ledger.core.records import Quantity, Snapshot
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.seen import WhenSeen
@@ -27,7 +27,7 @@ from faithful_ledger.desk.widgets.basics import button, column, in_turn, label, 
 from faithful_ledger.desk.widgets.basics import row as side_by_side
 from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
 from faithful_ledger.desk.widgets.tables import cell, plain_table
-from faithful_ledger.desk.widgets.words import local_time, storage_in_brief
+from faithful_ledger.desk.widgets.words import storage_in_brief
 
 if TYPE_CHECKING:
     from faithful_ledger.core.deadline import Deadline
@@ -130,7 +130,7 @@ class LocateStage(QWidget):
 
     def _lay_out_sheet(self) -> None:
         book = self.session.book
-        head = ["Quantity", *(self._letter(n, s) for n, s in enumerate(self.snapshots)), "Standing"]
+        head = ["Quantity", *(self._heading(n, s) for n, s in enumerate(self.snapshots)), "Standing"]
         fresh = QTableWidget(len(self.quantities) + 1, len(head))
         fresh.setAccessibleName("What the game showed")
         fresh.setHorizontalHeaderLabels(head)
@@ -163,10 +163,16 @@ class LocateStage(QWidget):
         edit = QAbstractItemView.EditTrigger
         fresh.setEditTriggers(edit.DoubleClicked | edit.EditKeyPressed | edit.AnyKeyPressed)
         fresh.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        fresh.setFixedHeight(34 + 27 * (len(self.quantities) + 1) + 12)
+        lines = 1 + any(snapshot.label for snapshot in self.snapshots)
+        fresh.setFixedHeight(17 + 17 * lines + 27 * (len(self.quantities) + 1) + 12)
         fresh.cellChanged.connect(self._cell_changed)
         fresh.currentCellChanged.connect(in_turn(self._show_current, self._show_note))
         self.sheet = swap(self.body, self.sheet, fresh)
+
+    @staticmethod
+    def _heading(number: int, snapshot: Snapshot) -> str:
+        """The letter of a snapshot, when it was kept, and beneath it what it was called."""
+        return f"{LETTERS[number]} · {local_time(snapshot.time)[11:16]}\n{snapshot.label}".strip()
 
     @staticmethod
     def _letter(number: int, snapshot: Snapshot) -> str:
@@ -236,6 +242,7 @@ class LocateStage(QWidget):
             self._show_standing()
             return
         from faithful_ledger.core.deadline import Deadline
+        from faithful_ledger.core.pinned import pinned_in
 
         end = self._looking[quantity.id] = Deadline(SECONDS)
         save = self.session.save

@@ -8,11 +8,11 @@ from typing import NamedTuple
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QTableWidget, QWidget
 
+from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
 from faithful_ledger.desk.widgets.tables import plain_table
-from faithful_ledger.desk.widgets.words import local_time
 
 __all__ = ["Welcome"]
 

@@ -101,7 +101,7 @@ class ReadingList(QWidget):
                 old = bytes(session.sources.shown(file).read(start, start + reading.size))
                 data = session.attempt(lambda: reading.typed(shown.text(), old))
                 if data is not None:
-                    session.type_bytes(file, start, start + reading.size, data)
+                    session.type_bytes(file, start, start + reading.size, data, reading.storage)
 
             shown.returnPressed.connect(enter)
         return shown

@@ -2,14 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-
-__all__ = ["evidence_in_words", "grouped", "local_time", "storage_in_brief", "storage_in_words"]
-
-
-def local_time(time: str) -> str:
-    """A record's time on the clock of the user."""
-    return datetime.fromisoformat(time).astimezone().strftime("%Y-%m-%d %H:%M:%S")
+__all__ = ["evidence_in_words", "grouped", "storage_in_brief", "storage_in_words"]
 
 
 def grouped(number: int) -> str:
