@@ -19,6 +19,7 @@ from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.history import field_text
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
+from faithful_ledger.desk.widgets.flow import flow
 from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
 from faithful_ledger.desk.widgets.tables import cell, plain_table
 
@@ -87,8 +88,8 @@ class CompareSheet(QWidget):
         self.body.setContentsMargins(16, 12, 16, 10)
         back = button("Back to History", self.left.emit)
         self.body.addLayout(row(label("Compare", "title"), None, back))
-        self.body.addLayout(row(self.first, label("with", "quiet"), self.second, None))
-        self.body.addLayout(row(self.file, self.quiet, self.sizes, None))
+        self.body.addLayout(flow(self.first, label("with", "quiet"), self.second))
+        self.body.addLayout(flow(self.file, self.quiet, self.sizes))
         self.body.addWidget(self.summary)
         self.body.addWidget(self.files)
         self.body.addWidget(self.table, 3)

@@ -22,7 +22,8 @@ from faithful_ledger.desk.stages.profile import ProfilePane
 from faithful_ledger.desk.stages.search import SearchPane
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.widgets.band import FileBand
-from faithful_ledger.desk.widgets.basics import Chooser, column, label, row, tab
+from faithful_ledger.desk.widgets.basics import Chooser, column, label, tab
+from faithful_ledger.desk.widgets.flow import flow
 from faithful_ledger.desk.widgets.outline import Outline
 from faithful_ledger.desk.widgets.strip import ByteStrip
 from faithful_ledger.desk.widgets.strip_rows import PendingBytes, StripLane
@@ -100,17 +101,17 @@ class DescribeStage(QWidget):
         left, right = QWidget(), QWidget()
         left_column = column(spacing=4)
         left_column.setContentsMargins(14, 10, 0, 8)
-        left_column.addLayout(row(*self.tabs, None, spacing=4))
+        left_column.addLayout(flow(*self.tabs, spacing=4))
         left_column.addWidget(self.version)
         left_column.addWidget(self.panes, 1)
         left.setLayout(left_column)
         right_column = column(spacing=8)
         right_column.setContentsMargins(12, 12, 4, 8)
-        right_column.addLayout(row(*self.views, self.files, self.lanes, None, spacing=6))
+        right_column.addLayout(flow(*self.views, self.files, self.lanes, spacing=6))
         self.bytes_controls = QWidget()
-        self.bytes_controls.setLayout(row(self.rows, self.base, self.letters, None, spacing=5))
+        self.bytes_controls.setLayout(flow(self.rows, self.base, self.letters, spacing=5))
         right_column.addWidget(self.bytes_controls)
-        right_column.addLayout(row(self.share, self.formats, None, spacing=8))
+        right_column.addLayout(flow(self.share, self.formats))
         right_column.addWidget(self.band)
         right_column.addWidget(self.legend)
         right_column.addWidget(self.strip, 1)

@@ -29,6 +29,7 @@ from faithful_ledger.desk.stages.found import FoundTree, moment_text
 from faithful_ledger.desk.stages.members import SavePanel
 from faithful_ledger.desk.theme import HOLDS, mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
+from faithful_ledger.desk.widgets.flow import flow
 from faithful_ledger.desk.widgets.note import SightingNote
 from faithful_ledger.desk.widgets.tables import cell, plain_table
 from faithful_ledger.desk.widgets.words import grouped
@@ -90,6 +91,7 @@ class GatherStage(QWidget):
         self.watched = QLineEdit()
         self.watched.setPlaceholderText("the folder of the save that is open")
         self.watched.setAccessibleName("Folder to watch")
+        self.watched.setMinimumWidth(280)
         self.keep_each = QCheckBox("Keep every save")
         self.keep_each.setChecked(True)
         self.watch_button = button("Watch while I play", self.toggle_watch)
@@ -108,10 +110,10 @@ class GatherStage(QWidget):
         self.body.setContentsMargins(16, 12, 16, 10)
         self.body.addLayout(row(label("Look for saves", "title"), None, self.found_line))
         self.body.addLayout(row(self.folder, button("Folder…", self._choose), self.words, self.look_button))
-        self.body.addLayout(row(self.since, self.most, self.content, self.everything, None))
+        self.body.addLayout(flow(self.since, self.most, self.content, self.everything))
         self.body.addWidget(self.found, 3)
         self.body.addLayout(row(label("Save moments", "title"), None, self.moment_line))
-        self.body.addLayout(row(self.watched, self.follow_button, self.keep_each, self.note_button, self.watch_button))
+        self.body.addLayout(flow(self.watched, self.follow_button, self.keep_each, self.note_button, self.watch_button))
         self.body.addWidget(self.moment_table, 2)
         self.set = SavePanel(session)
         self.body.addWidget(self.set)

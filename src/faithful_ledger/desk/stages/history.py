@@ -26,6 +26,7 @@ from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
+from faithful_ledger.desk.widgets.flow import flow
 from faithful_ledger.desk.widgets.tables import cell, plain_table
 
 if TYPE_CHECKING:
@@ -73,10 +74,9 @@ class HistoryStage(QWidget):
         self.body.setContentsMargins(16, 12, 16, 10)
         self.body.addLayout(row(label("History", "title"), None, self.label_line, self.keep_button))
         self.body.addLayout(
-            row(
+            flow(
                 self.older,
                 self.everyone,
-                None,
                 button("Take in copies…", self.take_in, "link"),
                 button("Take in a folder…", self.take_in_folder, "link"),
                 button("Problem bundle…", self.bundle, "link"),
@@ -265,7 +265,7 @@ class HistoryStage(QWidget):
         out = button("Export…", lambda: self._export(snapshot))
         aside = button("Elsewhere…", lambda: self._restore_elsewhere(snapshot))
         aside.setToolTip("Write the files of this snapshot into another folder; the save stays as it is")
-        self.detail_column.addLayout(row(label(title, "title"), None, compare, last, out, aside, act, spacing=6))
+        self.detail_column.addLayout(flow(label(title, "title"), compare, last, out, aside, act, spacing=6))
         files = [(file.path.name, f"{file.size} bytes", file.sha256) for file in snapshot.files]
         table = plain_table(("File", "Size", "SHA-256"), files, "Files", (150, 110))
         table.setMaximumHeight(34 + 26 * len(files))

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QFontMetrics
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
@@ -43,6 +44,7 @@ NEARLY, MOST_WIDTHS = 15.0, 2  # bits by which other ways to read a spot may be 
 LANE_BYTES = 64
 NOTED = " *"  # behind a sighting with a note
 LETTERS = "ABCDEFGHIJKL"
+HEADING_EDGE = 14  # pixels of a heading beside its text
 HOW = (
     "One row for each thing you watched, one column for each kept copy. "
     "Write what you saw: a number, a text, or only more, less, same."
@@ -130,7 +132,8 @@ class LocateStage(QWidget):
 
     def _lay_out_sheet(self) -> None:
         book = self.session.book
-        head = ["Quantity", *(self._heading(n, s) for n, s in enumerate(self.snapshots)), "Standing"]
+        width = max(76, min(130, ROOM // max(len(self.snapshots), 1)))
+        head = ["Quantity", *(self._heading(n, s, width) for n, s in enumerate(self.snapshots)), "Standing"]
         fresh = QTableWidget(len(self.quantities) + 1, len(head))
         fresh.setAccessibleName("What the game showed")
         fresh.setHorizontalHeaderLabels(head)
@@ -157,9 +160,10 @@ class LocateStage(QWidget):
         fresh.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
         fresh.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         fresh.horizontalHeader().setStretchLastSection(True)
+        fresh.horizontalHeader().setHighlightSections(False)
         fresh.setColumnWidth(0, 150)
         for place in range(1, len(head) - 1):
-            fresh.setColumnWidth(place, max(76, min(130, ROOM // max(len(self.snapshots), 1))))
+            fresh.setColumnWidth(place, width)
         edit = QAbstractItemView.EditTrigger
         fresh.setEditTriggers(edit.DoubleClicked | edit.EditKeyPressed | edit.AnyKeyPressed)
         fresh.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
@@ -170,9 +174,10 @@ class LocateStage(QWidget):
         self.sheet = swap(self.body, self.sheet, fresh)
 
     @staticmethod
-    def _heading(number: int, snapshot: Snapshot) -> str:
+    def _heading(number: int, snapshot: Snapshot, width: int) -> str:
         """The letter of a snapshot, when it was kept, and beneath it what it was called."""
-        return f"{LETTERS[number]} · {local_time(snapshot.time)[11:16]}\n{snapshot.label}".strip()
+        label = QFontMetrics(sans(12)).elidedText(snapshot.label, Qt.TextElideMode.ElideRight, width - HEADING_EDGE)
+        return f"{LETTERS[number]} · {local_time(snapshot.time)[11:16]}\n{label}".strip()
 
     @staticmethod
     def _letter(number: int, snapshot: Snapshot) -> str:

@@ -22,7 +22,7 @@ from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, pair, row, rule
 from faithful_ledger.desk.widgets.field_models import bounds_text
 from faithful_ledger.desk.widgets.reading_list import ReadingList
-from faithful_ledger.desk.widgets.words import evidence_in_words, storage_in_words
+from faithful_ledger.desk.widgets.words import evidence_in_words, storage_in_words, visible
 
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Located, Place
@@ -238,7 +238,7 @@ class Margin(QFrame):
         spec = node.spec
         self._begin(node.path)
         try:
-            now = spec.storage.to_text(save.value(node))
+            now = visible(spec.storage.to_text(save.value(node)))
         except LedgerError:
             now = f"{BROKEN} cannot be read"
         self._add(pair("now", now or "–", "open" if save.tape.get(node.path) else "heading"))

@@ -8,6 +8,7 @@ from __future__ import annotations
 from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView, QWidget
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
@@ -15,11 +16,13 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.save import Save
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono, sans
+from faithful_ledger.desk.widgets.words import visible
 
 __all__ = ["Outline", "OutlineModel"]
 
 Index = QModelIndex | QPersistentModelIndex
 PAGE = 200
+NARROW = 300  # pixels
 HEAD = ("Field", "Now", "Stored as")
 
 
@@ -189,7 +192,7 @@ class OutlineModel(QAbstractItemModel):
         if not isinstance(node, FieldNode) or self._save is None:
             return ""
         try:
-            return node.spec.storage.to_text(self._save.value(node)) or "–"
+            return visible(node.spec.storage.to_text(self._save.value(node))) or "–"
         except LedgerError:
             return f"{BROKEN} cannot be read"
 
@@ -269,6 +272,10 @@ class Outline(QTreeView):
                 self.expand(child)
         if self.outline.rowCount() > 1:
             self.expand(self.outline.index(1, 0))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.setColumnHidden(2, event.size().width() < NARROW)  # names and values are needed more
 
     def show_node(self, node: Node | None) -> None:
         """Select a node without telling so."""

@@ -1,0 +1,83 @@
+"""Widgets side by side that go on in the next line where there is no more room."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPoint, QRect, QSize, Qt
+from PySide6.QtWidgets import QLayout, QLayoutItem, QWidget
+
+__all__ = ["Flow", "flow"]
+
+
+class Flow(QLayout):
+    def __init__(self, spacing: int) -> None:
+        super().__init__()
+        self.setContentsMargins(0, 0, 0, 0)
+        self.setSpacing(spacing)
+        self._items: list[QLayoutItem] = []
+
+    def addItem(self, item: QLayoutItem) -> None:
+        self._items.append(item)
+
+    def count(self) -> int:
+        return len(self._items)
+
+    def itemAt(self, index: int) -> QLayoutItem | None:
+        return self._items[index] if 0 <= index < len(self._items) else None
+
+    def takeAt(self, index: int) -> QLayoutItem | None:  # type: ignore[override]
+        return self._items.pop(index) if 0 <= index < len(self._items) else None
+
+    def expandingDirections(self) -> Qt.Orientation:
+        return Qt.Orientation(0)
+
+    def hasHeightForWidth(self) -> bool:
+        return True
+
+    def heightForWidth(self, width: int) -> int:
+        return self._laid_out(width)[1]
+
+    def sizeHint(self) -> QSize:
+        hints = [item.sizeHint() for item in self._shown()]
+        width = sum(hint.width() for hint in hints) + self.spacing() * max(len(hints) - 1, 0)
+        return QSize(width, max((hint.height() for hint in hints), default=0))
+
+    def minimumSize(self) -> QSize:
+        sizes = [item.minimumSize() for item in self._shown()]
+        return QSize(max((s.width() for s in sizes), default=0), max((s.height() for s in sizes), default=0))
+
+    def setGeometry(self, rect: QRect) -> None:
+        super().setGeometry(rect)
+        for item, place in self._laid_out(rect.width())[0]:
+            item.setGeometry(place.translated(rect.topLeft()))
+
+    def _shown(self) -> list[QLayoutItem]:
+        return [item for item in self._items if not item.isEmpty()]
+
+    def _laid_out(self, width: int) -> tuple[list[tuple[QLayoutItem, QRect]], int]:
+        """Each item with its place, and the height of all; in a line they are centred."""
+        lines: list[list[QLayoutItem]] = []
+        left = 0
+        for item in self._shown():
+            wide = item.sizeHint().width()
+            if not lines or left + wide > width:
+                lines.append([])
+                left = 0
+            lines[-1].append(item)
+            left += wide + self.spacing()
+        placed, top = [], 0
+        for line in lines:
+            high = max(item.sizeHint().height() for item in line)
+            left = 0
+            for item in line:
+                size = item.sizeHint().boundedTo(QSize(max(width, item.minimumSize().width()), high))
+                placed.append((item, QRect(QPoint(left, top + (high - size.height()) // 2), size)))
+                left += size.width() + self.spacing()
+            top += high + self.spacing()
+        return placed, max(top - self.spacing(), 0)
+
+
+def flow(*widgets: QWidget, spacing: int = 8) -> Flow:
+    made = Flow(spacing)
+    for widget in widgets:
+        made.addWidget(widget)
+    return made
