@@ -103,7 +103,7 @@ for act in (opening, *(lambda n=n: shell.show_stage(n) for n in range(len(STAGES
     worst = max(worst, time.perf_counter() - began)
     for _ in range(9):
         running.processEvents()
-    shell.session.background.wait()
+    shell.session.wait()
 print(worst)
 os._exit(0)
 """
@@ -118,7 +118,7 @@ from faithful_ledger.desk.stages.describe import PROFILE, SEARCH
 session, path = shell.session, Path(sys.argv[2])
 def work():
     for _ in range(9):
-        session.beside.wait(); session.background.wait(); running.processEvents()
+        session.wait(); running.processEvents()
 def spent(act):
     began = time.thread_time(); act(); return time.thread_time() - began
 session.open(path); work(); session.history.keep("one"); work()
@@ -150,7 +150,7 @@ for name, act in acts.items():
     for _ in range(6):
         longest = spent(act)
         for _ in range(4):
-            session.beside.wait(); session.background.wait()
+            session.wait()
             longest = max(longest, spent(running.processEvents))
         tries.append(longest)
     worst = max(worst, (name, min(tries)), key=lambda each: each[1])

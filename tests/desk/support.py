@@ -53,6 +53,7 @@ class DeskCase(LedgerCase):
         if self.shell.session.save is not None:
             self.shell.session.save.tape.clear()
         self.shell.close()
+        self.shell.close()  # the first time it may ask
         self.shell.deleteLater()
         self.draw()
 
@@ -60,8 +61,7 @@ class DeskCase(LedgerCase):
         self.draw()
         until = time.monotonic() + 30
         while not self.shell.at_rest and time.monotonic() < until:
-            self.shell.session.beside.wait()
-            self.shell.session.background.wait()
+            self.shell.session.wait()
             self.draw()
         self.assertTrue(self.shell.at_rest, "the window did not come to rest within 30 s")
 
@@ -82,10 +82,9 @@ class DeskCase(LedgerCase):
 
     def wait_for_plan(self) -> None:
         """Until what goes on beside the window is done: a save opened or written, a plan, a search."""
-        self.shell.session.beside.wait()
-        self.settle()
-        self.shell.session.background.wait()
-        self.settle()
+        for _ in range(2):
+            self.shell.session.wait()
+            self.settle()
 
     @property
     def save(self) -> Save:

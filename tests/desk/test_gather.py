@@ -26,7 +26,7 @@ rules: [{equal: [marks, list.marks]}]
 class GatherTest(DeskCase):
     def look(self) -> None:
         self.click(self.shell.gather.look_button)
-        self.shell.session.background.wait()
+        self.shell.session.wait()
         self.settle()
 
     def test_looking_finds_the_save_says_why_and_opens_it(self) -> None:
@@ -84,6 +84,9 @@ class GatherTest(DeskCase):
         self.click(stage.watch_button)
         self.wait(lambda: stage.watcher.ready)
         self.assertEqual(self.shell.spine.tabs[GATHER].line.text(), "watching")
+        self.shell.close()
+        self.assertTrue(self.shell.isVisible() and stage.watcher.running)
+        self.assertIn("The game is being watched, which ends with this window", self.told())
         for number, action in enumerate((["sell", "wax plug"], ["dive", "Oriel"]), 1):
             self.assertEqual(play(saves, *action).status, 0)
             self.wait(lambda number=number: len(stage.moments) >= number)

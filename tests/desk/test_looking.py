@@ -34,8 +34,7 @@ from tests.support import play
 class LookingCase(DeskCase):
     def work(self) -> None:
         for _ in range(3):
-            self.shell.session.beside.wait()
-            self.shell.session.background.wait()
+            self.shell.session.wait()
             self.settle()
 
     def unknown(self, data: bytes, name: str = "voyage.dat") -> DescribeStage:
@@ -514,11 +513,32 @@ class FluidTest(LookingCase):
                 act()
                 self.assertLess(read, self.MOST, name)
                 for _ in range(4):
-                    self.shell.session.beside.wait()
-                    self.shell.session.background.wait()
+                    self.shell.session.wait()
                     read = 0
                     application().processEvents()
                     self.assertLess(read, self.MOST, name)
+
+    def test_opening_can_be_cancelled_and_the_box_answers_while_something_else_is_looked_for(self) -> None:
+        self.open_harbour()
+        session, before = self.shell.session, self.save
+        path = self.folder / "large.dat"
+        path.write_bytes(bytes(3 << 20))
+        session.open(path)
+        session.beside._tick()
+        self.assertEqual((self.told(), self.shell.banner.act.text()), ("large.dat is opened… 1 s", "Cancel"))
+        QTest.mouseClick(self.shell.banner.act, Qt.MouseButton.LeftButton)
+        self.assertEqual((self.told(), session.beside.busy), ("", ""))
+        self.work()
+        self.assertIs(self.save, before)
+        self.assertTrue(session.enter(before.fields("purse.marks")[0], "9"), "the book of the save is still open")
+        end = threading.Event()
+        self.addCleanup(end.set)
+        session.looking.run(end.wait, lambda value, error: None)  # as Locate, Search and Profile do
+        self.shell.head.box.setText("marks")
+        self.shell.head._look("marks")
+        session.background.wait()
+        self.draw()
+        self.assertTrue(any("purse.marks" in each.text for each in self.shell.head.found))
 
     def test_while_a_large_save_is_written_nothing_is_entered_and_a_failure_ends_it(self) -> None:
         path = self.folder / "large.dat"

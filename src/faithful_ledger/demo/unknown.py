@@ -58,7 +58,7 @@ def locate_unknown(example: Example, shell: Shell) -> None:
         else:
             example.wait(partial(_has_moments, gather, number))
     gather.look()
-    shell.session.background.wait()
+    shell.session.wait()
     example.settle()
     likely = [[file.path.name for file in found.files] for found in gather.sets]
     example.step(
@@ -78,7 +78,7 @@ def locate_unknown(example: Example, shell: Shell) -> None:
         cell(stage.sheet, row, 0).setText(name)
         for place, moment in enumerate(shown, 1):
             cell(stage.sheet, row, place).setText(moment[row])
-        shell.session.background.wait()
+        shell.session.wait()
         example.settle()
         standing = cell(stage.sheet, row, stage.sheet.columnCount() - 1).text()
         seen = ", ".join(moment[row] for moment in shown)
@@ -236,7 +236,7 @@ def _pin_all(example: Example, shell: Shell) -> None:
 
 def _work(example: Example, shell: Shell) -> None:
     for _ in range(3):
-        shell.session.background.wait()
+        shell.session.wait()
         example.settle()
 
 

@@ -1,11 +1,14 @@
-"""Work on a save that takes long: it goes on beside the window, one piece at a time, and the save is busy meanwhile."""
+"""Work on a save that takes long: it goes on beside the window, one piece at a time, and the save is busy meanwhile.
+
+The banner says for how long; what only reads can be cancelled, and then nobody waits for it.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from typing import NamedTuple, TypeVar
 
-from PySide6.QtCore import QObject, SignalInstance
+from PySide6.QtCore import QObject, QTimer, SignalInstance
 
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.source import WHOLE
@@ -34,6 +37,26 @@ class Beside(QObject):
         self.busy = ""
         self._reported = reported
         self._thread = Background(self)
+        self._asked, self._seconds = 0, 0
+        self._cancel: Callable[[], object] | None = None
+        self._clock = QTimer(self)
+        self._clock.setInterval(1000)
+        self._clock.timeout.connect(self._tick)
+
+    def _tick(self) -> None:
+        self._seconds += 1
+        self._say()
+
+    def _say(self) -> None:
+        passed = f" {self._seconds} s" if self._seconds else ""
+        action = "Cancel" if self._cancel is not None else ""
+        self._reported.emit(Message("open", f"{self.busy}…{passed}", action, self._cancel))
+
+    def _over(self) -> None:
+        """Nothing goes on any more."""
+        self.busy, self._cancel = "", None
+        self._clock.stop()
+        self._reported.emit(None)
 
     def refuse(self) -> bool:
         """Whether nothing can be done with the save just now; then the banner says why."""
@@ -50,11 +73,12 @@ class Beside(QObject):
         failed: Callable[[LedgerError], object] | None = None,
         *,
         always: bool = False,
+        dropped: Callable[[T], object] | None = None,
     ) -> bool:
         """Do something with so many bytes: few at once, and many beside the window.
 
         Work that looks at all running programs is `always` done beside it. Whether it is done, or was begun. Unless it
-        was refused, `done` or `failed` is called.
+        was refused, `done` or `failed` is called; or, where work can be cancelled, `dropped` with what comes too late.
         """
         if self.refuse():
             return False
@@ -67,12 +91,24 @@ class Beside(QObject):
                 return False
             done(value)
             return True
-        self.busy = doing
-        self._reported.emit(Message("open", f"{doing}…"))
+        self._asked += 1
+        asked, self.busy, self._seconds = self._asked, doing, 0
+
+        def cancel() -> None:
+            if asked == self._asked and self.busy:
+                self._asked += 1
+                self._over()
+
+        self._cancel = cancel if dropped is not None else None
+        self._say()
+        self._clock.start()
 
         def finished(value: T | None, error: LedgerError | None) -> None:
-            self.busy = ""
-            self._reported.emit(None)
+            if asked != self._asked:
+                if error is None and dropped is not None:
+                    dropped(value)  # type: ignore[arg-type]
+                return
+            self._over()
             if error is not None:
                 tell(error)
             else:

@@ -73,7 +73,8 @@ class Session(QObject):
     def __init__(self, shelf: Shelf, background: Background | None = None) -> None:
         super().__init__()
         self.shelf = shelf
-        self.background = background or Background(self)
+        self.background = background or Background(self)  # what reads the open save, one piece after the other
+        self.looking = Background(self)  # what looks at kept copies and folders, and may take long
         self.beside = Beside(self.reported, self)
         self.evidence = Evidence(self)
         self.book: Book | None = None
@@ -112,7 +113,7 @@ class Session(QObject):
             self._template_file = template if template is not None and Path(template).is_file() else None
             self._show(*loaded)
 
-        return self.beside.run(_size_of(path), f"{path.name} is opened", load, show)
+        return self.beside.run(_size_of(path), f"{path.name} is opened", load, show, dropped=self._let_go)
 
     @property
     def pending(self) -> int:
@@ -227,7 +228,12 @@ class Session(QObject):
             then()
 
         load = partial(self._load, save.path, template, book)
-        self.beside.run(self.size, f"{save.path.name} is read again", load, show)
+        self.beside.run(self.size, f"{save.path.name} is read again", load, show, dropped=self._let_go)
+
+    def _let_go(self, loaded: tuple[Book, Save, Message | None]) -> None:
+        """Somebody cancelled before the save was there."""
+        if loaded[0] is not self.book:
+            loaded[0].close()
 
     def close_save(self) -> None:
         """No save is open any more."""
@@ -412,6 +418,11 @@ class Session(QObject):
         self._kept_early = save
         # What is wrong with the vault, a posting says.
         self.background.run(lambda: book.keeping.keep_early(save), lambda _, error: None)
+
+    def wait(self) -> None:
+        """Until all that goes on beside the window is done; its results still arrive through the event loop."""
+        for each in (self.beside, self.background, self.looking):
+            each.wait()
 
     def attempt(self, action: Callable[[], T]) -> T | None:
         """Do something that may fail; the banner reports the failure."""

@@ -429,12 +429,12 @@ class Shell(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         pending = self.session.pending
-        if pending and not self._asked_to_close:
+        if (pending or self.watching) and not self._asked_to_close:
             self._asked_to_close = True
             count = f"{pending} {'entry is' if pending == 1 else 'entries are'}"
-            self.session.reported.emit(
-                Message("open", f"{count} pending and not written; close once more to leave without")
-            )
+            left = f"{count} pending and not written; close once more to leave without"
+            watched = "The game is being watched, which ends with this window; close once more to end both"
+            self.session.reported.emit(Message("open", left if pending else watched))
             event.ignore()
             return
         if pending:
@@ -444,7 +444,10 @@ class Shell(QMainWindow):
         if "gather" in self.__dict__:
             self.gather.note.close()
         self.warming.close()
+        if "locate" in self.__dict__:
+            self.locate.stop()
         self.session.background.close()
+        self.session.looking.close()
         self.session.beside.close()
         super().closeEvent(event)
 

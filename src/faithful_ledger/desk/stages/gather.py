@@ -156,7 +156,7 @@ class GatherStage(QWidget):
             words = f"{count}{sets}{rest}; a double click opens one" if found else "nothing found there"
             self.found_line.setText(str(error) if error is not None else words)
 
-        self.session.background.run(
+        self.session.looking.run(
             lambda: self._looked(folders, words, moment, SIZES[self.most.currentText()], self.everything.isChecked()),
             done,
         )

@@ -363,7 +363,7 @@ class HistoryStage(QWidget):
             else:
                 self.session.reported.emit(Message("holds", "Every kept copy is whole: its bytes match its digest."))
 
-        self.session.background.run(book.keeping.check_vault, done)
+        self.session.looking.run(book.keeping.check_vault, done)
 
     def _rebuild(self, book: Book) -> None:
         if self.session.attempt(book.keeping.rebuild) is not None:

@@ -278,7 +278,7 @@ class LocateStage(QWidget):
             self._show_standing()
             self._show_current()
 
-        self.session.background.run(work, done)
+        self.session.looking.run(work, done)
         self._show_standing()
 
     def _show_found(self, id_: int, end: Deadline, found: Located) -> None:
@@ -288,6 +288,11 @@ class LocateStage(QWidget):
             self._show_standing()
             if self.current is not None and self.current.id == id_:
                 self._show_current()
+
+    def stop(self) -> None:
+        """Nobody waits for what is looked for any more."""
+        for end in self._looking.values():
+            end.cancel()
 
     def _stop_looking(self) -> None:
         quantity = self.current

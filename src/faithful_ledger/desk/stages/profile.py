@@ -104,7 +104,7 @@ class ProfilePane(QWidget):
                 self.summary.setText(str(error) if error is not None else "")
                 self._show_looked()
 
-        self.session.background.run(work, done)
+        self.session.looking.run(work, done)
 
     def _show_looked(self) -> None:
         looked = self.looked

@@ -144,7 +144,7 @@ class SearchPane(QWidget):
             if error is not None:
                 self.summary.setText(str(error))
 
-        self.session.background.run(work, done)
+        self.session.looking.run(work, done)
 
     # what is shown of the hits
 
