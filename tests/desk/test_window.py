@@ -9,7 +9,17 @@ from unittest import mock
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QLabel, QPushButton, QToolButton
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QApplication,
+    QCheckBox,
+    QFileDialog,
+    QInputDialog,
+    QLabel,
+    QPushButton,
+    QToolButton,
+    QWidget,
+)
 
 from brinewick.harbour import Harbour
 from faithful_ledger import __version__
@@ -19,7 +29,7 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.desk.application import application, make_shell, tell_unexpected
 from faithful_ledger.desk.session import Message, Session
-from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY
+from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY, STAGES
 from faithful_ledger.desk.theme import apply_sheet, apply_theme, colours
 from faithful_ledger.desk.widgets.strip import OFFSETS_WIDTH, ROW_HEIGHT
 from faithful_ledger.desk.widgets.tape import Slip
@@ -79,6 +89,27 @@ class OpeningTest(DeskCase):
             next(action for action in actions if action.text() == text).trigger()
             self.settle()
             self.assertIn(words, self.margin_texts())
+
+    def test_tab_comes_round_in_every_stage_and_each_stop_has_a_name(self) -> None:
+        self.open_harbour()
+        self.shell.session.history.keep("one")
+        self.settle()
+        self.shell.activateWindow()
+        for number, name in enumerate(STAGES):
+            with self.subTest(name):
+                self.shell.show_stage(number)
+                self.settle()
+                self.shell.head.box.setFocus()
+                stops: list[QWidget] = []
+                while len(stops) < 80 and self.shell.head.box not in stops:
+                    QTest.keyClick(QApplication.focusWidget(), Qt.Key.Key_Tab)
+                    self.draw()
+                    stops.append(QApplication.focusWidget())
+                self.assertLess(len(stops), 80)
+                self.assertEqual(len(set(stops)), len(stops), "Tab does not stop at the same place twice")
+                for stop in stops:
+                    words = stop.text() if isinstance(stop, QAbstractButton | QLabel) else ""
+                    self.assertTrue(stop.accessibleName() or words, stop)
 
     def test_the_demo_book_is_opened_beside_the_own_books(self) -> None:
         own = self.shell.session.shelf

@@ -8,7 +8,7 @@ from functools import partial
 
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
 from faithful_ledger.core.arranging import insert_record, remove_records, rows_now
 from faithful_ledger.core.binding import FieldNode, RowsNode
@@ -20,7 +20,7 @@ from faithful_ledger.core.template.model import SectionSpec
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, OPEN
-from faithful_ledger.desk.widgets.basics import button, clear, column, label, row
+from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, scrolled
 from faithful_ledger.desk.widgets.field_models import MOST_ARRANGED, RecordsModel, RowsModel
 from faithful_ledger.desk.widgets.field_table import FieldTable
 from faithful_ledger.desk.widgets.values import ValuesPane
@@ -55,9 +55,7 @@ class EditStage(QWidget):
         self.paper = QVBoxLayout(self.page)
         self.paper.setContentsMargins(16, 12, 16, 12)
         self.paper.setSpacing(14)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setWidget(self.page)
+        area = scrolled(self.page)
         self.setLayout(column(area))
         self.seen.follow(session.changed, self.show_entries)
 

@@ -12,7 +12,6 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
     QLineEdit,
-    QScrollArea,
     QTableWidget,
     QTableWidgetItem,
     QWidget,
@@ -24,7 +23,7 @@ from faithful_ledger.core.records import Quantity, Snapshot
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import HOLDS, OPEN, colours, mono, sans
-from faithful_ledger.desk.widgets.basics import button, column, in_turn, label, swap
+from faithful_ledger.desk.widgets.basics import button, column, in_turn, label, scrolled, swap
 from faithful_ledger.desk.widgets.basics import row as side_by_side
 from faithful_ledger.desk.widgets.lanes import BEFORE, Lane, Lanes
 from faithful_ledger.desk.widgets.tables import cell, plain_table
@@ -102,9 +101,7 @@ class LocateStage(QWidget):
         self.body.addWidget(self.lanes)
         self.body.addStretch(1)
         page.setLayout(self.body)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setWidget(page)
+        area = scrolled(page)
         self.setLayout(column(area))
         session.recorded.connect(self.seen.mark_stale)
         self.found_so_far.connect(self._show_found, Qt.ConnectionType.QueuedConnection)
@@ -136,6 +133,7 @@ class LocateStage(QWidget):
         head = ["Quantity", *(self._heading(n, s, width) for n, s in enumerate(self.snapshots)), "Standing"]
         fresh = QTableWidget(len(self.quantities) + 1, len(head))
         fresh.setAccessibleName("What the game showed")
+        fresh.setTabKeyNavigation(False)  # Tab leaves the table, arrows move within it
         fresh.setHorizontalHeaderLabels(head)
         for number, snapshot in enumerate(self.snapshots):
             header = fresh.horizontalHeaderItem(number + 1)

@@ -6,14 +6,14 @@ from functools import partial
 from typing import TYPE_CHECKING, NamedTuple
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QScrollArea, QWidget
+from PySide6.QtWidgets import QWidget
 
 from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.inside import Payload, payloads_inside
 from faithful_ledger.core.source import BlockSource, Source
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.theme import HOLDS, OPEN, mono
-from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
+from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, scrolled, swap
 from faithful_ledger.desk.widgets.plots import HistogramPlot, TexturePlot
 from faithful_ledger.desk.widgets.tables import cell, plain_table
 
@@ -71,9 +71,7 @@ class ProfilePane(QWidget):
         self.body.addStretch(0)
         self.body.setContentsMargins(0, 2, 10, 6)
         page.setLayout(self.body)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setWidget(page)
+        area = scrolled(page)
         self.setLayout(column(area))
         self.texture_plot.chosen.connect(lambda offset: self.chosen.emit(offset, offset + 1))
 

@@ -15,13 +15,28 @@ from PySide6.QtWidgets import (
     QLabel,
     QLayout,
     QPushButton,
+    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
 
 from faithful_ledger.desk.theme import colours
 
-__all__ = ["Chooser", "button", "clear", "column", "in_turn", "label", "pair", "restyle", "row", "rule", "swap", "tab"]
+__all__ = [
+    "Chooser",
+    "button",
+    "clear",
+    "column",
+    "in_turn",
+    "label",
+    "pair",
+    "restyle",
+    "row",
+    "rule",
+    "scrolled",
+    "swap",
+    "tab",
+]
 
 Shown = TypeVar("Shown", bound=QWidget)
 Line = TypeVar("Line", bound=QBoxLayout)
@@ -56,6 +71,15 @@ def label(text: str = "", role: str = "", *, wrap: bool = False, selectable: boo
             Qt.TextInteractionFlag.TextSelectableByMouse | Qt.TextInteractionFlag.TextSelectableByKeyboard
         )
     return made
+
+
+def scrolled(page: QWidget) -> QScrollArea:
+    """A page that scrolls when there is too little room; Tab goes to what is on it, never to the page itself."""
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setWidget(page)
+    area.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+    return area
 
 
 def restyle(widget: QWidget, role: str) -> None:

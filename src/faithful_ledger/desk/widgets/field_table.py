@@ -196,6 +196,7 @@ class FieldTable(QTableView):
     def __init__(self, model: RecordsModel | RowsModel, name: str, most_rows: int = 14) -> None:
         super().__init__()
         self.setAccessibleName(name)
+        self.setTabKeyNavigation(False)  # Tab leaves the table, arrows move within it
         self.fields = model
         model.setParent(self)
         self.setModel(model)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, QUrl
 from PySide6.QtGui import QDesktopServices
-from PySide6.QtWidgets import QCheckBox, QFrame, QLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFrame, QLayout, QLineEdit, QVBoxLayout, QWidget
 
 from faithful_ledger.core.binding import FieldNode, Node, RowsNode
 from faithful_ledger.core.errors import LedgerError, place
@@ -19,7 +19,7 @@ from faithful_ledger.core.storage import Choice, Switches
 from faithful_ledger.core.storage.literals import bytes_typed
 from faithful_ledger.desk.session import Selection, Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN
-from faithful_ledger.desk.widgets.basics import button, clear, column, label, pair, row, rule
+from faithful_ledger.desk.widgets.basics import button, clear, column, label, pair, row, rule, scrolled
 from faithful_ledger.desk.widgets.field_models import bounds_text
 from faithful_ledger.desk.widgets.reading_list import ReadingList
 from faithful_ledger.desk.widgets.words import evidence_in_words, storage_in_words, visible
@@ -56,10 +56,8 @@ class Margin(QFrame):
         self.paper = QVBoxLayout(page)
         self.paper.setContentsMargins(14, 14, 12, 12)
         self.paper.setSpacing(6)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
+        area = scrolled(page)
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setWidget(page)
         self.setLayout(column(area))
 
     def fit(self, window: int) -> None:

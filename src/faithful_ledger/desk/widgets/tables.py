@@ -16,6 +16,7 @@ def plain_table(
     """A ruled table of texts, one row selectable."""
     table = QTableWidget(len(rows), len(head))
     table.setAccessibleName(name)
+    table.setTabKeyNavigation(False)  # Tab leaves the table, arrows move within it
     table.setHorizontalHeaderLabels(list(head))
     for number, texts in enumerate(rows):
         for place, text in enumerate(texts):
