@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import json
+import random
 import re
+import struct
 import zlib
 from pathlib import Path
 
 from PySide6.QtWidgets import QLabel, QPushButton
 
 from brinewick.harbour import Harbour
+from faithful_ledger.core.layers.generators import Generator
+from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.template import load_template
+from faithful_ledger.demo.hands import type_into
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE
 from tests.desk.support import DeskCase
 from tests.support import play
@@ -196,6 +202,73 @@ class LocateTest(DeskCase):
             path.write_bytes(b"?")
         self.sight(row, ["1340", "1432"])
         self.assertIn("cannot be read", self.told())
+
+    def test_from_what_was_seen_to_a_written_value_by_keys_and_clicks_alone(self) -> None:
+        turn = random.Random(8)
+        records = b"".join(struct.pack("<IHHf", turn.randrange(900), n, 0, n / 7) for n in range(200))
+        key = Generator(214_013, 2_531_011, first=8).key
+        lots = ", ".join(f'"lot {n}": {turn.randrange(9000)}' for n in range(60))
+
+        def scrambled(marks: int) -> bytes:
+            plain = turn.randbytes(8) + records + struct.pack("<IHH", marks, 7, turn.randrange(99)) + records
+            return scramble(plain, Scrambling("xor-generator", key, 0))
+
+        def packed(marks: int) -> bytes:
+            return b"HOLD" + bytes(12) + zlib.compress(records + struct.pack("<I", marks) + records)
+
+        def text(marks: int) -> bytes:
+            return f'{{{lots},\n "company": {{"name": "Oriel", "marks": {marks}}}, "day": {marks % 7}}}'.encode()
+
+        def plain_of(kind: str, data: bytes) -> bytes:
+            if kind == "scrambled":
+                return unscramble(data, Scrambling("xor-generator", key, 0))
+            return zlib.decompress(data[16:]) if kind == "packed" else data
+
+        for kind, make in (("scrambled", scrambled), ("packed", packed), ("text", text)):
+            with self.subTest(kind):
+                path = self.folder / f"{kind}.sav"
+                seen = [1340, 1432, 977, 70_112]
+                for number, marks in enumerate(seen):
+                    path.write_bytes(make(marks))
+                    if number == 0:
+                        self.shell.session.open(path)
+                    else:
+                        self.press("F5")
+                    self.work()
+                    self.press("Ctrl+S")
+                    self.work()
+                self.press("Ctrl+2")
+                sheet = lambda: self.shell.locate.sheet  # noqa: E731
+                for place, typed in enumerate(["Marks", *map(str, seen)]):
+                    self.assertTrue(type_into(sheet(), 0, place, typed))
+                    self.work()
+                self.wait(lambda: self.standing(0) != "looking…")
+                self.assertEqual(self.standing(0), "◆ 1 place left")
+                (pin,) = [b for b in self.shell.margin.findChildren(QPushButton) if b.text().startswith("Pin it")]
+                self.click(pin)
+                self.work()
+                self.press("Ctrl+4")
+                self.work()
+                self.type_into(self.table("Pinned"), 0, 2, "4321")
+                for _ in range(2):  # to the plan, and to write it
+                    self.press("Ctrl+Return")
+                    self.work()
+                self.assertIn("Written, read back and compared", self.told())
+                plain, before = plain_of(kind, path.read_bytes()), plain_of(kind, self.kept(path))
+                if kind == "text":
+                    self.assertEqual(
+                        json.loads(plain), json.loads(before) | {"company": {"name": "Oriel", "marks": 4321}}
+                    )
+                else:
+                    at = before.index(struct.pack("<I", seen[-1]))
+                    self.assertEqual(plain, before[:at] + struct.pack("<I", 4321) + before[at + 4 :])
+
+    def kept(self, path: Path) -> bytes:
+        """The bytes of a save when a copy was last kept by hand."""
+        book = self.shell.session.book
+        assert book is not None
+        copy = next(each for each in book.keeping.snapshots(path) if each.kind == "kept")
+        return book.keeping.store.get(copy.files[0].sha256)
 
     def test_without_copies_it_says_what_to_do_first(self) -> None:
         self.voyage.write_bytes(b"abc" * 100)

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QLineEdit
-
-from faithful_ledger.desk.widgets.field_table import FieldTable
+from PySide6.QtWidgets import QLineEdit, QTableView
 
 __all__ = ["type_into"]
 
 
-def type_into(table: FieldTable, row: int, column: int, text: str) -> bool:
+def type_into(table: QTableView, row: int, column: int, text: str) -> bool:
     """Go to a cell, type, press Return; False where the cell takes no text."""
     index = table.model().index(row, column)
     table.setCurrentIndex(index)

@@ -25,6 +25,7 @@ MODULES = (
     "faithful_ledger.core.search",
     "faithful_ledger.core.compare",
     "faithful_ledger.core.evidence",
+    "faithful_ledger.core.pinned",
     "faithful_ledger.core.wrapping",
     "faithful_ledger.core.template.extend",
     "ruamel.yaml",

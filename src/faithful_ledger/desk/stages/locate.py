@@ -416,7 +416,7 @@ class LocateStage(QWidget):
                 return
             start = max(at - BEFORE, 0)
             content = bytes(source.read(start, start + LANE_BYTES))
-            width = place.size(number, content[at - start :])
+            width = place.size(len(lanes), content[at - start :])
             lanes.append(Lane(self._letter(number, snapshot), start, content, at, width))
         self.lanes.show_lanes(lanes)
 

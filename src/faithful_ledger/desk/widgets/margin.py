@@ -189,7 +189,11 @@ class Margin(QFrame):
             held = sum(state.holds for state in save.seals)
             role, mark = ("holds", HOLDS) if held == len(save.seals) else ("broken", BROKEN)
             seals = pair("seals", f"{mark} {held} of {len(save.seals)} hold", role)
-            self._add(seals if save.knows_seals else pair("seals", f"{OPEN} none known", "open"))
+            self._add(
+                seals
+                if save.seals
+                else pair("seals", f"{OPEN} none {'in this save' if save.knows_seals else 'known'}", "open")
+            )
             for state in save.broken_seals[:8]:
                 text = f"{BROKEN} {state.label}: {state.algorithm} says {state.stored}, should say {state.computed}"
                 self._add(label(text, "broken", wrap=True))
