@@ -112,7 +112,10 @@ def _parsed(given: list[str]) -> argparse.Namespace:
     """
     options, rest = parser().parse_known_args(given)
     if rest and (options.command != "read" or any(word.startswith("-") for word in rest)):
-        raise WrongUse(f"unrecognized arguments: {' '.join(rest)}", f"see faithful-ledger {options.command} --help")
+        raise WrongUse(
+            f"unrecognized arguments: {' '.join(rest)}",
+            f"see faithful-ledger {f'{options.command} ' if options.command else ''}--help",
+        )
     if rest:
         options.paths = [*options.paths, *rest]
     return options
@@ -161,8 +164,11 @@ def _run(options: argparse.Namespace) -> int:
         return status
     except LedgerError as error:
         notes = "; ".join(getattr(error, "__notes__", ()))
-        line = f"{error}{'; ' + notes if notes else ''}"
-        return _failed(line, error.what, error.remedy, error.status, as_json=as_json)
+        remedy = error.remedy
+        if hasattr(options, "anyway"):
+            remedy = remedy.replace("anyway", "anyway (--anyway)")
+        line = "; ".join(part for part in (error.what, remedy, notes) if part)
+        return _failed(line, error.what, remedy, error.status, as_json=as_json)
     except KeyboardInterrupt:
         done = shelf.done if shelf is not None else []
         text = f"stopped after {'; '.join(done)}" if done else "stopped; everything is as it was"
