@@ -18,9 +18,8 @@ from typing import Literal, NamedTuple
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import AddressError, EntryError
-from faithful_ledger.core.seals import ALGORITHMS
 from faithful_ledger.core.source import Source
-from faithful_ledger.core.storage import Integer, Value
+from faithful_ledger.core.storage import Checksum, Integer, Value
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, elements_of
 
 __all__ = ["Follower", "Kind", "SealState", "dependents", "follower", "followers", "has_length_over", "in_levels"]
@@ -45,13 +44,17 @@ class Follower(NamedTuple):
     @property
     def needs(self) -> tuple[int, int]:
         """The span [start, end) its value is worked out from."""
+        seal = self.node.spec.seal if self.kind == "seal" else None
+        if seal is not None and seal.span is not None:
+            start, end = seal.span
+            return min(start, self.file_end), min(end if end > 0 else max(self.file_end + end, 0), self.file_end)
         start = self.first.start if self.first is not None else 0
         return start, self.last.end if self.last is not None else self.file_end
 
     @property
     def algorithm(self) -> str:
         """The name of a seal's checksum; else its kind."""
-        return self.node.spec.seal.algorithm if self.kind == "seal" and self.node.spec.seal else self.kind
+        return self.node.spec.seal.algorithm.name if self.kind == "seal" and self.node.spec.seal else self.kind
 
     @property
     def policy(self) -> str:
@@ -87,8 +90,14 @@ class Follower(NamedTuple):
         return (end - start if self.kind == "length" else start) + self.plus
 
     def _checksum(self, source: Source) -> int:
-        number = ALGORITHMS[self.algorithm](self._covered(source))
-        storage = self.node.spec.storage
+        assert self.node.spec.seal is not None
+        algorithm, storage = self.node.spec.seal.algorithm, self.node.spec.storage
+        number = algorithm(self._covered(source))
+        if isinstance(storage, Checksum):
+            return algorithm.cut(number, storage.room)
+        if isinstance(storage, Integer) and algorithm.is_digest:
+            first = algorithm.cut(number, storage.size).to_bytes(storage.size, "big")
+            return int.from_bytes(first, storage.order, signed=storage.signed)
         return as_stored(storage, number) if isinstance(storage, Integer) else number
 
     def _covered(self, source: Source) -> Iterator[memoryview]:
@@ -101,11 +110,12 @@ class Follower(NamedTuple):
         if own is None:
             raise EntryError(
                 f"the seal {self.node.path} covers its own bytes",
-                "say in the template what it sees there: own: zeros or left out",
+                "say in the template what it sees there: own: zeros, left out, or bytes such as FF",
             )
         yield from source.chunks(start, low)
-        if own == "zeros":
-            yield memoryview(bytes(high - low))
+        if own != "left out":
+            fill = bytes.fromhex("00" if own == "zeros" else own)
+            yield memoryview((fill * (high - low))[: high - low])
         yield from source.chunks(high, end)
 
 
@@ -139,7 +149,7 @@ def follower(node: FieldNode, root: GroupNode) -> Follower:
     """
     derived, seal = node.spec.derived, node.spec.seal
     if seal is not None:
-        first, last = (None if path == "file" else resolve(node, path) for path in seal.over)
+        first, last = (None if path in ("", "file") else resolve(node, path) for path in seal.over)
         return Follower(node, "seal", first, last, root.end)
     assert derived is not None
     target = resolve(node, derived.target)

@@ -1,77 +1,87 @@
-"""Checksum algorithms: bytes in chunks to a whole number.
+"""Checksum algorithms by name, with what a game may have changed about them.
 
-Sums are plain sums of bytes. CRC-32 is the one of ISO-HDLC (polynomial 0x04C11DB7, reflected), CRC-16 that of XMODEM
-(polynomial 0x1021, start 0); Adler-32 is from RFC 1950. zlib and binascii of the standard library do the work.
+A checksum is a whole number; a digest is its bytes read as one, the first byte highest, so that a field that is shorter
+holds the first bytes of a digest and the lowest bits of a checksum.
 """
 
 from __future__ import annotations
 
-import binascii
-import zlib
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from functools import cached_property
 from types import MappingProxyType
+from typing import Literal
 
-__all__ = ["ALGORITHMS", "Algorithm"]
+from faithful_ledger.core.seals.crc import CATALOGUE, Crc
+from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, digest
+from faithful_ledger.core.seals.sums import SUMS
 
-Algorithm = Callable[[Iterable[memoryview]], int]
+__all__ = ["ALGORITHMS", "CRC", "KEYED", "Algorithm", "algorithm"]
 
-SMALL = 16 << 10  # below this, importing numpy costs more than it saves
-
-
-def byte_sum(chunks: Iterable[memoryview]) -> int:
-    total = 0
-    for chunk in chunks:
-        if len(chunk) <= SMALL:
-            total += sum(chunk)
-        else:
-            import numpy
-
-            # The dot product of bytes with ones, eight at a time, is faster than numpy's own widening sum.
-            whole = len(chunk) & ~7
-            words = numpy.frombuffer(chunk[:whole], numpy.uint64)
-            pairs = (words & 0x00FF00FF00FF00FF) + (words >> numpy.uint64(8) & 0x00FF00FF00FF00FF)
-            total += int(pairs.view(numpy.uint16).sum(dtype=numpy.uint64)) + sum(chunk[whole:])
-    return total
+CRC = "crc"  # the name under which a CRC has its parameters with it
+KEYED = "hmac-"
+DIGEST_BITS = {name: 8 * len(digest(name, ())) for name in DIGESTS}
 
 
-def byte_xor(chunks: Iterable[memoryview]) -> int:
-    result = 0
-    for chunk in chunks:
-        if len(chunk) <= SMALL:
-            for byte in chunk:
-                result ^= byte
-        else:
-            import numpy
+@dataclass(frozen=True)
+class Algorithm:
+    """One algorithm. `start` is None for the usual one; `changed` is what is done to the result; `key` is an HMAC's."""
 
-            result ^= int(numpy.bitwise_xor.reduce(numpy.frombuffer(chunk, numpy.uint8)))
-    return result
+    name: str
+    start: int | None = None
+    changed: Literal["", "negated", "inverted"] = ""
+    crc: Crc | None = None
+    key: bytes = b""
 
+    @cached_property
+    def bits(self) -> int:
+        """How wide its result is."""
+        if self._crc is not None:
+            return self._crc.width
+        if self.is_digest:
+            return DIGEST_BITS[self.name.removeprefix(KEYED)]
+        return SUMS[self.name].bits if self.name in SUMS else HASHES[self.name].bits
 
-def _summed(bits: int) -> Algorithm:
-    def algorithm(chunks: Iterable[memoryview]) -> int:
-        return byte_sum(chunks) & ((1 << bits) - 1)
+    @property
+    def is_digest(self) -> bool:
+        """Whether its result is bytes in an order of their own."""
+        return self.name.removeprefix(KEYED) in DIGESTS
 
-    return algorithm
+    @cached_property
+    def _crc(self) -> Crc | None:
+        if self.crc is not None or self.name not in CATALOGUE:
+            return self.crc
+        found = CATALOGUE[self.name][0]
+        return found if self.start is None else found._replace(start=self.start)
 
+    def cut(self, number: int, size: int) -> int:
+        """What of a result goes into so many bytes: the first ones of a digest, the lowest bits of a number."""
+        if self.is_digest:
+            return number >> max(self.bits - 8 * size, 0)
+        return number & (1 << 8 * size) - 1
 
-def _running(step: Callable[[memoryview, int], int], start: int) -> Algorithm:
-    def algorithm(chunks: Iterable[memoryview]) -> int:
-        value = start
-        for chunk in chunks:
-            value = step(chunk, value)
-        return value
+    def __call__(self, chunks: Iterable[memoryview]) -> int:
+        number = self._plain(chunks)
+        mask = (1 << self.bits) - 1
+        return -number & mask if self.changed == "negated" else ~number & mask if self.changed else number
 
-    return algorithm
+    def _plain(self, chunks: Iterable[memoryview]) -> int:
+        if self._crc is not None:
+            return self._crc(chunks)
+        if self.is_digest:
+            return int.from_bytes(digest(self.name.removeprefix(KEYED), chunks, self.key), "big")
+        known = SUMS[self.name] if self.name in SUMS else HASHES[self.name]
+        return known.compute(chunks, known.start if self.start is None else self.start)
 
 
 ALGORITHMS: Mapping[str, Algorithm] = MappingProxyType(
-    {
-        "sum8": _summed(8),
-        "sum16": _summed(16),
-        "sum32": _summed(32),
-        "xor8": byte_xor,
-        "crc-16-xmodem": _running(binascii.crc_hqx, 0),
-        "crc-32": _running(zlib.crc32, 0),
-        "adler-32": _running(zlib.adler32, 1),
-    }
+    {name: Algorithm(name) for name in (*SUMS, *CATALOGUE, *HASHES, *DIGESTS)}
 )
+"""Every algorithm that needs nothing but its name; `crc` with parameters and `hmac-…` with a key are besides."""
+
+
+def algorithm(name: str) -> Algorithm | None:
+    """The algorithm of a name, or None."""
+    if name.startswith(KEYED) and name.removeprefix(KEYED) in DIGESTS:
+        return Algorithm(name)
+    return ALGORITHMS.get(name)

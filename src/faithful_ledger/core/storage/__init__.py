@@ -3,6 +3,7 @@
 from faithful_ledger.core.storage.base import CutOff, Order, Sizer, Storage, Value, encoded
 from faithful_ledger.core.storage.bits import BitRange
 from faithful_ledger.core.storage.catalogue import NUMBERS, SWITCHES, Spelling, number_storage, spellings
+from faithful_ledger.core.storage.checksum import WRITTEN, Checksum
 from faithful_ledger.core.storage.choices import Choice, Switches
 from faithful_ledger.core.storage.digits import Digits
 from faithful_ledger.core.storage.json_values import JsonNumber, JsonSwitch, JsonText, JsonWord
@@ -32,7 +33,9 @@ from faithful_ledger.core.storage.text import (
 __all__ = [
     "NUMBERS",
     "SWITCHES",
+    "WRITTEN",
     "BitRange",
+    "Checksum",
     "Choice",
     "CutOff",
     "Digits",

@@ -10,6 +10,7 @@ from typing import Literal
 
 from faithful_ledger.core.address import NEXT, Address, Expression
 from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.seals import Algorithm
 from faithful_ledger.core.storage import Integer, Storage
 
 __all__ = [
@@ -68,12 +69,16 @@ class Derived:
 
 @dataclass(slots=True, frozen=True)
 class SealSpec:
-    """`over` names the first and the last element covered; own is what the seal sees in its own bytes."""
+    """`over` names the first and the last element covered, or `span` says from which offset to which; one that is not
+    positive counts from the end. `own` is what the seal sees in its own bytes: zeros, left out, or bytes in hexadecimal
+    that fill them.
+    """
 
-    algorithm: str
+    algorithm: Algorithm
     over: tuple[str, str]
-    own: Literal["zeros", "left out"] | None
+    own: str | None
     policy: Literal["renew", "leave"]
+    span: tuple[int, int] | None = None
 
 
 @dataclass(slots=True)

@@ -30,17 +30,38 @@ class Part(BaseModel):
     model_config = ConfigDict(extra="forbid", strict=True)
 
 
+Unsigned = Annotated[int, Field(ge=0, lt=1 << 64)]
+
+
 class Bounds(Part):
     least: Number | None = None
     most: Number | None = None
     why: Words = ""
 
 
+class SealSpan(Part):
+    from_: Annotated[int, Field(alias="from", ge=0)] = 0
+    to: int = 0
+
+
+class CrcKeys(Part):
+    width: Annotated[int, Field(ge=8, le=64)]
+    polynomial: Unsigned
+    start: Unsigned = 0
+    reflected: bool = False
+    reflected_out: bool | None = None
+    xor_out: Unsigned = 0
+
+
 class Seal(Part):
     algorithm: str
-    over: str | Annotated[list[str], Field(min_length=2, max_length=2)]
-    own: Literal["zeros", "left out"] | None = None
+    over: str | Annotated[list[str], Field(min_length=2, max_length=2)] | SealSpan
+    own: Literal["zeros", "left out"] | HexBytes | None = None
     policy: Literal["renew", "leave"] = "renew"
+    start: Unsigned | None = None
+    changed: Literal["negated", "inverted"] | None = None
+    key: HexBytes | None = None
+    crc: CrcKeys | None = None
 
 
 class Common(Part):
@@ -72,6 +93,7 @@ class ValueKeys(Part):
     bounds: Bounds | None = None
     standing: Literal["guessed", "fits", "proven"] = "guessed"
     locked: Words | None = None
+    written: Literal["bytes", "hex", "HEX", "decimal", "base64"] | None = None
 
 
 class EachKeys(ValueKeys):

@@ -6,8 +6,8 @@ from typing import NamedTuple
 
 from faithful_ledger.core.address import NEXT, Address, Expression
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.seals.algorithms import ALGORITHMS
 from faithful_ledger.core.storage import (
+    Checksum,
     FixedText,
     Integer,
     JsonNumber,
@@ -23,6 +23,7 @@ from faithful_ledger.core.storage import (
 )
 from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.compile.mistakes import MOST_HINTS, MOST_KNOWN, Keys, Mistakes, Where
+from faithful_ledger.core.template.compile.seals import seal_spec
 from faithful_ledger.core.template.compile.storages import Storages
 from faithful_ledger.core.template.model import (
     Bounds,
@@ -31,7 +32,6 @@ from faithful_ledger.core.template.model import (
     FieldSpec,
     GroupSpec,
     RowsSpec,
-    SealSpec,
     elements_of,
 )
 
@@ -248,20 +248,21 @@ class Elements:
             self.mistakes.append((where, "a field is worked out in one way: length_of, count_of, offset_of or seal"))
         elif (derived or seal) and not isinstance(
             element.storage,
-            (WholeNumber if derived else Integer) if self.storages.format == "binary" else (JsonNumber, SpelledNumber),
+            (WholeNumber if derived else (Integer, Checksum))
+            if self.storages.format == "binary"
+            else (JsonNumber, SpelledNumber),
         ):
             self.mistakes.append((where, "only a whole number can be worked out"))
+        elif isinstance(element.storage, Checksum) and not seal:
+            self.mistakes.append((where, "a checksum is a seal; say of what"))
         elif derived:
             key = f"{derived[0]}_of"
             element.derived = Derived(derived[0], keys[key], keys.get("plus", 0))  # type: ignore[arg-type]
             self.later.append(((*where, key), element, keys[key]))
         elif seal:
-            over = (seal["over"],) * 2 if isinstance(seal["over"], str) else tuple(seal["over"])
-            element.seal = SealSpec(seal["algorithm"], over, seal.get("own"), seal.get("policy", "renew"))
-            self.later += [((*where, "seal", "over"), element, path) for path in dict.fromkeys(over) if path != "file"]
-            if seal["algorithm"] not in ALGORITHMS:
-                hint = did_you_mean(seal["algorithm"], ALGORITHMS) or f"there are {', '.join(ALGORITHMS)}"
-                self.mistakes.append(((*where, "seal", "algorithm"), f"no algorithm “{seal['algorithm']}”; {hint}"))
+            element.seal = seal_spec(seal, (*where, "seal"), self.mistakes)
+            over = dict.fromkeys(path for path in element.seal.over if path not in ("", "file"))
+            self.later += [((*where, "seal", "over"), element, path) for path in over]
 
     def formula(self, keys: Keys, key: str, element: ElementSpec, where: Where) -> Expression | None:
         if keys.get(key) is None:

@@ -12,6 +12,7 @@ from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.formats.quoting import Counted
 from faithful_ledger.core.storage import (
     BitRange,
+    Checksum,
     Choice,
     EndedText,
     FixedText,
@@ -42,6 +43,7 @@ from faithful_ledger.core.template.model import (
 
 __all__ = ["Storages"]
 
+MOST_CHECKSUM = 128
 BITS = re.compile(r"([ui])([0-9]{1,2})")
 
 Formula: TypeAlias = Callable[[Keys, str, ElementSpec, Where], Expression | None]
@@ -70,6 +72,12 @@ class Storages:
             return self.named(WholeInText(made), keys, where) or self.scaled(made, keys, where)
         if name == "text":
             return self.text(element, keys, where)
+        if name == "checksum":
+            size = keys.get("size")
+            if not isinstance(size, int) or not 0 < size <= MOST_CHECKSUM:
+                self.mistakes.append(((*where, "size"), f"a checksum has between 1 and {MOST_CHECKSUM} bytes"))
+                size = 4
+            return Checksum(size, keys.get("written") or "bytes")
         if isinstance(element.parent, GroupSpec) and element.parent.word is not None:
             number: Number | BitRange | None = self.bits(element.parent.word, element.parent, name, (*where, "as"))
         else:

@@ -1,0 +1,54 @@
+"""What a seal is, from its keys."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from faithful_ledger.core.seals import ALGORITHMS, Algorithm, algorithm
+from faithful_ledger.core.seals.algorithms import CRC, KEYED
+from faithful_ledger.core.seals.crc import Crc
+from faithful_ledger.core.suggest import did_you_mean
+from faithful_ledger.core.template.compile.mistakes import Keys, Mistakes, Where
+from faithful_ledger.core.template.model import SealSpec
+
+__all__ = ["seal_spec"]
+
+NONE = ALGORITHMS["crc-32"]  # in place of one that is not there; the template is refused
+
+
+def seal_spec(keys: Keys, where: Where, mistakes: Mistakes) -> SealSpec:
+    given = keys["over"]
+    span: tuple[int, int] | None = None
+    over = ("", "")
+    if isinstance(given, dict):
+        span = given.get("from", 0), given.get("to", 0)
+        if 0 < span[1] <= span[0]:
+            mistakes.append(((*where, "over"), f"from {span[0]} to {span[1]} covers nothing"))
+    else:
+        over = (given, given) if isinstance(given, str) else (given[0], given[1])
+    return SealSpec(_algorithm(keys, where, mistakes), over, keys.get("own"), keys.get("policy", "renew"), span)
+
+
+def _algorithm(keys: Keys, where: Where, mistakes: Mistakes) -> Algorithm:
+    name, crc = keys["algorithm"], keys.get("crc")
+    if (name == CRC) is not (crc is not None):
+        mistakes.append(((*where, "crc"), "the parameters `crc` belong to `algorithm: crc`, and to no other"))
+        return NONE
+    if crc is not None:
+        both = crc.get("reflected", False)
+        out = crc.get("reflected_out")
+        parameters = crc["width"], crc["polynomial"], crc.get("start", 0), both, both if out is None else out
+        return _changed(Algorithm(CRC, crc=Crc(*parameters, crc.get("xor_out", 0))), keys)
+    found = algorithm(name)
+    if found is None:
+        hint = did_you_mean(name, ALGORITHMS) or f"there are {', '.join(ALGORITHMS)}"
+        mistakes.append(((*where, "algorithm"), f"no algorithm “{name}”; {hint}"))
+        return NONE
+    if name.startswith(KEYED) is not (keys.get("key") is not None):
+        mistakes.append(((*where, "key"), "an hmac has a key, and nothing else has one"))
+    return _changed(found, keys)
+
+
+def _changed(found: Algorithm, keys: Keys) -> Algorithm:
+    key = bytes.fromhex(keys["key"]) if keys.get("key") else b""
+    return replace(found, start=keys.get("start"), changed=keys.get("changed") or "", key=key)
