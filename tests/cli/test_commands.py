@@ -15,6 +15,7 @@ import struct
 import subprocess
 import sys
 import threading
+import zlib
 from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 from typing import Any
@@ -684,6 +685,34 @@ class EvidenceTest(CommandCase):
                 self.assertIn(words, self.refused(2, *arguments))
         for command in (["find", saves], ["search", path, "--number", "1386"]):
             self.assertEqual(self.run_command(*command)[0], 0)
+
+    def test_seals_are_found_and_hints_narrow_the_search(self) -> None:
+        turn = random.Random(12)
+        base = b"".join(struct.pack("<IHHf", turn.randrange(900), n % 50, 0, n / 7) for n in range(60))
+        paths = []
+        for number in range(4):
+            save = bytearray(b"BRNE" + bytes(8) + base)
+            for _ in range(9):
+                save[turn.randrange(12, len(save))] = turn.randrange(256)
+            save[4:8] = zlib.crc32(save[12:]).to_bytes(4, "big")
+            paths.append(self.folder / f"{number}.sav")
+            paths[-1].write_bytes(save)
+        (found,) = self.json_of("find-seals", *paths, "--stored-at", "4")["seals"]
+        wanted = {"algorithm": "crc-32", "parameters": {}, "from": 12, "to": 732, "to_from_end": 0, "stored_at": 4}
+        wanted |= {"stored_at_from_end": None, "stored_as": "u32be", "holds_in": 4, "of": 4, "sure": True}
+        self.assertEqual({key: found[key] for key in wanted}, wanted)
+        status, out, _ = self.run_command("find-seals", *paths[:2], "--algorithm", "crc-32")
+        self.assertEqual(status, 0)
+        self.assertIn("0xC to 0x2DC (the end)", out)
+        self.assertIn("With three saves or more of one size any range is searched", out)
+        self.assertEqual(self.run_command("find-seals", *paths, "--algorithm", "md5")[0], 1)
+        for wrong, words in (
+            (("--over", "9..3"), "is not a range"),
+            (("--over", "x"), "is not a range"),
+            (("--key", "zz"), "is neither a file nor a key in hexadecimal"),
+            (("--stored-at", "one"), "is not"),
+        ):
+            self.assertIn(words, self.refused(2, "find-seals", *paths, *wrong))
 
     def test_profile(self) -> None:
         path = self.harbour() / "harbour.bwk"

@@ -8,10 +8,11 @@ from collections.abc import Callable
 __all__ = ["EXAMPLES", "add_arguments"]
 
 SEARCH_MOST = 20_000  # hits; a common byte has as many as there are bytes
+SEALS_FOR = 180.0  # seconds, if nothing else is said
 LOCATE_FOR = 10.0  # seconds, if nothing else is said
-WITHOUT_TEMPLATE = ("snapshots", "restore", "locate", "find", "search", "watch", "profile", "vault")
+WITHOUT_TEMPLATE = ("find-seals", "snapshots", "restore", "locate", "find", "search", "watch", "profile", "vault")
 WITH_ROOTS = ("read", "check", "post", "keep", "compare")
-WITHOUT_BOOK = ("read", "check", "locate", "compare", "find", "search", "profile")
+WITHOUT_BOOK = ("find-seals", "read", "check", "locate", "compare", "find", "search", "profile")
 
 EXAMPLES = {
     "post": """\
@@ -27,6 +28,12 @@ examples:
   faithful-ledger post harbour.bwk --set purse.marks=5200 --dry-run
   faithful-ledger post harbour.bwk --set 'crew[name=Tamsin].injuries=-burn' --set company.day=12
   faithful-ledger post harbour.bwk --set purse.marks=70000 --anyway   (outside the template's bounds)
+""",
+    "find-seals": """\
+examples:
+  faithful-ledger find-seals a.sav b.sav c.sav d.sav
+  faithful-ledger find-seals a.sav b.sav --algorithm crc-32 --stored-at 0x10
+  faithful-ledger find-seals a.sav b.sav --key "62 72 69 6E"
 """,
     "locate": """\
 examples:
@@ -67,6 +74,17 @@ def _locate(command: argparse.ArgumentParser) -> None:
     add("--seen", metavar="FILE=VALUE", action="append", default=[], help="a number, a text, more, less, same, …")
     add("--most", metavar="N", type=int, default=20, help="how many places to tell at most")
     add("--for", metavar="SECONDS", type=float, dest="seconds", default=LOCATE_FOR, help="how long to look at most")
+
+
+def _find_seals(command: argparse.ArgumentParser) -> None:
+    add = command.add_argument
+    add("files", metavar="FILE", nargs="+", help="saves of one game; four of one size tell most")
+    add("--most", metavar="N", type=int, default=20, help="how many seals to list at most")
+    add("--algorithm", metavar="A", help="only this algorithm, or those whose names begin so")
+    add("--over", metavar="FROM..TO", help="only over these offsets of the first file")
+    add("--stored-at", metavar="OFFSET", help="only what is stored there in the first file")
+    add("--key", metavar="FILE|HEX", help="the key of an HMAC: a file, or hexadecimal")
+    add("--for", metavar="SECONDS", type=float, dest="seconds", default=SEALS_FOR, help="how long to look at most")
 
 
 def _find(command: argparse.ArgumentParser) -> None:
@@ -161,6 +179,7 @@ OWN: dict[str, Callable[[argparse.ArgumentParser], None]] = {
     "compare": _compare,
     "completion": _completion,
     "find": _find,
+    "find-seals": _find_seals,
     "keep": _keep,
     "locate": _locate,
     "open": _any_file,

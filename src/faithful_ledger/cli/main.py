@@ -18,8 +18,11 @@ if TYPE_CHECKING:
     from typing import NoReturn
 
 USAGE, STOPPED = 2, 130
-DESCRIBING = ("pin", "completion")
-FINDING = ("find", "watch", "profile", "search", "locate", "compare")
+ROOMS = {
+    "describing": ("pin", "completion"),
+    "finding": ("find", "watch", "profile", "search", "locate", "compare"),
+    "sealing": ("find-seals",),
+}
 
 
 ABOUT = {
@@ -33,6 +36,7 @@ ABOUT = {
     "search": "find a number, a text, a group of numbers or a row of bytes in a file",
     "locate": "find where a quantity is stored, from what the game showed at several kept copies",
     "pin": "put a place that locate found into a template",
+    "find-seals": "find which checksum covers which bytes, and where it is stored",
     "compare": "tell what differs between two saves: bytes, moved bytes, fields",
     "keep": "keep an untouched copy of a save",
     "snapshots": "list kept copies",
@@ -148,12 +152,12 @@ def _run(options: argparse.Namespace) -> int:
         from faithful_ledger.core.shelf import Shelf
 
         command = options.command
-        room = "finding" if command in FINDING else "describing" if command in DESCRIBING else "saves"
+        room = next((name for name, commands in ROOMS.items() if command in commands), "saves")
         commands = import_module(f"faithful_ledger.cli.{room}")
 
         options.shelf = shelf = Shelf()
         try:
-            status: int = getattr(commands, options.command)(options)
+            status: int = getattr(commands, command.replace("-", "_"))(options)
         finally:
             shelf.close()
         sys.stdout.flush()

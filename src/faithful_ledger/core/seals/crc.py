@@ -89,10 +89,24 @@ def _state_after(data: bytes, state: int, polynomial: int, width: int) -> int:
     low, eight = np.uint64(255), np.uint64(8)
     for column in lanes.T:
         states = states >> eight ^ table_[(states ^ column) & low]
-    moved = _over_zeros(polynomial, width, size)
-    for each in states.tolist():
-        state = _times(state, moved, polynomial, width) ^ each
+    factors = np.array(_lane_factors(polynomial, width, size), np.uint64)
+    joined = np.zeros(LANES, np.uint64)
+    one, reduced = np.uint64(1), np.uint64(polynomial)
+    for bit in range(width - 1, -1, -1):  # the highest bit is the constant term
+        joined ^= np.where(factors >> np.uint64(bit) & one, states, np.uint64(0))
+        states = states >> one ^ np.where(states & one, reduced, np.uint64(0))
+    state = _times(state, _over_zeros(polynomial, width, size * LANES), polynomial, width)
+    state ^= int(np.bitwise_xor.reduce(joined))
     return _state_after(data[size * LANES :], state, polynomial, width)
+
+
+@lru_cache(maxsize=256)
+def _lane_factors(polynomial: int, width: int, size: int) -> tuple[int, ...]:
+    """What the state of each lane of so many bytes is multiplied with at the end."""
+    moved, factors = _over_zeros(polynomial, width, size), [1 << width - 1]
+    for _ in range(LANES - 1):
+        factors.append(_times(factors[-1], moved, polynomial, width))
+    return tuple(reversed(factors))
 
 
 @lru_cache(maxsize=64)

@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 
 __all__ = ["DIGESTS", "HASHES", "Hash", "digest"]
 
+SMALL = 256  # bytes that are not worth an array
 M32, M64 = (1 << 32) - 1, (1 << 64) - 1
 
 
@@ -29,6 +30,16 @@ class Hash(NamedTuple):
 def _multiplied(multiplier: int) -> Hash:
     def compute(chunks: Iterable[memoryview], state: int) -> int:
         for chunk in chunks:
+            if len(chunk) > SMALL:
+                import numpy as np
+
+                data = np.frombuffer(chunk, np.uint8).astype(np.uint32)
+                factors = np.full(data.size, multiplier, np.uint32)
+                factors[0] = 1
+                powers = np.multiply.accumulate(factors, dtype=np.uint32)
+                total = int((data[::-1] * powers).sum(dtype=np.uint64))
+                state = state * int(powers[-1]) * multiplier + total & M32
+                continue
             for byte in chunk:
                 state = state * multiplier + byte & M32
         return state

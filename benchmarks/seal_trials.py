@@ -1,0 +1,185 @@
+"""Seals planted into made-up saves, with fresh seeds: does a fresh edit, renewed by what was found, give what was
+meant?
+Any algorithm, over the whole, behind a header, before or behind the seal, or from anywhere to anywhere, stored raw, as
+digits or base64, inverted or negated; four saves of 1 to 64 KiB, of one size or growing, with decoys that change.
+"""
+
+from __future__ import annotations
+
+import random
+import struct
+import sys
+import time
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import NamedTuple
+
+from faithful_ledger.core.deadline import Deadline
+from faithful_ledger.core.seals import ALGORITHMS, Algorithm
+from faithful_ledger.core.seals.finder import Edge, Finding, find_seals
+from faithful_ledger.core.seals.hashes import HASHES
+from faithful_ledger.core.seals.sums import SUMS
+
+SIZES = (1024, 3000, 8192, 20_000, 65_536)
+SAVES = 4
+EDITS = 4
+FOLLOWED = ("djb2", "times-31", "times-65599")
+
+
+class Planted(NamedTuple):
+    """Saves with a seal, as it was planted."""
+
+    saves: list[bytes]
+    seal: Finding
+
+
+class Outcome(NamedTuple):
+    """Whether what was found renews as it was planted; whether something wrong was called sure; seconds of CPU."""
+
+    right: bool
+    wrong_sure: int
+    seconds: float
+    first: float
+
+
+def _body(turn: random.Random, size: int) -> bytearray:
+    kind = turn.choice(["records", "records", "records", "noise", "text"])
+    if kind == "noise":
+        return bytearray(turn.randbytes(size))
+    if kind == "text":
+        words = [b"brass lamp", b"hemp line", b"bell", b"Oriel", b"Tamsin", b"\n", b" = ", b"1340"]
+        return bytearray(b" ".join(turn.choices(words, k=size // 4))[:size].ljust(size, b" "))
+    rows = (struct.pack("<IHHf", turn.randrange(900), n % 50, turn.randrange(3), n / 7) for n in range(size // 12 + 1))
+    return bytearray(b"".join(rows)[:size])
+
+
+def plant(turn: random.Random, sizes: Sequence[int] = SIZES) -> Planted:
+    """Four saves of one game."""
+    size = turn.choice(sizes)
+    name = turn.choice(sorted(ALGORITHMS))
+    algorithm = ALGORITHMS[name]
+    grows = turn.random() < 0.25
+    anywhere = (
+        not grows
+        and algorithm.bits >= 16
+        and not algorithm.is_digest
+        and (name not in HASHES or name in FOLLOWED)
+        and turn.random() < 0.5
+    )
+    if not algorithm.is_digest and turn.random() < 0.15:
+        algorithm = replace(algorithm, changed=turn.choice(["inverted", "negated"] if name in SUMS else ["inverted"]))
+    width = algorithm.bits // 8
+    form, taken = _form(turn, algorithm, width)
+    header = turn.choice([8, 12, 16, 20, 24, 32, 40, 64])
+    at = Edge(turn.choice([0, 4, 8, 12])) if turn.random() < 0.5 else Edge(taken, True)
+    word = SUMS[name].word if name in SUMS else 1
+    behind = at.offset + taken
+    own: str | None = None
+    if anywhere:
+        start, end = turn.randrange(behind, size // 3), size - taken - turn.randrange(size // 3)
+        first, last = Edge(start), Edge(end - (end - start) % word)
+        at = Edge(turn.choice([8, size - taken]))
+        first = first._replace(offset=max(first.offset, 8 + taken))
+        last = Edge(last.offset - (last.offset - first.offset) % word)
+    elif turn.random() < 0.3:
+        first, last = Edge(0), Edge(0, True)
+        own = turn.choice(["zeros", "zeros", "left out", "FF"]) if word == 1 else "zeros"
+    elif at.from_end:
+        first, last = Edge(turn.choice([0, header])), at
+    else:
+        first, last = Edge(turn.choice([behind, max(header, behind)])), Edge(0, True)
+    seal = Finding(algorithm, first, last, at, taken, form, own)
+    base = _body(turn, size)
+    saves = []
+    for _ in range(SAVES):
+        save = bytearray(base)
+        for _ in range(turn.randrange(4, 60)):
+            where, count = turn.randrange(size - 4), turn.choice([1, 1, 2, 4])
+            save[where : where + count] = turn.randbytes(count)
+        if grows:
+            more = turn.randrange(0, 200) // 12 * 12
+            save[size // 2 : size // 2] = turn.randbytes(more)
+        spot = seal.stored.at(len(save))
+        save[spot : spot + taken] = b"AAAAAA==" if form == "base64" else bytes(taken)
+        for _ in range(2):
+            written = seal.written(bytes(save))
+            assert written is not None
+            save[spot : spot + taken] = written
+        saves.append(bytes(save))
+    return Planted(saves, seal)
+
+
+def _form(turn: random.Random, algorithm: Algorithm, width: int) -> tuple[str, int]:
+    """How it is stored, and in how many bytes."""
+    if algorithm.is_digest:
+        return turn.choice([("bytes", width), ("bytes", width), ("hex", 2 * width)])
+    spelled = turn.random()
+    if spelled < 0.1 and width in (2, 4, 8):
+        return turn.choice(["hex", "HEX"]), 2 * width
+    if spelled < 0.14 and width == 4:
+        return "base64", 8
+    order = turn.choice(["le", "le", "be"])
+    return (f"u{8 * width}{order}" if width > 1 else "u8"), width
+
+
+def outcome(planted: Planted, turn: random.Random, seconds: float = 60.0) -> Outcome:
+    """What the finder makes of it."""
+    begun = time.process_time()
+    first = [0.0]
+
+    def report(found: Sequence[Finding]) -> None:
+        first[0] = first[0] or time.process_time() - begun
+
+    found = find_seals(planted.saves, end=Deadline(seconds), report=report)
+    spent = time.process_time() - begun
+    seal = planted.seal
+    size = len(planted.saves[0])
+    there = seal.stored.at(size)
+    near = [
+        each for each in found if each.stored.at(size) < there + seal.size and there < each.stored.at(size) + each.size
+    ]
+    right = bool(near) and _renews(near[0], seal, planted.saves[0], turn)
+    wrong = sum(each.sure and not (each in near and _renews(each, seal, planted.saves[0], turn)) for each in found)
+    return Outcome(right, wrong, spent, first[0])
+
+
+def _renews(found: Finding, seal: Finding, save: bytes, turn: random.Random) -> bool:
+    """Whether edits of what is covered are renewed as the game would."""
+    low, high, at = seal.spans(len(save))
+    free = [n for n in (turn.randrange(low, high) for _ in range(60)) if not at - 1 <= n <= at + seal.size]
+    for where in free[:EDITS]:
+        edited = bytearray(save)
+        edited[where] ^= turn.randrange(1, 256)
+        wanted = bytearray(edited)
+        wanted[at : at + seal.size] = seal.written(bytes(edited)) or b""
+        got = bytearray(edited)
+        there = found.stored.at(len(save))
+        got[there : there + found.size] = found.written(bytes(edited)) or b""
+        if got != wanted:
+            return False
+    return True
+
+
+def main(count: int, seed: int) -> None:
+    outcomes = []
+    for number in range(count):
+        turn = random.Random(f"{seed} {number}")
+        planted = plant(turn)
+        each = outcome(planted, turn)
+        outcomes.append(each)
+        if not each.right or each.wrong_sure:
+            seal, size = planted.seal, len(planted.saves[0])
+            sizes = len({len(save) for save in planted.saves})
+            what = "wrong sure" if each.wrong_sure else "missed"
+            where = f"{seal.spans(size)} of {size} ({sizes} sizes) {seal.form} own {seal.own}"
+            print(f"{number}: {what} {seal.algorithm.name} {seal.algorithm.changed} {where} {each.seconds:.1f} s")
+    right = sum(each.right for each in outcomes)
+    slowest = max(each.seconds for each in outcomes)
+    half = sorted(each.seconds for each in outcomes)[len(outcomes) // 2]
+    print(f"{right} of {count} renewed, {sum(each.wrong_sure for each in outcomes)} wrong ones called sure; "
+          f"half within {half:.1f} s, all within {slowest:.1f} s")  # fmt: skip
+
+
+if __name__ == "__main__":
+    given = [int(word) for word in sys.argv[1:]]
+    main(given[0] if given else 200, given[1] if len(given) > 1 else random.randrange(1 << 30))

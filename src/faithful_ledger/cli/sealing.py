@@ -1,0 +1,128 @@
+"""Commands about seals: which checksum covers what, and where it is stored."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from faithful_ledger.cli.output import print_json, print_table, say
+from faithful_ledger.core.deadline import Deadline
+from faithful_ledger.core.errors import AddressError, LedgerError
+from faithful_ledger.core.source import open_source
+from faithful_ledger.core.storage import parse_whole
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.seals.finder import Finding, Hints
+
+__all__ = ["find_seals"]
+
+LARGEST = 64 << 20
+LONGEST_KEY = 1 << 16
+
+
+def find_seals(options: argparse.Namespace) -> int:
+    """Which algorithm over which bytes gives which stored ones; status 1 when nothing is found."""
+    from faithful_ledger.core.inside import look_inside
+    from faithful_ledger.core.seals.finder import find_seals as find
+
+    contents = [_content(Path(name)) for name in options.files]
+    hints = _hints(options)
+    end = Deadline(options.seconds)
+    documents: list[dict[str, Any]] = []
+    rows: list[tuple[str, ...]] = []
+    with end.cancelled_by_ctrl_c():
+        parts = [("", contents)]
+        if not options.over and options.stored_at is None:
+            parts += [(each[0].layer, [payload.data for payload in each]) for each in look_inside(contents, end=end)]
+        for layer, part in parts:
+            for finding in find(part, hints, end)[: options.most - len(documents)]:
+                documents.append(_document(finding, part, layer))
+                rows.append(_row(finding, part, layer))
+    if options.json:
+        print_json({"seals": documents})
+    else:
+        if rows:
+            print_table("Seals", ("Stored at", "As", "Algorithm", "Covers", "Holds in", "How sure"), rows)
+        if end.over:
+            say("It was stopped before everything was tried.")
+        if not rows:
+            say("No known checksum explains bytes of these saves. More saves, kept after small changes, help.")
+        elif len(set(contents)) < 3:
+            say("With three saves or more of one size any range is searched, and chance is told apart.")
+    return 0 if documents else 1
+
+
+def _content(path: Path) -> bytes:
+    source, _ = open_source(path)
+    if source.size > LARGEST:
+        raise AddressError(
+            f"{path} is larger than {LARGEST >> 20} MiB", "name smaller files, or the payload that matters"
+        )
+    return bytes(source.read(0, source.size))
+
+
+def _hints(options: argparse.Namespace) -> Hints:
+    """Raises AddressError where one cannot be read."""
+    from faithful_ledger.core.seals.finder import Hints
+
+    over = None
+    if options.over:
+        first, dots, last = options.over.partition("..")
+        try:
+            over = (parse_whole(first), parse_whole(last)) if dots else None
+        except LedgerError:
+            over = None
+        if over is None or not 0 <= over[0] < over[1]:
+            raise AddressError(f"“{options.over}” is not a range", "write --over FROM..TO, as in --over 0x10..0x400")
+    at = parse_whole(options.stored_at) if options.stored_at is not None else None
+    return Hints(options.algorithm or "", over, at, _key(options.key) if options.key else b"")
+
+
+def _key(given: str) -> bytes:
+    path = Path(given)
+    if path.is_file():
+        source, _ = open_source(path)
+        if source.size > LONGEST_KEY:
+            raise AddressError(f"{path} is too large for a key", "name a smaller file, or the key itself")
+        return bytes(source.read(0, source.size))
+    try:
+        return bytes.fromhex(given.removeprefix("0x"))
+    except ValueError as error:
+        raise AddressError(f"“{given}” is neither a file nor a key in hexadecimal", "write it as 0A FF 00") from error
+
+
+def _document(finding: Finding, contents: Sequence[bytes], layer: str) -> dict[str, Any]:
+    """As the contract has it; `…_from_end` is null where an edge is counted from the beginning."""
+    start, end, at = finding.spans(len(contents[0]))
+    return {
+        "algorithm": finding.algorithm.name,
+        "parameters": finding.parameters,
+        "from": start,
+        "to": end,
+        "to_from_end": finding.end.offset if finding.end.from_end else None,
+        "stored_at": at,
+        "stored_at_from_end": finding.stored.offset if finding.stored.from_end else None,
+        "stored_as": finding.form,
+        "size": finding.size,
+        "holds_in": finding.holds_in,
+        "of": finding.of,
+        "bits": round(finding.bits, 1),
+        "sure": finding.sure,
+        "freedom": finding.freedom,
+        "layer": layer or None,
+    }
+
+
+def _row(finding: Finding, contents: Sequence[bytes], layer: str) -> tuple[str, ...]:
+    _, _, at = finding.spans(len(contents[0]))
+    covers = finding.covers_in_words(len(contents[0])) + (f", inside {layer}" if layer else "")
+    return (
+        f"0x{at:X} · {at}",
+        f"{finding.form}, {finding.size} bytes",
+        finding.name_in_words,
+        covers,
+        f"{finding.holds_in} of {finding.of}",
+        finding.sureness_in_words,
+    )

@@ -1,0 +1,156 @@
+"""Which algorithm over which bytes gives which stored ones: found from saves of one game.
+
+The likeliest comes first: natural ranges, then any range of what takes one byte after the other, then of sums. What is
+found more than once at a place is listed with its best explanation.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+
+from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.seals.algorithms import KEYED, Algorithm, algorithm
+from faithful_ledger.core.seals.finder.finding import Finding, widened
+from faithful_ledger.core.seals.finder.natural import all_natural, natural
+from faithful_ledger.core.seals.finder.places import Edge, places
+from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
+from faithful_ledger.core.seals.finder.sums import any_sum, summings
+from faithful_ledger.core.seals.hashes import DIGESTS
+
+__all__ = ["Edge", "Finding", "Hints", "find_seals"]
+
+MIXED, RESTLESS, DENSE_PLACES = 96, 300, 24
+ENOUGH = 3  # saves of one size for a search over any range
+LARGE = 1 << 20
+
+
+class Hints:
+    """What is known already: the name of an algorithm, the range, where it is stored, a key."""
+
+    def __init__(
+        self,
+        algorithm: str = "",
+        over: tuple[int, int] | None = None,
+        stored_at: int | None = None,
+        key: bytes = b"",
+    ) -> None:
+        self.algorithm, self.over, self.stored_at, self.key = algorithm, over, stored_at, key
+
+    def fits(self, finding: Finding, size: int) -> bool:
+        """Whether a finding is within them; `size` is that of the first save."""
+        start, end, at = finding.spans(size)
+        named = not self.algorithm or finding.algorithm.name.startswith(self.algorithm)
+        placed = self.stored_at is None or at == self.stored_at
+        return named and placed and (self.over is None or (start, end) == self.over)
+
+
+def find_seals(
+    saves: Sequence[bytes],
+    hints: Hints | None = None,
+    end: Deadline = NEVER,
+    report: Callable[[list[Finding]], None] = lambda found: None,
+) -> list[Finding]:
+    """The seals of saves of one game, the surest first. `report` is given what is known whenever there is more.
+
+    Saves that are the same count once. When the time is up, what was found until then is returned.
+    """
+    hints = hints or Hints()
+    contents = list(dict.fromkeys(saves))
+    found: dict[tuple[object, ...], Finding] = {}
+    for finding in _all(contents, hints, end):
+        checked = widened(finding.checked(contents), contents).checked(contents)
+        key = checked.algorithm, checked.start, checked.end, checked.stored, checked.own
+        known = found.get(key)
+        better = known is None or known.bits < checked.bits
+        if checked.holds_in == checked.of and better and hints.fits(checked, len(saves[0])):
+            found[key] = checked
+            report(_best(list(found.values()), len(contents[0])))
+    return _best(list(found.values()), len(contents[0])) if contents else []
+
+
+def _all(contents: list[bytes], hints: Hints, end: Deadline) -> Iterator[Finding]:
+    if not contents or min(map(len, contents)) < 8:
+        return
+    spots = places(contents, hints.stored_at)
+    algorithms = _algorithms(hints)
+    quick = [each for each in algorithms if each.is_digest or each.bits == 8 or not _any_range(contents)]
+    known = [each for each in algorithms if each not in quick]
+    yield from natural(contents, spots, [*known[:6], *quick], end)
+    group = _same_size(contents)
+    if len(group) >= ENOUGH:
+        differences = Differences(group)
+        spots = places(group, hints.stored_at)
+        dense = differences.at.size > max(len(group[0]) // 4, 2048)
+        mixed = [place for place in spots if place.mixed][: DENSE_PLACES if dense else MIXED]
+        for chain in chains():
+            for place in mixed:
+                if end.over:
+                    return
+                yield from _of_all_sizes(any_range(differences, place, chain), contents)
+        restless = [place for place in spots if place.restless and place.bits >= 16]
+        for place in restless[: DENSE_PLACES if dense else RESTLESS]:
+            for way in summings():
+                if end.over:
+                    return
+                yield from _of_all_sizes(any_sum(differences, place, way), contents)
+    yield from natural(contents, spots, known[6:], end)
+
+
+def _any_range(contents: list[bytes]) -> bool:
+    return len(_same_size(contents)) >= ENOUGH
+
+
+def _algorithms(hints: Hints) -> list[Algorithm]:
+    """Those to look for, the commonest first."""
+    if hints.key:
+        return [Algorithm(f"{KEYED}{name}", key=hints.key) for name in DIGESTS]
+    named = algorithm(hints.algorithm) if hints.algorithm else None
+    if named is not None:
+        return [named]
+    return [each for each in all_natural() if each.name.startswith(hints.algorithm)]
+
+
+def _same_size(contents: list[bytes]) -> list[bytes]:
+    """The largest group of saves of one size."""
+    by_size: dict[int, list[bytes]] = defaultdict(list)
+    for content in contents:
+        by_size[len(content)].append(content)
+    return max(by_size.values(), key=len)
+
+
+def _of_all_sizes(found: Iterator[Finding], contents: list[bytes]) -> Iterator[Finding]:
+    """Findings of one size, with edges counted so that they hold in the others as well."""
+    size = len(_same_size(contents)[0])
+    for finding in found:
+        if len({len(content) for content in contents}) == 1:
+            yield _counted(finding, size)
+            continue
+        start, end, at = finding.spans(size)
+        for stored in (Edge(at), Edge(size - at, True)):
+            for last in (Edge(end), Edge(size - end, True)):
+                for first in (Edge(start), Edge(size - start, True)):
+                    yield replace(finding, start=first, end=last, stored=stored)
+
+
+def _counted(finding: Finding, size: int) -> Finding:
+    """An end that is at the end of the file, or near it, is counted from there."""
+    _, end, at = finding.spans(size)
+    last = Edge(size - end, True) if end > size // 2 and end != at else finding.end
+    stored = Edge(size - at, True) if at > size // 2 else finding.stored
+    if end == at:
+        last = stored
+    return replace(finding, end=last, stored=stored)
+
+
+def _best(found: list[Finding], size: int) -> list[Finding]:
+    """The best explanation of each place; what overlaps a surer one is chance."""
+    kept: list[Finding] = []
+    for finding in sorted(found, key=lambda each: (-each.bits, bool(each.algorithm.changed), each.constant_only)):
+        at = finding.stored.at(size)
+        if not any(
+            at < other.stored.at(size) + other.size and other.stored.at(size) < at + finding.size for other in kept
+        ):
+            kept.append(finding)
+    return kept

@@ -1,0 +1,161 @@
+"""What was found: which algorithm over which bytes gives which stored ones, in how many saves."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm
+from faithful_ledger.core.seals.finder.places import Edge
+
+__all__ = ["Finding", "edge_bits", "naturalness", "spelled", "widened"]
+
+SURE = 24.0  # bits beyond what was tried
+FEW = 2  # different values that a seal has to have in the saves
+
+
+@dataclass(frozen=True)
+class Finding:
+    """`algorithm` over [start, end) is stored at `stored`, in `size` bytes of a `form`. What it sees in its own bytes
+    is `own`: None where they are not covered, else zeros, left out, or bytes in hexadecimal. `bits` say how unlikely
+    chance is. `freedom` says what no save could decide; `constant_only` that the start of the computation is known only
+    together with what its result was XORed with, or only for the sizes seen.
+    """
+
+    algorithm: Algorithm
+    start: Edge
+    end: Edge
+    stored: Edge
+    size: int
+    form: str
+    own: str | None = None
+    holds_in: int = 0
+    of: int = 0
+    bits: float = 0.0
+    freedom: str = ""
+    constant_only: bool = False
+
+    @property
+    def sure(self) -> bool:
+        return self.holds_in == self.of and self.bits >= SURE
+
+    @property
+    def parameters(self) -> dict[str, int | bool | str]:
+        """What a template says beside the name of the algorithm."""
+        found: dict[str, int | bool | str] = {}
+        if self.algorithm.crc is not None:
+            found |= {key: value for key, value in self.algorithm.crc._asdict().items() if value or key == "width"}
+        if self.algorithm.start is not None:
+            found["start"] = self.algorithm.start
+        if self.algorithm.changed:
+            found["changed"] = self.algorithm.changed
+        if self.algorithm.key:
+            found["key"] = self.algorithm.key.hex(" ").upper()
+        if self.own is not None:
+            found["own"] = self.own
+        return found
+
+    @property
+    def name_in_words(self) -> str:
+        parts = [f"{key} {value:#x}" if type(value) is int else f"{key}" if value is True else f"{value}"
+                 for key, value in self.parameters.items() if key not in ("own", "key")]  # fmt: skip
+        return ", ".join([self.algorithm.name, *parts])
+
+    def covers_in_words(self, size: int) -> str:
+        """Which bytes of a file of this size."""
+        start, end, _ = self.spans(size)
+        own = {None: "", "zeros": ", its own bytes as zeros", "left out": ", without its own bytes"}.get(
+            self.own, f", its own bytes as {self.own}"
+        )
+        behind = " (the end)" if end == size else f" ({size - end} before the end)" if self.end.from_end else ""
+        return f"0x{start:X} to 0x{end:X}{behind}{own}"
+
+    @property
+    def sureness_in_words(self) -> str:
+        words = "sure" if self.sure else "may be chance" if self.bits < SURE / 2 else "likely"
+        if self.constant_only:
+            words += "; its constants are known for this size only"
+        return f"{words}; {self.freedom}" if self.freedom else words
+
+    def spans(self, size: int) -> tuple[int, int, int]:
+        """Start, end and where it is stored, in a file of a size."""
+        return self.start.at(size), self.end.at(size), self.stored.at(size)
+
+    def stored_in(self, content: bytes) -> bytes:
+        at = self.stored.at(len(content))
+        return content[at : at + self.size] if at >= 0 else b""
+
+    def written(self, content: bytes) -> bytes | None:
+        """The bytes that belong where it is stored; None where its range does not lie in the file."""
+        start, end, at = self.spans(len(content))
+        if not 0 <= start < end <= len(content) or not 0 <= at <= len(content) - self.size:
+            return None
+        number = self.algorithm(map(memoryview, self._covered(content, start, end, at)))
+        return spelled(self.algorithm, number, self.size, self.form, content[at : at + self.size])
+
+    def _covered(self, content: bytes, start: int, end: int, at: int) -> Iterator[bytes]:
+        low, high = max(at, start), min(at + self.size, end)
+        if low >= high or self.own is None:
+            yield content[start:end]
+            return
+        yield content[start:low]
+        if self.own != "left out":
+            fill = bytes.fromhex("00" if self.own == "zeros" else self.own)
+            yield (fill * (high - low))[: high - low]
+        yield content[high:end]
+
+    def holds(self, content: bytes) -> bool:
+        return self.written(content) == self.stored_in(content)
+
+    def checked(self, contents: Sequence[bytes]) -> Finding:
+        """With the number of saves in which it holds."""
+        return replace(self, holds_in=sum(map(self.holds, contents)), of=len(contents))
+
+
+def spelled(algorithm: Algorithm, number: int, size: int, form: str, old: bytes) -> bytes | None:
+    """A result as it is stored; None where it does not fit."""
+    if form in ("hex", "HEX"):
+        text = f"{algorithm.cut(number, size // 2):0{size}x}"
+        return (text.upper() if form == "HEX" else text).encode()
+    if form == "decimal":
+        return str(number).encode().rjust(size, b"0" if old[:1] == b"0" else b" ")
+    if form == "base64":
+        room = size * 3 // 4 - (len(old) - len(old.rstrip(b"=")))
+        return base64.b64encode(algorithm.cut(number, room).to_bytes(room, "big"))
+    raw = algorithm.cut(number, size).to_bytes(size, "big")
+    return raw[::-1] if form.endswith("le") else raw
+
+
+def widened(finding: Finding, contents: Sequence[bytes]) -> Finding:
+    """The same sum in more bytes, where these say its highest bits in every save: those of a short sum would not."""
+    name, width = finding.algorithm.name, 8 * finding.size
+    for wider in (64, 32):
+        order = finding.form[-2:]
+        other = name.replace(f"sum{width}", f"sum{wider}", 1)
+        if wider <= width or not name.startswith(f"sum{width}") or other not in ALGORITHMS or order not in ("le", "be"):
+            continue
+        size, stored = wider // 8, finding.stored
+        if order == "be":
+            more = size - finding.size
+            stored = stored._replace(offset=stored.offset + (more if stored.from_end else -more))
+        made = replace(
+            finding, algorithm=replace(finding.algorithm, name=other), stored=stored, size=size, form=f"u{wider}{order}"
+        )
+        if all(map(made.holds, contents)):
+            return made
+    return finding
+
+
+def edge_bits(nature: int, size: int) -> float:
+    """What it costs to choose an edge: little for the ends of the file and of the seal, all of its bits for any."""
+    return {0: 1.5, 1: 4.0, 2: 6.0}.get(nature, size.bit_length())
+
+
+def naturalness(offset: int, place: tuple[int, int], size: int) -> int:
+    """How far an edge is from those that people choose, 0 for the nearest: the ends of the file, and of the seal."""
+    if offset in (0, size, *place):
+        return 0
+    if offset <= 64 and offset % 4 == 0:
+        return 1
+    return 2 if offset % 256 == 0 else 3 if offset % 16 == 0 else 4 if offset % 4 == 0 else 6

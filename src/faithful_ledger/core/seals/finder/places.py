@@ -1,0 +1,167 @@
+"""Where a seal may be stored: bytes, or digits, that differ between saves."""
+
+from __future__ import annotations
+
+import base64
+import re
+from collections.abc import Iterator, Sequence
+from typing import Any, NamedTuple, TypeAlias
+
+import numpy as np
+
+__all__ = ["Edge", "Place", "changed_offsets", "is_dense", "places"]
+
+Array: TypeAlias = np.ndarray[Any, Any]
+WIDTHS = (4, 2, 8, 3, 1)
+MIXED = 3  # values that each byte of a checksum has in four saves, all but surely
+DENSE = 0.3  # the share of bytes that differ from which on nothing stands out
+NATURAL_HEAD, NATURAL_TAIL = 64, 64
+MOST, USUAL = 4000, 256
+HEX = re.compile(rb"[0-9a-f]{4,}|[0-9A-F]{4,}")
+DECIMAL = re.compile(rb"(?<![0-9])[0-9]{3,20}(?![0-9])")
+BASE64 = re.compile(
+    rb"(?<![A-Za-z0-9+/=])(?:[A-Za-z0-9+/]{6}==|[A-Za-z0-9+/]{3}=|[A-Za-z0-9+/]{11}=)(?![A-Za-z0-9+/=])"
+)
+DIGIT_BITS = {4: 16, 8: 32, 12: 48, 16: 64}
+
+
+class Edge(NamedTuple):
+    """A place in files of any size: an offset from their beginning, or how far in front of their end."""
+
+    offset: int
+    from_end: bool = False
+
+    def at(self, size: int) -> int:
+        return size - self.offset if self.from_end else self.offset
+
+
+class Place(NamedTuple):
+    """`size` bytes that hold a number of `bits`, in a form: u16le … u64be, hex, HEX, decimal, base64. `values` are
+    those of the saves. It is `mixed` if every byte of it has several values in the saves, as in a checksum that mixes
+    well, and `restless` if its lowest one has, as in a sum.
+    """
+
+    edge: Edge
+    size: int
+    form: str
+    bits: int
+    values: tuple[int, ...]
+    mixed: bool
+    restless: bool
+
+
+def changed_offsets(contents: Sequence[bytes]) -> Array:
+    """The offsets at which saves of one size differ."""
+    arrays = [np.frombuffer(content, np.uint8) for content in contents]
+    differs = np.zeros(arrays[0].size, bool)
+    for other in arrays[1:]:
+        differs |= other != arrays[0]
+    return np.flatnonzero(differs)
+
+
+def is_dense(contents: Sequence[bytes]) -> bool:
+    """Whether so much differs that no place stands out."""
+    if len({len(content) for content in contents}) > 1:
+        return True
+    return bool(changed_offsets(contents).size > max(DENSE * len(contents[0]), 512))
+
+
+def places(contents: Sequence[bytes], at: int | None = None) -> list[Place]:
+    """Places that may hold a seal, the likeliest first; with `at` only those at this offset of the first save."""
+    found: dict[tuple[int, bool, int, str], Place] = {}
+    for from_end in (False, True):
+        if from_end and len({len(content) for content in contents}) == 1:
+            break
+        for place in _in_order(contents, from_end=from_end):
+            key = (*place.edge, place.size, place.form)
+            if at is None or place.edge.at(len(contents[0])) == at:
+                found.setdefault(key, place)
+    ranked = sorted(found.values(), key=lambda place: _rank(place, contents))
+    return ranked[: MOST if at is None else None]
+
+
+def _in_order(contents: Sequence[bytes], *, from_end: bool) -> Iterator[Place]:
+    shortest = min(map(len, contents))
+    cut = [content[len(content) - shortest :] if from_end else content[:shortest] for content in contents]
+    arrays = np.stack([np.frombuffer(content, np.uint8) for content in cut])
+    varies = (arrays != arrays[0]).any(axis=0) if len(cut) > 1 else np.ones(shortest, bool)
+    ordered = np.sort(arrays, axis=0)
+    kinds = 1 + (ordered[1:] != ordered[:-1]).sum(axis=0)
+    restless = kinds >= min(len(cut), MIXED)
+    for width in WIDTHS:
+        if shortest < width:
+            continue
+        low, high = varies[: shortest - width + 1], varies[width - 1 :]
+        many = np.concatenate(([0], np.cumsum(restless)))
+        mixed = many[width:] - many[:-width] == width
+        for order, edge in (("le", low), ("be", high)):
+            if width == 1 and order == "be":
+                continue
+            # The byte that counts least differs in a sum as in a checksum; nearly always the one that counts most, too.
+            offsets = np.flatnonzero(edge)
+            if offsets.size > MOST:  # everything differs: only the usual places are left
+                offsets = offsets[(offsets < USUAL) | (offsets >= shortest - USUAL)]
+            for offset in offsets.tolist():
+                raws = [content[offset : offset + width] for content in cut]
+                values = tuple(int.from_bytes(raw, "little" if order == "le" else "big") for raw in raws)
+                name = f"u{8 * width}{order}" if width > 1 else "u8"
+                edge_ = _edge(offset, shortest, from_end)
+                low = bool(restless[offset if order == "le" else offset + width - 1])
+                yield Place(edge_, width, name, 8 * width, values, bool(mixed[offset]), low)
+    yield from _spelled(cut, shortest, from_end)
+
+
+def _edge(offset: int, shortest: int, from_end: bool) -> Edge:
+    return Edge(shortest - offset, True) if from_end else Edge(offset)
+
+
+def _spelled(cut: Sequence[bytes], shortest: int, from_end: bool) -> Iterator[Place]:
+    """Numbers in letters that differ between the saves."""
+    for pattern, form in ((HEX, "hex"), (DECIMAL, "decimal"), (BASE64, "base64")):
+        spans = [match.span() for match in pattern.finditer(cut[0])][:MOST]
+        if form == "hex":  # at either end of a run of digits
+            runs = [(low, high, n) for low, high in spans for n in DIGIT_BITS if high - low >= n]
+            spans = list(dict.fromkeys(span for low, high, n in runs for span in ((low, low + n), (high - n, high))))
+        for start, end in spans:
+            texts = [content[start:end] for content in cut]
+            if len(cut) > 1 and len(set(texts)) < 2:
+                continue
+            values = [_number(text, form) for text in texts]
+            if any(value is None for value in values):
+                continue
+            upper = form == "hex" and any(text.upper() == text and not text.isdigit() for text in texts)
+            bits = 32 if form == "decimal" else DIGIT_BITS.get(end - start, 0)
+            if form == "base64":
+                bits = 8 * len(base64.b64decode(texts[0]))
+            edge = _edge(start, shortest, from_end)
+            known = tuple(v for v in values if v is not None)
+            differ = len(set(texts)) == len(texts)
+            yield Place(edge, end - start, "HEX" if upper else form, bits, known, differ, differ)
+
+
+def _number(text: bytes, form: str) -> int | None:
+    try:
+        if form == "base64":
+            return int.from_bytes(base64.b64decode(text, validate=True), "big")
+        return int(text, 16 if form == "hex" else 10)
+    except ValueError:
+        return None
+
+
+def _rank(place: Place, contents: Sequence[bytes]) -> tuple[float, int, int]:
+    """Checksums look like noise, and are usually near the beginning or the end, at a multiple of their size."""
+    size = len(contents[0])
+    at = place.edge.at(size)
+    noise = 0.0
+    if place.bits >= 16:
+        digits = [value.to_bytes((place.bits + 7) // 8, "big") for value in place.values if value >> place.bits == 0]
+        columns = list(zip(*digits, strict=True)) if digits else []
+        noise = sum(len(set(column)) > 1 for column in columns) / max(len(columns), 1)
+        highest = max(place.values).bit_length() / place.bits
+        noise += 0.5 * min(highest, 1.0)
+    points = 2 * noise + place.mixed + (place.form not in ("decimal",)) * 0.2
+    points += 0.8 if at < NATURAL_HEAD or at >= size - NATURAL_TAIL else 0.0
+    points += 0.3 if at % place.size == 0 else 0.0
+    points += {32: 0.4, 16: 0.2, 64: 0.1}.get(place.bits, 0.0)
+    points += place.restless
+    return -points, at, place.size

@@ -1,0 +1,324 @@
+"""Checksums over any range, from what differs between saves of one size.
+
+Between two saves only bytes that differ matter, so the prefixes of the differences change at these bytes only: all ends
+between two of them are one class. A checksum over [s, e) is a difference of prefixes times weight^e (rings.py). With
+three saves the weight is eliminated crosswise, V₂ × K₁ = V₁ × K₂, so the classes of s and e are two that agree: they
+are found by sorting. Then e follows from the weight, and s, with the start and what is XORed, from one save as it is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any, NamedTuple, TypeAlias
+
+import numpy as np
+
+from faithful_ledger.core.seals.algorithms import CRC, Algorithm
+from faithful_ledger.core.seals.crc import CATALOGUE, Crc, mirrored, mirrored_bytes
+from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness
+from faithful_ledger.core.seals.finder.places import Edge, Place, changed_offsets
+from faithful_ledger.core.seals.finder.rings import Polynomials, Ring, multiplying, polynomials
+from faithful_ledger.core.seals.hashes import HASHES
+
+__all__ = ["Differences", "any_range", "chains"]
+
+Array: TypeAlias = np.ndarray[Any, Any]
+MOST_PAIRS = 64
+TRIED = 13.0  # bits: about so many algorithms, orders and places are tried
+FILLS = ("zeros", "FF", "20", "30")
+MIXING = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9)
+
+
+class Chain(NamedTuple):
+    """One kind of state that takes byte after byte: a ring, over bytes as they are or `flipped` (mirrored). `known` are
+    the usual starts and what is XORed in the end, as states, each with its algorithm.
+    """
+
+    ring: Ring
+    flipped: bool
+    known: tuple[tuple[Algorithm, int, int], ...]
+
+
+def chains() -> list[Chain]:
+    """Every ring of the catalogue, the commonest first."""
+    found: dict[tuple[int, int, bool], list[tuple[Algorithm, int, int]]] = {}
+    for name, (crc, _) in CATALOGUE.items():
+        out = crc.xor_out if crc.reflected else mirrored(crc.xor_out, crc.width)
+        start = mirrored(crc.start, crc.width)
+        found.setdefault((crc.width, crc.polynomial, not crc.reflected), []).append((Algorithm(name), start, out))
+    for width, polynomial, flipped in list(found):
+        found.setdefault((width, polynomial, not flipped), [])
+    order = sorted(found, key=lambda key: (key[1] not in (0x04C11DB7, 0x1021, 0x8005), key[0] != 32))
+    every = [Chain(polynomials(w, p), flipped, tuple(found[w, p, flipped])) for w, p, flipped in order if w >= 16]
+    for name, hash_ in HASHES.items():
+        if hash_.multiplier:
+            starts = {hash_.start, 0}
+            known = tuple((Algorithm(name, start if start != hash_.start else None), start, 0) for start in starts)
+            every.append(Chain(multiplying(hash_.multiplier), False, known))
+    return every
+
+
+class Differences:
+    """Saves of one size, and what differs between them."""
+
+    def __init__(self, contents: Sequence[bytes]) -> None:
+        self.contents = list(contents)
+        self.size = len(contents[0])
+        self.at = changed_offsets(contents)
+        self.low = np.concatenate(([0], self.at + 1))  # of each class, its first end
+        self.high = np.concatenate((self.at, [self.size]))
+        self._terms: dict[tuple[int, bool], list[Array]] = {}
+        self._whole: dict[tuple[int, bool], Array] = {}
+
+    def array(self, number: int, *, flipped: bool = False) -> Array:
+        content = self.contents[number]
+        return np.frombuffer(mirrored_bytes(content) if flipped else content, np.uint8)
+
+    def terms(self, chain: Chain) -> list[Array]:
+        """What the bytes that differ add to the prefixes, for each save but the first: the difference to that one."""
+        key = id(chain.ring), chain.flipped
+        if key not in self._terms:
+            weights = chain.ring.inverses(self.size)[self.at]
+            each = [
+                chain.ring.carried(self.array(j, flipped=chain.flipped)[self.at], weights)
+                for j in range(len(self.contents))
+            ]
+            self._terms[key] = [chain.ring.minus(other, each[0]) for other in each[1:]]
+        return self._terms[key]
+
+    def whole(self, chain: Chain) -> Array:
+        """The prefixes of the first save."""
+        key = id(chain.ring), chain.flipped
+        if key not in self._whole:
+            data = self.array(0, flipped=chain.flipped)
+            self._whole[key] = chain.ring.summed(chain.ring.carried(data, chain.ring.inverses(self.size)))
+        return self._whole[key]
+
+    def own(self, place: Place) -> Array:
+        """Which of the bytes that differ are those of a place."""
+        start = place.edge.at(self.size)
+        found: Array = (self.at >= start) & (self.at < start + place.size)
+        return found
+
+
+def any_range(found: Differences, place: Place, chain: Chain) -> Iterator[Finding]:
+    """Where a chain over some range gives what is at a place, in every save."""
+    ring = chain.ring
+    if place.bits != ring.bits and not (place.form == "decimal" and max(place.values) >> ring.bits == 0):
+        return
+    states = [mirrored(v, ring.bits) if chain.flipped else v for v in place.values]
+    steps = [ring.minus_one(state, states[0]) for state in states[1:]]
+    pivot = next((j for j, step in enumerate(steps) if step), None)
+    if pivot is None or len(steps) < 2:
+        return
+    apart = ~found.own(place)
+    low = np.concatenate((found.low[:1], found.low[1:][apart]))  # its own bytes are the same to every range
+    high = np.concatenate((low[1:] - 1, [found.size]))
+    prefixes = [ring.summed(terms[apart]) for terms in found.terms(chain)]
+    start = place.edge.at(found.size)
+    for left_out in (False, True):
+        shift = place.size if left_out else 0
+        if left_out:
+            prefixes = [_closed_up(ring, each, low >= start + place.size, place.size) for each in prefixes]
+        for first, second in _agreeing(ring, prefixes, steps, pivot):
+            if left_out and low[first] > start:
+                continue
+            stretch = int(low[second]), int(high[second])
+            for end in _ends(ring, found.size, prefixes, steps, pivot, (first, second), stretch, shift):
+                if end >= start + place.size or (end <= start and not left_out):
+                    reach = int(low[first]), int(high[first])
+                    yield from _absolute(found, place, chain, states[0], reach, end, left_out)
+
+
+def _closed_up(ring: Ring, prefixes: Array, behind: Array, size: int) -> Array:
+    """Prefixes as they are without the bytes of the place itself: what is behind them has another weight."""
+    moved = prefixes.copy()
+    if behind.any() and not behind.all():
+        before = int(prefixes[~behind][-1])
+        rest = ring.times(ring.minus(prefixes[behind], np.full(1, before, np.uint64)), ring.power(size))
+        moved[behind] = ring.minus(rest, np.full(1, ring.minus_one(0, before), np.uint64))
+    return moved
+
+
+def _agreeing(ring: Ring, prefixes: list[Array], steps: list[int], pivot: int) -> Iterator[tuple[int, int]]:
+    """Pairs of classes between which the differences may be those of the stored values."""
+    key: Array = np.zeros(prefixes[0].size, np.uint64)
+    number = 0
+    for j, each in enumerate(prefixes):
+        if j != pivot:
+            crosswise = ring.minus(ring.times(each, steps[pivot]), ring.times(prefixes[pivot], steps[j]))
+            key = key * np.uint64(MIXING[0]) + crosswise * np.uint64(MIXING[1 + number % 2])
+            number += 1
+    order = np.argsort(key, kind="stable")
+    ordered = key[order]
+    runs = np.flatnonzero(np.concatenate(([True], ordered[1:] != ordered[:-1], [True])))
+    left = MOST_PAIRS
+    for low, high in zip(runs[:-1].tolist(), runs[1:].tolist(), strict=True):
+        if high - low < 2:
+            continue
+        members = order[low:high]
+        values = prefixes[pivot][members]
+        distinct, where = np.unique(values, return_index=True)
+        if distinct.size < 2:
+            continue
+        kept = np.sort(members[where]).tolist()
+        for number, first in enumerate(kept):
+            for second in kept[number + 1 :]:
+                yield first, second
+                left -= 1
+                if not left:
+                    return
+
+
+def _ends(
+    ring: Ring,
+    size: int,
+    prefixes: list[Array],
+    steps: list[int],
+    pivot: int,
+    classes: tuple[int, int],
+    stretch: tuple[int, int],
+    shift: int,
+) -> list[int]:
+    """The ends in the stretch of the second class at which the difference has the right weight, in all saves."""
+    low, high = stretch
+    first, second = classes
+    between = [ring.minus_one(int(each[second]), int(each[first])) for each in prefixes]
+    powers = ring.powers(size + 1)[max(low - shift, 0) : max(high - shift + 1, 0)]
+    hits = np.flatnonzero(ring.times(powers, between[pivot]) == np.uint64(steps[pivot]))
+    ends = (hits + max(low - shift, 0) + shift).tolist()
+    return [
+        end
+        for end in ends[:4]
+        if all(ring.product(ring.power(end - shift), each) == step for each, step in zip(between, steps, strict=True))
+    ]
+
+
+def _absolute(
+    found: Differences, place: Place, chain: Chain, state: int, reach: tuple[int, int], end: int, left_out: bool
+) -> Iterator[Finding]:
+    """The start of the range, and how the computation begins and ends, from the first save."""
+    ring, whole = chain.ring, found.whole(chain)
+    own_start, own_end = place.edge.at(found.size), place.edge.at(found.size) + place.size
+    starts = np.arange(reach[0], min(reach[1], end - 1) + 1)
+    starts = starts[(starts <= own_start) | (starts >= own_end)]
+    if not starts.size:
+        return
+    covers = (starts <= own_start) & (end >= own_end)
+    powers = ring.powers(found.size + 1)
+    for own in ("left out",) if left_out else (None, *FILLS):
+        chosen = starts[covers] if own is not None else starts[~covers]
+        if not chosen.size:
+            continue
+        shift = place.size if own == "left out" else 0
+        last = int(whole[end])
+        if own is not None:
+            inside = ring.minus_one(int(whole[own_end]), int(whole[own_start]))
+            last = ring.minus_one(last, inside)
+            if own == "left out":
+                before = int(whole[own_start])
+                rest = ring.product(ring.minus_one(last, before), ring.power(place.size))
+                last = ring.minus_one(rest, ring.minus_one(0, before))
+            else:
+                last = ring.minus_one(last, ring.minus_one(0, _filled(ring, found, chain, own, own_start, own_end)))
+        sums = ring.minus(np.full(1, last, np.uint64), whole[chosen])
+        rest_ = ring.minus(np.full(1, state, np.uint64), ring.times(sums, ring.power(end - shift)))
+        lengths = end - shift - chosen
+        hit = _known(found, place, chain, rest_, lengths, chosen, end, own, powers)
+        yield from hit
+        if not hit and own in (None, "zeros", "left out"):
+            yield _unknown(found, place, chain, rest_, lengths, chosen, end, own)
+
+
+def _filled(ring: Ring, found: Differences, chain: Chain, own: str, start: int, end: int) -> int:
+    """What the bytes that stand for the seal's own add to a prefix."""
+    fill = 0 if own == "zeros" else int(own, 16)
+    byte = mirrored(fill, 8) if chain.flipped else fill
+    weights = ring.inverses(found.size)[start:end]
+    return int(ring.summed(ring.carried(np.full(end - start, byte, np.uint8), weights))[-1])
+
+
+def _known(
+    found: Differences,
+    place: Place,
+    chain: Chain,
+    rest: Array,
+    lengths: Array,
+    starts: Array,
+    end: int,
+    own: str | None,
+    powers: Array,
+) -> list[Finding]:
+    """Findings with a published start and end."""
+    ring = chain.ring
+    hit: list[Finding] = []
+    for algorithm, begin, out in chain.known:
+        begun = ring.times(powers[lengths], begin) if begin else np.zeros(lengths.size, np.uint64)
+        left = ring.minus(rest, begun)
+        for changed, mask in (("", 0), ("inverted", (1 << ring.bits) - 1)):
+            wanted = out ^ mask if isinstance(ring, Polynomials) else out
+            if changed and not isinstance(ring, Polynomials):
+                continue
+            fits = starts[left == np.uint64(wanted)]
+            if fits.size:
+                made = Algorithm(algorithm.name, algorithm.start, changed)  # type: ignore[arg-type]
+                hit.append(_finding(found, place, made, fits, end, own))
+    return hit
+
+
+def _bits(found: Differences, place: Place, start: int, end: int, known: int) -> float:
+    """How unlikely chance is: the bits of all values that were explained, less what could be chosen."""
+    edges = place.edge.at(found.size), place.edge.at(found.size) + place.size
+    values = len(set(place.values)) - 1 + known
+    chosen = sum(edge_bits(naturalness(edge, edges, found.size), found.size) for edge in (start, end))
+    return place.bits * values - chosen - TRIED
+
+
+def _finding(
+    found: Differences, place: Place, algorithm: Algorithm, starts: Array, end: int, own: str | None
+) -> Finding:
+    edges = place.edge.at(found.size), place.edge.at(found.size) + place.size
+    start = min(starts.tolist(), key=lambda s: (naturalness(s, edges, found.size), s))
+    freedom = f"its start may be {int(starts.min())} to {int(starts.max())}" if starts.size > 1 else ""
+    bits = _bits(found, place, start, end, 1)
+    return Finding(
+        algorithm, Edge(start), Edge(end), place.edge, place.size, place.form, own, freedom=freedom, bits=bits
+    )
+
+
+def _unknown(
+    found: Differences,
+    place: Place,
+    chain: Chain,
+    rest: Array,
+    lengths: Array,
+    starts: Array,
+    end: int,
+    own: str | None,
+) -> Finding:
+    """With a start or an end of its own, as far as saves of one size can tell them."""
+    edges = place.edge.at(found.size), place.edge.at(found.size) + place.size
+    which = min(range(starts.size), key=lambda n: (naturalness(int(starts[n]), edges, found.size), n))
+    left, ring = int(rest[which]), chain.ring
+    if isinstance(ring, Polynomials):
+        out = mirrored(left, ring.bits) if chain.flipped else left
+        polynomial = mirrored(ring.polynomial, ring.bits)
+        crc = Crc(ring.bits, polynomial, 0, not chain.flipped, not chain.flipped, out)
+        algorithm = Algorithm(CRC, crc=crc)
+    else:
+        begin = ring.product(left, ring.power(-int(lengths[which])))
+        algorithm = Algorithm(chain.known[0][0].name, begin)
+    freedom = f"its start may be {int(starts.min())} to {int(starts.max())}" if starts.size > 1 else ""
+    start = int(starts[which])
+    return Finding(
+        algorithm,
+        Edge(start),
+        Edge(end),
+        place.edge,
+        place.size,
+        place.form,
+        own,
+        bits=_bits(found, place, start, end, 0),
+        freedom=freedom,
+        constant_only=True,
+    )

@@ -1,0 +1,185 @@
+"""The arithmetic in which a checksum of any range is a difference of two prefixes.
+
+A checksum that takes one byte after the other by state × weight + byte is, over [s, e),
+weight^e × (K(e) − K(s)) + start × weight^(e − s), where K(i) is the sum of byte(j) × weight^(−j − 1) over j < i. For a
+CRC the state is a polynomial over GF(2), and the weight is x⁸; for the multiplying hashes it is a number modulo 2³².
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from functools import lru_cache
+from typing import Any, TypeAlias
+
+import numpy as np
+
+__all__ = ["Multiplying", "Polynomials", "Ring", "multiplying", "polynomials"]
+
+Array: TypeAlias = np.ndarray[Any, Any]
+BITS_OF = (np.arange(256)[:, None] >> np.arange(8)[None, :] & 1).astype(bool)
+
+
+class Ring(ABC):
+    """Numbers of `bits`, kept as unsigned 64-bit ones; arrays of them are one-dimensional. `weight` is what a byte more
+    does to a state, `inverse` undoes it.
+    """
+
+    bits: int
+    one: int
+    weight: int
+    inverse: int
+
+    @abstractmethod
+    def times(self, numbers: Array, factor: int) -> Array:
+        """Every number times one."""
+
+    @abstractmethod
+    def product(self, a: int, b: int) -> int: ...
+
+    @abstractmethod
+    def minus(self, a: Array, b: Array) -> Array: ...
+
+    @abstractmethod
+    def minus_one(self, a: int, b: int) -> int:
+        """The difference of two single numbers."""
+
+    @abstractmethod
+    def summed(self, numbers: Array) -> Array:
+        """The running sums, a zero first."""
+
+    @abstractmethod
+    def carried(self, data: Array, weights: Array) -> Array:
+        """Each byte times its weight, as it enters the state."""
+
+    def powers(self, count: int) -> Array:
+        """weight⁰, weight¹ …"""
+        return _powers(self, self.weight, count)
+
+    def inverses(self, count: int) -> Array:
+        """weight⁻¹, weight⁻² …: what belongs to the byte at offset 0, 1 …"""
+        return _powers(self, self.inverse, count + 1)[1:]
+
+    def power(self, exponent: int) -> int:
+        base, result = self.weight if exponent >= 0 else self.inverse, self.one
+        exponent = abs(exponent)
+        while exponent:
+            if exponent & 1:
+                result = self.product(result, base)
+            base = self.product(base, base)
+            exponent >>= 1
+        return result
+
+
+@lru_cache(maxsize=128)
+def _powers(ring: Ring, base: int, count: int) -> Array:
+    found = np.full(max(count, 1), ring.one, np.uint64)
+    step, done = base, 1
+    while done < found.size:
+        more = min(done, found.size - done)
+        found[done : done + more] = ring.times(found[:more], step)
+        step = ring.product(step, step)
+        done *= 2
+    return found
+
+
+class Polynomials(Ring):
+    """Polynomials over GF(2) modulo one of degree `bits`, reflected: the highest bit is the constant term."""
+
+    def __init__(self, bits: int, polynomial: int) -> None:
+        self.bits, self.polynomial = bits, polynomial
+        self.one = 1 << bits - 1
+        self.weight = self.one
+        for _ in range(8):
+            self.weight = self._times_x(self.weight)
+        self.inverse = self.one
+        for _ in range(8):
+            self.inverse = self._over_x(self.inverse)
+        self.entering = self.one  # x to the power of `bits`: a byte enters at the low end
+        for _ in range(bits):
+            self.entering = self._times_x(self.entering)
+
+    def _times_x(self, number: int) -> int:
+        return number >> 1 ^ (self.polynomial if number & 1 else 0)
+
+    def _over_x(self, number: int) -> int:
+        high = number >> self.bits - 1
+        return ((number ^ (self.polynomial if high else 0)) << 1 | high) & (1 << self.bits) - 1
+
+    def product(self, a: int, b: int) -> int:
+        result, bit = 0, 1 << self.bits - 1
+        while b:
+            if b & bit:
+                result ^= a
+                b ^= bit
+            a = self._times_x(a)
+            bit >>= 1
+        return result
+
+    def times(self, numbers: Array, factor: int) -> Array:
+        parts = []
+        for _ in range(self.bits):
+            parts.append(factor)
+            factor = self._times_x(factor)
+        by_bit = np.array(parts[::-1], np.uint64)  # what the bit of each rank stands for
+        tables = np.bitwise_xor.reduce(np.where(BITS_OF[None, :, :], by_bit.reshape(-1, 1, 8), np.uint64(0)), axis=2)
+        found: Array = tables[0][(numbers & np.uint64(255)).astype(np.intp)]
+        for lane in range(1, tables.shape[0]):
+            found ^= tables[lane][(numbers >> np.uint64(8 * lane) & np.uint64(255)).astype(np.intp)]
+        return found
+
+    def minus(self, a: Array, b: Array) -> Array:
+        return a ^ b
+
+    def minus_one(self, a: int, b: int) -> int:
+        return a ^ b
+
+    def summed(self, numbers: Array) -> Array:
+        return np.concatenate(([np.uint64(0)], np.bitwise_xor.accumulate(numbers, dtype=np.uint64)))
+
+    def carried(self, data: Array, weights: Array) -> Array:
+        entered = self.times(weights, self.entering)
+        found = np.zeros(data.size, np.uint64)
+        for bit in range(7, -1, -1):  # the highest bit of a byte is the lowest power
+            found ^= np.where(data >> np.uint8(bit) & np.uint8(1), entered, np.uint64(0))
+            low = entered & np.uint64(1)
+            entered = entered >> np.uint64(1) ^ np.where(low, np.uint64(self.polynomial), np.uint64(0))
+        return found
+
+
+class Multiplying(Ring):
+    """Whole numbers modulo 2³²."""
+
+    bits, one = 32, 1
+
+    def __init__(self, multiplier: int) -> None:
+        self.weight = multiplier
+        self.inverse = pow(multiplier, -1, 1 << 32)
+
+    def product(self, a: int, b: int) -> int:
+        return a * b & 0xFFFFFFFF
+
+    def times(self, numbers: Array, factor: int) -> Array:
+        return numbers * np.uint64(factor) & np.uint64(0xFFFFFFFF)
+
+    def minus(self, a: Array, b: Array) -> Array:
+        return a - b & np.uint64(0xFFFFFFFF)
+
+    def minus_one(self, a: int, b: int) -> int:
+        return a - b & 0xFFFFFFFF
+
+    def summed(self, numbers: Array) -> Array:
+        return np.concatenate(([np.uint64(0)], np.cumsum(numbers, dtype=np.uint64) & np.uint64(0xFFFFFFFF)))
+
+    def carried(self, data: Array, weights: Array) -> Array:
+        return data.astype(np.uint64) * weights & np.uint64(0xFFFFFFFF)
+
+
+@lru_cache(maxsize=64)
+def polynomials(bits: int, polynomial: int) -> Polynomials:
+    """The ring of a CRC; `polynomial` in the usual order."""
+    return Polynomials(bits, int(f"{polynomial:0{bits}b}"[::-1], 2))
+
+
+@lru_cache(maxsize=8)
+def multiplying(multiplier: int) -> Multiplying:
+    return Multiplying(multiplier)
