@@ -17,6 +17,7 @@ from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscram
 from faithful_ledger.core.template import load_template
 from faithful_ledger.demo.hands import type_into
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE
+from faithful_ledger.desk.stages.describe import SEALS
 from tests.desk.support import DeskCase
 from tests.support import play
 
@@ -262,6 +263,48 @@ class LocateTest(DeskCase):
                 else:
                     at = before.index(struct.pack("<I", seen[-1]))
                     self.assertEqual(plain, before[:at] + struct.pack("<I", 4321) + before[at + 4 :])
+
+    def test_a_checksum_that_nobody_knows_is_found_accepted_and_renewed(self) -> None:
+        turn = random.Random(5)
+        base = b"".join(struct.pack("<IHHf", turn.randrange(900), n % 50, 0, n / 7) for n in range(90))
+        path = self.folder / "quay.sav"
+        for number in range(4):
+            save = bytearray(b"QUAY" + bytes(8) + base)
+            for _ in range(12):
+                save[turn.randrange(12, len(save))] = turn.randrange(256)
+            save[4:8] = zlib.crc32(save[12:]).to_bytes(4, "little")
+            path.write_bytes(save)
+            if number == 0:
+                self.shell.session.open(path)
+            else:
+                self.press("F5")
+            self.work()
+            self.press("Ctrl+S")
+            self.work()
+        self.press("Ctrl+3")
+        describe = self.shell.describe
+        describe.show_pane(SEALS)
+        pane = describe.seals
+        self.assertEqual(pane.known_title.text(), "No checksum of this save is known yet")
+        self.click(pane.find_button)
+        self.wait(lambda: pane.found and pane.found[0].sure)
+        self.click(pane.find_button)  # enough
+        self.wait(lambda: not pane.looking)
+        self.assertEqual(self.rows(pane.table)[0], ["◆ 0x4", "crc-32", "0xC to 0x444"])
+        self.assertIn("holds in 4 of 4 copies: sure", pane.detail.text())
+        self.assertEqual((self.shell.session.selection.start, self.shell.session.selection.end), (4, 8))
+        self.click(pane.accept)
+        self.work()
+        self.assertIn("seal_4 is a seal in the template now: crc-32 is renewed when you post", self.told())
+        self.assertEqual(describe.seals.known_title.text(), "1 of 1 checksums hold")
+        self.assertTrue(self.shell.session.type_bytes("save", 40, 42, b"\x12\x34"))
+        for _ in range(2):
+            self.press("Ctrl+Return")
+            self.work()
+        self.assertIn("Written, read back and compared", self.told())
+        written = path.read_bytes()
+        self.assertEqual((written[40:42], written[4:8]), (b"\x12\x34", zlib.crc32(written[12:]).to_bytes(4, "little")))
+        self.assertEqual(self.kept(path)[12:40], written[12:40])
 
     def kept(self, path: Path) -> bytes:
         """The bytes of a save when a copy was last kept by hand."""

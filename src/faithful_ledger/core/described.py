@@ -21,6 +21,7 @@ from faithful_ledger.core.template.model import FileSpec
 
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Place
+    from faithful_ledger.core.seals.finder import Finding
     from faithful_ledger.core.template.extend import Shared
 
 __all__ = ["BookTemplates"]
@@ -76,6 +77,25 @@ class BookTemplates:
         written = self._write(text)
         self.book.remember(save.path, written)
         return field, written
+
+    def add_seal(self, save: Save, library: Library, finding: Finding) -> str:
+        """Put a seal that was found in the main file into this book's own copy of the save's template, or into a new
+        one. Returns the field's path.
+
+        Raises:
+            EntryError: it does not hold in this save, or another field has the same bytes.
+            LedgerError: the folder cannot be written.
+        """
+        from faithful_ledger.core.sealing import try_seal, with_seal
+        from faithful_ledger.core.template.extend import new_template
+
+        present = library.path_of(save.template.id) if save.template is not None else None
+        main = absolute(save.main.path)
+        text = read_whole(present)[0] if present is not None else new_template(main, self.book.name, self._shared(save))
+        text, field = with_seal(text, finding, save.main.source.size)
+        try_seal(save, text, field)
+        self.book.remember(save.path, self._write(text))
+        return field
 
     def _shared(self, save: Save) -> Shared:
         """What the main file has in common with its kept copies."""

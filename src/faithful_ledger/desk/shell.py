@@ -203,6 +203,7 @@ class Shell(QMainWindow):
         made = HistoryStage(self.session)
         made.compare_wanted.connect(self.show_compare)
         made.show_wanted.connect(self._show_lead)
+        made.seals_wanted.connect(self.find_seals)
         return self._added(made)
 
     @cached_property
@@ -276,6 +277,15 @@ class Shell(QMainWindow):
 
             self.show_stage(DESCRIBE)
             self.describe.show_pane(SEARCH)
+
+    def find_seals(self) -> None:
+        """Go where seals are, and look for more."""
+        from faithful_ledger.desk.stages.describe import SEALS
+
+        self.show_stage(DESCRIBE)
+        self.describe.show_pane(SEALS)
+        if not self.describe.seals.looking:
+            self.describe.seals.look()
 
     def show_compare(self, first: Snapshot, second: Snapshot | None) -> None:
         """Compare a snapshot with another one, or with the save now."""
@@ -446,6 +456,8 @@ class Shell(QMainWindow):
         self.warming.close()
         if "locate" in self.__dict__:
             self.locate.stop()
+        if "describe" in self.__dict__:
+            self.describe.seals.stop()
         self.session.background.close()
         self.session.looking.close()
         self.session.beside.close()

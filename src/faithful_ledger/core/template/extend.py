@@ -20,7 +20,7 @@ from faithful_ledger.core.template.loader import parse_template, round_trip
 from faithful_ledger.core.template.model import PINNED, FileSpec
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
-__all__ = ["Shared", "field_name", "shared_by", "with_place", "with_standing", "without_field"]
+__all__ = ["Shared", "field_name", "new_template", "shared_by", "with_place", "with_standing", "without_field"]
 
 SWITCHED = "yes"  # what the switch of a quantity says when it is set
 LONGEST_MAGIC, LEAST_MAGIC = 8, 3
@@ -78,7 +78,7 @@ def with_place(
     """
     element = _element(place, name)
     yaml = round_trip()
-    document = yaml.load((text if text is not None else _new(place, save, game, shared)).decode("utf-8"))
+    document = yaml.load((text if text is not None else _new_for(place, save, game, shared)).decode("utf-8"))
     files = document["files"]
     holder = _file_of(files, other, place) if other is not None else str(next(iter(files)))
     if place.route:
@@ -303,11 +303,16 @@ def shared_by(contents: Sequence[bytes], sizes: Sequence[int]) -> Shared:
     return Shared(least, most, beginning if len(beginning) >= LEAST_MAGIC else b"")
 
 
-def _new(place: Place, save: Path, game: str, shared: Shared) -> bytes:
+def _new_for(place: Place, save: Path, game: str, shared: Shared) -> bytes:
+    kind = place.format if not place.route else "binary"
+    return new_template(save, game, shared, kind, binary=not place.path or bool(place.route))
+
+
+def new_template(save: Path, game: str, shared: Shared, kind: str = "binary", *, binary: bool = True) -> bytes:
+    """A template without fields, for files of a format `kind`; what saves share is only looked for in `binary` ones."""
     import json
 
     pattern = f"*{save.suffix or save.name}"
-    binary = not place.path or bool(place.route)
     beginning = shared.beginning.hex(" ").upper() if binary else ""
     magic = f'\n    magic: {{at: 0, bytes: "{beginning}"}}' if beginning else ""
     size = f"least: {shared.least}, most: {shared.most}" if shared.most and binary else f"least: {min(shared.least, 1)}"
@@ -319,7 +324,7 @@ def _new(place: Place, save: Path, game: str, shared: Shared) -> bytes:
         name=pattern if save.is_absolute() else save.as_posix(),
         size=size,
         magic=magic,
-        format=place.format if not place.route else "binary",
+        format=kind,
     ).encode()
 
 

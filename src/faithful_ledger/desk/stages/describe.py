@@ -19,6 +19,7 @@ from faithful_ledger.core.storage.lettering import lettering
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.lanes import band_parts, first_array, lane_over
 from faithful_ledger.desk.stages.profile import ProfilePane
+from faithful_ledger.desk.stages.seals import SealsPane
 from faithful_ledger.desk.stages.search import SearchPane
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.widgets.band import FileBand
@@ -36,7 +37,7 @@ __all__ = ["DescribeStage"]
 MOST_LANES, TOGETHER = 10, 4
 WIDEST = 4096
 LANE_LETTERS = "ABCD"
-TEMPLATE, VALUES, PROFILE, SEARCH = range(4)
+TEMPLATE, VALUES, PROFILE, SEARCH, SEALS = range(5)
 TEXT_VIEW, BYTES_VIEW = range(2)
 SAMPLE = 1 << 20
 LETTERS = ["ascii", "utf-8", "utf-16-le", "utf-16-be", "latin-1", "cp1252", "cp437", "shift_jis"]
@@ -58,11 +59,12 @@ class DescribeStage(QWidget):
         self.outline = Outline()
         self.profile = ProfilePane(session)
         self.search = SearchPane(session)
-        names = ("Template", "Values", "Profile", "Search")
+        self.seals = SealsPane(session)
+        names = ("Template", "Values", "Profile", "Search", "Seals")
         self.tabs = [tab(name, partial(self.show_pane, number)) for number, name in enumerate(names)]
         self.panes = QStackedWidget()
         self.values = ValuesPane("Values of the text")
-        for pane in (self.outline, self.values, self.profile, self.search):
+        for pane in (self.outline, self.values, self.profile, self.search, self.seals):
             self.panes.addWidget(pane)
         self.files = Chooser()
         self.files.setAccessibleName("File")
@@ -101,7 +103,7 @@ class DescribeStage(QWidget):
         left, right = QWidget(), QWidget()
         left_column = column(spacing=4)
         left_column.setContentsMargins(14, 10, 0, 8)
-        left_column.addLayout(flow(*self.tabs, spacing=4))
+        left_column.addLayout(flow(*self.tabs, spacing=2))
         left_column.addWidget(self.version)
         left_column.addWidget(self.panes, 1)
         left.setLayout(left_column)
@@ -146,6 +148,7 @@ class DescribeStage(QWidget):
         self.profile.rows_wanted.connect(self._show_rows)
         self.profile.unpacked.connect(self.show_payload)
         self.search.chosen.connect(self._show_bytes)
+        self.seals.chosen.connect(self._show_main_bytes)
         self.files.activated.connect(lambda number: self.show_file(session.sources.names[number]))
         self.rows.activated.connect(lambda _: self._set_row_width())
         self.base.currentTextChanged.connect(self.strip.set_base)
@@ -171,6 +174,7 @@ class DescribeStage(QWidget):
         self.version.setText(f"{template.id} {template.version}" if template is not None else "")
         self._file = ""
         self.outline.show_save(save)
+        self.seals.show_save()
         self.values.show_fields(save, save.outline.fields() if save.outline is not None and has_texts else ())
         self._fill_files()
         self._fill_lanes()
@@ -364,6 +368,12 @@ class DescribeStage(QWidget):
         self.legend.setVisible(bool(names))
 
     # where the strip stands, and how it shows
+
+    def _show_main_bytes(self, start: int, end: int) -> None:
+        """Bytes of the main file, whichever is shown."""
+        save = self.session.save
+        if save is not None:
+            self.session.select(save.main.name, start, end)
 
     def _show_bytes(self, start: int, end: int) -> None:
         self.session.select(self._file, start, end)

@@ -42,12 +42,13 @@ MOST_DIFFERENCES, MOST_SHOWN = 200, 500
 
 class HistoryStage(QWidget):
     """The sheet of the stage History. Signals: `compare_wanted(snapshot, other or None)`; `show_wanted(lead)` for bytes
-    that may say why the game refused a posting.
+    that may say why the game refused a posting; `seals_wanted` to look for checksums.
     """
 
     title = "History"
     compare_wanted = Signal(object, object)
     show_wanted = Signal(object)
+    seals_wanted = Signal()
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -225,6 +226,11 @@ class HistoryStage(QWidget):
             line = row(words, *shown)
             line.setStretchFactor(words, 1)
             self.detail_column.addLayout(line)
+        find = button("Find the seals", self.seals_wanted.emit, "link")
+        asked = label("A checksum that nobody knows yet may be what it compares.", wrap=True)
+        line = row(asked, find)
+        line.setStretchFactor(asked, 1)
+        self.detail_column.addLayout(line)
         text = "Reverse this posting puts the state back that the game accepted; then change one value at a time."
         self.detail_column.addWidget(label(text, wrap=True))
 

@@ -44,7 +44,9 @@ class ReadingList(QWidget):
             session.background.run(lambda: session.sources.in_copies(selection.file, start, size), self._show_copies)
 
     def _show_copies(self, copies: list[tuple[Source, int | None]] | None, _: LedgerError | None) -> None:
-        if copies and isValid(self) and not any(line.hasFocus() for line in self.findChildren(QLineEdit)):
+        if not copies or not isValid(self) or self.selection.file not in self.session.sources.names:
+            return  # another selection, or another save meanwhile
+        if not any(line.hasFocus() for line in self.findChildren(QLineEdit)):
             self.copies = copies
             self._lay_out()
 

@@ -1,0 +1,211 @@
+"""The seals of the open save: what each says and should say; and the finder, from the save and its kept copies."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QWidget
+
+from faithful_ledger.core.deadline import Deadline
+from faithful_ledger.core.errors import LedgerError, place
+from faithful_ledger.desk.beside import Message
+from faithful_ledger.desk.session import Session
+from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono
+from faithful_ledger.desk.widgets.basics import button, column, label, row, swap
+from faithful_ledger.desk.widgets.tables import cell, plain_table
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.seals.finder import Finding
+
+__all__ = ["SealsPane"]
+
+SECONDS = 120.0
+MOST_COPIES = 8
+LARGEST = 16 << 20
+FEW = 3
+
+
+class SealsPane(QWidget):
+    """Signal: `chosen(start, end)` of the file, where a seal is stored. `found_so_far(deadline, findings)` comes from
+    the thread that looks.
+    """
+
+    chosen = Signal(object, object)
+    found_so_far = Signal(object, object)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.found: list[Finding] = []
+        self.file_size = 0
+        self._end: Deadline | None = None
+        self.known_title = label("", "heading")
+        self.known_title.setWordWrap(True)
+        self.known = plain_table((), [], "Seals of this save", ())
+        self.find_button = button("Find the seals", self.look)
+        self.summary = label("", "quiet", wrap=True)
+        self.table = plain_table((), [], "Seals that were found", ())
+        self.detail = label("", wrap=True, selectable=True)
+        self.accept = button("Put it into the template", self._accept, "main")
+        self.body = column(spacing=6)
+        self.body.setContentsMargins(0, 2, 10, 6)
+        self.body.addWidget(self.known_title)
+        self.body.addWidget(self.known)
+        self.body.addLayout(row(self.find_button, None))
+        self.body.addWidget(self.summary)
+        self.body.addWidget(self.table)
+        self.body.addWidget(self.detail)
+        self.body.addLayout(row(None, self.accept))
+        self.body.addStretch(1)
+        self.setLayout(self.body)
+        self.found_so_far.connect(self._show_found, Qt.ConnectionType.QueuedConnection)
+        self.show_save()
+
+    def show_save(self) -> None:
+        """The seals that the template knows; what was found for another state of the save is gone."""
+        save = self.session.save
+        self.stop()
+        self.found = []
+        self.summary.setText("")
+        states = save.seals if save is not None and save.problem is None else []
+        kept = [state for state in states if state.algorithm not in ("length", "count", "offset")]
+        held = sum(state.holds for state in kept)
+        title = f"{held} of {len(kept)} checksums hold" if kept else "No checksum of this save is known yet"
+        self.known_title.setText(title)
+        rows = [
+            (f"{HOLDS if s.holds else BROKEN} {s.label}", s.algorithm, "" if s.stored is None else f"{s.stored:X}",
+             "" if s.holds else f"{s.computed:X}")
+            for s in kept
+        ]  # fmt: skip
+        fresh = plain_table(("Seal", "Algorithm", "Stored", "Should say"), rows, "Seals of this save", (126, 84, 80))
+        for number, state in enumerate(kept):
+            cell(fresh, number, 0).setForeground(colours()["holds" if state.holds else "broken"])
+            for place_ in (2, 3):
+                cell(fresh, number, place_).setFont(mono(12))
+        fresh.setColumnHidden(3, held == len(kept))
+        fresh.itemSelectionChanged.connect(lambda: self._go_to([s.name for s in kept], fresh.currentRow()))
+        fresh.setMaximumHeight(36 + 26 * min(max(len(rows), 1), 9))
+        self.known = swap(self.body, self.known, fresh)
+        fresh.setVisible(bool(rows))
+        self._show_rows()
+
+    def _go_to(self, names: list[str], number: int) -> None:
+        save = self.session.save
+        if save is not None and 0 <= number < len(names):
+            nodes = self.session.attempt(lambda: save.nodes(names[number]))
+            if nodes:
+                self.session.select_node(nodes[0])
+
+    # the finder
+
+    @property
+    def looking(self) -> bool:
+        return self._end is not None
+
+    def stop(self) -> None:
+        """Nobody waits for what is looked for any more."""
+        if self._end is not None:
+            self._end.cancel()
+            self._end = None
+        self.find_button.setText("Find the seals")
+
+    def look(self) -> None:
+        """Look beside the window; a second press ends it with what is known."""
+        book, save = self.session.book, self.session.save
+        if self._end is not None:
+            self._end.cancel()
+            return
+        if book is None or save is None:
+            return
+        if save.main.source.size > LARGEST:
+            self.summary.setText(f"The file is larger than {LARGEST >> 20} MiB.")
+            return
+        end = self._end = Deadline(SECONDS)
+        present = bytes(save.main.source.read(0, save.main.source.size))
+        copies = self.session.kept_copies[:MOST_COPIES]
+        path = save.main.path.absolute()
+        self.file_size = len(present)
+        self.find_button.setText("Stop looking")
+        self.summary.setText(f"looking, in this save and {len(copies)} kept copies…")
+
+        def work() -> list[Finding]:
+            from faithful_ledger.core.seals.finder import find_seals
+
+            end.begin()
+            kept = [file for snapshot in copies for file in snapshot.files if file.path == path]
+            contents = [present]
+            for file in kept:
+                source = book.keeping.kept_source(file)
+                contents.append(bytes(source.read(0, source.size)))
+            return find_seals(contents, None, end, lambda found: self.found_so_far.emit(end, list(found)))
+
+        def done(found: list[Finding] | None, error: LedgerError | None) -> None:
+            if self._end is not end:
+                return
+            self.stop()
+            if error is not None:
+                self.session.reported.emit(Message("broken", str(error)))
+            self.found = found or []
+            self._show_rows()
+            alone = len({snapshot.id for snapshot in copies}) + 1 < FEW
+            words = f"{len(self.found)} found" if self.found else "Nothing known explains bytes of this save"
+            more = "; keep copies after small steps: from three on any range is searched" if alone else ""
+            self.summary.setText(f"{words}{more}.")
+
+        self.session.looking.run(work, done)
+
+    def _show_found(self, end: Deadline, found: list[Finding]) -> None:
+        if self._end is end:
+            self.found = found
+            self._show_rows()
+
+    def _show_rows(self) -> None:
+        size = self.file_size
+        rows = []
+        for each in self.found:
+            start, end, at = each.spans(size)
+            mark = HOLDS if each.sure else OPEN
+            rows.append((f"{mark} 0x{at:X}", each.algorithm.name, f"0x{start:X} to 0x{end:X}"))
+        row_now = self.table.currentRow()
+        fresh = plain_table(("Stored at", "Algorithm", "Covers"), rows, "Seals that were found", (86, 92))
+        for number, finding in enumerate(self.found):
+            cell(fresh, number, 0).setForeground(colours()["holds" if finding.sure else "open"])
+        fresh.itemSelectionChanged.connect(self._select)
+        fresh.setMaximumHeight(36 + 26 * min(max(len(rows), 1), 9))
+        self.table = swap(self.body, self.table, fresh)
+        for widget in (fresh, self.accept, self.detail):
+            widget.setVisible(bool(rows))
+        if rows:
+            fresh.selectRow(min(max(row_now, 0), len(rows) - 1))
+
+    @property
+    def current(self) -> Finding | None:
+        number = self.table.currentRow()
+        return self.found[number] if 0 <= number < len(self.found) else None
+
+    def _select(self) -> None:
+        finding = self.current
+        if finding is not None:
+            at = finding.stored.at(self.file_size)
+            self.detail.setText(
+                f"{finding.name_in_words} over {finding.covers_in_words(self.file_size)}, stored at {place(at)} as "
+                f"{finding.form}; holds in {finding.holds_in} of {finding.of} copies: {finding.sureness_in_words}."
+            )
+            self.chosen.emit(at, at + finding.size)
+
+    def _accept(self) -> None:
+        """The seal goes into this book's template, and holds from now on or says why not."""
+        finding, book, save = self.current, self.session.book, self.session.save
+        if finding is None or book is None or save is None:
+            return
+        if self.session.pending:
+            self.session.entries.ask("Put it in without them", self._accept)
+            return
+        library = self.session.shelf.library(book)
+        path = self.session.attempt(lambda: book.templates.add_seal(save, library, finding))
+        if path is None:
+            return
+        self.session.use_book_template()
+        text = f"{path} is a seal in the template now: {finding.name_in_words} is renewed when you post."
+        self.session.reopen(lambda: self.session.reported.emit(Message("holds", text)))
