@@ -1,6 +1,6 @@
 """Speed and memory as ratios, measured side by side in one run: `python benchmarks/run.py [NAME …] [--write]`.
 
-A NAME chooses what is measured: start, save, huge, handlers, plan, texts, search, places, trials, align, profile,
+A NAME chooses what is measured: start, save, huge, handlers, plan, texts, search, places, trials, seals, align, profile,
 look; without one, all.
 
 Each line is the median of a measured time over the median of its unit, taken in turns so that other work on the machine
@@ -25,6 +25,7 @@ from pathlib import Path
 from finding import aligning, looking, places, profiling, searching
 from measure import MIB, Line, side_by_side, timed
 from planning import planning
+from seal_trials import seals
 from texts import texts
 from trials import trials
 
@@ -364,6 +365,7 @@ GROUPS = {
     "search": lambda folder, rounds: searching(max(rounds // 2, 1)),
     "places": lambda folder, rounds: places(max(rounds // 2, 1)),
     "trials": lambda folder, rounds: trials(),
+    "seals": lambda folder, rounds: seals(),
     "align": lambda folder, rounds: aligning(max(rounds // 2, 1)),
     "profile": lambda folder, rounds: profiling(max(rounds // 2, 1)),
     "look": lambda folder, rounds: looking(folder, max(rounds // 2, 1)),
