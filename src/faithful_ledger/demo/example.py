@@ -14,6 +14,7 @@ from PySide6.QtCore import QModelIndex, Qt
 from PySide6.QtTest import QTest
 
 from faithful_ledger.core.edits import Patched
+from faithful_ledger.core.errors import place
 from faithful_ledger.core.posting import Plan
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.demo.book import make_demo_book
@@ -23,10 +24,13 @@ from faithful_ledger.demo.texts import edit_texts_without_a_template, reopen_the
 from faithful_ledger.demo.unknown import compare_and_search, locate_in_the_deep, locate_unknown
 from faithful_ledger.desk.application import application, make_shell
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY, Shell
+from faithful_ledger.desk.stages.describe import SEALS, TEMPLATE
 from faithful_ledger.desk.theme import apply_sheet, apply_theme
 from faithful_ledger.desk.widgets.field_table import FieldTable
 
 __all__ = ["Example", "ExampleFailed"]
+
+LONGEST = 60.0  # seconds for the seals
 
 
 class ExampleFailed(Exception):
@@ -61,6 +65,7 @@ class Example:
         self.post(shell)
         self.look_around(shell)
         self.reverse(shell, before)
+        self.find_seals(shell)
         self.open_bad_files(shell, path)
         locate_unknown(self, shell)
         compare_and_search(self, shell)
@@ -212,6 +217,24 @@ class Example:
         answer = self.game.play("show")
         self.step("Brinewick accepts the reversed save as well", answer.accepted and "marks 1386" in answer.text)
 
+    def find_seals(self, shell: Shell) -> None:
+        """What the template says about the checksum of the body, found without it."""
+        shell.show_stage(DESCRIBE)
+        shell.describe.show_pane(SEALS)
+        pane = shell.describe.seals
+        pane.look()
+        end = time.monotonic() + LONGEST
+        while pane.looking and not (pane.found and pane.found[0].sure) and time.monotonic() < end:
+            application().processEvents()
+            time.sleep(0.02)
+        found = next((each for each in pane.found if each.sure), None)
+        pane.stop()
+        shell.session.wait()
+        said = f"{found.name_in_words} over {found.covers_in_words(pane.file_size)}" if found is not None else "–"
+        at = found.stored.at(pane.file_size) if found is not None else 0
+        self.step(f"The finder says, from the kept copies alone: {said}, stored at {place(at)}", at == 0x10)
+        shell.describe.show_pane(TEMPLATE)
+
     def open_bad_files(self, shell: Shell, path: Path) -> None:
         broken = self.shelf.data / "broken" / "harbour.bwk"
         shutil.copytree(path.parent, broken.parent)
@@ -224,8 +247,10 @@ class Example:
         names = ", ".join(state.label for state in save.broken_seals)
         self.step(f"A save with one damaged byte opens all the same, marked ✕: {names}", bool(save.broken_seals))
         shell.show_stage(DESCRIBE)
+        shell.describe.show_pane(SEALS)
         shell.session.select_node(save.fields("head.body_crc")[0])
         self.picture("damaged")
+        shell.describe.show_pane(TEMPLATE)
         broken.write_bytes(content[:1000])
         shell.session.open(broken)
         message = shell.banner.message

@@ -73,18 +73,19 @@ class SealsPane(QWidget):
         held = sum(state.holds for state in kept)
         title = f"{held} of {len(kept)} checksums hold" if kept else "No checksum of this save is known yet"
         self.known_title.setText(title)
-        rows = [
-            (f"{HOLDS if s.holds else BROKEN} {s.label}", s.algorithm, "" if s.stored is None else f"{s.stored:X}",
-             "" if s.holds else f"{s.computed:X}")
-            for s in kept
-        ]  # fmt: skip
-        fresh = plain_table(("Seal", "Algorithm", "Stored", "Should say"), rows, "Seals of this save", (126, 84, 80))
+        rows = []
+        for state in kept:
+            stored = "–" if state.stored is None else f"{state.stored:X}"
+            mark = HOLDS if state.holds else BROKEN
+            due = "" if state.holds else f" → {state.computed:X}"
+            rows.append((f"{mark} {state.label}", state.algorithm, f"{stored}{due}"))
+        head = ("Seal", "Algorithm", "Stored → due" if held < len(kept) else "Stored")
+        fresh = plain_table(head, rows, "Seals of this save", (136, 72))
         for number, state in enumerate(kept):
             cell(fresh, number, 0).setForeground(colours()["holds" if state.holds else "broken"])
-            for place_ in (2, 3):
-                cell(fresh, number, place_).setFont(mono(12))
-        fresh.setColumnHidden(3, held == len(kept))
+            cell(fresh, number, 2).setFont(mono(12))
         fresh.itemSelectionChanged.connect(lambda: self._go_to([s.name for s in kept], fresh.currentRow()))
+        fresh.setMinimumHeight(36 + 26 * min(max(len(rows), 1), 9))
         fresh.setMaximumHeight(36 + 26 * min(max(len(rows), 1), 9))
         self.known = swap(self.body, self.known, fresh)
         fresh.setVisible(bool(rows))
