@@ -144,13 +144,26 @@ def _counted(finding: Finding, size: int) -> Finding:
     return replace(finding, end=last, stored=stored)
 
 
+def _order(finding: Finding) -> tuple[float, bool, bool, bool]:
+    return -finding.bits, finding.own is not None, bool(finding.algorithm.changed), finding.constant_only
+
+
+def _follows_from(other: Finding, finding: Finding, size: int) -> bool:
+    """Whether a finding says no more than another one: a CRC over bytes and their CRC is the same for all of them, so
+    that bytes at some distances within look like their own seal.
+    """
+    alike = (other.algorithm.name, other.algorithm.crc) == (finding.algorithm.name, finding.algorithm.crc)
+    same = alike and other.start == finding.start and finding.own is not None
+    return same and other.own is None and finding.end.at(size) == other.stored.at(size) + other.size
+
+
 def _best(found: list[Finding], size: int) -> list[Finding]:
     """The best explanation of each place; what overlaps a surer one is chance."""
     kept: list[Finding] = []
-    for finding in sorted(found, key=lambda each: (-each.bits, bool(each.algorithm.changed), each.constant_only)):
+    for finding in sorted(found, key=_order):
         at = finding.stored.at(size)
-        if not any(
-            at < other.stored.at(size) + other.size and other.stored.at(size) < at + finding.size for other in kept
-        ):
+        spans = ((other.stored.at(size), other.size) for other in kept)
+        taken = any(at < low + width and low < at + finding.size for low, width in spans)
+        if not taken and not any(_follows_from(other, finding, size) for other in kept):
             kept.append(finding)
     return kept
