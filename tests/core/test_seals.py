@@ -11,11 +11,12 @@ import zlib
 from hypothesis import given
 from hypothesis import strategies as st
 
+from faithful_ledger.core.bit_order import mirrored
 from faithful_ledger.core.errors import TemplateError
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm
-from faithful_ledger.core.seals.crc import CATALOGUE, Crc, mirrored
+from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.template import parse_template
 from tests.support import LedgerCase
 

@@ -7,6 +7,7 @@ import random
 import re
 import struct
 import zlib
+from collections.abc import Iterable
 from pathlib import Path
 
 from PySide6.QtWidgets import QLabel, QPushButton
@@ -57,6 +58,18 @@ class LocateTest(DeskCase):
     def work(self) -> None:
         self.shell.session.wait()
         self.settle()
+
+    def keep_each(self, path: Path, states: Iterable[bytes]) -> None:
+        """The game writes one state after the other, and each is read and kept by keys."""
+        for number, state in enumerate(states):
+            path.write_bytes(state)
+            if number == 0:
+                self.shell.session.open(path)
+            else:
+                self.press("F5")
+            self.work()
+            self.press("Ctrl+S")
+            self.work()
 
     def name(self, name: str) -> int:
         stage = self.shell.locate
@@ -229,15 +242,7 @@ class LocateTest(DeskCase):
             with self.subTest(kind):
                 path = self.folder / f"{kind}.sav"
                 seen = [1340, 1432, 977, 70_112]
-                for number, marks in enumerate(seen):
-                    path.write_bytes(make(marks))
-                    if number == 0:
-                        self.shell.session.open(path)
-                    else:
-                        self.press("F5")
-                    self.work()
-                    self.press("Ctrl+S")
-                    self.work()
+                self.keep_each(path, map(make, seen))
                 self.press("Ctrl+2")
                 sheet = lambda: self.shell.locate.sheet  # noqa: E731
                 for place, typed in enumerate(["Marks", *map(str, seen)]):
@@ -268,19 +273,12 @@ class LocateTest(DeskCase):
         turn = random.Random(5)
         base = b"".join(struct.pack("<IHHf", turn.randrange(900), n % 50, 0, n / 7) for n in range(90))
         path = self.folder / "quay.sav"
-        for number in range(4):
-            save = bytearray(b"QUAY" + bytes(8) + base)
+        saves = [bytearray(b"QUAY" + bytes(8) + base) for _ in range(4)]
+        for save in saves:
             for _ in range(12):
                 save[turn.randrange(12, len(save))] = turn.randrange(256)
             save[4:8] = zlib.crc32(save[12:]).to_bytes(4, "little")
-            path.write_bytes(save)
-            if number == 0:
-                self.shell.session.open(path)
-            else:
-                self.press("F5")
-            self.work()
-            self.press("Ctrl+S")
-            self.work()
+        self.keep_each(path, saves)
         self.press("Ctrl+3")
         describe = self.shell.describe
         describe.show_pane(SEALS)

@@ -37,7 +37,7 @@ def find_seals(options: argparse.Namespace) -> int:
         if not options.over and options.stored_at is None:
             parts += [(each[0].layer, [payload.data for payload in each]) for each in look_inside(contents, end=end)]
         for layer, part in parts:
-            for finding in find(part, hints, end)[: options.most - len(documents)]:
+            for finding in find(part, hints, end)[: max(options.most - len(documents), 0)]:
                 documents.append(_document(finding, part, layer))
                 rows.append(_row(finding, part, layer))
     if options.json:

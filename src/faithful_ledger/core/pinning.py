@@ -20,7 +20,7 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import Scaled, Switches
 from faithful_ledger.core.template import parse_template
 
-__all__ = ["try_writing"]
+__all__ = ["opened_with", "try_writing"]
 
 MOST_TRIED = 4
 
@@ -32,15 +32,7 @@ def try_writing(save: Save, text: bytes, path: str, place: Place) -> None:
         EntryError: the field cannot be read, overlaps another one, or writing it would change more than its own bytes.
     """
     remedy = "the template was not changed; choose another place, or describe what is around it first"
-    try:
-        opened = open_save(save.path, parse_template(text, "the template"), save.roots)
-        if opened.problem is not None:
-            raise opened.problem
-        (node,) = opened.fields(path)
-        shown = node.spec.storage.to_text(node.value)
-    except LedgerError as error:
-        raise EntryError(f"{path} cannot be read in this save: {error.what}", remedy) from error
-    _refuse_overlap(opened, node, remedy)
+    opened, node, shown = opened_with(save, text, path, remedy)
     tried = 0
     for value in _others(node, shown, place):
         try:
@@ -64,6 +56,24 @@ def try_writing(save: Save, text: bytes, path: str, place: Place) -> None:
             return
     if not tried:
         raise EntryError(f"no other value could be written to {path} on a copy", remedy)
+
+
+def opened_with(save: Save, text: bytes, path: str, remedy: str) -> tuple[Save, FieldNode, str]:
+    """A copy of a save with a template, and the field at a path there with what it says.
+
+    Raises:
+        EntryError: the field cannot be read, or another one has its bytes.
+    """
+    try:
+        opened = open_save(save.path, parse_template(text, "the template"), save.roots)
+        if opened.problem is not None:
+            raise opened.problem
+        (node,) = opened.fields(path)
+        shown = node.spec.storage.to_text(node.value)
+    except LedgerError as error:
+        raise EntryError(f"{path} cannot be read in this save: {error.what}", remedy) from error
+    _refuse_overlap(opened, node, remedy)
+    return opened, node, shown
 
 
 def _refuse_overlap(opened: Save, node: FieldNode, remedy: str) -> None:

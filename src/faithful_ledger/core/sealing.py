@@ -2,27 +2,24 @@
 
 from __future__ import annotations
 
-import io
 from typing import Any
 
-from faithful_ledger.core.binding.spans import fields_between
-from faithful_ledger.core.errors import EntryError, LedgerError
-from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.errors import EntryError
+from faithful_ledger.core.pinning import opened_with
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.seals.finder.finding import Finding
-from faithful_ledger.core.template import parse_template
-from faithful_ledger.core.template.loader import round_trip
+from faithful_ledger.core.storage import WRITTEN
+from faithful_ledger.core.template.extend import with_free_name
+from faithful_ledger.core.template.loader import dumped, round_trip
 
 __all__ = ["seal_element", "try_seal", "with_seal"]
-
-FORMS = ("bytes", "hex", "HEX", "decimal", "base64")
 
 
 def seal_element(finding: Finding, size: int, name: str) -> dict[str, Any]:
     """The field of a template, for saves of which one has `size` bytes."""
     start, end, at = finding.spans(size)
     kind: dict[str, Any] = {"as": finding.form}
-    if finding.form in FORMS:
+    if finding.form in WRITTEN:
         kind = {"as": "checksum", "size": finding.size}
         kind |= {"written": finding.form} if finding.form != "bytes" else {}
     last = -finding.end.offset if finding.end.from_end else end
@@ -49,16 +46,10 @@ def with_seal(text: bytes, finding: Finding, size: int) -> tuple[bytes, str]:
     yaml = round_trip()
     document = yaml.load(text.decode("utf-8"))
     layout = next(iter(document["files"].values()))["layout"]
-    taken = {str(value) for element in layout for key, value in element.items() if key in ("field", "group", "rows")}
-    wanted = f"seal_{finding.stored.at(size):x}"
-    name, number = wanted, 2
-    while name in taken:
-        name, number = f"{wanted}_{number}", number + 1
-    layout.append(seal_element(finding, size, name))
-    out = io.BytesIO()
-    yaml.dump(document, out)
-    parse_template(out.getvalue(), f"{document['id']}.yaml")
-    return out.getvalue(), name
+    element = seal_element(finding, size, f"seal_{finding.stored.at(size):x}")
+    with_free_name(element, layout)
+    layout.append(element)
+    return dumped(yaml, document), str(element["field"])
 
 
 def try_seal(save: Save, text: bytes, name: str) -> None:
@@ -67,21 +58,7 @@ def try_seal(save: Save, text: bytes, name: str) -> None:
     Raises:
         EntryError: the seal does not hold there, or another field has the same bytes.
     """
-    remedy = "the template was not changed"
-    try:
-        opened = open_save(save.path, parse_template(text, "the template"), save.roots)
-        if opened.problem is not None:
-            raise opened.problem
-        (node,) = opened.fields(name)
-        state = next(state for state in opened.seals if state.name == node.path)
-    except (LedgerError, StopIteration) as error:
-        what = error.what if isinstance(error, LedgerError) else "it is not there"
-        raise EntryError(f"the seal {name} cannot be read in this save: {what}", remedy) from error
-    root = opened.main.bound.root if opened.main.bound is not None else None
-    others = [each for each in fields_between(root, node.start, node.end) if each is not node] if root else []
-    described = [each.path for each in others if not each.spec.unknown and each.path != node.path]
-    if described:
-        what = f"{described[0]} has these bytes already"
-        raise EntryError(what, f"{remedy}; make that field the seal, or take it out first")
-    if not state.holds:
-        raise EntryError(f"the seal {name} does not hold in this save", f"{remedy}; look for seals again")
+    remedy = "the template was not changed; look for seals again, or make the field that is there the seal"
+    opened, node, _ = opened_with(save, text, name, remedy)
+    if not any(state.holds for state in opened.seals if state.name == node.path):
+        raise EntryError(f"the seal {name} does not hold in this save", remedy)

@@ -18,6 +18,7 @@ from typing import Literal, NamedTuple
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import AddressError, EntryError
+from faithful_ledger.core.seals import own_bytes
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import Checksum, Integer, Value
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, elements_of
@@ -94,7 +95,7 @@ class Follower(NamedTuple):
         algorithm, storage = self.node.spec.seal.algorithm, self.node.spec.storage
         number = algorithm(self._covered(source))
         if isinstance(storage, Checksum):
-            return algorithm.cut(number, storage.room)
+            return algorithm.cut(number, storage.room(self.node.raw))
         if isinstance(storage, Integer) and algorithm.is_digest:
             first = algorithm.cut(number, storage.size).to_bytes(storage.size, "big")
             return int.from_bytes(first, storage.order, signed=storage.signed)
@@ -113,9 +114,7 @@ class Follower(NamedTuple):
                 "say in the template what it sees there: own: zeros, left out, or bytes such as FF",
             )
         yield from source.chunks(start, low)
-        if own != "left out":
-            fill = bytes.fromhex("00" if own == "zeros" else own)
-            yield memoryview((fill * (high - low))[: high - low])
+        yield memoryview(own_bytes(own, high - low))
         yield from source.chunks(high, end)
 
 

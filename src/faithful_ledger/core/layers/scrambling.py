@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
+from faithful_ledger.core.bit_order import mirrored_bytes
 from faithful_ledger.core.layers.generators import Generator, under_generator
 
 if TYPE_CHECKING:
@@ -96,10 +97,9 @@ def _chained(data: Array, _: bytes) -> Array:
 def _reversed_bits(data: Array, _: bytes) -> Array:
     import numpy as np
 
-    return np.frombuffer(data.tobytes().translate(REVERSED), np.uint8)
+    return np.frombuffer(mirrored_bytes(data.tobytes()), np.uint8)
 
 
-REVERSED = bytes(int(f"{byte:08b}"[::-1], 2) for byte in range(256))
 _KINDS: dict[str, _Kind] = {
     "add": _Kind(lambda d, k: d - _repeated(d, k), lambda d, k: d + _repeated(d, k), True, True, "{key} added"),
     "add-plain-previous": _Kind(

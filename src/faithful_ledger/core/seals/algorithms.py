@@ -16,7 +16,7 @@ from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, digest
 from faithful_ledger.core.seals.sums import SUMS
 
-__all__ = ["ALGORITHMS", "CRC", "KEYED", "Algorithm", "algorithm"]
+__all__ = ["ALGORITHMS", "CRC", "KEYED", "Algorithm", "algorithm", "own_bytes"]
 
 CRC = "crc"  # the name under which a CRC has its parameters with it
 KEYED = "hmac-"
@@ -78,6 +78,14 @@ ALGORITHMS: Mapping[str, Algorithm] = MappingProxyType(
     {name: Algorithm(name) for name in (*SUMS, *CATALOGUE, *HASHES, *DIGESTS)}
 )
 """Every algorithm that needs nothing but its name; `crc` with parameters and `hmac-…` with a key are besides."""
+
+
+def own_bytes(own: str, size: int) -> bytes:
+    """What a seal sees in place of its own bytes: zeros, nothing where they are left out, or what fills them."""
+    if own == "left out":
+        return b""
+    fill = bytes.fromhex("00" if own == "zeros" else own)
+    return (fill * size)[:size]
 
 
 def algorithm(name: str) -> Algorithm | None:

@@ -14,21 +14,12 @@ from functools import lru_cache
 from types import MappingProxyType
 from typing import NamedTuple
 
-__all__ = ["CATALOGUE", "Crc", "mirrored", "mirrored_bytes"]
+from faithful_ledger.core.bit_order import mirrored, mirrored_bytes
+
+__all__ = ["CATALOGUE", "Crc"]
 
 SMALL = 4 << 10  # bytes that are not worth the lanes
 LANES = 256
-MIRROR = bytes(int(f"{byte:08b}"[::-1], 2) for byte in range(256))
-
-
-def mirrored(number: int, width: int) -> int:
-    """The lowest `width` bits in reverse order."""
-    return int(f"{number & ((1 << width) - 1):0{width}b}"[::-1], 2)
-
-
-def mirrored_bytes(data: bytes) -> bytes:
-    """Each byte with its bits in reverse order."""
-    return data.translate(MIRROR)
 
 
 class Crc(NamedTuple):
@@ -44,23 +35,14 @@ class Crc(NamedTuple):
     xor_out: int = 0
 
     def __call__(self, chunks: Iterable[memoryview]) -> int:
-        state = self._begin
+        state = mirrored(self.start, self.width)
         for chunk in chunks:
             state = self._run(chunk, state)
         return self.finished(state)
 
-    @property
-    def _begin(self) -> int:
-        return mirrored(self.start, self.width)
-
     def finished(self, state: int) -> int:
         """The result of a state, which is that of the reflected computation."""
         return (state if self.reflected_out else mirrored(state, self.width)) ^ self.xor_out
-
-    def state_of(self, number: int) -> int:
-        """The state that has a result."""
-        number ^= self.xor_out
-        return number if self.reflected_out else mirrored(number, self.width)
 
     def _run(self, chunk: memoryview, state: int) -> int:
         if self.width == 32 and self.polynomial == 0x04C11DB7:

@@ -9,6 +9,8 @@ from __future__ import annotations
 import hashlib
 import hmac
 from collections.abc import Callable, Iterable, Mapping
+from functools import reduce
+from itertools import accumulate
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
@@ -19,16 +21,32 @@ M32, M64 = (1 << 32) - 1, (1 << 64) - 1
 
 
 class Hash(NamedTuple):
-    """`multiplier` where a byte does: state × multiplier + byte, modulo 2³²; else 0."""
+    """Made byte by byte, by a `step` and an `end`, or as a `whole`. `multiplier` where a byte does: state × multiplier
+    + byte, modulo 2³²; else 0.
+    """
 
     bits: int
-    compute: Callable[[Iterable[memoryview], int], int]
     start: int = 0
+    step: Callable[[int, int], int] | None = None
+    end: Callable[[int], int] = int
+    whole: Callable[[Iterable[memoryview], int], int] | None = None
     multiplier: int = 0
+
+    def compute(self, chunks: Iterable[memoryview], state: int) -> int:
+        if self.whole is not None:
+            return self.whole(chunks, state)
+        assert self.step is not None
+        for chunk in chunks:
+            state = reduce(self.step, chunk, state)
+        return self.end(state)
+
+    def results(self, data: bytes) -> list[int]:
+        """Those over the first 0, 1, 2 … bytes."""
+        return [self.end(state) for state in accumulate(data, self.step, initial=self.start)]
 
 
 def _multiplied(multiplier: int) -> Hash:
-    def compute(chunks: Iterable[memoryview], state: int) -> int:
+    def whole(chunks: Iterable[memoryview], state: int) -> int:
         for chunk in chunks:
             if len(chunk) > SMALL:
                 import numpy as np
@@ -44,32 +62,31 @@ def _multiplied(multiplier: int) -> Hash:
                 state = state * multiplier + byte & M32
         return state
 
-    return Hash(32, compute, {33: 5381}.get(multiplier, 0), multiplier)
+    return Hash(32, {33: 5381}.get(multiplier, 0), whole=whole, multiplier=multiplier)
 
 
-def _mixed(prime: int, start: int, mask: int, *, multiply_first: bool) -> Hash:
-    def compute(chunks: Iterable[memoryview], state: int) -> int:
-        for chunk in chunks:
-            for byte in chunk:
-                state = (state * prime & mask) ^ byte if multiply_first else (state ^ byte) * prime & mask
-        return state
-
-    return Hash(mask.bit_length(), compute, start)
+def _multiplied_first(prime: int, start: int, mask: int) -> Hash:
+    return Hash(mask.bit_length(), start, lambda state, byte: (state * prime & mask) ^ byte)
 
 
-def _one_at_a_time(chunks: Iterable[memoryview], state: int) -> int:
-    for chunk in chunks:
-        for byte in chunk:
-            state = state + byte & M32
-            state = state + (state << 10) & M32
-            state ^= state >> 6
+def _mixed_first(prime: int, start: int, mask: int) -> Hash:
+    return Hash(mask.bit_length(), start, lambda state, byte: (state ^ byte) * prime & mask)
+
+
+def _jenkins_step(state: int, byte: int) -> int:
+    state = state + byte & M32
+    state = state + (state << 10) & M32
+    return state ^ state >> 6
+
+
+def _jenkins_end(state: int) -> int:
     state = state + (state << 3) & M32
     state ^= state >> 11
     return state + (state << 15) & M32
 
 
 def _xxhash(bits: int) -> Hash:
-    def compute(chunks: Iterable[memoryview], seed: int) -> int:
+    def whole(chunks: Iterable[memoryview], seed: int) -> int:
         import xxhash
 
         running = (xxhash.xxh32 if bits == 32 else xxhash.xxh64)(seed=seed)
@@ -77,7 +94,7 @@ def _xxhash(bits: int) -> Hash:
             running.update(bytes(chunk))
         return int(running.intdigest())
 
-    return Hash(bits, compute)
+    return Hash(bits, whole=whole)
 
 
 def _murmur(chunks: Iterable[memoryview], seed: int) -> int:
@@ -88,18 +105,18 @@ def _murmur(chunks: Iterable[memoryview], seed: int) -> int:
 
 HASHES: Mapping[str, Hash] = MappingProxyType(
     {
-        "fnv-1-32": _mixed(0x01000193, 0x811C9DC5, M32, multiply_first=True),
-        "fnv-1a-32": _mixed(0x01000193, 0x811C9DC5, M32, multiply_first=False),
-        "fnv-1-64": _mixed(0x100000001B3, 0xCBF29CE484222325, M64, multiply_first=True),
-        "fnv-1a-64": _mixed(0x100000001B3, 0xCBF29CE484222325, M64, multiply_first=False),
+        "fnv-1-32": _multiplied_first(0x01000193, 0x811C9DC5, M32),
+        "fnv-1a-32": _mixed_first(0x01000193, 0x811C9DC5, M32),
+        "fnv-1-64": _multiplied_first(0x100000001B3, 0xCBF29CE484222325, M64),
+        "fnv-1a-64": _mixed_first(0x100000001B3, 0xCBF29CE484222325, M64),
         "djb2": _multiplied(33),
-        "djb2-xor": _mixed(33, 5381, M32, multiply_first=True),
+        "djb2-xor": _multiplied_first(33, 5381, M32),
         "times-31": _multiplied(31),
         "times-65599": _multiplied(65_599),
-        "one-at-a-time": Hash(32, _one_at_a_time),
+        "one-at-a-time": Hash(32, 0, _jenkins_step, _jenkins_end),
         "xxhash-32": _xxhash(32),
         "xxhash-64": _xxhash(64),
-        "murmur3-32": Hash(32, _murmur),
+        "murmur3-32": Hash(32, whole=_murmur),
     }
 )
 

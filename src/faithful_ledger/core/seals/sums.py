@@ -8,7 +8,10 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Callable, Iterable
-from typing import NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+if TYPE_CHECKING:
+    import numpy as np
 
 __all__ = ["SUMS", "Sum", "byte_sum", "byte_xor", "words_of"]
 
@@ -56,13 +59,12 @@ def byte_xor(chunks: Iterable[memoryview]) -> int:
     return result
 
 
-def words_of(data: bytes, size: int, order: str) -> list[int]:
-    """The words of some bytes, zeros behind the last."""
+def words_of(data: bytes, size: int, order: str = "little") -> np.ndarray[Any, Any]:
+    """The words of some bytes as unsigned 64-bit numbers; zeros fill up the last one."""
     import numpy as np
 
     padded = data + bytes(-len(data) % size)
-    found: list[int] = np.frombuffer(padded, np.dtype(f"{'<' if order == 'little' else '>'}u{size}")).tolist()
-    return found
+    return np.frombuffer(padded, f"{'<' if order == 'little' else '>'}u{size}").astype(np.uint64)
 
 
 def _bytes_summed(bits: int) -> Compute:
@@ -71,12 +73,7 @@ def _bytes_summed(bits: int) -> Compute:
 
 def _words_summed(bits: int, size: int, order: str) -> Compute:
     def compute(chunks: Iterable[memoryview], start: int) -> int:
-        import numpy as np
-
-        data = b"".join(chunks)
-        padded = data + bytes(-len(data) % size)
-        words = np.frombuffer(padded, np.dtype(f"{'<' if order == 'little' else '>'}u{size}"))
-        return int(words.sum(dtype=np.uint64)) + start & (1 << bits) - 1
+        return int(words_of(b"".join(chunks), size, order).sum()) + start & (1 << bits) - 1
 
     return compute
 
@@ -85,8 +82,7 @@ def _words_xored(size: int) -> Compute:
     def compute(chunks: Iterable[memoryview], start: int) -> int:
         import numpy as np
 
-        data = b"".join(chunks)
-        words = np.frombuffer(data + bytes(-len(data) % size), np.dtype(f"<u{size}"))
+        words = words_of(b"".join(chunks), size)
         return int(np.bitwise_xor.reduce(words)) ^ start if words.size else start
 
     return compute
@@ -108,8 +104,7 @@ def _fletcher(size: int) -> Compute:
     def compute(chunks: Iterable[memoryview], start: int) -> int:
         import numpy as np
 
-        data = b"".join(chunks)
-        words = np.frombuffer(data + bytes(-len(data) % size), np.dtype(f"<u{size}")).astype(np.uint64)
+        words = words_of(b"".join(chunks), size)
         modulus, bits = (1 << 8 * size) - 1, 8 * size
         first, second = start & modulus, start >> bits
         weights = np.arange(words.size, 0, -1, dtype=np.uint64) % np.uint64(modulus)

@@ -26,11 +26,11 @@ class Checksum(FixedSize):
         self.name = f"checksum-{written}"
         self.about = f"checksum, {size} bytes" if written == "bytes" else f"checksum in {written}, {size} letters"
 
-    @property
-    def room(self) -> int:
-        """How many bytes of a result it holds; as many as there are for a decimal number."""
-        held = {"bytes": self.size, "hex": self.size // 2, "HEX": self.size // 2, "base64": self.size * 3 // 4}
-        return held.get(self.written, 64)
+    def room(self, old: bytes) -> int:
+        """How many bytes of a result it holds where `old` is stored; as many as there are for a decimal number."""
+        padding = len(old) - len(old.rstrip(b"="))
+        held = {"bytes": self.size, "hex": self.size // 2, "HEX": self.size // 2}
+        return held.get(self.written, self.size * 3 // 4 - padding if self.written == "base64" else 64)
 
     def whole(self, raw: bytes) -> int:
         try:
@@ -51,12 +51,10 @@ class Checksum(FixedSize):
         if self.written == "bytes":
             return value.to_bytes(self.size, "big")
         if self.written == "base64":
-            size = self.room - (len(old) - len(old.rstrip(b"=")))
-            return base64.b64encode(value.to_bytes(size, "big")).ljust(self.size, b"=")
+            return base64.b64encode(value.to_bytes(self.room(old), "big")).ljust(self.size, b"=")
         if self.written == "decimal":
-            filler = b"0" if old[:1] == b"0" else b""
             text = str(value).encode()
-            raw = text.rjust(self.size, filler) if filler else text.ljust(self.size, b"\0")
+            raw = text.rjust(self.size, old[:1]) if old[:1] in (b"0", b" ") else text.ljust(self.size, b"\0")
             if len(raw) > self.size:
                 raise ValueRefused(f"{value} has more than {self.size} digits", "give the field more room")
             return raw

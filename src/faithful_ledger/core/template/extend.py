@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import re
 from collections.abc import Sequence
 from fractions import Fraction
@@ -16,11 +15,20 @@ from faithful_ledger.core.formats.document import BEHIND_LENGTH
 from faithful_ledger.core.layers import KEYED, STREAMS, LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS, SWITCHES
-from faithful_ledger.core.template.loader import parse_template, round_trip
+from faithful_ledger.core.template.loader import dumped, round_trip
 from faithful_ledger.core.template.model import PINNED, FileSpec
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
-__all__ = ["Shared", "field_name", "new_template", "shared_by", "with_place", "with_standing", "without_field"]
+__all__ = [
+    "Shared",
+    "field_name",
+    "new_template",
+    "shared_by",
+    "with_free_name",
+    "with_place",
+    "with_standing",
+    "without_field",
+]
 
 SWITCHED = "yes"  # what the switch of a quantity says when it is set
 LONGEST_MAGIC, LEAST_MAGIC = 8, 3
@@ -95,7 +103,7 @@ def with_place(
         holder = _payload(files, f"{holder}.{_text_field(files[holder]['layout'], at)}", layers, kind)
     if place.path is not None:
         element["at"] = inner.removeprefix(".")
-    _with_free_name(element, files[holder]["layout"])
+    with_free_name(element, files[holder]["layout"])
     files[holder]["layout"].append(element)
     path = str(element["field"]) if holder == next(iter(files)) else f"{holder}.{element['field']}"
     sections = document.setdefault("sections", [])
@@ -104,17 +112,14 @@ def with_place(
         section = {"title": PINNED, "fields": []}
         sections.append(section)
     section.setdefault("fields", []).append(path)
-    out = io.BytesIO()
-    yaml.dump(document, out)
-    parse_template(out.getvalue(), f"{document['id']}.yaml")
-    return out.getvalue(), path
+    return dumped(yaml, document), path
 
 
 def _name_of(element: dict[str, Any]) -> str:
     return str(next((element[kind] for kind in ELEMENT_KINDS if kind in element), ""))
 
 
-def _with_free_name(element: dict[str, Any], layout: list[dict[str, Any]]) -> None:
+def with_free_name(element: dict[str, Any], layout: list[dict[str, Any]]) -> None:
     """Give a field another name where one of its layout has the same."""
     element["field"] = _free(str(element["field"]), {_name_of(part) for part in layout})
 
@@ -175,7 +180,7 @@ def _text_field(layout: list[dict[str, Any]], at: str) -> str:
             return str(element["field"])
     name = next((step.name for step in reversed(parse_path(at)) if step.name), "text")
     element = {"field": field_name(name), "as": "text", "at": at, "note": "it holds a text itself"}
-    _with_free_name(element, layout)
+    with_free_name(element, layout)
     layout.append(element)
     return str(element["field"])
 
@@ -192,10 +197,7 @@ def with_standing(text: bytes, paths: list[str], standing: str = "proven") -> tu
             changed.append(path)
     if not changed:
         return text, []
-    out = io.BytesIO()
-    yaml.dump(document, out)
-    parse_template(out.getvalue(), f"{document['id']}.yaml")
-    return out.getvalue(), changed
+    return dumped(yaml, document), changed
 
 
 def _described_at(document: dict[str, Any], names: list[str]) -> dict[str, Any] | None:
@@ -355,7 +357,4 @@ def without_field(text: bytes, path: str) -> bytes | None:
             del files[inner]
     if len(files) == 1 and not files[first]["layout"]:
         return None
-    out = io.BytesIO()
-    yaml.dump(document, out)
-    parse_template(out.getvalue(), f"{document['id']}.yaml")
-    return out.getvalue()
+    return dumped(yaml, document)

@@ -23,7 +23,7 @@ from faithful_ledger.core.template.compile import Mistakes, Where, compile_templ
 from faithful_ledger.core.template.model import Template
 from faithful_ledger.core.template.yaml_text import LARGEST_TEMPLATE, read_yaml
 
-__all__ = ["LARGEST_TEMPLATE", "load_template", "parse_template", "rewrite", "round_trip"]
+__all__ = ["LARGEST_TEMPLATE", "dumped", "load_template", "parse_template", "rewrite", "round_trip"]
 
 NEAR = 0.75  # how alike a key of the same part is before keys of others are suggested
 MOST_MISTAKES = 40  # reported one by one
@@ -90,6 +90,18 @@ def round_trip() -> Any:
     yaml.indent(mapping=2, sequence=4, offset=2)
     yaml.allow_duplicate_keys = False
     return yaml
+
+
+def dumped(yaml: Any, document: Any) -> bytes:
+    """A document that was changed, as the text of a template.
+
+    Raises:
+        TemplateError: it would not be one.
+    """
+    out = io.BytesIO()
+    yaml.dump(document, out)
+    parse_template(out.getvalue(), f"{document['id']}.yaml")
+    return out.getvalue()
 
 
 def _parse(text: bytes, name: str) -> tuple[Template, dict[str, Any]]:

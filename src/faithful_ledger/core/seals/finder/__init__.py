@@ -9,12 +9,13 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
+from itertools import product
 
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import KEYED, Algorithm, algorithm
 from faithful_ledger.core.seals.finder.finding import Finding, widened
 from faithful_ledger.core.seals.finder.natural import all_natural, natural
-from faithful_ledger.core.seals.finder.places import Edge, places
+from faithful_ledger.core.seals.finder.places import Edge, Place, alike, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.hashes import DIGESTS
@@ -23,7 +24,6 @@ __all__ = ["Edge", "Finding", "Hints", "find_seals"]
 
 MIXED, RESTLESS, DENSE_PLACES = 96, 300, 24
 ENOUGH = 3  # saves of one size for a search over any range
-LARGE = 1 << 20
 
 
 class Hints:
@@ -60,7 +60,7 @@ def find_seals(
     contents = list(dict.fromkeys(saves))
     found: dict[tuple[object, ...], Finding] = {}
     for finding in _all(contents, hints, end):
-        checked = widened(finding.checked(contents), contents).checked(contents)
+        checked = widened(finding, contents).checked(contents)
         key = checked.algorithm, checked.start, checked.end, checked.stored, checked.own
         known = found.get(key)
         better = known is None or known.bits < checked.bits
@@ -74,32 +74,34 @@ def _all(contents: list[bytes], hints: Hints, end: Deadline) -> Iterator[Finding
     if not contents or min(map(len, contents)) < 8:
         return
     spots = places(contents, hints.stored_at)
+    group = _same_size(contents)
+    enough = len(group) >= ENOUGH
     algorithms = _algorithms(hints)
-    quick = [each for each in algorithms if each.is_digest or each.bits == 8 or not _any_range(contents)]
+    quick = [each for each in algorithms if each.is_digest or each.bits == 8 or not enough]
     known = [each for each in algorithms if each not in quick]
     yield from natural(contents, spots, [*known[:6], *quick], end)
-    group = _same_size(contents)
-    if len(group) >= ENOUGH:
-        differences = Differences(group)
-        spots = places(group, hints.stored_at)
-        dense = differences.at.size > max(len(group[0]) // 4, 2048)
-        mixed = [place for place in spots if place.mixed][: DENSE_PLACES if dense else MIXED]
-        for chain in chains():
-            for place in mixed:
-                if end.over:
-                    return
-                yield from _of_all_sizes(any_range(differences, place, chain), contents)
-        restless = [place for place in spots if place.restless and place.bits >= 16]
-        for place in restless[: DENSE_PLACES if dense else RESTLESS]:
-            for way in summings():
-                if end.over:
-                    return
-                yield from _of_all_sizes(any_sum(differences, place, way), contents)
+    if enough:
+        if len(group) < len(contents):
+            spots = places(group, hints.stored_at)
+        for finding in _over_any_range(group, spots, end):
+            yield from _of_all_sizes(finding, len(group[0]), contents)
     yield from natural(contents, spots, known[6:], end)
 
 
-def _any_range(contents: list[bytes]) -> bool:
-    return len(_same_size(contents)) >= ENOUGH
+def _over_any_range(group: list[bytes], spots: list[Place], end: Deadline) -> Iterator[Finding]:
+    """From saves of one size."""
+    differences = Differences(group)
+    dense = differences.at.size > max(len(group[0]) // 4, 2048)
+    mixed = [place for place in spots if place.mixed][: DENSE_PLACES if dense else MIXED]
+    for chain, place in product(chains(), mixed):
+        if end.over:
+            return
+        yield from any_range(differences, place, chain)
+    restless = [place for place in spots if place.restless and place.bits >= 16]
+    for place, way in product(restless[: DENSE_PLACES if dense else RESTLESS], summings()):
+        if end.over:
+            return
+        yield from any_sum(differences, place, way)
 
 
 def _algorithms(hints: Hints) -> list[Algorithm]:
@@ -120,18 +122,14 @@ def _same_size(contents: list[bytes]) -> list[bytes]:
     return max(by_size.values(), key=len)
 
 
-def _of_all_sizes(found: Iterator[Finding], contents: list[bytes]) -> Iterator[Finding]:
-    """Findings of one size, with edges counted so that they hold in the others as well."""
-    size = len(_same_size(contents)[0])
-    for finding in found:
-        if len({len(content) for content in contents}) == 1:
-            yield _counted(finding, size)
-            continue
-        start, end, at = finding.spans(size)
-        for stored in (Edge(at), Edge(size - at, True)):
-            for last in (Edge(end), Edge(size - end, True)):
-                for first in (Edge(start), Edge(size - start, True)):
-                    yield replace(finding, start=first, end=last, stored=stored)
+def _of_all_sizes(finding: Finding, size: int, contents: list[bytes]) -> Iterator[Finding]:
+    """A finding in saves of one size, with edges counted so that it may hold in the others as well."""
+    if alike(contents):
+        yield _counted(finding, size)
+        return
+    edges = [(Edge(offset), Edge(size - offset, True)) for offset in finding.spans(size)]
+    for start, end, stored in product(*edges):
+        yield replace(finding, start=start, end=end, stored=stored)
 
 
 def _counted(finding: Finding, size: int) -> Finding:

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import base64
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm
+from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.finder.places import Edge
+from faithful_ledger.core.storage import WRITTEN, Checksum
 
 __all__ = ["Finding", "edge_bits", "naturalness", "spelled", "widened"]
 
 SURE = 24.0  # bits beyond what was tried
-FEW = 2  # different values that a seal has to have in the saves
 
 
 @dataclass(frozen=True)
@@ -91,18 +91,17 @@ class Finding:
         start, end, at = self.spans(len(content))
         if not 0 <= start < end <= len(content) or not 0 <= at <= len(content) - self.size:
             return None
-        number = self.algorithm(map(memoryview, self._covered(content, start, end, at)))
+        number = self.algorithm(map(memoryview, self.covered(content, start, end, at)))
         return spelled(self.algorithm, number, self.size, self.form, content[at : at + self.size])
 
-    def _covered(self, content: bytes, start: int, end: int, at: int) -> Iterator[bytes]:
+    def covered(self, content: bytes, start: int, end: int, at: int) -> Iterator[bytes]:
+        """The bytes of a range as the seal sees them."""
         low, high = max(at, start), min(at + self.size, end)
         if low >= high or self.own is None:
             yield content[start:end]
             return
         yield content[start:low]
-        if self.own != "left out":
-            fill = bytes.fromhex("00" if self.own == "zeros" else self.own)
-            yield (fill * (high - low))[: high - low]
+        yield own_bytes(self.own, high - low)
         yield content[high:end]
 
     def holds(self, content: bytes) -> bool:
@@ -115,14 +114,12 @@ class Finding:
 
 def spelled(algorithm: Algorithm, number: int, size: int, form: str, old: bytes) -> bytes | None:
     """A result as it is stored; None where it does not fit."""
-    if form in ("hex", "HEX"):
-        text = f"{algorithm.cut(number, size // 2):0{size}x}"
-        return (text.upper() if form == "HEX" else text).encode()
-    if form == "decimal":
-        return str(number).encode().rjust(size, b"0" if old[:1] == b"0" else b" ")
-    if form == "base64":
-        room = size * 3 // 4 - (len(old) - len(old.rstrip(b"=")))
-        return base64.b64encode(algorithm.cut(number, room).to_bytes(room, "big"))
+    if form in WRITTEN:
+        storage = Checksum(size, form)
+        try:
+            return storage.encode(algorithm.cut(number, storage.room(old)), old)
+        except ValueRefused:
+            return None
     raw = algorithm.cut(number, size).to_bytes(size, "big")
     return raw[::-1] if form.endswith("le") else raw
 

@@ -16,33 +16,33 @@ from typing import Any, TypeAlias
 
 import numpy as np
 
+from faithful_ledger.core.bit_order import mirrored
 from faithful_ledger.core.deadline import NEVER, Deadline
-from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm
-from faithful_ledger.core.seals.crc import CATALOGUE, Crc, mirrored, mirrored_bytes
+from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_bytes
+from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.finding import Finding, spelled
-from faithful_ledger.core.seals.finder.places import Edge, Place
-from faithful_ledger.core.seals.finder.rings import polynomials
+from faithful_ledger.core.seals.finder.places import Edge, Place, alike
+from faithful_ledger.core.seals.finder.rings import Prefixes, polynomials
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES
 
-__all__ = ["natural"]
+__all__ = ["all_natural", "natural"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 HEADS = (0, 4, 8, 12, 16, 20, 24, 28, 32, 36, 40, 48, 56, 60, 64, 80, 96, 100, 128, 256, 512, 1024)
 TAILS = (0, 4, 8, 2, 16, 1, 12, 20, 32, 64)
 FEW_HEADS, FEW_TAILS = 8, 5
 OWN = ("zeros", "left out", "FF", "20")
-SLOW = ("fnv-1-32", "fnv-1a-32", "fnv-1-64", "fnv-1a-64", "djb2-xor", "one-at-a-time")
+SLOW = {name for name, each in HASHES.items() if each.step is not None}  # they take byte after byte in Python
 MOST_PLACES, MOST_SLOW = 40, 10
 MOST_BYTES = 10  # places of a single byte: there are many, and they say little
 LEAST_TEXT = 6  # letters
 TRIED = 15.0
-M32 = np.uint64(0xFFFFFFFF)
 
 
 def natural(
     contents: Sequence[bytes], places: Sequence[Place], algorithms: Sequence[Algorithm], end: Deadline = NEVER
 ) -> Iterator[Finding]:
-    """Findings that hold in every save, the quick algorithms first."""
+    """Findings that hold in every save, not yet counted; the quick algorithms first."""
     number = min(range(len(contents)), key=lambda j: len(contents[j]))
     looking = _Natural(contents, number, places, end)
     quick = [each for each in algorithms if each.name not in SLOW]
@@ -73,8 +73,7 @@ class _Natural:
             if place.restless:
                 self.by_bits[place.bits].append(place)
                 self.by_value[place.bits, place.values[number]].append(place)
-        self.prefixes: dict[tuple[int, int, bool], Array] = {}
-        self.fillings: dict[tuple[tuple[int, int, bool], int, bytes], int] = {}
+        self.prefixes: dict[tuple[int, int, bool], Prefixes] = {}
         self.heads = [head for head in HEADS if head <= self.size // 2]
         self.tails = [tail for tail in TAILS if tail <= self.size // 2]
 
@@ -111,11 +110,14 @@ class _Natural:
             ("decimal", str(result).encode()),
         ):
             at = self.content.find(text) if len(text) >= LEAST_TEXT else -1
-            if at >= 0:
-                values = tuple(range(len(self.contents)))  # as many as there are saves
-                for edge in (Edge(at), Edge(self.size - at, True)):
-                    place = Place(edge, len(text), form, algorithm.bits, values, True, True)
-                    yield from self._checked(algorithm, start, end, place, None)
+            for place in self._places_at(at, len(text), form, algorithm.bits):
+                yield from self._checked(algorithm, start, end, place, None)
+
+    def _places_at(self, at: int, size: int, form: str, bits: int) -> list[Place]:
+        """What is at an offset as a place, counted from the beginning and from the end; none for an offset below 0."""
+        values = tuple(range(len(self.contents)))  # another one in each save
+        edges = (Edge(at), Edge(self.size - at, True)) if at >= 0 else ()
+        return [Place(edge, size, form, bits, values, True, True) for edge in edges]
 
     def _digest(self, algorithm: Algorithm, result: int, start: Edge, end: Edge) -> Iterator[Finding]:
         raw = result.to_bytes(algorithm.bits // 8, "big")
@@ -124,10 +126,7 @@ class _Natural:
                 at = self.content.find(text[:size])
                 if at < 0:
                     continue
-                bits = 8 * size if form == "bytes" else 4 * size
-                for edge in (Edge(at), Edge(self.size - at, True)):
-                    values = tuple(range(len(self.contents)))  # as many as there are saves
-                    place = Place(edge, size, form, bits, values, True, True)
+                for place in self._places_at(at, size, form, 8 * size if form == "bytes" else 4 * size):
                     yield from self._checked(algorithm, start, end, place, None)
                 break
 
@@ -162,12 +161,10 @@ class _Natural:
 
     def _digest_texts(self, size: int) -> list[Place]:
         """Where so many bytes are spelled in hexadecimal, and not the same in all saves."""
-        found = []
-        values = tuple(range(len(self.contents)))
+        found: list[Place] = []
         for form, digit in (("hex", b"[0-9a-f]"), ("HEX", b"[0-9A-F]")):
             for match in list(re.finditer(b"(?<!%b)%b{%d}(?!%b)" % (digit, digit, 2 * size, digit), self.content))[:4]:
-                for edge in (Edge(match.start()), Edge(self.size - match.start(), True)):
-                    found.append(Place(edge, 2 * size, form, 8 * size, values, True, True))
+                found += self._places_at(match.start(), 2 * size, form, 8 * size)
         return found
 
     def _digest_places(self, size: int) -> list[Place]:
@@ -182,7 +179,7 @@ class _Natural:
             for at in np.flatnonzero(total[size:] - total[:-size] >= size - 1)[:6].tolist():
                 edge = Edge(shortest - at, True) if from_end else Edge(at)
                 found.append(Place(edge, size, "bytes", 8 * size, tuple(range(len(cut))), True, True))
-            if len({len(content) for content in self.contents}) == 1:
+            if alike(self.contents):
                 break
         return found
 
@@ -204,7 +201,6 @@ class _Natural:
                 continue
             checked = replace(made, algorithm=each)
             if all(map(checked.holds, self.contents)):
-                checked = checked.checked(self.contents)
                 values = len({checked.stored_in(content) for content in self.contents})
                 yield replace(checked, bits=min(place.bits, 64) * values - 4.0 - TRIED)
 
@@ -215,42 +211,21 @@ class _Natural:
         data = memoryview(self.content)
         if own is None:
             return algorithm([data[start:end]])
-        fill = b"" if own == "left out" else bytes.fromhex("00" if own == "zeros" else own) * size
-        return algorithm([data[start:at], memoryview(fill), data[at + size : end]])
+        return algorithm([data[start:at], memoryview(own_bytes(own, size)), data[at + size : end]])
 
     def _crc(self, crc: Crc, start: int, end: int, at: int, size: int, own: str | None) -> int:
         """The same from prefixes (rings.py)."""
         ring = polynomials(crc.width, crc.polynomial)
         key = crc.width, crc.polynomial, crc.reflected
         if key not in self.prefixes:
-            data = self.content if crc.reflected else mirrored_bytes(self.content)
-            terms = ring.carried(np.frombuffer(data, np.uint8), ring.inverses(self.size))
-            self.prefixes[key] = ring.summed(terms)
-        whole = self.prefixes[key]
-        total = int(whole[end]) ^ int(whole[start])
-        left = size if own == "left out" else 0
-        if own == "left out":
-            behind = ring.product(int(whole[end]) ^ int(whole[at + size]), ring.power(size))
-            total = int(whole[at]) ^ int(whole[start]) ^ behind
-        elif own is not None:
-            total ^= int(whole[at + size]) ^ int(whole[at])
-            if own != "zeros":
-                total ^= self._filling(crc, key, at, bytes.fromhex(own) * size)
+            self.prefixes[key] = Prefixes(ring, self.content, flipped=not crc.reflected)
+        prefixes, left = self.prefixes[key], size if own == "left out" else 0
+        total = ring.minus_one(prefixes.end(end, at, size, own), int(prefixes.whole[start]))
         powers = ring.powers(self.size + 1)
         state = ring.product(int(powers[end - left]), total)
         if crc.start:
             state ^= ring.product(int(powers[end - start - left]), mirrored(crc.start, crc.width))
         return crc.finished(state)
-
-    def _filling(self, crc: Crc, key: tuple[int, int, bool], at: int, fill: bytes) -> int:
-        """What the bytes that stand for the seal's own add to a prefix."""
-        found = self.fillings.get((key, at, fill))
-        if found is None:
-            ring = polynomials(crc.width, crc.polynomial)
-            data = np.frombuffer(fill if crc.reflected else mirrored_bytes(fill), np.uint8)
-            terms = ring.carried(data, ring.inverses(self.size)[at : at + len(fill)])
-            found = self.fillings[key, at, fill] = int(np.bitwise_xor.reduce(terms))
-        return found
 
     # hashes that take byte after byte
 
@@ -264,7 +239,7 @@ class _Natural:
         for start in dict.fromkeys([*self.heads[:14], *behind]):
             if self.until.over:
                 return
-            states = _states(algorithm.name, self.content[start:])
+            states = np.array(HASHES[algorithm.name].results(self.content[start:]), np.uint64)
             for count in np.flatnonzero(np.isin(states, wanted)).tolist():
                 value, end = int(states[count]), start + count
                 for place in self.by_value[algorithm.bits, value]:
@@ -282,38 +257,7 @@ class _Natural:
         """What an end may be counted from."""
         if end == place.edge.at(self.size):
             return [place.edge]
-        same = len({len(content) for content in self.contents}) == 1
-        return [Edge(self.size - end, True)] if same else [Edge(self.size - end, True), Edge(end)]
-
-
-def _states(name: str, data: bytes) -> Array:
-    """The results over 0, 1, 2 … bytes."""
-    state = HASHES[name].start
-    states = [state]
-    keep = states.append
-    if name == "one-at-a-time":
-        for byte in data:
-            state = state + byte & 0xFFFFFFFF
-            state = state + (state << 10) & 0xFFFFFFFF
-            state ^= state >> 6
-            keep(state)
-        found = np.array(states, np.uint64)
-        found = found + (found << np.uint64(3)) & M32
-        found ^= found >> np.uint64(11)
-        ended: Array = found + (found << np.uint64(15)) & M32
-        return ended
-    wide = name.endswith("64")
-    mask = (1 << 64) - 1 if wide else 0xFFFFFFFF
-    prime = 0x100000001B3 if wide else 33 if name == "djb2-xor" else 0x01000193
-    if name.startswith("fnv-1a"):
-        for byte in data:
-            state = (state ^ byte) * prime & mask
-            keep(state)
-    else:
-        for byte in data:
-            state = (state * prime & mask) ^ byte
-            keep(state)
-    return np.array(states, np.uint64)
+        return [Edge(self.size - end, True)] if alike(self.contents) else [Edge(self.size - end, True), Edge(end)]
 
 
 def all_natural() -> list[Algorithm]:

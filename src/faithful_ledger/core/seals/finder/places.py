@@ -9,12 +9,11 @@ from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
-__all__ = ["Edge", "Place", "changed_offsets", "is_dense", "places"]
+__all__ = ["Edge", "Place", "alike", "changed_offsets", "places"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 WIDTHS = (4, 2, 8, 3, 1)
 MIXED = 3  # values that each byte of a checksum has in four saves, all but surely
-DENSE = 0.3  # the share of bytes that differ from which on nothing stands out
 NATURAL_HEAD, NATURAL_TAIL = 64, 64
 MOST, USUAL = 4000, 256
 HEX = re.compile(rb"[0-9a-f]{4,}|[0-9A-F]{4,}")
@@ -59,18 +58,16 @@ def changed_offsets(contents: Sequence[bytes]) -> Array:
     return np.flatnonzero(differs)
 
 
-def is_dense(contents: Sequence[bytes]) -> bool:
-    """Whether so much differs that no place stands out."""
-    if len({len(content) for content in contents}) > 1:
-        return True
-    return bool(changed_offsets(contents).size > max(DENSE * len(contents[0]), 512))
+def alike(contents: Sequence[bytes]) -> bool:
+    """Whether saves have one size, so that every edge is at the same offset."""
+    return len(set(map(len, contents))) == 1
 
 
 def places(contents: Sequence[bytes], at: int | None = None) -> list[Place]:
     """Places that may hold a seal, the likeliest first; with `at` only those at this offset of the first save."""
     found: dict[tuple[int, bool, int, str], Place] = {}
     for from_end in (False, True):
-        if from_end and len({len(content) for content in contents}) == 1:
+        if from_end and alike(contents):
             break
         for place in _in_order(contents, from_end=from_end):
             key = (*place.edge, place.size, place.form)
@@ -88,26 +85,22 @@ def _in_order(contents: Sequence[bytes], *, from_end: bool) -> Iterator[Place]:
     ordered = np.sort(arrays, axis=0)
     kinds = 1 + (ordered[1:] != ordered[:-1]).sum(axis=0)
     restless = kinds >= min(len(cut), MIXED)
+    many = np.concatenate(([0], np.cumsum(restless)))
     for width in WIDTHS:
         if shortest < width:
             continue
-        low, high = varies[: shortest - width + 1], varies[width - 1 :]
-        many = np.concatenate(([0], np.cumsum(restless)))
         mixed = many[width:] - many[:-width] == width
-        for order, edge in (("le", low), ("be", high)):
-            if width == 1 and order == "be":
-                continue
-            # The byte that counts least differs in a sum as in a checksum; nearly always the one that counts most, too.
-            offsets = np.flatnonzero(edge)
+        for order in ("le", "be") if width > 1 else ("le",):
+            least = 0 if order == "le" else width - 1  # the byte that counts least differs in a sum as in a checksum
+            offsets = np.flatnonzero(varies[least : shortest - width + 1 + least])
             if offsets.size > MOST:  # everything differs: only the usual places are left
                 offsets = offsets[(offsets < USUAL) | (offsets >= shortest - USUAL)]
             for offset in offsets.tolist():
                 raws = [content[offset : offset + width] for content in cut]
                 values = tuple(int.from_bytes(raw, "little" if order == "le" else "big") for raw in raws)
                 name = f"u{8 * width}{order}" if width > 1 else "u8"
-                edge_ = _edge(offset, shortest, from_end)
-                low = bool(restless[offset if order == "le" else offset + width - 1])
-                yield Place(edge_, width, name, 8 * width, values, bool(mixed[offset]), low)
+                edge = _edge(offset, shortest, from_end)
+                yield Place(edge, width, name, 8 * width, values, bool(mixed[offset]), bool(restless[offset + least]))
     yield from _spelled(cut, shortest, from_end)
 
 
@@ -159,7 +152,7 @@ def _rank(place: Place, contents: Sequence[bytes]) -> tuple[float, int, int]:
         noise = sum(len(set(column)) > 1 for column in columns) / max(len(columns), 1)
         highest = max(place.values).bit_length() / place.bits
         noise += 0.5 * min(highest, 1.0)
-    points = 2 * noise + place.mixed + (place.form not in ("decimal",)) * 0.2
+    points = 2 * noise + place.mixed + (place.form != "decimal") * 0.2
     points += 0.8 if at < NATURAL_HEAD or at >= size - NATURAL_TAIL else 0.0
     points += 0.3 if at % place.size == 0 else 0.0
     points += {32: 0.4, 16: 0.2, 64: 0.1}.get(place.bits, 0.0)

@@ -9,15 +9,17 @@ are found by sorting. Then e follows from the weight, and s, with the start and 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
+from faithful_ledger.core.bit_order import mirrored, mirrored_bytes
 from faithful_ledger.core.seals.algorithms import CRC, Algorithm
-from faithful_ledger.core.seals.crc import CATALOGUE, Crc, mirrored, mirrored_bytes
+from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness
 from faithful_ledger.core.seals.finder.places import Edge, Place, changed_offsets
-from faithful_ledger.core.seals.finder.rings import Polynomials, Ring, multiplying, polynomials
+from faithful_ledger.core.seals.finder.rings import Polynomials, Prefixes, Ring, multiplying, polynomials
 from faithful_ledger.core.seals.hashes import HASHES
 
 __all__ = ["Differences", "any_range", "chains"]
@@ -66,33 +68,28 @@ class Differences:
         self.size = len(contents[0])
         self.at = changed_offsets(contents)
         self.low = np.concatenate(([0], self.at + 1))  # of each class, its first end
-        self.high = np.concatenate((self.at, [self.size]))
         self._terms: dict[tuple[int, bool], list[Array]] = {}
-        self._whole: dict[tuple[int, bool], Array] = {}
-
-    def array(self, number: int, *, flipped: bool = False) -> Array:
-        content = self.contents[number]
-        return np.frombuffer(mirrored_bytes(content) if flipped else content, np.uint8)
+        self._prefixes: dict[tuple[int, bool], Prefixes] = {}
 
     def terms(self, chain: Chain) -> list[Array]:
         """What the bytes that differ add to the prefixes, for each save but the first: the difference to that one."""
         key = id(chain.ring), chain.flipped
         if key not in self._terms:
             weights = chain.ring.inverses(self.size)[self.at]
+            flip = mirrored_bytes if chain.flipped else bytes
             each = [
-                chain.ring.carried(self.array(j, flipped=chain.flipped)[self.at], weights)
-                for j in range(len(self.contents))
+                chain.ring.carried(np.frombuffer(flip(content), np.uint8)[self.at], weights)
+                for content in self.contents
             ]
             self._terms[key] = [chain.ring.minus(other, each[0]) for other in each[1:]]
         return self._terms[key]
 
-    def whole(self, chain: Chain) -> Array:
-        """The prefixes of the first save."""
+    def prefixes(self, chain: Chain) -> Prefixes:
+        """Those of the first save."""
         key = id(chain.ring), chain.flipped
-        if key not in self._whole:
-            data = self.array(0, flipped=chain.flipped)
-            self._whole[key] = chain.ring.summed(chain.ring.carried(data, chain.ring.inverses(self.size)))
-        return self._whole[key]
+        if key not in self._prefixes:
+            self._prefixes[key] = Prefixes(chain.ring, self.contents[0], flipped=chain.flipped)
+        return self._prefixes[key]
 
     def own(self, place: Place) -> Array:
         """Which of the bytes that differ are those of a place."""
@@ -198,127 +195,89 @@ def _absolute(
     found: Differences, place: Place, chain: Chain, state: int, reach: tuple[int, int], end: int, left_out: bool
 ) -> Iterator[Finding]:
     """The start of the range, and how the computation begins and ends, from the first save."""
-    ring, whole = chain.ring, found.whole(chain)
+    ring, known = chain.ring, found.prefixes(chain)
     own_start, own_end = place.edge.at(found.size), place.edge.at(found.size) + place.size
     starts = np.arange(reach[0], min(reach[1], end - 1) + 1)
     starts = starts[(starts <= own_start) | (starts >= own_end)]
-    if not starts.size:
-        return
     covers = (starts <= own_start) & (end >= own_end)
-    powers = ring.powers(found.size + 1)
+    shift = place.size if left_out else 0
     for own in ("left out",) if left_out else (None, *FILLS):
         chosen = starts[covers] if own is not None else starts[~covers]
         if not chosen.size:
             continue
-        shift = place.size if own == "left out" else 0
-        last = int(whole[end])
-        if own is not None:
-            inside = ring.minus_one(int(whole[own_end]), int(whole[own_start]))
-            last = ring.minus_one(last, inside)
-            if own == "left out":
-                before = int(whole[own_start])
-                rest = ring.product(ring.minus_one(last, before), ring.power(place.size))
-                last = ring.minus_one(rest, ring.minus_one(0, before))
-            else:
-                last = ring.minus_one(last, ring.minus_one(0, _filled(ring, found, chain, own, own_start, own_end)))
-        sums = ring.minus(np.full(1, last, np.uint64), whole[chosen])
-        rest_ = ring.minus(np.full(1, state, np.uint64), ring.times(sums, ring.power(end - shift)))
-        lengths = end - shift - chosen
-        hit = _known(found, place, chain, rest_, lengths, chosen, end, own, powers)
-        yield from hit
-        if not hit and own in (None, "zeros", "left out"):
-            yield _unknown(found, place, chain, rest_, lengths, chosen, end, own)
+        last = np.full(1, known.end(end, own_start, place.size, own), np.uint64)
+        sums = ring.times(ring.minus(last, known.whole[chosen]), ring.power(end - shift))
+        rest = ring.minus(np.full(1, state, np.uint64), sums)
+        made = _Made(found, place, chain, rest, end - shift - chosen, chosen, end, own)
+        hits = list(made.known())
+        yield from hits
+        if not hits and own in (None, "zeros", "left out"):
+            yield made.unknown()
 
 
-def _filled(ring: Ring, found: Differences, chain: Chain, own: str, start: int, end: int) -> int:
-    """What the bytes that stand for the seal's own add to a prefix."""
-    fill = 0 if own == "zeros" else int(own, 16)
-    byte = mirrored(fill, 8) if chain.flipped else fill
-    weights = ring.inverses(found.size)[start:end]
-    return int(ring.summed(ring.carried(np.full(end - start, byte, np.uint8), weights))[-1])
+class _Made(NamedTuple):
+    """What is left of the first save's state, for each start of a range: what begins and ends the computation."""
 
+    found: Differences
+    place: Place
+    chain: Chain
+    rest: Array
+    lengths: Array
+    starts: Array
+    end: int
+    own: str | None
 
-def _known(
-    found: Differences,
-    place: Place,
-    chain: Chain,
-    rest: Array,
-    lengths: Array,
-    starts: Array,
-    end: int,
-    own: str | None,
-    powers: Array,
-) -> list[Finding]:
-    """Findings with a published start and end."""
-    ring = chain.ring
-    hit: list[Finding] = []
-    for algorithm, begin, out in chain.known:
-        begun = ring.times(powers[lengths], begin) if begin else np.zeros(lengths.size, np.uint64)
-        left = ring.minus(rest, begun)
-        for changed, mask in (("", 0), ("inverted", (1 << ring.bits) - 1)):
-            wanted = out ^ mask if isinstance(ring, Polynomials) else out
-            if changed and not isinstance(ring, Polynomials):
-                continue
-            fits = starts[left == np.uint64(wanted)]
-            if fits.size:
-                made = Algorithm(algorithm.name, algorithm.start, changed)  # type: ignore[arg-type]
-                hit.append(_finding(found, place, made, fits, end, own))
-    return hit
+    def known(self) -> Iterator[Finding]:
+        """Findings with a published start and end."""
+        ring = self.chain.ring
+        powers = ring.powers(self.found.size + 1)[self.lengths]
+        changes = {"": 0} | ({"inverted": (1 << ring.bits) - 1} if isinstance(ring, Polynomials) else {})
+        for algorithm, begin, out in self.chain.known:
+            left = ring.minus(self.rest, ring.times(powers, begin)) if begin else self.rest
+            for changed, mask in changes.items():
+                fits = self.starts[left == np.uint64(out ^ mask)]
+                if fits.size:
+                    yield self._finding(replace(algorithm, changed=changed), fits)  # type: ignore[arg-type]
 
+    def unknown(self) -> Finding:
+        """With a start or an end of its own, as far as saves of one size can tell them."""
+        ring, flipped = self.chain.ring, self.chain.flipped
+        which = int(np.flatnonzero(self.starts == self._natural(self.starts))[0])
+        left = int(self.rest[which])
+        if isinstance(ring, Polynomials):
+            out = mirrored(left, ring.bits) if flipped else left
+            crc = Crc(ring.bits, mirrored(ring.polynomial, ring.bits), 0, not flipped, not flipped, out)
+            algorithm = Algorithm(CRC, crc=crc)
+        else:
+            begin = ring.product(left, ring.power(-int(self.lengths[which])))
+            algorithm = Algorithm(self.chain.known[0][0].name, begin)
+        return self._finding(algorithm, self.starts, constant_only=True)
 
-def _bits(found: Differences, place: Place, start: int, end: int, known: int) -> float:
-    """How unlikely chance is: the bits of all values that were explained, less what could be chosen."""
-    edges = place.edge.at(found.size), place.edge.at(found.size) + place.size
-    values = len(set(place.values)) - 1 + known
-    chosen = sum(edge_bits(naturalness(edge, edges, found.size), found.size) for edge in (start, end))
-    return place.bits * values - chosen - TRIED
+    @property
+    def _edges(self) -> tuple[int, int]:
+        at = self.place.edge.at(self.found.size)
+        return at, at + self.place.size
 
+    def _natural(self, starts: Array) -> int:
+        """The start that people would choose."""
+        return int(min(starts.tolist(), key=lambda s: (naturalness(s, self._edges, self.found.size), s)))
 
-def _finding(
-    found: Differences, place: Place, algorithm: Algorithm, starts: Array, end: int, own: str | None
-) -> Finding:
-    edges = place.edge.at(found.size), place.edge.at(found.size) + place.size
-    start = min(starts.tolist(), key=lambda s: (naturalness(s, edges, found.size), s))
-    freedom = f"its start may be {int(starts.min())} to {int(starts.max())}" if starts.size > 1 else ""
-    bits = _bits(found, place, start, end, 1)
-    return Finding(
-        algorithm, Edge(start), Edge(end), place.edge, place.size, place.form, own, freedom=freedom, bits=bits
-    )
-
-
-def _unknown(
-    found: Differences,
-    place: Place,
-    chain: Chain,
-    rest: Array,
-    lengths: Array,
-    starts: Array,
-    end: int,
-    own: str | None,
-) -> Finding:
-    """With a start or an end of its own, as far as saves of one size can tell them."""
-    edges = place.edge.at(found.size), place.edge.at(found.size) + place.size
-    which = min(range(starts.size), key=lambda n: (naturalness(int(starts[n]), edges, found.size), n))
-    left, ring = int(rest[which]), chain.ring
-    if isinstance(ring, Polynomials):
-        out = mirrored(left, ring.bits) if chain.flipped else left
-        polynomial = mirrored(ring.polynomial, ring.bits)
-        crc = Crc(ring.bits, polynomial, 0, not chain.flipped, not chain.flipped, out)
-        algorithm = Algorithm(CRC, crc=crc)
-    else:
-        begin = ring.product(left, ring.power(-int(lengths[which])))
-        algorithm = Algorithm(chain.known[0][0].name, begin)
-    freedom = f"its start may be {int(starts.min())} to {int(starts.max())}" if starts.size > 1 else ""
-    start = int(starts[which])
-    return Finding(
-        algorithm,
-        Edge(start),
-        Edge(end),
-        place.edge,
-        place.size,
-        place.form,
-        own,
-        bits=_bits(found, place, start, end, 0),
-        freedom=freedom,
-        constant_only=True,
-    )
+    def _finding(self, algorithm: Algorithm, starts: Array, *, constant_only: bool = False) -> Finding:
+        """Over the most natural of some starts; how unlikely chance is are the bits of all values that were explained,
+        less what could be chosen.
+        """
+        start, place, size = self._natural(starts), self.place, self.found.size
+        values = len(set(place.values)) - constant_only
+        chosen = sum(edge_bits(naturalness(edge, self._edges, size), size) for edge in (start, self.end))
+        return Finding(
+            algorithm,
+            Edge(start),
+            Edge(self.end),
+            place.edge,
+            place.size,
+            place.form,
+            self.own,
+            bits=place.bits * values - chosen - TRIED,
+            freedom=f"its start may be {int(starts.min())} to {int(starts.max())}" if starts.size > 1 else "",
+            constant_only=constant_only,
+        )

@@ -13,7 +13,10 @@ from typing import Any, TypeAlias
 
 import numpy as np
 
-__all__ = ["Multiplying", "Polynomials", "Ring", "multiplying", "polynomials"]
+from faithful_ledger.core.bit_order import mirrored, mirrored_bytes
+from faithful_ledger.core.seals.algorithms import own_bytes
+
+__all__ = ["Multiplying", "Polynomials", "Prefixes", "Ring", "multiplying", "polynomials"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 BITS_OF = (np.arange(256)[:, None] >> np.arange(8)[None, :] & 1).astype(bool)
@@ -174,10 +177,43 @@ class Multiplying(Ring):
         return data.astype(np.uint64) * weights & np.uint64(0xFFFFFFFF)
 
 
+class Prefixes:
+    """The prefixes K(i) of one content, over its bytes as they are or `flipped` (mirrored)."""
+
+    def __init__(self, ring: Ring, content: bytes, *, flipped: bool) -> None:
+        self.ring, self.size, self.flipped = ring, len(content), flipped
+        self.whole = ring.summed(self._terms(content, 0))
+        self._fillings: dict[tuple[int, bytes], int] = {}
+
+    def _terms(self, data: bytes, at: int) -> Array:
+        held = np.frombuffer(mirrored_bytes(data) if self.flipped else data, np.uint8)
+        return self.ring.carried(held, self.ring.inverses(self.size)[at : at + len(data)])
+
+    def end(self, end: int, at: int, size: int, own: str | None) -> int:
+        """The prefix at an end, in front of which `size` bytes at an offset are seen as `own`; None as they are. What
+        is behind bytes that are left out has moved up, so that its end is `size` bytes less.
+        """
+        ring, last = self.ring, int(self.whole[end])
+        if own is None:
+            return last
+        before, behind = int(self.whole[at]), int(self.whole[at + size])
+        if own == "left out":
+            rest = ring.product(ring.minus_one(last, behind), ring.power(size))
+            return ring.minus_one(rest, ring.minus_one(0, before))
+        inside = ring.minus_one(ring.minus_one(behind, before), self._filling(at, own_bytes(own, size)))
+        return ring.minus_one(last, inside)
+
+    def _filling(self, at: int, fill: bytes) -> int:
+        """What bytes at an offset add to the prefixes behind them."""
+        if (at, fill) not in self._fillings:
+            self._fillings[at, fill] = int(self.ring.summed(self._terms(fill, at))[-1])
+        return self._fillings[at, fill]
+
+
 @lru_cache(maxsize=64)
 def polynomials(bits: int, polynomial: int) -> Polynomials:
     """The ring of a CRC; `polynomial` in the usual order."""
-    return Polynomials(bits, int(f"{polynomial:0{bits}b}"[::-1], 2))
+    return Polynomials(bits, mirrored(polynomial, bits))
 
 
 @lru_cache(maxsize=8)

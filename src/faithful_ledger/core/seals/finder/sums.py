@@ -12,11 +12,11 @@ from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
-from faithful_ledger.core.seals.algorithms import Algorithm
+from faithful_ledger.core.seals.algorithms import Algorithm, own_bytes
 from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness
 from faithful_ledger.core.seals.finder.places import Edge, Place
 from faithful_ledger.core.seals.finder.ranges import Differences
-from faithful_ledger.core.seals.sums import SUMS
+from faithful_ledger.core.seals.sums import SUMS, words_of
 
 __all__ = ["Summing", "any_sum", "summings"]
 
@@ -77,19 +77,17 @@ def any_sum(found: Differences, place: Place, way: Summing) -> Iterator[Finding]
     """Where a sum over some range gives what is at a place, in every save."""
     if place.bits != way.bits and not (place.form == "decimal" and max(place.values) >> way.bits == 0):
         return
-    start = place.edge.at(found.size)
     words = _Words(found, place, way)
     if words.count < LEAST_CHANGED:
         return
     changes = ("inverted",) if way.inverted else ("",) if way.second or not way.modulus else ("", "negated")
     for changed in changes:
         numbers = [_before(value, changed, way) for value in place.values]
-        for first, second in _pairs(words, numbers, way):
+        for first, second in _pairs(words, numbers):
             if second - first >= LEAST_CHANGED:
-                yield from _absolute(found, place, way, words, numbers[0], changed, first, second, start)
+                yield from _absolute(words, changed, first, second)
                 if changed == "negated":
-                    number = _before(place.values[0], "inverted", way)
-                    yield from _absolute(found, place, way, words, number, "inverted", first, second, start)
+                    yield from _absolute(words, "inverted", first, second)
 
 
 def _before(value: int, changed: str, way: Summing) -> int:
@@ -102,42 +100,66 @@ class _Words:
     """The words that differ once a place is left alone: what they add to the prefixes, and the ends of the classes."""
 
     def __init__(self, found: Differences, place: Place, way: Summing) -> None:
-        self.way, self.size = way, found.size
+        self.place, self.way, self.size = place, way, found.size
+        self.content = found.contents[0]
         start = place.edge.at(found.size)
+        self.own = start, start + place.size
         numbers = np.unique((found.at[found.at >= way.alignment] - way.alignment) // way.word)
-        each = []
-        for content in found.contents:
-            held = content[:start] + bytes(place.size) + content[start + place.size :]
-            each.append(words_from(held, way)[numbers])
+        each = [self.held(self.seen(content, "zeros"))[numbers] for content in found.contents]
         differences = [other - each[0] if way.modulus else other ^ each[0] for other in each[1:]]
         changed = np.zeros(numbers.size, bool)
         for difference in differences:
             changed |= difference != 0
-        self.at = numbers[changed]
+        at = numbers[changed]
         self.count = int(changed.sum())
-        self.differences = [difference[changed] for difference in differences]
         total = -(-(found.size - way.alignment) // way.word)
-        self.low = np.concatenate(([0], self.at + 1))
-        self.high = np.concatenate((self.at, [total]))
-        self.prefixes = [self._summed(difference) for difference in self.differences]
+        self.low = np.concatenate(([0], at + 1))
+        self.high = np.concatenate((at, [total]))
+        self.prefixes = [self.summed(difference[changed], signed=True) for difference in differences]
 
-    def _summed(self, difference: Array) -> Array:
+    def seen(self, content: bytes, own: str | None) -> bytes:
+        """A save with the place seen as `own`; None as it is."""
+        start, end = self.own
+        return content if own is None else content[:start] + own_bytes(own, self.place.size) + content[end:]
+
+    def held(self, content: bytes) -> Array:
+        """The words of a save."""
+        return words_of(content[self.way.alignment :], self.way.word, self.way.order)
+
+    def summed(self, words: Array, *, signed: bool = False) -> Array:
+        """The running sums, a zero first."""
         if not self.way.modulus:
-            return np.concatenate(([np.uint64(0)], np.bitwise_xor.accumulate(difference)))
-        total = np.concatenate(([np.uint64(0)], np.cumsum(difference, dtype=np.uint64)))
-        return _reduced(total, self.way.modulus, signed=True)
+            return np.concatenate(([np.uint64(0)], np.bitwise_xor.accumulate(words)))
+        total = np.concatenate(([np.uint64(0)], np.cumsum(words, dtype=np.uint64)))
+        return _reduced(total, self.way.modulus, signed=signed)
 
     def offset(self, number: int) -> int:
         """Where a word begins; the last one may be cut short by the end."""
         return min(self.way.alignment + number * self.way.word, self.size)
 
+    def offsets(self, low: int, high: int) -> list[int]:
+        """Where the words from one number to another begin, but within the place itself."""
+        every = map(self.offset, range(low, high + 1))
+        return [offset for offset in every if not self.own[0] < offset < self.own[1]]
 
-def words_from(content: bytes, way: Summing) -> Array:
-    """The words of a save, as unsigned 64-bit numbers; zeros fill up the last one."""
-    data = content[way.alignment :]
-    padded = data + bytes(-len(data) % way.word)
-    kind = f"{'<' if way.order == 'little' else '>'}u{way.word}"
-    return np.frombuffer(padded, kind).astype(np.uint64)
+    def nature(self, offset: int) -> int:
+        return naturalness(offset, self.own, self.size)
+
+    def finding(
+        self, algorithm: Algorithm, start: int, end: int, own: str | None, bits: float, *, constant_only: bool = False
+    ) -> Finding:
+        place = self.place
+        return Finding(
+            algorithm,
+            Edge(start),
+            Edge(end),
+            place.edge,
+            place.size,
+            place.form,
+            own,
+            bits=bits,
+            constant_only=constant_only,
+        )
 
 
 def _reduced(numbers: Array, modulus: int, *, signed: bool = False) -> Array:
@@ -150,8 +172,9 @@ def _reduced(numbers: Array, modulus: int, *, signed: bool = False) -> Array:
     return rest
 
 
-def _pairs(words: _Words, numbers: Sequence[int], way: Summing) -> list[tuple[int, int]]:
+def _pairs(words: _Words, numbers: Sequence[int]) -> list[tuple[int, int]]:
     """Pairs of classes between which the sums differ as the stored values do."""
+    way = words.way
     half = way.bits // 2 if way.second else way.bits
     firsts = [number & (1 << half) - 1 for number in numbers]
     left = np.zeros(words.low.size, np.uint64)
@@ -180,44 +203,29 @@ def _pairs(words: _Words, numbers: Sequence[int], way: Summing) -> list[tuple[in
     return found
 
 
-def _absolute(
-    found: Differences,
-    place: Place,
-    way: Summing,
-    words: _Words,
-    number: int,
-    changed: str,
-    first: int,
-    second: int,
-    own_start: int,
-) -> Iterator[Finding]:
+def _absolute(words: _Words, changed: str, first: int, second: int) -> Iterator[Finding]:
     """The ends of the range, from the first save."""
-    own_end = own_start + place.size
-    content = found.contents[0]
-    starts = np.arange(int(words.low[first]), int(words.high[first]) + 1)
-    ends = np.arange(int(words.low[second]), int(words.high[second]) + 1)
-    covers = words.offset(int(starts[0])) <= own_start and words.offset(int(ends[-1])) >= own_end
-    apart = words.offset(int(ends[0])) <= own_start or words.offset(int(starts[-1])) >= own_end
+    way, place = words.way, words.place
+    number = _before(place.values[0], changed, way)
+    reach = int(words.low[first]), int(words.high[first])
+    stretch = int(words.low[second]), int(words.high[second])
+    covers = words.offset(reach[0]) <= words.own[0] and words.offset(stretch[1]) >= words.own[1]
+    apart = words.offset(stretch[0]) <= words.own[0] or words.offset(reach[1]) >= words.own[1]
+    algorithm = Algorithm(way.name, None, "" if way.inverted else changed)  # type: ignore[arg-type]
+    values = len(set(place.values))
+    spread = place.bits if not way.modulus or way.second else _spread(place, way)
     best: Finding | None = None
     for own in ((None,) if apart else ()) + (FILLS if covers else ()):
-        fill = b"" if own is None else bytes.fromhex("00" if own == "zeros" else own)
-        held = content if own is None else content[:own_start] + fill * place.size + content[own_end:]
-        chosen = _ends_of(words, held, way, number, starts, ends, (own_start, own_end), own is None)
-        if chosen is None:
-            continue
-        start, end, nature = chosen
-        algorithm = Algorithm(way.name, None, "" if way.inverted else changed)  # type: ignore[arg-type]
-        values = len(set(place.values))
-        bits = (place.bits if not way.modulus or way.second else _spread(place, way)) * values - nature - TRIED
-        made = Finding(
-            algorithm, Edge(start), Edge(end), place.edge, place.size, place.form, own, bits=bits, freedom=""
-        )
-        if made.holds(content) and (best is None or made.bits > best.bits):
-            best = made
+        chosen = _ends_of(words, number, reach, stretch, own)
+        if chosen is not None:
+            start, end, nature = chosen
+            made = words.finding(algorithm, start, end, own, spread * values - nature - TRIED)
+            if made.holds(words.content) and (best is None or made.bits > best.bits):
+                best = made
     if best is not None:
         yield best
     elif not way.second and way.modulus and not way.inverted and changed != "inverted":
-        yield from _with_start(found, place, way, words, number, changed, starts, ends)
+        yield from _with_start(words, number, changed, reach, stretch)
 
 
 def _spread(place: Place, way: Summing) -> float:
@@ -226,21 +234,13 @@ def _spread(place: Place, way: Summing) -> float:
 
 
 def _ends_of(
-    words: _Words,
-    content: bytes,
-    way: Summing,
-    number: int,
-    starts: Array,
-    ends: Array,
-    own: tuple[int, int],
-    apart: bool,
+    words: _Words, number: int, reach: tuple[int, int], stretch: tuple[int, int], own: str | None
 ) -> tuple[int, int, float] | None:
     """The most natural start and end with the right sum, and what they cost in bits."""
-    whole = words_from(content, way)
-    if way.modulus:
-        sums = _reduced(np.concatenate(([np.uint64(0)], np.cumsum(whole, dtype=np.uint64))), way.modulus)
-    else:
-        sums = np.concatenate(([np.uint64(0)], np.bitwise_xor.accumulate(whole)))
+    way = words.way
+    starts, ends = np.arange(reach[0], reach[1] + 1), np.arange(stretch[0], stretch[1] + 1)
+    whole = words.held(words.seen(words.content, own))
+    sums = words.summed(whole)
     half = way.bits // 2 if way.second else way.bits
     first = number & (1 << half) - 1
     if way.modulus:
@@ -254,21 +254,21 @@ def _ends_of(
     behind = np.searchsorted(held[order], wanted, "right")
     candidates: list[tuple[float, int, int]] = []
     hits = np.flatnonzero(behind > begins)
-    natures = {n: naturalness(words.offset(int(ends[n])), own, words.size) for n in hits[:MOST_JOINED].tolist()}
+    natures = {n: words.nature(words.offset(int(ends[n]))) for n in hits[:MOST_JOINED].tolist()}
+    low, high = words.own
     for n in sorted(natures, key=lambda n: natures[n]):
         end = words.offset(int(ends[n]))
-        if own[0] < end < own[1]:
+        if low < end < high:
             continue
         for m in order[begins[n] : behind[n]][:MOST_JOINED].tolist():
             start = words.offset(int(starts[m]))
-            inside = own[0] < start < own[1]
-            if inside or start >= end or (start < own[1] and end > own[0]) is apart:
+            if low < start < high or start >= end or (start < high and end > low) is (own is None):
                 continue
-            if way.second and not _second_fits(whole, way, number, int(starts[m]), int(ends[n]), sums):
+            if way.second and not _second_fits(whole[int(starts[m]) : int(ends[n])], way, number):
                 continue
-            cost = edge_bits(natures[n], words.size) + edge_bits(naturalness(start, own, words.size), words.size)
+            cost = edge_bits(natures[n], words.size) + edge_bits(words.nature(start), words.size)
             candidates.append((cost, start, end))
-        if candidates and len(candidates) > MOST_JOINED:
+        if len(candidates) > MOST_JOINED:
             break
     if not candidates:
         return None
@@ -277,56 +277,26 @@ def _ends_of(
     return start, end, cost + float(np.log2(max(alike, 1)))
 
 
-def _second_fits(whole: Array, way: Summing, number: int, start: int, end: int, sums: Array) -> bool:
-    """Whether the sum of the sums is right as well."""
-    half = way.bits // 2
-    within = whole[start:end]
+def _second_fits(within: Array, way: Summing, number: int) -> bool:
+    """Whether the sum of the sums of some words is right as well."""
     weights = np.arange(within.size, 0, -1, dtype=np.uint64) % np.uint64(way.modulus)
     total = int((within * weights % np.uint64(way.modulus)).sum()) + within.size * way.begin
-    return total % way.modulus == (number >> half) % way.modulus
+    return total % way.modulus == (number >> way.bits // 2) % way.modulus
 
 
 def _with_start(
-    found: Differences,
-    place: Place,
-    way: Summing,
-    words: _Words,
-    number: int,
-    changed: str,
-    starts: Array,
-    ends: Array,
+    words: _Words, number: int, changed: str, reach: tuple[int, int], stretch: tuple[int, int]
 ) -> Iterator[Finding]:
     """With a start of its own, over the most natural ends."""
-    own = place.edge.at(found.size), place.edge.at(found.size) + place.size
-    offsets = [words.offset(int(s)) for s in starts]
-    start = min(
-        (o for o in offsets if not own[0] < o < own[1]), key=lambda o: naturalness(o, own, found.size), default=-1
-    )
-    behind = [words.offset(int(e)) for e in ends]
-    end = min((o for o in behind if not own[0] < o < own[1]), key=lambda o: naturalness(o, own, found.size), default=-1)
-    if start < 0 or end <= start or naturalness(start, own, found.size) + naturalness(end, own, found.size) > NATURAL:
+    way, place = words.way, words.place
+    start = min(words.offsets(*reach), key=words.nature, default=-1)
+    end = min(words.offsets(*stretch), key=words.nature, default=-1)
+    if start < 0 or end <= start or words.nature(start) + words.nature(end) > NATURAL:
         return
-    made = Finding(
-        Algorithm(way.name),
-        Edge(start),
-        Edge(end),
-        place.edge,
-        place.size,
-        place.form,
-        "zeros" if start <= own[0] and end >= own[1] else None,
-    )
-    content = found.contents[0]
-    data = list(made._covered(content, start, end, own[0]))
-    begin = (number - Algorithm(way.name)(map(memoryview, data))) % (1 << way.bits)
+    own = "zeros" if start <= words.own[0] and end >= words.own[1] else None
+    usual = words.finding(Algorithm(way.name), start, end, own, 0.0)
+    data = usual.covered(words.content, start, end, words.own[0])
+    begin = (number - usual.algorithm(map(memoryview, data))) % (1 << way.bits)
     bits = _spread(place, way) * (len(set(place.values)) - 1) - 6.0 - TRIED
-    yield Finding(
-        Algorithm(way.name, begin, changed),  # type: ignore[arg-type]
-        Edge(start),
-        Edge(end),
-        place.edge,
-        place.size,
-        place.form,
-        made.own,
-        bits=bits,
-        constant_only=True,
-    )
+    algorithm = Algorithm(way.name, begin, changed)  # type: ignore[arg-type]
+    yield words.finding(algorithm, start, end, own, bits, constant_only=True)
