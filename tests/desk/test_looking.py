@@ -540,6 +540,37 @@ class FluidTest(LookingCase):
         self.draw()
         self.assertTrue(any("purse.marks" in each.text for each in self.shell.head.found))
 
+    def test_profile_and_compare_can_be_stopped_and_begun_again(self) -> None:
+        self.open_harbour()
+        session = self.shell.session
+        session.history.keep("one")
+        self.work()
+        first = session.kept_copies[0]
+        describe, end = self.shell.describe, threading.Event()
+        self.addCleanup(end.set)
+        for thread in (session.looking, session.background):
+            thread.run(end.wait, lambda value, error: None)
+        self.shell.show_stage(DESCRIBE)
+        describe.show_pane(PROFILE)
+        self.assertEqual(describe.profile.summary.text(), "Looking at the bytes…")
+        QTest.mouseClick(describe.profile.stop_button, Qt.MouseButton.LeftButton)
+        self.shell.show_compare(first, None)
+        self.assertEqual(self.shell.compare.summary.text(), "comparing…")
+        QTest.mouseClick(self.shell.compare.stop_button, Qt.MouseButton.LeftButton)
+        end.set()
+        self.work()
+        self.assertIn("Stopped", describe.profile.summary.text())
+        self.assertIn("Stopped", self.shell.compare.summary.text())
+        self.assertIsNone(self.shell.compare.compared)
+        self.shell.show_compare(first, None)
+        self.shell.show_stage(DESCRIBE)
+        describe.show_pane(PROFILE)
+        self.work()
+        self.assertIn("It is not packed", describe.profile.summary.text())
+        self.assertIsNotNone(self.shell.compare.compared)
+        for stop in (describe.profile.stop_button, self.shell.compare.stop_button):
+            self.assertTrue(stop.isHidden())
+
     def test_while_a_large_save_is_written_nothing_is_entered_and_a_failure_ends_it(self) -> None:
         path = self.folder / "large.dat"
         path.write_bytes(bytes(3 << 20))

@@ -55,9 +55,9 @@ class Payload(NamedTuple):
 Together: TypeAlias = tuple[Payload, ...]  # one payload of each save, reached in the same way
 
 
-def payloads_inside(data: bytes) -> list[Payload]:
-    """All payloads of one save."""
-    return [alone for (alone,) in look_inside([data], alternatives=1)]
+def payloads_inside(data: bytes, end: Deadline = NEVER) -> list[Payload]:
+    """All payloads of one save; those found until the time is up."""
+    return [alone for (alone,) in look_inside([data], alternatives=1, end=end)]
 
 
 def look_inside(

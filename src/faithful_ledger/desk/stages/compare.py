@@ -90,7 +90,9 @@ class CompareSheet(QWidget):
         self.body.addLayout(row(label("Compare", "title"), None, back))
         self.body.addLayout(flow(self.first, label("with", "quiet"), self.second))
         self.body.addLayout(flow(self.file, self.quiet, self.sizes))
-        self.body.addWidget(self.summary)
+        self.stop_button = button("Stop comparing", self._stop, "link")
+        self.stop_button.hide()
+        self.body.addLayout(row(self.summary, self.stop_button))
         self.body.addWidget(self.files)
         self.body.addWidget(self.table, 3)
         self.body.addWidget(self.lanes)
@@ -135,9 +137,11 @@ class CompareSheet(QWidget):
         number = self.quiet.currentIndex()
         still = (self.snapshots[number], self.snapshots[number - 1]) if number > 0 else None
         self.summary.setText("comparing…")
+        self.stop_button.show()
 
         def done(found: Compared | None, error: LedgerError | None) -> None:
             if asked == self._asked:
+                self.stop_button.hide()
                 self.compared = found
                 self.summary.setText(_summary(found) if found is not None else f"{BROKEN} {error}")
                 self.files.setText(_files(found.files) if found is not None else "")
@@ -151,6 +155,12 @@ class CompareSheet(QWidget):
             return _compared(book, save, pair, still, wanted)
 
         self.session.background.run(work, done)
+
+    def _stop(self) -> None:
+        """Nobody waits for the outcome any more."""
+        self._asked += 1
+        self.stop_button.hide()
+        self.summary.setText("Stopped; choose a copy to compare again.")
 
     def _offer_files(self) -> None:
         """The files that can be looked at, and what is inside of them."""

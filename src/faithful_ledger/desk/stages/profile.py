@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
+from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.inside import Payload, payloads_inside
 from faithful_ledger.core.source import BlockSource, Source
@@ -55,6 +56,8 @@ class ProfilePane(QWidget):
         self.session = session
         self.looked: Looked | None = None
         self._source: Source | None = None
+        self._end: Deadline | None = None
+        self.stop_button = button("Stop looking", self._stop, "link")
         self.summary = label("", "heading", wrap=True)
         self.why = label("", "quiet", wrap=True)
         self.texture_plot = TexturePlot()
@@ -64,7 +67,7 @@ class ProfilePane(QWidget):
         self.texts = plain_table((), [], "Texts", ())
         page = QWidget()
         page.setObjectName("page")
-        self.body = column(self.summary, self.why, self.texture_plot, self.histogram, spacing=6)
+        self.body = column(self.summary, self.stop_button, self.why, self.texture_plot, self.histogram, spacing=6)
         self.body.addLayout(self.findings)
         self.body.addWidget(self.texts_title)
         self.body.addWidget(self.texts, 1)
@@ -79,6 +82,7 @@ class ProfilePane(QWidget):
         """Look at a source, unless it is the one that was looked at last."""
         if source is self._source:
             return
+        self._let_go()
         self._source, self.looked = source, None
         self.summary.setText("Looking at the bytes…")
         self.why.setText("")
@@ -87,6 +91,8 @@ class ProfilePane(QWidget):
             self.summary.setText("There are no bytes.")
             return
 
+        end = self._end = Deadline(None)
+        self.stop_button.show()
         apart = source.again() if isinstance(source, BlockSource) else source
 
         def work() -> Looked:
@@ -94,15 +100,28 @@ class ProfilePane(QWidget):
             from faithful_ledger.core.profile.texture import histogram, texture
 
             whole = bytes(apart.read(0, apart.size)) if apart.size <= LARGEST_UNWRAPPED else b""
-            return Looked(profile(apart), texture(apart), histogram(apart), payloads_inside(whole))
+            return Looked(profile(apart), texture(apart), histogram(apart), payloads_inside(whole, end))
 
         def done(found: Looked | None, error: LedgerError | None) -> None:
-            if self._source is source:
+            if self._end is end:
+                self._let_go()
                 self.looked = found
                 self.summary.setText(str(error) if error is not None else "")
                 self._show_looked()
 
         self.session.looking.run(work, done)
+
+    def _let_go(self) -> None:
+        """Nobody waits for what is looked for any more."""
+        if self._end is not None:
+            self._end.cancel()
+        self._end = None
+        self.stop_button.hide()
+
+    def _stop(self) -> None:
+        self._let_go()
+        self._source = None  # it is looked at again when it is shown again
+        self.summary.setText("Stopped; choose Profile again to look once more.")
 
     def _show_looked(self) -> None:
         looked = self.looked
