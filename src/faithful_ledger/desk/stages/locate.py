@@ -364,7 +364,9 @@ class LocateStage(QWidget):
         chosen = self.chosen
         self._rows = [place for place, _ in shown]
         rows = [self._row(place, first=first, several=several) for place, first in shown]
-        fresh = plain_table(head, rows, "Places", (58, 230 if several else 112, 150, *(56 for _ in used)))
+        letters = max((len(text) for row in rows for text in row[3:-1]), default=0)
+        value = min(max(56, 9 * letters + 18), 96)  # as wide as the longest number, while there is room
+        fresh = plain_table(head, rows, "Places", (58, 230 if several else 112, 150, *(value for _ in used)))
         for number, (place, first) in enumerate(shown):
             full = place.fits == place.of
             cell(fresh, number, 1).setFont(mono(12))

@@ -36,6 +36,7 @@ SLOW = {name for name, each in HASHES.items() if each.step is not None}  # they 
 MOST_PLACES, MOST_SLOW = 40, 10
 MOST_BYTES = 10  # places of a single byte: there are many, and they say little
 LEAST_TEXT = 6  # letters
+LEAST_COVERED = 8  # bytes: a hash of one that is zero may be zero itself
 TRIED = 15.0
 
 
@@ -189,7 +190,8 @@ class _Natural:
         made = Finding(algorithm, start, end, place.edge, place.size, place.form, own)
         first, last, at = made.spans(self.size)
         covers = first < at + place.size and at < last
-        if covers is not (own is not None) or (covers and not (first <= at and at + place.size <= last)):
+        partly = covers and not (first <= at and at + place.size <= last)
+        if covers is not (own is not None) or partly or last - first < LEAST_COVERED:
             return
         stored = made.stored_in(self.content)
         number = self._number(algorithm, first, last, at, place.size, own)
