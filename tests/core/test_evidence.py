@@ -638,6 +638,8 @@ class InsideTest(LedgerCase):
         self.assertEqual(joined.data, plain)
         self.assertIn("in stream 3, 50 bytes from its beginning", joined.spot(450))
         self.assertEqual(payloads_inside(random.Random(1).randbytes(5000)), [])
+        depths = b"".join(struct.pack("<BB", n * 5 & 255, n * 7 & 255) for n in range(1200))
+        self.assertEqual(len(payloads_inside(zlib.compress(depths))), 1, "what was unpacked is not scrambled as well")
         self.assertEqual(payloads_inside(b""), [])
 
 

@@ -453,6 +453,8 @@ class DescribingTest(DeskCase):
                 self.assertTrue(index.parent().isValid())
             stack += [model.index(row, 0, index) for row in range(model.rowCount(index))]
         self.assertEqual(sorted(found), sorted(field.path for field in self.save.all_fields()))
+        crc = model.index_of(self.save.fields("head.body_crc")[0])
+        self.assertEqual(crc.siblingAtColumn(2).data(), "u32le · crc-32")
 
     def test_the_box_goes_anywhere(self) -> None:
         box, head = self.shell.head.box, self.shell.head

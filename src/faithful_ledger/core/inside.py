@@ -124,7 +124,8 @@ def _within(
                 yield tuple(_joined(each, kind, layers) for each, layers in zip(outer, of_kind, strict=True))
         elif any(believed):
             partial.append((_then(outer[0].layer, kind), sum(map(bool, of_kind))))
-    if not strong:
+    # What was unpacked is rarely scrambled as well, and one save alone shows little: there it would be chance.
+    if not strong and (len(outer) > 1 or not outer[0].layers):
         for way in find_descramblings([each.data for each in outer])[:alternatives]:
             yield tuple(_undone(each, steps) for each, steps in zip(outer, way.steps, strict=True))
 

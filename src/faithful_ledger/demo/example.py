@@ -83,6 +83,7 @@ class Example:
 
     def picture(self, name: str) -> None:
         assert self.shell is not None
+        self.shell.session.background.wait()  # readings from the kept copies come a little later
         self.settle()
         self.shell.grab().save(str(self.pictures / f"{name}.png"))
 

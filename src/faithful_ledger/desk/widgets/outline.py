@@ -201,7 +201,7 @@ class OutlineModel(QAbstractItemModel):
             return f"{node.size} bytes"
         spec = node.spec
         if spec.seal is not None:
-            return f"{spec.storage.name} · {spec.seal.algorithm}"
+            return f"{spec.storage.name} · {spec.seal.algorithm.name}"
         if spec.derived is not None:
             return f"{spec.storage.name} · {spec.derived.kind}"
         return spec.storage.name if not spec.unknown else f"{node.size} bytes"
