@@ -488,7 +488,7 @@ class SharedTest(LedgerCase):
             [MemorySource(b"SAVE" + bytes(8) + struct.pack("<I", 1340))], [Sighting("number", Fraction(1340))]
         )
         for contents, sizes, lines in (
-            ([b"SAVE\1\2\3\4\5", b"SAVE\1\2\x09\4"], [500, 500], ["least: 500, most: 500", "53 41 56 45 01 02"]),
+            ([b"SAVE\1\2\3\4\5", b"SAVE\1\2\x09\4"], [500, 500], ["least: 500, most: 500", "53 41 56 45"]),
             ([b"SAVE\1", b"SAVE\2"], [500, 700], ["{least: 1}", "53 41 56 45"]),
             ([bytes(40), bytes(40)], [500, 700], ["{least: 1}"]),
             ([b"SAVE"], [16], ["{least: 1}", "53 41 56 45"]),

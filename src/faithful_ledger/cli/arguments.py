@@ -10,9 +10,32 @@ __all__ = ["EXAMPLES", "add_arguments"]
 SEARCH_MOST = 20_000  # hits; a common byte has as many as there are bytes
 SEALS_FOR = 180.0  # seconds, if nothing else is said
 LOCATE_FOR = 10.0  # seconds, if nothing else is said
-WITHOUT_TEMPLATE = ("find-seals", "snapshots", "restore", "locate", "find", "search", "watch", "profile", "vault")
+WITHOUT_TEMPLATE = (
+    "template",
+    "find-seals",
+    "snapshots",
+    "restore",
+    "locate",
+    "find",
+    "search",
+    "watch",
+    "profile",
+    "vault",
+)
 WITH_ROOTS = ("read", "check", "post", "keep", "compare")
-WITHOUT_BOOK = ("find-seals", "read", "check", "locate", "compare", "find", "search", "profile")
+WITHOUT_BOOK = (
+    "template",
+    "unwrap",
+    "wrap",
+    "find-seals",
+    "read",
+    "check",
+    "locate",
+    "compare",
+    "find",
+    "search",
+    "profile",
+)
 
 EXAMPLES = {
     "post": """\
@@ -49,7 +72,7 @@ def add_arguments(command: argparse.ArgumentParser, name: str) -> None:
     OWN.get(name, _one_file)(command)
     if name == "completion":
         return
-    if name != "open":
+    if name not in ("open", "template"):
         add("--json", action="store_true", help="print one JSON document and nothing else")
     if name not in WITHOUT_TEMPLATE:
         add("--template", metavar="T", help="a template's id or file; else the save is recognised")
@@ -175,6 +198,67 @@ def _post(command: argparse.ArgumentParser) -> None:
     broken.add_argument("--leave-broken", action="store_true", help="leave seals that did not hold before")
 
 
+def _unwrap(command: argparse.ArgumentParser) -> None:
+    _one_file(command)
+    command.add_argument("-o", "--out", metavar="OUT", required=True, help="the new file for the payload")
+    command.add_argument("--layer", metavar="NAME", help="which payload, where there are several")
+
+
+def _wrap(command: argparse.ArgumentParser) -> None:
+    add = command.add_argument
+    add("payload", metavar="PAYLOAD", help="the bytes to put in")
+    add("--like", metavar="FILE", required=True, help="the file whose layers it goes into; it stays as it is")
+    add("-o", "--out", metavar="OUT", required=True, help="the new file")
+    add("--layer", metavar="NAME", help="which payload, where there are several")
+
+
+def _template(command: argparse.ArgumentParser) -> None:
+    """An action, and what it takes."""
+    actions = command.add_subparsers(dest="action", metavar="ACTION", required=True, parser_class=type(command))
+
+    def action(name: str, about: str) -> Callable[..., object]:
+        made = actions.add_parser(name, help=about, description=about)
+        made.add_argument("--json", action="store_true", help="print one JSON document and nothing else")
+        made.add_argument("--book", metavar="B", help="a book whose own templates count as well")
+        return made.add_argument
+
+    known = "a template's id or file"
+    add = action("check", "say what is wrong with a template, line by line")
+    add("name", metavar="T", help=known)
+    action("list", "list the templates at hand, with their origin and standing")
+    add = action("test", "say whether saves fit a template, are in balance, and agree with its witnesses")
+    add("name", metavar="T", help=known)
+    add("files", metavar="SAVE", nargs="+", help="a save, or its folder")
+    add = action("witness", "let a save prove a template: its hash, and values it must show")
+    add("name", metavar="T", help=known)
+    add("file", metavar="SAVE", help="a save that the game accepts")
+    add("--fields", metavar="PATH,…", help="which fields; else those of the Edit sheet")
+    add("--note", metavar="TEXT", default="", help="what this save is")
+    add = action("sheet", "print a reference sheet: offsets, storages, meanings, standing")
+    add("name", metavar="T", help=known)
+    add("--save", metavar="FILE", help="a save whose offsets and values are shown")
+    add("--style", choices=("markdown", "html"), help="else by the name of OUT; Markdown where it is printed")
+    add("-o", "--out", metavar="OUT", help="a new file; else it is printed")
+    add = action("reader", "make a program that reads such saves by itself")
+    add("name", metavar="T", help=known)
+    add("--language", metavar="L", default="python", help="python")
+    add("-o", "--out", metavar="OUT", help="a new file; else it is printed")
+    add = action("schema", "print a JSON Schema of the template language, for editors")
+    add("-o", "--out", metavar="OUT", help="a new file; else it is printed")
+    add = action("diff", "say what changed between two templates")
+    add("a", metavar="A", help="the revision before")
+    add("b", metavar="B", help="the revision after")
+    add = action("export", "write a template into one file for others")
+    add("name", metavar="T", help=known)
+    add("-o", "--out", metavar="OUT", required=True, help="the new file")
+    add = action("import", "check a template of somebody else's and take it in")
+    add("file", metavar="FILE", help="the template's file")
+    add("--replace", action="store_true", help="in the place of another revision, which is kept beside it")
+    add = action("own", "copy a template under an id of your own")
+    add("name", metavar="T", help=known)
+    add("--id", metavar="ID", required=True, help="the new id")
+
+
 OWN: dict[str, Callable[[argparse.ArgumentParser], None]] = {
     "compare": _compare,
     "completion": _completion,
@@ -189,6 +273,9 @@ OWN: dict[str, Callable[[argparse.ArgumentParser], None]] = {
     "restore": _restore,
     "search": _search,
     "snapshots": _any_file,
+    "template": _template,
+    "unwrap": _unwrap,
     "vault": _vault,
     "watch": _watch,
+    "wrap": _wrap,
 }

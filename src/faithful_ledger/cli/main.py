@@ -22,6 +22,8 @@ ROOMS = {
     "describing": ("pin", "completion"),
     "finding": ("find", "watch", "profile", "search", "locate", "compare"),
     "sealing": ("find-seals",),
+    "templates": ("template",),
+    "layering": ("unwrap", "wrap"),
 }
 
 
@@ -37,6 +39,9 @@ ABOUT = {
     "locate": "find where a quantity is stored, from what the game showed at several kept copies",
     "pin": "put a place that locate found into a template",
     "find-seals": "find which checksum covers which bytes, and where it is stored",
+    "template": "check, list, test and hand on templates: sheets, readers, witnesses, differences",
+    "unwrap": "write the payload of a packed or scrambled file to a new one",
+    "wrap": "put a payload back into a file like the one it came from",
     "compare": "tell what differs between two saves: bytes, moved bytes, fields",
     "keep": "keep an untouched copy of a save",
     "snapshots": "list kept copies",

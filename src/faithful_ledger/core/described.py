@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from faithful_ledger.core.address import Address
 from faithful_ledger.core.binding import FieldNode
@@ -20,14 +21,63 @@ from faithful_ledger.core.template import Library, parse_template
 from faithful_ledger.core.template.model import FileSpec
 
 if TYPE_CHECKING:
+    from faithful_ledger.core.describe.draft import Draft
     from faithful_ledger.core.evidence import Place
     from faithful_ledger.core.seals.finder import Finding
     from faithful_ledger.core.template.extend import Shared
 
-__all__ = ["BookTemplates"]
+__all__ = ["BookTemplates", "Revision", "Revisions"]
 
 MOST_COMPARED = 12  # kept copies that say what saves of a game share
 BEGINNING = 64  # bytes
+
+
+class Revision(NamedTuple):
+    """One change of a template's file, in words; no bytes where there was no file, or is none any more."""
+
+    file: Path
+    about: str
+    before: bytes | None
+    after: bytes | None
+
+
+class Revisions:
+    """The changes of templates since the book was opened, to be undone and done again in their order."""
+
+    def __init__(self) -> None:
+        self._all: list[Revision] = []
+        self._done = 0
+
+    def add(self, revision: Revision) -> None:
+        self._all[self._done :] = [revision]
+        self._done = len(self._all)
+
+    def clear(self) -> None:
+        self._all, self._done = [], 0
+
+    @property
+    def to_undo(self) -> str:
+        """What would be undone, in words; empty where there is nothing."""
+        return self._all[self._done - 1].about if self._done else ""
+
+    @property
+    def to_redo(self) -> str:
+        return self._all[self._done].about if self._done < len(self._all) else ""
+
+    def undone(self) -> Revision:
+        """Raises EntryError where there is nothing to undo."""
+        if not self._done:
+            raise EntryError("no change of a template is left to undo", "nothing was changed")
+        return self._all[self._done - 1]
+
+    def redone(self) -> Revision:
+        """Raises EntryError where nothing was undone."""
+        if self._done == len(self._all):
+            raise EntryError("no change of a template was undone", "nothing was changed")
+        return self._all[self._done]
+
+    def moved(self, *, back: bool) -> None:
+        self._done += -1 if back else 1
 
 
 class BookTemplates:
@@ -35,6 +85,70 @@ class BookTemplates:
 
     def __init__(self, book: Keeping) -> None:
         self.book = book
+        self.revisions = Revisions()
+
+    def change(
+        self, save: Save, library: Library, about: str, act: Callable[[Draft], object], file: Path | None = None
+    ) -> str:
+        """Change the template of a save by hand: `file` where it was named by its file, else this book's own copy of
+        it, or a new one. `about` says in words what is done. Returns the template's id.
+
+        Raises:
+            LedgerError: it cannot be made, or not be written; the template is as it was.
+        """
+        from faithful_ledger.core.describe.draft import changed
+
+        return self._write(changed(self._text_for(save, library, file), save, act), about, save, file)
+
+    def draft(self, save: Save, library: Library, file: Path | None = None) -> Draft:
+        """The template of a save, to try changes on.
+
+        Raises:
+            LedgerError: it cannot be read.
+        """
+        from faithful_ledger.core.describe.draft import Draft
+
+        return Draft(self._text_for(save, library, file), save)
+
+    def _text_for(self, save: Save, library: Library, file: Path | None = None) -> bytes:
+        """The text of a save's template, or that of a new one without fields."""
+        from faithful_ledger.core.template.extend import new_template
+
+        present = file if file is not None else library.path_of(save.template.id) if save.template is not None else None
+        if present is not None:
+            return read_whole(present)[0]
+        return new_template(absolute(save.main.path), self.book.name, self._shared(save))
+
+    def step_back(self, save: Save) -> str:
+        """Undo the latest change of a template of this book; in words what it was.
+
+        Raises:
+            LedgerError: the template was changed by somebody else since, or cannot be written.
+        """
+        return self._put(save, self.revisions.undone(), back=True)
+
+    def step_forward(self, save: Save) -> str:
+        """Do what was undone again. Errors as for `step_back`."""
+        return self._put(save, self.revisions.redone(), back=False)
+
+    def _put(self, save: Save, revision: Revision, *, back: bool) -> str:
+        target, before, after = revision.file, revision.before, revision.after
+        wanted, present = (before, after) if back else (after, before)
+        now = read_whole(target)[0] if target.is_file() else None
+        if now != present:
+            self.revisions.clear()
+            what = f"{target.name} was changed outside since"
+            raise EntryError(what, "it is as it is; earlier changes can no longer be undone from here")
+        if wanted is None:
+            with self.book.locked(), translated(target, "removed"):
+                self.book.disk.remove(target)
+            self.book.remember(save.path, None)
+        else:
+            with self.book.locked(), translated(target, "written"):
+                replace_file(target, wanted, self.book.disk, 0o644)
+            self.book.remember(save.path, parse_template(wanted, target.name).id)
+        self.revisions.moved(back=back)
+        return revision.about
 
     def add_place(self, save: Save, library: Library, place: Place, name: str) -> str:
         """Put a place into this book's own copy of the save's template, or into a new one. Returns the field's path.
@@ -70,15 +184,9 @@ class BookTemplates:
         shared = self._shared(save) if text is None else Shared(1, 0)
         text, field = with_place(text, place, name, first, self.book.name, shared, other, held)
         try_writing(save, text, field, place)
-        if template is not None:
-            with translated(template, "written"):
-                replace_file(template, text, self.book.disk)
-            return field, parse_template(text, template.name).id
-        written = self._write(text)
-        self.book.remember(save.path, written)
-        return field, written
+        return field, self._write(text, f"pin {name}", save, template)
 
-    def add_seal(self, save: Save, library: Library, finding: Finding) -> str:
+    def add_seal(self, save: Save, library: Library, finding: Finding, file: Path | None = None) -> str:
         """Put a seal that was found in the main file into this book's own copy of the save's template, or into a new
         one. Returns the field's path.
 
@@ -86,16 +194,11 @@ class BookTemplates:
             EntryError: it does not hold in this save, or another field has the same bytes.
             LedgerError: the folder cannot be written.
         """
-        from faithful_ledger.core.sealing import try_seal, with_seal
-        from faithful_ledger.core.template.extend import new_template
+        from faithful_ledger.core.sealing import seal_found
 
-        present = library.path_of(save.template.id) if save.template is not None else None
-        main = absolute(save.main.path)
-        text = read_whole(present)[0] if present is not None else new_template(main, self.book.name, self._shared(save))
-        text, field = with_seal(text, finding, save.main.source.size)
-        try_seal(save, text, field)
-        self.book.remember(save.path, self._write(text))
-        return field
+        paths: list[str] = []
+        self.change(save, library, "add a seal", lambda draft: paths.append(seal_found(draft, finding)), file)
+        return paths[0]
 
     def _shared(self, save: Save) -> Shared:
         """What the main file has in common with its kept copies."""
@@ -120,12 +223,14 @@ class BookTemplates:
         present = library.path_of(save.template.id) if save.template is not None else None
         if present is None or present.parent != self.book.folder / "templates":
             raise EntryError(f"{path} is not in this book's own template", "nothing was changed")
-        text = without_field(read_whole(present)[0], path)
+        before = read_whole(present)[0]
+        text = without_field(before, path)
         if text is not None:
-            self._write(text)
+            self._write(text, f"take {path} out", save)
             return
         with self.book.locked(), translated(present, "removed"):
             self.book.disk.remove(present)
+        self.revisions.add(Revision(present, f"take {path} out", before, None))
         self.book.remember(save.path, None)
 
     def add_value(self, save: Save, library: Library, node: FieldNode, name: str) -> str:
@@ -171,15 +276,23 @@ class BookTemplates:
             return []
         text, proven = with_standing(read_whole(template)[0], [entry["path"] for entry in posting.record["entries"]])
         if proven:
-            self._write(text)
+            self._write(text, f"{', '.join(proven)} proven")
         return proven
 
-    def _write(self, text: bytes) -> str:
-        """Put a template into this book's own, under its id, which is returned."""
+    def _write(self, text: bytes, about: str, save: Save | None = None, file: Path | None = None) -> str:
+        """Put a template into a file, or into this book's own, under its id, which is returned. It is remembered as the
+        template of a `save`.
+        """
         name = parse_template(text, "the template").id
-        target = self.book.folder / "templates" / f"{name}.yaml"
+        target = file or self.book.folder / "templates" / f"{name}.yaml"
+        before = read_whole(target)[0] if target.is_file() else None
+        if before == text:
+            return name
         with self.book.locked(), translated(target, "written"):
-            replace_file(target, text, self.book.disk, 0o644)
+            replace_file(target, text, self.book.disk, *(() if file is not None else (0o644,)))
+        self.revisions.add(Revision(target, about, before, text))
+        if save is not None and file is None:
+            self.book.remember(save.path, name)
         return name
 
 

@@ -116,6 +116,7 @@ class TemplateError(LedgerError):
 
     def __init__(self, name: str, mistakes: list[tuple[int, str]], more: int = 0) -> None:
         self.mistakes = sorted(dict.fromkeys(mistakes))
+        self.more = more
         shown = self.mistakes[:MOST_MISTAKES]
         lines = "; ".join(f"line {line}: {text}" if line else text for line, text in shown)
         total = len(mistakes) + more

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping
+from contextlib import suppress
 from fnmatch import fnmatchcase
 from pathlib import Path
 from types import MappingProxyType
@@ -29,7 +30,7 @@ from faithful_ledger.core.source import (
 from faithful_ledger.core.template import Library, Template
 from faithful_ledger.core.template.model import FileSpec
 
-__all__ = ["find_save", "open_save"]
+__all__ = ["find_save", "open_save", "still_fits"]
 
 BESIDE = frozenset((".log", ".txt", ".md", ".ini", ".cfg", ".png", ".jpg", ".jpeg", ".bmp", ".bak", ".old", ".tmp"))
 MOST_FILES = 2000
@@ -72,8 +73,21 @@ def find_save(path: Path, library: Library) -> tuple[Path, Template]:
     raise AddressError(f"the folder {path} holds {len(found)} saves ({what})", "name the file itself")
 
 
+def still_fits(path: Path, name: str, library: Library) -> bool:
+    """Whether the signs of a template fit a file, as far as it can be read."""
+    with suppress(OSError):
+        return any(template.id == name for template in _signed(path, path.stat().st_size, library))
+    return False
+
+
 def _fitting(path: Path, size: int, library: Library) -> list[tuple[Path, Template]]:
-    """A file with its template, if exactly one fits; no more of it is read than the signs ask for."""
+    """A file with its template, if exactly one fits."""
+    templates = _signed(path, size, library)
+    return [(path, templates[0])] if len(templates) == 1 else []
+
+
+def _signed(path: Path, size: int, library: Library) -> list[Template]:
+    """The templates whose signs fit a file; no more of it is read than they ask for."""
 
     def read(start: int, end: int) -> bytes:
         descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
@@ -83,10 +97,9 @@ def _fitting(path: Path, size: int, library: Library) -> list[tuple[Path, Templa
             os.close(descriptor)
 
     try:
-        templates = library.fitting(path.name, size, read)
+        return library.fitting(path.name, size, read)
     except OSError:
         return []
-    return [(path, templates[0])] if len(templates) == 1 else []
 
 
 def open_save(

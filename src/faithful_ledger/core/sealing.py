@@ -4,61 +4,75 @@ from __future__ import annotations
 
 from typing import Any
 
+from faithful_ledger.core.describe.draft import Draft
+from faithful_ledger.core.describe.sealing import storage_keys
 from faithful_ledger.core.errors import EntryError
-from faithful_ledger.core.pinning import opened_with
-from faithful_ledger.core.save import Save
+from faithful_ledger.core.seals.algorithms import Algorithm
 from faithful_ledger.core.seals.finder.finding import Finding
-from faithful_ledger.core.storage import WRITTEN
-from faithful_ledger.core.template.extend import with_free_name
-from faithful_ledger.core.template.loader import dumped, round_trip
+from faithful_ledger.core.seals.finder.selection import Stored
 
-__all__ = ["seal_element", "try_seal", "with_seal"]
+__all__ = ["seal_chosen", "seal_found"]
 
 
-def seal_element(finding: Finding, size: int, name: str) -> dict[str, Any]:
-    """The field of a template, for saves of which one has `size` bytes."""
+def seal_found(draft: Draft, finding: Finding) -> str:
+    """Put a seal into the main file of a template; where no element is at its edges, offsets say what it covers, as
+    they were found. Returns the path of its field.
+    """
+    size = draft.save.main.source.size
     start, end, at = finding.spans(size)
-    kind: dict[str, Any] = {"as": finding.form}
-    if finding.form in WRITTEN:
-        kind = {"as": "checksum", "size": finding.size}
-        kind |= {"written": finding.form} if finding.form != "bytes" else {}
     last = -finding.end.offset if finding.end.from_end else end
-    over: dict[str, int] = {"from": start} | ({"to": last} if last else {})
-    seal: dict[str, Any] = {"algorithm": finding.algorithm.name, "over": over}
-    parameters = finding.parameters
-    if finding.algorithm.crc is not None:
-        own = parameters.pop("own", None)
-        changed = parameters.pop("changed", None)
-        seal["crc"] = {key: value for key, value in parameters.items() if key != "key"}
-        parameters = {key: value for key, value in (("own", own), ("changed", changed)) if value is not None}
-    seal |= parameters
+    over = {"from": start} | ({"to": last} if last else {})
+    seal = _seal_keys(finding.algorithm) | ({"own": finding.own} if finding.own is not None else {})
     note = f"holds in {finding.holds_in} of {finding.of} copies; {finding.sureness_in_words}"
-    place = -finding.stored.offset if finding.stored.from_end else at
-    return {"field": name, "at": place, **kind, "seal": seal, "note": note, "standing": "fits"}
+    place = -finding.stored.offset if finding.stored.from_end else None
+    return _put(draft, (at, at + finding.size), finding.form, seal, (start, end), over, note, place)
 
 
-def with_seal(text: bytes, finding: Finding, size: int) -> tuple[bytes, str]:
-    """A template with one seal more in its main file, and the path of its field. Comments and all else stay.
-
-    Raises:
-        TemplateError: the result would not be a template; nothing was changed.
-    """
-    yaml = round_trip()
-    document = yaml.load(text.decode("utf-8"))
-    layout = next(iter(document["files"].values()))["layout"]
-    element = seal_element(finding, size, f"seal_{finding.stored.at(size):x}")
-    with_free_name(element, layout)
-    layout.append(element)
-    return dumped(yaml, document), str(element["field"])
+def seal_chosen(draft: Draft, stored: Stored, over: tuple[int, int], file: str = "") -> str:
+    """Put a checksum of chosen bytes into a file of a template. Returns the path of its field."""
+    note = f"holds in {stored.holds_in} of {stored.of} copies"
+    at = stored.at, stored.at + stored.size
+    to_end = over[1] == draft.save.main.source.size
+    offsets = {"from": over[0]} | ({} if to_end else {"to": over[1]})
+    return _put(draft, at, stored.form, _seal_keys(stored.algorithm), over, offsets, note, None, file)
 
 
-def try_seal(save: Save, text: bytes, name: str) -> None:
-    """Open a copy of a save with the template.
+def _put(
+    draft: Draft,
+    at: tuple[int, int],
+    form: str,
+    seal: dict[str, Any],
+    over: tuple[int, int],
+    offsets: dict[str, int],
+    note: str,
+    from_end: int | None,
+    file: str = "",
+) -> str:
+    """Raises EntryError where the seal does not hold in the save."""
+    path = draft.seal(file or draft.save.main.name, at, storage_keys(at[1] - at[0], form), seal, over, offsets)
+    keys: dict[str, Any] = {"note": note, "standing": "fits"}
+    node = draft.node(path)
+    if from_end is not None and node.spec.address.base == "start":
+        keys["at"] = from_end
+    draft.set(path, keys)
+    draft.read_again()
+    if not any(state.holds for state in draft.save.seals if state.name == path):
+        what = f"the seal {path} does not hold in this save"
+        raise EntryError(what, "the template was not changed; look for seals again")
+    return path
 
-    Raises:
-        EntryError: the seal does not hold there, or another field has the same bytes.
-    """
-    remedy = "the template was not changed; look for seals again, or make the field that is there the seal"
-    opened, node, _ = opened_with(save, text, name, remedy)
-    if not any(state.holds for state in opened.seals if state.name == node.path):
-        raise EntryError(f"the seal {name} does not hold in this save", remedy)
+
+def _seal_keys(algorithm: Algorithm) -> dict[str, Any]:
+    keys: dict[str, Any] = {"algorithm": algorithm.name}
+    if algorithm.crc is not None:
+        crc = algorithm.crc._asdict()
+        out = crc.pop("reflected_out")
+        keys["crc"] = {key: value for key, value in crc.items() if value or key == "width"}
+        keys["crc"] |= {"reflected_out": out} if out != algorithm.crc.reflected else {}
+    if algorithm.start is not None:
+        keys["start"] = algorithm.start
+    if algorithm.changed:
+        keys["changed"] = algorithm.changed
+    if algorithm.key:
+        keys["key"] = algorithm.key.hex(" ").upper()
+    return keys

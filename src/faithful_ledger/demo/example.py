@@ -18,6 +18,7 @@ from faithful_ledger.core.errors import place
 from faithful_ledger.core.posting import Plan
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.demo.book import make_demo_book
+from faithful_ledger.demo.described import describe_by_hand
 from faithful_ledger.demo.game import Game
 from faithful_ledger.demo.hands import type_into
 from faithful_ledger.demo.texts import edit_texts_without_a_template, reopen_the_flooded_site
@@ -69,6 +70,7 @@ class Example:
         self.open_bad_files(shell, path)
         locate_unknown(self, shell)
         compare_and_search(self, shell)
+        describe_by_hand(self, shell)
         locate_in_the_deep(self, shell)
         edit_texts_without_a_template(self, shell)
         reopen_the_flooded_site(self, shell)
@@ -193,12 +195,10 @@ class Example:
         save = shell.session.save
         assert save is not None
         shell.session.select_node(save.fields("account.marks")[0])
-        self.picture("account")
         shell.session.select_node(save.nodes("hold")[0])
         shell.describe.rows.setCurrentText("Row: one record")
         shell.describe.rows.activated.emit(shell.describe.rows.currentIndex())
         self.step("The hold stands in columns, one record of 24 bytes a row", shell.describe.strip.row_width == 24)
-        self.picture("columns")
         apply_theme(application(), dark=True)
         apply_sheet(application())
         shell.show_stage(EDIT)

@@ -63,7 +63,6 @@ def edit_texts_without_a_template(example: Example, shell: Shell) -> None:
     example.settle()
     assert pane is not None
     pane.line.setText("oriel")
-    example.picture("values")
     example.step(f"{path} becomes 100, and only that member is packed anew", entered and _post(example, shell))
     answer = game.play("show")
     example.step("Brinewick accepts the zip and shows Oriel with air 100", "Oriel: air 100" in answer.text)

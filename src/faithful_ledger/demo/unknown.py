@@ -188,7 +188,6 @@ def locate_in_the_deep(example: Example, shell: Shell) -> None:
     example.step(
         f"Tamsin's air is inside {chosen.layer if chosen else '–'}", chosen is not None and chosen.layer is not None
     )
-    example.picture("deep")
     _pin_all(example, shell)
     opened = shell.session.save
     assert opened is not None

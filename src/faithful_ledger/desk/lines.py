@@ -9,7 +9,7 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.theme import HOLDS, OPEN
 
-__all__ = ["COMPARE", "KEYS", "Balance", "balance_of", "stage_lines"]
+__all__ = ["COMPARE", "KEYS", "TEMPLATES", "Balance", "balance_of", "stage_lines"]
 
 UNSEALED = ("open", "no seals known")  # the template knows none, so nobody can say that the game will accept it
 COMPARE = [
@@ -27,6 +27,22 @@ COMPARE = [
         "F3 goes to the next change, Shift+F3 to the one before. Two copies between which you did nothing tell what "
         "changes by itself: leave that out.",
     ),
+]
+TEMPLATES = [
+    (
+        "",
+        "",
+        "A template says what a save holds and where. One of a book counts before your own, and these before the "
+        "shipped ones.",
+    ),
+    ("holds", HOLDS, "proven: the game accepted a posting of the field, or its maker says so"),
+    ("open", OPEN, "the others fit the sightings, or are guessed"),
+    (
+        "",
+        "",
+        "A witness is the hash of a save with the values it must show: whoever has that save can prove the template.",
+    ),
+    ("", "", "Import checks a template before it is taken in; nothing in it can run code or reach another folder."),
 ]
 KEYS = [
     ("Ctrl+O", "open a save"),
@@ -48,6 +64,9 @@ KEYS = [
     ("Return", "in the bytes: put the selected one into edit; again for its letter; Esc ends it"),
     ("0 … F", "then type over it; Ins inserts, Del removes, Ctrl+C copies"),
     ("Ctrl+F", "search in the bytes"),
+    ("Ctrl+D", "name the selected bytes"),
+    ("F2, Del", "in the template: rename, remove"),
+    ("Ctrl+Alt+Z", "undo in the template; with Shift do it again"),
     ("F3, Shift+F3", "in Compare: the next change, the one before"),
 ]
 

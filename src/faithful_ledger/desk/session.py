@@ -25,7 +25,7 @@ from faithful_ledger.core.errors import (
     RootNotGranted,
     ValueRefused,
 )
-from faithful_ledger.core.opening import find_save, open_save
+from faithful_ledger.core.opening import find_save, open_save, still_fits
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
@@ -34,6 +34,7 @@ from faithful_ledger.core.storage import Storage
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.desk.background import Background
 from faithful_ledger.desk.beside import AT_ONCE, Beside, Message
+from faithful_ledger.desk.describing import Describing
 from faithful_ledger.desk.evidence import Evidence
 from faithful_ledger.desk.history_work import HistoryWork
 from faithful_ledger.desk.pending_entries import PendingEntries
@@ -56,8 +57,8 @@ class Selection(NamedTuple):
 
 class Session(QObject):
     """Signals: `opened` another save; `changed` the tape; `planned` what posting would do is known; `selected`;
-    `recorded` snapshots or postings; `marked` bytes; `note_wanted` for the bytes selected; `reported` a message, or
-    None to clear it.
+    `recorded` snapshots or postings; `marked` bytes; `note_wanted` and `name_wanted` for the bytes selected; `reported`
+    a message, or None to clear it.
     """
 
     opened = Signal()
@@ -67,6 +68,7 @@ class Session(QObject):
     recorded = Signal()
     marked = Signal()
     note_wanted = Signal()
+    name_wanted = Signal()
     root_wanted = Signal(str)
     reported = Signal(object)
 
@@ -77,6 +79,7 @@ class Session(QObject):
         self.looking = Background(self)  # what looks at kept copies and folders, and may take long
         self.beside = Beside(self.reported, self)
         self.evidence = Evidence(self)
+        self.describing = Describing(self)
         self.book: Book | None = None
         self.save: Save | None = None
         self.selection: Selection | None = None
@@ -126,8 +129,8 @@ class Session(QObject):
         message: Message | None = None
         template = None
         try:
-            if template_name is None and path.is_dir() and known is not None:
-                template_name = known.keeping.template_of(path)
+            if template_name is None and known is not None:
+                template_name = self._remembered(known, path)
             if template_name is not None:
                 template = library.get(template_name)
             elif not (path.is_dir() and known is not None):
@@ -159,6 +162,11 @@ class Session(QObject):
                 message = Message("open", text, f"Choose the folder “{save.problem.root}”…", ask)
         return book, save, message
 
+    def _remembered(self, book: Book, path: Path) -> str | None:
+        """The template that a book knows a save by; for a file only where its signs still fit."""
+        name = book.keeping.template_of(path)
+        return name if name is None or path.is_dir() or still_fits(path, name, self.shelf.library(book)) else None
+
     def grant(self, root: str, folder: Path) -> None:
         """Let files of the save be read and written in a folder of the game's, and read the save anew with them."""
         book = self.book
@@ -171,6 +179,7 @@ class Session(QObject):
             self.book.close()
         message = self._another_character(book, save) or message
         self.book, self.save, self.selection = book, save, None
+        self.describing.remember(book)
         self.sources.payloads.clear()
         message = self.entries.offer() or message
         notes = [*map(str, self.shelf.recovered), *map(str, book.blocked)]
@@ -216,6 +225,16 @@ class Session(QObject):
             return
         name = save.template.id if save.template is not None and not by_any else None
         self._read_anew(save, self._template_file or name, None, then)
+
+    def reopen_with(self, template: str, then: Callable[[], object] = lambda: None) -> None:
+        """Read the save anew with a template, by its id or its file."""
+        if self.save is not None:
+            self._read_anew(self.save, template, None, then)
+
+    @property
+    def template_file(self) -> Path | None:
+        """The file of the template, where it was named by its file."""
+        return Path(self._template_file) if self._template_file is not None else None
 
     def read_from(self, book: str, then: Callable[[], object]) -> None:
         """Read the open save anew, as it is known to another book."""

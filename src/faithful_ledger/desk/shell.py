@@ -15,7 +15,7 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.goto import Destination
 from faithful_ledger.core.records import Posting, Quantity, Snapshot
 from faithful_ledger.desk.changes import OpenFiles
-from faithful_ledger.desk.lines import COMPARE, KEYS, balance_of, stage_lines
+from faithful_ledger.desk.lines import COMPARE, KEYS, TEMPLATES, balance_of, stage_lines
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.welcome import Welcome
 from faithful_ledger.desk.warming import Warming
@@ -36,6 +36,7 @@ if TYPE_CHECKING:
     from faithful_ledger.desk.stages.history import HistoryStage
     from faithful_ledger.desk.stages.locate import LocateStage
     from faithful_ledger.desk.stages.posting import PostingSheet
+    from faithful_ledger.desk.stages.templates import TemplatesSheet
 
 __all__ = ["Shell"]
 
@@ -92,6 +93,7 @@ class Shell(QMainWindow):
         self.head.open_wanted.connect(self.choose_file)
         self.head.keys_wanted.connect(self.show_keys)
         self.head.about_wanted.connect(self.show_about)
+        self.head.templates_wanted.connect(self.show_templates)
         self.welcome.open_wanted.connect(self.choose_file)
         self.head.went.connect(self.go)
         self.tape.withdrawn.connect(session.withdraw)
@@ -106,6 +108,7 @@ class Shell(QMainWindow):
         session.selected.connect(self._show_selection)
         session.recorded.connect(self.show_lines)
         session.note_wanted.connect(self.margin.focus_note)
+        session.name_wanted.connect(self.margin.focus_name)
         self.changes.changed.connect(self._look_outside)
         self.welcome.look_wanted.connect(lambda: self.show_stage(GATHER))
 
@@ -118,6 +121,7 @@ class Shell(QMainWindow):
             "Ctrl+Return": self.post_or_write,
             "Ctrl+S": self.keep_copy,
             "Ctrl+F": self.search,
+            "Ctrl+D": self.session.name_wanted.emit,
             "F1": self.show_keys,
             "F5": self.read_again,
             "F3": lambda: self.compare.step(1) if self.comparing else None,
@@ -215,6 +219,14 @@ class Shell(QMainWindow):
         return self._added(made)
 
     @cached_property
+    def templates(self) -> TemplatesSheet:
+        from faithful_ledger.desk.stages.templates import TemplatesSheet
+
+        made = TemplatesSheet(self.session)
+        made.left.connect(self.leave_templates)
+        return self._added(made)
+
+    @cached_property
     def posting(self) -> PostingSheet:
         from faithful_ledger.desk.stages.posting import PostingSheet
 
@@ -295,6 +307,19 @@ class Shell(QMainWindow):
         self.margin.show_lines("Compare", COMPARE)
         self.compare.show_pair(first, second)
 
+    def show_templates(self) -> None:
+        """List the templates at hand."""
+        self.sheet.setCurrentWidget(self.templates)
+        self.templates.show_all()
+        self.margin.show_lines("Templates", TEMPLATES)
+
+    def leave_templates(self) -> None:
+        """Back to the stage that was shown, or to the start where no save is open."""
+        if self.session.save is None:
+            self.sheet.setCurrentWidget(self.welcome)
+        else:
+            self.show_stage(self.stage if self.stage is not None else DESCRIBE)
+
     @property
     def comparing(self) -> bool:
         return "compare" in self.__dict__ and self.sheet.currentWidget() is self.compare
@@ -324,6 +349,8 @@ class Shell(QMainWindow):
             self.show_stage(EDIT)
         elif self.comparing:
             self.show_stage(HISTORY)
+        elif "templates" in self.__dict__ and self.sheet.currentWidget() is self.templates:
+            self.leave_templates()
 
     def _show_lead(self, lead: Lead) -> None:
         self.show_stage(DESCRIBE)

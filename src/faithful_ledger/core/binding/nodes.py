@@ -221,6 +221,14 @@ class RowsNode(Node):
         start = int(self.offsets[index]) if self.offsets is not None else self.start + index * (self.stride or 0)
         return self._make(self, index, start, int(self.ends[index]) if self.ends is not None else None)
 
+    def item_at(self, index: int, start: int) -> Node:
+        """A record as it would be if one began at an offset, be it behind the last one.
+
+        Raises:
+            BindingError: none does.
+        """
+        return self._make(self, index, start, None)
+
     def items(self) -> Iterator[Node]:
         return (self.item(index) for index in range(self.count))
 

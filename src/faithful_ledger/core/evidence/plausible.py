@@ -17,6 +17,7 @@ import numpy as np
 from faithful_ledger.core.evidence.carrying import Carrier
 from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage.base import Order
 from faithful_ledger.core.storage.readings import Reading, readings
 
 if TYPE_CHECKING:
@@ -30,7 +31,7 @@ LIKELY = 6.0  # how far a likely reading may be behind the best
 MOST_LIKELY = 5
 LEAST_LETTERS = 3
 WHOLE_SELECTION, BEHIND_IT = 4.0, 2.0
-SIGN, HIGH_FIRST, PACKED, BITS = 1.5, 1.5, 5.0, 3.0
+SIGN, OTHER_ORDER, PACKED, BITS = 1.5, 1.5, 5.0, 3.0
 SMOOTH = 4.0
 
 
@@ -54,15 +55,19 @@ def place_in(source: Source, start: int, size: int, copy: Source) -> int | None:
 
 
 def plausible_readings(
-    source: Source, start: int, end: int, copies: Sequence[tuple[Source, int | None]] = ()
+    source: Source,
+    start: int,
+    end: int,
+    copies: Sequence[tuple[Source, int | None]] = (),
+    order: Order = "little",
 ) -> list[Plausible]:
-    """The readings of the selected bytes, the most plausible first. `copies` are kept ones, each with the offset of the
-    same place, or None.
+    """The readings of the selected bytes, the most plausible first; `order` is the usual one of the file. `copies` are
+    kept ones, each with the offset of the same place, or None.
     """
     found = []
     for reading in readings(source, start, end):
         held = [_read(reading, copy, at, end - start) for copy, at in copies]
-        points = _points(reading, [text for text in (*held, reading.text) if text != "–"], end - start)
+        points = _points(reading, [text for text in (*held, reading.text) if text != "–"], end - start, order)
         found.append(Plausible(reading, held, points))
     found.sort(key=lambda each: -each.points)
     for each in found[:MOST_LIKELY]:
@@ -86,7 +91,7 @@ def _shown(storage: Storage, raw: bytes) -> str:
     return f"{value:.7g}" if isinstance(value, float) else str(value)
 
 
-def _points(reading: Reading, texts: list[str], selected: int) -> float:
+def _points(reading: Reading, texts: list[str], selected: int, order: Order) -> float:
     if reading.storage is None:
         if reading.name.startswith("text"):
             letters = min((len(text.partition("·")[0]) for text in texts), default=0)
@@ -98,7 +103,8 @@ def _points(reading: Reading, texts: list[str], selected: int) -> float:
     )
     points = points if selected > 1 else 0.0
     points -= SIGN if "signed" in reading.name and min(values) < -1e6 else 0
-    points -= HIGH_FIRST if "high" in reading.name else 0
+    if reading.size > 1 and getattr(reading.storage, "order", order) != order:
+        points -= OTHER_ORDER * (3 if "fraction" in reading.name else 1)  # any four bytes are some fraction
     if "fraction" in reading.name:
         least, most = USUAL_FRACTION
         usual = all(value == 0 or least < abs(value) < most for value in values)

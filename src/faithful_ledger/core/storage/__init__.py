@@ -9,8 +9,10 @@ from faithful_ledger.core.storage.digits import Digits
 from faithful_ledger.core.storage.json_values import JsonNumber, JsonSwitch, JsonText, JsonWord
 from faithful_ledger.core.storage.leb128 import Leb128
 from faithful_ledger.core.storage.listed import ListedText, ListRules
+from faithful_ledger.core.storage.moments import MOMENTS, UNITS, DosMoment, Moment, moment_since
 from faithful_ledger.core.storage.numbers import Float, Integer, WholeNumber, parse_decimal, parse_whole
 from faithful_ledger.core.storage.packed import PackedDecimal
+from faithful_ledger.core.storage.patterns import COLOURS, Colour, FixedBytes, Guid, named_pattern
 from faithful_ledger.core.storage.scaled import Number, Scaled, parse_fraction
 from faithful_ledger.core.storage.spelled import (
     Quoting,
@@ -31,18 +33,25 @@ from faithful_ledger.core.storage.text import (
 )
 
 __all__ = [
+    "COLOURS",
+    "MOMENTS",
     "NUMBERS",
     "SWITCHES",
+    "UNITS",
     "WRITTEN",
     "BitRange",
     "Checksum",
     "Choice",
+    "Colour",
     "CutOff",
     "Digits",
+    "DosMoment",
     "EndedText",
+    "FixedBytes",
     "FixedText",
     "Float",
     "FreeText",
+    "Guid",
     "Integer",
     "JsonNumber",
     "JsonSwitch",
@@ -51,6 +60,7 @@ __all__ = [
     "Leb128",
     "ListRules",
     "ListedText",
+    "Moment",
     "Number",
     "Order",
     "PackedDecimal",
@@ -70,6 +80,8 @@ __all__ = [
     "WholeInText",
     "WholeNumber",
     "encoded",
+    "moment_since",
+    "named_pattern",
     "number_storage",
     "parse_decimal",
     "parse_fraction",

@@ -17,11 +17,11 @@ from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS, SWITCHES
 from faithful_ledger.core.template.loader import dumped, round_trip
 from faithful_ledger.core.template.model import PINNED, FileSpec
+from faithful_ledger.core.template.names import field_name
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
 __all__ = [
     "Shared",
-    "field_name",
     "new_template",
     "shared_by",
     "with_free_name",
@@ -31,11 +31,11 @@ __all__ = [
 ]
 
 SWITCHED = "yes"  # what the switch of a quantity says when it is set
-LONGEST_MAGIC, LEAST_MAGIC = 8, 3
+LONGEST_MAGIC, LEAST_MAGIC = 4, 3
 ENOUGH_SAVES = 2
 EXPLAINS = "explains "  # how the note of a pinned field begins
 NEW = """\
-# Made from sightings; every field says how many of them it explains.
+# The program changes this file only where it says so; comments, blanks and order stay as they are.
 ledger: 1
 id: {id}
 title: {title}
@@ -54,12 +54,6 @@ files:
 
 sections: []
 """
-
-
-def field_name(name: str) -> str:
-    """A name for a field out of any words: “Diver's air” becomes diver_s_air."""
-    cleaned = re.sub(r"[^a-z0-9]+", "_", name.casefold()).strip("_")
-    return cleaned if cleaned[:1].isalpha() else f"field_{cleaned}".rstrip("_")
 
 
 def with_place(
@@ -320,7 +314,7 @@ def new_template(save: Path, game: str, shared: Shared, kind: str = "binary", *,
     size = f"least: {shared.least}, most: {shared.most}" if shared.most and binary else f"least: {min(shared.least, 1)}"
     return NEW.format(
         id=re.sub(r"[^a-z0-9]+", "-", f"{game}-{save.suffix or save.name}".casefold()).strip("-") or "save",
-        title=json.dumps(f"{game}, from sightings"),
+        title=json.dumps(f"{game}, described here"),
         game=json.dumps(game),
         sign=pattern if save.is_absolute() else save.name,
         name=pattern if save.is_absolute() else save.as_posix(),

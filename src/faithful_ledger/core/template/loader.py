@@ -35,7 +35,7 @@ PARTS = {
         for kind in ("field", "constant", "unknown", "group", "rows", "each", "bounds", "seal", "magic", "size")
     },
     **{"recognise": "sign", "files": "file", "rules": "rule", "companions": "companion", "sections": "section"},
-    **{"layers": "layer", "steps": "steps", "list": "list"},
+    **{"layers": "layer", "steps": "steps", "list": "list", "witnesses": "witness", "moment": "moment"},
 }
 
 

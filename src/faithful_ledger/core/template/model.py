@@ -12,6 +12,7 @@ from faithful_ledger.core.address import NEXT, Address, Expression
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.seals import Algorithm
 from faithful_ledger.core.storage import Integer, Storage
+from faithful_ledger.core.template.yaml_text import Where
 
 __all__ = [
     "NO_STEPS",
@@ -32,6 +33,7 @@ __all__ = [
     "Sign",
     "Steps",
     "Template",
+    "Witness",
     "elements_of",
 ]
 
@@ -89,6 +91,7 @@ class ElementSpec:
     address: Address = NEXT
     when: Expression | None = None
     parent: GroupSpec | RowsSpec | None = field(default=None, repr=False)
+    where: Where = ()  # in the template's YAML
 
     @property
     def title(self) -> str:
@@ -114,6 +117,8 @@ class FieldSpec(ElementSpec):
     bounds: Bounds | None = None
     standing: Literal["guessed", "fits", "proven"] = "guessed"
     locked: str | None = None
+    unit: str = ""
+    means: str = ""
     constant: bytes | None = None
     unknown: bool = False
 
@@ -141,6 +146,7 @@ class GroupSpec(ElementSpec):
     flat: bool = False
     word: Integer | None = None
     names: dict[str, ElementSpec] = field(default_factory=dict, repr=False)
+    layout_where: Where = ()  # of its layout; the record of several rows has one
 
     def add(self, element: ElementSpec) -> None:
         """Take in an element; those of a flat group go by their names in the group around it as well."""
@@ -315,6 +321,15 @@ class SectionSpec:
     switches: str | None
 
 
+@dataclass(slots=True, frozen=True)
+class Witness:
+    """A save by the SHA-256 of its first file, and what fields of it must say."""
+
+    sha256: str
+    values: dict[str, str]
+    note: str = ""
+
+
 @dataclass
 class Template:
     id: str
@@ -331,6 +346,9 @@ class Template:
     steps: Steps = NO_STEPS
     identity: tuple[str, ...] = ()
     name_rules: tuple[NameRule, ...] = ()
+    author: str = ""
+    origin: str = ""
+    witnesses: tuple[Witness, ...] = ()
 
     def steers(self, name: str) -> bool:
         """Whether other elements may be elsewhere, or gone, where a field of this name changes: an expression reads it,

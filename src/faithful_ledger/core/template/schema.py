@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Discriminator, Field, StringConstraints, Tag
 
-__all__ = ["ELEMENT_KINDS", "LANGUAGE_VERSION", "TemplateText", "all_keys"]
+__all__ = ["ELEMENT_KINDS", "LANGUAGE_VERSION", "TemplateText", "all_keys", "json_schema"]
 
 LANGUAGE_VERSION = 1
 NAME_PATTERN = r"^[a-z][a-z0-9_]*$"
@@ -76,6 +76,13 @@ class Common(Part):
     note: Words = ""
 
 
+class MomentKeys(Part):
+    """A number that counts time since a date."""
+
+    since: Annotated[str, StringConstraints(max_length=32)]
+    unit: Literal["days", "hours", "minutes", "seconds", "milliseconds", "microseconds", "ticks", "nanoseconds"]
+
+
 class ValueKeys(Part):
     """How one value is stored and what it means, for a field and for each of many values in a row."""
 
@@ -93,6 +100,9 @@ class ValueKeys(Part):
     bounds: Bounds | None = None
     standing: Literal["guessed", "fits", "proven"] = "guessed"
     locked: Words | None = None
+    unit: Annotated[str, StringConstraints(max_length=24)] = ""
+    moment: str | MomentKeys | None = None
+    means: Annotated[str, StringConstraints(max_length=40)] = ""
     written: Literal["bytes", "hex", "HEX", "decimal", "base64"] | None = None
 
 
@@ -251,6 +261,15 @@ class Section(Part):
     switches: str | None = None
 
 
+class WitnessKeys(Part):
+    """A save by its hash, and the values it must show."""
+
+    sha256: Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{64}$")]
+    size: Annotated[int, Field(ge=0)] | None = None
+    note: Words = ""
+    values: Annotated[dict[Words, Annotated[str, StringConstraints(max_length=4000)]], Field(max_length=500)]
+
+
 class TemplateText(Part):
     """The whole of a template."""
 
@@ -270,10 +289,19 @@ class TemplateText(Part):
     steps: Steps | None = None
     identity: Annotated[list[Words], Field(max_length=8)] = []
     sections: list[Section] = []
+    author: Words = ""
+    origin: Words = ""
+    witnesses: Annotated[list[WitnessKeys], Field(max_length=500)] = []
 
 
 for _kind in (GroupKeys, RowsKeys, File, TemplateText):
     _kind.model_rebuild()
+
+
+def json_schema() -> dict[str, Any]:
+    """The language as a JSON Schema (draft 2020-12), so that editors complete and check templates."""
+    schema = TemplateText.model_json_schema(by_alias=True)
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}
 
 
 def all_keys() -> dict[str, list[str]]:
@@ -291,7 +319,7 @@ def all_keys() -> dict[str, list[str]]:
         *ELEMENT_KINDS.values(),
         EachKeys,
     ]
-    parts += [Bounds, Seal, LayerKeys, ListKeys, SettingStep]
+    parts += [Bounds, MomentKeys, Seal, LayerKeys, ListKeys, SettingStep, WitnessKeys]
     return {
         part.__name__.removesuffix("Keys").removesuffix("Text").lower(): [
             field.alias or name for name, field in part.model_fields.items()

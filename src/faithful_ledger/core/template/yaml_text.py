@@ -13,7 +13,7 @@ from typing import Any, NamedTuple, TypeAlias
 
 from faithful_ledger.core.errors import TemplateError
 
-__all__ = ["LARGEST_TEMPLATE", "Document", "read_yaml"]
+__all__ = ["LARGEST_TEMPLATE", "Document", "Where", "read_yaml"]
 
 LARGEST_TEMPLATE = 2 << 20
 DEEPEST = 60
@@ -24,7 +24,7 @@ FRACTION = re.compile(r"[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]{1,3})?"
 WORDS = {"": None, "~": None, **dict.fromkeys(("null", "Null", "NULL"))}
 WORDS |= dict.fromkeys(("true", "True", "TRUE"), True) | dict.fromkeys(("false", "False", "FALSE"), False)
 
-Where: TypeAlias = tuple[str | int, ...]
+Where: TypeAlias = tuple[str | int, ...]  # the way to a part of a document
 
 
 class Lines(NamedTuple):

@@ -6,6 +6,7 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QFileDialog, QSplitter, QStackedWidget, QWidget
 
 from faithful_ledger.core.binding.spans import explained_bytes, fields_between, record_at
@@ -17,13 +18,14 @@ from faithful_ledger.core.inside import Payload
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.storage.lettering import lettering
 from faithful_ledger.desk.session import Message, Selection, Session
+from faithful_ledger.desk.stages.copies import CopiesPane
 from faithful_ledger.desk.stages.lanes import band_parts, first_array, lane_over
 from faithful_ledger.desk.stages.profile import ProfilePane
 from faithful_ledger.desk.stages.seals import SealsPane
 from faithful_ledger.desk.stages.search import SearchPane
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.widgets.band import FileBand
-from faithful_ledger.desk.widgets.basics import Chooser, column, label, tab
+from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, tab
 from faithful_ledger.desk.widgets.flow import flow
 from faithful_ledger.desk.widgets.outline import Outline
 from faithful_ledger.desk.widgets.strip import ByteStrip
@@ -37,7 +39,7 @@ __all__ = ["DescribeStage"]
 MOST_LANES, TOGETHER = 10, 4
 WIDEST = 4096
 LANE_LETTERS = "ABCD"
-TEMPLATE, VALUES, PROFILE, SEARCH, SEALS = range(5)
+TEMPLATE, VALUES, COPIES, PROFILE, SEARCH, SEALS = range(6)
 TEXT_VIEW, BYTES_VIEW = range(2)
 SAMPLE = 1 << 20
 LETTERS = ["ascii", "utf-8", "utf-16-le", "utf-16-be", "latin-1", "cp1252", "cp437", "shift_jis"]
@@ -55,16 +57,20 @@ class DescribeStage(QWidget):
         self.seen = WhenSeen(self, session, self.show_save)
         self._file = ""
         self._lanes_wanted = 0
+        self._undescribed: Path | None = None  # a save that no template described when it was shown
         self.version = label("", "quiet")
+        self.undo_link = button("Undo", session.describing.undo, "link")
+        self.redo_link = button("Redo", session.describing.redo, "link")
         self.outline = Outline()
         self.profile = ProfilePane(session)
         self.search = SearchPane(session)
         self.seals = SealsPane(session)
-        names = ("Template", "Values", "Profile", "Search", "Seals")
+        self.copies = CopiesPane(session)
+        names = ("Template", "Values", "Copies", "Profile", "Search", "Seals")
         self.tabs = [tab(name, partial(self.show_pane, number)) for number, name in enumerate(names)]
         self.panes = QStackedWidget()
         self.values = ValuesPane("Values of the text")
-        for pane in (self.outline, self.values, self.profile, self.search, self.seals):
+        for pane in (self.outline, self.values, self.copies, self.profile, self.search, self.seals):
             self.panes.addWidget(pane)
         self.files = Chooser()
         self.files.setAccessibleName("File")
@@ -104,7 +110,9 @@ class DescribeStage(QWidget):
         left_column = column(spacing=4)
         left_column.setContentsMargins(14, 10, 0, 8)
         left_column.addLayout(flow(*self.tabs, spacing=2))
-        left_column.addWidget(self.version)
+        self.revising = QWidget()
+        self.revising.setLayout(flow(self.version, self.undo_link, self.redo_link, spacing=8))
+        left_column.addWidget(self.revising)
         left_column.addWidget(self.panes, 1)
         left.setLayout(left_column)
         right_column = column(spacing=8)
@@ -149,6 +157,14 @@ class DescribeStage(QWidget):
         self.profile.unpacked.connect(self.show_payload)
         self.search.chosen.connect(self._show_bytes)
         self.seals.chosen.connect(self._show_main_bytes)
+        self.copies.chosen.connect(self._show_bytes)
+        self.outline.renamed.connect(session.describing.rename)
+        self.outline.removed.connect(session.describing.remove)
+        self.outline.ungrouped.connect(session.describing.ungroup)
+        self.strip.described.connect(lambda start, end: session.name_wanted.emit())
+        self.strip.resized.connect(session.describing.move)
+        for keys, act in (("Ctrl+Alt+Z", session.describing.undo), ("Ctrl+Alt+Shift+Z", session.describing.redo)):
+            QShortcut(QKeySequence(keys), self).activated.connect(act)
         self.files.activated.connect(lambda number: self.show_file(session.sources.names[number]))
         self.rows.activated.connect(lambda _: self._set_row_width())
         self.base.currentTextChanged.connect(self.strip.set_base)
@@ -170,6 +186,9 @@ class DescribeStage(QWidget):
         template = save.template
         has_texts = save.outline is not None and bool(save.outline.formats)
         self.tabs[TEMPLATE].setVisible(template is not None)
+        self.tabs[COPIES].setVisible(template is not None)
+        begun = template is not None and self._undescribed == save.path
+        self._undescribed = save.path if template is None else None
         self.tabs[VALUES].setVisible(has_texts)
         self.version.setText(f"{template.id} {template.version}" if template is not None else "")
         self._file = ""
@@ -180,8 +199,8 @@ class DescribeStage(QWidget):
         self._fill_lanes()
         self.rows.setCurrentIndex(0)
         self.strip.set_row_width(0)
-        present = self.panes.currentIndex()
-        if (present == TEMPLATE and template is None) or (present == VALUES and not has_texts):
+        present = TEMPLATE if begun else self.panes.currentIndex()
+        if (present in (TEMPLATE, COPIES) and template is None) or (present == VALUES and not has_texts):
             present = TEMPLATE if template is not None else VALUES if has_texts else PROFILE
         self.show_pane(present)
         self.show_file(self._first_file())
@@ -223,10 +242,25 @@ class DescribeStage(QWidget):
         self.panes.setCurrentIndex(number)
         for place, each in enumerate(self.tabs):
             each.setChecked(place == number)
-        self.version.setVisible(number == TEMPLATE and bool(self.version.text()))
+        self.show_revisions()
         if number == SEARCH:
             self.search.line.setFocus()
         self._show_pane_source()
+
+    def show_revisions(self) -> None:
+        """The template's name, and what can be undone of what was done to it."""
+        describing = self.session.describing
+        shown = self.panes.currentIndex() in (TEMPLATE, COPIES)
+        self.version.setVisible(bool(self.version.text()))
+        for link, words, about in (
+            (self.undo_link, "Undo", describing.to_undo),
+            (self.redo_link, "Redo", describing.to_redo),
+        ):
+            link.setText(words)
+            link.setToolTip(f"{words}: {about}")
+            link.setAccessibleName(f"{words} in the template: {about}")
+            link.setVisible(bool(about))
+        self.revising.setVisible(shown and bool(self.version.text() or describing.to_redo))
 
     def _show_pane_source(self) -> None:
         source = self.session.sources.of(self._file) if self._file else None
@@ -273,6 +307,7 @@ class DescribeStage(QWidget):
         self.formats.setCurrentIndex(list(DOCUMENTS).index(chosen) if chosen else 0)
         on_disk = file is save.main and save.template is None
         self.formats.setVisible(on_disk and looks_like_text(bytes(source.read(0, min(source.size, SAMPLE)))))
+        self.copies.show_file(name)
         self.show_entries()
         self.show_marks()
         self._show_lanes()

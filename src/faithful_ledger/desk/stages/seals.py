@@ -204,9 +204,9 @@ class SealsPane(QWidget):
             self.session.entries.ask("Put it in without them", self._accept)
             return
         library = self.session.shelf.library(book)
-        path = self.session.attempt(lambda: book.templates.add_seal(save, library, finding))
+        file = self.session.template_file
+        path = self.session.attempt(lambda: book.templates.add_seal(save, library, finding, file))
         if path is None:
             return
-        self.session.use_book_template()
         text = f"{path} is a seal in the template now: {finding.name_in_words} is renewed when you post."
         self.session.reopen(lambda: self.session.reported.emit(Message("holds", text)))

@@ -22,13 +22,14 @@ MOST_RECENT = 8
 
 
 class Head(QFrame):
-    """Signals: `open_wanted` to choose a file, `keys_wanted` and `about_wanted` from the menu, `went(destination)` from
-    the box.
+    """Signals: `open_wanted` to choose a file; `keys_wanted`, `about_wanted` and `templates_wanted` from the menu;
+    `went(destination)` from the box.
     """
 
     open_wanted = Signal()
     keys_wanted = Signal()
     about_wanted = Signal()
+    templates_wanted = Signal()
     went = Signal(object)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
@@ -122,6 +123,7 @@ class Head(QFrame):
             self.menu.addAction("Move this save to another book…", self.books.move)
             self.menu.addAction("Remove this book…", self.books.remove)
         self.menu.addSeparator()
+        self.menu.addAction("Templates…", self.templates_wanted.emit)
         self.menu.addAction("Keys\tF1", self.keys_wanted.emit)
         self.menu.addAction("About Faithful Ledger", self.about_wanted.emit)
 

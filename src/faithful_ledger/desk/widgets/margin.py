@@ -10,7 +10,8 @@ from PySide6.QtCore import Qt, QUrl
 from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QCheckBox, QFrame, QLayout, QLineEdit, QVBoxLayout, QWidget
 
-from faithful_ledger.core.binding import FieldNode, Node, RowsNode
+from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.binding.spans import fields_between
 from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.records import Mark, Quantity
 from faithful_ledger.core.rules.audit import field_findings
@@ -20,7 +21,10 @@ from faithful_ledger.core.storage.literals import bytes_typed
 from faithful_ledger.desk.session import Selection, Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, pair, row, rule, scrolled
+from faithful_ledger.desk.widgets.checksum_list import ChecksumList
+from faithful_ledger.desk.widgets.element_form import ElementForm
 from faithful_ledger.desk.widgets.field_models import bounds_text
+from faithful_ledger.desk.widgets.new_element import NewElement, SeveralElements
 from faithful_ledger.desk.widgets.reading_list import ReadingList
 from faithful_ledger.desk.widgets.words import evidence_in_words, storage_in_words, visible
 
@@ -31,6 +35,7 @@ __all__ = ["MARGIN_WIDTH", "Margin"]
 
 MARGIN_WIDTH, NARROW_WIDTH, NARROW_WINDOW = 292, 216, 1060
 MOST_NOT_TRIED = 5
+LEAST_COVERED = 4  # bytes whose checksums are worth a look
 MOST_FILES = 12  # of a folder that are named
 STANDINGS = {
     "proven": ("holds", f"{HOLDS} proven in the game"),
@@ -51,6 +56,7 @@ class Margin(QFrame):
         self.session = session
         self.entry_line: QLineEdit | None = None
         self.note_line: QLineEdit | None = None
+        self.new_element: NewElement | None = None
         page = QFrame()
         page.setObjectName("asidepage")
         self.paper = QVBoxLayout(page)
@@ -93,12 +99,37 @@ class Margin(QFrame):
             size = selection.end - selection.start
             self._begin(f"{size} byte{'s' if size != 1 else ''} selected")
             self._add(pair("begins", place(selection.start)), pair("ends before", place(selection.end)))
-            if save.template is not None and selection.file in save.files:
+            bound = save.files[selection.file].bound if selection.file in save.files else None
+            if bound is not None and next(fields_between(bound.root, selection.start, selection.end), None) is None:
                 self._add(label(f"{OPEN} no field describes {'it' if size == 1 else 'them'} yet", "open", wrap=True))
+        self._show_describing(save, selection)
         file = save.files.get(selection.file)
         if file is None or file.bound is None or not file.bound.document.knows_ends:
             self._show_readings(selection)  # a text says what it is
         self.paper.addStretch(1)
+
+    def _show_describing(self, save: Save, selection: Selection) -> None:
+        """What the template says of the selection, to be changed; or how the bytes may be described."""
+        node, describing = selection.node, self.session.describing
+        if selection.end <= selection.start or not describing.can_describe(selection.file):
+            return
+        unknown = node is None or (isinstance(node, FieldNode) and node.spec.unknown)
+        bound = save.files[selection.file].bound
+        over = fields_between(bound.root, selection.start, selection.end) if bound is not None else iter(())
+        is_free = all(field.spec.unknown for field in over)
+        if not unknown and node is not None:
+            self._add(label("In the template", "heading"), rule(), ElementForm(self.session, node))
+        is_run = node is not None and unknown
+        if unknown and not is_run and (ends := describing.ends(selection)):
+            self._add(label("These elements together", "heading"), rule())
+            self._add(SeveralElements(self.session, selection, ends, single=False))
+        elif isinstance(node, GroupNode) and node.index is None and (ends := describing.ends(selection)):
+            self._add(label("Repeat this group", "heading"), rule())
+            self._add(SeveralElements(self.session, selection, ends, single=True))
+        elif unknown and is_free:
+            self._add(label("Describe these bytes", "heading"), rule())
+            self.new_element = NewElement(self.session, selection)
+            self._add(self.new_element)
 
     def show_place(
         self, quantity: Quantity | None, located: Located | None, place: Place | None, following: str = ""
@@ -149,7 +180,7 @@ class Margin(QFrame):
         self.paper.addStretch(1)
 
     def _begin(self, title: str) -> None:
-        self.entry_line = self.note_line = None
+        self.entry_line = self.note_line = self.new_element = None
         clear(self.paper)
         heading = label(title, "heading", wrap=True, selectable=True)
         self.paper.addWidget(heading)
@@ -277,7 +308,9 @@ class Margin(QFrame):
     def _whose(self, save: Save, node: FieldNode) -> None:
         """Whether this field tells the saves of one character from those of another; the user can say so."""
         book = self.session.book
-        if book is None or node.parent is None or "[" in node.path:  # one of many records does not say it
+        if (
+            book is None or node.parent is None or node.spec.unknown or "[" in node.path
+        ):  # one of many records does not say it
             return
         if save.template is not None and node.path in save.template.identity:
             self._add(pair("says", "whose save this is"))
@@ -313,9 +346,8 @@ class Margin(QFrame):
         line.setAccessibleName(f"Enter {node.path}")
         line.returnPressed.connect(lambda: self.session.enter(node, line.text()))
         self.entry_line = line
-        self._add(
-            row(label("Enter", "quiet"), line, button("Write down", lambda: self.session.enter(node, line.text())))
-        )
+        caption = [label("Enter", "quiet")] if self.width() >= MARGIN_WIDTH else []
+        self._add(row(*caption, line, button("Write down", lambda: self.session.enter(node, line.text()))))
 
     def _show_readings(self, selection: Selection) -> None:
         """How the bytes read, and a line to type over them."""
@@ -325,6 +357,8 @@ class Margin(QFrame):
         self._add(label("These bytes read as", "heading"), rule(), ReadingList(session, selection))
         if session.save is not None and selection.file in session.save.files:
             self._add(self._typing(selection))
+        if selection.end - selection.start >= LEAST_COVERED and session.describing.can_describe(selection.file):
+            self._add(ChecksumList(session, selection))
         self._show_marks(selection)
 
     def _typing(self, selection: Selection) -> QLayout:
@@ -368,6 +402,11 @@ class Margin(QFrame):
     def _unmark(self, mark: Mark, selection: Selection) -> None:
         self.session.sources.unmark(mark)
         self.show_selection(selection)
+
+    def focus_name(self) -> None:
+        """Put the cursor into the name of what the selected bytes are to be."""
+        if self.new_element is not None:
+            self.new_element.name.setFocus()
 
     def focus_note(self) -> None:
         """Put the cursor into the note about the selected bytes."""

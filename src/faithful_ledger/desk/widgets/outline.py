@@ -8,8 +8,8 @@ from __future__ import annotations
 from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
-from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView, QWidget
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QResizeEvent
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QMenu, QTreeView, QWidget
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import LedgerError
@@ -36,6 +36,10 @@ class _Item:
 
 
 class OutlineModel(QAbstractItemModel):
+    """Signal: `renamed(node, name)` when another name was typed."""
+
+    renamed = Signal(object, str)
+
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._save: Save | None = None
@@ -161,6 +165,8 @@ class OutlineModel(QAbstractItemModel):
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         node: Node = index.internalPointer().node
         column = index.column()
+        if role == Qt.ItemDataRole.EditRole:
+            return node.spec.name
         if role == Qt.ItemDataRole.DisplayRole:
             return (self._name, self._value, self._stored)[column](node)
         if role == Qt.ItemDataRole.ToolTipRole:
@@ -172,6 +178,24 @@ class OutlineModel(QAbstractItemModel):
         if role == Qt.ItemDataRole.FontRole:
             return mono(12) if column == 1 and isinstance(node, FieldNode) else sans(13 if column == 0 else 12)
         return None
+
+    def has_name(self, node: Node | None) -> bool:
+        """Whether an element can be renamed in the template, or removed from it."""
+        if node is None or node.parent is None or node.index is not None or self._save is None:
+            return False
+        file = self._save.files.get(node.file)
+        return self._save.template is not None and file is not None and file.bound is not None
+
+    def flags(self, index: Index) -> Qt.ItemFlag:
+        flags = super().flags(index)
+        editable = index.isValid() and index.column() == 0 and self.has_name(self.node(index))
+        return flags | Qt.ItemFlag.ItemIsEditable if editable else flags
+
+    def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
+        node, name = self.node(index), str(value).strip()
+        if node is not None and name and name != node.spec.name:
+            self.renamed.emit(node, name)
+        return False  # the outline is laid out anew with the template
 
     def node(self, index: Index) -> Node | None:
         return index.internalPointer().node if index.isValid() else None
@@ -235,20 +259,26 @@ def _standing(node: FieldNode, save: Save | None) -> str:
 
 
 class Outline(QTreeView):
-    """Signal: `chosen(node)` when the user selects an element."""
+    """Signals: `chosen(node)` when the user selects an element; `renamed(node, name)`, `removed(node)` and
+    `ungrouped(node)` when it is to be changed in the template.
+    """
 
     chosen = Signal(object)
+    renamed = Signal(object, str)
+    removed = Signal(object)
+    ungrouped = Signal(object)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.outline = OutlineModel(self)
         self.setModel(self.outline)
+        self.outline.renamed.connect(self.renamed)
         self.setUniformRowHeights(True)
         self.setIndentation(13)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.EditKeyPressed)
         self.setAccessibleName("Template")
         self.setAllColumnsShowFocus(True)
         self.header().setStretchLastSection(False)
@@ -276,6 +306,25 @@ class Outline(QTreeView):
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self.setColumnHidden(2, event.size().width() < NARROW)  # names and values are needed more
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        node = self.outline.node(self.currentIndex())
+        if event.key() == Qt.Key.Key_Delete and self.outline.has_name(node):
+            self.removed.emit(node)
+        else:
+            super().keyPressEvent(event)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        index = self.indexAt(event.pos())
+        node = self.outline.node(index)
+        if not self.outline.has_name(node):
+            return
+        menu = QMenu(self)
+        menu.addAction("Rename\tF2", lambda: self.edit(index.siblingAtColumn(0)))
+        menu.addAction("Remove from the template\tDel", lambda: self.removed.emit(node))
+        if isinstance(node, GroupNode) and node.spec.word is None:
+            menu.addAction("Ungroup", lambda: self.ungrouped.emit(node))
+        menu.popup(event.globalPos())
 
     def show_node(self, node: Node | None) -> None:
         """Select a node without telling so."""

@@ -47,12 +47,14 @@ MOST_ROWS = 1 << 30
 MOST_COPIED = 16 << 20
 FIXED_WIDTHS = (8, 12, 16, 20, 24, 32, 48, 64)
 NIBBLES = "0123456789ABCDEF"
+BRACKET, GRIP = 6, 7  # pixels around the line of a bracket, and at its ends, where it can be dragged
 
 
 class ByteStrip(QAbstractScrollArea):
     """Signals: `picked(start, end)` when the user selects bytes, `moved(first, last)` when other rows are shown,
     `typed(start, end, data)` when bytes give way to others, come in (start = end) or go (no data), and
-    `note_wanted(start, end)` to mark bytes; `untypable(text)` when a letter has no bytes in the encoding shown;
+    `note_wanted(start, end)` to mark bytes, `described(start, end)` to name them; `resized(field, start, end)` when an
+    end of its bracket was dragged; `untypable(text)` when a letter has no bytes in the encoding shown;
     `idle` when one is typed and no byte is in edit.
     """
 
@@ -60,6 +62,8 @@ class ByteStrip(QAbstractScrollArea):
     moved = Signal(object, object)
     typed = Signal(object, object, object)
     note_wanted = Signal(object, object)
+    described = Signal(object, object)
+    resized = Signal(object, object, object)
     untypable = Signal(str)
     idle = Signal()
 
@@ -84,6 +88,9 @@ class ByteStrip(QAbstractScrollArea):
         self._origin = 0
         self._start = self._end = 0
         self._anchor = 0
+        self._dragged: tuple[FieldNode, bool] | None = None  # a bracket, and whether its end is dragged, not its start
+        self.setMouseTracking(True)
+        self.viewport().setMouseTracking(True)
         self.verticalScrollBar().valueChanged.connect(self._scrolled)
         self.horizontalScrollBar().valueChanged.connect(self.viewport().update)
 
@@ -269,6 +276,12 @@ class ByteStrip(QAbstractScrollArea):
         offset = self._offset_at(event.position().toPoint())
         if offset is None or event.button() != Qt.MouseButton.LeftButton:
             return
+        self._dragged = self._bracket_at(event.position().toPoint())
+        if self._dragged is not None:
+            field, _ = self._dragged
+            self._anchor = field.start
+            self._pick(field.start, field.end)
+            return
         line = int(event.position().y()) % self.row_height
         self._in_letters = NUMBER_LINE <= line < NUMBER_LINE + LETTER_LINE
         self.viewport().update()
@@ -279,9 +292,38 @@ class ByteStrip(QAbstractScrollArea):
             self._pick(offset, offset + 1)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        offset = self._offset_at(event.position().toPoint())
-        if offset is not None and event.buttons() & Qt.MouseButton.LeftButton:
+        point = event.position().toPoint()
+        offset = self._offset_at(point)
+        if not event.buttons() & Qt.MouseButton.LeftButton:
+            over = self._bracket_at(point) is not None
+            self.viewport().setCursor(Qt.CursorShape.SizeHorCursor if over else Qt.CursorShape.ArrowCursor)
+        elif offset is not None and self._dragged is not None:
+            field, is_end = self._dragged
+            self._start = field.start if is_end else min(offset, field.end - 1)
+            self._end = max(offset, field.start) + 1 if is_end else field.end
+            self.viewport().update()
+        elif offset is not None:
             self._extend(offset)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        dragged, self._dragged = self._dragged, None
+        if dragged is not None and (self._start, self._end) != (dragged[0].start, dragged[0].end):
+            self.resized.emit(dragged[0], self._start, self._end)
+
+    def _bracket_at(self, point: QPoint) -> tuple[FieldNode, bool] | None:
+        """The field whose bracket begins or ends at a point, and whether it is its end."""
+        line = point.y() % self.row_height - NUMBER_LINE - LETTER_LINE - len(self._lanes) * LANE_LINE
+        offset = self._offset_at(point)
+        if not -BRACKET <= line <= BRACKET or offset is None or self.read_only:
+            return None
+        column = (offset - self._origin) % self.row_width
+        within = point.x() - self._x(column)
+        for field in self._fields(offset, offset + 1):
+            if not field.spec.unknown and field.start == offset and 0 <= within < GRIP:
+                return field, False
+            if not field.spec.unknown and field.end == offset + 1 and self._cell - GRIP < within <= self._cell:
+                return field, True
+        return None
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         offset = self._offset_at(event.position().toPoint())
@@ -308,6 +350,8 @@ class ByteStrip(QAbstractScrollArea):
         for name in LITERALS:
             menu.addAction(f"Copy as {name}", lambda name=name: self.copy(name))
         menu.addSeparator()
+        if not self.read_only:
+            menu.addAction("Name these bytes\tCtrl+D", lambda: self.described.emit(self._start, self._end))
         menu.addAction("Mark with a note…", lambda: self.note_wanted.emit(self._start, self._end))
         if not self.read_only:
             size = self._end - self._start

@@ -18,11 +18,13 @@ from faithful_ledger.core.seals.finder.natural import all_natural, natural
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
+from faithful_ledger.core.seals.finder.unknown import LEAST_SAVES, WIDTHS, unknown_crc, with_own_start
 from faithful_ledger.core.seals.hashes import DIGESTS
 
 __all__ = ["Edge", "Finding", "Hints", "find_seals"]
 
 MIXED, RESTLESS, DENSE_PLACES = 96, 300, 24
+UNKNOWN_PLACES = 12
 ENOUGH = 3  # saves of one size for a search over any range
 
 
@@ -59,18 +61,23 @@ def find_seals(
     hints = hints or Hints()
     contents = list(dict.fromkeys(saves))
     found: dict[tuple[object, ...], Finding] = {}
-    for finding in _all(contents, hints, end):
+    explained: set[int] = set()
+    for finding in _all(contents, hints, explained, end):
         checked = widened(finding, contents).checked(contents)
         key = checked.algorithm, checked.start, checked.end, checked.stored, checked.own
         known = found.get(key)
         better = known is None or known.bits < checked.bits
         if checked.holds_in == checked.of and better and hints.fits(checked, len(saves[0])):
             found[key] = checked
+            if checked.sure:
+                at = checked.stored.at(len(contents[0]))
+                explained.update(range(at, at + checked.size))
             report(_best(list(found.values()), len(contents[0])))
     return _best(list(found.values()), len(contents[0])) if contents else []
 
 
-def _all(contents: list[bytes], hints: Hints, end: Deadline) -> Iterator[Finding]:
+def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline) -> Iterator[Finding]:
+    """Everything that may be found; `explained` are the offsets in the first save of what is sure already."""
     if not contents or min(map(len, contents)) < 8:
         return
     spots = places(contents, hints.stored_at)
@@ -84,8 +91,11 @@ def _all(contents: list[bytes], hints: Hints, end: Deadline) -> Iterator[Finding
         if len(group) < len(contents):
             spots = places(group, hints.stored_at)
         for finding in _over_any_range(group, spots, end):
-            yield from _of_all_sizes(finding, len(group[0]), contents)
+            yield from _of_all_sizes(finding, group, contents)
     yield from natural(contents, spots, known[6:], end)
+    if len(group) >= LEAST_SAVES and (not hints.algorithm or "crc".startswith(hints.algorithm[:3])) and not hints.key:
+        for finding in _of_unknown_polynomials(group, places(group, hints.stored_at), explained, end):
+            yield from _of_all_sizes(finding, group, contents)
 
 
 def _over_any_range(group: list[bytes], spots: list[Place], end: Deadline) -> Iterator[Finding]:
@@ -102,6 +112,21 @@ def _over_any_range(group: list[bytes], spots: list[Place], end: Deadline) -> It
         if end.over:
             return
         yield from any_sum(differences, place, way)
+
+
+def _of_unknown_polynomials(
+    group: list[bytes], spots: list[Place], taken: set[int], end: Deadline
+) -> Iterator[Finding]:
+    """From saves of one size, at places that nothing explains; parts of a wide one look like narrow ones."""
+    differences = Differences(group)
+    mixed = [place for place in spots if place.mixed]
+    for bits in WIDTHS:
+        for place in [place for place in mixed if place.bits == bits][:UNKNOWN_PLACES]:
+            if end.over:
+                return
+            at = place.edge.at(differences.size)
+            if not taken.intersection(range(at, at + place.size)):
+                yield from unknown_crc(differences, place)
 
 
 def _algorithms(hints: Hints) -> list[Algorithm]:
@@ -122,8 +147,14 @@ def _same_size(contents: list[bytes]) -> list[bytes]:
     return max(by_size.values(), key=len)
 
 
-def _of_all_sizes(finding: Finding, size: int, contents: list[bytes]) -> Iterator[Finding]:
+def _of_all_sizes(finding: Finding, group: list[bytes], contents: list[bytes]) -> Iterator[Finding]:
     """A finding in saves of one size, with edges counted so that it may hold in the others as well."""
+    size = len(group[0])
+    if finding.constant_only and not alike(contents):
+        solved = with_own_start(finding, [*group, *(each for each in contents if len(each) != size)])
+        if solved is not None:
+            yield solved
+            return
     if alike(contents):
         yield _counted(finding, size)
         return

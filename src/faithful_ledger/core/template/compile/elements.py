@@ -108,6 +108,7 @@ class Elements:
             self.mistakes.append((where, f"groups and records are nested deeper than {DEEPEST} levels"))
             return
         self.depth += 1
+        parent.layout_where = where
         for number, keys in enumerate(elements):
             if not self.count_elements(1, where):
                 break
@@ -135,7 +136,7 @@ class Elements:
             element = RowsSpec(keys[kind], key=keys.get("key"), key_may_repeat=keys.get("key_may_repeat", False))
         else:
             element = FieldSpec(keys[kind])
-        element.parent = parent
+        element.parent, element.where = parent, here
         element.label, element.note = keys.get("label", ""), keys.get("note", "")
         element.when = self.formula(keys, "when", element, here)
         element.address = self.address(keys, element, here)
@@ -180,7 +181,7 @@ class Elements:
         return address
 
     def rows(self, element: RowsSpec, keys: Keys, where: Where, within: tuple[str, ...]) -> None:
-        item = GroupSpec("item", parent=element)
+        item = GroupSpec("item", parent=element, where=where)
         element.item = item
         given = [key for key in ("record", "layout", "each") if keys.get(key) is not None]
         if len(given) != 1:
@@ -194,6 +195,7 @@ class Elements:
                 self.mistakes.append(((*where, "record"), f"there is no record “{name}”{'; ' + hint if hint else ''}"))
             elif (known := self.compiled.get(name)) is not None:
                 item.layout, item.names = known.record.layout, known.record.names
+                item.layout_where = known.record.layout_where
                 self.count_elements(known.elements, (*where, "record"))
             else:
                 before = self.count
@@ -203,7 +205,7 @@ class Elements:
         elif given == ["layout"]:
             self.layout(keys["layout"], item, (*where, "layout"), within)
         else:
-            single = FieldSpec("item", parent=element)
+            single = FieldSpec("item", parent=element, where=(*where, "each"))
             single.label, single.note = keys["each"].get("label", ""), keys["each"].get("note", "")
             self.field(single, {"field": "item", **keys["each"]}, (*where, "each"))
             element.item = single
@@ -240,6 +242,7 @@ class Elements:
         elif keys.get("list"):
             self.mistakes.append(((*where, "list"), "only a text is a list"))
         element.standing, element.locked = keys.get("standing", "guessed"), keys.get("locked")
+        element.unit, element.means = keys.get("unit", ""), keys.get("means", "")
         if bounds := keys.get("bounds"):
             element.bounds = Bounds(bounds.get("least"), bounds.get("most"), bounds.get("why", ""))
         derived = [kind for kind in ("length", "count", "offset") if keys.get(f"{kind}_of") is not None]

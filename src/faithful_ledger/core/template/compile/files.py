@@ -36,6 +36,7 @@ from faithful_ledger.core.template.model import (
     Sign,
     Steps,
     Template,
+    Witness,
 )
 
 __all__ = ["compile_template"]
@@ -73,6 +74,9 @@ class _Files:
             steps=_steps(self.keys.get("steps") or {}),
             identity=tuple(self.keys.get("identity", ())),
             name_rules=tuple(_name_rule(rule) for rule in self.rules if rule.get("named")),
+            author=self.keys.get("author", ""),
+            origin=self.keys.get("origin", ""),
+            witnesses=tuple(_witness(keys) for keys in self.keys.get("witnesses", ())),
         )
         settings = [step.path for step in template.steps.before if isinstance(step, Setting)]
         for where, paths in (
@@ -120,7 +124,7 @@ class _Files:
             if format_ not in DOCUMENTS:
                 hint = did_you_mean(format_, DOCUMENTS) or f"there are {', '.join(DOCUMENTS)}"
                 self.mistakes.append(((*where, "format"), f"“{format_}” is not a format of documents; {hint}"))
-            root = GroupSpec(name if files else "")
+            root = GroupSpec(name if files else "", where=where)
             self.elements.file(file["layout"], root, format_, order, (*where, "layout"))
             spec = FileSpec(name, file.get("name", ""), format_, order, root)
             if (file.get("name") is None) == (file.get("inside") is None):
@@ -294,6 +298,10 @@ def _as_typed(value: object) -> str:
 def _name_rule(keys: Keys) -> NameRule:
     names = {name: str(value) for name, value in keys.get("names", {}).items()}
     return NameRule(keys["named"], keys.get("of") == "folder", keys.get("pattern", ""), names, keys.get("why", ""))
+
+
+def _witness(keys: Keys) -> Witness:
+    return Witness(keys["sha256"], dict(keys["values"]), keys.get("note", ""))
 
 
 def _equal_rule(keys: Keys) -> EqualRule:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from typing import Any, TypeAlias
 
+from faithful_ledger.core.template.yaml_text import Where
+
 __all__ = ["MOST_HINTS", "MOST_KNOWN", "Keys", "Mistakes", "Where"]
 
 Keys: TypeAlias = dict[str, Any]
-Where: TypeAlias = tuple[str | int, ...]
 Mistakes: TypeAlias = list[tuple[Where, str]]
 
 MOST_HINTS = 40

@@ -11,23 +11,31 @@ from faithful_ledger.core.address import Expression
 from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.formats.quoting import Counted
 from faithful_ledger.core.storage import (
+    MOMENTS,
     BitRange,
     Checksum,
     Choice,
+    DosMoment,
     EndedText,
+    FixedBytes,
     FixedText,
+    Float,
     FreeText,
     Integer,
     JsonNumber,
+    Moment,
     Number,
     Order,
     PrefixedText,
+    RawBytes,
     Scaled,
     SpelledNumber,
     SpelledText,
     Storage,
     Switches,
     WholeInText,
+    moment_since,
+    named_pattern,
     number_storage,
     parse_fraction,
     text_encoding,
@@ -44,6 +52,7 @@ from faithful_ledger.core.template.model import (
 __all__ = ["Storages"]
 
 MOST_CHECKSUM = 128
+MOST_BYTES = 1 << 16
 BITS = re.compile(r"([ui])([0-9]{1,2})")
 
 Formula: TypeAlias = Callable[[Keys, str, ElementSpec, Where], Expression | None]
@@ -72,6 +81,10 @@ class Storages:
             return self.named(WholeInText(made), keys, where) or self.scaled(made, keys, where)
         if name == "text":
             return self.text(element, keys, where)
+        if (pattern := named_pattern(name)) is not None:
+            return pattern
+        if name == "bytes":
+            return self.bytes(element, keys, where)
         if name == "checksum":
             size = keys.get("size")
             if not isinstance(size, int) or not 0 < size <= MOST_CHECKSUM:
@@ -87,11 +100,48 @@ class Storages:
             hint = did_you_mean(name, ("text", *whole, "bcd2", "bcd4", "uleb128", "sleb128", "zigzag", "digits"))
             self.mistakes.append(((*where, "as"), f"“{name}” is not a kind of value{'; ' + hint if hint else ''}"))
             return Integer(1, False, "little")
+        if keys.get("moment") is not None:
+            return self.moment(number, keys, where)
         if isinstance(number, Integer | BitRange) and (named := self.named(number, keys, where)):
             return named
         if any(keys.get(key) is not None for key in ("names", "switches")):
             self.mistakes.append((where, "only whole numbers have names or switches"))
         return self.scaled(number, keys, where)
+
+    def bytes(self, element: FieldSpec, keys: Keys, where: Where) -> Storage:
+        """Bytes as they are, as many as the template says."""
+        formula = self.formula(keys, "size", element, where)
+        if formula is None:
+            self.mistakes.append((where, "bytes have a size"))
+        elif formula.constant is not None:
+            if 0 < formula.constant <= MOST_BYTES:
+                return FixedBytes(formula.constant)
+            self.mistakes.append(((*where, "size"), f"a field of bytes has between 1 and {MOST_BYTES} of them"))
+        else:
+            element.size = formula
+        return RawBytes()
+
+    def moment(self, number: Storage, keys: Keys, where: Where) -> Storage:
+        """A number that counts time."""
+        given = keys["moment"]
+        here = (*where, "moment")
+        if given == "dos":
+            if isinstance(number, Integer) and number.size == 4:
+                return DosMoment(number.order)
+            self.mistakes.append((here, "a moment as FAT stores it has 4 bytes: as: u32"))
+            return number
+        if not isinstance(number, Integer | Float):
+            self.mistakes.append((here, "only a whole number or a fraction counts time"))
+            return number
+        if isinstance(given, str) and given not in MOMENTS:
+            hint = did_you_mean(given, (*MOMENTS, "dos")) or f"there are {', '.join((*MOMENTS, 'dos'))}"
+            self.mistakes.append((here, f"“{given}” is not a moment; {hint}"))
+            return number
+        since, unit = MOMENTS[given] if isinstance(given, str) else (given["since"], given["unit"])
+        if moment_since(since) is None:
+            self.mistakes.append(((*here, "since"), f"“{since}” is not a date; write one as 1970-01-01"))
+            return number
+        return Moment(number, since, unit)
 
     def counted(self, made: Storage, keys: Keys, where: Where) -> None:
         """A value of a text that has its own length in front."""

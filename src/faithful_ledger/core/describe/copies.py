@@ -1,0 +1,133 @@
+"""A template laid over the save and all its kept copies: which of them fit, what each field says, what is explained,
+and what is still unknown.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import NamedTuple
+
+from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node
+from faithful_ledger.core.binding.spans import explained_bytes, fields_between
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.rules.audit import field_findings
+from faithful_ledger.core.source import Source
+
+__all__ = ["MAKES_NO_SENSE", "CopyReport", "Overlap", "UnknownRun", "overlaps", "report", "unknown_runs", "value_at"]
+
+MAKES_NO_SENSE = "✕"
+MOST_FIELDS = 100_000
+CHUNK = 1 << 16
+
+
+class CopyReport(NamedTuple):
+    """What a template makes of one copy: the first thing that does not fit, or nothing; and how many of the bytes of
+    all its files are explained.
+    """
+
+    name: str
+    problem: str
+    explained: int
+    size: int
+
+    @property
+    def share(self) -> float:
+        return self.explained / self.size if self.size else 0.0
+
+
+class UnknownRun(NamedTuple):
+    """Bytes [start, end) of a file that nothing describes; in so many of the copies something in them differs, from
+    `first` to `last`.
+    """
+
+    start: int
+    end: int
+    differs_in: int
+    first: int
+    last: int
+
+
+class Overlap(NamedTuple):
+    """Two fields that have bytes in common."""
+
+    one: FieldNode
+    other: FieldNode
+
+
+def report(name: str, bound: Mapping[str, BoundFile] | None) -> CopyReport:
+    """What is said of one copy, bound; None where some of its files were not kept."""
+    if bound is None:
+        return CopyReport(name, "not all files of this save were kept", 0, 0)
+    problem = next((str(file.problem) for file in bound.values() if file.problem is not None), "")
+    missing = next((error.what for file in bound.values() for error in file.missing), "")
+    files = [file for file in bound.values() if file.unwrapped is None]
+    return CopyReport(
+        name,
+        problem or missing,
+        sum(explained_bytes(file.root) for file in files),
+        sum(file.source.size for file in files),
+    )
+
+
+def value_at(node: Node | None) -> str:
+    """What a field says; ✕ where its bytes make no sense, – where it is not there."""
+    if not isinstance(node, FieldNode):
+        return "–"
+    try:
+        text = node.spec.storage.to_text(node.value)
+    except LedgerError:
+        return MAKES_NO_SENSE
+    wrong = any(finding.level != "note" for finding in field_findings(node))
+    return f"{MAKES_NO_SENSE} {text}" if wrong else text
+
+
+def unknown_runs(bound: BoundFile, copies: Sequence[Source] = ()) -> Iterator[UnknownRun]:
+    """The runs of a file that no field explains, with what differs in them in `copies` of the same size."""
+    at = 0
+    alike = [copy for copy in copies if copy.size == bound.source.size]
+    for start, end in _described(bound.root):
+        if start > at:
+            yield _run(bound.source, at, start, alike)
+        at = max(at, end)
+    if at < bound.source.size:
+        yield _run(bound.source, at, bound.source.size, alike)
+
+
+def _described(root: GroupNode) -> list[tuple[int, int]]:
+    spans = []
+    for number, node in enumerate(fields_between(root, 0, root.end)):
+        if number == MOST_FIELDS:
+            break
+        if not node.spec.unknown:
+            spans.append((node.start, node.end))
+    return sorted(spans)
+
+
+def _run(source: Source, start: int, end: int, copies: Sequence[Source]) -> UnknownRun:
+    import numpy as np
+
+    differs, first, last = 0, end, start
+    for copy in copies:
+        for begin in range(start, end, CHUNK):
+            stop = min(begin + CHUNK, end)
+            here, there = (np.frombuffer(bytes(each.read(begin, stop)), np.uint8) for each in (source, copy))
+            places = np.flatnonzero(here != there)
+            if places.size:
+                first, last = min(first, begin + int(places[0])), max(last, begin + int(places[-1]) + 1)
+        differs += bytes(source.read(start, end)) != bytes(copy.read(start, end))
+    return UnknownRun(start, end, differs, first if differs else start, last if differs else start)
+
+
+def overlaps(root: GroupNode) -> Iterator[Overlap]:
+    """Fields that have bytes in common with the one before them; parts of one word do not count."""
+    fields = sorted(
+        (node for number, node in enumerate(fields_between(root, 0, root.end)) if number < MOST_FIELDS),
+        key=lambda node: (node.start, node.end),
+    )
+    last: FieldNode | None = None
+    for node in fields:
+        word = isinstance(node.parent, GroupNode) and node.parent.spec.word is not None
+        if last is not None and node.start < last.end and not (word and node.parent is last.parent):
+            yield Overlap(last, node)
+        if last is None or node.end > last.end:
+            last = node

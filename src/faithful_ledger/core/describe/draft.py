@@ -1,0 +1,236 @@
+"""A template that is being changed by hand, over the save that is open: text, template and bound trees belong together.
+
+Nothing is written here. `changed` gives the new text once the save still fits: a change after which the save could not
+be read as far as before is refused.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.binding.spans import field_at
+from faithful_ledger.core.describe import bits, grouping, placing, shaping
+from faithful_ledger.core.describe.copies import overlaps
+from faithful_ledger.core.describe.ends import End, ends_of
+from faithful_ledger.core.describe.links import Link, shortest_name
+from faithful_ledger.core.errors import EntryError
+from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.save import Save
+from faithful_ledger.core.template import Template, parse_template
+from faithful_ledger.core.template.model import GroupSpec, RowsSpec
+from faithful_ledger.core.template.rewriting import YamlText
+
+__all__ = ["Draft", "changed"]
+
+
+class Draft:
+    """The template of a save as it is being changed. Offsets are those of the payload of a file."""
+
+    def __init__(self, text: bytes, save: Save) -> None:
+        self.text = YamlText(text)
+        self._like = save
+        self.read_again()
+
+    def read_again(self) -> None:
+        """Lay what the text says now over the save."""
+        self.template: Template = parse_template(bytes(self.text), "the template")
+        self.save = open_save(self._like.path, self.template, self._like.roots)
+
+    def file(self, name: str) -> BoundFile:
+        """A file of the save, bound.
+
+        Raises:
+            EntryError: the template knows no such file.
+        """
+        held = self.save.files.get(name) or self.save.files.get(next(iter(self.template.files)))
+        if held is None or held.bound is None or held.bound.spec.format != "binary":
+            raise EntryError(f"{name} is not a binary file of this template", placing.UNCHANGED)
+        return held.bound
+
+    def node(self, path: str) -> Node:
+        """Raises AddressError where a path leads nowhere."""
+        return self.save.nodes(path)[0]
+
+    def add(self, file: str, start: int, end: int, keys: Mapping[str, Any]) -> None:
+        """Describe the bytes [start, end) by an element with these keys."""
+        bound = self.file(file)
+        placing.add_element(self.text, bound, start, end, keys)
+        self.read_again()
+        again = self.file(file)
+        found = [node for node in _all(again, start) if (node.start, node.end) == (start, end)]
+        if not found:
+            self._refuse_problem(bound)
+            raise EntryError(f"the element would not take exactly {end - start} bytes", placing.UNCHANGED)
+
+    def add_bits(self, file: str, start: int, end: int, low: int, high: int, name: str) -> None:
+        """Name the bits from `low` to `high` of the whole number that the bytes [start, end) are."""
+        word = next((node for node in _all(self.file(file), start) if _is_word(node) and node.end == end), None)
+        if word is not None:
+            bits.name_bits(self.text, word, low, high, name)
+        else:
+            placing.add_element(self.text, self.file(file), start, end, bits.bit_word(name, end - start, low, high))
+
+    def rename(self, path: str, name: str) -> None:
+        shaping.set_name(self.text, self.template, self.node(path).spec, name)
+
+    def set(self, path: str, keys: Mapping[str, Any]) -> None:
+        """Give an element's keys other values; None takes one away."""
+        shaping.set_keys(self.text, self.node(path).spec, keys)
+
+    def remove(self, path: str) -> None:
+        shaping.remove(self.text, self.template, self.node(path))
+
+    def resize(self, path: str, start: int, end: int, keys: Mapping[str, Any]) -> None:
+        """Let a field cover the bytes [start, end) instead, with the keys a storage of that size needs."""
+        node = self.node(path)
+        if not isinstance(node, FieldNode):
+            raise EntryError(f"{path} is as large as its parts", f"{placing.UNCHANGED}; change these")
+        shaping.resize(self.text, node, start, end, keys)
+
+    def group(self, file: str, start: int, end: int, name: str) -> str:
+        """Put the elements that are the bytes [start, end) into a group. Returns its path."""
+        nodes = grouping.neighbours(self.file(file), start, end)
+        return grouping.group(self.text, self.template, nodes, {"group": name})
+
+    def ungroup(self, path: str) -> None:
+        node = self.node(path)
+        if not isinstance(node, GroupNode):
+            raise EntryError(f"{path} is not a group", placing.UNCHANGED)
+        grouping.ungroup(self.text, self.template, node)
+
+    def repeat(self, file: str, start: int, end: int, name: str, ends: Mapping[str, Any]) -> str:
+        """Make the elements that are the bytes [start, end) the record of rows, which end as `ends` says: `count`,
+        `size` or `ended_by`; a count that is a field follows the rows when records are added. Returns their path.
+        """
+        nodes = grouping.neighbours(self.file(file), start, end)
+        if len(nodes) == 1 and isinstance(nodes[0], RowsNode):
+            path = nodes[0].path
+        else:
+            path = grouping.group(self.text, self.template, nodes, {"rows": name, "count": 1})
+        self.read_again()
+        grouping.repeat(self.text, self.file(file), path, ends)
+        count = ends.get("count")
+        if isinstance(count, str):
+            self.read_again()
+            follows = self.node(path)
+            field = follows.parent.scope(count) if follows.parent is not None else None  # type: ignore[union-attr]
+            if field is not None and getattr(field.spec, "derived", None) is None:
+                shaping.set_keys(self.text, field.spec, {"count_of": follows.spec.name})
+        return path
+
+    def ends(self, file: str, start: int, end: int) -> list[End]:
+        """How the elements that are the bytes [start, end) may go on as rows. The draft is of no other use then."""
+        path = self.repeat(file, start, end, "rows", {"count": 1})
+        self.read_again()
+        rows = self.node(path)
+        assert isinstance(rows, RowsNode)
+        return ends_of(rows)
+
+    def link(self, path: str, link: Link) -> None:
+        """Make a number the length, count or offset of another element, and that element end or begin where it says."""
+        node = self.node(path)
+        holder = node.parent
+        target = holder.scope(link.target.split(".")[0]) if isinstance(holder, GroupNode) else None
+        for name in link.target.split(".")[1:]:
+            target = target.names.get(name) if isinstance(target, GroupNode) else None
+        if target is None:
+            raise EntryError(f"{link.target} cannot be named from {path}", placing.UNCHANGED)
+        spec = target.spec
+        keys: dict[str, Any] = {f"{kind}_of": None for kind in ("length", "count", "offset")}
+        keys |= {f"{link.kind}_of": link.target, "plus": link.plus or None}
+        shaping.set_keys(self.text, node.spec, keys)
+        said = shortest_name(target, node)
+        if said is None or not target.follows(node):
+            return
+        said += f" - {link.plus}" if link.plus > 0 else f" + {-link.plus}" if link.plus else ""
+        if link.kind == "offset" and spec.address.base == "start":
+            shaping.set_keys(self.text, spec, {"at": said})
+        elif isinstance(spec, RowsSpec) and (link.kind == "count" or spec.count is None):
+            ends = {"count": None, "size": None, "ended_by": None}
+            shaping.set_keys(self.text, spec, {**ends, "count" if link.kind == "count" else "size": said})
+        elif isinstance(spec, GroupSpec) and link.kind == "length":
+            shaping.set_keys(self.text, spec, {"size": said})
+
+    def seal(
+        self,
+        file: str,
+        at: tuple[int, int],
+        kind: Mapping[str, Any],
+        seal: Mapping[str, Any],
+        over: tuple[int, int],
+        offsets: Mapping[str, int],
+    ) -> str:
+        """Make bytes a seal over others (see `sealing.put_seal`). Returns the path of its field."""
+        from faithful_ledger.core.describe.sealing import put_seal
+
+        put_seal(self.text, self.file(file), at, kind, seal, over, offsets)
+        self.read_again()
+        bound = self.file(file)
+        field = field_at(bound.root, at[0])
+        if field is None or (field.start, field.end) != at:
+            self._refuse_problem(bound)
+            raise EntryError("the seal would not take exactly its bytes", placing.UNCHANGED)
+        return field.path
+
+    def show_in(self, path: str, title: str) -> None:
+        """List a field in a section of the Edit sheet, which is made where it is not there; without a title in none."""
+        node = self.node(path)
+        shaping.drop_listed(self.text, self.template, node.spec, only="sections")
+        if title:
+            shaping.list_in(self.text, title, path)
+
+    def _refuse_problem(self, before: BoundFile) -> None:
+        problem = self.save.problem
+        if problem is not None and before.problem is None:
+            raise EntryError(f"the save would not fit the template any more: {problem.what}", placing.UNCHANGED)
+
+
+def _all(bound: BoundFile, at: int) -> list[Node]:
+    """Every element that begins at an offset, whatever is around it."""
+    found: list[Node] = []
+    stack: list[Node] = [bound.root]
+    while stack:
+        node = stack.pop()
+        if node.start == at:
+            found.append(node)
+        if isinstance(node, GroupNode):
+            stack += [child for child in node.children if child.start <= at < max(child.end, child.start + 1)]
+        elif isinstance(node, RowsNode) and (index := node.index_at(at)) is not None:
+            stack.append(node.item(index))
+    return found
+
+
+def _is_word(node: Node) -> bool:
+    return isinstance(node, GroupNode) and node.spec.word is not None
+
+
+def changed(text: bytes, save: Save, act: Callable[[Draft], object]) -> bytes:
+    """A template after a change by hand.
+
+    Raises:
+        EntryError: the change cannot be made, or the save would fit less than before, or two fields would overlap.
+        TemplateError: the result would not be a template.
+    """
+    draft = Draft(text, save)
+    before = draft.save.problem
+    lapped = _overlapping(draft.save)
+    act(draft)
+    draft.read_again()
+    after = draft.save.problem
+    if after is not None and (before is None or str(after) != str(before)):
+        raise EntryError(f"the save would not fit the template any more: {after.what}", placing.UNCHANGED)
+    fresh = [pair for pair in _overlapping(draft.save) if pair not in lapped]
+    if fresh:
+        what = f"{fresh[0][1]} would overlap {fresh[0][0]}"
+        raise EntryError(what, f"{placing.UNCHANGED}; narrow one of them first")
+    return bytes(draft.text)
+
+
+def _overlapping(save: Save) -> list[tuple[str, str]]:
+    found = []
+    for file in save.files.values():
+        if file.bound is not None and file.bound.spec.format == "binary":
+            found += [(each.one.path, each.other.path) for each in overlaps(file.bound.root)]
+    return found

@@ -1,0 +1,169 @@
+"""Every checksum of some bytes, and where in the file each is stored: for bytes that somebody has chosen.
+
+In other saves the same bytes may be elsewhere; where a result is stored is then counted from the beginning or the end
+of the bytes, or of the file, whichever holds in the most saves.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from typing import NamedTuple
+
+from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.errors import ValueRefused
+from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm
+from faithful_ledger.core.storage import WRITTEN, Checksum
+
+__all__ = ["Chosen", "Stored", "checksums_of"]
+
+NEAR = 64  # bytes from the chosen ones, or from the ends of the file, in which short results are looked for
+MOST_PLACES = 64
+CONVINCING = 24  # bits
+
+
+class Chosen(NamedTuple):
+    """Bytes [start, end) of one save's content."""
+
+    content: bytes
+    start: int
+    end: int
+
+    @property
+    def bytes(self) -> memoryview:
+        return memoryview(self.content)[self.start : self.end]
+
+
+class Stored(NamedTuple):
+    """A checksum of the chosen bytes with where it is stored in the first save, in `size` bytes of a `form`. It holds
+    in so many of the saves, with so many different `values`.
+    """
+
+    algorithm: Algorithm
+    number: int
+    at: int
+    size: int
+    form: str
+    holds_in: int
+    of: int
+    values: int
+
+    @property
+    def bits(self) -> int:
+        """How much the stored bytes say; zeros say nothing."""
+        width = self.algorithm.bits
+        said = sum(8 for byte in self.number.to_bytes((width + 7) // 8, "big") if byte)
+        return min(said, 8 * self.size) * self.values
+
+    @property
+    def is_convincing(self) -> bool:
+        """Whether chance is unlikely: wide results, or narrow ones that change and hold each time."""
+        return self.holds_in == self.of and self.bits >= CONVINCING
+
+
+def checksums_of(saves: Sequence[Chosen], until: Deadline = NEVER) -> list[Stored]:
+    """Of the chosen bytes of a save and of its copies, the save first; what holds most often comes first."""
+    first = saves[0]
+    if first.end <= first.start:
+        return []
+    found: list[Stored] = []
+    for algorithm in _all():
+        if until.over:
+            break
+        numbers = [algorithm([each.bytes]) if each.end > each.start else -1 for each in saves]
+        for size, form in _forms(algorithm):
+            raw = _spelled(algorithm, numbers[0], size, form)
+            if raw is None or not any(raw):
+                continue
+            raws = [_spelled(algorithm, number, size, form) if number >= 0 else None for number in numbers]
+            for at in _occurrences(first, raw):
+                holds = _holding(saves, raws, at - first.start, at - first.end, at)
+                values = len({raw for raw, held in zip(raws, holds, strict=True) if held})
+                found.append(Stored(algorithm, numbers[0], at, len(raw), form, sum(holds), len(saves), values))
+    found.sort(key=lambda each: _rank(each, first))
+    return _one_a_place(found)
+
+
+def _all() -> Iterator[Algorithm]:
+    for algorithm in ALGORITHMS.values():
+        yield algorithm
+        if not algorithm.is_digest:
+            yield replace(algorithm, changed="inverted")
+            yield replace(algorithm, changed="negated")
+
+
+def _forms(algorithm: Algorithm) -> Iterator[tuple[int, str]]:
+    """The ways a result may be stored."""
+    size = (algorithm.bits + 7) // 8
+    if algorithm.is_digest:
+        yield from ((size, "bytes"), (2 * size, "hex"), (2 * size, "HEX"))
+        return
+    if size == 1:
+        yield 1, "u8"
+    elif size in (2, 3, 4, 8):
+        yield from ((size, f"u{8 * size}le"), (size, f"u{8 * size}be"))
+    if size == 2:  # in a wider number, as sums often are
+        yield from ((4, "u32le"), (4, "u32be"))
+    if size >= 4:
+        yield from ((2 * size, "hex"), (2 * size, "HEX"))
+
+
+def _spelled(algorithm: Algorithm, number: int, size: int, form: str) -> bytes | None:
+    if form in WRITTEN:
+        storage = Checksum(size, form)
+        try:
+            return storage.encode(algorithm.cut(number, storage.room(b"")), b"")
+        except ValueRefused:
+            return None
+    return number.to_bytes(size, "little" if form.endswith("le") else "big")
+
+
+def _occurrences(chosen: Chosen, raw: bytes) -> Iterator[int]:
+    """Where bytes stand outside of the chosen ones; short ones only near them, and near the ends of the file."""
+    found = 0
+    content = chosen.content
+    for match in re.finditer(b"(?=" + re.escape(raw) + b")", content, re.DOTALL):
+        at = match.start()
+        if at < chosen.end and chosen.start < at + len(raw):
+            continue
+        near = min(abs(at - chosen.end), abs(chosen.start - at - len(raw)), at, len(content) - at - len(raw)) <= NEAR
+        if len(raw) < 3 and not near:
+            continue
+        yield at
+        found += 1
+        if found == MOST_PLACES:
+            return
+
+
+def _holding(saves: Sequence[Chosen], raws: Sequence[bytes | None], begin: int, end: int, at: int) -> list[bool]:
+    """In which saves a result stands at the place that holds in the most of them."""
+    from_end = len(saves[0].content) - at
+    best: list[bool] = []
+    for place in (
+        lambda each: each.start + begin,
+        lambda each: each.end + end,
+        lambda each: at,
+        lambda each: len(each.content) - from_end,
+    ):
+        holds = []
+        for each, raw in zip(saves, raws, strict=True):
+            where = place(each)
+            holds.append(raw is not None and where >= 0 and each.content[where : where + len(raw)] == raw)
+        if sum(holds) > sum(best):
+            best = holds
+    return best
+
+
+def _rank(each: Stored, chosen: Chosen) -> tuple[bool, float, bool, int]:
+    gap = min(abs(each.at - chosen.end), abs(chosen.start - each.at - each.size))
+    return each.holds_in < each.of, -each.bits, bool(each.algorithm.changed), gap
+
+
+def _one_a_place(found: list[Stored]) -> list[Stored]:
+    """The best explanation of each place; what overlaps a better one is left out."""
+    kept: list[Stored] = []
+    for each in found:
+        if not any(each.at < other.at + other.size and other.at < each.at + each.size for other in kept):
+            kept.append(each)
+    return kept
