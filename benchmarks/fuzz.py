@@ -1,4 +1,4 @@
-"""Mutated saves, texts, templates, packed streams, journals and archives against commands and plans, in this process.
+"""Mutated saves, texts, templates, packed streams, journals and archives against commands, plans and changes by hand.
 
     python benchmarks/fuzz.py [--minutes M] [--seed S] [--only KIND] [--write]
 
@@ -12,12 +12,10 @@ their seeds. `--write` renews the figures in docs/reliability.md. The status is 
 from __future__ import annotations
 
 import argparse
-import bz2
 import gc
 import gzip
 import io
 import json
-import lzma
 import os
 import random
 import re
@@ -29,12 +27,14 @@ import tempfile
 import time
 import traceback
 import zipfile
-import zlib
 from collections import Counter
 from collections.abc import Callable, Iterator
-from contextlib import closing, redirect_stderr, redirect_stdout
+from contextlib import closing, redirect_stderr, redirect_stdout, suppress
+from functools import partial
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
+
+from making import Corpus, mutated, mutated_text, some_json, some_packed, some_template
 
 ROOT = Path(__file__).resolve().parents[1]
 FAILED = Path("/tmp/faithful-fuzz")
@@ -50,323 +50,6 @@ class Case(NamedTuple):
     run: Callable[[], bool]
     watched: Path | None = None
     allowance: float = 0.0  # CPU seconds more, for what writes and syncs files or has a deadline of its own
-
-
-# mutations
-
-
-def mutated(rng: random.Random, data: bytes, most: int = 6) -> bytes:
-    """Bytes flipped, set, removed, repeated, inserted, or overwritten with numbers at the edges of their types."""
-    out = bytearray(data)
-    for _ in range(rng.randint(1, most)):
-        size = len(out)
-        at = rng.randrange(size + 1)
-        match rng.randrange(9):
-            case 0 if size:
-                out[at % size] ^= 1 << rng.randrange(8)
-            case 1 if size:
-                out[at % size] = rng.choice((0, 1, 0x7F, 0x80, 0xFF, rng.randrange(256)))
-            case 2:
-                del out[at : at + rng.choice((1, 2, 4, 30, size // 3 + 1))]
-            case 3:
-                out[at:at] = out[at : at + rng.choice((1, 4, 64))] * rng.choice((1, 2, 50))
-            case 4:
-                out[at:at] = rng.randbytes(rng.choice((1, 3, 16, 200)))
-            case 5:
-                number = rng.choice((0, 1, 0x7FFF, 0xFFFF, 0x7FFFFFFF, 0xFFFFFFFF, 1 << 63, (1 << 64) - 1, size))
-                width = rng.choice((1, 2, 4, 8))
-                out[at : at + width] = (number & ((1 << 8 * width) - 1)).to_bytes(width, rng.choice(("little", "big")))
-            case 6:
-                del out[at:]
-            case 7 if size:
-                other = rng.randrange(size)
-                out[at : at + 40] = out[other : other + 40]
-            case _:
-                out += rng.randbytes(rng.randrange(20))
-    return bytes(out)
-
-
-WORDS = [
-    "ledger",
-    "id",
-    "title",
-    "files",
-    "save",
-    "name",
-    "layout",
-    "field",
-    "as",
-    "u8",
-    "u16",
-    "i64be",
-    "f32",
-    "text",
-    "digits",
-    "uleb128",
-    "size",
-    "length",
-    "count",
-    "until",
-    "key",
-]
-WORDS += [
-    "rows",
-    "each",
-    "record",
-    "records",
-    "group",
-    "flat",
-    "constant",
-    "unknown",
-    "at",
-    "behind",
-    "before",
-    "when",
-    "bounds",
-    "least",
-    "most",
-    "seal",
-    "over",
-]
-WORDS += [
-    "crc-32",
-    "sum8",
-    "file",
-    "length_of",
-    "count_of",
-    "offset_of",
-    "plus",
-    "names",
-    "switches",
-    "scale",
-    "bias",
-    "rounding",
-    "format",
-    "json",
-    "inside",
-    "layers",
-]
-WORDS += [
-    "-1",
-    "0",
-    "1e999",
-    "0x" + "F" * 40,
-    "99999999999999999999",
-    "'*'",
-    "~",
-    "true",
-    "[",
-    "]",
-    "{",
-    "}",
-    ": ",
-    ", ",
-    "- ",
-    "\n",
-]
-WORDS += [
-    "&a",
-    "*a",
-    "!!set",
-    "!!bool",
-    "? ",
-    '"\\ud800"',
-    "\\",
-    "'",
-    '"',
-    "#",
-    "|",
-    ">",
-    "---",
-    "\t",
-    "\u2028",
-    "\ufeff",
-    "[*]",
-    "//",
-]
-
-
-def mutated_text(rng: random.Random, text: str) -> str:
-    """Words and lines changed, doubled, or put elsewhere, so that much of a text stays what it was."""
-    for _ in range(rng.randint(1, 5)):
-        lines = text.split("\n")
-        parts = re.findall(r"\w+|\W", text) or [""]
-        at = rng.randrange(len(parts))
-        match rng.randrange(7):
-            case 0:
-                parts[at] = rng.choice(WORDS)
-            case 1:
-                parts.insert(at, rng.choice(WORDS))
-            case 2:
-                del parts[at : at + rng.choice((1, 3, 20))]
-            case 3:
-                parts[at:at] = parts[at : at + rng.choice((1, 5, 40))] * rng.choice((1, 2, 60))
-            case 4:
-                parts[at] = rng.choice(parts)
-            case 5:
-                lines.insert(rng.randrange(len(lines)), rng.choice(lines))
-                parts = ["\n".join(lines)]
-            case _:
-                parts[at] = str(rng.choice((0, -1, 1 << 31, 1 << 64, 1 << 200, 255, 65536, 10**400)))
-        text = "".join(parts)[: 1 << 20]
-    return text
-
-
-# what is made
-
-
-def some_layout(rng: random.Random, depth: int = 0, names: list[str] | None = None) -> list[dict[str, object]]:
-    """A layout that is right for the most part: fields, lengths, counts, seals, repeats within repeats."""
-    names = names if names is not None else []
-    layout: list[dict[str, object]] = []
-    for number in range(rng.randint(1, 6)):
-        name = f"f{depth}{number}"
-        kind = rng.choice(("number", "number", "text", "fixed", "unknown", "group", "rows", "seal", "constant"))
-        number_type = rng.choice(
-            ("u8", "u16", "u32be", "i16", "i64", "f32", "f64be", "bcd2", "uleb128", "sleb128", "digits")
-        )
-        element: dict[str, object]
-        if kind == "number":
-            element = {"field": name, "as": number_type}
-            if number_type in ("u8", "u16") and rng.random() < 0.3:
-                element |= {rng.choice(("names", "switches")): dict(enumerate(rng.sample(WORDS, 4)))}
-            elif rng.random() < 0.2:
-                element |= {"scale": rng.choice((10, "1/3", 0.5)), "bounds": {"least": 0, "most": 100}}
-        elif kind == "text":
-            element = {"field": name, "as": "text", "length": rng.choice(("u8", "u16", "u32"))}
-        elif kind == "fixed":
-            element = {
-                "field": name,
-                "as": "text",
-                "size": rng.choice((1, 4, 16)),
-                "encoding": rng.choice(("utf-8", "latin-1", "utf-16-le")),
-            }
-        elif kind == "unknown":
-            element = {"unknown": name, "size": rng.choice((1, 3, rng.choice(names) if names else 2, "1 << 40"))}
-        elif kind == "constant":
-            element = {"constant": name, "bytes": rng.choice(("00", "FF", "41 42"))}
-        elif kind == "group" and depth < 4:
-            element = {"group": name, "layout": some_layout(rng, depth + 1, list(names)), "flat": rng.random() < 0.2}
-        elif kind == "rows" and depth < 4:
-            inner = (
-                {"each": {"as": number_type}}
-                if rng.random() < 0.4
-                else {"layout": some_layout(rng, depth + 1, list(names))}
-            )
-            ends = rng.choice(
-                (
-                    {"count": rng.choice(names) if names else 3},
-                    {"count": rng.choice((2, 1000, 5_000_000))},
-                    {"ended_by": "FF"},
-                    {"size": 12},
-                )
-            )
-            element = {"rows": name, **inner, **ends}
-            if "layout" in inner and rng.random() < 0.3:
-                element["key"] = "f00"
-        elif kind == "seal" and layout:
-            other = rng.choice(layout)
-            over = next(str(other[key]) for key in ("field", "unknown", "group", "rows", "constant") if key in other)
-            element = {"field": name, "as": rng.choice(("u32", "i16", "u8"))}
-            element |= rng.choice(
-                (
-                    {"seal": {"algorithm": rng.choice(("crc-32", "sum8", "xor8")), "over": over}},
-                    {"length_of": over},
-                    {"offset_of": over},
-                )
-            )
-        else:
-            element = {
-                "field": name,
-                "as": "u8",
-                rng.choice(("at", "when")): rng.choice((0, 1, -1, names[0] if names else 5)),
-            }
-        if rng.random() < 0.05:
-            element["behind"] = rng.choice(("41 42", "00 00 00"))
-        layout.append(element)
-        if element.get("as") in ("u8", "u16") and "names" not in element and "switches" not in element:
-            names.append(name)
-    return layout
-
-
-def some_template(rng: random.Random) -> str:
-    document: dict[str, object] = {"ledger": 1, "id": "fuzz", "title": "Fuzz", "recognise": [{"name": "*.bin"}]}
-    document["files"] = {"save": {"name": "*.bin", "order": rng.choice(("little", "big")), "layout": some_layout(rng)}}
-    if rng.random() < 0.2:
-        document["files"]["inner"] = {  # type: ignore[index]
-            "inside": "save",
-            "layers": [rng.choice(("zlib", "gzip", "zstd", "xor", "lz4", "base64", "deflate"))],
-            "layout": some_layout(rng),
-        }
-    return json.dumps(document)
-
-
-def some_json(rng: random.Random, depth: int = 0) -> object:
-    if depth > 5 or rng.random() < 0.4:
-        return rng.choice(
-            (
-                0,
-                -1,
-                1e300,
-                12.50,
-                1 << 70,
-                "Oriel",
-                "S\u00f8n \ud83d\ude00",
-                "",
-                True,
-                None,
-                '{"a": [1, {"b": 2}]}',
-                "\ud800",
-                "x" * 300,
-            )
-        )
-    if rng.random() < 0.5:
-        return [some_json(rng, depth + 1) for _ in range(rng.randint(0, 6))]
-    keys = ("marks", "player.gold", " odd ", "a", "b", "[0]", "", '"', "crew")
-    return {rng.choice(keys): some_json(rng, depth + 1) for _ in range(rng.randint(0, 6))}
-
-
-def some_packed(rng: random.Random) -> bytes:
-    """Streams with records, noise or far too many zeros in them."""
-    import lz4.frame
-    import zstandard
-
-    packers: list[Callable[[bytes], bytes]] = [
-        zlib.compress,
-        gzip.compress,
-        bz2.compress,
-        lzma.compress,
-        lz4.frame.compress,
-    ]
-    packers.append(zstandard.ZstdCompressor().compress)
-    content = rng.choice(
-        (bytes(rng.choice((100, 1 << 20, 40 << 20))), rng.randbytes(3000), b"Oriel\0\1\2\3marks" * 300)
-    )
-    data = rng.choice(packers)(content)
-    if rng.random() < 0.3 and len(data) < 1 << 20:
-        data = rng.choice(packers)(data)
-    data = rng.randbytes(rng.choice((0, 4, 100))) + data * rng.choice((1, 1, 3, 20)) + rng.randbytes(rng.choice((0, 4)))
-    if rng.random() < 0.3:
-        key = rng.randbytes(rng.choice((1, 3, 4)))
-        data = bytes(byte ^ key[n % len(key)] for n, byte in enumerate(data[:200_000]))
-    return data[: 4 << 20]
-
-
-class Corpus:
-    """Saves of the made-up game to start from."""
-
-    def __init__(self, folder: Path) -> None:
-        from brinewick.__main__ import main as play
-
-        self.harbour, self.deep = folder / "harbour", folder / "deep"
-        with redirect_stdout(io.StringIO()):
-            for action in (["start", "Oriel & Søn"], ["sell", "brass lamp"], ["dive", "Tamsin"]):
-                assert play(["--saves", str(self.harbour), *action]) == 0
-            assert play(["--saves", str(self.deep), "--edition", "deep", "start", "Oriel & Søn"]) == 0
-        self.files = [path for place in (self.harbour, self.deep) for path in sorted(place.iterdir())]
-        self.templates = [
-            path.read_text("utf-8") for path in sorted((ROOT / "src/faithful_ledger/templates").glob("*.yaml"))
-        ]
 
 
 # cases
@@ -550,6 +233,102 @@ def plans(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
     assert path.exists()
 
 
+def described(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
+    """Templates that are changed by hand over a save, as in the window, and then handed on."""
+    from faithful_ledger.core.describe.draft import Draft, changed
+    from faithful_ledger.core.errors import LedgerError
+    from faithful_ledger.core.opening import open_save
+    from faithful_ledger.core.template import parse_template
+
+    template, path = folder / "fuzz.yaml", folder / "a.bin"
+    template.write_text(some_template(rng))
+    path.write_bytes(
+        rng.randbytes(rng.choice((30, 300, 3000))) if rng.random() < 0.3 else bytes(rng.choices(b"\0\1\2AB\xff", k=400))
+    )
+    seed = rng.random()
+
+    def act() -> None:
+        choose = random.Random(seed)
+        text = template.read_bytes()
+        save = open_save(path, parse_template(text, "fuzz.yaml"))
+        for _ in range(choose.randint(1, 6)):
+            before = text
+            with suppress(LedgerError):
+                text = changed(text, save, partial(some_change, choose, save))
+            save = open_save(path, parse_template(text, "fuzz.yaml"))
+            assert text == before or save.problem is None or "fit" not in save.problem.what
+        template.write_bytes(text)
+
+    def some_change(choose: random.Random, save: Any, draft: Draft) -> None:
+        nodes = [node for _, node in zip(range(200), save.all_fields(), strict=False)]
+        start = choose.randrange(path.stat().st_size)
+        end = start + choose.choice((1, 2, 4, 8, 30))
+        if nodes and choose.random() < 0.7:
+            node = choose.choice(nodes)
+            start, end, place = node.start, node.end, node.path
+        else:
+            place = choose.choice(("nowhere", "f00", "f01[0]"))
+        ends = choose.choice(({"count": 3}, {"count": "f00"}, {"size": 12}, {"ended_by": "FF"}, {}))
+        keys = choose.choice(
+            ({"as": "u16"}, {"as": "text", "size": 4}, {"as": "u8", "names": {1: "x: #"}}, {"note": "a\nb"})
+        )
+        name = choose.choice(("marks", "f00", "Ümlaut", "a b", "yes", "x" * 70))
+        match choose.randrange(11):
+            case 0:
+                draft.add("save", start, end, {"field": name, **keys})
+            case 1:
+                draft.add("save", start, end, {"unknown": name, "size": end - start})
+            case 2:
+                draft.add_bits("save", start, end, 1, choose.choice((2, 6, 40)), name)
+            case 3:
+                draft.rename(place, name)
+            case 4:
+                draft.set(place, keys)
+            case 5:
+                draft.remove(place)
+            case 6:
+                draft.resize(place, start, end + choose.choice((-1, 1, 2)), {"as": choose.choice(("u8", "u32"))})
+            case 7:
+                draft.group("save", start, end + choose.choice((0, 4)), name)
+            case 8:
+                draft.repeat("save", start, end, name, ends)
+            case 9:
+                for end_of_rows in draft.ends("save", start, end):
+                    assert end_of_rows.records >= 0
+            case _:
+                draft.ungroup(place.rpartition(".")[0] or place)
+
+    yield Case("describe", template.stat().st_size, in_family(act), None, 2.0)
+    for words in (
+        ("template", "check", template),
+        ("template", "sheet", template),
+        ("template", "reader", template),
+        ("template", "witness", template, path),
+        ("template", "diff", template, template),
+    ):
+        yield Case("describe", template.stat().st_size, command(*words), None, 0.5)
+
+
+def sealed(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
+    """Seals looked for in saves, rows of blocks, noise and streams that break."""
+    first = rng.choice((corpus.files[0].read_bytes(), rng.randbytes(rng.choice((0, 7, 900))), bytes(5000)))
+    if rng.random() < 0.4:
+        size = rng.choice((0, 1, 300))
+        block = size.to_bytes(4, rng.choice(("little", "big"))) + rng.randbytes(size)
+        first = rng.randbytes(8) + block * rng.choice((3, 60))
+    paths = [folder / f"{number}.bin" for number in range(rng.choice((1, 3, 4)))]
+    for path in paths:
+        path.write_bytes(mutated(rng, first) if rng.random() < 0.8 else first)
+    size = sum(path.stat().st_size for path in paths)
+    words: tuple[str | Path, ...] = ("find-seals", *paths, "--for", "1", "--json")
+    for more in rng.sample((("--over", "4..20"), ("--stored-at", "0"), ("--algorithm", "crc"), ("--key", "00FF")), 2):
+        yield Case("seal", size, command(*words, *more), folder, 2.5)
+    stream = some_packed(rng)
+    paths[0].write_bytes(mutated(rng, stream))
+    out = folder / "out.bin"
+    yield Case("seal", len(stream), command("unwrap", paths[0], "--out", out), None, 1.0)
+
+
 def packed(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
     """Packed streams, also hostile ones."""
     data = some_packed(rng)
@@ -711,6 +490,8 @@ KINDS = {
     "text": texts,
     "template": templates,
     "plan": plans,
+    "describe": described,
+    "seal": sealed,
     "packed": packed,
     "journal": journals,
     "archive": archives,

@@ -25,6 +25,7 @@ EVERY_STORAGE = """ledger: 1
 id: storages
 title: Every storage
 catalogues: {item: {1: lamp oil, 2: brass lamp}}
+letters: {pocket: {1: A, 2: "é", 3: "<quay>"}}
 records:
   lot:
     - {field: item, as: u16, names: item}
@@ -79,6 +80,11 @@ files:
       - {field: mark, as: guid-le}
       - {field: coat, as: bgra}
       - {field: key, as: bytes, size: 3}
+      - {field: sign, as: text, size: 4, encoding: pocket, pad: "FF"}
+      - group: end
+        size: 4
+        layout:
+          - {rows: pairs, layout: [{field: a, as: u8}, {field: b, as: u8}]}
       - {field: last, as: u16, at: -2}
 """
 
@@ -94,7 +100,7 @@ def every_storage() -> bytes:
         b"\x05hello" + b"\x01\x02\x07\xff" + b"\x02\x09\x00\x00\x00\x00\x00\x00",
         b"0221" + b"\xaa\xbb\xcc" + struct.pack(">I", 1764182121) + struct.pack("<Q", 134086809211234945),
         b"\x6a\x9e\x7a\x5b" + struct.pack(">d", 46064.75) + bytes(range(16)) + b"\x80\xc0\x20\xff" + b"\x0a\xff\x00",
-        struct.pack(">H", 4242),
+        b"\x03\x02\x09\xff" + b"\x01\x02\x03\x04" + struct.pack(">H", 4242),
     ]
     return b"".join(parts)
 

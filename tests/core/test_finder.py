@@ -5,16 +5,18 @@ from __future__ import annotations
 import random
 import struct
 import sys
+from functools import partial
 from pathlib import Path
 
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.seals import Algorithm
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
-from faithful_ledger.core.seals.finder import Edge, Finding, Hints, find_seals
+from faithful_ledger.core.seals.finder import Edge, Finding, Hints, find_seals, nearly
 from faithful_ledger.core.seals.finder.finding import widened
 from faithful_ledger.core.seals.finder.places import places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
+from faithful_ledger.core.seals.finder.unknown import polynomials_of, unknown_crc, with_own_start
 from faithful_ledger.core.seals.sums import SUMS
 from tests.support import LedgerCase
 
@@ -151,3 +153,141 @@ class FinderTest(LedgerCase):
         end = Deadline(20)
         end.cancel()
         self.assertEqual(find_seals(contents, end=end), [])
+
+
+class UnknownPolynomialTest(LedgerCase):
+    """CRCs with any polynomial, start and final XOR, from eight saves."""
+
+    def planted(self, turn: random.Random, width: int, *, grown: bool = False) -> tuple[Finding, list[bytes]]:
+        reflected = turn.random() < 0.5
+        numbers = [turn.getrandbits(width) for _ in range(3)]
+        crc = Crc(width, numbers[0] | 1, numbers[1], reflected, reflected, numbers[2])
+        size = width // 8
+        at = turn.choice([Edge(0), Edge(8), Edge(size, True)])
+        end = at if at.from_end else Edge(0, True)
+        seal = Finding(Algorithm("crc", crc=crc), Edge(32), end, at, size, f"u{width}{turn.choice(['le', 'be'])}")
+        base = bytearray(turn.randbytes(3000))
+        found = []
+        for number in range(8):
+            save = bytearray(base)
+            if grown and number > 5:
+                save[2000:2000] = bytes(range(7))
+            for _ in range(12):
+                save[400 + turn.randrange(500)] = turn.randrange(256)
+            found.append(save)
+        return seal, sealed(found, seal)
+
+    def test_the_polynomial_and_its_range_are_recovered(self) -> None:
+        turn = random.Random(20)
+        for width in (16, 24, 32, 64, 16, 32, 64, 32):
+            seal, contents = self.planted(turn, width)
+            place = next(p for p in places(contents) if (p.edge.at(3000), p.form) == (seal.stored.at(3000), seal.form))
+            differences = Differences(contents)
+            crc = seal.algorithm.crc
+            assert crc is not None
+            self.assertIn(crc.polynomial, list(polynomials_of(differences, place, flipped=not crc.reflected)))
+            found = max(unknown_crc(differences, place), key=lambda each: each.bits)
+            with self.subTest(width=width):
+                self.assertGreater(found.bits, 24)
+                for _ in range(4):
+                    edited = bytearray(contents[turn.randrange(8)])
+                    edited[32 + turn.randrange(2900)] ^= turn.randrange(1, 256)
+                    self.assertEqual(found.written(bytes(edited)), seal.written(bytes(edited)))
+
+    def test_a_second_size_tells_the_start_from_the_final_xor(self) -> None:
+        turn = random.Random(21)
+        for width in (16, 32, 64):
+            seal, contents = self.planted(turn, width, grown=True)
+            alone = contents[:6]
+            place = next(p for p in places(alone) if (p.edge.at(3000), p.form) == (seal.stored.at(3000), seal.form))
+            best = [max(unknown_crc(Differences(alone), place), key=lambda each: each.bits)]
+            solved = [with_own_start(each, contents) for each in best]
+            with self.subTest(width=width):
+                assert solved[0] is not None
+                self.assertTrue(all(map(solved[0].holds, contents)))
+                edited = bytearray(contents[7])
+                edited[500] ^= 0x5A
+                self.assertEqual(solved[0].written(bytes(edited)), seal.written(bytes(edited)))
+
+    def test_numbers_that_only_look_like_one_are_none(self) -> None:
+        turn = random.Random(22)
+        base = bytearray(turn.randbytes(900))
+        contents = []
+        for _ in range(8):
+            save = bytearray(base)
+            save[8:16] = turn.randbytes(8)
+            for _ in range(20):
+                save[100 + turn.randrange(300)] = turn.randrange(256)
+            contents.append(bytes(save))
+        differences = Differences(contents)
+        for place in [place for place in places(contents) if place.mixed and place.edge.at(900) < 16]:
+            for flipped in (True, False):
+                self.assertEqual(list(polynomials_of(differences, place, flipped=flipped)), [])
+
+
+class BlocksTest(LedgerCase):
+    """A seal in each of a row of blocks is one rule, whatever the header looks like."""
+
+    def row(self, turn: random.Random, name: str, *, width: int, behind: bool, counted: int) -> bytes:
+        algorithm = Algorithm(name)
+        size = algorithm.bits // 8
+        data = bytearray(turn.randbytes(16))
+        for _ in range(turn.randrange(4, 9)):
+            content = turn.randbytes(turn.randrange(20, 400))
+            stored = algorithm([memoryview(content)]).to_bytes(size, "little")
+            length = (len(content) + counted).to_bytes(width, "little")
+            data += b"BLK1" + length + (content + stored if behind else stored + content)
+        return bytes(data)
+
+    def test_rules_are_found_and_described(self) -> None:
+        from faithful_ledger.core.describe.draft import changed
+        from faithful_ledger.core.opening import open_save
+        from faithful_ledger.core.sealing import blocks_found
+        from faithful_ledger.core.seals.finder.blocks import find_block_rules
+        from faithful_ledger.core.template import parse_template
+        from faithful_ledger.core.template.extend import Shared, new_template
+
+        turn = random.Random(31)
+        for name, width, behind, counted in (
+            ("sum16", 4, False, 0),
+            ("crc-32", 4, True, 0),
+            ("crc-16-xmodem", 2, False, 0),
+            ("adler-32", 4, False, 12),
+            ("fnv-1a-32", 2, True, 0),
+        ):
+            contents = [self.row(turn, name, width=width, behind=behind, counted=counted) for _ in range(2)]
+            with self.subTest(name=name):
+                rule = find_block_rules(contents)[0]
+                self.assertEqual((rule.algorithm.name, rule.over, rule.holds_in), (name, "content", 2))
+                path = self.folder / f"{name}.sav"
+                path.write_bytes(contents[0])
+                save = open_save(path, None)
+                begun = new_template(path, "Brinewick", Shared(1, 0))
+                text = changed(begun, save, partial(blocks_found, rule=rule))
+                read = open_save(path, parse_template(text, "blocks"))
+                self.assertIsNone(read.problem)
+                self.assertEqual(len(read.seals), 2 * len(rule.chain.lengths(contents[0])))
+                self.assertTrue(all(state.holds for state in read.seals), text.decode())
+
+    def test_noise_has_no_rule(self) -> None:
+        from faithful_ledger.core.seals.finder.blocks import find_block_rules
+
+        turn = random.Random(32)
+        self.assertEqual(find_block_rules([turn.randbytes(4000) for _ in range(2)]), [])
+        self.assertEqual(find_block_rules([bytes(3000), bytes(3000)]), [])
+
+
+class NearlyTest(LedgerCase):
+    def test_a_save_that_differs_is_named(self) -> None:
+        turn = random.Random(41)
+        seal = Finding(Algorithm("crc-32"), Edge(16), Edge(0, True), Edge(8), 4, "u32le")
+        contents = sealed(saves(turn, 900, 5), seal)
+        odd = bytearray(contents[3])
+        odd[500] ^= 0x10
+        contents[3] = bytes(odd)
+        self.assertEqual(find_seals(contents, Hints("crc-32")), [])
+        found = nearly(contents, Hints("crc-32"))
+        self.assertEqual({number for _, number in found}, {3})
+        best = found[0][0]
+        self.assertEqual((best.algorithm.name, best.holds_in, best.of, best.sure), ("crc-32", 4, 5, False))
+        self.assertEqual(nearly(contents[:3], Hints("crc-32")), [])

@@ -82,7 +82,7 @@ TEMPLATES = (
     (with_layout(", ".join(f"{{feild: a{n}}}" for n in range(1900))), "has 1900 mistakes: "),
     (with_layout("[" * 100 + "]" * 100), "nested deeper than 60 levels"),
     (b"a: [" + b"x, " * 150_000 + b"x]", "more than 100000 parts"),
-    (with_layout("{field: a, as: text, size: 8, encoding: zlib}"), "“zlib” is not a text encoding of Python"),
+    (with_layout("{field: a, as: text, size: 8, encoding: zlib}"), "“zlib” is neither a text encoding of Python"),
 )
 
 LAYOUTS = (

@@ -412,7 +412,7 @@ files:
             ("[{layer: zlib, at: size}]", "“size” leads to no field of the file around"),
             (
                 "[{layer: zlib, key: '00'}]",
-                "zlib has no key; only add, add-position, rotate, xor, xor-generator, xor-position have one",
+                "zlib has no key; only add, add-position, rotate, xor, xor-generator, xor-position, ",
             ),
             ("[{layer: rotate, key: '0102'}]", "the key of rotate is one byte, not 2"),
             ("[{layer: xor-generator, key: '0102'}]", "a generator's key has 18 bytes, not 2"),
@@ -559,3 +559,126 @@ class PinnedInsideTest(LedgerCase):
         text, save = self.reopened(path)
         self.assertEqual(list(save.files), ["save", "unpacked"])  # type: ignore[attr-defined]
         self.assertIn("unpacked.debt", text.read_text())
+
+
+class CipherTest(LedgerCase):
+    """Ciphers with a key in the template, in a field, in a file of its own, or derived."""
+
+    TEMPLATE = """ledger: 1
+id: hidden
+title: Hidden
+files:
+  save: {name: "*.sav", layout: [{unknown: all, size: SIZE}]}
+  KEYFILE
+  body: {inside: save, layers: [LAYER], layout: [{field: marks, as: u32}, {field: name, as: text, length: u8}]}
+"""
+    BODY = struct.pack("<I", 1386) + b"\x05Oriel" + bytes(range(22))
+
+    def hidden(self, layer: str, data: bytes, key_file: str = "") -> Save:
+        path = self.folder / "one.sav"
+        path.write_bytes(data)
+        text = self.TEMPLATE.replace("LAYER", layer).replace("SIZE", str(len(data))).replace("KEYFILE", key_file)
+        return open_save(path, parse_template(text.encode(), "hidden"))
+
+    def edited(self, save: Save, entries: dict[str, str]) -> bytes:
+        """The file after a posting, which reads back as it was meant."""
+        self.assertIsNone(save.problem)
+        for path, text in entries.items():
+            save.enter(path, text)
+        plan = make_plan(save)
+        self.assertEqual([finding for finding in plan.findings if finding.level == "error"], [])
+        patched = plan.files[0].patched
+        return bytes(patched.read(0, patched.size))
+
+    def test_every_mode_is_undone_and_put_back(self) -> None:
+        from cryptography.hazmat.primitives.ciphers import Cipher as Engine
+        from cryptography.hazmat.primitives.ciphers import algorithms, modes
+        from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+
+        key, iv = bytes(range(16)), bytes(range(100, 116))
+        spelled, started = key.hex(" "), iv.hex(" ")
+        body = self.BODY
+
+        def run(mode: object, content: bytes, algorithm: object = None) -> bytes:
+            engine = Engine(algorithm or algorithms.AES(key), mode).encryptor()  # type: ignore[arg-type]
+            return engine.update(content) + engine.finalize()
+
+        padded = body + bytes([16 - len(body) % 16]) * (16 - len(body) % 16)
+        long = key * 2
+        chacha = algorithms.ChaCha20(long, iv)
+        for layer, data, grown in (
+            (f'{{layer: aes-ecb, key: "{spelled}"}}', run(modes.ECB(), padded), None),
+            (f'{{layer: aes-cbc, key: "{spelled}", iv: first}}', iv + run(modes.CBC(iv), padded), None),
+            (f'{{layer: aes-cbc, key: "{spelled}", iv: "{started}"}}', run(modes.CBC(iv), padded), None),
+            (f'{{layer: aes-ctr, key: "{spelled}", iv: "{started}"}}', run(modes.CTR(iv), body), None),
+            (f'{{layer: aes-ctr, key: "{spelled}", at: 4}}', b"HEAD" + iv + run(modes.CTR(iv), body), b"HEAD"),
+            (f'{{layer: aes-gcm, key: "{spelled}"}}', iv[:12] + AESGCM(key).encrypt(iv[:12], body, None), None),
+            (f'{{layer: chacha20, key: "{long.hex()}", iv: "{started}"}}', run(None, body, chacha), None),
+        ):
+            with self.subTest(layer=layer):
+                save = self.hidden(layer, data)
+                self.assertEqual(save.text(save.fields("body.name")[0]), "Oriel")
+                written = self.edited(save, {"body.marks": "5200"})
+                self.assertEqual(len(written), len(data))
+                if "first" in layer:
+                    self.assertEqual(written[:16], iv)
+                again = self.hidden(layer, written)
+                self.assertEqual(
+                    [again.text(again.fields(f"body.{n}")[0]) for n in ("marks", "name")], ["5200", "Oriel"]
+                )
+                if grown is not None:
+                    self.assertTrue(written.startswith(grown))
+        swapped = (
+            b"".join(body[at : at + 4][::-1] for at in range(0, len(body) // 4 * 4, 4)) + body[len(body) // 4 * 4 :]
+        )
+        save = self.hidden("swap-bytes-4", swapped)
+        written = self.edited(save, {"body.marks": "5200"})
+        self.assertEqual(written, struct.pack(">I", 5200) + swapped[4:])
+
+    def test_keys_from_a_file_and_derived_ones(self) -> None:
+        import hashlib
+
+        from cryptography.hazmat.primitives.ciphers import Cipher as Engine
+        from cryptography.hazmat.primitives.ciphers import algorithms, modes
+
+        secret = b"the quay at noon"
+        (self.folder / "game.key").write_bytes(secret)
+        key_file = "secret: {name: game.key, layout: [{unknown: key, size: 16}]}"
+        made = hashlib.pbkdf2_hmac("sha256", secret, b"bwk", 500, 32)
+        for layer, key in (
+            ("{layer: aes-ctr, key_of: secret.key, iv: first}", secret),
+            ('{layer: aes-ctr, key_of: secret.key, derive: {by: pbkdf2, salt: "62 77 6B", rounds: 500}}', made),
+        ):
+            engine = Engine(algorithms.AES(key), modes.CTR(bytes(16))).encryptor()
+            data = bytes(16) + engine.update(self.BODY)
+            with self.subTest(layer=layer):
+                save = self.hidden(layer, data, key_file)
+                self.assertEqual(save.text(save.fields("body.marks")[0]), "1386")
+                (self.folder / "game.key").unlink()
+                missing = self.hidden(layer, data, key_file)
+                self.assertIn("game.key", str(missing.problem))
+                (self.folder / "game.key").write_bytes(secret)
+
+    def test_another_key_a_damaged_payload_and_absurd_demands(self) -> None:
+        key = bytes(16).hex()
+        for layer, data, words in (
+            (f'{{layer: aes-ecb, key: "{key}"}}', bytes(32), "PKCS #7"),
+            (f'{{layer: aes-cbc, key: "{key}"}}', bytes(37), "not a multiple of the block size (16)"),
+            (f'{{layer: aes-gcm, key: "{key}"}}', bytes(60), "the tag does not match"),
+            (f'{{layer: aes-gcm, key: "{key}"}}', bytes(9), "too short"),
+        ):
+            with self.subTest(words=words):
+                save = self.hidden(layer, data)
+                self.assertIn(words, str(save.problem))
+        for layer, words in (
+            ('{layer: aes-cbc, key: "00"}', "has 16 or 24 or 32 bytes, not 1"),
+            (f'{{layer: aes-cbc, key: "{key}", iv: "00 01"}}', "has 16 bytes, not 2"),
+            ("{layer: aes-cbc}", "the key of aes-cbc is not given"),
+            (f'{{layer: zlib, key: "{key}"}}', "zlib has no key"),
+            (f'{{layer: aes-ctr, key: "{key}", derive: {{by: pbkdf2, rounds: 99999999}}}}', "rounds"),
+            (f'{{layer: aes-ctr, key: "{key}", derive: {{by: scrypt, cost: 1000}}}}', "power of two"),
+            ("{layer: aes-ctr, key_of: nothing.here}", "leads to no field"),
+        ):
+            with self.subTest(words=words), self.assertRaises(TemplateError) as caught:
+                self.hidden(layer, bytes(32))
+            self.assertIn(words, str(caught.exception))

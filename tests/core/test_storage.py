@@ -31,6 +31,7 @@ from faithful_ledger.core.storage import (
     JsonSwitch,
     JsonText,
     Leb128,
+    Letters,
     Moment,
     PackedDecimal,
     PrefixedText,
@@ -79,6 +80,9 @@ SAMPLES = [
     Sample(PrefixedText(U8, "utf-8"), hexed("04 53 C3 B8 6E"), "Søn", "Søn"),
     Sample(PrefixedText(U16, "utf-16-le", 2), hexed("02 00 53 00 F8 00"), "Sø", "Sø"),
     Sample(PrefixedText(U8, "utf-8", room=6), hexed("03 42 65 6C 6C 73 78"), "Bel", "Bel"),
+    Sample(
+        FixedText(4, Letters("own", {1: "A", 2: "Bé", 3: "n"}), b"\xff"), hexed("02 01 09 FF"), "BéA{09}", "BéA{09}"
+    ),
     Sample(EndedText("utf-8", b"\0"), hexed("42 65 6C 00"), "Bel", "Bel"),
     Sample(EndedText("utf-16-le", b"\0\0"), hexed("42 00 00 01 00 00"), "BĀ", "BĀ"),
     Sample(

@@ -160,6 +160,9 @@ class DocumentsTest(LedgerCase):
         self.assertGreaterEqual(len(examples), 2)
         for example in examples:
             with self.subTest(example=example[:60]):
+                if example.startswith("- "):  # a part of a layout
+                    layout = "".join(f"      {line}\n" for line in example.splitlines())
+                    example = f"ledger: 1\nid: x\ntitle: X\nfiles:\n  a:\n    name: a\n    layout:\n{layout}"
                 self.assertTrue(parse_template(example.encode(), "example.yaml").files)
 
     def test_the_readme_names_every_command_and_its_pictures_exist(self) -> None:

@@ -179,7 +179,7 @@ files:
       - {field: sum, as: u16, seal: {algorithm: sun16, over: body}}
       - {group: body, size: late, layout: [{field: a, as: u8}, {field: a, as: u8}]}
       - {rows: crew, record: dver, count: count}
-      - {rows: rings, record: ring}
+      - {rows: rings, record: ring, count: 1, size: 4}
       - {unknown: rest, size: "open('x')"}
       - {field: late, as: f32, switches: {0: on}}
       - {field: word, as: text, size: 4, encoding: zlib}
@@ -207,7 +207,7 @@ sections:
             "19: rows have one of count, size and ended_by, which say where they end",
             "20: “open('x')” uses a call, which expressions do not know",
             "21: only whole numbers have names or switches",
-            "22: “zlib” is not a text encoding of Python",
+            "22: “zlib” is neither a text encoding of Python nor one of `letters`",
             "23: a constant has one of bytes and text",
             "24: an element is found behind bytes or before them, not both",
             "25: only a field of fixed size, a LEB128 number or a text with its length in front has a known end",

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import random
 import shutil
+import zlib
 from pathlib import Path
 
 from PySide6.QtCore import QPoint, Qt
@@ -10,7 +12,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLineEdit, QPushButton, QWidget
 
 from faithful_ledger.core.binding import FieldNode
-from faithful_ledger.desk.stages.describe import COPIES, TEMPLATE
+from faithful_ledger.desk.stages.describe import COPIES, PROFILE, TEMPLATE
 from faithful_ledger.desk.widgets.checksum_list import ChecksumList
 from faithful_ledger.desk.widgets.element_form import ElementForm
 from faithful_ledger.desk.widgets.new_element import NewElement, SeveralElements
@@ -368,3 +370,100 @@ class TemplatesTest(DescribeCase):
         QTest.keyClick(self.shell, Qt.Key.Key_Escape)  # the sheet
         self.settle()
         self.assertIsNot(self.shell.sheet.currentWidget(), self.page)
+
+
+class LayersTest(DeskCase):
+    """What is packed or hidden is declared with a click, described inside, taken out, put back, left off."""
+
+    BODY = b"PURS" + (1386).to_bytes(4, "little") + b"\x05Oriel" + random.Random(4).randbytes(600)
+
+    def open_bytes(self, data: bytes) -> Path:
+        path = self.folder / "mine" / "packed.sav"
+        path.parent.mkdir(exist_ok=True)
+        path.write_bytes(data)
+        self.assertTrue(self.shell.session.open(path))
+        self.settle()
+        self.press("Ctrl+3")
+        self.shell.describe.show_pane(PROFILE)
+        self.wait(lambda: self.shell.describe.profile.looked is not None)
+        return path
+
+    def press_in_profile(self, text: str) -> None:
+        found = [each for each in self.shell.describe.profile.findChildren(QPushButton) if each.text() == text]
+        shown = [each for each in found if not each.isHidden()]
+        self.assertTrue(shown, [each.text() for each in self.shell.describe.profile.findChildren(QPushButton)])
+        shown[0].click()
+        self.settle()
+        self.shell.session.wait()
+        self.settle()
+
+    def describe_marks(self) -> None:
+        """Name the marks within the payload."""
+        self.shell.session.select("unpacked", 4, 8)
+        self.settle()
+        form = next(each for each in self.shell.margin.findChildren(NewElement) if each.isVisible())
+        form.name.setText("marks")
+        form.add.click()
+        self.settle()
+
+    def test_a_packed_payload(self) -> None:
+        path = self.open_bytes(b"HEADER01" + zlib.compress(self.BODY))
+        self.press_in_profile("declare it")
+        self.assertEqual(self.told(), "")
+        self.assertIn("unpacked", self.save.files)
+        self.describe_marks()
+        self.assertEqual(self.save.text(self.save.fields("unpacked.marks")[0]), "1386")
+        self.shell.session.enter(self.save.fields("unpacked.marks")[0], "5200")
+        self.wait_for_plan()
+        self.press("Ctrl+Return")
+        self.press("Ctrl+Return")
+        self.wait_for_plan()
+        self.assertEqual(zlib.decompress(path.read_bytes()[8:])[4:8], (5200).to_bytes(4, "little"))
+        self.press("Ctrl+3")
+        profile = self.shell.describe.profile
+        self.shell.describe.show_file("save")
+        out = self.folder / "payload.bin"
+        profile.save_payload("unpacked", str(out))
+        self.assertIn("bytes of unpacked are in", self.told())
+        out.write_bytes(out.read_bytes().replace(b"Oriel", b"Brock"))
+        profile.put_back("unpacked", str(out))
+        self.settle()
+        self.assertEqual(self.shell.session.pending, 1)
+        self.shell.session.undo()
+        self.settle()
+        self.shell.describe.show_pane(PROFILE)
+        self.wait(lambda: profile.looked is not None)
+        self.press_in_profile("leave it off when posting")
+        self.shell.describe.show_file("save")
+        self.wait(lambda: profile.looked is not None)
+        self.press_in_profile("put it back when posting")
+        self.assertEqual(self.told(), "")
+
+    def test_a_cipher_by_hand(self) -> None:
+        from faithful_ledger.core.layers.ciphers import Cipher
+
+        key = bytes(range(16))
+        hidden = Cipher("aes-cbc", key, None).closed(self.BODY, bytes(16))
+        self.open_bytes(hidden)
+        form = self.shell.describe.profile.by_hand
+        form.kind.setCurrentText("aes-cbc")
+        form.key.setText("00" * 16)
+        form.undo_it()
+        self.settle()
+        self.assertIn("PKCS #7", self.told())
+        form.key.setText(key.hex(" "))
+        form.undo_it()
+        self.settle()
+        self.assertIn("aes-cbc, by hand", self.shell.describe.files.currentText())
+        self.shell.describe.show_file(self.save.main.name)
+        self.wait(lambda: self.shell.describe.profile.looked is not None)
+        self.press_in_profile("declare it")
+        self.assertEqual(self.save.files["inside"].source.size, len(self.BODY))
+
+    def test_a_broken_stream_shows_what_came_out(self) -> None:
+        packed = zlib.compress(b"lamp oil, kept for Tamsin; " * 400 + bytes(range(256)) * 20)
+        self.open_bytes(b"HEADER01" + packed[: len(packed) - 60])
+        self.press_in_profile("show what came out")
+        shown = self.shell.session.sources.payloads
+        (data,) = [bytes(each.read(0, each.size)) for each in shown.values()]
+        self.assertTrue(data.startswith(b"lamp oil, kept for Tamsin; " * 300))

@@ -113,7 +113,8 @@ class ProfileTest(LookingCase):
     def test_noise_is_said_to_be_noise(self) -> None:
         pane = self.unknown(random.Random(1).randbytes(30_000)).profile
         self.assertIn("encrypted, or packed by something unknown", pane.summary.text())
-        self.assertEqual([b for b in pane.findChildren(QPushButton) if b.isVisible()], [])
+        shown = [b.text() for b in pane.findChildren(QPushButton) if b.isVisible()]
+        self.assertEqual(shown, ["Undo it"])  # of a layer that somebody names
         pane.texture_plot.show_texture(None, 0)
         self.unknown(b"", "empty.dat")
         self.assertIn("no bytes", self.shell.describe.profile.summary.text())

@@ -7,10 +7,9 @@ from pathlib import Path
 
 from faithful_ledger.cli.opening import opened_or_bytes
 from faithful_ledger.cli.output import print_json, say
-from faithful_ledger.core.disk import Disk, translated
-from faithful_ledger.core.errors import AddressError, Refused
+from faithful_ledger.core.errors import Refused
 from faithful_ledger.core.posting import make_plan
-from faithful_ledger.core.posting.files import replace_file
+from faithful_ledger.core.posting.files import new_file
 from faithful_ledger.core.source import read_whole
 from faithful_ledger.core.unwrapping import enter_payload, payload_of, put_back
 
@@ -21,7 +20,7 @@ def unwrap(options: argparse.Namespace) -> int:
     """Write the payload of a file to a new one."""
     save = opened_or_bytes(options, Path(options.file))
     taken = payload_of(save, options.layer or "")
-    _write(Path(options.out), taken.data)
+    new_file(Path(options.out), taken.data)
     route = " → ".join(taken.route)
     if options.json:
         print_json({"written": options.out, "payload": taken.name, "route": list(taken.route), "size": len(taken.data)})
@@ -49,17 +48,10 @@ def wrap(options: argparse.Namespace) -> int:
         renewed = [renewal.node.path for renewal in plan.renewals]
     else:
         content = put_back(save, data, options.layer or "")
-    _write(out, content)
+    new_file(out, content)
     if options.json:
         print_json({"written": options.out, "payload": taken.name, "route": list(taken.route), "renewed": renewed})
     else:
         more = f"; put right: {', '.join(renewed)}" if renewed else ""
         say(f"{options.out}: {len(content)} bytes, the payload through {' → '.join(taken.route)}{more}.")
     return 0
-
-
-def _write(target: Path, content: bytes) -> None:
-    if target.exists():
-        raise AddressError(f"{target} exists", "nothing was written; choose another name")
-    with translated(target, "written"):
-        replace_file(target, content, Disk(), 0o644)

@@ -15,6 +15,7 @@ from faithful_ledger.core.storage import parse_whole
 
 if TYPE_CHECKING:
     from faithful_ledger.core.seals.finder import Finding, Hints
+    from faithful_ledger.core.seals.finder.blocks import BlockRule
 
 __all__ = ["find_seals"]
 
@@ -26,6 +27,7 @@ def find_seals(options: argparse.Namespace) -> int:
     """Which algorithm over which bytes gives which stored ones; status 1 when nothing is found."""
     from faithful_ledger.core.inside import look_inside
     from faithful_ledger.core.seals.finder import find_seals as find
+    from faithful_ledger.core.seals.finder import nearly
 
     contents = [_content(Path(name)) for name in options.files]
     hints = _hints(options)
@@ -40,18 +42,71 @@ def find_seals(options: argparse.Namespace) -> int:
             for finding in find(part, hints, end)[: max(options.most - len(documents), 0)]:
                 documents.append(_document(finding, part, layer))
                 rows.append(_row(finding, part, layer))
+        rules = _block_rules(contents, options, hints, end)
+        odd = nearly(contents, hints, end) if not documents and not rules else []
+    for finding, number in odd[: options.most]:
+        documents.append({**_document(finding, contents, ""), "differs_in": options.files[number]})
+    documents += [_rule_document(rule, contents[0]) for rule in rules]
     if options.json:
         print_json({"seals": documents})
     else:
+        for rule in rules:
+            say(f"One rule: {rule.in_words}, stored as {rule.form}; holds in {rule.holds_in} of {rule.of}.")
+        for finding, number in odd[: options.most]:
+            start, end_, at = finding.spans(len(contents[0]))
+            covers = f"0x{start:X} to 0x{end_:X}, stored at 0x{at:X} as {finding.form}"
+            held = f"{finding.holds_in} of {finding.of}"
+            say(f"Nearly: {finding.name_in_words} over {covers}, holds in {held}, and not in {options.files[number]}.")
         if rows:
             print_table("Seals", ("Stored at", "As", "Algorithm", "Covers", "Holds in", "How sure"), rows)
         if end.over:
             say("It was stopped before everything was tried.")
-        if not rows:
+        if not rows and not rules and not odd:
             say("No known checksum explains bytes of these saves. More saves, kept after small changes, help.")
-        elif len(set(contents)) < 3:
+        elif rows and len(set(contents)) < 3:
             say("With three saves or more of one size any range is searched, and chance is told apart.")
     return 0 if documents else 1
+
+
+def _block_rules(
+    contents: Sequence[bytes], options: argparse.Namespace, hints: Hints, end: Deadline
+) -> list[BlockRule]:
+    """Rules for a row of blocks, where nothing narrows the search to one place."""
+    from faithful_ledger.core.seals.finder.blocks import find_block_rules
+
+    if options.over or options.stored_at is not None or options.key or not contents or not contents[0]:
+        return []
+    found = find_block_rules(contents, end)
+    return [rule for rule in found if rule.algorithm.name.startswith(hints.algorithm)]
+
+
+def _rule_document(rule: BlockRule, content: bytes) -> dict[str, Any]:
+    """As other seals, with the places of the first block, and how blocks are laid out."""
+    chain = rule.chain
+    start, end, at = rule.spans(chain.lengths(content)[0])
+    length = f"u{8 * chain.width}{'le' if chain.order == 'little' else 'be'}"
+    return {
+        "algorithm": rule.algorithm.name,
+        "parameters": {"changed": rule.algorithm.changed} if rule.algorithm.changed else {},
+        "from": start,
+        "to": end,
+        "to_from_end": None,
+        "stored_at": at,
+        "stored_at_from_end": None,
+        "stored_as": rule.form,
+        "holds_in": rule.holds_in,
+        "of": rule.of,
+        "blocks": {
+            "start": rule.start,
+            "count": rule.count,
+            "header": rule.header,
+            "length_at": rule.in_front,
+            "length_as": length,
+            "counted": rule.counted,
+            "trailer": rule.trailer,
+            "over": rule.over,
+        },
+    }
 
 
 def _content(path: Path) -> bytes:

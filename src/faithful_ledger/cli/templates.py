@@ -12,7 +12,7 @@ from faithful_ledger.cli.opening import opened
 from faithful_ledger.cli.output import print_json, print_table, safe, say
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import AddressError, TemplateError
-from faithful_ledger.core.posting.files import replace_file
+from faithful_ledger.core.posting.files import new_file, replace_file
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import read_whole
 from faithful_ledger.core.template import Template, parse_template
@@ -200,9 +200,7 @@ def _put_out(options: argparse.Namespace, text: str, about: dict[str, Any]) -> i
         sys.stdout.write(text)
         return 0
     target = Path(options.out)
-    if target.exists():
-        raise AddressError(f"{target} exists", "nothing was written; choose another name")
-    _write(target, text.encode("utf-8"))
+    new_file(target, text.encode("utf-8"))
     if options.json:
         print_json({**about, "written": str(target)})
     else:
@@ -234,7 +232,7 @@ def _export(options: argparse.Namespace) -> int:
     """One file for others."""
     from faithful_ledger.core.sharing.exchange import export_template
 
-    found = export_template(_path(options, options.name), Path(options.out), Disk())
+    found = export_template(_path(options, options.name), Path(options.out))
     if options.json:
         print_json({"template": found.id, "written": options.out})
     else:

@@ -5,13 +5,14 @@ from __future__ import annotations
 from typing import Any
 
 from faithful_ledger.core.describe.draft import Draft
-from faithful_ledger.core.describe.sealing import storage_keys
+from faithful_ledger.core.describe.sealing import block_keys, storage_keys
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.seals.algorithms import Algorithm
+from faithful_ledger.core.seals.finder.blocks import BlockRule
 from faithful_ledger.core.seals.finder.finding import Finding
 from faithful_ledger.core.seals.finder.selection import Stored
 
-__all__ = ["seal_chosen", "seal_found"]
+__all__ = ["blocks_found", "seal_chosen", "seal_found"]
 
 
 def seal_found(draft: Draft, finding: Finding) -> str:
@@ -35,6 +36,18 @@ def seal_chosen(draft: Draft, stored: Stored, over: tuple[int, int], file: str =
     to_end = over[1] == draft.save.main.source.size
     offsets = {"from": over[0]} | ({} if to_end else {"to": over[1]})
     return _put(draft, at, stored.form, _seal_keys(stored.algorithm), over, offsets, note, None, file)
+
+
+def blocks_found(draft: Draft, rule: BlockRule) -> None:
+    """Describe a row of blocks with a seal in each, from where it begins to the end of the main file.
+
+    Raises:
+        EntryError: something describes some of these bytes, or blocks do not end with the file.
+    """
+    source = draft.save.main.source
+    content = bytes(source.read(0, source.size))
+    keys = block_keys(rule, content)
+    draft.add(draft.save.main.name, rule.start, len(content), keys)
 
 
 def _put(

@@ -20,13 +20,25 @@ from faithful_ledger.core.address import Lookup
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, StreamGrows, ValueRefused, place
-from faithful_ledger.core.layers import KEYED, LINKED, LOCAL, PADDED, SCRAMBLINGS, STREAMS, LayerSpec
+from faithful_ledger.core.layers import (
+    CIPHERS,
+    KEYED,
+    LINKED,
+    LOCAL,
+    PADDED,
+    SCRAMBLINGS,
+    STREAMS,
+    SWAPPINGS,
+    LayerSpec,
+)
 from faithful_ledger.core.layers.archives import ARCHIVES, Member, finish_zip, members_of, repacked, unpacked
+from faithful_ledger.core.layers.ciphers import BLOCK, Cipher, derived_key, wrong_cipher
 from faithful_ledger.core.layers.hex_text import HEX, bytes_of, digits_like, pairs_of
 from faithful_ledger.core.layers.linked import Chain, chains_of, length_in_front
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble, wrong_key
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, changed_database, tables_as_json
 from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.layers.swapping import swapped
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS, encoded_from_utf8, utf8_from
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.layers import stream_at
@@ -145,6 +157,38 @@ class Hidden:
             Replacement(piece.start, piece.end, new[piece.start : piece.end], (cause,))
             for piece in inner.pieces
             if piece.replacement is not None and piece.start < piece.end
+        ]
+
+
+@dataclass(slots=True)
+class Enciphered:
+    """A payload under a cipher, or with its bytes in another order."""
+
+    close: Callable[[bytes], bytes]
+    outer: Source
+    data: bytes
+
+    @classmethod
+    def of(cls, outer: bytes, cipher: Cipher) -> Enciphered:
+        """Raises AddressError where the cipher cannot be undone."""
+        return cls(lambda content: cipher.closed(content, outer), MemorySource(outer), cipher.opened(outer))
+
+    @classmethod
+    def turned(cls, outer: bytes, kind: str) -> Enciphered:
+        return cls(lambda content: swapped(content, kind), MemorySource(outer), swapped(outer, kind))
+
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
+        """Only the run of bytes that is another one is replaced."""
+        old = bytes(self.outer.read(0, self.outer.size))
+        new = self.close(bytes(inner.read(0, inner.size)))
+        if len(old) != len(new):
+            return [Replacement(0, len(old), new, (cause,))]
+        return [
+            Replacement(start, start + BLOCK, new[start : start + BLOCK], (cause,))
+            if start + BLOCK <= len(old)
+            else Replacement(start, len(old), new[start:], (cause,))
+            for start in range(0, len(old), BLOCK)
+            if old[start : start + BLOCK] != new[start : start + BLOCK]
         ]
 
 
@@ -428,6 +472,10 @@ def unwrap(
         step: Step
         if layer.kind in SCRAMBLINGS:
             step = Hidden.of(data, _scrambling(layer, key_of))
+        elif layer.kind in CIPHERS:
+            step = Enciphered.of(data, _cipher(layer, key_of, number_of))
+        elif layer.kind in SWAPPINGS:
+            step = Enciphered.turned(data, layer.kind)
         elif layer.kind == PADDED:
             step = Padded.of(data)
         elif layer.kind in LINKED:
@@ -465,6 +513,18 @@ def _streams(data: bytes, layer: LayerSpec, number_of: Lookup | None) -> list[La
 
 def _no_number(name: str) -> int:
     raise AddressError(f"{name} is not known here", "the stream is not within a described file")
+
+
+def _cipher(layer: LayerSpec, key_of: Callable[[str], bytes] | None, number_of: Lookup | None) -> Cipher:
+    """A cipher with the key that the template gives, names, or derives."""
+    key = key_of(layer.key_of) if layer.key_of and key_of is not None else layer.key or b""
+    if layer.derived is not None:
+        key = derived_key(key, layer.derived)
+    if wrong := wrong_cipher(layer.kind, key, layer.iv):
+        where = f" (it is taken from {layer.key_of})" if layer.key_of else ""
+        raise AddressError(f"{wrong}{where}", "write the key in the template, its key_of, or how it is derived")
+    at = layer.at.evaluate(number_of or _no_number) if layer.at is not None else 0
+    return Cipher(layer.kind, key, layer.iv, layer.padding, layer.tag_first, at)
 
 
 def _scrambling(layer: LayerSpec, key_of: Callable[[str], bytes] | None) -> Scrambling:

@@ -23,6 +23,9 @@ if TYPE_CHECKING:
     from faithful_ledger.core.describe.links import Link
     from faithful_ledger.core.describe.proposals import Proposal
     from faithful_ledger.core.described import Revisions
+    from faithful_ledger.core.inside import Payload
+    from faithful_ledger.core.layers import LayerSpec
+    from faithful_ledger.core.seals.finder.blocks import BlockRule
     from faithful_ledger.core.seals.finder.selection import Stored
     from faithful_ledger.core.source import Source
     from faithful_ledger.desk.session import Selection, Session
@@ -55,6 +58,12 @@ class Describing:
         if held.bound is None:
             return save.template is None and held is save.main
         return not held.bound.document.knows_ends and save.template is not None
+
+    def can_declare(self, file: str) -> bool:
+        """Whether a payload inside a file can become a file of the template."""
+        save = self._session.save
+        held = save.files.get(file) if save is not None else None
+        return held is not None and save is not None and (save.template is None or held.bound is not None)
 
     def proposals(self, selection: Selection, copies: list[tuple[Any, int | None]]) -> list[Proposal]:
         """How the selected bytes may be stored."""
@@ -147,6 +156,15 @@ class Describing:
 
     # changes
 
+    def seal_blocks(self, rule: BlockRule) -> bool:
+        """Describe a row of blocks with a checksum in each."""
+        from faithful_ledger.core.sealing import blocks_found
+
+        save = self._session.save
+        file, start = (save.main.name if save is not None else ""), rule.start
+        shown = partial(self._select_rows, file, start)
+        return self._change("describe the blocks", lambda draft: blocks_found(draft, rule), shown)
+
     def seal(self, selection: Selection, stored: Stored) -> bool:
         """Make a checksum of the selected bytes a seal."""
         act = partial(_seal, stored=stored, over=(selection.start, selection.end), file=selection.file)
@@ -221,6 +239,40 @@ class Describing:
         """Show a field in a section of the Edit sheet, or with no title in none."""
         act = partial(_section, path=node.path, title=title)
         return self._change(f"section of {node.spec.name}", act, self._show(node))
+
+    def declare(self, payload: Payload, file: str) -> bool:
+        """Make a payload that was found, or tried, a file of the template; it is on the strip then."""
+        from faithful_ledger.core.formats import DOCUMENTS, recognised_text
+        from faithful_ledger.core.source import MemorySource
+
+        text = recognised_text(MemorySource(payload.data))
+        kind = next((name for name, made in DOCUMENTS.items() if text is not None and made is type(text)), "binary")
+        names: list[str] = []
+
+        def act(draft: Draft) -> None:
+            inside = file if file in draft.save.files else draft.save.main.name
+            names.append(draft.declare(inside, payload.layers, kind))
+
+        return self._change(f"declare {payload.layer}", act, lambda: self._session.select(names[0], 0, 0))
+
+    def leave_off(self, name: str, *, left: bool) -> bool:
+        """Leave a layer off when the save is posted, or put it back."""
+        about = f"{'leave off' if left else 'put back'} the layer of {name}"
+        return self._change(about, lambda draft: draft.leave_off(name, left=left), lambda: None)
+
+    def tried(self, file: str, layer: LayerSpec) -> Payload | None:
+        """What a layer gives that somebody named by hand, with its key; the banner says why it gives nothing."""
+        from faithful_ledger.core.inside import Payload
+        from faithful_ledger.core.wrapping import Unwrapped, unwrap
+
+        source = self._session.sources.of(file)
+
+        def work() -> bytes:
+            inner = Unwrapped(unwrap(bytes(source.read(0, source.size)), [layer])).source
+            return bytes(inner.read(0, inner.size))
+
+        data = self._session.attempt(work)
+        return Payload((layer,), f"{layer.kind}, by hand", data) if data is not None else None
 
     # undo
 

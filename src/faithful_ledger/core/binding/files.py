@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -63,16 +64,18 @@ def bind_files(template: Template, sources: dict[str, Source]) -> dict[str, Boun
         if not spec.inside:
             bound[name] = bind(spec, sources[name], outer)
         else:
-            bound[name] = _bind_inside(spec, bound[spec.inside], outer)
+            bound[name] = _bind_inside(spec, bound[spec.inside], outer, bound)
         outer = outer or bound[name].root
     return bound
 
 
-def _bind_inside(spec: FileSpec, around: BoundFile, outer: GroupNode | None) -> BoundFile:
+def _bind_inside(
+    spec: FileSpec, around: BoundFile, outer: GroupNode | None, known: Mapping[str, BoundFile]
+) -> BoundFile:
     from faithful_ledger.core.wrapping import Unwrapped
 
     try:
-        unwrapped = Unwrapped(_steps(spec, around))
+        unwrapped = Unwrapped(_steps(spec, around, known))
     except LedgerError as error:
         problem = BindingError(spec.name, 0, error.what, error.remedy)
         nothing = MemorySource(b"")
@@ -82,7 +85,7 @@ def _bind_inside(spec: FileSpec, around: BoundFile, outer: GroupNode | None) -> 
     return bound
 
 
-def _steps(spec: FileSpec, around: BoundFile) -> list[Step]:
+def _steps(spec: FileSpec, around: BoundFile, known: Mapping[str, BoundFile]) -> list[Step]:
     from faithful_ledger.core.wrapping import unwrap
 
     if around.problem is not None:
@@ -100,7 +103,9 @@ def _steps(spec: FileSpec, around: BoundFile) -> list[Step]:
         return number_at(around.root, path)
 
     def key_of(path: str) -> bytes:
-        (node,) = find(around.root, parse_path(path), path)
+        first = path.partition(".")[0]
+        holder = known[first].root if first not in around.root.names and first in known else around.root
+        (node,) = find(holder, parse_path(path)[holder is not around.root :], path)
         return node.raw if isinstance(node, FieldNode) else b""
 
     log = log_of(around.source) if not steps else b""

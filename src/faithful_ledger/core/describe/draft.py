@@ -6,16 +6,17 @@ be read as far as before is refused.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import field_at
-from faithful_ledger.core.describe import bits, grouping, placing, shaping
+from faithful_ledger.core.describe import bits, grouping, layering, placing, shaping
 from faithful_ledger.core.describe.copies import overlaps
 from faithful_ledger.core.describe.ends import End, ends_of
 from faithful_ledger.core.describe.links import Link, shortest_name
 from faithful_ledger.core.errors import EntryError
+from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template import Template, parse_template
@@ -173,6 +174,23 @@ class Draft:
             self._refuse_problem(bound)
             raise EntryError("the seal would not take exactly its bytes", placing.UNCHANGED)
         return field.path
+
+    def declare(self, inside: str, layers: Sequence[LayerSpec], kind: str = "binary") -> str:
+        """Describe what is inside a file as a file of the template. Returns its name.
+
+        Raises:
+            EntryError: the layers cannot be undone in this save.
+        """
+        name = layering.declare(self.text, self.template, inside, layers, kind)
+        self.read_again()
+        problem = self.save.files[name].problem
+        if problem is not None:
+            raise EntryError(problem.what, placing.UNCHANGED)
+        return name
+
+    def leave_off(self, name: str, *, left: bool) -> None:
+        """Leave the outermost layer of a payload off when the save is posted, or put it back."""
+        layering.leave_off(self.text, self.template, name, left=left)
 
     def show_in(self, path: str, title: str) -> None:
         """List a field in a section of the Edit sheet, which is made where it is not there; without a title in none."""

@@ -7,6 +7,7 @@ copy: with their length in front, up to a byte that ends them, or in a buffer th
 from __future__ import annotations
 
 import re
+import unicodedata
 from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
@@ -140,7 +141,7 @@ def _buffers(source: Source, start: int, end: int, copies: Copies, *, least: int
     """Texts in buffers of the selected size."""
     size = end - start
     raw = bytes(source.read(start, end))
-    for encoding in ("utf-8", *WIDE, "latin-1"):
+    for encoding in ("utf-8", *(WIDE if least else ()), "latin-1"):
         wide = encoding in WIDE
         if size < 2 or size > LONGEST_TEXT or (wide and size % 2):
             continue
@@ -176,4 +177,12 @@ def _shown(storage: Storage, source: Source, at: int) -> tuple[str | None, int]:
 def _is_text(each: Proposal, *, least: int) -> bool:
     """Whether letters stand here and in every copy that has the place."""
     shown = [each.now, *(text for text in each.before if text != "–")]
-    return len(each.now) >= least and all(text.isprintable() for text in shown)
+    return len(each.now) >= least and all(text.isprintable() and _is_of_one_script(text) for text in shown)
+
+
+def _is_of_one_script(text: str) -> bool:
+    """Whether the letters beyond ASCII are of one script, as in names; those of noise are of many."""
+    scripts = {
+        unicodedata.name(letter, "?").partition(" ")[0] for letter in text if letter.isalpha() and letter > "\x7f"
+    }
+    return len(scripts) <= 1

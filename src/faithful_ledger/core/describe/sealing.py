@@ -4,8 +4,8 @@ named where elements begin and end with it, so that it holds when they grow.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import Any
+from collections.abc import Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import field_at
@@ -15,9 +15,13 @@ from faithful_ledger.core.errors import EntryError, place
 from faithful_ledger.core.storage import WRITTEN
 from faithful_ledger.core.template.rewriting import YamlText
 
+if TYPE_CHECKING:
+    from faithful_ledger.core.seals.finder.blocks import BlockRule
+
+TAG = 4
 OF_A_VALUE = ("length_of", "count_of", "offset_of", "plus", "names", "switches", "bounds", "length", "size")
 
-__all__ = ["covered_in_words", "put_seal", "storage_keys"]
+__all__ = ["block_keys", "covered_in_words", "put_seal", "storage_keys"]
 
 
 def storage_keys(size: int, form: str) -> dict[str, Any]:
@@ -55,6 +59,44 @@ def put_seal(
         raise EntryError(what, f"{placing.UNCHANGED}; let that field cover exactly the bytes of the seal")
     seal["over"] = covered(bound, field, over) or dict(fallback)
     shaping.set_keys(text, field.spec, {**dict.fromkeys(OF_A_VALUE), **kind, "seal": seal})
+
+
+def block_keys(rule: BlockRule, content: bytes) -> dict[str, Any]:
+    """The rows that a rule for blocks describes, as a template says them: header, length, checksum, content."""
+    chain, front = rule.chain, rule.in_front
+    number = f"u{8 * chain.width}{'le' if chain.order == 'little' else 'be'}"
+    plus = {"plus": rule.counted} if rule.counted else {}
+    seal: dict[str, Any] = {"algorithm": rule.algorithm.name, "over": "content"}
+    seal |= {"changed": rule.algorithm.changed} if rule.algorithm.changed else {}
+    checksum = {"field": "sum", "as": rule.form, "seal": seal}
+    placed: list[tuple[int, int, dict[str, Any]]] = []
+    placed += [(front, chain.width, {"field": "length", "as": number, "length_of": "content", **plus})]
+    placed += [] if rule.behind else [(front + rule.stored, rule.size, checksum)]
+    tags = [content[at - front : at - front + TAG] for at, _ in chain.lengths(content)]
+    if min(at for at, _, _ in placed) >= TAG and all(tag.isascii() and tag.decode().isprintable() for tag in tags):
+        placed.append((0, TAG, {"field": "tag", "as": "text", "size": TAG, "encoding": "latin-1", "pad": "20"}))
+    layout = _filled(sorted(placed, key=lambda part: part[0]), rule.header, "header")
+    if rule.over != "content":
+        first = "length" if rule.over == "from the length on" else str(next(iter(layout[0].values())))
+        seal["over"] = [first, "content"]
+    size = f"length - {rule.counted}" if rule.counted > 0 else f"length + {-rule.counted}" if rule.counted else "length"
+    layout.append({"group": "content", "size": size, "layout": []})
+    layout += _filled([(rule.stored, rule.size, checksum)] if rule.behind else [], rule.trailer, "trailer")
+    return {"rows": "blocks", "layout": layout}
+
+
+def _filled(placed: Sequence[tuple[int, int, dict[str, Any]]], size: int, name: str) -> list[dict[str, Any]]:
+    """Fields at their offsets, with unknown bytes between them."""
+    found: list[dict[str, Any]] = []
+    at = 0
+    for start, width, keys in placed:
+        if start > at:
+            found.append({"unknown": f"{name}_{at:x}", "size": start - at})
+        found.append(keys)
+        at = start + width
+    if at < size:
+        found.append({"unknown": f"{name}_{at:x}", "size": size - at})
+    return found
 
 
 def covered(bound: BoundFile, field: FieldNode | None, over: tuple[int, int]) -> str | list[str] | None:

@@ -9,27 +9,41 @@ from dataclasses import dataclass
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.layers import base64_text, bzip2, deflate, lz4_frames, xz, zstd
 from faithful_ledger.core.layers.archives import ARCHIVES
+from faithful_ledger.core.layers.ciphers import CIPHERS, Derived, Padding
 from faithful_ledger.core.layers.hex_text import HEX
 from faithful_ledger.core.layers.linked import LINKED
 from faithful_ledger.core.layers.scrambling import KEYED, LOCAL, SCRAMBLINGS
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Stream
+from faithful_ledger.core.layers.swapping import SWAPPINGS
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 
-__all__ = ["KEYED", "LAYERS", "LINKED", "LOCAL", "PADDED", "SCRAMBLINGS", "STREAMS", "LayerSpec"]
+__all__ = [
+    "CIPHERS",
+    "KEYED",
+    "LAYERS",
+    "LINKED",
+    "LOCAL",
+    "PADDED",
+    "SCRAMBLINGS",
+    "STREAMS",
+    "SWAPPINGS",
+    "LayerSpec",
+]
 
 MODULES = (base64_text, bzip2, deflate, lz4_frames, xz, zstd)
 STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
 PADDED = "padded"  # zeros behind a text
-LAYERS = (*STREAMS, *SCRAMBLINGS, *TRANSCODINGS, *ARCHIVES, SQLITE, PADDED, HEX, *LINKED)
+LAYERS = (*STREAMS, *SCRAMBLINGS, *CIPHERS, *SWAPPINGS, *TRANSCODINGS, *ARCHIVES, SQLITE, PADDED, HEX, *LINKED)
 
 
 @dataclass(slots=True, frozen=True)
 class LayerSpec:
     """One layer around a payload: all streams of a kind, or only that `at` an offset of the payload around; the text in
     another encoding; a `member` of an archive; or a scrambling of the whole, whose key is `key`, or what the field
-    `key_of` of the file around says. Without `put_back` it is left off when the save is posted, and need not be there
-    when it is opened.
+    `key_of` of the file around says; or a cipher with such a key, or one that is `derived` from it, and an initial
+    vector: `iv`, or without it the first bytes. Without `put_back` it is left off when the save is posted, and need not
+    be there when it is opened.
     """
 
     kind: str
@@ -38,6 +52,10 @@ class LayerSpec:
     at: Expression | None = None
     put_back: bool = True
     member: str = ""
+    iv: bytes | None = None
+    padding: Padding = "pkcs7"
+    tag_first: bool = False
+    derived: Derived | None = None
 
     @property
     def step(self) -> str:

@@ -6,12 +6,12 @@ import os
 from contextlib import suppress
 from pathlib import Path
 
-from faithful_ledger.core.disk import Disk
-from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.disk import Disk, translated
+from faithful_ledger.core.errors import EntryError, LedgerError
 from faithful_ledger.core.source import MemorySource, Source, open_blocks
 from faithful_ledger.core.vault.objects import digest_of
 
-__all__ = ["beside", "digest_at", "names_of", "replace_file", "write_new"]
+__all__ = ["beside", "digest_at", "names_of", "new_file", "replace_file", "write_new"]
 
 
 def replace_file(path: Path, content: bytes, disk: Disk, mode: int = 0o600) -> None:
@@ -26,6 +26,20 @@ def replace_file(path: Path, content: bytes, disk: Disk, mode: int = 0o600) -> N
     _write_bytes(unfinished, MemorySource(content), disk, mode=mode)
     disk.replace(unfinished, path)
     disk.sync_folder(path.parent)
+
+
+def new_file(to: Path, content: bytes) -> bool:
+    """Write a file that is not there yet.
+
+    Raises:
+        EntryError: it is.
+        LedgerError: it cannot be written.
+    """
+    if to.exists():
+        raise EntryError(f"{to} exists", "nothing was written; choose another name")
+    with translated(to, "written"):
+        replace_file(to, content, Disk(), 0o644)
+    return True
 
 
 def write_new(temp: Path, target: Path, content: Source, mode: int, disk: Disk) -> None:

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import EntryError
-from faithful_ledger.core.posting.files import replace_file
+from faithful_ledger.core.posting.files import new_file, replace_file
 from faithful_ledger.core.source import read_whole
 from faithful_ledger.core.template import Library, Template, parse_template
 from faithful_ledger.core.template.library import SHIPPED
@@ -59,7 +59,7 @@ def _origin(path: Path) -> str:
     return f"book {path.parent.parent.name}" if path.parent.parent.parent.name == "books" else "yours"
 
 
-def export_template(path: Path, to: Path, disk: Disk) -> Template:
+def export_template(path: Path, to: Path) -> Template:
     """Write a template into one file that others can take in.
 
     Raises:
@@ -68,10 +68,7 @@ def export_template(path: Path, to: Path, disk: Disk) -> Template:
     """
     text = read_whole(path)[0]
     template = parse_template(text, path.name)
-    if to.exists():
-        raise EntryError(f"{to} exists", "nothing was written; choose another name")
-    with translated(to, "written"):
-        replace_file(to, text, disk, 0o644)
+    new_file(to, text)
     return template
 
 

@@ -371,21 +371,25 @@ def _storage(storage: Storage) -> str:
         case Digits():
             return f"digits({2 if storage.wide else 1})"
         case FixedText():
-            return f"fixed_text({storage.size}, '{storage.encoding}', {storage.pad!r})"
+            return f"fixed_text({storage.size}, {_encoding(storage)}, {storage.pad!r})"
         case PrefixedText():
             length = storage.length
-            return (
-                f"prefixed_text({length.size}, '{length.order}', '{storage.encoding}', {storage.unit}, {storage.room})"
-            )
+            rest = f"{_encoding(storage)}, {storage.unit}, {storage.room}"
+            return f"prefixed_text({length.size}, '{length.order}', {rest})"
         case EndedText():
-            return f"ended_text('{storage.encoding}', {storage.unit}, {storage.end!r})"
+            return f"ended_text({_encoding(storage)}, {storage.unit}, {storage.end!r})"
         case FreeText():
-            return f"free_text('{storage.encoding}')"
+            return f"free_text({_encoding(storage)})"
         case Checksum():
             return f"checksum({storage.size}, '{storage.written}')"
         case RawBytes():
             return "raw_bytes"
     raise LedgerError(f"readers cannot read {storage.about} yet", "nothing was written")
+
+
+def _encoding(storage: FixedText | PrefixedText | EndedText | FreeText) -> str:
+    """The name of an encoding, or a game's own letters by byte."""
+    return repr(storage.encoding if storage.letters is None else storage.letters.by_byte)
 
 
 def _inner(storage: Choice | Switches) -> Storage:

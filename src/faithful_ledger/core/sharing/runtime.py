@@ -192,7 +192,7 @@ def unscaled(value: Any, scale: str, bias: str, rounding: str | None) -> Any:
     return int(shown) if shown.denominator == 1 else float(shown)
 
 
-def fixed_text(size: int, encoding: str, pad: bytes) -> Storage:
+def fixed_text(size: int, encoding: Any, pad: bytes) -> Storage:
     def read(data: bytes, at: int, limit: int, _: int | None) -> tuple[Any, int | None, int]:
         raw, step = taken(data, at, size, limit), len(pad)
         if not any(pad):
@@ -201,35 +201,42 @@ def fixed_text(size: int, encoding: str, pad: bytes) -> Storage:
         else:
             while raw and raw.endswith(pad):
                 raw = raw[:-step]
-        return raw.decode(encoding), None, at + size
+        return lettered(raw, encoding), None, at + size
 
     return read
 
 
-def prefixed_text(size: int, order: Any, encoding: str, unit: int, room: int | None) -> Storage:
+def prefixed_text(size: int, order: Any, encoding: Any, unit: int, room: int | None) -> Storage:
     def read(data: bytes, at: int, limit: int, _: int | None) -> tuple[Any, int | None, int]:
         count = int.from_bytes(taken(data, at, size, limit), order) * unit
         raw = taken(data, at + size, count, limit)
-        return raw.decode(encoding), None, at + size + (count if room is None else room)
+        return lettered(raw, encoding), None, at + size + (count if room is None else room)
 
     return read
 
 
-def ended_text(encoding: str, unit: int, mark: bytes) -> Storage:
+def lettered(raw: bytes, encoding: Any) -> str:
+    """A text in one of Python's encodings, or in a game's own letters by byte."""
+    if isinstance(encoding, str):
+        return raw.decode(encoding)
+    return "".join(encoding.get(byte, f"{{{byte:02X}}}") for byte in raw)
+
+
+def ended_text(encoding: Any, unit: int, mark: bytes) -> Storage:
     def read(data: bytes, at: int, limit: int, _: int | None) -> tuple[Any, int | None, int]:
         end = data.find(mark, at, limit)
         while end >= 0 and (end - at) % unit:
             end = data.find(mark, end + 1, limit)
         if end < 0:
             raise NotSuchASave(f"a text at {at} has no end")
-        return data[at:end].decode(encoding), None, end + len(mark)
+        return lettered(data[at:end], encoding), None, end + len(mark)
 
     return read
 
 
-def free_text(encoding: str) -> Storage:
+def free_text(encoding: Any) -> Storage:
     def read(data: bytes, at: int, limit: int, size: int | None) -> tuple[Any, int | None, int]:
-        return taken(data, at, size or 0, limit).decode(encoding), None, at + (size or 0)
+        return lettered(taken(data, at, size or 0, limit), encoding), None, at + (size or 0)
 
     return read
 

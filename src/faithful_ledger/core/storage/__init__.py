@@ -8,6 +8,7 @@ from faithful_ledger.core.storage.choices import Choice, Switches
 from faithful_ledger.core.storage.digits import Digits
 from faithful_ledger.core.storage.json_values import JsonNumber, JsonSwitch, JsonText, JsonWord
 from faithful_ledger.core.storage.leb128 import Leb128
+from faithful_ledger.core.storage.letters import Letters
 from faithful_ledger.core.storage.listed import ListedText, ListRules
 from faithful_ledger.core.storage.moments import MOMENTS, UNITS, DosMoment, Moment, moment_since
 from faithful_ledger.core.storage.numbers import Float, Integer, WholeNumber, parse_decimal, parse_whole
@@ -58,6 +59,7 @@ __all__ = [
     "JsonText",
     "JsonWord",
     "Leb128",
+    "Letters",
     "ListRules",
     "ListedText",
     "Moment",

@@ -10,6 +10,7 @@ from contextlib import suppress
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage.base import CutOff, FixedSize, Sizer, Storage, Value
+from faithful_ledger.core.storage.letters import Letters
 from faithful_ledger.core.storage.numbers import Integer
 
 __all__ = ["EndedText", "FixedText", "FreeText", "PrefixedText", "RawBytes", "text_encoding", "unit_of"]
@@ -30,22 +31,27 @@ def text_encoding(name: str) -> str | None:
     return None if found.name in SLOW_ENCODINGS else found.name
 
 
-def unit_of(encoding: str) -> int:
+def unit_of(encoding: str | Letters) -> int:
     """How many bytes a unit of an encoding has; text of wide units is padded with wide zeros."""
+    if isinstance(encoding, Letters):
+        return 1
     name = encoding.replace("_", "-")
     return 2 if name.startswith("utf-16") else 4 if name.startswith("utf-32") else 1
 
 
 class _Text(Storage):
-    """What all texts share: the encoding, and text as text."""
+    """What all texts share: the encoding, and text as text. The encoding is one of Python's, by its name, or a game's
+    own letters.
+    """
 
-    def __init__(self, encoding: str) -> None:
-        self.encoding = encoding
-        self.name = {"iso8859-1": "latin-1"}.get(encoding, encoding)
+    def __init__(self, encoding: str | Letters) -> None:
+        self.letters = encoding if isinstance(encoding, Letters) else None
+        self.encoding = str(encoding)
+        self.name = {"iso8859-1": "latin-1"}.get(self.encoding, self.encoding)
 
     def _decode(self, raw: bytes) -> str:
         try:
-            return raw.decode(self.encoding)
+            return raw.decode(self.encoding) if self.letters is None else self.letters.decode(raw)
         except UnicodeError as error:
             raise ValueRefused(
                 f"the bytes {raw[:12].hex(' ')}{' …' if len(raw) > 12 else ''} are not {self.name} text",
@@ -56,7 +62,7 @@ class _Text(Storage):
         if not isinstance(value, str):
             raise ValueRefused(f"{value!r} is not a text", "enter one")
         try:
-            return value.encode(self.encoding)
+            return value.encode(self.encoding) if self.letters is None else self.letters.encode(value)
         except UnicodeError as error:
             raise ValueRefused(f"“{value[:40]}” cannot be written in {self.name}", "use other letters") from error
 
@@ -71,7 +77,7 @@ class _Text(Storage):
 class FixedText(FixedSize, _Text):
     """Text in a fixed number of bytes. A text padded with zeros ends at the first; other padding is cut at the end."""
 
-    def __init__(self, size: int, encoding: str, pad: bytes) -> None:
+    def __init__(self, size: int, encoding: str | Letters, pad: bytes) -> None:
         super().__init__(encoding)
         self.bits = size * 8
         self.pad, self.least_size = pad, size
@@ -79,6 +85,8 @@ class FixedText(FixedSize, _Text):
 
     @property
     def reads_any_bytes(self) -> bool:
+        if self.letters is not None:
+            return True
         try:
             bytes(range(256)).decode(self.encoding)
         except UnicodeError:
@@ -122,7 +130,7 @@ class PrefixedText(_Text):
     stays as it was, as games leave it.
     """
 
-    def __init__(self, length: Integer, encoding: str, unit: int = 1, room: int | None = None) -> None:
+    def __init__(self, length: Integer, encoding: str | Letters, unit: int = 1, room: int | None = None) -> None:
         super().__init__(encoding)
         self.length, self.unit, self.room = length, unit, room
         self.least_size = length.size + (room or 0)
@@ -206,7 +214,7 @@ class PrefixedText(_Text):
 class EndedText(_Text):
     """Text up to a terminator, which is zero unless the template says otherwise; `size` of it is part of the value."""
 
-    def __init__(self, encoding: str, end: bytes) -> None:
+    def __init__(self, encoding: str | Letters, end: bytes) -> None:
         super().__init__(encoding)
         self.end, self.unit = end, unit_of(encoding)
         self.least_size = len(end)
@@ -250,7 +258,7 @@ class FreeText(_Text):
 
     least_size = 0
 
-    def __init__(self, encoding: str) -> None:
+    def __init__(self, encoding: str | Letters) -> None:
         super().__init__(encoding)
         self.about = f"text, {self.name}"
 

@@ -35,7 +35,14 @@ PARTS = {
         for kind in ("field", "constant", "unknown", "group", "rows", "each", "bounds", "seal", "magic", "size")
     },
     **{"recognise": "sign", "files": "file", "rules": "rule", "companions": "companion", "sections": "section"},
-    **{"layers": "layer", "steps": "steps", "list": "list", "witnesses": "witness", "moment": "moment"},
+    **{
+        "layers": "layer",
+        "steps": "steps",
+        "list": "list",
+        "witnesses": "witness",
+        "moment": "moment",
+        "derive": "derive",
+    },
 }
 
 
@@ -185,10 +192,9 @@ def _recall(path: Path) -> bytes | None:
 
 
 def _with_whole_keys(keys: dict[str, Any]) -> dict[str, Any]:
-    keys["catalogues"] = {
-        name: {int(number): text for number, text in entries.items()}
-        for name, entries in keys.get("catalogues", {}).items()
-    }
+    for part in ("catalogues", "letters"):
+        tables = keys.get(part, {}).items()
+        keys[part] = {name: {int(number): text for number, text in table.items()} for name, table in tables}
     return keys
 
 

@@ -174,6 +174,19 @@ class YamlText:
         text = blank + "- " + (blank + "  ").join(lines)
         self._splice(start, end, text + "".join("    " + line if line.strip() else line for line in inside))
 
+    def add_block(self, where: Where, key: str, value: Mapping[str, Any]) -> None:
+        """Add a key to a mapping in block style, with the keys of its value on lines of their own."""
+        mapping = self._node(where)
+        column = mapping.value[0][0].start_mark.column
+        blank = " " * column
+        lines = [
+            f"{blank}{spelled(key)}:",
+            *(f"{blank}  {spelled(name)}: {spelled(part)}" for name, part in value.items()),
+        ]
+        at = self._line_end(_end(mapping))
+        text = "\n".join(lines) + "\n"
+        self._splice(at, at, text if self.text[at - 1 : at] == "\n" else "\n" + text)
+
     def set_key(self, where: Where, old: str, new: str) -> None:
         """Give a key of a mapping another name."""
         mapping = self._node(where)

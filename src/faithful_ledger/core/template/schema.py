@@ -26,6 +26,9 @@ Number = Annotated[int, Field(ge=-(1 << 64), le=1 << 64)] | Annotated[float, Fie
 Layout = Annotated[list["Element"], Field(max_length=2000)]
 
 
+Letter = Annotated[str, StringConstraints(max_length=16)]
+
+
 class Part(BaseModel):
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -202,6 +205,18 @@ class Sign(Part):
     size: Size | None = None
 
 
+class DeriveKeys(Part):
+    """How the key of a cipher is made from what `key` or `key_of` says."""
+
+    by: Literal["pbkdf2", "scrypt", "hkdf"]
+    salt: HexBytes | None = None
+    rounds: Annotated[int, Field(ge=1, le=2_000_000)] = 1000
+    hash: Literal["md5", "sha-1", "sha-256", "sha-384", "sha-512"] = "sha-256"
+    size: Annotated[int, Field(ge=1, le=64)] = 32
+    cost: Annotated[int, Field(ge=2, le=1 << 17)] = 1 << 14
+    info: HexBytes | None = None
+
+
 class LayerKeys(Part):
     """A layer with what is needed to undo it."""
 
@@ -210,6 +225,10 @@ class LayerKeys(Part):
     key_of: Words | None = None
     at: Formula | None = None
     put_back: bool = True
+    iv: HexBytes | Literal["first"] | None = None
+    padding: Literal["pkcs7", "zeros", "none"] | None = None
+    tag: Literal["first", "last"] | None = None
+    derive: DeriveKeys | None = None
     member: Words | None = None
 
 
@@ -281,6 +300,7 @@ class TemplateText(Part):
     about: Annotated[str, StringConstraints(max_length=4000)] = ""
     recognise: list[Sign] = []
     catalogues: dict[Name, dict[int, Words]] = {}
+    letters: Annotated[dict[Name, Annotated[dict[int, Letter], Field(max_length=256)]], Field(max_length=20)] = {}
     records: Annotated[dict[Name, Layout], Field(max_length=500)] = {}
     roots: Annotated[dict[Name, Words], Field(max_length=8)] = {}
     files: Annotated[dict[Name, File], Field(min_length=1, max_length=20)]
@@ -319,7 +339,7 @@ def all_keys() -> dict[str, list[str]]:
         *ELEMENT_KINDS.values(),
         EachKeys,
     ]
-    parts += [Bounds, MomentKeys, Seal, LayerKeys, ListKeys, SettingStep, WitnessKeys]
+    parts += [Bounds, MomentKeys, Seal, LayerKeys, DeriveKeys, ListKeys, SettingStep, WitnessKeys]
     return {
         part.__name__.removesuffix("Keys").removesuffix("Text").lower(): [
             field.alias or name for name, field in part.model_fields.items()

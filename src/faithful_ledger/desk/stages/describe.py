@@ -265,7 +265,7 @@ class DescribeStage(QWidget):
     def _show_pane_source(self) -> None:
         source = self.session.sources.of(self._file) if self._file else None
         if self.panes.currentIndex() == PROFILE:
-            self.profile.show_source(source)
+            self.profile.show_source(source, self._file)
         elif self.panes.currentIndex() == SEARCH:
             self.search.show_source(source, self._file)
 

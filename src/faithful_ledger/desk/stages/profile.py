@@ -3,22 +3,27 @@
 from __future__ import annotations
 
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QFileDialog, QWidget
 
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.inside import Payload, payloads_inside
-from faithful_ledger.core.source import BlockSource, Source
-from faithful_ledger.desk.session import Session
-from faithful_ledger.desk.theme import HOLDS, OPEN, mono
+from faithful_ledger.core.posting.files import new_file
+from faithful_ledger.core.source import BlockSource, Source, read_whole
+from faithful_ledger.desk.session import Message, Session
+from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, mono
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, scrolled, swap
+from faithful_ledger.desk.widgets.flow import flow
+from faithful_ledger.desk.widgets.layer_form import LayerForm
 from faithful_ledger.desk.widgets.plots import HistogramPlot, TexturePlot
 from faithful_ledger.desk.widgets.tables import cell, plain_table
 
 if TYPE_CHECKING:
+    from faithful_ledger.core.layers.broken import BrokenStream
     from faithful_ledger.core.profile import Profile
     from faithful_ledger.core.profile.texture import Array, Texture
 
@@ -42,6 +47,7 @@ class Looked(NamedTuple):
     texture: Texture
     counts: Array
     payloads: list[Payload]
+    broken: list[BrokenStream]
 
 
 class ProfilePane(QWidget):
@@ -57,6 +63,12 @@ class ProfilePane(QWidget):
         self.looked: Looked | None = None
         self._source: Source | None = None
         self._end: Deadline | None = None
+        self._file = ""
+        self._tried: dict[str, list[Payload]] = {}  # by the file they are in
+        self.by_hand = LayerForm(session)
+        self.by_hand.tried.connect(self._show_tried)
+        session.opened.connect(self._tried.clear)
+        self.by_hand_title = label("A layer by hand", "heading")
         self.stop_button = button("Stop looking", self._stop, "link")
         self.summary = label("", "heading", wrap=True)
         self.why = label("", "quiet", wrap=True)
@@ -71,6 +83,8 @@ class ProfilePane(QWidget):
         self.body.addLayout(self.findings)
         self.body.addWidget(self.texts_title)
         self.body.addWidget(self.texts, 1)
+        self.body.addWidget(self.by_hand_title)
+        self.body.addWidget(self.by_hand)
         self.body.addStretch(0)
         self.body.setContentsMargins(0, 2, 10, 6)
         page.setLayout(self.body)
@@ -78,8 +92,9 @@ class ProfilePane(QWidget):
         self.setLayout(column(area))
         self.texture_plot.chosen.connect(lambda offset: self.chosen.emit(offset, offset + 1))
 
-    def show_source(self, source: Source | None) -> None:
-        """Look at a source, unless it is the one that was looked at last."""
+    def show_source(self, source: Source | None, file: str = "") -> None:
+        """Look at a source, unless it is the one that was looked at last; `file` is its name."""
+        self._file = self.by_hand.file = file
         if source is self._source:
             return
         self._let_go()
@@ -96,11 +111,14 @@ class ProfilePane(QWidget):
         apart = source.again() if isinstance(source, BlockSource) else source
 
         def work() -> Looked:
+            from faithful_ledger.core.layers.broken import broken_streams
             from faithful_ledger.core.profile import profile
             from faithful_ledger.core.profile.texture import histogram, texture
 
             whole = bytes(apart.read(0, apart.size)) if apart.size <= LARGEST_UNWRAPPED else b""
-            return Looked(profile(apart), texture(apart), histogram(apart), payloads_inside(whole, end))
+            payloads = payloads_inside(whole, end)
+            broken = broken_streams(whole) if not payloads else []
+            return Looked(profile(apart), texture(apart), histogram(apart), payloads, broken)
 
         def done(found: Looked | None, error: LedgerError | None) -> None:
             if self._end is end:
@@ -163,21 +181,88 @@ class ProfilePane(QWidget):
             self._add(
                 f"{HOLDS} {len(found.blocks) - MOST_LAYERS} more blocks", "their sizes lead to the end of the file"
             )
-        for payload in looked.payloads[:MOST_LAYERS]:
-            act = button("open unpacked", partial(self.unpacked.emit, payload), "link")
-            self._add(f"{HOLDS} {payload.layer}", f"unpacks to {len(payload.data)} bytes, to its own end", act)
+        self._add_declared()
+        for payload in [*self._tried.get(self._file, ()), *looked.payloads[:MOST_LAYERS]]:
+            acts = [button("open unpacked", partial(self.unpacked.emit, payload), "link")]
+            if self.session.describing.can_declare(self._file):
+                acts.append(button("declare it", partial(self.session.describing.declare, payload, self._file), "link"))
+            self._add(f"{HOLDS} {payload.layer}", f"unpacks to {len(payload.data)} bytes, to its own end", *acts)
+        for stream in looked.broken:
+            payload = Payload((), f"{stream.kind} at {place(stream.offset)}, broken", stream.data)
+            act = button("show what came out", partial(self.unpacked.emit, payload), "link")
+            why = f"it breaks within {stream.read} bytes; {len(stream.data)} bytes came out before"
+            self._add(f"{BROKEN} a {stream.kind} stream at {place(stream.offset)} is broken", why, act)
         if found.kind == "packed" and not found.layers:
             self._add(f"{OPEN} nothing here unpacks it", "encrypted, or packed by something unknown")
         if not self.findings.count():
             self._add(f"{OPEN} no records, layers or scrambling found", "select bytes to see what they may mean")
 
-    def _add(self, text: str, why: str, act: QWidget | None = None) -> None:
+    def _add_declared(self) -> None:
+        """Payloads inside this file that the template describes."""
+        save = self.session.save
+        files = save.files.values() if save is not None and save.template is not None else ()
+        for held in files:
+            spec = held.bound.spec if held.bound is not None else None
+            if spec is None or spec.inside != self._file or not spec.layers:
+                continue
+            left = not spec.layers[0].put_back
+            words = "put it back when posting" if left else "leave it off when posting"
+            acts = [button(words, partial(self.session.describing.leave_off, held.name, left=not left), "link")]
+            if held.problem is None:
+                acts.append(button("save it…", partial(self.save_payload, held.name), "link"))
+                acts.append(button("put one back…", partial(self.put_back, held.name), "link"))
+            why = (
+                str(held.problem)
+                if held.problem is not None
+                else f"{held.source.size} bytes; {held.name} in the template"
+            )
+            self._add(f"{BROKEN if held.problem is not None else HOLDS} {' → '.join(spec.route)}, declared", why, *acts)
+
+    def save_payload(self, name: str, to: str = "") -> None:
+        """Write the unwrapped payload to a new file, to be worked on elsewhere."""
+        to = to or QFileDialog.getSaveFileName(self, "Save the payload", f"{name}.bin")[0]
+        save = self.session.save
+        if to and save is not None:
+            source = save.files[name].source
+            data = bytes(source.read(0, source.size))
+            if self.session.attempt(lambda: new_file(Path(to), data)):
+                self.session.reported.emit(Message("holds", f"{len(data)} bytes of {name} are in {to}."))
+
+    def put_back(self, name: str, source: str = "") -> None:
+        """Enter what a file holds in place of a payload; posting packs it and puts right what follows."""
+        from faithful_ledger.core.unwrapping import enter_payload
+
+        source = source or QFileDialog.getOpenFileName(self, "The payload to put back")[0]
+        save = self.session.save
+        if not source or save is None:
+            return
+
+        def enter() -> bool:
+            enter_payload(save, name, read_whole(Path(source))[0])
+            return True
+
+        if self.session.attempt(enter):
+            self.session.tape_changed()
+
+    def _show_tried(self, payload: Payload) -> None:
+        """A layer that was undone by hand is listed like those that were found."""
+        self._tried.setdefault(self._file, []).insert(0, payload)
+        self._show_looked()
+        self.unpacked.emit(payload)
+
+    def _add(self, text: str, why: str, *acts: QWidget) -> None:
         words = label(text, wrap=True)
         words.setToolTip(why)
         self.findings.addWidget(words)
-        reason = row(label(why, "quiet", wrap=True), *([act] if act else []))
+        reason = row(label(why, "quiet", wrap=True), *(acts if len(acts) == 1 else ()))
         reason.setContentsMargins(INDENT, 0, 0, 0)
         self.findings.addLayout(reason)
+        if len(acts) > 1:
+            links = QWidget()
+            links.setLayout(flow(*acts, spacing=10))
+            inset = row(links)
+            inset.setContentsMargins(INDENT, 0, 0, 0)
+            self.findings.addLayout(inset)
 
     def _go_to_text(self, number: int) -> None:
         if self.looked is not None and 0 <= number < len(self.looked.profile.texts):

@@ -17,6 +17,7 @@ from faithful_ledger.desk.widgets.tables import cell, plain_table
 
 if TYPE_CHECKING:
     from faithful_ledger.core.seals.finder import Finding
+    from faithful_ledger.core.seals.finder.blocks import BlockRule
 
 __all__ = ["SealsPane"]
 
@@ -38,6 +39,9 @@ class SealsPane(QWidget):
         super().__init__()
         self.session = session
         self.found: list[Finding] = []
+        self.rules: list[BlockRule] = []
+        self.rule_words = label("", "holds", wrap=True, selectable=True)
+        self.rule_button = button("Describe the blocks", self._accept_rule, "main")
         self.file_size = 0
         self._end: Deadline | None = None
         self.known_title = label("", "heading")
@@ -54,6 +58,8 @@ class SealsPane(QWidget):
         self.body.addWidget(self.known)
         self.body.addLayout(row(self.find_button, None))
         self.body.addWidget(self.summary)
+        self.body.addWidget(self.rule_words)
+        self.body.addLayout(row(None, self.rule_button))
         self.body.addWidget(self.table)
         self.body.addWidget(self.detail)
         self.body.addLayout(row(None, self.accept))
@@ -66,7 +72,7 @@ class SealsPane(QWidget):
         """The seals that the template knows; what was found for another state of the save is gone."""
         save = self.session.save
         self.stop()
-        self.found = []
+        self.found, self.rules = [], []
         self.summary.setText("")
         states = save.seals if save is not None and save.problem is None else []
         kept = [state for state in states if state.algorithm not in ("length", "count", "offset")]
@@ -130,8 +136,9 @@ class SealsPane(QWidget):
         self.find_button.setText("Stop looking")
         self.summary.setText(f"looking, in this save and {len(copies)} kept copies…")
 
-        def work() -> list[Finding]:
+        def work() -> tuple[list[Finding], list[BlockRule]]:
             from faithful_ledger.core.seals.finder import find_seals
+            from faithful_ledger.core.seals.finder.blocks import find_block_rules
 
             end.begin()
             kept = [file for snapshot in copies for file in snapshot.files if file.path == path]
@@ -139,18 +146,20 @@ class SealsPane(QWidget):
             for file in kept:
                 source = book.keeping.kept_source(file)
                 contents.append(bytes(source.read(0, source.size)))
-            return find_seals(contents, None, end, lambda found: self.found_so_far.emit(end, list(found)))
+            found = find_seals(contents, None, end, lambda found: self.found_so_far.emit(end, list(found)))
+            return found, find_block_rules(list(dict.fromkeys(contents)), end)
 
-        def done(found: list[Finding] | None, error: LedgerError | None) -> None:
+        def done(looked: tuple[list[Finding], list[BlockRule]] | None, error: LedgerError | None) -> None:
             if self._end is not end:
                 return
             self.stop()
             if error is not None:
                 self.session.reported.emit(Message("broken", str(error)))
-            self.found = found or []
+            self.found, self.rules = looked or ([], [])
             self._show_rows()
             alone = len({snapshot.id for snapshot in copies}) + 1 < FEW
-            words = f"{len(self.found)} found" if self.found else "Nothing known explains bytes of this save"
+            count = len(self.found) + len(self.rules)
+            words = f"{count} found" if count else "Nothing known explains bytes of this save"
             more = "; keep copies after small steps: from three on any range is searched" if alone else ""
             self.summary.setText(f"{words}{more}.")
 
@@ -177,6 +186,10 @@ class SealsPane(QWidget):
         self.table = swap(self.body, self.table, fresh)
         for widget in (fresh, self.accept, self.detail):
             widget.setVisible(bool(rows))
+        rule = self.rules[0] if self.rules else None
+        self.rule_words.setText(f"{HOLDS} One rule for a row of blocks: {rule.in_words}." if rule is not None else "")
+        for widget in (self.rule_words, self.rule_button):
+            widget.setVisible(rule is not None)
         if rows:
             fresh.selectRow(min(max(row_now, 0), len(rows) - 1))
 
@@ -194,6 +207,11 @@ class SealsPane(QWidget):
                 f"{finding.form}; holds in {finding.holds_in} of {finding.of} copies: {finding.sureness_in_words}."
             )
             self.chosen.emit(at, at + finding.size)
+
+    def _accept_rule(self) -> None:
+        """The blocks, and the checksum in each, go into the template."""
+        if self.rules:
+            self.session.describing.seal_blocks(self.rules[0])
 
     def _accept(self) -> None:
         """The seal goes into this book's template, and holds from now on or says why not."""

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog, QTextBrowser, QWidget
 
 from faithful_ledger.core.disk import Disk
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.posting.files import new_file
 from faithful_ledger.core.source import read_whole
 from faithful_ledger.core.template import parse_template
 from faithful_ledger.desk.beside import Message
@@ -218,7 +219,7 @@ class TemplatesSheet(QWidget):
     def export(self, name: str = "") -> None:
         from faithful_ledger.core.sharing.exchange import export_template
 
-        self._write("Export", ".yaml", name, lambda each, to: export_template(each.path, to, Disk()))
+        self._write("Export", ".yaml", name, lambda each, to: export_template(each.path, to))
 
     def show_sheet(self) -> None:
         """The reference sheet, with the offsets and values of the open save where it is read with the template."""
@@ -244,14 +245,16 @@ class TemplatesSheet(QWidget):
 
         def write(each: Listed, to: Path) -> None:
             style: Format = "markdown" if to.suffix in (".md", ".markdown", ".txt") else "html"
-            _new_file(to, reference_sheet(each.template, style, self._own_save(each)))
+            new_file(to, reference_sheet(each.template, style, self._own_save(each)).encode("utf-8"))
 
         self._write("Reference sheet", ".html", name, write)
 
     def write_reader(self, name: str = "") -> None:
         from faithful_ledger.core.sharing.reader import reader_for
 
-        self._write("Reader", ".py", name, lambda each, to: _new_file(to, reader_for(each.template, to.name)))
+        self._write(
+            "Reader", ".py", name, lambda each, to: new_file(to, reader_for(each.template, to.name).encode("utf-8"))
+        )
 
     def _write(self, title: str, ending: str, name: str, act: Callable[[Listed, Path], object]) -> None:
         each = self.current
@@ -289,14 +292,3 @@ class TemplatesSheet(QWidget):
         lines = self.session.attempt(work)
         if lines is not None:
             self._show_result(f"From {Path(name).name} to {each.template.id}", lines or ["They say the same."])
-
-
-def _new_file(to: Path, text: str) -> None:
-    from faithful_ledger.core.disk import translated
-    from faithful_ledger.core.errors import EntryError
-    from faithful_ledger.core.posting.files import replace_file
-
-    if to.exists():
-        raise EntryError(f"{to} exists", "nothing was written; choose another name")
-    with translated(to, "written"):
-        replace_file(to, text.encode("utf-8"), Disk(), 0o644)

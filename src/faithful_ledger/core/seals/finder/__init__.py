@@ -21,7 +21,7 @@ from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import LEAST_SAVES, WIDTHS, unknown_crc, with_own_start
 from faithful_ledger.core.seals.hashes import DIGESTS
 
-__all__ = ["Edge", "Finding", "Hints", "find_seals"]
+__all__ = ["Edge", "Finding", "Hints", "find_seals", "nearly"]
 
 MIXED, RESTLESS, DENSE_PLACES = 96, 300, 24
 UNKNOWN_PLACES = 12
@@ -74,6 +74,26 @@ def find_seals(
                 explained.update(range(at, at + checked.size))
             report(_best(list(found.values()), len(contents[0])))
     return _best(list(found.values()), len(contents[0])) if contents else []
+
+
+def nearly(saves: Sequence[bytes], hints: Hints | None = None, end: Deadline = NEVER) -> list[tuple[Finding, int]]:
+    """What holds in all saves but one, which may be damaged, or of another version: each with the number of that save.
+    Only what would be sure without it counts; at least four different saves are needed.
+    """
+    hints = hints or Hints()
+    contents = list(dict.fromkeys(saves))
+    found: list[tuple[Finding, int]] = []
+    if len(contents) <= ENOUGH:
+        return found
+    for number, odd in enumerate(contents):
+        others = [content for content in contents if content is not odd]
+        for finding in find_seals(others, hints, end):
+            checked = finding.checked(contents)
+            if finding.sure and checked.holds_in == len(others):
+                found.append((checked, list(saves).index(contents[number])))
+        if end.over:
+            break
+    return found
 
 
 def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline) -> Iterator[Finding]:

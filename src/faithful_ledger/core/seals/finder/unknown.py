@@ -131,10 +131,9 @@ def _solved(finding: Finding, crc: Crc, one: bytes, other: bytes) -> Iterator[Fi
         lengths.append(high - low - (finding.size if covers else 0))
     modulus = 1 << crc.width | crc.polynomial
     weight = _power_of_x(8 * lengths[0], modulus) ^ _power_of_x(8 * lengths[1], modulus)
-    inverse = _inverse(weight, modulus)
-    if inverse is None:
+    start = _quotient_modulo(constants[0] ^ constants[1], weight, modulus)
+    if start is None:
         return
-    start = _remainder(_times(constants[0] ^ constants[1], inverse), modulus)
     out = constants[0] ^ _remainder(_times(start, _power_of_x(8 * lengths[0], modulus)), modulus)
     out = mirrored(out, crc.width) if crc.reflected else out
     known = crc._replace(start=start, xor_out=out)
@@ -184,6 +183,21 @@ def _power_of_x(exponent: int, modulus: int) -> int:
     for bit in bin(exponent)[2:]:
         result = _remainder(_times(result, result) << (bit == "1"), modulus)
     return result
+
+
+def _quotient_modulo(number: int, by: int, modulus: int) -> int | None:
+    """What gives a number when it is multiplied, modulo a polynomial; None where nothing does. Where the factor and the
+    modulus have a divisor in common, there are several, of which the shortest is as good as any: they differ in what
+    the final XOR makes up for.
+    """
+    shared = _divisor(modulus, by)
+    if _remainder(number, shared):
+        return None
+    smaller = _divided(modulus, shared)
+    if smaller == 1:
+        return 0
+    inverse = _inverse(_divided(by, shared), smaller)
+    return None if inverse is None else _remainder(_times(_divided(number, shared), inverse), smaller)
 
 
 def _inverse(number: int, modulus: int) -> int | None:

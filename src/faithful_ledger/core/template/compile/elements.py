@@ -85,7 +85,7 @@ class Elements:
     def __init__(self, keys: Keys, mistakes: Mistakes) -> None:
         self.mistakes = mistakes
         self.records: dict[str, list[Keys]] = keys.get("records", {})
-        self.storages = Storages(keys.get("catalogues", {}), mistakes, self.formula)
+        self.storages = Storages(keys.get("catalogues", {}), keys.get("letters", {}), mistakes, self.formula)
         self.main: GroupSpec | None = None
         self.later: list[tuple[Where, ElementSpec, str]] = []
         self.count = self.depth = 0
@@ -212,7 +212,7 @@ class Elements:
         if self.storages.format != "binary":
             return
         ends = [key for key in ("count", "size", "ended_by") if keys.get(key) is not None]
-        if len(ends) != 1:
+        if len(ends) > 1:
             self.mistakes.append((where, "rows have one of count, size and ended_by, which say where they end"))
         element.count = self.formula(keys, "count", element, where)
         element.size = self.formula(keys, "size", element, where)

@@ -7,8 +7,9 @@ from itertools import islice
 from faithful_ledger.core.address import Expression, parse_path
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats import DOCUMENTS
-from faithful_ledger.core.layers import KEYED, LAYERS, STREAMS, LayerSpec
+from faithful_ledger.core.layers import CIPHERS, KEYED, LAYERS, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
+from faithful_ledger.core.layers.ciphers import Derived, wrong_cipher
 from faithful_ledger.core.layers.scrambling import wrong_key
 from faithful_ledger.core.storage import (
     FixedText,
@@ -55,6 +56,7 @@ class _Files:
     def __init__(self, keys: Keys, mistakes: Mistakes) -> None:
         self.keys, self.mistakes = keys, mistakes
         self.elements = Elements(keys, mistakes)
+        self.known: dict[str, FileSpec] = {}  # the files that come before
 
     def template(self) -> Template:
         files = self.files()
@@ -136,7 +138,7 @@ class _Files:
                 self.mistakes.append(((*where, "root"), "a payload is where the file around it is"))
             else:
                 self.inside(spec, file, files, where)
-            files[name] = spec
+            files[name] = self.known[name] = spec
             if len(files) > 1 and next(iter(files.values())).root.named(name):
                 self.mistakes.append((where, f"“{name}” is a file and also a field of the first file; rename one"))
         return files
@@ -177,8 +179,22 @@ class _Files:
             except LedgerError as error:
                 self.mistakes.append(((*where, "at"), str(error)))
         key = bytes.fromhex(keys["key"]) if keys.get("key") else None
+        derive = keys.get("derive")
+        if derive is not None and derive["by"] == "scrypt" and derive.get("cost", 2) & derive.get("cost", 2) - 1:
+            self.mistakes.append(((*where, "derive", "cost"), "the cost of scrypt is a power of two"))
+            derive = None
+        iv = keys.get("iv")
         return LayerSpec(
-            keys["layer"], key, keys.get("key_of") or "", at, keys.get("put_back", True), keys.get("member") or ""
+            keys["layer"],
+            key,
+            keys.get("key_of") or "",
+            at,
+            keys.get("put_back", True),
+            keys.get("member") or "",
+            bytes.fromhex(iv) if iv is not None and iv != "first" else b"" if keys["layer"] == "aes-ecb" else None,
+            keys.get("padding") or "pkcs7",
+            keys.get("tag") == "first",
+            _derived(derive) if derive is not None else None,
         )
 
     def layer(self, layer: LayerSpec, around: GroupSpec, where: Where) -> None:
@@ -186,8 +202,10 @@ class _Files:
         if layer.kind not in LAYERS:
             hint = did_you_mean(layer.kind, LAYERS) or f"there are {', '.join(LAYERS)}"
             self.mistakes.append((where, f"“{layer.kind}” is not a layer; {hint}"))
+        elif layer.kind in CIPHERS:
+            self.cipher(layer, where)
         elif (layer.key is not None or layer.key_of) and layer.kind not in KEYED:
-            self.mistakes.append((where, f"{layer.kind} has no key; only {', '.join(KEYED)} have one"))
+            self.mistakes.append((where, f"{layer.kind} has no key; only {', '.join((*KEYED, *CIPHERS))} have one"))
         elif bool(layer.member) is not (layer.kind in ARCHIVES):
             text = (
                 f"say which member: {{layer: {layer.kind}, member: …}}"
@@ -208,8 +226,21 @@ class _Files:
             if self._within_group(around, name) is None:
                 self.mistakes.append(((*where, "at"), f"“{name}” leads to no field of the file around"))
         found = self._within_group(around, layer.key_of)
+        first, _, rest = layer.key_of.partition(".")
+        if found is None and first in self.known:  # of another file, as a file that holds the key
+            found = self._within_group(self.known[first].root, rest)
         if layer.key_of and not isinstance(found, FieldSpec):
             self.mistakes.append(((*where, "key_of"), f"“{layer.key_of}” leads to no field of the file around"))
+
+    def cipher(self, layer: LayerSpec, where: Where) -> None:
+        """A cipher has a key of the right size, or says where it is, and an initial vector that fits."""
+        if layer.key is not None and layer.key_of:
+            self.mistakes.append((where, "a layer has one of key and key_of"))
+        elif layer.key is None and not layer.key_of:
+            text = f"the key of {layer.kind} is not given: write {{layer: {layer.kind}, key: …}}, or key_of a field"
+            self.mistakes.append((where, text))
+        elif wrong := wrong_cipher(layer.kind, None if layer.derived is not None else layer.key, layer.iv):
+            self.mistakes.append(((*where, "iv" if "vector" in wrong else "key"), wrong))
 
     @staticmethod
     def _within_group(group: ElementSpec | None, path: str) -> ElementSpec | None:
@@ -298,6 +329,13 @@ def _as_typed(value: object) -> str:
 def _name_rule(keys: Keys) -> NameRule:
     names = {name: str(value) for name, value in keys.get("names", {}).items()}
     return NameRule(keys["named"], keys.get("of") == "folder", keys.get("pattern", ""), names, keys.get("why", ""))
+
+
+def _derived(keys: Keys) -> Derived:
+    """How a key is made; what the template does not say is as usual."""
+    salt, info = (bytes.fromhex(keys.get(name) or "") for name in ("salt", "info"))
+    given = {name: keys[name] for name in ("rounds", "hash", "size", "cost") if name in keys}
+    return Derived(keys["by"], salt, info=info, **given)
 
 
 def _witness(keys: Keys) -> Witness:

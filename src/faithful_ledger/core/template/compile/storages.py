@@ -23,6 +23,7 @@ from faithful_ledger.core.storage import (
     FreeText,
     Integer,
     JsonNumber,
+    Letters,
     Moment,
     Number,
     Order,
@@ -61,7 +62,14 @@ Formula: TypeAlias = Callable[[Keys, str, ElementSpec, Where], Expression | None
 class Storages:
     """Makes storages for the fields of one file after the other; `formula` reads an expression of an element."""
 
-    def __init__(self, catalogues: dict[str, dict[int, str]], mistakes: Mistakes, formula: Formula) -> None:
+    def __init__(
+        self,
+        catalogues: dict[str, dict[int, str]],
+        letters: dict[str, dict[int, str]],
+        mistakes: Mistakes,
+        formula: Formula,
+    ) -> None:
+        self.letters = {name: Letters(name, table) for name, table in letters.items()}
         self.catalogues, self.mistakes, self.formula = catalogues, mistakes, formula
         self.format = "binary"
         self.order: Order = "little"
@@ -205,9 +213,11 @@ class Storages:
         return Scaled(number, scale, bias, keys.get("rounding"))
 
     def text(self, element: FieldSpec, keys: Keys, where: Where) -> Storage:
-        encoding = text_encoding(keys.get("encoding", "utf-8"))
+        name = keys.get("encoding", "utf-8")
+        encoding: str | Letters | None = self.letters.get(name) or text_encoding(name)
         if encoding is None:
-            self.mistakes.append(((*where, "encoding"), f"“{keys['encoding']}” is not a text encoding of Python"))
+            text = f"“{name}” is neither a text encoding of Python nor one of `letters`"
+            self.mistakes.append(((*where, "encoding"), text))
             encoding = "utf-8"
         size, length, end = keys.get("size"), keys.get("length"), keys.get("ended_by")
         if end is not None and (size is not None or length is not None):

@@ -1,0 +1,66 @@
+"""Layers go into a template: what was found, or tried by hand, becomes a file of the template inside another one."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from faithful_ledger.core.describe.placing import UNCHANGED
+from faithful_ledger.core.errors import EntryError
+from faithful_ledger.core.layers import SCRAMBLINGS, STREAMS, LayerSpec
+from faithful_ledger.core.template.model import Template
+from faithful_ledger.core.template.rewriting import Hex, YamlText
+
+__all__ = ["declare", "layer_keys", "leave_off"]
+
+
+def layer_keys(layer: LayerSpec) -> str | dict[str, Any]:
+    """A layer as a template says it: its kind alone, or with what it needs."""
+    keys: dict[str, Any] = {"layer": layer.kind}
+    keys |= {"key": layer.key.hex(" ").upper()} if layer.key is not None else {}
+    keys |= {"key_of": layer.key_of} if layer.key_of else {}
+    keys |= {"iv": layer.iv.hex(" ").upper()} if layer.iv else {}
+    if layer.at is not None:
+        keys["at"] = Hex(layer.at.constant) if layer.at.constant is not None else layer.at.text
+    keys |= {"member": layer.member} if layer.member else {}
+    keys |= {"padding": layer.padding} if layer.padding != "pkcs7" else {}
+    return layer.kind if len(keys) == 1 else keys
+
+
+def declare(text: YamlText, template: Template, inside: str, layers: Sequence[LayerSpec], kind: str) -> str:
+    """Describe what is inside a file, or a field of one, as a file of the template of a format. Returns its name.
+
+    Raises:
+        EntryError: it is described already.
+    """
+    files = text.value(("files",))
+    spelled = [layer_keys(layer) for layer in layers]
+    known = next(
+        (n for n, keys in files.items() if keys.get("inside") == inside and keys.get("layers") == spelled), None
+    )
+    if known is not None:
+        raise EntryError(f"{known} describes this payload already", UNCHANGED)
+    last = layers[-1]
+    wanted = last.member.rpartition("/")[2].partition(".")[0] if last.member else ""
+    wanted = wanted if wanted.isidentifier() else "plain" if last.kind in SCRAMBLINGS else "unpacked"
+    wanted = wanted if last.kind in STREAMS or wanted != "unpacked" else "inside"
+    name, number = wanted.lower(), 2
+    while name in files or template.main.root.named(name) is not None:
+        name = f"{wanted.lower()}_{number}"
+        number += 1
+    made: dict[str, Any] = {"inside": inside, "layers": spelled}
+    made |= {"format": kind} if kind != "binary" else {}
+    text.add_block(("files",), name, {**made, "layout": []})
+    return name
+
+
+def leave_off(text: YamlText, template: Template, name: str, *, left: bool) -> None:
+    """Say of the outermost layer of a payload that it is left off when the save is posted, or put back."""
+    spec = template.files[name]
+    if not spec.layers:
+        raise EntryError(f"{name} is in no layer", UNCHANGED)
+    keys = layer_keys(spec.layers[0])
+    made: dict[str, Any] = {"layer": keys} if isinstance(keys, str) else dict(keys)
+    if left:
+        made["put_back"] = False
+    text.put(("files", name, "layers", 0), made if len(made) > 1 else made["layer"])
