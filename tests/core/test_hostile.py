@@ -46,17 +46,17 @@ def doubling(depth: int) -> str:
 
 
 TEMPLATES = (
-    (with_layout("{rows: r, count: 2, each: {as: [1]}}"), "“as” cannot be"),
+    (with_layout("{rows: r, count: 2, each: {as: [1]}}"), "“as” is a list of 1; it must be a text"),
     (
         with_layout("{rows: r, count: 2, each: {as: u8, nmaes: {0: a}}}"),
         "“nmaes” is not a key here; did you mean “names”?",
     ),
-    (with_layout("{rows: r, count: 2, each: {as: u8, bounds: 5}}"), "“bounds” cannot be '5'"),
+    (with_layout("{rows: r, count: 2, each: {as: u8, bounds: 5}}"), "“bounds” is 5; it must be a mapping"),
     (with_layout("{rows: r, count: 2, each: {as: u8, seal: x}}"), "“seal” is not a key here"),
     (with_layout("{rows: a, record: r0, count: 1}", doubling(25)), "more than 20000 elements"),
     (with_layout("{field: a, as: u8, at: 0x" + "F" * 6000 + "}"), "longer than 200 characters"),
-    (with_layout("{field: a, as: u8, plus: 0x" + "F" * 6000 + "}"), "“plus” cannot be"),
-    (with_layout("{field: a, as: u8, bounds: {least: 1e999}}"), "cannot be '1e999'"),
+    (with_layout("{field: a, as: u8, plus: 0x" + "F" * 6000 + "}"), "“plus” is the text “0xFFFF"),
+    (with_layout("{field: a, as: u8, bounds: {least: 1e999}}"), "“least” is the text “1e999”; it must be a number"),
     (
         with_layout("{field: a, as: u8, switches: {1000000000: x, 5: y}}"),
         "1000000000 is outside the bits of u8 (0 to 7)",

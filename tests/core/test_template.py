@@ -123,11 +123,38 @@ seals: []
                     10,
                     "an element begins with one of field, constant, unknown, group, rows; did you mean “field”?",
                 ),
-                (11, "“field” cannot be 'Debt': string should match pattern '^[a-z][a-z0-9_]*$'"),
+                (11, "“field” is “Debt”; it must be small letters, digits and _, with a letter first"),
                 (12, "“as” is missing"),
                 (13, "“seals” is not a key here; did you mean “seal”?"),
             ],
         )
+
+    def test_a_value_of_a_wrong_kind_is_one_sentence_with_what_it_must_be(self) -> None:
+        text = "files: {save: {name: s, layout: [{field: a, as: u8, %s}]}}\n"
+        for keys, words in (
+            ("names: {'0': a}", "a key of “names” is the text “0”; it must be a whole number"),
+            ("names: {1: 2}", "“1” of “names” is 2; it must be a text"),
+            ("at: [3]", "“at” is a list of 1; it must be a whole number or a text"),
+            ("size: 1.5", "“size” is 1.5; it must be a whole number or a text"),
+            ("scale: true", "“scale” is true; it must be a number or a text"),
+            ("moment: {since: '1900-01-01'}", "“unit” is missing"),
+            ("moment: []", "“moment” is a list of 0; it must be a text or a mapping of keys to values"),
+            ("standing: sure", "“standing” is “sure”; it must be guessed, fits or proven"),
+            ("pad: zz", "“pad” is “zz”; it must be up to 64 bytes in hexadecimal, as “41 0A”"),
+            ("layout: []", "“layout” is not a key here, only of file, group, rows"),
+            ("seal: {algorithm: sum8, over: [a]}", "“over” is a list of 1; it must be one of at least 2"),
+            ("seal: {algorithm: sum8, over: a, own: 7}", "“own” is 7; it must be zeros, left out or a text"),
+        ):
+            with self.subTest(keys=keys):
+                self.assertEqual([sentence for _, sentence in self.mistakes(HEAD + text % keys)], [words])
+        layers = "files: {save: {name: s, layout: []}, in: {inside: save, layout: [], layers: [%s]}}\n"
+        for layer, words in (
+            ("5", "entry 1 of “layers” is 5; it must be a text or a mapping of keys to values"),
+            ("{layer: xor, put_back: 1}", "“put_back” is 1; it must be true or false"),
+            ("zlib, {layer: aes-cbc, derive: {by: pbkdf2, size: 99}}", "“size” is 99; it must be at most 64"),
+        ):
+            with self.subTest(layer=layer):
+                self.assertEqual([sentence for _, sentence in self.mistakes(HEAD + layers % layer)], [words])
 
     def test_keys_that_were_renamed_say_what_to_write(self) -> None:
         layout = "files: {save: {name: x, layout: [{repeat: a, count: 2, each: {as: u8}}]}}\n"
@@ -233,9 +260,17 @@ sections:
             (HEAD + file % "../other.bin", 4, "“../other.bin” leads elsewhere"),
             (HEAD + file % "..", 4, "“..” leads elsewhere; a template only names files beside the save"),
             (HEAD + file % "a/../../b", 4, "“a/../../b” leads elsewhere"),
-            (HEAD + file % "/etc/passwd", 4, "“name” cannot be '/etc/passwd'"),
-            (HEAD + file % "s" + "companions: [{name: /etc/passwd}]", 5, "“name” cannot be '/etc/passwd'"),
-            ("ledger: 2\nid: a\ntitle: a\nfiles: {}", 1, "“ledger” cannot be '2'"),
+            (
+                HEAD + file % "/etc/passwd",
+                4,
+                "“name” is “/etc/passwd”; it must be the name of a file in the same folder",
+            ),
+            (
+                HEAD + file % "s" + "companions: [{name: /etc/passwd}]",
+                5,
+                "“name” is “/etc/passwd”; it must be the name of a file in the same folder",
+            ),
+            ("ledger: 2\nid: a\ntitle: a\nfiles: {}", 1, "“ledger” is 2; it must be 1"),
             ("- a", 1, "a template is a mapping that begins with “ledger: 1”"),
             ("a: [1, 2", 1, "this is not YAML"),
             ("a: 1\na: 2", 2, "the key “a” is here twice"),

@@ -338,7 +338,7 @@ def _follow(node: Node, step: Step, path: str) -> list[Node]:
         if child is not None:
             return [child]
         known = list(node.names)
-        hint = did_you_mean(step.name, known) or f"here are {', '.join(known[:12])}"
+        hint = did_you_mean(step.name, known) or f"here are {', '.join(known[:12]) or 'no elements'}"
         raise AddressError(f"“{path}”: there is no {step.name}", hint)
     if step.name is None and isinstance(node, RowsNode):
         if step.every:

@@ -39,7 +39,10 @@ def bit_word(name: str, size: int, low: int, high: int) -> dict[str, Any]:
         EntryError: a number of so many bytes has no such bits.
     """
     if size not in WORDS or high >= 8 * size:
-        raise EntryError(f"{size} bytes have no bit {high} to name", f"{UNCHANGED}; select 1, 2, 4 or 8 bytes")
+        raise EntryError(
+            f"{size} {'byte has' if size == 1 else 'bytes have'} no bit {high} to name",
+            f"{UNCHANGED}; select 1, 2, 4 or 8 bytes",
+        )
     parts = _parts(0, 8 * size - 1, low, high, name)
     return {"group": f"{name}_bits", "word": WORDS[size], "flat": True, "layout": parts}
 

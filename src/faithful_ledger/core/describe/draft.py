@@ -15,7 +15,7 @@ from faithful_ledger.core.describe import bits, grouping, layering, placing, sha
 from faithful_ledger.core.describe.copies import overlaps
 from faithful_ledger.core.describe.ends import End, ends_of
 from faithful_ledger.core.describe.links import Link, shortest_name
-from faithful_ledger.core.errors import EntryError
+from faithful_ledger.core.errors import EntryError, TemplateError
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.save import Save
@@ -63,7 +63,10 @@ class Draft:
         found = [node for node in _all(again, start) if (node.start, node.end) == (start, end)]
         if not found:
             self._refuse_problem(bound)
-            raise EntryError(f"the element would not take exactly {end - start} bytes", placing.UNCHANGED)
+            raise EntryError(
+                f"the element would not take exactly {end - start} {'byte' if end - start == 1 else 'bytes'}",
+                placing.UNCHANGED,
+            )
 
     def add_bits(self, file: str, start: int, end: int, low: int, high: int, name: str) -> None:
         """Name the bits from `low` to `high` of the whole number that the bytes [start, end) are."""
@@ -228,14 +231,18 @@ def changed(text: bytes, save: Save, act: Callable[[Draft], object]) -> bytes:
     """A template after a change by hand.
 
     Raises:
-        EntryError: the change cannot be made, or the save would fit less than before, or two fields would overlap.
-        TemplateError: the result would not be a template.
+        EntryError: the change cannot be made, or the result would not be a template, or the save would fit less than
+            before, or two fields would overlap.
+        TemplateError: the template has mistakes already.
     """
     draft = Draft(text, save)
     before = draft.save.problem
     lapped = _overlapping(draft.save)
-    act(draft)
-    draft.read_again()
+    try:
+        act(draft)
+        draft.read_again()
+    except TemplateError as error:
+        raise EntryError("; ".join(sentence for _, sentence in error.mistakes), placing.UNCHANGED) from error
     after = draft.save.problem
     if after is not None and (before is None or str(after) != str(before)):
         raise EntryError(f"the save would not fit the template any more: {after.what}", placing.UNCHANGED)

@@ -114,6 +114,8 @@ def ungroup(text: YamlText, template: Template, node: GroupNode) -> None:
     if not isinstance(holder, GroupNode) or not plain or varying:
         what = f"{node.path} is more than its elements"
         raise EntryError(what, f"{UNCHANGED}; take its size, condition or place away first")
+    if address and len(node.children) < len(spec.layout):
+        raise EntryError(f"{node.path} is read only in part", f"{UNCHANGED}; mend what does not fit first")
     clash = next((part.name for part in spec.layout if holder.spec.named(part.name) not in (None, part)), None)
     if clash is not None:
         raise EntryError(f"“{clash}” is also an element around {node.path}", f"{UNCHANGED}; rename one of them first")
@@ -123,8 +125,8 @@ def ungroup(text: YamlText, template: Template, node: GroupNode) -> None:
             raise EntryError(f"{node.path} is needed by {each.by}", f"{UNCHANGED}; change what needs it first")
         text.put(each.where, each.text[:start] + each.text[end + 1 :])
     where, index = _place(spec.where)
-    for number, (part, child) in enumerate(zip(keys["layout"], node.children, strict=True)):
-        found = {"at": Hex(child.start)} if address else {}
+    for number, part in enumerate(keys["layout"]):
+        found = {"at": Hex(node.children[number].start)} if address else {}
         text.insert(where, index + 1 + number, {**part, **found})
     text.remove(where, index)
 

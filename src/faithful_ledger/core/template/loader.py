@@ -18,32 +18,14 @@ from typing import Any
 from faithful_ledger import __version__
 from faithful_ledger.core.errors import TemplateError
 from faithful_ledger.core.source import read_whole
-from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.compile import Mistakes, Where, compile_template
+from faithful_ledger.core.template.mistakes import mistakes_in
 from faithful_ledger.core.template.model import Template
 from faithful_ledger.core.template.yaml_text import LARGEST_TEMPLATE, read_yaml
 
 __all__ = ["LARGEST_TEMPLATE", "dumped", "load_template", "parse_template", "rewrite", "round_trip"]
 
-NEAR = 0.75  # how alike a key of the same part is before keys of others are suggested
 MOST_MISTAKES = 40  # reported one by one
-# What keys were called before version 0.2, everywhere or in one part.
-RENAMED: dict[str | tuple[str, str], str] = {"repeat": "rows", "until": "ended_by", ("section", "rows"): "fields"}
-PARTS = {
-    **{
-        kind: kind
-        for kind in ("field", "constant", "unknown", "group", "rows", "each", "bounds", "seal", "magic", "size")
-    },
-    **{"recognise": "sign", "files": "file", "rules": "rule", "companions": "companion", "sections": "section"},
-    **{
-        "layers": "layer",
-        "steps": "steps",
-        "list": "list",
-        "witnesses": "witness",
-        "moment": "moment",
-        "derive": "derive",
-    },
-}
 
 
 def load_template(path: Path, cache: Path | None = None) -> Template:
@@ -121,9 +103,9 @@ def _parse(text: bytes, name: str) -> tuple[Template, dict[str, Any]]:
     try:
         checked = TemplateText.model_validate(document.value)
     except ValidationError as error:
-        found = error.errors(include_url=False, include_context=False)
-        mistakes += [(tuple(each["loc"]), _told(dict(each))) for each in found[:MOST_MISTAKES]]
-        lines = [(document.line(where), text) for where, text in mistakes]
+        found = error.errors(include_url=False)
+        mistakes += mistakes_in([dict(each) for each in found], document)
+        lines = [(document.line(where), text) for where, text in mistakes[:MOST_MISTAKES]]
         for each in found:
             if each["type"] == "extra_forbidden":
                 holder, step = list(document.walk(each["loc"]))[-1]
@@ -131,42 +113,13 @@ def _parse(text: bytes, name: str) -> tuple[Template, dict[str, Any]]:
         try:  # without the unknown keys the rest may make sense, and its mistakes can be reported as well
             checked = TemplateText.model_validate(document.value)
         except ValidationError:
-            raise TemplateError(name, lines, max(len(found) - MOST_MISTAKES, 0)) from error
+            raise TemplateError(name, lines, max(len(mistakes) - MOST_MISTAKES, 0)) from error
     keys = checked.model_dump(mode="json", by_alias=True, exclude_defaults=True)
     keys = _with_whole_keys(json.loads(json.dumps(keys)))
     template = compile_template(keys, mistakes)
     if mistakes:
         raise TemplateError(name, [(document.line(where), text) for where, text in mistakes])
     return template, keys
-
-
-def _told(error: dict[str, Any]) -> str:
-    from faithful_ledger.core.template.schema import ELEMENT_KINDS, all_keys
-
-    where, kind = tuple(error["loc"]), str(error["type"])
-    key = str(where[-1]) if where else ""
-    if kind == "extra_forbidden":
-        keys = all_keys()
-        part = next((PARTS[step] for step in reversed(where[:-1]) if step in PARTS), "template")
-        if (part, key) in RENAMED or key in RENAMED:
-            return f"“{key}” is called “{RENAMED.get((part, key)) or RENAMED[key]}” now"
-        near = keys[part]
-        hint = did_you_mean(key, near, NEAR) or did_you_mean(
-            key, sorted({name for names in keys.values() for name in names})
-        )
-        return f"“{key}” is not a key here{'; ' + hint if hint else ''}"
-    if kind == "missing":
-        return f"“{key}” is missing"
-    if kind in ("union_tag_not_found", "union_tag_invalid"):
-        given = list(error["input"]) if isinstance(error["input"], dict) else []
-        renamed = next((name for name in given if name in RENAMED), None)
-        if renamed is not None:
-            return f"“{renamed}” is called “{RENAMED[renamed]}” now"
-        hint = next((h for name in given if (h := did_you_mean(str(name), ELEMENT_KINDS))), "")
-        return f"an element begins with one of {', '.join(ELEMENT_KINDS)}{'; ' + hint if hint else ''}"
-    if kind == "recursion_loop" or not error["msg"]:
-        return f"“{key}” is nested too deep"
-    return f"“{key}” cannot be {str(error['input'])[:40]!r}: {error['msg'][0].lower()}{error['msg'][1:]}"
 
 
 @lru_cache(maxsize=64)

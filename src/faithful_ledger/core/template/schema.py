@@ -14,12 +14,23 @@ __all__ = ["ELEMENT_KINDS", "LANGUAGE_VERSION", "TemplateText", "all_keys", "jso
 
 LANGUAGE_VERSION = 1
 NAME_PATTERN = r"^[a-z][a-z0-9_]*$"
+FILE_NAME, FILE_BELOW = r"^[^/\\\x00]+$", r"^[^/\\\x00]+(/[^/\\\x00]+)*$"
+HEX_BYTES = r"^\s*([0-9A-Fa-f]{2}\s*){1,64}$"
+SHA_256, IDENTIFIER = r"^[0-9a-f]{64}$", r"^[a-z0-9][a-z0-9-]*$"
+PATTERNS = {
+    NAME_PATTERN: "small letters, digits and _, with a letter first",
+    FILE_NAME: "the name of a file in the same folder",
+    FILE_BELOW: "the name of a file in the same folder, or in one below",
+    HEX_BYTES: "up to 64 bytes in hexadecimal, as “41 0A”",
+    SHA_256: "a SHA-256 of 64 hexadecimal digits",
+    IDENTIFIER: "small letters, digits and -, with a letter or digit first",
+}
 
 Name = Annotated[str, StringConstraints(pattern=NAME_PATTERN, max_length=60)]
 Words = Annotated[str, StringConstraints(max_length=400)]
-PlainFileName = Annotated[str, StringConstraints(pattern=r"^[^/\\\x00]+$", max_length=120)]
-FileName = Annotated[str, StringConstraints(pattern=r"^[^/\\\x00]+(/[^/\\\x00]+)*$", max_length=200)]
-HexBytes = Annotated[str, StringConstraints(pattern=r"^\s*([0-9A-Fa-f]{2}\s*){1,64}$")]
+PlainFileName = Annotated[str, StringConstraints(pattern=FILE_NAME, max_length=120)]
+FileName = Annotated[str, StringConstraints(pattern=FILE_BELOW, max_length=200)]
+HexBytes = Annotated[str, StringConstraints(pattern=HEX_BYTES)]
 Formula = Annotated[int | str, Field(union_mode="left_to_right")]
 Small = Annotated[int, Field(ge=-(1 << 63), le=1 << 63)]
 Number = Annotated[int, Field(ge=-(1 << 64), le=1 << 64)] | Annotated[float, Field(allow_inf_nan=False)]
@@ -283,7 +294,7 @@ class Section(Part):
 class WitnessKeys(Part):
     """A save by its hash, and the values it must show."""
 
-    sha256: Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{64}$")]
+    sha256: Annotated[str, StringConstraints(pattern=SHA_256)]
     size: Annotated[int, Field(ge=0)] | None = None
     note: Words = ""
     values: Annotated[dict[Words, Annotated[str, StringConstraints(max_length=4000)]], Field(max_length=500)]
@@ -293,7 +304,7 @@ class TemplateText(Part):
     """The whole of a template."""
 
     ledger: Literal[1]
-    id: Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=80)]
+    id: Annotated[str, StringConstraints(pattern=IDENTIFIER, max_length=80)]
     title: Words
     version: str = "0"
     game: Words = ""

@@ -43,18 +43,22 @@ class Document(NamedTuple):
     def walk(self, where: Where) -> Iterator[tuple[Any, str | int]]:
         """Each container on the way to a key and the step taken from it.
 
-        pydantic puts the alternative it tried into the way (“field”, “group”); that is not a key of the document, even
-        where a key of the same name is there with a plain value.
+        pydantic puts the alternative it tried into the way (“field” behind the number of an element, “int” behind a
+        value); that is not a key of the document, even where an element has a key of that name with a plain value.
         """
         holder: Any = self.value
         for number, step in enumerate(where):
-            last = number == len(where) - 1
             known = isinstance(step, int) and step < len(holder) if isinstance(holder, list) else step in holder
-            if known and (last or isinstance(holder[step], dict | list)):
-                yield holder, step
-                holder = holder[step]
-                if not isinstance(holder, dict | list):
-                    return
+            if not known:
+                continue
+            plain = not isinstance(holder[step], dict | list)
+            behind_number = number > 0 and isinstance(where[number - 1], int)
+            if plain and behind_number and number < len(where) - 1:
+                continue
+            yield holder, step
+            if plain:
+                return
+            holder = holder[step]
 
     def line(self, where: Where) -> int:
         """The line of a key, or of the nearest thing around it."""
