@@ -4,22 +4,35 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
+from typing import TypeAlias
 
 from brinewick import play, tether
 from brinewick.company import SaveRefused
+from brinewick.console import Export
 from brinewick.deep import Depot
 from brinewick.harbour import Harbour
+from brinewick.pocket import Pocket
 from brinewick.quill import Quill
 
-EDITIONS = ("desktop", "deep", "quill", "quill-zip", "quill-db")
+Keeper: TypeAlias = Harbour | Depot | Pocket | Export | Quill
+KEEPERS: dict[str, Callable[[Path], Keeper]] = {
+    "desktop": Harbour,
+    "pocket": Pocket,
+    "console": Export,
+    "deep": Depot,
+    **{name: partial(Quill, kind=name) for name in ("quill", "quill-zip", "quill-db")},
+}
+WITH_SLOTS = ("desktop", "console")
 
 
 def parser() -> argparse.ArgumentParser:
     top = argparse.ArgumentParser(prog="brinewick", description="A salvage company in a drowned town.")
     top.add_argument("--saves", type=Path, default=Path("brinewick-saves"), help="the folder of the saves")
-    top.add_argument("--edition", choices=EDITIONS, default="desktop", help="how saves are stored")
+    top.add_argument("--edition", choices=KEEPERS, default="desktop", help="how saves are stored")
     top.add_argument("--slot", type=int, default=1, help="the slot to play (1 to 99)")
     actions = top.add_subparsers(dest="action", required=True)
     actions.add_parser("start", help="a new company").add_argument("name")
@@ -30,6 +43,8 @@ def parser() -> argparse.ArgumentParser:
         one.add_argument("count", type=int, nargs="?", default=1)
     for care in ("dive", "heal", "hire"):
         actions.add_parser(care, help=f"{care} a diver").add_argument("name")
+    for change, what in (("open-site", "a site"), ("install-charter", "an add-on"), ("remove-charter", "an add-on")):
+        actions.add_parser(change, help=f"{change.partition('-')[0]} {what}").add_argument("name")
     rename = actions.add_parser("rename", help="give a diver another name")
     rename.add_argument("old")
     rename.add_argument("new")
@@ -38,11 +53,7 @@ def parser() -> argparse.ArgumentParser:
 
 
 def act(options: argparse.Namespace) -> str:
-    harbour: Depot | Harbour | Quill
-    if options.edition.startswith("quill"):
-        harbour = Quill(options.saves, options.edition)
-    else:
-        harbour = Depot(options.saves) if options.edition == "deep" else Harbour(options.saves)
+    harbour = KEEPERS[options.edition](options.saves)
     if options.action == "start":
         harbour.save(play.start(options.name, options.slot))
         return f"{options.name} opens its books in slot {options.slot}"
@@ -52,7 +63,7 @@ def act(options: argparse.Namespace) -> str:
     if options.action == "show":
         return play.show(company)
     if options.action == "save":
-        if options.edition != "desktop":
+        if options.edition not in WITH_SLOTS:
             raise play.NotPossible(f"the {options.edition} edition has one slot")
         if not 1 <= options.to <= 99:
             raise play.NotPossible("slots are 1 to 99")
@@ -63,7 +74,7 @@ def act(options: argparse.Namespace) -> str:
     elif options.action == "rename":
         answer = play.rename(company, options.old, options.new)
     else:
-        answer = getattr(play, options.action)(company, options.name)
+        answer = getattr(play, options.action.replace("-", "_"))(company, options.name)
     harbour.save(company)
     return str(answer)
 

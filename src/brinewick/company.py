@@ -65,6 +65,7 @@ class Lot:
     stowed_day: int = 0
     tag: str = ""
     berth: int = 0
+    charter: int = 0  # the charter it belongs to, from 1; 0 is none
 
 
 @dataclass
@@ -100,6 +101,9 @@ class Company:
     charters: list[Charter] = field(default_factory=list)
     chart_width: int = 0
     chart: bytes = b""
+    region: bytes = b""
+    owner: int = 0
+    kept: list[tuple[bytes, bytes]] = field(default_factory=list)  # chunks of others, with their tags
 
     @property
     def date(self) -> str:
@@ -140,6 +144,8 @@ def validate(company: Company) -> None:
             raise SaveRefused(f"lot {number} holds an unknown thing ({lot.item})")
         if lot.wear > 100:
             raise SaveRefused(f"lot {number} is worn {lot.wear} per cent")
+        if lot.charter > len(company.charters):
+            raise SaveRefused(f"lot {number} belongs to a charter that is not installed ({lot.charter})")
         if lot.kept_for > len(company.crew):
             raise SaveRefused(f"lot {number} is kept for nobody ({lot.kept_for})")
     if company.sites >= 1 << len(SITES):

@@ -125,7 +125,7 @@ def diver_bytes(place: int, diver: Diver) -> bytes:
 
 def lot_bytes(lot: Lot) -> bytes:
     numbers = (lot.item, lot.count, lot.wear, lot.kept_for, lot.stowed_day)
-    return record(*map(number, numbers), text(lot.tag), number(lot.berth))
+    return record(*map(number, numbers), text(lot.tag), number(lot.berth), number(lot.charter))
 
 
 def parse(data: bytes) -> Company:
@@ -201,7 +201,7 @@ def read_hold(c: Company, r: Reader) -> None:
     def lot() -> Lot:
         inner = r.record()
         found = Lot(inner.number(), inner.number(), inner.number(), inner.number(), inner.number())
-        found.tag, found.berth = inner.text(), inner.number()
+        found.tag, found.berth, found.charter = inner.text(), inner.number(), inner.number()
         inner.end()
         return found
 

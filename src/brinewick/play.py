@@ -151,6 +151,40 @@ def heal(company: Company, name: str) -> str:
     return f"{name} is rested: air 100, vigour {diver.vigour}"
 
 
+def open_site(company: Company, name: str) -> str:
+    if name not in SITES:
+        raise NotPossible(f"no map shows {name}")
+    company.sites |= 1 << SITES.index(name)
+    write_log(company, f"{name} is open.")
+    pass_time(company, 20)
+    return f"{name} is open"
+
+
+def install_charter(company: Company, name: str) -> str:
+    """A charter brings things of its own, which go with it."""
+    if any(each.name == name for each in company.charters):
+        raise NotPossible(f"{name} is installed already")
+    company.charters.append(Charter(name, (company.month - 1) * 30 + company.day))
+    for item, count in ((9, 2), (3, 20)):
+        berth = next_random(company)
+        company.hold.append(Lot(item, count, 0, 0, company.day, "charter", berth, len(company.charters)))
+    pass_time(company, 10)
+    return f"{name} is installed, with 2 tide table and 20 hemp line"
+
+
+def remove_charter(company: Company, name: str) -> str:
+    number = next((n for n, each in enumerate(company.charters, 1) if each.name == name), None)
+    if number is None:
+        raise NotPossible(f"{name} is not installed")
+    del company.charters[number - 1]
+    gone = [lot for lot in company.hold if lot.charter == number]
+    company.hold = [lot for lot in company.hold if lot.charter != number]
+    for lot in company.hold:
+        lot.charter -= lot.charter > number
+    pass_time(company, 10)
+    return f"{name} is removed, with {len(gone)} lots of its own"
+
+
 def rename(company: Company, old: str, new: str) -> str:
     diver_named(company, old).name = new
     pass_time(company, 1)

@@ -376,13 +376,13 @@ class ScriptTest(CommandCase):
         self.assertEqual(len({(tuple(p["offsets"]), p["path"]) for p in document["places"]}), len(document["places"]))
         for number, place in enumerate((json.dumps(document), json.dumps(first))):
             with mock.patch("sys.stdin", io.StringIO(place)):
-                pinned = self.json_of(
-                    "pin", self.folder / "2.bwd", "--place", "-" if number else place, "--as", "Marks"
-                )
+                where = ("--place", "-" if number else place, "--as", "Marks", "--template", "none")
+                pinned = self.json_of("pin", self.folder / "2.bwd", *where)
             self.assertEqual(str(pinned["value"]), seen[-1].rpartition("=")[2])
             self.assertEqual(self.run_command("read", self.folder / "2.bwd", pinned["path"])[0], 0)
             shutil.rmtree(self.folder / "xdg")
-        pinned = self.json_of("pin", self.folder / "2.bwd", "--place", json.dumps(first), "--as", "Marks")
+        where = ("--place", json.dumps(first), "--as", "Marks", "--template", "none")
+        pinned = self.json_of("pin", self.folder / "2.bwd", *where)
         self.assertEqual(self.run_command("post", self.folder / "2.bwd", "--set", f"{pinned['path']}=4321")[0], 0)
         self.assertEqual(self.json_of("read", self.folder / "2.bwd", pinned["path"])["fields"][0]["value"], 4321)
 

@@ -85,6 +85,12 @@ files:
         size: 4
         layout:
           - {rows: pairs, layout: [{field: a, as: u8}, {field: b, as: u8}]}
+      - {field: long, as: text, length: uleb128}
+      - {field: shift, as: uleb128, names: {1: day, 300: night}}
+      - {field: tools, as: uleb128, switches: {0: rope, 8: lamp}}
+      - {field: taken, as: u8, count_of: shelf}
+      - {rows: shelf, count: taken, places: 3, layout: [{field: a, as: u8}, {field: b, as: u8}]}
+      - {unknown: rest_of_it}
       - {field: last, as: u16, at: -2}
 """
 
@@ -100,7 +106,9 @@ def every_storage() -> bytes:
         b"\x05hello" + b"\x01\x02\x07\xff" + b"\x02\x09\x00\x00\x00\x00\x00\x00",
         b"0221" + b"\xaa\xbb\xcc" + struct.pack(">I", 1764182121) + struct.pack("<Q", 134086809211234945),
         b"\x6a\x9e\x7a\x5b" + struct.pack(">d", 46064.75) + bytes(range(16)) + b"\x80\xc0\x20\xff" + b"\x0a\xff\x00",
-        b"\x03\x02\x09\xff" + b"\x01\x02\x03\x04" + struct.pack(">H", 4242),
+        b"\x03\x02\x09\xff" + b"\x01\x02\x03\x04",
+        b"\xac\x02" + b"bell" * 75 + b"\xac\x02" + b"\x81\x02" + b"\x01" + b"\x07\x08" + bytes(4),
+        b"\x0a\x0b" + struct.pack(">H", 4242),
     ]
     return b"".join(parts)
 
@@ -121,6 +129,9 @@ def plain(node: Node) -> Any:
     return found
 
 
+SHIPPED = [f"brinewick-{edition}" for edition in ("console", "deep", "desktop", "pocket", "quill")]
+
+
 class ReaderTest(CommandCase):
     def read_alone(self, text: str, *arguments: str | Path) -> tuple[int, str, str]:
         program = self.folder / "reader.py"
@@ -130,9 +141,9 @@ class ReaderTest(CommandCase):
         )
         return done.returncode, done.stdout, done.stderr
 
-    def same(self, save: Save, path: Path, names: list[str]) -> None:
+    def same(self, save: Save, path: Path, names: list[str], *payloads: str) -> None:
         assert save.template is not None
-        status, out, err = self.read_alone(reader_for(save.template), path)
+        status, out, err = self.read_alone(reader_for(save.template), path, *payloads)
         self.assertEqual((status, err), (0, ""))
         read = json.loads(out)
         self.assertEqual(sorted(read), sorted(names))
@@ -155,8 +166,22 @@ class ReaderTest(CommandCase):
         self.same(
             self.opened(harbour / "harbour.bwk", "brinewick-desktop"), harbour / "harbour.bwk", ["save", "account"]
         )
-        quill = self.folder / "quill"
-        self.assertEqual(play(quill, "--edition", "quill", "start", "Oriel").status, 0)
+        for edition, file, names in (
+            ("console", "voyage.bwx", ["descriptor", "data", "body"]),
+            ("deep", "company.bwd", ["save", "company", "stores"]),
+            ("pocket", "pocket.bwp", ["save", "slate"]),
+        ):
+            with self.subTest(edition=edition):
+                folder = self.folder / edition
+                self.assertEqual(play(folder, "--edition", edition, "start", "Oriel & Søn").status, 0)
+                save = self.opened(folder / file, f"brinewick-{edition}")
+                given = []
+                for name in names[1:] if edition == "deep" else ():  # what only we can unwrap
+                    payload = self.folder / f"{edition}-{name}"
+                    source = save.files[name].source
+                    payload.write_bytes(bytes(source.read(0, source.size)))
+                    given.append(f"{name}={payload}")
+                self.same(save, folder / file, names, *given)
 
     def opened(self, path: Path, name: str) -> Save:
         found = self.shelf().library().get(name)
@@ -196,7 +221,7 @@ class HandingOnTest(CommandCase):
     def test_from_a_template_to_a_shared_one_and_back(self) -> None:
         save = self.harbour() / "harbour.bwk"
         listed = self.json_of("template", "list")["templates"]
-        self.assertEqual([each["id"] for each in listed], ["brinewick-desktop", "brinewick-quill"])
+        self.assertEqual([each["id"] for each in listed], SHIPPED)
         self.assertEqual(self.json_of("template", "check", "brinewick-desktop"), {"mistakes": []})
         own = Path(self.json_of("template", "own", "brinewick-desktop", "--id", "mine")["path"])
         self.assertEqual(load_template(own).origin, "made from brinewick-desktop 0.7")

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import FileAccessError, LedgerError, Refused
+from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
 from tests.support import Crash, FailingDisk, LedgerCase, play
@@ -17,6 +18,9 @@ from tests.support import Crash, FailingDisk, LedgerCase, play
 
 class EveryStepTest(LedgerCase):
     """A posting to two files that also removes a companion is stopped at each operation on the disk."""
+
+    FIRST_NAMED = "exchange account.json"
+    LEAST_STEPS = 30
 
     def prepared(self, disk: FailingDisk) -> tuple[Book, Save, dict[str, bytes]]:
         saves = self.folder / "harbour"
@@ -59,7 +63,7 @@ class EveryStepTest(LedgerCase):
         new = self.new_set()
         outcomes = []
         steps = self.steps(swaps=swaps)
-        self.assertGreater(steps, 30)
+        self.assertGreater(steps, self.LEAST_STEPS)
         for number in range(1, steps + 1):
             disk = FailingDisk(number, swaps=swaps)
             book, save, old = self.prepared(disk)
@@ -114,7 +118,7 @@ class EveryStepTest(LedgerCase):
 
     def test_a_stop_while_it_recovers_changes_nothing_about_that(self) -> None:
         new = self.new_set()
-        first = self._step_of("exchange account.json") + 1
+        first = self._step_of(self.FIRST_NAMED) + 1
         for second in range(1, 40):
             disk = FailingDisk(first)
             book, save, old = self.prepared(disk)
@@ -140,12 +144,12 @@ class EveryStepTest(LedgerCase):
         return disk.done.index(name)
 
     def test_a_game_that_wrote_in_the_meantime_is_left_alone(self) -> None:
-        disk = FailingDisk(self._step_of("exchange account.json") + 1)
+        disk = FailingDisk(self._step_of(self.FIRST_NAMED) + 1)
         book, save, _ = self.prepared(disk)
         with self.assertRaises(Crash):
             book.history.post(save, make_plan(save))
         book.close()
-        account = save.files["account"].path
+        account = save.on_disk[-1].path
         account.write_text("the game was here")
         before = self.tree(account.parent)
         again = Book(book.folder)
@@ -305,3 +309,39 @@ class WritingTest(LedgerCase):
         self.assertIsInstance(caught.exception.__cause__, OSError)
         self.assertIn("the file system is read-only", str(caught.exception))
         book.close()
+
+
+class EditionStepTest(EveryStepTest):
+    """The same for a pair of files of which one seals the other, and for packed blocks and banks."""
+
+    EDITION, FILE, ENTRIES = "console", "voyage.bwx", {"body.purse.marks": "5200", "body.crew[1].name": "Tamsin Bell"}
+    FIRST_NAMED = "exchange voyage.bwy"
+    LEAST_STEPS = 15
+
+    def prepared(self, disk: FailingDisk) -> tuple[Book, Save, dict[str, bytes]]:
+        saves = self.folder / "saves"
+        if saves.exists():
+            for name, content in self._pristine.items():
+                (saves / name).write_bytes(content)
+        else:
+            self.assertEqual(play(saves, "--edition", self.EDITION, "start", "Oriel").status, 0)
+            self._pristine = self.tree(saves)
+        for path in saves.iterdir():
+            if path.name not in self._pristine:
+                path.unlink()
+        number = len(list(self.folder.glob("book-*")))
+        book = Book(self.folder / f"book-{number}", disk)
+        save = open_save(*find_save(saves / self.FILE, self.library()))
+        for path, text in self.ENTRIES.items():
+            save.enter(path, text)
+        return book, save, self._pristine
+
+
+class DeepStepTest(EditionStepTest):
+    EDITION, FILE, ENTRIES = "deep", "company.bwd", {"company.marks": "5200", "company.crew[1].name": "Tamsin Bell"}
+    FIRST_NAMED = "exchange company.bwd"
+
+
+class PocketStepTest(EditionStepTest):
+    EDITION, FILE, ENTRIES = "pocket", "pocket.bwp", {"slate.marks": "5200", "slate.crew[1].name": "Tamsin Bell"}
+    FIRST_NAMED = "exchange pocket.bwp"

@@ -111,7 +111,7 @@ class RewritingTest(LedgerCase):
         self.assertTrue(differing)
         for a, b in differing:
             self.assertEqual(a.replace("debt", "owed"), b.replace("debt", "owed"))
-        parse_template(changed_, "renamed")
+        parse_template(changed_, "renamed", path.parent)
 
 
 class Describing(LedgerCase):

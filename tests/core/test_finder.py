@@ -8,7 +8,12 @@ import sys
 from functools import partial
 from pathlib import Path
 
+from faithful_ledger.core.arranging import insert_record
 from faithful_ledger.core.deadline import Deadline
+from faithful_ledger.core.describe import draft as drafts
+from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.posting import make_plan
+from faithful_ledger.core.sealing import seal_found
 from faithful_ledger.core.seals import Algorithm
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder import Edge, Finding, Hints, find_seals, nearly
@@ -18,6 +23,7 @@ from faithful_ledger.core.seals.finder.ranges import Differences, any_range, cha
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import polynomials_of, unknown_crc, with_own_start
 from faithful_ledger.core.seals.sums import SUMS
+from faithful_ledger.core.template import parse_template
 from tests.support import LedgerCase
 
 sys.path.insert(0, str(Path(__file__).parents[2] / "benchmarks"))
@@ -240,8 +246,6 @@ class BlocksTest(LedgerCase):
         return bytes(data)
 
     def test_rules_are_found_and_described(self) -> None:
-        from faithful_ledger.core.describe.draft import changed
-        from faithful_ledger.core.opening import open_save
         from faithful_ledger.core.sealing import blocks_found
         from faithful_ledger.core.seals.finder.blocks import find_block_rules
         from faithful_ledger.core.template import parse_template
@@ -263,7 +267,7 @@ class BlocksTest(LedgerCase):
                 path.write_bytes(contents[0])
                 save = open_save(path, None)
                 begun = new_template(path, "Brinewick", Shared(1, 0))
-                text = changed(begun, save, partial(blocks_found, rule=rule))
+                text = drafts.changed(begun, save, partial(blocks_found, rule=rule))
                 read = open_save(path, parse_template(text, "blocks"))
                 self.assertIsNone(read.problem)
                 self.assertEqual(len(read.seals), 2 * len(rule.chain.lengths(contents[0])))
@@ -291,3 +295,59 @@ class NearlyTest(LedgerCase):
         best = found[0][0]
         self.assertEqual((best.algorithm.name, best.holds_in, best.of, best.sure), ("crc-32", 4, 5, False))
         self.assertEqual(nearly(contents[:3], Hints("crc-32")), [])
+
+
+class LengthTest(LedgerCase):
+    """Numbers that say how long the rest of a file is, among decoys that only grow with it."""
+
+    def planted(self, turn: random.Random, width: int, order: str, *, from_end: bool) -> tuple[list[bytes], int, int]:
+        """Saves of four sizes, where the number is (from the beginning or the end), and how much it leaves out."""
+        left, at = turn.choice((0, 8, 24, 300)), turn.randrange(4, 90) if not from_end else turn.randrange(8, 60)
+        found = []
+        for _ in range(4):
+            data = bytearray(turn.randbytes(1000 + turn.randrange(1, 900)))
+            place = at if not from_end else len(data) - at
+            data[place : place + width] = (len(data) - left).to_bytes(width, order)  # type: ignore[arg-type]
+            data[200:204] = (len(data) * 3).to_bytes(4, "little")  # grows with the file, and is no length
+            found.append(bytes(data))
+        return found, at, left
+
+    def test_a_number_that_follows_the_size_is_found_wherever_it_is(self) -> None:
+        turn = random.Random(20261126)
+        for width, order, from_end in ((2, "le", False), (4, "be", False), (4, "le", True), (8, "be", False)):
+            with self.subTest(width=width, order=order, from_end=from_end):
+                contents, at, left = self.planted(turn, width, "little" if order == "le" else "big", from_end=from_end)
+                found = [each for each in find_seals(contents, Hints("length")) if each.sure]
+                at += 4 if width == 8 else 0  # its highest bytes are zeros
+                self.assertEqual([(each.stored.offset, each.stored.from_end) for each in found], [(at, from_end)])
+                (seal,) = found
+                self.assertEqual((seal.start, seal.end), (Edge(left), Edge(0, True)))
+                self.assertEqual(seal.holds_in, 4)
+                grown = contents[0][:500] + b"more" + contents[0][500:]
+                self.assertFalse(seal.holds(grown))
+                place, written = seal.stored.at(len(grown)), seal.written(grown)
+                assert written is not None
+                self.assertTrue(seal.holds(grown[:place] + written + grown[place + seal.size :]))
+
+    def test_saves_of_one_size_say_nothing_about_it(self) -> None:
+        data = [bytes([number]) * 3 + (400).to_bytes(4, "little") + bytes(393) for number in range(4)]
+        self.assertEqual(list(find_seals(data, Hints("length"))), [])
+
+    def test_put_into_a_template_it_follows_when_a_record_comes_in(self) -> None:
+        layout = "- {unknown: head, size: 8}\n- {field: count, as: u8, count_of: crew}\n- {rows: crew, count: count, each: {as: u16}}"
+        text = "ledger: 1\nid: t\ntitle: T\nfiles:\n  save:\n    name: '*.sav'\n    layout:\n      " + layout.replace(
+            "\n", "\n      "
+        )
+        saves_ = [b"HEAD" + (2 * n + 1).to_bytes(4, "big") + bytes([n]) + bytes(2 * n) for n in (9, 90, 200, 33)]
+        path = self.folder / "a.sav"
+        path.write_bytes(saves_[0])
+        finding = next(each for each in find_seals(saves_) if each.sure)
+        self.assertEqual((finding.algorithm.name, finding.stored), ("length", Edge(4)))
+        save = open_save(path, parse_template(text.encode(), "t"))
+        sealed_text = drafts.changed(text.encode(), save, lambda draft: seal_found(draft, finding))
+        save = open_save(path, parse_template(sealed_text, "t"))
+        self.assertTrue(save.in_balance)
+        insert_record(save, "crew", 2)
+        plan = make_plan(save)
+        self.assertTrue(plan.in_balance)
+        self.assertEqual(bytes(plan.files[0].patched.read(0, 9)), b"HEAD" + (21).to_bytes(4, "big") + b"\x0a")

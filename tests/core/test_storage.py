@@ -78,6 +78,11 @@ SAMPLES = [
     Sample(FixedText(4, "latin-1", b" "), hexed("41 42 20 20"), "AB", "AB"),
     Sample(FixedText(6, "utf-16-le", b"\0\0"), hexed("D8 00 62 00 00 00"), "Øb", "Øb"),
     Sample(PrefixedText(U8, "utf-8"), hexed("04 53 C3 B8 6E"), "Søn", "Søn"),
+    Sample(PrefixedText(Leb128("uleb128"), "utf-8"), hexed("03 42 65 6C"), "Bel", "Bel"),
+    Sample(PrefixedText(Leb128("uleb128"), "latin-1"), b"\xac\x02" + b"bell" * 75, "bell" * 75, "bell" * 75),
+    Sample(Choice(Leb128("uleb128"), {5: "quay", 300: "kiln"}), hexed("AC 02"), "kiln", "kiln"),
+    Sample(Switches(Leb128("uleb128"), {0: "burn", 9: "chill"}), hexed("81 04"), ("burn", "chill"), "burn, chill"),
+    Sample(Choice(PackedDecimal(2, False), {12: "noon"}), hexed("00 12"), "noon", "noon"),
     Sample(PrefixedText(U16, "utf-16-le", 2), hexed("02 00 53 00 F8 00"), "Sø", "Sø"),
     Sample(PrefixedText(U8, "utf-8", room=6), hexed("03 42 65 6C 6C 73 78"), "Bel", "Bel"),
     Sample(

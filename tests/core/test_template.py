@@ -6,11 +6,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from faithful_ledger.core.address.expressions import Expression
-from faithful_ledger.core.errors import ExpressionError, RecognitionError, TemplateError
+from faithful_ledger.core.describe.draft import changed
+from faithful_ledger.core.errors import EntryError, ExpressionError, RecognitionError, TemplateError
+from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import Library, load_template, parse_template
 from faithful_ledger.core.template.library import SHIPPED, fits
 from faithful_ledger.core.template.loader import LARGEST_TEMPLATE, rewrite
+from faithful_ledger.core.template.parts import self_contained
 from tests.support import LedgerCase
 
 VALUES = {"count": 4, "head.size": 300, "zero": 0}
@@ -294,6 +297,23 @@ sections:
         self.assertTrue(caught.exception.mistakes)
 
 
+SHARING = """\
+# ours
+ledger: 1
+id: own
+title: Own
+imports: [parts/town.yaml]
+catalogues: {site: lists/sites.csv}
+files:
+  save:
+    name: "*.sav"
+    layout:
+      - {field: site, as: u8, names: site}
+      - {rows: hold, record: lot, count: 1}
+      - {field: last, as: u8}
+"""
+
+
 class LibraryTest(LedgerCase):
     def test_a_template_that_passed_is_remembered_and_means_the_same(self) -> None:
         cache = self.folder / "cache"
@@ -307,18 +327,93 @@ class LibraryTest(LedgerCase):
         next(cache.glob("*.json")).write_text("{}")
         self.assertEqual(load_template(path, cache).id, "brinewick-desktop")
 
+    def test_what_templates_share_is_read_again_when_it_changes(self) -> None:
+        part, table = self.folder / "parts" / "town.yaml", self.folder / "lists" / "sites.csv"
+        for path in (part, table):
+            path.parent.mkdir()
+        part.write_text("catalogues: {item: {1: lamp oil}}\nrecords: {lot: [{field: item, as: u8, names: item}]}\n")
+        table.write_text("code;name;group\n0;Old Wharf;quay\n0x10;Bell Rock;\n")
+        path = self.folder / "own.yaml"
+        path.write_text(SHARING)
+
+        def shown() -> list[str]:
+            save = open_save(self.save, load_template(path, self.folder / "cache"))
+            return [save.text(field) for field in save.all_fields()]
+
+        self.save = self.folder / "a.sav"
+        self.save.write_bytes(b"\x10\x01\x02")
+        self.assertEqual(shown(), ["Bell Rock", "lamp oil", "2"])
+        part.write_text(part.read_text().replace("lamp oil", "bell weight"))
+        self.assertEqual(shown(), ["Bell Rock", "bell weight", "2"])
+        table.write_text("name,code\nBell Rock,16\n")
+        self.assertEqual(shown(), ["Bell Rock", "bell weight", "2"])
+        whole = self_contained(path)
+        self.assertIn(b"# ours", whole)
+        alone = open_save(self.save, parse_template(whole, "whole"))
+        self.assertEqual([alone.text(field) for field in alone.all_fields()], ["Bell Rock", "bell weight", "2"])
+        save = open_save(self.save, load_template(path))
+        with self.assertRaisesRegex(EntryError, "described in a part that several templates share; .* not changed"):
+            changed(path.read_bytes(), save, lambda draft: draft.rename("hold[0].item", "thing"))
+        renamed = changed(path.read_bytes(), save, lambda draft: draft.rename("site", "place"))
+        self.assertIn(b"imports: [parts/town.yaml]", renamed)
+
+    def test_what_cannot_be_shared_is_named(self) -> None:
+        path, part = self.folder / "own.yaml", self.folder / "parts" / "town.yaml"
+        outside = self.folder.parent / f"{self.folder.name}-outside.csv"
+        outside.write_text("code,name\n")
+        self.addCleanup(outside.unlink)
+        part.parent.mkdir()
+        table = self.folder / "lists" / "sites.csv"
+        table.parent.mkdir()
+        good_part = "catalogues: {item: {1: lamp oil}}\nrecords: {lot: [{field: item, as: u8, names: item}]}\n"
+        for part_text, table_text, words in (
+            (None, "", r"line 5: parts/town.yaml cannot be read beside the template"),
+            ("catalogues: {item: {a: b}}\n", "", "parts/town.yaml, line 1: a key of “item” is the text “a”"),
+            ("imports: [x]\n", "", "parts/town.yaml, line 1: “imports” is not a key here"),
+            ("- 5\n", "", "a template is a mapping"),
+            (good_part + "letters: {}\n# x\n---\n", "", "parts/town.yaml, line"),
+            (good_part, "code\n1\n", "lists/sites.csv, line 1: the columns code and name are needed"),
+            (good_part, "code,name\nx,Bell\n", "lists/sites.csv, line 2: “x” is not a whole number"),
+            (good_part, "code,name\n1,Bell\n1,Rock\n", "lists/sites.csv, line 3: the code 1 is there twice"),
+            (good_part, 'code,name\n1,"Bell\n', "is not a table of comma-separated values"),
+            (good_part, None, "lists/sites.csv cannot be read beside the template"),
+        ):
+            path.write_text(SHARING)
+            for file, text in ((part, part_text), (table, table_text)):
+                file.unlink(missing_ok=True)
+                if text is not None:
+                    file.write_text(text)
+            with self.subTest(words=words), self.assertRaisesRegex(TemplateError, words):
+                load_template(path)
+        part.write_text(good_part)
+        table.symlink_to(outside)
+        with self.assertRaisesRegex(TemplateError, "lists/sites.csv is not in the template's folder, nor below it"):
+            load_template(path)
+        for name in ("../x.yaml", "/etc/passwd", "parts/../../x.yaml"):
+            path.write_text(SHARING.replace("parts/town.yaml", name))
+            with self.subTest(name=name), self.assertRaises(TemplateError):
+                load_template(path)
+        with self.assertRaisesRegex(TemplateError, "is read beside a template's file, and this template is not in one"):
+            parse_template(SHARING.encode(), "pasted")
+        twice = SHARING.replace("catalogues: {site", "catalogues: {item: {2: x}, site")
+        path.write_text(twice)
+        with self.assertRaisesRegex(TemplateError, "town.yaml has catalogues “item”, which are here already"):
+            load_template(path)
+
     def test_one_broken_template_does_not_stand_in_the_way_of_the_others(self) -> None:
         (self.folder / "bad.yaml").write_text("ledger: 1\nid: bad\n")
         library = Library((self.folder,), self.cache)
-        self.assertEqual(list(library.templates()), ["brinewick-desktop", "brinewick-quill"])
+        self.assertEqual(
+            list(library.templates()),
+            [f"brinewick-{edition}" for edition in ("console", "deep", "desktop", "pocket", "quill")],
+        )
         with self.assertRaisesRegex(
-            RecognitionError,
-            r"no template fits this file \(known: brinewick-desktop, brinewick-quill\); bad.yaml cannot",
+            RecognitionError, r"no template fits this file \(known: brinewick-console, .*\); bad.yaml cannot"
         ):
             library.recognise(self.folder / "x", MemorySource(b"noise"))
 
     def test_several_that_fit_are_named(self) -> None:
-        text = (SHIPPED / "brinewick-desktop.yaml").read_text("utf-8")
+        text = self_contained(SHIPPED / "brinewick-desktop.yaml").decode("utf-8")
         (self.folder / "mine.yaml").write_text(text.replace("id: brinewick-desktop", "id: mine"), "utf-8")
         library = Library((self.folder,), self.cache)
         with self.assertRaisesRegex(RecognitionError, r"several templates fit this file \(mine, brinewick-desktop\)"):
@@ -348,4 +443,4 @@ class LibraryTest(LedgerCase):
         self.assertEqual(
             [a for a, b in zip(before, after, strict=True) if a != b], ["      note: Below 10 the diver cannot dive."]
         )
-        self.assertEqual(parse_template(new, "x").id, "brinewick-desktop")
+        self.assertEqual(parse_template(new, "x", SHIPPED).id, "brinewick-desktop")

@@ -324,8 +324,30 @@ class TemplatesTest(DescribeCase):
         self.page.table.selectRow(self.ids().index(name))
         self.settle()
 
+    def test_a_save_is_read_without_a_template_until_one_is_chosen(self) -> None:
+        session, path = self.shell.session, self.save.main.path
+        self.page.use_none()
+        self.settle()
+        self.assertIsNone(self.save.template)
+        self.assertIn("open without a template", self.told())
+        session.open(path)
+        self.settle()
+        self.assertIsNone(self.save.template, "it stays so")
+        self.shell.show_templates()
+        self.settle()
+        self.assertFalse(self.page.without.isVisible())
+        self.choose_template("mine-sav")
+        self.page.use()
+        self.settle()
+        assert self.save.template is not None
+        self.assertEqual(self.save.template.id, "mine-sav")
+        session.open(path)
+        self.settle()
+        self.assertIsNotNone(self.save.template)
+
     def test_the_list_and_what_can_be_done_with_one(self) -> None:
-        self.assertEqual(self.ids(), ["brinewick-desktop", "brinewick-quill", "mine-sav"])
+        shipped = [f"brinewick-{edition}" for edition in ("console", "deep", "desktop", "pocket", "quill")]
+        self.assertEqual(self.ids(), [*shipped, "mine-sav"])
         shown = self.page.current
         assert shown is not None
         self.assertEqual((shown.template.id, shown.origin), ("mine-sav", "book mine"))  # that of the open save
@@ -389,10 +411,12 @@ class LayersTest(DeskCase):
         return path
 
     def press_in_profile(self, text: str) -> None:
-        found = [each for each in self.shell.describe.profile.findChildren(QPushButton) if each.text() == text]
-        shown = [each for each in found if not each.isHidden()]
-        self.assertTrue(shown, [each.text() for each in self.shell.describe.profile.findChildren(QPushButton)])
-        shown[0].click()
+        def shown() -> list[QPushButton]:
+            found = self.shell.describe.profile.findChildren(QPushButton)
+            return [each for each in found if each.text() == text and not each.isHidden()]
+
+        self.wait(lambda: bool(shown()))
+        shown()[0].click()
         self.settle()
         self.shell.session.wait()
         self.settle()

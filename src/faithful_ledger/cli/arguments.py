@@ -75,7 +75,7 @@ def add_arguments(command: argparse.ArgumentParser, name: str) -> None:
     if name not in ("open", "template"):
         add("--json", action="store_true", help="print one JSON document and nothing else")
     if name not in WITHOUT_TEMPLATE:
-        add("--template", metavar="T", help="a template's id or file; else the save is recognised")
+        add("--template", metavar="T", help="a template's id or file, or none; else the save is recognised")
         add("--format", metavar="F", help="the format of a text without a template; else it is recognised")
     if name in WITH_ROOTS:
         about = "a folder of the game's that the template names by its role; the book remembers it"

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import AddressError, LedgerError
-from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.opening import WITHOUT, open_save
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 
@@ -44,7 +44,7 @@ def opened_or_bytes(options: argparse.Namespace, path: Path, *, whole: bool = Tr
     try:
         return opened(options, path, whole=whole)
     except LedgerError:
-        if getattr(options, "template", None) is not None:
+        if getattr(options, "template", None) not in (None, WITHOUT):
             raise
         return open_save(path, None)
 

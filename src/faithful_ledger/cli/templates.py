@@ -15,7 +15,7 @@ from faithful_ledger.core.errors import AddressError, TemplateError
 from faithful_ledger.core.posting.files import new_file, replace_file
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import read_whole
-from faithful_ledger.core.template import Template, parse_template
+from faithful_ledger.core.template import Template, parse_template, read_template
 
 __all__ = ["template"]
 
@@ -47,19 +47,16 @@ def _path(options: argparse.Namespace, name: str) -> Path:
 
 
 def _read(options: argparse.Namespace, name: str) -> tuple[Template, bytes]:
-    path = _path(options, name)
-    text = read_whole(path)[0]
-    return parse_template(text, path.name), text
+    return read_template(_path(options, name))
 
 
 def _check(options: argparse.Namespace) -> int:
     """All mistakes of a template, each with its line; status 1 where there are some."""
     path = _path(options, options.name)
-    text = read_whole(path)[0]
     mistakes: list[tuple[int, str]] = []
     more = 0
     try:
-        found = parse_template(text, path.name)
+        found, _ = read_template(path)
     except TemplateError as error:
         mistakes, more = error.mistakes, error.more
     if options.json:
@@ -152,7 +149,7 @@ def _witness(options: argparse.Namespace) -> int:
     assert save.template is not None
     fields = options.fields.split(",") if options.fields else fields_to_witness(save.template, save)
     text = with_witness(read_whole(path)[0], save, fields, options.note)
-    parse_template(text, path.name)
+    parse_template(text, path.name, path.parent)
     _write(path, text)
     if options.json:
         print_json({"template": save.template.id, "sha256": hash_of(save.main.source), "fields": fields})

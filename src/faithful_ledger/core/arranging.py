@@ -71,9 +71,16 @@ def insert_record(save: Save, path: str, position: int, like: int | None = None)
     if now.document.knows_ends:
         change = now.document.add(Span(now.start, now.end, "array"), position, [data])
     else:
-        at = now.item(position).start if position < now.count else now.end - len(now.spec.ended_by or b"")
+        behind = now.start + now.count * now.stride if now.stride else now.end - len(now.spec.ended_by or b"")
+        at = now.item(position).start if position < now.count else behind
         change = Replacement(at, at, data)
-    _put(save, path, now, [change], now.count + 1)
+    changes = [change]
+    if now.places_left is not None:
+        if not now.places_left:
+            raise EntryError(f"all {now.spec.places} places of {path} are taken", "remove a record first")
+        taken = Replacement(behind, behind + len(data), data if at == behind else b"")
+        changes = [taken] if at == behind else [change, taken]
+    _put(save, path, now, changes, now.count + 1)
 
 
 def remove_records(save: Save, path: str, numbers: Collection[int]) -> None:
@@ -89,6 +96,8 @@ def remove_records(save: Save, path: str, numbers: Collection[int]) -> None:
             changes.append(now.document.remove(Span(now.start, now.end, "array"), first, stop))
         else:
             changes.append(Replacement(now.item(first).start, now.item(stop - 1).end, b""))
+            if now.places_left is not None:
+                changes.append(Replacement(now.end, now.end, now.free_place * (stop - first)))
     _put(save, path, now, changes, now.count - len(set(numbers)))
 
 

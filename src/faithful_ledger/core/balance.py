@@ -8,14 +8,23 @@ from pathlib import Path
 from typing import TypeAlias
 
 from faithful_ledger.core.binding import BoundFile, FieldNode
-from faithful_ledger.core.binding.followers import Follower, SealState, dependents, follower
+from faithful_ledger.core.binding.followers import Follower, SealState, dependents, follower, follower_of
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, ValueRefused, place
 from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.storage import Value
 from faithful_ledger.core.template import Template
 from faithful_ledger.core.template.model import EqualRule, NameRule
 
-__all__ = ["due_by_name", "name_findings", "rule_findings", "rule_follower", "seal_states", "unchecked", "undescribed"]
+__all__ = [
+    "due_by_name",
+    "name_findings",
+    "rule_findings",
+    "rule_follower",
+    "seal_states",
+    "states_elsewhere",
+    "unchecked",
+    "undescribed",
+]
 
 Fields: TypeAlias = Callable[[str], list[FieldNode]]  # the fields of a save that a path leads to
 
@@ -47,11 +56,37 @@ def _states(bound: BoundFile) -> Iterator[tuple[FieldNode, SealState | LedgerErr
             yield node, error
             continue
         assert isinstance(due, int)
-        try:
-            stored: int | None = node.number
-        except LedgerError:
-            stored = None
+        stored = _stored(node)
         yield node, SealState(node.path, node.title, each.algorithm, stored == due, stored, due, each.policy)
+
+
+def states_elsewhere(files: Mapping[str, BoundFile]) -> Iterator[tuple[Follower, SealState | LedgerError]]:
+    """Every field that is worked out from another file, with its state, or why it cannot be worked out. A file that
+    needs one that is not there has no such state.
+    """
+    for bound in files.values():
+        for node in dependents(bound.root, elsewhere=True) if bound.problem is None else ():
+            other = files.get(node.spec.of_file)
+            if other is None or other.problem is not None:
+                continue
+            try:
+                each = follower_of(node, other.root, other.source.size)
+            except AddressError as error:
+                yield Follower(node, "seal", None, None, 0), error
+                continue
+            due = each.due(other.source)
+            assert isinstance(due, int)
+            yield (
+                each,
+                SealState(node.path, node.title, each.algorithm, _stored(node) == due, _stored(node), due, each.policy),
+            )
+
+
+def _stored(node: FieldNode) -> int | None:
+    try:
+        return node.number
+    except LedgerError:
+        return None
 
 
 def rule_findings(template: Template, fields: Fields) -> Iterator[Finding]:

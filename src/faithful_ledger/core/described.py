@@ -19,6 +19,7 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import read_whole
 from faithful_ledger.core.template import Library, parse_template
 from faithful_ledger.core.template.model import FileSpec
+from faithful_ledger.core.template.parts import self_contained
 
 if TYPE_CHECKING:
     from faithful_ledger.core.describe.draft import Draft
@@ -116,7 +117,7 @@ class BookTemplates:
 
         present = file if file is not None else library.path_of(save.template.id) if save.template is not None else None
         if present is not None:
-            return read_whole(present)[0]
+            return read_whole(present)[0] if file is not None else self_contained(present)
         return new_template(absolute(save.main.path), self.book.name, self._shared(save))
 
     def step_back(self, save: Save) -> str:
@@ -172,7 +173,7 @@ class BookTemplates:
         present = template
         if present is None and save.template is not None:
             present = library.path_of(save.template.id)
-        text = read_whole(present)[0] if present is not None else None
+        text = self_contained(present) if present is not None else None
         main, base = absolute(save.main.path), absolute(save.folder or save.main.path.parent)
         holder = absolute(Path(place.file)) if place.file else main
         if base not in holder.parents:
@@ -274,7 +275,7 @@ class BookTemplates:
         self.book.records.judge(posting.id, verdict)
         if verdict != "accepted" or template is None:
             return []
-        text, proven = with_standing(read_whole(template)[0], [entry["path"] for entry in posting.record["entries"]])
+        text, proven = with_standing(self_contained(template), [entry["path"] for entry in posting.record["entries"]])
         if proven:
             self._write(text, f"{', '.join(proven)} proven")
         return proven
@@ -283,7 +284,7 @@ class BookTemplates:
         """Put a template into a file, or into this book's own, under its id, which is returned. It is remembered as the
         template of a `save`.
         """
-        name = parse_template(text, "the template").id
+        name = parse_template(text, "the template", file.parent if file is not None else None).id
         target = file or self.book.folder / "templates" / f"{name}.yaml"
         before = read_whole(target)[0] if target.is_file() else None
         if before == text:

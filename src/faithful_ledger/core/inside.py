@@ -126,7 +126,8 @@ def _within(
             partial.append((_then(outer[0].layer, kind), sum(map(bool, of_kind))))
     # What was unpacked is rarely scrambled as well, and one save alone shows little: there it would be chance.
     if not strong and (len(outer) > 1 or not outer[0].layers):
-        for way in find_descramblings([each.data for each in outer])[:alternatives]:
+        found = find_descramblings([each.data for each in outer], unpacked=bool(outer[0].layers))
+        for way in found[:alternatives]:
             yield tuple(_undone(each, steps) for each, steps in zip(outer, way.steps, strict=True))
 
 

@@ -30,8 +30,9 @@ from faithful_ledger.core.source import (
 from faithful_ledger.core.template import Library, Template
 from faithful_ledger.core.template.model import FileSpec
 
-__all__ = ["find_save", "open_save", "still_fits"]
+__all__ = ["WITHOUT", "find_save", "open_save", "still_fits"]
 
+WITHOUT = "none"  # in place of a template's id: the save is opened without one, whichever fits
 BESIDE = frozenset((".log", ".txt", ".md", ".ini", ".cfg", ".png", ".jpg", ".jpeg", ".bmp", ".bak", ".old", ".tmp"))
 MOST_FILES = 2000
 NO_ROOTS: Mapping[str, Path] = MappingProxyType({})
@@ -144,7 +145,7 @@ def _open_folder(folder: Path, template: Template | None, roots: Mapping[str, Pa
         for name, spec in _others(template):
             files[name] = _open_other(template, spec, main, folder, roots)
             if not spec.root_name:
-                paths.pop(spec.file_name, None)
+                paths.pop(spec.name_beside(template.main, main), None)
     for name, path in sorted(paths.items(), key=lambda each: (_is_beside(each[1]), each[0])):
         files[name if name not in files else f"./{name}"] = _open(name, path)
     return _bound(Save(template, files, folder, dict(roots)))
@@ -169,11 +170,12 @@ def _open(name: str, path: Path) -> SaveFile:
 
 def _open_other(template: Template, spec: FileSpec, main: str, folder: Path, roots: Mapping[str, Path]) -> SaveFile:
     """A file beside the first one, or in a folder of its own."""
+    name = spec.name_beside(template.main, main)
     if spec.root_name and spec.root_name not in roots:
-        problem = RootNotGranted(spec.root_name, template.roots.get(spec.root_name, ""), spec.file_name)
-        return SaveFile(spec.name, folder / spec.file_name, MemorySource(b""), None, None, problem)
+        problem = RootNotGranted(spec.root_name, template.roots.get(spec.root_name, ""), name)
+        return SaveFile(spec.name, folder / name, MemorySource(b""), None, None, problem)
     base = roots[spec.root_name].absolute() if spec.root_name else folder
-    return _open_beside(spec, base / spec.file_name, main, base)
+    return _open_beside(spec, base / name, main, base)
 
 
 def _open_beside(spec: FileSpec, path: Path, main: str, base: Path) -> SaveFile:

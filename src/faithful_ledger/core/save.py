@@ -13,7 +13,14 @@ from pathlib import Path
 from typing import Protocol
 
 from faithful_ledger.core.address.paths import parse_path
-from faithful_ledger.core.balance import name_findings, rule_findings, seal_states, unchecked, undescribed
+from faithful_ledger.core.balance import (
+    name_findings,
+    rule_findings,
+    seal_states,
+    states_elsewhere,
+    unchecked,
+    undescribed,
+)
 from faithful_ledger.core.binding import (
     BoundFile,
     FieldNode,
@@ -228,7 +235,7 @@ class Save:
         other = self.files.get(first)
         if first not in root.names and other is not None and other.bound is not None and other is not self.main:
             if other.problem is not None:
-                raise other.problem
+                raise self.files[other.inside].problem or other.problem if other.inside else other.problem
             return find(other.bound.root, steps[1:], path)
         if first not in root.names and self.main.problem is not None:
             raise self.main.problem
@@ -290,7 +297,9 @@ class Save:
     @cached_property
     def seals(self) -> list[SealState]:
         """Every seal, length, count and offset, and whether it held when the save was opened."""
-        return [state for file in self.files.values() if file.bound is not None for state in seal_states(file.bound)]
+        bound = {name: file.bound for name, file in self.files.items() if file.bound is not None}
+        elsewhere = [state for _, state in states_elsewhere(bound) if isinstance(state, SealState)]
+        return [state for each in bound.values() for state in seal_states(each)] + elsewhere
 
     @property
     def missing(self) -> list[BindingError]:
@@ -316,6 +325,10 @@ class Save:
                 found += unchecked(file.bound)
                 found += audit(file.bound.root)
                 found += undescribed(file.bound)
+        bound = {name: file.bound for name, file in self.files.items() if file.bound is not None}
+        for each, state in states_elsewhere(bound):
+            if isinstance(state, LedgerError):
+                found.append(Finding(each.node.path, "warning", f"{state.what}; it is not checked and not renewed"))
         if self.template is not None and self.problem is None:
             found += rule_findings(self.template, self.fields)
             found += name_findings(self.template, self.fields, self.paths)

@@ -12,7 +12,7 @@ from faithful_ledger.core.disk import Disk
 from faithful_ledger.core.errors import AddressError, Busy, LedgerError, NoTemplateFits, RecognitionError
 from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.keeping import Rebuilt
-from faithful_ledger.core.opening import find_save, open_save
+from faithful_ledger.core.opening import WITHOUT, find_save, open_save, still_fits
 from faithful_ledger.core.posting import Recovery
 from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.core.save import Save
@@ -135,8 +135,9 @@ class Shelf:
         roots: Mapping[str, Path] | None = None,
         text_format: str = "",
     ) -> Save:
-        """The save at a path, with a template by its id or file, or the one that is recognised; `whole` asks that all
-        of it fits. `roots` are folders granted now, beside those that its book knows.
+        """The save at a path, with a template by its id or file, with none (`WITHOUT`), with the one that its book
+        remembers, or the one that is recognised; `whole` asks that all of it fits. `roots` are folders granted now,
+        beside those that its book knows.
 
         Raises:
             RecognitionError: no template fits, or several do.
@@ -146,13 +147,17 @@ class Shelf:
         library = self.library(known)
         if text_format:
             return _text_save(path, text_format)
+        remembered = known.keeping.template_of(path) if known is not None and template is None else None
+        if WITHOUT in (template, remembered):
+            return open_save(path, None)
         if template is not None:
             chosen = library.get(template)
         elif path.is_dir() and known is not None:  # a folder that was kept as one save, and has a template since
-            name = known.keeping.template_of(path)
-            if name is None:
+            if remembered is None:
                 raise RecognitionError(f"no template describes the folder {path}", "name a file in it, or a template")
-            chosen = library.get(name)
+            chosen = library.get(remembered)
+        elif remembered is not None and still_fits(path, remembered, library):
+            chosen = library.get(remembered)
         else:
             try:
                 path, chosen = find_save(path, library)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import partial
 from typing import TYPE_CHECKING
 
+from faithful_ledger.core.opening import WITHOUT
 from faithful_ledger.demo.game import Game
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE, Shell
 from faithful_ledger.desk.stages.describe import PROFILE, SEARCH
@@ -147,7 +148,7 @@ def locate_in_the_deep(example: Example, shell: Shell) -> None:
         tired = "yes" if "tired" in text.splitlines()[3] else "no"
         shown.append((*_seen_on_the_quay(text), tired))
         if not number:
-            shell.session.open(save)
+            shell.session.open(save, WITHOUT)  # as if nobody had described it yet
             shell.session.history.keep(label)
             shell.show_stage(GATHER)
             gather.watched.clear()

@@ -138,12 +138,18 @@ class Evidence:
             return None
         lies_in = Path(place.file) if place.file else save.main.path.absolute()
         held = next((file for file in save.on_disk if file.path.absolute() == lies_in), None)
-        if held is not None and place.route:
+        at = place.offsets[-1]
+        if held is not None and place.route:  # in streams that were joined, of which each may be a payload of its own
             inside = [file for file in save.files.values() if file.inside == held.name and file.bound is not None]
-            held = next((f for f in inside if f.bound and f.bound.spec.route == place.route), None)
-        node = field_at(held.bound.root, place.offsets[-1]) if held is not None and held.bound is not None else None
+            held = None
+            for file in (f for f in inside if f.bound and f.bound.spec.route == place.route):
+                if at < file.source.size:
+                    held = file
+                    break
+                at -= file.source.size
+        node = field_at(held.bound.root, at) if held is not None and held.bound is not None else None
         if node is None or node.spec.unknown:
             return None
-        fits = node.start == place.offsets[-1] and node.spec.storage.name == place.stored_as
-        text = place.stored_as in ("utf-8", "latin-1") and node.start == place.offsets[-1] - 1
+        fits = node.start == at and node.spec.storage.name == place.stored_as
+        text = place.stored_as in ("utf-8", "latin-1") and node.start == at - 1
         return node.path if fits or text else None

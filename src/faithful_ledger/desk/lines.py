@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from faithful_ledger.core.binding.spans import explained_bytes
-from faithful_ledger.core.save import Save
+from faithful_ledger.core.describe.copies import explained
+from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.theme import HOLDS, OPEN
 
-__all__ = ["COMPARE", "KEYS", "TEMPLATES", "Balance", "balance_of", "stage_lines"]
+__all__ = ["COMPARE", "KEYS", "TEMPLATES", "Balance", "balance_of", "explained_share", "stage_lines"]
 
 UNSEALED = ("open", "no seals known")  # the template knows none, so nobody can say that the game will accept it
 COMPARE = [
@@ -103,6 +103,15 @@ def balance_of(session: Session, save: Save) -> Balance:
     return Balance(*state, "  ·  ".join(parts), True)
 
 
+def explained_share(save: Save, around: SaveFile) -> float:
+    """How much of a file is explained, with what is packed in it; 0 to 1."""
+    within = {around.name}
+    for name, file in save.files.items():
+        within |= {name} if file.inside in within else set()
+    known, size = explained({name: b for name in within if (b := save.files[name].bound) is not None})
+    return known / max(size, 1)
+
+
 def stage_lines(session: Session, save: Save, *, watching: bool) -> list[str]:
     """A line for each stage, in their order."""
     book = session.book
@@ -110,7 +119,7 @@ def stage_lines(session: Session, save: Save, *, watching: bool) -> list[str]:
     pinned = sum(bool(quantity.pinned) for quantity in quantities)
     kept = book.keeping.count_own(save) if book is not None else 0
     bound = save.main.bound
-    share = explained_bytes(bound.root) / max(save.main.source.size, 1) if bound is not None else 0
+    share = explained_share(save, save.main)
     postings = book.history.own_postings(save) if book is not None else []
     count, open_ = len(postings), len(book.history.open_steps(postings)) if book is not None else 0
     described = f"{share:.0%} explained" if bound is not None and save.template is not None else "bytes only"

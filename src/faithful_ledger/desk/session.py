@@ -25,7 +25,7 @@ from faithful_ledger.core.errors import (
     RootNotGranted,
     ValueRefused,
 )
-from faithful_ledger.core.opening import find_save, open_save, still_fits
+from faithful_ledger.core.opening import WITHOUT, find_save, open_save, still_fits
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
@@ -131,7 +131,9 @@ class Session(QObject):
         try:
             if template_name is None and known is not None:
                 template_name = self._remembered(known, path)
-            if template_name is not None:
+            if template_name == WITHOUT:
+                message = Message("open", "It is open without a template; Templates in the menu of the book has them.")
+            elif template_name is not None:
                 template = library.get(template_name)
             elif not (path.is_dir() and known is not None):
                 path, template = find_save(path, library)
@@ -147,11 +149,9 @@ class Session(QObject):
             kinds = ", ".join(save.outline.formats)
             text = f"No template fits; every value of this text ({kinds}) has its path, and can be typed over in Edit."
             message = Message("broken", str(problem)) if problem is not None else Message("open", text)
-        if known is None:
-            book = self.shelf.book_for(path, template)
-        else:
-            book = known
-            book.keeping.remember(path, template.id if template is not None else None)
+        book = known if known is not None else self.shelf.book_for(path, template)
+        none = WITHOUT if template_name == WITHOUT else None
+        book.keeping.remember(path, template.id if template is not None else none)
         if save.problem is None:
             book.keeping.identify(save)
         else:
@@ -165,7 +165,9 @@ class Session(QObject):
     def _remembered(self, book: Book, path: Path) -> str | None:
         """The template that a book knows a save by; for a file only where its signs still fit."""
         name = book.keeping.template_of(path)
-        return name if name is None or path.is_dir() or still_fits(path, name, self.shelf.library(book)) else None
+        if name in (None, WITHOUT) or path.is_dir():
+            return name
+        return name if still_fits(path, name, self.shelf.library(book)) else None
 
     def grant(self, root: str, folder: Path) -> None:
         """Let files of the save be read and written in a folder of the game's, and read the save anew with them."""

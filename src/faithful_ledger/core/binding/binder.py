@@ -270,6 +270,16 @@ class _Binder:
             what = f"the count says {count} records of {each}, and {max(room, 0)} bytes are left"
             raise self.error(node.parent, spec, node.start, what)
         stride = spec.item.fixed_size
+        if stride and spec.places is not None:
+            if count is not None and count > spec.places:
+                what = f"the count says {count} records, and there are {spec.places} places"
+                raise self.error(node.parent, spec, node.start, what)
+            if spec.places * stride > room:
+                what = f"{spec.places} places of {stride} bytes are needed, and {max(room, 0)} bytes are left"
+                raise self.error(node.parent, spec, node.start, what)
+            node.count, node.stride = count or 0, stride
+            node.end = node.start + spec.places * stride
+            return
         if stride and spec.ended_by is None:
             if count is None and room % stride:
                 what = f"its size ({room} bytes) is not a multiple of the record size ({stride})"

@@ -36,7 +36,16 @@ def compose_records(rows: RowsNode, values: list[object]) -> bytes:
     for number, value in enumerate(values):
         old = rows.item(number) if number < rows.count else None
         parts.append(_compose(rows.spec.item, value, old, f"{rows.path}[{number}]"))
-    return b"".join(parts) + (rows.spec.ended_by or b"")
+    return b"".join(parts) + (rows.spec.ended_by or b"") + _free_places(rows, len(values))
+
+
+def _free_places(rows: RowsNode, count: int) -> bytes:
+    """What is behind so many records where rows have places: those that were free keep their bytes."""
+    if rows.spec.places is None:
+        return b""
+    taken = max(count, rows.count)
+    made = _free_ones(rows.spec, count, rows.path)[: (taken - count) * (rows.stride or 0)]
+    return made + bytes(rows.source.read(rows.start + taken * (rows.stride or 0), rows.end))
 
 
 def new_record(rows: RowsNode) -> bytes:
@@ -112,7 +121,16 @@ def _inner_rows(spec: RowsSpec, value: object, old: Node | None, path: str) -> b
         _compose(spec.item, each, old.item(n) if isinstance(old, RowsNode) and n < old.count else None, f"{path}[{n}]")
         for n, each in enumerate(given)
     ]
-    return b"".join(items) + (spec.ended_by or b"")
+    return b"".join(items) + (spec.ended_by or b"") + _free_ones(spec, len(items), path)
+
+
+def _free_ones(spec: RowsSpec, count: int, path: str) -> bytes:
+    """The free places of rows within a record that are made anew."""
+    if spec.places is None:
+        return b""
+    if count > spec.places:
+        raise ValueRefused(f"{path} has {spec.places} places, and {count} records are given", "give fewer")
+    return spec.free * ((spec.places - count) * (spec.item.fixed_size or 0) // len(spec.free))
 
 
 def _names(spec: GroupSpec) -> list[str]:

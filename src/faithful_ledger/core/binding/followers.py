@@ -23,7 +23,17 @@ from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import Checksum, Integer, Value
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, elements_of
 
-__all__ = ["Follower", "Kind", "SealState", "dependents", "follower", "followers", "has_length_over", "in_levels"]
+__all__ = [
+    "Follower",
+    "Kind",
+    "SealState",
+    "dependents",
+    "follower",
+    "follower_of",
+    "followers",
+    "has_length_over",
+    "in_levels",
+]
 
 Kind = Literal["length", "count", "offset", "seal", "rule"]
 NOTHING: Mapping[str, int] = MappingProxyType({})
@@ -32,7 +42,7 @@ NOTHING: Mapping[str, int] = MappingProxyType({})
 class Follower(NamedTuple):
     """A field whose value is worked out from the elements `first` to `last`; None is the border of the file.
 
-    `plus` is added to a length, a count or an offset.
+    `plus` is added to a length, a count or an offset. What is `elsewhere` is worked out from another file.
     """
 
     node: FieldNode
@@ -41,6 +51,7 @@ class Follower(NamedTuple):
     last: Node | None
     file_end: int
     plus: int = 0
+    elsewhere: bool = False
 
     @property
     def needs(self) -> tuple[int, int]:
@@ -104,7 +115,7 @@ class Follower(NamedTuple):
     def _covered(self, source: Source) -> Iterator[memoryview]:
         start, end = self.needs
         low, high = max(self.node.start, start), min(self.node.end, end)
-        if low >= high:
+        if low >= high or self.elsewhere:
             yield from source.chunks(start, end)
             return
         own = self.node.spec.seal.own if self.node.spec.seal is not None else None
@@ -155,6 +166,26 @@ def follower(node: FieldNode, root: GroupNode) -> Follower:
     return Follower(node, derived.kind, target, target, root.end, derived.plus)
 
 
+def follower_of(node: FieldNode, other: GroupNode | None, size: int) -> Follower:
+    """A field that is worked out from another file of so many bytes; `other` is its root, where it is described.
+
+    Raises:
+        AddressError: an element it needs is not in this save.
+    """
+    derived, seal = node.spec.derived, node.spec.seal
+    paths = seal.over if seal is not None else (derived.target, derived.target) if derived is not None else ("", "")
+    ends: list[Node | None] = []
+    for path in paths:
+        found: Node | None = None if path in ("", "file") else other
+        for name in path.split(".") if found is not None else ():
+            found = found.names.get(name) if isinstance(found, GroupNode) else None
+            if found is None:
+                raise AddressError(f"{node.path} depends on {path}, which {node.spec.of_file} does not have", "")
+        ends.append(found)
+    plus = derived.plus if derived is not None else 0
+    return Follower(node, "seal" if seal is not None else "length", ends[0], ends[1], size, plus, elsewhere=True)
+
+
 def has_length_over(root: GroupNode | None, start: int, end: int) -> bool:
     """Whether a length that the template describes covers a span, so that it follows when the span grows."""
     for each in followers(root, sealed=False) if root is not None else ():
@@ -164,13 +195,15 @@ def has_length_over(root: GroupNode | None, start: int, end: int) -> bool:
     return False
 
 
-def dependents(root: GroupNode, *, measured: bool = True, sealed: bool = True) -> Iterator[FieldNode]:
-    """Every bound field that is worked out from others: lengths, counts and offsets (`measured`), and seals. Rows are
-    only entered where a record has such a field.
+def dependents(
+    root: GroupNode, *, measured: bool = True, sealed: bool = True, elsewhere: bool = False
+) -> Iterator[FieldNode]:
+    """Every bound field that is worked out from others of its file, or of another one (`elsewhere`): lengths, counts
+    and offsets (`measured`), and seals. Rows are only entered where a record has such a field.
     """
 
     def follows(spec: ElementSpec) -> bool:
-        if not isinstance(spec, FieldSpec):
+        if not isinstance(spec, FieldSpec) or bool(spec.of_file) is not elsewhere:
             return False
         return (sealed and spec.seal is not None) or (measured and spec.derived is not None)
 

@@ -204,6 +204,16 @@ class RowsNode(Node):
     def raw(self) -> bytes:
         return bytes(self.source.read(self.start, self.end))
 
+    @property
+    def places_left(self) -> int | None:
+        """How many records there is room for; None where there is no limit."""
+        return None if self.spec.places is None else self.spec.places - self.count
+
+    @property
+    def free_place(self) -> bytes:
+        """What a place without a record is filled with."""
+        return self.spec.free * ((self.stride or 0) // len(self.spec.free))
+
     def __len__(self) -> int:
         return self.count
 
@@ -237,7 +247,8 @@ class RowsNode(Node):
         if not self.start <= offset < self.end:
             return None
         if self.offsets is None:
-            return (offset - self.start) // self.stride if self.stride else None
+            number = (offset - self.start) // self.stride if self.stride else self.count
+            return number if number < self.count else None  # behind the last one are free places
         from bisect import bisect_right
 
         index = bisect_right(self.offsets, offset) - 1

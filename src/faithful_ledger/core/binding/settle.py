@@ -19,7 +19,7 @@ from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import EntryError, LedgerError, ValueRefused
 from faithful_ledger.core.storage import Value
 
-__all__ = ["MOST_ROUNDS", "Renewal", "Settled", "settle"]
+__all__ = ["MOST_ROUNDS", "Renewal", "Settled", "renewed", "settle"]
 
 MOST_ROUNDS = 16
 
@@ -86,7 +86,7 @@ class _Changed(NamedTuple):
 
 def _measured(after: BoundFile, patched: Patched, leave: frozenset[str]) -> _Changed:
     """Put lengths, counts and offsets right that do not say what they should; others may depend on them."""
-    wrong = [found for each in _measuring(after, leave) if (found := _renewed(each, each.due(patched)))]
+    wrong = [found for each in _measuring(after, leave) if (found := renewed(each, each.due(patched)))]
     patched.patch(replacement for replacement, _ in wrong)
     return _Changed({renewal.node.path: renewal for _, renewal in wrong}, moved=bool(wrong))
 
@@ -96,10 +96,10 @@ def _sealed_in_levels(after: BoundFile, patched: Patched, leave: frozenset[str])
     found: dict[str, Renewal] = {}
     size = patched.size
     for level in in_levels(list(_wanted(followers(after.root, measured=False), leave))):
-        renewed = [each for seal in level if (each := _sealed(seal, patched))]
-        if renewed:
-            found |= {renewal.node.path: renewal for _, renewal in renewed}
-            patched.patch(replacement for replacement, _ in renewed)
+        changed = [each for seal in level if (each := _sealed(seal, patched))]
+        if changed:
+            found |= {renewal.node.path: renewal for _, renewal in changed}
+            patched.patch(replacement for replacement, _ in changed)
             if patched.size != size:
                 return _Changed(found, moved=True)
     return _Changed(found, moved=False)
@@ -127,10 +127,10 @@ def _placed(
     placed: list[tuple[Replacement, Renewal]] = []
     for _ in range(MOST_ROUNDS):
         patched = Patched(bound.source, [*entries, *(replacement for replacement, _ in placed)])
-        renewed = [found for each in fields if (found := _renewed(each, each.due_after(patched, counts)))]
-        if renewed == placed:
+        again = [found for each in fields if (found := renewed(each, each.due_after(patched, counts)))]
+        if again == placed:
             return patched, [renewal for _, renewal in placed]
-        placed = renewed
+        placed = again
     raise _never_settles(renewal.node for _, renewal in placed)
 
 
@@ -151,7 +151,7 @@ def _bound_again(bound: BoundFile, patched: Patched, outer: GroupNode | None) ->
     return after
 
 
-def _renewed(each: Follower, number: Value) -> tuple[Replacement, Renewal] | None:
+def renewed(each: Follower, number: Value) -> tuple[Replacement, Renewal] | None:
     """The replacement that makes a follower say a number, or None where it says so already."""
     assert isinstance(number, int)
     node, kind = each.node, each.kind
@@ -176,4 +176,4 @@ def _sealed(seal: Follower, patched: Patched) -> tuple[Replacement, Renewal] | N
     """A seal anew, where bytes it covers were replaced."""
     if seal.policy == "leave" or not patched.touches(*seal.needs):
         return None
-    return _renewed(seal, seal.due(patched))
+    return renewed(seal, seal.due(patched))

@@ -7,13 +7,24 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
-from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node
+from faithful_ledger.core.address import parse_path
+from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, find
 from faithful_ledger.core.binding.spans import explained_bytes, fields_between
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.source import Source
 
-__all__ = ["MAKES_NO_SENSE", "CopyReport", "Overlap", "UnknownRun", "overlaps", "report", "unknown_runs", "value_at"]
+__all__ = [
+    "MAKES_NO_SENSE",
+    "CopyReport",
+    "Overlap",
+    "UnknownRun",
+    "explained",
+    "overlaps",
+    "report",
+    "unknown_runs",
+    "value_at",
+]
 
 MAKES_NO_SENSE = "✕"
 MOST_FIELDS = 100_000
@@ -60,13 +71,22 @@ def report(name: str, bound: Mapping[str, BoundFile] | None) -> CopyReport:
         return CopyReport(name, "not all files of this save were kept", 0, 0)
     problem = next((str(file.problem) for file in bound.values() if file.problem is not None), "")
     missing = next((error.what for file in bound.values() for error in file.missing), "")
-    files = [file for file in bound.values() if file.unwrapped is None]
-    return CopyReport(
-        name,
-        problem or missing,
-        sum(explained_bytes(file.root) for file in files),
-        sum(file.source.size for file in files),
-    )
+    return CopyReport(name, problem or missing, *explained(bound))
+
+
+def explained(bound: Mapping[str, BoundFile]) -> tuple[int, int]:
+    """How many bytes of files have a field with a meaning, and how many there are. What was unwrapped counts instead of
+    the bytes that it is packed in.
+    """
+    known = size = 0
+    for name, file in bound.items():
+        inside = [other.spec for other in bound.values() if other.spec.inside == name and other.unwrapped is not None]
+        described, left = explained_bytes(file.root), file.source.size
+        for path in {spec.held_by for spec in inside}:
+            holders = find(file.root, parse_path(path), path) if path else []
+            left = left - holders[0].size if holders else described
+        known, size = known + described, size + max(left, described)
+    return known, size
 
 
 def value_at(node: Node | None) -> str:

@@ -21,7 +21,7 @@ from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template import Template, parse_template
 from faithful_ledger.core.template.model import GroupSpec, RowsSpec
-from faithful_ledger.core.template.rewriting import YamlText
+from faithful_ledger.core.template.rewriting import NotInText, YamlText
 
 __all__ = ["Draft", "changed"]
 
@@ -31,12 +31,12 @@ class Draft:
 
     def __init__(self, text: bytes, save: Save) -> None:
         self.text = YamlText(text)
-        self._like = save
+        self._like, self._folder = save, save.template.folder if save.template is not None else None
         self.read_again()
 
     def read_again(self) -> None:
         """Lay what the text says now over the save."""
-        self.template: Template = parse_template(bytes(self.text), "the template")
+        self.template: Template = parse_template(bytes(self.text), "the template", self._folder)
         self.save = open_save(self._like.path, self.template, self._like.roots)
 
     def file(self, name: str) -> BoundFile:
@@ -114,7 +114,7 @@ class Draft:
         else:
             path = grouping.group(self.text, self.template, nodes, {"rows": name, "count": 1})
         self.read_again()
-        grouping.repeat(self.text, self.file(file), path, ends)
+        grouping.repeat(self.text, self.file(file), path, ends, self._folder)
         count = ends.get("count")
         if isinstance(count, str):
             self.read_again()
@@ -241,6 +241,11 @@ def changed(text: bytes, save: Save, act: Callable[[Draft], object]) -> bytes:
     try:
         act(draft)
         draft.read_again()
+    except NotInText as error:
+        what = "this is described in a part that several templates share"
+        raise EntryError(
+            what, f"{placing.UNCHANGED}; change the file of the part, or make the template yours"
+        ) from error
     except TemplateError as error:
         raise EntryError("; ".join(sentence for _, sentence in error.mistakes), placing.UNCHANGED) from error
     after = draft.save.problem

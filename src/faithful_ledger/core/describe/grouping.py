@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import pairwise
+from pathlib import Path
 from typing import Any
 
 from faithful_ledger.core.address import parse_path
@@ -131,14 +132,14 @@ def ungroup(text: YamlText, template: Template, node: GroupNode) -> None:
     text.remove(where, index)
 
 
-def repeat(text: YamlText, bound: BoundFile, path: str, ends: Mapping[str, Any]) -> None:
+def repeat(text: YamlText, bound: BoundFile, path: str, ends: Mapping[str, Any], folder: Path | None = None) -> None:
     """Let rows end where `ends` says: by `count`, `size` or `ended_by`. An unknown run behind them gives up what they
     take. The save was bound when rows were one record.
 
     Raises:
         EntryError: they would go on over what something else describes, or the save does not fit then.
     """
-    rows = _bound_rows(text, bound, path)
+    rows = _bound_rows(text, bound, path, folder)
     holder = rows.parent
     assert isinstance(holder, GroupNode)
     where, index = _place(rows.spec.where)
@@ -148,7 +149,7 @@ def repeat(text: YamlText, bound: BoundFile, path: str, ends: Mapping[str, Any])
     run = run if run is not None and run.start == rows.end and run.spec.address.base == "next" else None
     if run is not None:
         text.remove(where, index + 1)
-    again = _bound_rows(text, bound, path)
+    again = _bound_rows(text, bound, path, folder)
     over = [
         each for each in touched(holder, rows.end, again.end) if not (isinstance(each, FieldNode) and each.spec.unknown)
     ]
@@ -160,13 +161,13 @@ def repeat(text: YamlText, bound: BoundFile, path: str, ends: Mapping[str, Any])
         text.insert(where, index + 1, {"unknown": name, "size": run.end - again.end})
 
 
-def _bound_rows(text: YamlText, bound: BoundFile, path: str) -> RowsNode:
+def _bound_rows(text: YamlText, bound: BoundFile, path: str, folder: Path | None) -> RowsNode:
     """The rows at a path, bound as the text says now; what is behind them may not fit.
 
     Raises:
         EntryError: the save does not fit up to them.
     """
-    spec = parse_template(bytes(text), "the template").files[bound.spec.name]
+    spec = parse_template(bytes(text), "the template", folder).files[bound.spec.name]
     again = bind(spec, bound.source)
     try:
         (node,) = find(again.root, parse_path(path), path)

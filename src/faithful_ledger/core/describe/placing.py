@@ -129,7 +129,7 @@ def _split(
     old = text.value(unknown.spec.where)
     before, after = start - unknown.start, unknown.end - end
     name = old.pop("unknown")
-    size = old.pop("size")
+    size = old.pop("size", None)
     words = {key: old.pop(key) for key in ("label", "note") if key in old}
     address = {key: old.pop(key) for key in ADDRESS_KEYS if key in old}
     shared = old  # what is left is a condition
@@ -141,7 +141,7 @@ def _split(
         inside = end - (holder.start if holder.index is not None else 0)
         named = free_name(holder.spec, f"unknown_{inside:x}", [str(next(iter(keys.values())))]) if before else name
         left = after if isinstance(size, int) else f"({size}) - {end - unknown.start}"
-        pieces.append({"unknown": named, "size": left})
+        pieces.append({"unknown": named} if size is None else {"unknown": named, "size": left})
     described = next((piece for piece in pieces if "unknown" in piece), None)
     if described is not None:
         described |= words

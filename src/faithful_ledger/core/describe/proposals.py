@@ -11,15 +11,17 @@ import unicodedata
 from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
-from faithful_ledger.core.errors import EntryError, LedgerError
+from faithful_ledger.core.errors import EntryError, LedgerError, ValueRefused
 from faithful_ledger.core.evidence.plausible import plausible_readings
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage import (
     Checksum,
+    CutOff,
     EndedText,
     FixedText,
     Float,
     Integer,
+    Leb128,
     Order,
     PackedDecimal,
     PrefixedText,
@@ -34,7 +36,7 @@ LEAST_LETTERS = 3
 LONGEST_TEXT = 1 << 10
 LARGEST_CONSTANT = 16
 MARK = (3, 8)  # bytes
-PREFIXES = ("u8", "u16", "u32")
+PREFIXES = ("u8", "uleb128", "u16", "u32")
 WIDE = ("utf-16-le", "utf-16-be")
 VARIABLE = ("uleb128", "sleb128", "zigzag")
 Copies = Sequence[tuple[Source, int | None]]
@@ -120,13 +122,14 @@ def _texts(source: Source, start: int, end: int, copies: Copies) -> Iterator[Pro
     """Texts that are plausible: of at least a few letters, and with letters in every copy."""
     data = bytes(source.read(start, start + 4))
     for name in PREFIXES:
-        for order in ("little", "big") if name != "u8" else ("little",):
+        alone = name in ("u8", "uleb128")
+        for order in ("little", "big") if not alone else ("little",):
             prefix = number_storage(name, order)
-            assert isinstance(prefix, Integer)
-            if len(data) < prefix.size or not LEAST_LETTERS <= prefix.decode(data[: prefix.size]) <= LONGEST_TEXT:
+            assert isinstance(prefix, Integer | Leb128)
+            if not LEAST_LETTERS <= _number_at_start(prefix, data) <= LONGEST_TEXT:
                 continue
             for encoding in ("utf-8", *WIDE):
-                spelled = name if name == "u8" else f"{name}{'le' if order == 'little' else 'be'}"
+                spelled = name if alone else f"{name}{'le' if order == 'little' else 'be'}"
                 keys = {"as": "text", "length": spelled} | ({"encoding": encoding} if encoding != "utf-8" else {})
                 each = _made(PrefixedText(prefix, encoding), keys, source, start, copies)
                 if each is not None and _is_text(each, least=LEAST_LETTERS):
@@ -135,6 +138,14 @@ def _texts(source: Source, start: int, end: int, copies: Copies) -> Iterator[Pro
     each = _made(EndedText("utf-8", b"\0"), {"as": "text", "ended_by": "00"}, source, start, copies)
     if each is not None and _is_text(each, least=LEAST_LETTERS):
         yield each
+
+
+def _number_at_start(storage: Integer | Leb128, data: bytes) -> int:
+    """The number that some bytes begin with; -1 where they do not."""
+    try:
+        return storage.decode(data[: storage.extent(MemorySource(data), 0, len(data))])
+    except (CutOff, ValueRefused):
+        return -1
 
 
 def _buffers(source: Source, start: int, end: int, copies: Copies, *, least: int) -> Iterator[Proposal]:

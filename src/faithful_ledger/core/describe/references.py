@@ -43,6 +43,8 @@ def references(template: Template, text: YamlText, target: ElementSpec) -> Itera
     keys = text.value(())
     main = template.main.root
     for element in template.elements():
+        if not text.has(element.where):
+            continue  # it is in a part that several templates share
         held = _at(keys, element.where)
         if element.parent is None or (isinstance(element.parent, RowsSpec) and isinstance(element, GroupSpec)):
             continue  # a file as a whole, and the record of rows, have no keys of their own

@@ -127,7 +127,7 @@ def _merge(text: YamlText, where: Where, index: int) -> None:
 
     def is_run(number: int, *, alone: bool) -> bool:
         keys = layout[number] if 0 <= number < len(layout) else {}
-        run = "unknown" in keys and isinstance(keys["size"], int) and "when" not in keys
+        run = "unknown" in keys and isinstance(keys.get("size"), int) and "when" not in keys
         return run and (not alone or len(keys) == 2)
 
     for left in (index, index - 1):

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import suppress
 
-from faithful_ledger.core.balance import name_findings, rule_findings, seal_states
+from faithful_ledger.core.balance import name_findings, rule_findings, seal_states, states_elsewhere
 from faithful_ledger.core.binding import BoundFile, FieldNode, RowsNode, bind_files
-from faithful_ledger.core.binding.followers import has_length_over
+from faithful_ledger.core.binding.followers import SealState, has_length_over
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, place
 from faithful_ledger.core.layers.archives import ARCHIVES
@@ -191,9 +191,12 @@ def _bound_result(template: Template, plan: Plan) -> dict[str, BoundFile]:
 def _check_broken(save: Save, plan: Plan, bound: dict[str, BoundFile]) -> None:
     """Seals that were broken and are to be renewed hold now, unless no change reaches them."""
     broken = {state.name for state in save.broken_seals}
-    for file in plan.files:
-        if file.changes and file.file.bound is not None and broken:
-            for state in seal_states(bound[file.file.name]):
-                if state.name in broken and not state.holds and state.policy == "renew":
-                    text = f"{state.algorithm} says {state.stored} and should say {state.computed}"
-                    plan.findings.append(Finding(state.name, "error", text))
+    if not broken:
+        return
+    changed = [file.file.name for file in plan.files if file.changes and file.file.bound is not None]
+    states = [state for name in changed for state in seal_states(bound[name])]
+    states += [state for _, state in states_elsewhere(bound) if isinstance(state, SealState)]
+    for state in states:
+        if state.name in broken and not state.holds and state.policy == "renew":
+            text = f"{state.algorithm} says {state.stored} and should say {state.computed}"
+            plan.findings.append(Finding(state.name, "error", text))

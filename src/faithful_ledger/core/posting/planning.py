@@ -6,12 +6,12 @@ import gc
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from functools import partial
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeAlias
 
-from faithful_ledger.core.balance import due_by_name, rule_follower
-from faithful_ledger.core.binding import FieldNode, Settled, settle
-from faithful_ledger.core.binding.followers import Follower, has_length_over
-from faithful_ledger.core.binding.settle import MOST_ROUNDS
+from faithful_ledger.core.balance import due_by_name, rule_follower, states_elsewhere
+from faithful_ledger.core.binding import FieldNode, Renewal, Settled, settle
+from faithful_ledger.core.binding.followers import Follower, SealState, follower_of, has_length_over
+from faithful_ledger.core.binding.settle import MOST_ROUNDS, renewed
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import AddressError, EntryError, ValueRefused
@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 
 __all__ = ["make_plan"]
 
+Renewed: TypeAlias = tuple[Replacement, Renewal]
 SHORT = 64  # bytes that are compared as one number
 
 
@@ -73,24 +74,49 @@ def _settled(save: Save, entries: list[Entry], leave: frozenset[str]) -> tuple[l
         EntryError: rules never come to rest.
     """
     by_rules: dict[str, Entry] = {}
+    elsewhere: dict[str, Renewed] = {}
     for _ in range(MOST_ROUNDS):
-        files = _files(save, entries, list(by_rules.values()), leave)
+        files = _files(save, entries, list(by_rules.values()), leave, list(elsewhere.values()))
         due = {entry.path: entry for entry in _due_by_rules(save, files, entries)}
-        if {path: entry.data for path, entry in due.items()} == {path: e.data for path, e in by_rules.items()}:
+        following = {renewal.node.path: (item, renewal) for item, renewal in _due_elsewhere(save, files, leave)}
+        same = {path: entry.data for path, entry in due.items()} == {path: e.data for path, e in by_rules.items()}
+        if same and {path: item.data for path, (item, _) in following.items()} == {
+            path: item.data for path, (item, _) in elsewhere.items()
+        }:
             return list(by_rules.values()), files
-        by_rules = due
-    names = ", ".join(by_rules)
+        by_rules, elsewhere = due, following
+    names = ", ".join((*by_rules, *elsewhere))
     raise EntryError(f"by the rules these values change each other and never settle: {names}", "mend the template")
 
 
-def _files(save: Save, entries: list[Entry], by_rules: list[Entry], leave: frozenset[str]) -> list[FilePlan]:
-    """Every file with what was entered, settled; a payload is settled before the file it is inside of."""
+def _due_elsewhere(save: Save, files: list[FilePlan], leave: frozenset[str]) -> Iterator[Renewed]:
+    """Lengths and seals of other files that do not say what these files will be."""
+    changed = {file.file.name for file in files if file.changes}
+    after = {file.file.name: file.bound for file in files if file.bound is not None}
+    before = {name: file.bound for name, file in save.files.items() if file.bound is not None}
+    for each, state in states_elsewhere(before):
+        node = each.node
+        if isinstance(state, SealState) and node.spec.of_file in changed and node.path not in leave:
+            other = after[node.spec.of_file]
+            found = renewed(each, follower_of(node, other.root, other.source.size).due(other.source))
+            if found is not None and each.policy != "leave":
+                yield found
+
+
+def _files(
+    save: Save, entries: list[Entry], by_rules: list[Entry], leave: frozenset[str], elsewhere: list[Renewed]
+) -> list[FilePlan]:
+    """Every file with what was entered, settled; a payload is settled before the file it is inside of. `elsewhere` is
+    what follows from other files.
+    """
     replacements: dict[str, list[Replacement]] = {name: [] for name in save.files}
     inside: dict[str, list[Inner]] = {}
     for entry in entries:
         replacements[entry.node.file].append(entry.replacement())
     for entry in by_rules:
         replacements[entry.node.file].append(entry.replacement("rule"))
+    for item, renewal in elsewhere:
+        replacements[renewal.node.file].append(item)
     main = save.main.bound
     plans = []
     for name, file in reversed(save.files.items()):
@@ -112,6 +138,7 @@ def _files(save: Save, entries: list[Entry], by_rules: list[Entry], leave: froze
                 around = file.bound.unwrapped.inner(patched, Cause("layer", name))
                 inside.setdefault(file.inside, []).append(around)
         after, renewals = (settled.bound, settled.renewals) if settled is not None else (None, [])
+        renewals = [*renewals, *(each for _, each in elsewhere if each.node.file == name)]
         plans.append(FilePlan(file, patched, after, renewals, _changes(name, patched)))
     return plans[::-1]
 

@@ -9,8 +9,9 @@ bytes are that they leave ranks these, and all are returned.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
-from itertools import product
+from itertools import pairwise, product
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
@@ -40,6 +41,8 @@ SHOWN = 0.12  # the share of the commonest byte once zeros, or blanks, are no lo
 COMMON = 0.08  # the share of the commonest byte that is then taken for zero
 LEAST_CHAIN = 1 << 10
 EVEN = 0.06  # the share of the commonest byte where zeros are hidden by what is before them
+WORD = re.compile(rb"[A-Za-z][a-z]{4,}")
+BY_CHANCE = 12  # bytes
 SEEDED, GENERATED_LOOKED_AT = 32, 1 << 10  # a seed is in so many bytes; so many behind them choose the generator
 SEED_AT = (0, 4, 8, 12)
 PORTIONS = ((16, 1), (24, 1), (8, 1), (0, 1), (16, 2), (0, 4))  # which bytes of a number are used: shift, how many
@@ -81,8 +84,10 @@ class Descrambling(NamedTuple):
         return ", then ".join(in_words(step.kind, step.key) for step in self.steps[0])
 
 
-def find_descramblings(saves: Sequence[bytes]) -> list[Descrambling]:
-    """What undoes the scrambling of all `saves`, the likeliest first; several where they fit alike."""
+def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> list[Descrambling]:
+    """What undoes the scrambling of all `saves`, the likeliest first; several where they fit alike. What was `unpacked`
+    is rarely scrambled: not if words in it would be lost.
+    """
     samples = [save[:LOOKED_AT] for save in saves]
     if any(len(sample) < LEAST or is_text(sample) for sample in samples):
         return []
@@ -101,7 +106,8 @@ def find_descramblings(saves: Sequence[bytes]) -> list[Descrambling]:
         needed = GAINED if opened else GAINED_MUCH
         shows = opened or all(map(_has_zeros, samples, each))
         shows = shows and all(map(_gains_everywhere, samples, each))
-        if keyed or (shows and gain >= needed and min(gains) >= needed / 2):
+        shows = shows and gain >= needed and min(gains) >= needed / 2
+        if keyed or (shows and not (unpacked and any(map(_reads_worse, samples, each)))):
             best.append((gain, each))
     if not best:
         return []
@@ -121,6 +127,20 @@ def find_descramblings(saves: Sequence[bytes]) -> list[Descrambling]:
     for _, gain, each in found:
         seen.setdefault(_undone(samples[0], each[0]), Descrambling(tuple(map(_layers, each)), gain))
     return list(seen.values())[:MOST]
+
+
+def _reads_worse(sample: bytes, steps: Steps) -> bool:
+    """Whether more words can be read in bytes as they are than once the scrambling is undone: then they are not
+    scrambled, but for the most part a picture or a curve, of which the differences say less.
+    """
+    before, after = _in_words(sample), _in_words(_undone(sample, steps))
+    return before > 2 * after + BY_CHANCE + len(sample) // 256
+
+
+def _in_words(data: bytes) -> int:
+    """How many bytes are in different words; letters that only go up or down are numbers that count."""
+    words = set(WORD.findall(data))
+    return sum(len(word) for word in words if len({b > a for a, b in pairwise(word[1:])}) > 1)
 
 
 def _base(steps: Steps) -> Steps:

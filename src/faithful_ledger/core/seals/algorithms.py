@@ -16,8 +16,9 @@ from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, digest
 from faithful_ledger.core.seals.sums import SUMS
 
-__all__ = ["ALGORITHMS", "CRC", "KEYED", "Algorithm", "algorithm", "own_bytes"]
+__all__ = ["ALGORITHMS", "CRC", "KEYED", "LENGTH", "Algorithm", "algorithm", "own_bytes"]
 
+LENGTH = "length"  # no checksum, but stored and renewed as one: how many bytes there are
 CRC = "crc"  # the name under which a CRC has its parameters with it
 KEYED = "hmac-"
 DIGEST_BITS = {name: 8 * len(digest(name, ())) for name in DIGESTS}
@@ -40,6 +41,8 @@ class Algorithm:
             return self._crc.width
         if self.is_digest:
             return DIGEST_BITS[self.name.removeprefix(KEYED)]
+        if self.name == LENGTH:
+            return 64
         return SUMS[self.name].bits if self.name in SUMS else HASHES[self.name].bits
 
     @property
@@ -70,6 +73,8 @@ class Algorithm:
             return self._crc(chunks)
         if self.is_digest:
             return int.from_bytes(digest(self.name.removeprefix(KEYED), chunks, self.key), "big")
+        if self.name == LENGTH:
+            return sum(map(len, chunks))
         known = SUMS[self.name] if self.name in SUMS else HASHES[self.name]
         return known.compute(chunks, known.start if self.start is None else self.start)
 
@@ -92,4 +97,4 @@ def algorithm(name: str) -> Algorithm | None:
     """The algorithm of a name, or None."""
     if name.startswith(KEYED) and name.removeprefix(KEYED) in DIGESTS:
         return Algorithm(name)
-    return ALGORITHMS.get(name)
+    return Algorithm(LENGTH) if name == LENGTH else ALGORITHMS.get(name)

@@ -16,6 +16,7 @@ from faithful_ledger.core.source import read_whole
 from faithful_ledger.core.template import Library, Template, parse_template
 from faithful_ledger.core.template.library import SHIPPED
 from faithful_ledger.core.template.model import FieldSpec
+from faithful_ledger.core.template.parts import self_contained
 from faithful_ledger.core.template.rewriting import YamlText
 
 __all__ = ["Listed", "TakenIn", "export_template", "import_template", "listed", "make_own"]
@@ -66,7 +67,7 @@ def export_template(path: Path, to: Path) -> Template:
         EntryError: there is a file of that name.
         LedgerError: it has mistakes, or cannot be read or written.
     """
-    text = read_whole(path)[0]
+    text = self_contained(path)
     template = parse_template(text, path.name)
     new_file(to, text)
     return template
@@ -114,7 +115,7 @@ def make_own(path: Path, folder: Path, id_: str, disk: Disk) -> TakenIn:
         EntryError: there is one of that id.
         TemplateError: the id is none.
     """
-    text = YamlText(read_whole(path)[0])
+    text = YamlText(self_contained(path))
     old = str(text.value(("id",)))
     text.put(("id",), id_)
     text.set(("origin",), f"made from {old} {text.value(('version',)) if text.has(('version',)) else ''}".strip())

@@ -219,6 +219,7 @@ class _Program:
                 options += f", storage={_storage(element.item.storage)}"
             for key, formula in (("count", element.count), ("size", element.size)):
                 options += f", {key}=lambda g: {_python(formula)}" if formula is not None else ""
+            options += f", room={element.fixed_size}" if element.places is not None else ""
             options += f", until={element.ended_by!r}" if element.ended_by is not None else ""
             return f'r.rows(g, "{name}", {{at}}, {{limit}}, {item}{_braced(options)})'
         assert isinstance(element, FieldSpec)
@@ -341,7 +342,7 @@ def _storage(storage: Storage) -> str:
         case Choice():
             return f"choice({_storage(_inner(storage))}, {dict(storage.names)!r})"
         case Switches():
-            return f"switches({_storage(_inner(storage))}, {dict(storage.names)!r}, {storage.bits})"
+            return f"switches({_storage(_inner(storage))}, {dict(storage.names)!r}, {storage.count})"
         case Scaled():
             return f"scaled({_storage(storage.number)}, '{storage.scale}', '{storage.bias}', {storage.rounding!r})"
         case Moment():
@@ -373,9 +374,7 @@ def _storage(storage: Storage) -> str:
         case FixedText():
             return f"fixed_text({storage.size}, {_encoding(storage)}, {storage.pad!r})"
         case PrefixedText():
-            length = storage.length
-            rest = f"{_encoding(storage)}, {storage.unit}, {storage.room}"
-            return f"prefixed_text({length.size}, '{length.order}', {rest})"
+            return f"prefixed_text({_storage(storage.length)}, {_encoding(storage)}, {storage.unit}, {storage.room})"
         case EndedText():
             return f"ended_text({_encoding(storage)}, {storage.unit}, {storage.end!r})"
         case FreeText():
@@ -417,7 +416,7 @@ def _read_all(template: Template, files: list[FileSpec], left: list[str]) -> str
         if spec.inside:
             around = template.files[spec.inside].name
             lines.append(f"    elif {around!r} in contents:")
-            lines += [f"        {line}" for line in _unwrapping(spec, around)]
+            lines += [f"        {line}" for line in _unwrapping(template, spec, around)]
         elif number == 0:
             lines += [
                 "    else:",
@@ -425,21 +424,31 @@ def _read_all(template: Template, files: list[FileSpec], left: list[str]) -> str
                 f"            contents[{name!r}] = file.read()",
             ]
         else:
-            lines.append(f"    elif os.path.isfile(os.path.join(os.path.dirname(path), {spec.file_name!r})):")
-            lines.append(
-                f"        contents[{name!r}] = content_of(os.path.join(os.path.dirname(path), {spec.file_name!r}))"
-            )
+            beside = f"os.path.join(os.path.dirname(path), {_name_beside(spec, template.main)})"
+            lines.append(f"    elif os.path.isfile({beside}):")
+            lines.append(f"        contents[{name!r}] = content_of({beside})")
         lines.append(f"    if {name!r} in contents:")
         lines.append(f"        found[{name!r}] = read_{name}(contents[{name!r}], main)")
         lines.append(f"        main = main or found[{name!r}]")
     return "\n".join([*lines, "    return found", ""])
 
 
-def _unwrapping(spec: FileSpec, around: str) -> Iterator[str]:
+def _name_beside(spec: FileSpec, first: FileSpec) -> str:
+    """What a file is called, in Python; a `*` stands for the same letters as in the name of the first one."""
+    if "*" not in spec.file_name:
+        return repr(spec.file_name)
+    before, _, behind = first.file_name.partition("*")
+    name = "os.path.basename(path)"
+    return f"{spec.file_name!r}.replace('*', {name}[{len(before)} : len({name}) - {len(behind)}])"
+
+
+def _unwrapping(template: Template, spec: FileSpec, around: str) -> Iterator[str]:
     """How a payload is reached; what cannot be done here is asked for."""
     what = f"{spec.name} is packed in a way this reader does not know: unwrap it, and give {spec.name}=FILE"
     need = f"raise NeedsPayload({what!r})"
-    if spec.held_by:
+    if spec.held_by and template.files[around].format == "binary":
+        yield f"data = found[{around!r}].bytes_of({spec.held_by!r}, contents[{around!r}])"
+    elif spec.held_by:
         path = spec.held_by.split(".")
         value = f"found[{around!r}]" + "".join(f"[{name!r}]" for name in path)
         yield f"data = str({value}).encode('utf-8')"
@@ -462,6 +471,7 @@ def _undone(layer: LayerSpec, around: str) -> str | None:
     at = f"[{_python(layer.at).replace('g.number', f'found[{around!r}].number')}:]" if layer.at is not None else ""
     if layer.kind in STANDARD:
         return STANDARD[layer.kind].format(at=at)
-    if layer.kind == "xor" and layer.key:
-        return f"bytes(byte ^ {layer.key!r}[n % {len(layer.key)}] for n, byte in enumerate(data{at}))"
-    return None
+    if layer.kind != "xor" or not (layer.key or layer.key_of):
+        return None
+    key = repr(layer.key) if layer.key else f"found[{around!r}].bytes_of({layer.key_of!r}, contents[{around!r}])"
+    return f"unmixed(data{at}, {key})"

@@ -35,21 +35,33 @@ class Group(dict[str, Any]):
         self.name, self.around, self.flat = name, around, flat
         self.numbers: dict[str, int] = {}
         self.inner: dict[str, Any] = {}
+        self.spans: dict[str, tuple[int, int]] = {}
         self.main: Group | None = around.main if around is not None else None
 
-    def put(self, name: str, value: Any, number: int | None = None) -> None:
+    def put(self, name: str, value: Any, number: int | None = None, span: tuple[int, int] | None = None) -> None:
         """Keep a value; the names of a flat group are those of the group around it."""
         holder = self
-        self.inner.setdefault(name, value)
-        if number is not None:
-            self.numbers.setdefault(name, number)
+        holders = [self]
         while holder.flat and holder.around is not None:
             holder = holder.around
-            holder.inner.setdefault(name, value)
+            holders.append(holder)
+        for each in holders:
+            each.inner.setdefault(name, value)
             if number is not None:
-                holder.numbers.setdefault(name, number)
+                each.numbers.setdefault(name, number)
+            if span is not None:
+                each.spans.setdefault(name, span)
         if not (isinstance(value, Group) and value.flat):
             holder[name] = value
+
+    def bytes_of(self, path: str, data: bytes) -> bytes:
+        """The bytes of a field in the file it is in."""
+        *groups, name = path.split(".")
+        holder: Any = self
+        for group in groups:
+            holder = holder.inner[group]
+        start, end = holder.spans[name]
+        return data[start:end]
 
     def number(self, path: str) -> int:
         """The whole number that a path names, looked up outwards."""
@@ -206,11 +218,11 @@ def fixed_text(size: int, encoding: Any, pad: bytes) -> Storage:
     return read
 
 
-def prefixed_text(size: int, order: Any, encoding: Any, unit: int, room: int | None) -> Storage:
+def prefixed_text(length: Storage, encoding: Any, unit: int, room: int | None) -> Storage:
     def read(data: bytes, at: int, limit: int, _: int | None) -> tuple[Any, int | None, int]:
-        count = int.from_bytes(taken(data, at, size, limit), order) * unit
-        raw = taken(data, at + size, count, limit)
-        return lettered(raw, encoding), None, at + size + (count if room is None else room)
+        count, _, begin = length(data, at, limit, None)
+        raw = taken(data, begin, count * unit, limit)
+        return lettered(raw, encoding), None, begin + (count * unit if room is None else room)
 
     return read
 
@@ -242,7 +254,7 @@ def free_text(encoding: Any) -> Storage:
 
 
 def raw_bytes(data: bytes, at: int, limit: int, size: int | None) -> tuple[Any, int | None, int]:
-    raw = taken(data, at, size or 0, limit)
+    raw = taken(data, at, max(limit - at, 0) if size is None else size, limit)
     return (raw.hex(" ").upper() if len(raw) <= 64 else None), None, at + len(raw)
 
 
@@ -316,6 +328,11 @@ def plain_bytes(size: int) -> Storage:
     return read
 
 
+def unmixed(data: bytes, key: bytes) -> bytes:
+    """What is under a key that repeats."""
+    return bytes(byte ^ key[place % len(key)] for place, byte in enumerate(data))
+
+
 def taken(data: bytes, at: int, size: int, limit: int) -> bytes:
     """So many bytes from an offset.
 
@@ -335,7 +352,7 @@ class Reader:
 
     def field(self, group: Group, name: str, at: int, limit: int, storage: Storage, size: Number | None = None) -> int:
         value, number, end = storage(self.data, at, limit, size(group) if size is not None else None)
-        group.put(name, value, number)
+        group.put(name, value, number, (at, end))
         return end
 
     def constant(self, group: Group, name: str, at: int, limit: int, wanted: bytes) -> int:
@@ -373,8 +390,10 @@ class Reader:
         count: Number | None = None,
         size: Number | None = None,
         until: bytes | None = None,
+        room: int | None = None,
     ) -> int:
         found: list[Any] = []
+        start = at
         wanted = count(group) if count is not None else None
         if size is not None:
             limit = at + len(taken(self.data, at, size(group), limit))
@@ -392,7 +411,7 @@ class Reader:
                 value, _, at = storage(self.data, at, limit, None)
                 found.append(value)
         group.put(name, found)
-        return at
+        return at if room is None else start + room
 
     def behind(self, run: bytes, offset: int) -> int:
         at = self.data.find(run)

@@ -154,7 +154,7 @@ def _stored(element: ElementSpec) -> str:
         return f"rows{_ends(element)}"
     assert isinstance(element, FieldSpec)
     if element.unknown:
-        return f"{element.size.text if element.size is not None else '?'} bytes, unknown"
+        return f"{f'{element.size.text} bytes' if element.size is not None else 'all bytes up to the end'}, unknown"
     if element.constant is not None:
         return f"always {element.constant.hex(' ').upper()}"
     return element.storage.about
@@ -175,9 +175,9 @@ def _meaning(element: ElementSpec) -> str:
     if isinstance(element, FieldSpec):
         if element.derived is not None:
             bias = f" {element.derived.plus:+d}" if element.derived.plus else ""
-            parts.append(f"{element.derived.kind} of {element.derived.target}{bias}")
+            parts.append(f"{element.derived.kind} of {element.subject(element.derived.target)}{bias}")
         if element.seal is not None:
-            parts.append(_seal(element.seal))
+            parts.append(_seal(element, element.seal))
         if element.unit:
             parts.append(f"in {element.unit}")
         if element.bounds is not None:
@@ -195,12 +195,13 @@ def _meaning(element: ElementSpec) -> str:
     return "; ".join(parts)
 
 
-def _seal(seal: SealSpec) -> str:
+def _seal(field: FieldSpec, seal: SealSpec) -> str:
     if seal.span is not None:
         end = "the end" if not seal.span[1] else str(seal.span[1])
         over = f"{seal.span[0]} to {end}"
     else:
-        over = seal.over[0] if seal.over[0] == seal.over[1] else f"{seal.over[0]} to {seal.over[1]}"
+        first, last = map(field.subject, seal.over)
+        over = first if first == last else f"{first} to {last}"
     changed = f", {seal.algorithm.changed}" if seal.algorithm.changed else ""
     return f"{seal.algorithm.name}{changed} over {over}{f', its own bytes {seal.own}' if seal.own else ''}"
 

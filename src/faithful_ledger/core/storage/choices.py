@@ -15,8 +15,7 @@ from typing import TYPE_CHECKING
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage.base import Sizer, Storage, Value
-from faithful_ledger.core.storage.bits import BitRange
-from faithful_ledger.core.storage.numbers import Integer, parse_whole
+from faithful_ledger.core.storage.numbers import WholeNumber, parse_whole
 from faithful_ledger.core.storage.spelled import WholeInText
 from faithful_ledger.core.suggest import did_you_mean
 
@@ -34,7 +33,7 @@ PLAIN = re.compile(r'[^,"+\-\s\\](?:[^,"\\]*[^,"\s\\])?')
 class _Wrapped(Storage):
     """A reading of a whole number, which is stored by a storage of its own."""
 
-    def __init__(self, number: Integer | BitRange | WholeInText, names: Mapping[int, str]) -> None:
+    def __init__(self, number: WholeNumber | WholeInText, names: Mapping[int, str]) -> None:
         self.number = number
         self.bits, self.dtype, self.least_size = number.bits, number.dtype, number.least_size
         clear = {value: name.strip() for value, name in names.items()}
@@ -75,7 +74,10 @@ class _Wrapped(Storage):
         """The numbers, not the names."""
         if isinstance(self.number, WholeInText):
             raise TypeError("the values of a text are not a column")
-        return self.number.column(data, at)
+        found = self.number.column(data, at)
+        if found is None:
+            raise TypeError(f"the values of {self.number.name} are not a column")
+        return found
 
 
 class Choice(_Wrapped):
@@ -127,7 +129,7 @@ class Switches(_Wrapped):
     @property
     def count(self) -> int:
         """How many bits there are to switch."""
-        return self.number.digits if isinstance(self.number, WholeInText) else self.number.bits or 0
+        return self.number.digits
 
     @property
     def about(self) -> str:  # type: ignore[override]

@@ -82,6 +82,11 @@ class WholeNumber(Storage):
     least: int
     most: int
 
+    @property
+    def digits(self) -> int:
+        """How many bits it has for switches."""
+        return self.bits or 64
+
     @abstractmethod
     def decode(self, raw: bytes) -> int: ...
 

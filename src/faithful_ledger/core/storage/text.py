@@ -10,6 +10,7 @@ from contextlib import suppress
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage.base import CutOff, FixedSize, Sizer, Storage, Value
+from faithful_ledger.core.storage.leb128 import Leb128
 from faithful_ledger.core.storage.letters import Letters
 from faithful_ledger.core.storage.numbers import Integer
 
@@ -130,20 +131,25 @@ class PrefixedText(_Text):
     stays as it was, as games leave it.
     """
 
-    def __init__(self, length: Integer, encoding: str | Letters, unit: int = 1, room: int | None = None) -> None:
+    def __init__(
+        self, length: Integer | Leb128, encoding: str | Letters, unit: int = 1, room: int | None = None
+    ) -> None:
         super().__init__(encoding)
         self.length, self.unit, self.room = length, unit, room
-        self.least_size = length.size + (room or 0)
-        self.bits = None if room is None else (length.size + room) * 8
+        self.least_size = length.least_size + (room or 0)
+        self.bits = None if room is None else (length.least_size + room) * 8
         buffer = "" if room is None else f" in a buffer of {room} bytes"
         self.about = f"text with its length in front ({length.name}){buffer}, {self.name}"
 
     def extent(self, source: Source, at: int, limit: int) -> int:
         if self.room is not None:
             return super().extent(source, at, limit)
-        self.length.extent(source, at, limit)
-        units = self.length.decode(bytes(source.read(at, at + self.length.size)))
-        whole = self.length.size + units * self.unit
+        width = self.length.extent(source, at, limit)
+        try:
+            units = self.length.decode(bytes(source.read(at, at + width)))
+        except ValueRefused as error:
+            raise CutOff(width + 1) from error
+        whole = width + units * self.unit
         if units < 0 or at + whole > limit:
             raise CutOff(whole)
         return whole
@@ -151,7 +157,8 @@ class PrefixedText(_Text):
     def sizer(self) -> Sizer | None:
         if self.room is not None:
             return super().sizer()
-        width, order, unit = self.length.size, self.length.order, self.unit
+        width, unit, number = self.length.size, self.unit, self.length
+        head = number.sizer()
 
         def by_byte(data: bytes, at: int, limit: int) -> int:
             if at >= limit:
@@ -159,17 +166,17 @@ class PrefixedText(_Text):
             end = at + 1 + data[at] * unit
             return end if end <= limit else -1
 
-        if width == 1:
-            return by_byte
-
-        def measure(data: bytes, at: int, limit: int) -> int:
-            begin = at + width
-            if begin > limit:
+        def by_number(data: bytes, at: int, limit: int) -> int:
+            begin = head(data, at, limit) if head is not None else -1
+            if begin < 0:
                 return -1
-            end = begin + int.from_bytes(data[at:begin], order) * unit
+            try:
+                end = begin + number.decode(data[at:begin]) * unit
+            except ValueRefused:
+                return -1
             return end if end <= limit else -1
 
-        return measure
+        return by_byte if width == 1 else by_number
 
     def size_before(self, data: bytes) -> int | None:
         """The shortest readable text of the right length."""
@@ -177,16 +184,23 @@ class PrefixedText(_Text):
             return self.size
         for units in range(1, len(data) // self.unit + 1):
             begin = len(data) - units * self.unit
-            if begin < self.length.size:
-                return None
-            if self.length.decode(data[begin - self.length.size : begin]) == units:
-                with suppress(ValueRefused):
-                    if self._decode(data[begin:]).isprintable():
-                        return self.length.size + units * self.unit
+            width = self.length.size_before(data[:begin]) or 0
+            if not 0 < width <= begin:
+                continue
+            with suppress(ValueRefused):
+                if (
+                    self.length.decode(data[begin - width : begin]) == units
+                    and self._decode(data[begin:]).isprintable()
+                ):
+                    return width + units * self.unit
         return None
 
+    def _width(self, raw: bytes) -> int:
+        """How many bytes of a value are its length."""
+        return self.length.size or next((at + 1 for at, byte in enumerate(raw) if byte < 128), len(raw))
+
     def decode(self, raw: bytes) -> str:
-        width = self.length.size
+        width = self._width(raw)
         if self.room is None:
             return self._decode(raw[width:])
         size = self.length.decode(raw[:width]) * self.unit
@@ -278,6 +292,9 @@ class RawBytes(Storage):
     name = "bytes"
     about = "bytes, not understood yet"
     least_size = 0
+
+    def extent(self, source: Source, at: int, limit: int) -> int:
+        return max(limit - at, 0)  # up to the end of what is around, where a template gives no size
 
     def sizer(self) -> Sizer | None:
         return None

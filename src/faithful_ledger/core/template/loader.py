@@ -21,10 +21,12 @@ from faithful_ledger.core.source import read_whole
 from faithful_ledger.core.template.compile import Mistakes, Where, compile_template
 from faithful_ledger.core.template.mistakes import mistakes_in
 from faithful_ledger.core.template.model import Template
-from faithful_ledger.core.template.yaml_text import LARGEST_TEMPLATE, read_yaml
+from faithful_ledger.core.template.parts import Beside, with_parts
+from faithful_ledger.core.template.yaml_text import LARGEST_TEMPLATE, Document, read_yaml
 
-__all__ = ["LARGEST_TEMPLATE", "dumped", "load_template", "parse_template", "rewrite", "round_trip"]
+__all__ = ["LARGEST_TEMPLATE", "dumped", "load_template", "parse_template", "read_template", "rewrite", "round_trip"]
 
+BESIDE = "beside"  # among what is remembered: the digests of files that the template names
 MOST_MISTAKES = 40  # reported one by one
 
 
@@ -39,17 +41,25 @@ def load_template(path: Path, cache: Path | None = None) -> Template:
         raise TemplateError(path.name, [(0, f"it is larger than {LARGEST_TEMPLATE >> 20} MiB")])
     text, _ = read_whole(path)
     remembered = cache / f"{hashlib.sha256(__version__.encode() + text).hexdigest()}.json" if cache else None
-    if remembered is not None and (known := _remembered(remembered)) is not None:
+    if remembered is not None and (known := _remembered(remembered, path.parent)) is not None:
         return known
-    template, keys = _parse(text, path.name)
+    template, keys = _parse(text, path.name, path.parent)
     if remembered is not None:
         _remember(remembered, keys)
     return template
 
 
-def parse_template(text: bytes, name: str) -> Template:
-    """As `load_template`, from bytes in memory; `name` is used in messages."""
-    return _parse(text, name)[0]
+def parse_template(text: bytes, name: str, folder: Path | None = None) -> Template:
+    """As `load_template`, from bytes in memory; `name` is used in messages, and `folder` is where the parts are that it
+    shares with others.
+    """
+    return _parse(text, name, folder)[0]
+
+
+def read_template(path: Path) -> tuple[Template, bytes]:
+    """A template of a file, with its text. Errors as for `load_template`."""
+    text = read_whole(path)[0]
+    return parse_template(text, path.name, path.parent), text
 
 
 def rewrite(text: bytes, changes: dict[Where, Any]) -> bytes:
@@ -93,7 +103,7 @@ def dumped(yaml: Any, document: Any) -> bytes:
     return out.getvalue()
 
 
-def _parse(text: bytes, name: str) -> tuple[Template, dict[str, Any]]:
+def _parse(text: bytes, name: str, folder: Path | None) -> tuple[Template, dict[str, Any]]:
     document = read_yaml(text, name)
     from pydantic import ValidationError
 
@@ -105,7 +115,7 @@ def _parse(text: bytes, name: str) -> tuple[Template, dict[str, Any]]:
     except ValidationError as error:
         found = error.errors(include_url=False)
         mistakes += mistakes_in([dict(each) for each in found], document)
-        lines = [(document.line(where), text) for where, text in mistakes[:MOST_MISTAKES]]
+        lines = lines_of(document, mistakes[:MOST_MISTAKES])
         for each in found:
             if each["type"] == "extra_forbidden":
                 holder, step = list(document.walk(each["loc"]))[-1]
@@ -115,24 +125,38 @@ def _parse(text: bytes, name: str) -> tuple[Template, dict[str, Any]]:
         except ValidationError:
             raise TemplateError(name, lines, max(len(mistakes) - MOST_MISTAKES, 0)) from error
     keys = checked.model_dump(mode="json", by_alias=True, exclude_defaults=True)
+    beside = Beside(folder)
+    if missing := with_parts(keys, beside):
+        raise TemplateError(name, lines_of(document, [*mistakes, *missing]))
     keys = _with_whole_keys(json.loads(json.dumps(keys)))
     template = compile_template(keys, mistakes)
     if mistakes:
-        raise TemplateError(name, [(document.line(where), text) for where, text in mistakes])
-    return template, keys
+        raise TemplateError(name, lines_of(document, mistakes))
+    template.folder = beside.folder if beside.digests else None
+    return template, keys | {BESIDE: beside.digests}
+
+
+def lines_of(document: Document, mistakes: Mistakes) -> list[tuple[int, str]]:
+    return [(document.line(where), text) for where, text in mistakes]
 
 
 @lru_cache(maxsize=64)
-def _made(text: bytes) -> Template | None:
-    """The template made from what is remembered of it; nobody changes a template that was made."""
+def _made(text: bytes, folder: Path) -> tuple[Template, dict[str, str]] | None:
+    """The template made from what is remembered of it, and the digests of what it shares with others; nobody changes a
+    template that was made.
+    """
     mistakes: Mistakes = []
-    template = compile_template(_with_whole_keys(json.loads(text)), mistakes)
-    return template if not mistakes else None
+    keys = json.loads(text)
+    digests: dict[str, str] = keys.pop(BESIDE, {})
+    template = compile_template(_with_whole_keys(keys), mistakes)
+    template.folder = folder if digests else None
+    return (template, digests) if not mistakes else None
 
 
-def _remembered(path: Path) -> Template | None:
+def _remembered(path: Path, folder: Path) -> Template | None:
     text = _recall(path)
-    return _made(text) if text is not None else None
+    made = _made(text, folder.absolute()) if text is not None else None
+    return made[0] if made is not None and (not made[1] or Beside(folder).is_as_it_was(made[1])) else None
 
 
 def _recall(path: Path) -> bytes | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
 from functools import cached_property
 from pathlib import Path
 from typing import Literal
@@ -114,6 +115,7 @@ class FieldSpec(ElementSpec):
     size: Expression | None = None
     derived: Derived | None = None
     seal: SealSpec | None = None
+    of_file: str = ""  # the file that its length or seal is about, where that is another one
     bounds: Bounds | None = None
     standing: Literal["guessed", "fits", "proven"] = "guessed"
     locked: str | None = None
@@ -121,6 +123,11 @@ class FieldSpec(ElementSpec):
     means: str = ""
     constant: bytes | None = None
     unknown: bool = False
+
+    def subject(self, path: str) -> str:
+        """What its length or seal is about, in words; the path may name a whole file."""
+        whole = path in ("", "file")
+        return (self.of_file if whole else f"{path} in {self.of_file}") if self.of_file else path
 
     @property
     def fixed_size(self) -> int | None:
@@ -195,10 +202,16 @@ class GroupSpec(ElementSpec):
 
 @dataclass(slots=True)
 class RowsSpec(ElementSpec):
+    """Records in a row. With `places` there is always room for so many, of which `count` are taken; what is filled with
+    the bytes `free` is not.
+    """
+
     item: GroupSpec | FieldSpec = None  # type: ignore[assignment]
     count: Expression | None = None
     size: Expression | None = None
     ended_by: bytes | None = None
+    places: int | None = None
+    free: bytes = b"\0"
     key: str | None = None
     key_may_repeat: bool = False
 
@@ -206,7 +219,7 @@ class RowsSpec(ElementSpec):
     def fixed_size(self) -> int | None:
         if self.when is not None or self.address is not NEXT or self.count is None:
             return None
-        stride, count = self.item.fixed_size, self.count.constant
+        stride, count = self.item.fixed_size, self.places if self.places is not None else self.count.constant
         return stride * count if stride is not None and count is not None else None
 
 
@@ -214,8 +227,9 @@ class RowsSpec(ElementSpec):
 class FileSpec:
     """One file of a save, or a payload inside another one. Its layout is the content of a nameless group.
 
-    A file is beside the first one, or in the folder that the user granted for the template's root `root_name`. A
-    payload is `inside` a file, or the content of its field `held_by`, behind `layers`, the outermost first.
+    A file is beside the first one, or in the folder that the user granted for the template's root `root_name`; a `*` in
+    its name stands for the same letters as in the name of the first one. A payload is `inside` a file, or the content
+    of its field `held_by`, behind `layers`, the outermost first.
     """
 
     name: str
@@ -227,6 +241,12 @@ class FileSpec:
     inside: str = ""
     held_by: str = ""
     layers: tuple[LayerSpec, ...] = ()
+
+    def name_beside(self, first: FileSpec, name: str) -> str:
+        """What this file is called where the first one has a name."""
+        before, star, behind = first.file_name.partition("*")
+        matched = star and "*" in self.file_name and fnmatchcase(name.casefold(), first.file_name.casefold())
+        return self.file_name.replace("*", name[len(before) : len(name) - len(behind)]) if matched else self.file_name
 
     @property
     def route(self) -> tuple[str, ...]:
@@ -349,6 +369,7 @@ class Template:
     author: str = ""
     origin: str = ""
     witnesses: tuple[Witness, ...] = ()
+    folder: Path | None = None  # where the parts are that it shares with others
 
     def steers(self, name: str) -> bool:
         """Whether other elements may be elsewhere, or gone, where a field of this name changes: an expression reads it,

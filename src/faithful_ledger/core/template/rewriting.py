@@ -63,6 +63,10 @@ def _lines(value: Any, indent: int) -> list[str]:
     return lines
 
 
+class NotInText(LookupError):
+    """A place that a text does not have."""
+
+
 class YamlText:
     """The text of a YAML document. Places in it are given as the way to them: `("files", "save", "layout", 3)`."""
 
@@ -81,7 +85,7 @@ class YamlText:
     def has(self, where: Where) -> bool:
         try:
             self._node(where)
-        except LookupError:
+        except NotInText:
             return False
         return True
 
@@ -209,7 +213,7 @@ class YamlText:
             else:
                 found = next((part for key, part in node.value if _scalar(key) == step), None)
                 if found is None:
-                    raise LookupError(step)
+                    raise NotInText(step)
                 node = found
         return node
 

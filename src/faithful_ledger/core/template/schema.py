@@ -140,6 +140,7 @@ class FieldKeys(Common, ValueKeys):
     length_of: str | None = None
     count_of: str | None = None
     offset_of: str | None = None
+    of_file: Name | None = None
     plus: Small = 0
     seal: Seal | None = None
 
@@ -152,7 +153,7 @@ class ConstantKeys(Common):
 
 class UnknownKeys(Common):
     unknown: Name
-    size: Formula
+    size: Formula | None = None
 
 
 class GroupKeys(Common):
@@ -171,6 +172,8 @@ class RowsKeys(Common):
     count: Formula | None = None
     size: Formula | None = None
     ended_by: HexBytes | None = None
+    places: Annotated[int, Field(ge=1, le=1 << 20)] | None = None
+    free: HexBytes | None = None
     key: Name | None = None
     key_may_repeat: bool = False
 
@@ -300,7 +303,19 @@ class WitnessKeys(Part):
     values: Annotated[dict[Words, Annotated[str, StringConstraints(max_length=4000)]], Field(max_length=500)]
 
 
-class TemplateText(Part):
+Catalogue = Annotated[dict[int, Words], Field(max_length=20_000)]
+
+
+class PartText(Part):
+    """What several templates share, in a file beside them."""
+
+    about: Annotated[str, StringConstraints(max_length=4000)] = ""
+    catalogues: dict[Name, Catalogue] = {}
+    letters: Annotated[dict[Name, Annotated[dict[int, Letter], Field(max_length=256)]], Field(max_length=20)] = {}
+    records: Annotated[dict[Name, Layout], Field(max_length=500)] = {}
+
+
+class TemplateText(PartText):
     """The whole of a template."""
 
     ledger: Literal[1]
@@ -308,11 +323,9 @@ class TemplateText(Part):
     title: Words
     version: str = "0"
     game: Words = ""
-    about: Annotated[str, StringConstraints(max_length=4000)] = ""
     recognise: list[Sign] = []
-    catalogues: dict[Name, dict[int, Words]] = {}
-    letters: Annotated[dict[Name, Annotated[dict[int, Letter], Field(max_length=256)]], Field(max_length=20)] = {}
-    records: Annotated[dict[Name, Layout], Field(max_length=500)] = {}
+    imports: Annotated[list[FileName], Field(max_length=20)] = []
+    catalogues: dict[Name, Catalogue | FileName] = {}  # type: ignore[assignment]
     roots: Annotated[dict[Name, Words], Field(max_length=8)] = {}
     files: Annotated[dict[Name, File], Field(min_length=1, max_length=20)]
     companions: list[Companion] = []
@@ -325,7 +338,7 @@ class TemplateText(Part):
     witnesses: Annotated[list[WitnessKeys], Field(max_length=500)] = []
 
 
-for _kind in (GroupKeys, RowsKeys, File, TemplateText):
+for _kind in (GroupKeys, RowsKeys, File, PartText, TemplateText):
     _kind.model_rebuild()
 
 
@@ -339,6 +352,7 @@ def all_keys() -> dict[str, list[str]]:
     """Every key of the language, by the part it belongs to."""
     parts: list[type[Part]] = [
         TemplateText,
+        PartText,
         Sign,
         Magic,
         Size,

@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QFileDialog, QSplitter, QStackedWidget, QWidget
 
-from faithful_ledger.core.binding.spans import explained_bytes, fields_between, record_at
+from faithful_ledger.core.binding.spans import fields_between, record_at
 from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats import DOCUMENTS, looks_like_text
@@ -17,6 +17,7 @@ from faithful_ledger.core.formats.tree_document import text_encoding_of
 from faithful_ledger.core.inside import Payload
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.storage.lettering import lettering
+from faithful_ledger.desk.lines import explained_share
 from faithful_ledger.desk.session import Message, Selection, Session
 from faithful_ledger.desk.stages.copies import CopiesPane
 from faithful_ledger.desk.stages.lanes import band_parts, first_array, lane_over
@@ -298,7 +299,7 @@ class DescribeStage(QWidget):
             self.text.show_source(source, text_encoding_of(bytes(source.read(0, min(source.size, SAMPLE)))))
         self.show_view(self.view)
         size = grouped(source.size)
-        known = f"{explained_bytes(root) / max(source.size, 1):.0%} of " if root is not None else ""
+        known = f"{explained_share(save, file):.0%} of " if root is not None and file is not None else ""
         words = " explained; hatched: not yet" if known else "" if file is not None else " unpacked; to look at only"
         if self.is_text(name) and file is not None and file.bound is not None:
             known, words = f"{file.bound.document.name}, ", ""

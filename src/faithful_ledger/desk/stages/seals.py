@@ -9,10 +9,12 @@ from PySide6.QtWidgets import QWidget
 
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import LedgerError, place
+from faithful_ledger.core.seal_list import SealReport, seal_reports
 from faithful_ledger.desk.beside import Message
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono
 from faithful_ledger.desk.widgets.basics import button, column, label, row, swap
+from faithful_ledger.desk.widgets.seal_detail import SealDetail
 from faithful_ledger.desk.widgets.tables import cell, plain_table
 
 if TYPE_CHECKING:
@@ -47,6 +49,8 @@ class SealsPane(QWidget):
         self.known_title = label("", "heading")
         self.known_title.setWordWrap(True)
         self.known = plain_table((), [], "Seals of this save", ())
+        self.reports: list[SealReport] = []
+        self.known_detail = SealDetail(session)
         self.find_button = button("Find the seals", self.look)
         self.summary = label("", "quiet", wrap=True)
         self.table = plain_table((), [], "Seals that were found", ())
@@ -56,6 +60,7 @@ class SealsPane(QWidget):
         self.body.setContentsMargins(0, 2, 10, 6)
         self.body.addWidget(self.known_title)
         self.body.addWidget(self.known)
+        self.body.addWidget(self.known_detail)
         self.body.addLayout(row(self.find_button, None))
         self.body.addWidget(self.summary)
         self.body.addWidget(self.rule_words)
@@ -74,8 +79,8 @@ class SealsPane(QWidget):
         self.stop()
         self.found, self.rules = [], []
         self.summary.setText("")
-        states = save.seals if save is not None and save.problem is None else []
-        kept = [state for state in states if state.algorithm not in ("length", "count", "offset")]
+        self.reports = seal_reports(save) if save is not None and save.problem is None else []
+        kept = [report.state for report in self.reports]
         held = sum(state.holds for state in kept)
         title = f"{held} of {len(kept)} checksums hold" if kept else "No checksum of this save is known yet"
         self.known_title.setText(title)
@@ -90,19 +95,20 @@ class SealsPane(QWidget):
         for number, state in enumerate(kept):
             cell(fresh, number, 0).setForeground(colours()["holds" if state.holds else "broken"])
             cell(fresh, number, 2).setFont(mono(12))
-        fresh.itemSelectionChanged.connect(lambda: self._go_to([s.name for s in kept], fresh.currentRow()))
+        fresh.itemSelectionChanged.connect(self._select_known)
         fresh.setMinimumHeight(36 + 26 * min(max(len(rows), 1), 9))
         fresh.setMaximumHeight(36 + 26 * min(max(len(rows), 1), 9))
         self.known = swap(self.body, self.known, fresh)
         fresh.setVisible(bool(rows))
+        self.known_detail.show_report(None)
         self._show_rows()
 
-    def _go_to(self, names: list[str], number: int) -> None:
-        save = self.session.save
-        if save is not None and 0 <= number < len(names):
-            nodes = self.session.attempt(lambda: save.nodes(names[number]))
-            if nodes:
-                self.session.select_node(nodes[0])
+    def _select_known(self) -> None:
+        number = self.known.currentRow()
+        report = self.reports[number] if 0 <= number < len(self.reports) else None
+        self.known_detail.show_report(report)
+        if report is not None:
+            self.session.select_node(report.node)
 
     # the finder
 

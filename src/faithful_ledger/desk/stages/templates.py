@@ -12,9 +12,9 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog, QTextBrowser, QWidget
 
 from faithful_ledger.core.disk import Disk
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.opening import WITHOUT
 from faithful_ledger.core.posting.files import new_file
-from faithful_ledger.core.source import read_whole
-from faithful_ledger.core.template import parse_template
+from faithful_ledger.core.template import read_template
 from faithful_ledger.desk.beside import Message
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
@@ -67,7 +67,9 @@ class TemplatesSheet(QWidget):
         self.body = column(spacing=8)
         self.body.setContentsMargins(16, 14, 16, 10)
         title = label("Templates", "title")
-        self.body.addLayout(row(title, None, button("Import…", lambda: self.take_in()), button("Back", self.left.emit)))
+        self.without = button("Read the save without one", self.use_none)
+        taking_in = button("Import…", lambda: self.take_in())
+        self.body.addLayout(row(title, None, self.without, taking_in, button("Back", self.left.emit)))
         self.body.addWidget(self.table, 3)
         self.body.addWidget(self.about)
         self.body.addWidget(self.acts)
@@ -83,6 +85,7 @@ class TemplatesSheet(QWidget):
         from faithful_ledger.core.sharing.exchange import listed
 
         save = self.session.save
+        self.without.setVisible(save is not None and save.template is not None)
         chosen = chosen or (save.template.id if save is not None and save.template is not None else "")
         library = self.session.shelf.library(self.session.book)
         self.found = listed(library)
@@ -130,6 +133,13 @@ class TemplatesSheet(QWidget):
         self.result_title.setVisible(bool(title))
 
     # what can be done
+
+    def use_none(self) -> None:
+        """Read the open save as bytes, or by the paths of its text, whichever template fits it."""
+        if self.session.pending:
+            self.session.entries.ask("Read it without them", self.use_none)
+        else:
+            self.session.reopen_with(WITHOUT, self.left.emit)
 
     def use(self) -> None:
         """Read the open save with the chosen template from now on."""
@@ -284,9 +294,7 @@ class TemplatesSheet(QWidget):
             return
 
         def work() -> list[str]:
-            before = read_whole(Path(name))[0]
-            after = read_whole(each.path)[0]
-            pair = (parse_template(before, Path(name).name), before), (parse_template(after, each.path.name), after)
+            pair = read_template(Path(name)), read_template(each.path)
             return [difference.in_words() for difference in template_differences(*pair)]
 
         lines = self.session.attempt(work)

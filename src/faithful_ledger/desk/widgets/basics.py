@@ -40,6 +40,7 @@ __all__ = [
 
 Shown = TypeVar("Shown", bound=QWidget)
 Line = TypeVar("Line", bound=QBoxLayout)
+LONGEST_WORD, CUT = 24, 20  # letters of the margin that cannot be broken
 
 
 class Chooser(QComboBox):
@@ -148,6 +149,9 @@ def pair(name: str, value: str, role: str = "") -> QHBoxLayout:
     left.setFixedWidth(74)
     left.setAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
     right = label(value, role, wrap=True, selectable=True)
+    if any(len(word) > LONGEST_WORD for word in value.split()):  # would make its column wider than the window allows
+        right.setText(" ".join(word if len(word) <= LONGEST_WORD else word[:CUT] + "…" for word in value.split(" ")))
+        right.setToolTip(value)
     line = QHBoxLayout()
     line.setContentsMargins(0, 0, 0, 0)
     line.setSpacing(6)

@@ -298,7 +298,7 @@ def _said(spec: FieldSpec) -> str:
     if spec.derived is None:
         return VALUE
     bias = f" {spec.derived.plus:+d}" if spec.derived.plus else ""
-    return f"the {spec.derived.kind} of {spec.derived.target}{bias}"
+    return f"the {spec.derived.kind} of {spec.subject(spec.derived.target)}{bias}"
 
 
 def _link_in_words(link: Link | None) -> str:

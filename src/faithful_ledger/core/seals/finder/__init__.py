@@ -12,8 +12,9 @@ from dataclasses import replace
 from itertools import product
 
 from faithful_ledger.core.deadline import NEVER, Deadline
-from faithful_ledger.core.seals.algorithms import KEYED, Algorithm, algorithm
+from faithful_ledger.core.seals.algorithms import KEYED, LENGTH, Algorithm, algorithm
 from faithful_ledger.core.seals.finder.finding import Finding, widened
+from faithful_ledger.core.seals.finder.lengths import lengths
 from faithful_ledger.core.seals.finder.natural import all_natural, natural
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
@@ -106,6 +107,8 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
     algorithms = _algorithms(hints)
     quick = [each for each in algorithms if each.is_digest or each.bits == 8 or not enough]
     known = [each for each in algorithms if each not in quick]
+    if LENGTH.startswith(hints.algorithm) and not hints.key:
+        yield from lengths(contents, end)
     yield from natural(contents, spots, [*known[:6], *quick], end)
     if enough:
         if len(group) < len(contents):

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import base64
 import re
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import Any, TypeAlias
@@ -38,6 +38,9 @@ MOST_BYTES = 10  # places of a single byte: there are many, and they say little
 LEAST_TEXT = 6  # letters
 LEAST_COVERED = 8  # bytes: a hash of one that is zero may be zero itself
 TRIED = 15.0
+MOST_STATES = 100_000
+FAMILIES = Counter((crc.width, crc.polynomial, crc.reflected) for crc, _ in CATALOGUE.values())
+SHARED_POLYNOMIALS = frozenset(family for family, count in FAMILIES.items() if count > 1)
 
 
 def natural(
@@ -75,6 +78,8 @@ class _Natural:
                 self.by_bits[place.bits].append(place)
                 self.by_value[place.bits, place.values[number]].append(place)
         self.prefixes: dict[tuple[int, int, bool], Prefixes] = {}
+        self.states: dict[object, int] = {}
+        self.begun: dict[object, int] = {}
         self.heads = [head for head in HEADS if head <= self.size // 2]
         self.tails = [tail for tail in TAILS if tail <= self.size // 2]
 
@@ -143,15 +148,15 @@ class _Natural:
             if not covering:
                 for tail in self.tails[:FEW_TAILS]:
                     if self.size - tail > at + place.size:
-                        yield from self._checked(algorithm, behind, Edge(tail, True), place, None)
+                        yield from self._tried(algorithm, behind, Edge(tail, True), place, None)
                 for head in self.heads:
                     if head < at:
-                        yield from self._checked(algorithm, Edge(head), place.edge, place, None)
+                        yield from self._tried(algorithm, Edge(head), place.edge, place, None)
             for head in self.heads[:FEW_HEADS] if not covering else self.heads[:2]:
                 for tail in self.tails[:2] if not covering else self.tails[:1]:
                     if head <= at and at + place.size <= self.size - tail:
                         for own in OWN[: 3 if covering else 4]:
-                            yield from self._checked(algorithm, Edge(head), Edge(tail, True), place, own)
+                            yield from self._tried(algorithm, Edge(head), Edge(tail, True), place, own)
 
     def _places(self, algorithm: Algorithm) -> list[Place]:
         if not algorithm.is_digest:
@@ -183,6 +188,18 @@ class _Natural:
             if alike(self.contents):
                 break
         return found
+
+    def _tried(self, algorithm: Algorithm, start: Edge, end: Edge, place: Place, own: str | None) -> Iterator[Finding]:
+        """As `_checked`, but most that is nothing is seen by the number alone."""
+        first, last, at = start.at(self.size), end.at(self.size), place.edge.at(self.size)
+        covers = first < at + place.size and at < last
+        if covers is (own is None) or last - first < LEAST_COVERED:
+            return
+        if not algorithm.is_digest:
+            number, mask = self._number(algorithm, first, last, at, place.size, own), (1 << algorithm.bits) - 1
+            if place.values[self.number] not in (number & mask, ~number & mask, -number & mask):
+                return
+        yield from self._checked(algorithm, start, end, place, own)
 
     def _checked(
         self, algorithm: Algorithm, start: Edge, end: Edge, place: Place, own: str | None
@@ -217,17 +234,31 @@ class _Natural:
 
     def _crc(self, crc: Crc, start: int, end: int, at: int, size: int, own: str | None) -> int:
         """The same from prefixes (rings.py)."""
-        ring = polynomials(crc.width, crc.polynomial)
         key = crc.width, crc.polynomial, crc.reflected
-        if key not in self.prefixes:
-            self.prefixes[key] = Prefixes(ring, self.content, flipped=not crc.reflected)
-        prefixes, left = self.prefixes[key], size if own == "left out" else 0
-        total = ring.minus_one(prefixes.end(end, at, size, own), int(prefixes.whole[start]))
-        powers = ring.powers(self.size + 1)
-        state = ring.product(int(powers[end - left]), total)
+        left = size if own == "left out" else 0
+        place = (key, start, end, at if own is not None else 0, own)
+        state = self.states.get(place)
+        if state is None:  # others with this polynomial differ in what they start with, and in what comes last
+            ring = polynomials(crc.width, crc.polynomial)
+            if key not in self.prefixes:
+                self.prefixes[key] = Prefixes(ring, self.content, flipped=not crc.reflected)
+            prefixes = self.prefixes[key]
+            total = ring.minus_one(prefixes.end(end, at, size, own), int(prefixes.whole[start]))
+            state = ring.product(int(ring.powers(self.size + 1)[end - left]), total)
+            if key in SHARED_POLYNOMIALS and len(self.states) < MOST_STATES:
+                self.states[place] = state
         if crc.start:
-            state ^= ring.product(int(powers[end - start - left]), mirrored(crc.start, crc.width))
+            state ^= self._started(crc, end - start - left)
         return crc.finished(state)
+
+    def _started(self, crc: Crc, length: int) -> int:
+        """What the number that a CRC starts with is after so many bytes."""
+        key = crc.width, crc.polynomial, crc.start, length
+        if key not in self.begun:
+            ring = polynomials(crc.width, crc.polynomial)
+            power = int(ring.powers(self.size + 1)[length])
+            self.begun[key] = ring.product(power, mirrored(crc.start, crc.width))
+        return self.begun[key]
 
     # hashes that take byte after byte
 

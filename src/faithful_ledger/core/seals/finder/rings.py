@@ -109,12 +109,12 @@ class Polynomials(Ring):
         return ((number ^ (self.polynomial if high else 0)) << 1 | high) & (1 << self.bits) - 1
 
     def product(self, a: int, b: int) -> int:
-        result, bit = 0, 1 << self.bits - 1
+        result, bit, polynomial = 0, 1 << self.bits - 1, self.polynomial
         while b:
             if b & bit:
                 result ^= a
                 b ^= bit
-            a = self._times_x(a)
+            a = a >> 1 ^ polynomial if a & 1 else a >> 1  # times x
             bit >>= 1
         return result
 

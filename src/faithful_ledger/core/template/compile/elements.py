@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import NamedTuple
 
 from faithful_ledger.core.address import NEXT, Address, Expression
@@ -38,6 +39,7 @@ from faithful_ledger.core.template.model import (
 __all__ = ["Elements"]
 
 DEEPEST = 24
+WHOLE = ("", "file")  # what names a whole file
 MOST_ELEMENTS = 20_000  # when every record that is named is put in its place
 
 
@@ -88,6 +90,7 @@ class Elements:
         self.storages = Storages(keys.get("catalogues", {}), keys.get("letters", {}), mistakes, self.formula)
         self.main: GroupSpec | None = None
         self.later: list[tuple[Where, ElementSpec, str]] = []
+        self.elsewhere: list[tuple[Where, str, str]] = []  # what lengths and seals of other files are about
         self.count = self.depth = 0
         self.compiled: dict[str, _Compiled] = {}
 
@@ -217,8 +220,26 @@ class Elements:
         element.count = self.formula(keys, "count", element, where)
         element.size = self.formula(keys, "size", element, where)
         element.ended_by = bytes.fromhex(keys["ended_by"]) if keys.get("ended_by") else None
+        self.places(element, keys, where)
         if element.key and (not isinstance(element.item, GroupSpec) or element.item.named(element.key) is None):
             self.mistakes.append(((*where, "key"), f"the record has no field “{element.key}”"))
+
+    def places(self, element: RowsSpec, keys: Keys, where: Where) -> None:
+        """Room for records that are not there yet."""
+        element.places = keys.get("places")
+        if keys.get("free"):
+            element.free = bytes.fromhex(keys["free"])
+        stride = element.item.fixed_size
+        if element.places is None:
+            if keys.get("free"):
+                self.mistakes.append(((*where, "free"), "only rows with `places` have free ones"))
+        elif element.count is None or element.count.constant is not None:
+            self.mistakes.append(((*where, "places"), "say with `count` how many of the places are taken, as a field"))
+        elif not stride:
+            self.mistakes.append(((*where, "places"), "only records of a fixed size have places"))
+        elif stride % len(element.free):
+            what = f"a place of {stride} bytes is not filled by whole repeats of {len(element.free)} bytes"
+            self.mistakes.append(((*where, "free"), what))
 
     def constant(self, element: FieldSpec, keys: Keys, where: Where) -> None:
         given = keys.get("bytes")
@@ -261,11 +282,21 @@ class Elements:
         elif derived:
             key = f"{derived[0]}_of"
             element.derived = Derived(derived[0], keys[key], keys.get("plus", 0))  # type: ignore[arg-type]
-            self.later.append(((*where, key), element, keys[key]))
+            self.about(element, keys, (*where, key), [keys[key]])
         elif seal:
             element.seal = seal_spec(seal, (*where, "seal"), self.mistakes)
-            over = dict.fromkeys(path for path in element.seal.over if path not in ("", "file"))
-            self.later += [((*where, "seal", "over"), element, path) for path in over]
+            self.about(element, keys, (*where, "seal", "over"), element.seal.over)
+        if keys.get("of_file") and not element.of_file:
+            self.mistakes.append(((*where, "of_file"), "only a length or a seal is about another file"))
+
+    def about(self, element: FieldSpec, keys: Keys, where: Where, paths: Iterable[str]) -> None:
+        """What a dependent field is about, to be looked for when all is compiled."""
+        wanted = list(dict.fromkeys(paths))
+        if not keys.get("of_file"):
+            self.later += [(where, element, path) for path in wanted if element.seal is None or path not in WHOLE]
+        elif element.seal is not None or (element.derived is not None and element.derived.kind == "length"):
+            element.of_file = keys["of_file"]
+            self.elsewhere += [(where, element.of_file, path) for path in wanted]
 
     def formula(self, keys: Keys, key: str, element: ElementSpec, where: Where) -> Expression | None:
         if keys.get(key) is None:

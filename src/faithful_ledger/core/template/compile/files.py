@@ -21,7 +21,7 @@ from faithful_ledger.core.storage import (
     Switches,
 )
 from faithful_ledger.core.suggest import did_you_mean
-from faithful_ledger.core.template.compile.elements import Elements
+from faithful_ledger.core.template.compile.elements import WHOLE, Elements
 from faithful_ledger.core.template.compile.mistakes import MOST_HINTS, MOST_KNOWN, Keys, Mistakes, Where
 from faithful_ledger.core.template.model import (
     Companion,
@@ -61,6 +61,7 @@ class _Files:
     def template(self) -> Template:
         files = self.files()
         self.elements.check_targets()
+        self.check_elsewhere(files)
         template = Template(
             id=self.keys["id"],
             title=self.keys["title"],
@@ -99,6 +100,15 @@ class _Files:
             template.sections.append(self.section(template, section, ("sections", number)))
         return template
 
+    def check_elsewhere(self, files: dict[str, FileSpec]) -> None:
+        """Lengths and seals of other files: those are there, and what is named in them."""
+        for where, name, path in self.elements.elsewhere:
+            if name not in files:
+                hint = did_you_mean(name, files) or f"there are {', '.join(files)}"
+                self.mistakes.append((where, f"“{name}” is not a file here; {hint}"))
+            elif path not in WHOLE and self._within_group(files[name].root, path) is None:
+                self.mistakes.append((where, f"“{path}” leads to no element of {name}; “file” is the whole of it"))
+
     @property
     def rules(self) -> list[Keys]:
         return self.keys.get("rules") or []
@@ -120,6 +130,7 @@ class _Files:
 
     def files(self) -> dict[str, FileSpec]:
         files: dict[str, FileSpec] = {}
+        first: str = next(iter(self.keys["files"].values())).get("name") or ""
         for name, file in self.keys["files"].items():
             where: Where = ("files", name)
             format_, order = file.get("format", "binary"), file.get("order", "little")
@@ -133,6 +144,9 @@ class _Files:
                 self.mistakes.append((where, "a file has one of name and inside"))
             elif file.get("inside") is None:
                 self.file_name(file["name"], (*where, "name"))
+                if files and "*" in file["name"] and (file["name"].count("*"), first.count("*")) != (1, 1):
+                    text = f"a “*” here stands for what it is in the first file's name, and {first} does not have one"
+                    self.mistakes.append(((*where, "name"), text))
                 self.root(spec, file.get("root") or "", is_first=not files, where=(*where, "root"))
             elif file.get("root") is not None:
                 self.mistakes.append(((*where, "root"), "a payload is where the file around it is"))

@@ -15,6 +15,7 @@ from faithful_ledger.core.storage import (
     BitRange,
     Checksum,
     Choice,
+    Digits,
     DosMoment,
     EndedText,
     FixedBytes,
@@ -23,10 +24,12 @@ from faithful_ledger.core.storage import (
     FreeText,
     Integer,
     JsonNumber,
+    Leb128,
     Letters,
     Moment,
     Number,
     Order,
+    PackedDecimal,
     PrefixedText,
     RawBytes,
     Scaled,
@@ -35,6 +38,7 @@ from faithful_ledger.core.storage import (
     Storage,
     Switches,
     WholeInText,
+    WholeNumber,
     moment_since,
     named_pattern,
     number_storage,
@@ -110,7 +114,7 @@ class Storages:
             return Integer(1, False, "little")
         if keys.get("moment") is not None:
             return self.moment(number, keys, where)
-        if isinstance(number, Integer | BitRange) and (named := self.named(number, keys, where)):
+        if isinstance(number, WholeNumber) and (named := self.named(number, keys, where)):
             return named
         if any(keys.get(key) is not None for key in ("names", "switches")):
             self.mistakes.append((where, "only whole numbers have names or switches"))
@@ -158,7 +162,7 @@ class Storages:
         else:
             self.mistakes.append(((*where, "length"), "in a text the length in front of a value is `digits`"))
 
-    def named(self, number: Integer | BitRange | WholeInText, keys: Keys, where: Where) -> Storage | None:
+    def named(self, number: WholeNumber | WholeInText, keys: Keys, where: Where) -> Storage | None:
         """A whole number with names, or as a row of switches; None where the keys say neither."""
         for key, wrapped in (("names", Choice), ("switches", Switches)):
             if keys.get(key) is not None:
@@ -190,10 +194,12 @@ class Storages:
         if element.size is not None:
             self.mistakes.append((where, "a group has one of word and size"))
 
-    def within(self, names: dict[int, str], number: Integer | BitRange | WholeInText, key: str, where: Where) -> None:
+    def within(self, names: dict[int, str], number: WholeNumber | WholeInText, key: str, where: Where) -> None:
         """Every name stands for a value or a bit that the number has."""
-        digits = number.digits if isinstance(number, WholeInText) else number.bits
-        least, most = (0, digits - 1) if key == "switches" else (number.least, number.most)
+        if key == "switches" and (isinstance(number, PackedDecimal | Digits) or number.name in ("sleb128", "zigzag")):
+            self.mistakes.append((where, f"{number.name} does not have bits to switch; u8, u16 and their like have"))
+            return
+        least, most = (0, number.digits - 1) if key == "switches" else (number.least, number.most)
         outside = [value for value in names if not least <= value <= most]
         if outside:
             what = "bits" if key == "switches" else "values"
@@ -234,11 +240,13 @@ class Storages:
             return FreeText(encoding)
         if length is not None:
             prefix = number_storage(length, self.order)
-            if not isinstance(prefix, Integer) or prefix.signed:
+            if not isinstance(prefix, Integer | Leb128) or prefix.least < 0:
                 self.mistakes.append(((*where, "length"), f"“{length}” is not a whole number without a sign"))
                 prefix = Integer(1, False, "little")
-            if formula is not None and constant is None:
-                self.mistakes.append(((*where, "size"), "a text with a length in front is in a buffer of fixed size"))
+            if formula is not None and (constant is None or prefix.size is None):
+                text = "a buffer of fixed size has a length of fixed size in front"
+                self.mistakes.append(((*where, "size"), text))
+                constant = None
             return PrefixedText(prefix, encoding, room=constant)
         if constant is not None:
             return FixedText(constant, encoding, bytes.fromhex(keys.get("pad") or "00" * unit_of(encoding)))

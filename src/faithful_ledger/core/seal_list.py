@@ -1,0 +1,128 @@
+"""The seals of a save as people look at them: what each covers, what it needs first, and what would break it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import NamedTuple
+
+from faithful_ledger.core.address import parse_path
+from faithful_ledger.core.binding import BoundFile, FieldNode, find
+from faithful_ledger.core.binding.followers import Follower, SealState, dependents, follower, follower_of
+from faithful_ledger.core.binding.spans import fields_between
+from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.save import Save
+
+__all__ = ["SealReport", "seal_reports"]
+
+MOST_FIELDS = 100_000
+
+
+class SealReport(NamedTuple):
+    """A checksum with its state. It covers the bytes [start, end) of the payload of `file`, in which so many `fields`
+    have a meaning and so many `unknown` runs have none. `after` are the checksums that are renewed before it.
+    """
+
+    state: SealState
+    node: FieldNode
+    file: str
+    start: int
+    end: int
+    over: str
+    own: str
+    fields: int
+    unknown: int
+    after: tuple[SealState, ...]
+
+    @property
+    def is_renewed(self) -> bool:
+        return self.state.policy == "renew"
+
+
+def seal_reports(save: Save) -> list[SealReport]:
+    """Every checksum of the save, in the order in which they are renewed."""
+    bound = {name: file.bound for name, file in save.files.items() if file.bound is not None}
+    states = {state.name: state for state in save.seals}
+    seals = {each.node.path: each for each in _seals(bound) if each.node.path in states}
+    needs = {
+        path: [other for other in seals if other != path and _covers(seals[path], seals[other], bound)]
+        for path in seals
+    }
+    reports = {}
+    for path, each in seals.items():
+        start, end = each.needs
+        file = each.node.spec.of_file or each.node.file
+        root = bound[file].root
+        known = unknown = 0
+        for number, field in enumerate(fields_between(root, start, end) if bound[file].spec.format == "binary" else ()):
+            own_or_other = field is each.node or field.path in seals
+            known += not own_or_other and not field.spec.unknown
+            unknown += field.spec.unknown
+            if number == MOST_FIELDS:
+                break
+        spec = each.node.spec.seal
+        assert spec is not None
+        first, last = spec.over
+        over = each.node.spec.subject(first if first == last else f"{first} to {last}") if spec.span is None else ""
+        covers_itself = file == each.node.file and start < each.node.end and each.node.start < end
+        after = tuple(states[other] for other in needs[path])
+        reports[path] = SealReport(
+            states[path],
+            each.node,
+            file,
+            start,
+            end,
+            over,
+            (spec.own or "") if covers_itself else "",
+            known,
+            unknown,
+            after,
+        )
+    return [reports[path] for path in _in_order(needs)]
+
+
+def _seals(bound: Mapping[str, BoundFile]) -> Iterator[Follower]:
+    for file in bound.values():
+        if file.problem is None:
+            for node in dependents(file.root, measured=False):
+                try:
+                    yield follower(node, file.root)
+                except AddressError:
+                    continue
+            for node in dependents(file.root, measured=False, elsewhere=True):
+                other = bound.get(node.spec.of_file)
+                try:
+                    if other is not None:
+                        yield follower_of(node, other.root, other.source.size)
+                except AddressError:
+                    continue
+
+
+def _covers(outer: Follower, inner: Follower, bound: Mapping[str, BoundFile]) -> bool:
+    """Whether the field of one seal is among the bytes of another one, also where it is packed in them."""
+    file, start, end = inner.node.file, inner.node.start, inner.node.end
+    covered = outer.node.spec.of_file or outer.node.file
+    while True:
+        if file == covered:
+            low, high = outer.needs
+            return low < end and start < high
+        spec = bound[file].spec
+        if not spec.inside or spec.inside not in bound:
+            return False
+        around = bound[spec.inside]
+        file, start, end = spec.inside, 0, around.source.size
+        if spec.held_by:
+            (holder,) = find(around.root, parse_path(spec.held_by), spec.held_by)
+            start, end = holder.start, holder.end
+
+
+def _in_order(needs: Mapping[str, list[str]]) -> list[str]:
+    """Inner ones first; those in a circle come last, as they are."""
+    done: list[str] = []
+    left = dict(needs)
+    while left:
+        ready = [path for path, first in left.items() if not any(other in left for other in first)]
+        ready = ready or list(left)
+        done += ready
+        for path in ready:
+            del left[path]
+    return done
