@@ -24,7 +24,7 @@ from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.sealing import seal_chosen
 from faithful_ledger.core.seals.finder.selection import Chosen, checksums_of
 from faithful_ledger.core.source import MemorySource
-from faithful_ledger.core.template import Library, parse_template
+from faithful_ledger.core.template import Library, parse_template, read_template
 from faithful_ledger.core.template.extend import Shared, new_template
 from faithful_ledger.core.template.rewriting import Hex, YamlText, spelled
 from tests.support import LedgerCase, sample
@@ -102,9 +102,8 @@ class RewritingTest(LedgerCase):
         path = Library().path_of("brinewick-desktop")
         assert path is not None
         before = path.read_bytes()
-        changed_ = changed(
-            before, open_save(sample() / "harbour.bwk", None), lambda draft: draft.rename("purse.debt", "owed")
-        )
+        save = open_save(sample() / "harbour.bwk", read_template(path)[0])
+        changed_ = changed(before, save, lambda draft: draft.rename("purse.debt", "owed"))
         old, new = before.decode().splitlines(), changed_.decode().splitlines()
         self.assertEqual(len(old), len(new))
         differing = [(a, b) for a, b in zip(old, new, strict=True) if a != b]

@@ -8,20 +8,25 @@ import sys
 from functools import partial
 from pathlib import Path
 
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
 from faithful_ledger.core.arranging import insert_record
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.describe import draft as drafts
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.sealing import seal_found
-from faithful_ledger.core.seals import Algorithm
+from faithful_ledger.core.seals import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder import Edge, Finding, Hints, find_seals, nearly
 from faithful_ledger.core.seals.finder.finding import widened
+from faithful_ledger.core.seals.finder.natural import Numbers
 from faithful_ledger.core.seals.finder.places import places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import polynomials_of, unknown_crc, with_own_start
+from faithful_ledger.core.seals.hashes import HASHES
 from faithful_ledger.core.seals.sums import SUMS
 from faithful_ledger.core.template import parse_template
 from tests.support import LedgerCase
@@ -351,3 +356,38 @@ class LengthTest(LedgerCase):
         plan = make_plan(save)
         self.assertTrue(plan.in_balance)
         self.assertEqual(bytes(plan.files[0].patched.read(0, 9)), b"HEAD" + (21).to_bytes(4, "big") + b"\x0a")
+
+
+class RunningTest(LedgerCase):
+    """What is had from running sums and prefixes is what adding everything up gives."""
+
+    @given(st.binary(min_size=24, max_size=300), st.data())
+    @settings(deadline=None, max_examples=120)
+    def test_every_quick_way_gives_the_same_number(self, content: bytes, data: st.DataObject) -> None:
+        start = data.draw(st.integers(0, len(content) - 16))
+        end = data.draw(st.integers(start + 16, len(content)))
+        size = data.draw(st.sampled_from((1, 2, 4, 8)))
+        at = data.draw(st.integers(start, end - size))
+        own = data.draw(st.sampled_from((None, "zeros", "left out", "FF", "20")))
+        numbers = Numbers(content)
+        view = memoryview(content)
+        covered = (
+            [view[start:end]]
+            if own is None
+            else [view[start:at], memoryview(own_bytes(own, size)), view[at + size : end]]
+        )
+        for name, each in ALGORITHMS.items():
+            if not each.is_digest:
+                self.assertEqual(numbers.of(each, start, end, at, size, own), each(covered), name)
+
+    @given(st.binary(min_size=1, max_size=60), st.lists(st.integers(0, 59), min_size=1, max_size=6))
+    def test_hashes_that_are_followed_together(self, content: bytes, starts: list[int]) -> None:
+        starts = [start for start in starts if start <= len(content)] or [0]
+        for name, each in HASHES.items():
+            if each.step is None:
+                continue
+            for start, results in each.results_from(content, starts):
+                self.assertEqual(len(results), len(content) - start + 1)
+                for count in (0, len(results) // 2, len(results) - 1):
+                    direct = ALGORITHMS[name]([memoryview(content)[start : start + count]])
+                    self.assertEqual(int(results[count]), direct, (name, start, count))

@@ -13,6 +13,7 @@ import struct
 import zlib
 from pathlib import Path
 
+import lz4.block
 import lz4.frame
 import zstandard
 from hypothesis import given, settings
@@ -21,7 +22,14 @@ from hypothesis import strategies as st
 from brinewick.deep import Depot
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.edits import Patched, Replacement
-from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, TemplateError, ValueRefused
+from faithful_ledger.core.errors import (
+    AddressError,
+    EntryError,
+    LedgerError,
+    StreamGrows,
+    TemplateError,
+    ValueRefused,
+)
 from faithful_ledger.core.evidence import locate, parse_sighting
 from faithful_ledger.core.inside import payloads_inside
 from faithful_ledger.core.layers import KEYED, SCRAMBLINGS, LayerSpec
@@ -682,3 +690,70 @@ files:
             with self.subTest(words=words), self.assertRaises(TemplateError) as caught:
                 self.hidden(layer, bytes(32))
             self.assertIn(words, str(caught.exception))
+
+
+class Lz4BlockTest(LedgerCase):
+    """Blocks without a frame, behind a header that says to how many bytes they unpack."""
+
+    TEMPLATE = """\
+ledger: 1
+id: block
+title: Block
+files:
+  save:
+    name: "*.sav"
+    layout:
+      - {constant: magic, text: SAVE}
+      - {field: unpacked, as: u32LENGTH}
+      - {unknown: packed}
+  body:
+    inside: save.packed
+    layers: [lz4-block]
+    layout: [{field: marks, as: u32}, {field: name, as: text, length: u8}, {unknown: rest}]
+"""
+
+    def saved(self, level: int = 0) -> Path:
+        body = struct.pack("<I", 1386) + b"\x05Oriel" + b"lamp oil, hemp line; " * 300
+        mode = {"mode": "high_compression", "compression": level} if level else {}
+        path = self.folder / "a.sav"
+        packed = lz4.block.compress(body, store_size=False, **mode)
+        path.write_bytes(b"SAVE" + struct.pack("<I", len(body)) + packed)
+        return path
+
+    def test_a_block_is_found_by_its_size_in_front_and_never_in_other_bytes(self) -> None:
+        rng = random.Random(12)
+        for level in (0, 9):
+            data = self.saved(level).read_bytes()
+            (layer,) = find_layers(data)
+            self.assertEqual((layer.kind, layer.offset, layer.size), ("lz4-block", 8, len(data) - 8))
+        for number in range(60):
+            noise = rng.randbytes(2000)
+            rows = b"".join(struct.pack("<IHH", rng.randrange(90_000), rng.randrange(9), number) for _ in range(300))
+            for other in (noise, rows, bytes(3000), b"lamp oil and hemp line, " * (90 + number)):
+                self.assertNotIn("lz4-block", [each.kind for each in find_layers(other)])
+
+    def test_edited_and_put_back_with_its_size(self) -> None:
+        template = parse_template(self.TEMPLATE.replace("LENGTH", ", length_of: file, of_file: body").encode(), "t")
+        for level in (0, 9):
+            path = self.saved(level)
+            before = path.read_bytes()
+            save = open_save(path, template)
+            self.assertTrue(save.in_balance)
+            self.assertEqual(make_plan(save).changes, [])
+            save.enter("body.name", "Oriel of the Long Sluice")
+            plan = make_plan(save)
+            self.assertTrue(plan.in_balance, plan.findings)
+            data = bytes(plan.written[0].patched.read(0, 1 << 20))
+            size = int.from_bytes(data[4:8], "little")
+            self.assertEqual(size, int.from_bytes(before[4:8], "little") + 19)
+            body = lz4.block.decompress(data[8:], uncompressed_size=size)
+            self.assertIn(b"\x18Oriel of the Long Sluicelamp oil", body)
+
+    def test_a_size_that_nobody_described_is_not_left_stale(self) -> None:
+        save = open_save(self.saved(), parse_template(self.TEMPLATE.replace("LENGTH", "").encode(), "t"))
+        save.enter("body.marks", "77")
+        self.assertTrue(make_plan(save).written, "of the same size it says the right number")
+        save.enter("body.name", "Tamsin")
+        words = r"body would unpack to 6311 bytes in place of 6310, and the u32le at 0x4 \(4\) says the old number"
+        with self.assertRaisesRegex(StreamGrows, words + r"; nothing was written; .*length_of: file, of_file: body"):
+            make_plan(save)

@@ -118,7 +118,7 @@ class NamesTest(LedgerCase):
 
     def test_a_rule_that_is_neither(self) -> None:
         for how, told in (
-            ("equal: [slot, marks]", "either `equal`, two fields, or `named`"),
+            ("equal: [slot, marks]", "a rule has one of `equal`, `named`, `sum`, `unique` and `among`"),
             ("of: file", "say with `pattern`"),
             ("pattern: abc", "say with `pattern`"),
         ):

@@ -839,3 +839,59 @@ class LargeAndOddTest(DeskCase):
 
         self.assertIsNone(session.attempt(fail))
         self.assertEqual(self.told(), "something; do this")
+
+
+class EmptyPlacesTest(DeskCase):
+    """A bag of fixed places: those that hold nothing are out of the way, filled in turn, and emptied again."""
+
+    TEMPLATE = """\
+ledger: 1
+id: satchel
+title: A diver's satchel
+files:
+  save:
+    name: "*.sat"
+    layout:
+      - rows: slots
+        count: 12
+        empty: {item: 0, count: 0}
+        layout:
+          - {field: item, as: u8, names: {0: nothing, 1: lamp oil, 2: brass lamp}}
+          - {field: count, as: u8}
+sections: [{title: Satchel, table: slots, columns: [item, count]}]
+"""
+
+    def setUp(self) -> None:
+        super().setUp()
+        path, template = self.folder / "oriel.sat", self.folder / "satchel.yaml"
+        path.write_bytes(bytes([1, 4, 0, 0, 2, 1]) + bytes(18))
+        template.write_text(self.TEMPLATE)
+        self.assertTrue(self.shell.session.open(path, str(template)))
+        self.settle()
+        self.press("Ctrl+4")
+
+    def link(self, begin: str) -> QPushButton:
+        (found,) = [each for each in self.shell.edit.findChildren(QPushButton) if each.text().startswith(begin)]
+        return found
+
+    def numbers(self) -> list[str]:
+        model = self.table("Satchel").model()
+        return [str(model.headerData(row, Qt.Orientation.Vertical)) for row in range(model.rowCount())]
+
+    def test_they_are_hidden_filled_and_emptied(self) -> None:
+        table = self.table("Satchel")
+        self.assertEqual(self.numbers(), ["0", "2"])
+        self.click(self.link("Show 10 empty places"))
+        self.assertEqual(len(self.numbers()), 12)
+        self.click(self.link("Hide 10 empty places"))
+        self.click(self.link("New record"))
+        self.assertEqual((self.numbers(), table.currentIndex().row()), (["0", "1", "2"], 1))
+        self.choose(table, 1, 0, "brass lamp")
+        self.type_into(table, 1, 1, "3")
+        self.assertEqual([entry.path for entry in self.save.tape], ["slots[1].item", "slots[1].count"])
+        self.click(self.link("New record"))
+        self.assertEqual(self.numbers(), ["0", "1", "2", "3"])
+        table.records_unwanted.emit([0])
+        self.settle()
+        emptied = {entry.path: entry.new_text for entry in self.save.tape if entry.path.startswith("slots[0]")}
+        self.assertEqual(emptied, {"slots[0].item": "nothing", "slots[0].count": "0"})

@@ -45,6 +45,7 @@ from faithful_ledger.core.errors import (
 )
 from faithful_ledger.core.layers.sqlite_tables import LOG, LOG_INDEX, is_database
 from faithful_ledger.core.rules import Finding, audit
+from faithful_ledger.core.rules.over_rows import row_findings
 from faithful_ledger.core.source import Moment, Source, files_below, moment_of, name_within
 from faithful_ledger.core.storage import Value, encoded
 from faithful_ledger.core.template import Template
@@ -332,6 +333,7 @@ class Save:
         if self.template is not None and self.problem is None:
             found += rule_findings(self.template, self.fields)
             found += name_findings(self.template, self.fields, self.paths)
+            found += row_findings(self.template.row_rules, self.nodes)
         return found
 
     @property

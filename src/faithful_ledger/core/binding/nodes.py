@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.core.address import Step
-from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.formats import Document
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import FixedText, Value
@@ -239,6 +239,10 @@ class RowsNode(Node):
         """
         return self._make(self, index, start, None)
 
+    def is_empty(self, item: Node) -> bool:
+        """Whether one of these records holds nothing, by what the template says of such."""
+        return bool(self.spec.empty) and all(_says(item, name, text) for name, text in self.spec.empty)
+
     def items(self) -> Iterator[Node]:
         return (self.item(index) for index in range(self.count))
 
@@ -313,6 +317,18 @@ class RowsNode(Node):
         else:
             at = numpy.arange(self.count, dtype=numpy.int64) * (self.stride or 0) + inside
         return field.storage.column(numpy.frombuffer(self.source.read(self.start, self.end), numpy.uint8), at)
+
+
+def _says(item: Node, name: str, text: str) -> bool:
+    """Whether a field of a record says something, as a number or in words."""
+    node = item.names.get(name) if isinstance(item, GroupNode) else None
+    if not isinstance(node, FieldNode):
+        return False
+    try:
+        number = node.spec.storage.whole(node.raw)
+        return text in (str(number), node.spec.storage.to_text(node.value))
+    except LedgerError:
+        return False
 
 
 def _columns(group: GroupSpec, at: int | None) -> Iterator[tuple[str, FieldSpec, int | None]]:

@@ -7,7 +7,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from faithful_ledger.core.address import Expression
-from faithful_ledger.core.layers import base64_text, bzip2, deflate, lz4_frames, xz, zstd
+from faithful_ledger.core.layers import base64_text, bzip2, deflate, lz4_blocks, lz4_frames, xz, zstd
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.ciphers import CIPHERS, Derived, Padding
 from faithful_ledger.core.layers.hex_text import HEX
@@ -31,7 +31,7 @@ __all__ = [
     "LayerSpec",
 ]
 
-MODULES = (base64_text, bzip2, deflate, lz4_frames, xz, zstd)
+MODULES = (base64_text, bzip2, deflate, lz4_blocks, lz4_frames, xz, zstd)
 STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
 PADDED = "padded"  # zeros behind a text
 LAYERS = (*STREAMS, *SCRAMBLINGS, *CIPHERS, *SWAPPINGS, *TRANSCODINGS, *ARCHIVES, SQLITE, PADDED, HEX, *LINKED)

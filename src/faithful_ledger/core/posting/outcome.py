@@ -15,6 +15,7 @@ from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.outline import outlined
 from faithful_ledger.core.posting.plan import FilePlan, Plan
 from faithful_ledger.core.rules import Finding, double_keys, keyed_rows
+from faithful_ledger.core.rules.over_rows import row_findings
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import same_bytes
 from faithful_ledger.core.storage import Value
@@ -131,6 +132,7 @@ def check_result(save: Save, plan: Plan) -> None:
     plan.steps, plan.look_for = save.template.steps, list(_shown_then(save.template, result))
     plan.findings += rule_findings(save.template, result.fields)
     plan.findings += name_findings(save.template, result.fields, result.paths)
+    plan.findings += row_findings(save.template.row_rules, result.nodes)
     plan.findings += _lost(save, result)
     plan.findings += _doubled(save, result, {file.file.name for file in changed})
     if save.renew_broken is True:

@@ -17,6 +17,7 @@ from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import AddressError, EntryError, ValueRefused
 from faithful_ledger.core.posting.outcome import check_result
 from faithful_ledger.core.posting.plan import Change, FilePlan, Plan, companion_files
+from faithful_ledger.core.rules.over_rows import sum_of
 from faithful_ledger.core.save import Save, SaveFile, field_entry
 from faithful_ledger.core.storage import Value, encoded
 from faithful_ledger.core.template import Template
@@ -135,6 +136,10 @@ def _files(
             settled = settle(file.bound, replacements[name], leave, save.tape.counts, outer)
             patched = settled.patched
             if file.bound.unwrapped is not None and replacements[name]:
+                if patched.size != file.source.size:
+                    from faithful_ledger.core.posting.sizes import refuse_stale_size
+
+                    refuse_stale_size(save.files[file.inside], file, patched.size)
                 around = file.bound.unwrapped.inner(patched, Cause("layer", name))
                 inside.setdefault(file.inside, []).append(around)
         after, renewals = (settled.bound, settled.renewals) if settled is not None else (None, [])
@@ -152,13 +157,15 @@ def _due_by_rules(save: Save, files: list[FilePlan], entries: list[Entry]) -> It
         EntryError: two that lead contradict each other.
         ValueRefused: a field that has to follow cannot say the value.
     """
-    if save.template is None or not (save.template.rules or save.template.name_rules):
+    template = save.template
+    if template is None or not (template.rules or template.name_rules or template.row_rules):
         return
     result = Save(
         save.template, {f.file.name: SaveFile(f.file.name, f.file.path, f.patched, None, f.bound) for f in files}
     )
     entered = {entry.path for entry in entries}
-    yield from _due_by_names(save, save.template, entered)
+    yield from _due_by_names(save, template, entered)
+    yield from _due_by_sums(save, template, result, entered)
     renewed = {renewal.node.path for file in files for renewal in file.renewals}
     for equal in _equal_fields(save, result):
         leading = [node for path, node in equal.items() if path in entered or path in renewed]
@@ -185,6 +192,18 @@ def _due_by_names(save: Save, template: Template, entered: set[str]) -> Iterator
             (node,) = save.fields(rule.path)
             due = due_by_name(rule, node, save.files[node.file].path)
             if due is not None and node.path not in entered:
+                yield from _saying(node, due)
+
+
+def _due_by_sums(save: Save, template: Template, result: Save, entered: set[str]) -> Iterator[Entry]:
+    """The entries that make totals say what their columns add up to, where something in these was changed."""
+    for rule in template.row_rules:
+        with suppress(AddressError):
+            if rule.kind != "sum":
+                continue
+            (node,) = save.fields(rule.other)
+            due = sum_of(rule, result.nodes)
+            if node.path not in entered and due != sum_of(rule, save.nodes) and due != node.number:
                 yield from _saying(node, due)
 
 

@@ -60,7 +60,27 @@ def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
             layer = _read(data, offset, "deflate", allowance)
             if layer is not None and not _within(found, offset, offset + layer.size):
                 found.append(layer)
-    return sorted([*found, *_base64(data, found)], key=lambda layer: layer.offset)
+    found += _base64(data, found)
+    if not found and (block := _lz4_block(data, allowance)) is not None:
+        found.append(block)
+    return sorted(found, key=lambda layer: layer.offset)
+
+
+def _lz4_block(data: bytes, allowance: Allowance) -> Layer | None:
+    """A block that is all of the file behind a header of a few bytes, in which it is said to how many bytes it unpacks.
+    Bytes of any other kind are hardly ever one up to their end.
+    """
+    alone: Layer | None = None
+    for offset in range(min(RAW_BEGIN, max(len(data) - LEAST_RAW, 0))):
+        layer = STREAMS["lz4-block"].read(data, offset, Allowance(allowance.left))
+        if layer is None or layer.unpacked_size < max(LEAST_RAW_UNPACKED, layer.size):
+            continue
+        spelled = [layer.unpacked_size.to_bytes(4, "little"), layer.unpacked_size.to_bytes(4, "big")]
+        if any(number in data[:offset] for number in spelled):
+            allowance.left -= layer.unpacked_size
+            return layer
+        alone = layer if not offset else alone
+    return alone
 
 
 def stream_at(data: bytes, offset: int, kind: str) -> Layer | None:

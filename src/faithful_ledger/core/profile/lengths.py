@@ -10,13 +10,33 @@ from faithful_ledger.core.scan import windows
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["suspected_lengths"]
+__all__ = ["suspected_lengths", "unpacked_sizes"]
 
 LOOKED_AT = 1 << 16
 MOST = 4
+AROUND, LEAST_UNPACKED = 64, 256  # bytes in front of a stream; smaller sizes are other numbers by chance
 NAMES = ("u32le", "u32be", "u16le", "u16be")
 LEAST = 16  # smaller numbers say the rest of a file by chance
 LEAD = 16  # what a length counts may begin so many bytes behind it, after a checksum or another number
+
+
+def unpacked_sizes(source: Source, at: int, size: int) -> list[tuple[int, str]]:
+    """Offsets in front of a stream at `at`, or at the beginning of the file, and how a number is stored there that says
+    to how many bytes it unpacks.
+    """
+    found: dict[int, str] = {}
+    for start, end in ((0, min(AROUND, at)), (max(at - AROUND, 0), at)) if size >= LEAST_UNPACKED else ():
+        data = bytes(source.read(start, end))
+        for name in NAMES:
+            raw = NUMBERS[name].spell(Fraction(size))
+            place = data.find(raw) if raw is not None else -1
+            if (
+                raw is not None
+                and place >= 0
+                and not any(start + place <= known < start + place + 4 for known in found)
+            ):
+                found.setdefault(start + place, name)
+    return sorted(found.items())
 
 
 def suspected_lengths(source: Source, at: int, size: int = 0) -> list[tuple[int, str]]:

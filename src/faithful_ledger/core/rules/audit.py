@@ -100,7 +100,7 @@ def double_keys(rows_node: RowsNode) -> Iterator[Finding]:
     reported = 0
     for index, item in enumerate(rows_node.items()):
         node = item.names.get(spec.name) if isinstance(item, GroupNode) else None
-        if not isinstance(node, FieldNode):
+        if not isinstance(node, FieldNode) or rows_node.is_empty(item):
             continue
         before = first.setdefault(node.raw, index)
         if before != index:

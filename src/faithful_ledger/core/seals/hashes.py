@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import hashlib
 import hmac
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import reduce
-from itertools import accumulate
 from types import MappingProxyType
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+if TYPE_CHECKING:
+    import numpy as np
 
 __all__ = ["DIGESTS", "HASHES", "Hash", "digest"]
 
@@ -27,8 +29,8 @@ class Hash(NamedTuple):
 
     bits: int
     start: int = 0
-    step: Callable[[int, int], int] | None = None
-    end: Callable[[int], int] = int
+    step: Callable[[Any, int], Any] | None = None  # of one state, or of an array of them
+    end: Callable[[Any], Any] = int
     whole: Callable[[Iterable[memoryview], int], int] | None = None
     multiplier: int = 0
 
@@ -38,11 +40,28 @@ class Hash(NamedTuple):
         assert self.step is not None
         for chunk in chunks:
             state = reduce(self.step, chunk, state)
-        return self.end(state)
+        return int(self.end(state))
 
-    def results(self, data: bytes) -> list[int]:
-        """Those over the first 0, 1, 2 … bytes."""
-        return [self.end(state) for state in accumulate(data, self.step, initial=self.start)]
+    def results_from(self, data: bytes, starts: Sequence[int]) -> Iterator[tuple[int, np.ndarray[Any, Any]]]:
+        """From each start the results over the first 0, 1, 2 … bytes behind it; all starts are followed together."""
+        import numpy as np
+
+        step = self.step
+        assert step is not None
+        order = sorted(starts)
+        states = np.full(len(order), self.start, np.uint64)
+        table = np.empty((len(data) + 1, len(order)), np.uint64)
+        going = 0
+        for offset, byte in enumerate(data):
+            table[offset] = states
+            while going < len(order) and order[going] <= offset:
+                going += 1
+            if going:
+                states[:going] = step(states[:going], byte)
+        table[len(data)] = states
+        for lane, start in enumerate(order):
+            found = np.ascontiguousarray(table[start:, lane])
+            yield start, found if self.end is int else self.end(found)
 
 
 def _multiplied(multiplier: int) -> Hash:

@@ -27,6 +27,7 @@ __all__ = [
     "FileSpec",
     "GroupSpec",
     "NameRule",
+    "RowRule",
     "RowsSpec",
     "SealSpec",
     "SectionSpec",
@@ -203,7 +204,7 @@ class GroupSpec(ElementSpec):
 @dataclass(slots=True)
 class RowsSpec(ElementSpec):
     """Records in a row. With `places` there is always room for so many, of which `count` are taken; what is filled with
-    the bytes `free` is not.
+    the bytes `free` is not. A record of which every field in `empty` says what is there holds nothing.
     """
 
     item: GroupSpec | FieldSpec = None  # type: ignore[assignment]
@@ -212,6 +213,7 @@ class RowsSpec(ElementSpec):
     ended_by: bytes | None = None
     places: int | None = None
     free: bytes = b"\0"
+    empty: tuple[tuple[str, str], ...] = ()
     key: str | None = None
     key_may_repeat: bool = False
 
@@ -275,6 +277,21 @@ class Companion:
 class EqualRule:
     left: str
     right: str
+    why: str
+
+
+@dataclass(slots=True, frozen=True)
+class RowRule:
+    """About a column of records: it adds up to what the field `other` says (`sum`), no value of it is there twice
+    (`unique`), or every value is the number of a record of the rows `other`, from `first` on, or one of that column
+    (`among`), or one of `besides`.
+    """
+
+    kind: Literal["sum", "unique", "among"]
+    column: str
+    other: str
+    first: int
+    besides: tuple[str, ...]
     why: str
 
 
@@ -366,6 +383,7 @@ class Template:
     steps: Steps = NO_STEPS
     identity: tuple[str, ...] = ()
     name_rules: tuple[NameRule, ...] = ()
+    row_rules: tuple[RowRule, ...] = ()
     author: str = ""
     origin: str = ""
     witnesses: tuple[Witness, ...] = ()

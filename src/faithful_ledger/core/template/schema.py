@@ -174,6 +174,7 @@ class RowsKeys(Common):
     ended_by: HexBytes | None = None
     places: Annotated[int, Field(ge=1, le=1 << 20)] | None = None
     free: HexBytes | None = None
+    empty: Annotated[dict[Name, int | Words], Field(max_length=20)] | None = None
     key: Name | None = None
     key_may_repeat: bool = False
 
@@ -279,6 +280,11 @@ class Steps(Part):
 
 class Rule(Part):
     equal: Annotated[list[str], Field(min_length=2, max_length=2)] | None = None
+    sum: Annotated[list[str], Field(min_length=2, max_length=2)] | None = None
+    unique: Words | None = None
+    among: Annotated[list[str], Field(min_length=2, max_length=2)] | None = None
+    first: Annotated[int, Field(ge=0, le=1 << 32)] = 0
+    besides: Annotated[list[int | Words], Field(max_length=100)] = []
     named: Words | None = None
     pattern: Words = ""
     of: Literal["file", "folder"] = "file"

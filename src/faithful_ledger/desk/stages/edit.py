@@ -8,7 +8,16 @@ from functools import partial
 
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from faithful_ledger.core.arranging import insert_record, remove_records, rows_now
 from faithful_ledger.core.binding import FieldNode, RowsNode
@@ -198,6 +207,8 @@ class EditStage(QWidget):
                 more = button("New record", partial(table.want_record, copy=False), "link")
                 more.setToolTip("Below the selected one, else at the end. The menu of a record has more.")
                 head.insertWidget(2, more)
+                if model.empty:
+                    head.insertWidget(3, self._empty_shown(table, count))
                 if rows_node.count > 8:
                     head.addWidget(self._filter(table, count))
                 body.addWidget(table)
@@ -242,6 +253,10 @@ class EditStage(QWidget):
                 table.show_record(position)
 
         def remove(numbers: list[int]) -> None:
+            spec = model.rows_node.spec
+            if spec.empty and spec.count is not None and spec.count.constant is not None:
+                self.session.enter_all([(f"{path}[{n}].{name}", text) for n in numbers for name, text in spec.empty])
+                return
             self.session.arrange(lambda save: remove_records(save, path, numbers))
 
         def follow() -> None:
@@ -278,6 +293,26 @@ class EditStage(QWidget):
         line.textChanged.connect(narrow)
         return line
 
+    def _empty_shown(self, table: FieldTable, count: QLabel) -> QPushButton:
+        """A link that shows the records that hold nothing, and hides them again."""
+        model = table.fields
+        assert isinstance(model, RecordsModel)
+
+        def say() -> None:
+            many = len(model.empty)
+            places = f"{many} empty place{'s' if many != 1 else ''}"
+            link.setText(f"Show {places}" if model.hides_empty else f"Hide {places}")
+            count.setText(_counted(model))
+
+        def turn() -> None:
+            model.hide_empty(hidden=not model.hides_empty)
+            table.fit()
+            say()
+
+        link = button("", turn, "link")
+        say()
+        return link
+
     def _switches(self, title: str, field: FieldNode, count: QLabel) -> QGridLayout:
         grid = QGridLayout()
         grid.setContentsMargins(0, 6, 0, 0)
@@ -311,6 +346,8 @@ def _why_nothing(save: Save) -> str:
 def _counted(model: RecordsModel) -> str:
     """How many records there are, and how many of them are shown."""
     total = model.rows_node.count
+    if model.rows_node.spec.empty and not model.wanted.strip():
+        return f"{total - len(model.empty)} of {total} places are taken"
     if model.wanted.strip() and model.shown is not None:
         looked = min(total, MOST_ARRANGED)
         return f"{len(model.shown)} of {'the first ' if looked < total else ''}{looked} records"

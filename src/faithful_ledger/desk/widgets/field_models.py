@@ -97,6 +97,28 @@ class RecordsModel(FieldsModel):
         self.wanted = ""
         self.sorted_by: tuple[int, bool] | None = None  # a column, and whether the largest comes first
         self._item = lru_cache(maxsize=512)(rows_node.item)
+        self.hides_empty = bool(rows_node.spec.empty)
+        self._wanted_empty: set[int] = set()  # records that hold nothing, and are shown to be filled
+        if self.hides_empty:
+            self.arrange("", None)
+
+    @property
+    def empty(self) -> list[int]:
+        """The records that hold nothing in the save; of very many the first ones are looked at."""
+        rows, looked = self.rows_node, min(self.rows_node.count, MOST_ARRANGED)
+        return [number for number in range(looked) if rows.is_empty(self._item(number))] if rows.spec.empty else []
+
+    def hide_empty(self, *, hidden: bool) -> None:
+        self.hides_empty = hidden
+        self.arrange(self.wanted, self.sorted_by)
+
+    def fill_empty(self) -> int | None:
+        """Show the first record that holds nothing, to be filled; None where there is none."""
+        number = next((n for n in self.empty if n not in self._wanted_empty), None)
+        if number is not None:
+            self._wanted_empty.add(number)
+            self.arrange(self.wanted, self.sorted_by)
+        return number
 
     def follow(self, rows_node: RowsNode) -> None:
         """Show the records of rows as they are now."""
@@ -111,8 +133,9 @@ class RecordsModel(FieldsModel):
         self.beginResetModel()
         self.wanted, self.sorted_by, self.shown = wanted, sorted_by, None
         letters = wanted.strip().casefold()
-        if letters or sorted_by is not None:
-            shown = list(range(min(self.rows_node.count, MOST_ARRANGED)))
+        if letters or sorted_by is not None or self.hides_empty:
+            hidden = set(self.empty) - self._wanted_empty if self.hides_empty else set()
+            shown = [number for number in range(min(self.rows_node.count, MOST_ARRANGED)) if number not in hidden]
             if letters:
                 shown = [number for number in shown if self._has(number, letters)]
             if sorted_by is not None:

@@ -330,6 +330,10 @@ class FieldTable(QTableView):
         """Ask for a record below the selected ones, else at the end: a copy of the last one, or a new one."""
         model, chosen = self.fields, self.selected_records()
         assert isinstance(model, RecordsModel)
+        if not copy and (empty := model.fill_empty()) is not None:
+            self.fit()
+            self.show_record(empty)
+            return
         position = chosen[-1] + 1 if chosen else model.rows_node.count
         self.record_wanted.emit(position, chosen[-1] if copy and chosen else -1)
 

@@ -15,7 +15,7 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import KEYED, LENGTH, Algorithm, algorithm
 from faithful_ledger.core.seals.finder.finding import Finding, widened
 from faithful_ledger.core.seals.finder.lengths import lengths
-from faithful_ledger.core.seals.finder.natural import all_natural, natural
+from faithful_ledger.core.seals.finder.natural import SLOW, all_natural, natural
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
@@ -105,17 +105,17 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
     group = _same_size(contents)
     enough = len(group) >= ENOUGH
     algorithms = _algorithms(hints)
-    quick = [each for each in algorithms if each.is_digest or each.bits == 8 or not enough]
-    known = [each for each in algorithms if each not in quick]
+    slow = [each for each in algorithms if each.name in SLOW]
+    quick = [each for each in algorithms if (each.is_digest or each.bits == 8 or not enough) and each not in slow]
+    known = [each for each in algorithms if each not in quick and each not in slow]
     if LENGTH.startswith(hints.algorithm) and not hints.key:
         yield from lengths(contents, end)
     yield from natural(contents, spots, [*known[:6], *quick], end)
     if enough:
-        if len(group) < len(contents):
-            spots = places(group, hints.stored_at)
-        for finding in _over_any_range(group, spots, end):
+        of_group = spots if len(group) == len(contents) else places(group, hints.stored_at)
+        for finding in _over_any_range(group, of_group, end):
             yield from _of_all_sizes(finding, group, contents)
-    yield from natural(contents, spots, known[6:], end)
+    yield from natural(contents, spots, [*known[6:], *slow], end)
     if len(group) >= LEAST_SAVES and (not hints.algorithm or "crc".startswith(hints.algorithm[:3])) and not hints.key:
         for finding in _of_unknown_polynomials(group, places(group, hints.stored_at), explained, end):
             yield from _of_all_sizes(finding, group, contents)

@@ -22,10 +22,12 @@ from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_byt
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.finding import Finding, spelled
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike
-from faithful_ledger.core.seals.finder.rings import Prefixes, polynomials
-from faithful_ledger.core.seals.hashes import DIGESTS, HASHES
+from faithful_ledger.core.seals.finder.rings import Prefixes, multiplying, polynomials
+from faithful_ledger.core.seals.finder.running import RunningSums
+from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Hash
+from faithful_ledger.core.seals.sums import SUMS
 
-__all__ = ["all_natural", "natural"]
+__all__ = ["SLOW", "Numbers", "all_natural", "natural"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 HEADS = (0, 4, 8, 12, 16, 20, 24, 28, 32, 36, 40, 48, 56, 60, 64, 80, 96, 100, 128, 256, 512, 1024)
@@ -36,6 +38,7 @@ SLOW = {name for name, each in HASHES.items() if each.step is not None}  # they 
 MOST_PLACES, MOST_SLOW = 40, 10
 MOST_BYTES = 10  # places of a single byte: there are many, and they say little
 LEAST_TEXT = 6  # letters
+SPELLED = re.compile(rb"[0-9A-Za-z+/]{6}")  # what a result in letters may be
 LEAST_COVERED = 8  # bytes: a hash of one that is zero may be zero itself
 TRIED = 15.0
 MOST_STATES = 100_000
@@ -66,6 +69,71 @@ def natural(
         yield from looking.beside(algorithm, MOST_SLOW, covering=True)
 
 
+class Numbers:
+    """What algorithms give over ranges of one content, as quickly as they can be had."""
+
+    def __init__(self, content: bytes) -> None:
+        self.content = content
+        self.running = RunningSums(content)
+        self.prefixes: dict[tuple[int, int, bool], Prefixes] = {}
+        self.states: dict[object, int] = {}
+        self.begun: dict[object, int] = {}
+
+    def of(self, algorithm: Algorithm, start: int, end: int, at: int, size: int, own: str | None) -> int:
+        """The result over a range, in which what is stored is seen as `own`."""
+        if algorithm.name in CATALOGUE:
+            return self._crc(CATALOGUE[algorithm.name][0], start, end, at, size, own)
+        if algorithm.name in SUMS and algorithm.start is None:
+            found = self.running.number(algorithm.name, start, end, at, size, own)
+            if found is not None:
+                return found
+        if algorithm.name in HASHES and HASHES[algorithm.name].multiplier and algorithm.start is None:
+            return self._multiplied(HASHES[algorithm.name], start, end, at, size, own)
+        data = memoryview(self.content)
+        if own is None:
+            return algorithm([data[start:end]])
+        return algorithm([data[start:at], memoryview(own_bytes(own, size)), data[at + size : end]])
+
+    def _crc(self, crc: Crc, start: int, end: int, at: int, size: int, own: str | None) -> int:
+        """The same from prefixes (rings.py)."""
+        key = crc.width, crc.polynomial, crc.reflected
+        left = size if own == "left out" else 0
+        place = (key, start, end, at if own is not None else 0, own)
+        state = self.states.get(place)
+        if state is None:  # others with this polynomial differ in what they start with, and in what comes last
+            ring = polynomials(crc.width, crc.polynomial)
+            if key not in self.prefixes:
+                self.prefixes[key] = Prefixes(ring, self.content, flipped=not crc.reflected)
+            prefixes = self.prefixes[key]
+            total = ring.minus_one(prefixes.end(end, at, size, own), int(prefixes.whole[start]))
+            state = ring.product(int(ring.powers(len(self.content) + 1)[end - left]), total)
+            if key in SHARED_POLYNOMIALS and len(self.states) < MOST_STATES:
+                self.states[place] = state
+        if crc.start:
+            state ^= self._started(crc, end - start - left)
+        return crc.finished(state)
+
+    def _multiplied(self, hashing: Hash, start: int, end: int, at: int, size: int, own: str | None) -> int:
+        """A hash that multiplies and adds each byte, from prefixes as well."""
+        ring, left = multiplying(hashing.multiplier), size if own == "left out" else 0
+        key = 32, hashing.multiplier, False
+        if key not in self.prefixes:
+            self.prefixes[key] = Prefixes(ring, self.content, flipped=False)
+        prefixes, powers = self.prefixes[key], ring.powers(len(self.content) + 1)
+        total = ring.minus_one(prefixes.end(end, at, size, own), int(prefixes.whole[start]))
+        begun = ring.product(int(powers[end - start - left]), hashing.start)
+        return ring.product(int(powers[end - left]), total) + begun & 0xFFFFFFFF
+
+    def _started(self, crc: Crc, length: int) -> int:
+        """What the number that a CRC starts with is after so many bytes."""
+        key = crc.width, crc.polynomial, crc.start, length
+        if key not in self.begun:
+            ring = polynomials(crc.width, crc.polynomial)
+            power = int(ring.powers(len(self.content) + 1)[length])
+            self.begun[key] = ring.product(power, mirrored(crc.start, crc.width))
+        return self.begun[key]
+
+
 class _Natural:
     def __init__(self, contents: Sequence[bytes], number: int, places: Sequence[Place], end: Deadline) -> None:
         self.contents, self.number, self.until = contents, number, end
@@ -77,9 +145,10 @@ class _Natural:
             if place.restless:
                 self.by_bits[place.bits].append(place)
                 self.by_value[place.bits, place.values[number]].append(place)
-        self.prefixes: dict[tuple[int, int, bool], Prefixes] = {}
-        self.states: dict[object, int] = {}
-        self.begun: dict[object, int] = {}
+        self.numbers = Numbers(self.content)
+        self.other = max(range(len(contents)), key=lambda j: (len(contents[j]), j != number))
+        self.others = Numbers(contents[self.other])
+        self.has_text = SPELLED.search(self.content) is not None
         self.heads = [head for head in HEADS if head <= self.size // 2]
         self.tails = [tail for tail in TAILS if tail <= self.size // 2]
 
@@ -90,7 +159,7 @@ class _Natural:
                 if self.until.over:
                     return
                 start, end = Edge(head), Edge(tail, True)
-                result = self._number(algorithm, head, self.size - tail, 0, 0, None)
+                result = self.numbers.of(algorithm, head, self.size - tail, 0, 0, None)
                 yield from self._stored(algorithm, result, start, end)
 
     def _stored(self, algorithm: Algorithm, result: int, start: Edge, end: Edge) -> Iterator[Finding]:
@@ -99,12 +168,11 @@ class _Natural:
             yield from self._digest(algorithm, result, start, end)
             return
         mask = (1 << algorithm.bits) - 1
-        if algorithm.bits >= 32:
+        if algorithm.bits >= 32 and self.has_text:
             yield from self._texts(algorithm, result, start, end)
-        for changed, number in (("", result), ("inverted", ~result & mask), ("negated", -result & mask)):
+        for number in {result, ~result & mask, -result & mask}:
             for place in self.by_value.get((algorithm.bits, number), ()):
-                made = replace(algorithm, changed=changed)  # type: ignore[arg-type]
-                yield from self._checked(made, start, end, place, None)
+                yield from self._tried(algorithm, start, end, place, None)
 
     def _texts(self, algorithm: Algorithm, result: int, start: Edge, end: Edge) -> Iterator[Finding]:
         """The same in letters."""
@@ -196,8 +264,15 @@ class _Natural:
         if covers is (own is None) or last - first < LEAST_COVERED:
             return
         if not algorithm.is_digest:
-            number, mask = self._number(algorithm, first, last, at, place.size, own), (1 << algorithm.bits) - 1
+            number, mask = self.numbers.of(algorithm, first, last, at, place.size, own), (1 << algorithm.bits) - 1
             if place.values[self.number] not in (number & mask, ~number & mask, -number & mask):
+                return
+            size = len(self.others.content)
+            first, last, at = start.at(size), end.at(size), place.edge.at(size)
+            if not 0 <= first < last <= size:
+                return
+            number = self.others.of(algorithm, first, last, at, place.size, own)
+            if place.values[self.other] not in (number & mask, ~number & mask, -number & mask):
                 return
         yield from self._checked(algorithm, start, end, place, own)
 
@@ -211,7 +286,7 @@ class _Natural:
         if covers is not (own is not None) or partly or last - first < LEAST_COVERED:
             return
         stored = made.stored_in(self.content)
-        number = self._number(algorithm, first, last, at, place.size, own)
+        number = self.numbers.of(algorithm, first, last, at, place.size, own)
         mask = (1 << algorithm.bits) - 1
         changes = [("", number)] if algorithm.is_digest else [("", number), ("inverted", ~number), ("negated", -number)]
         for changed, result in changes:
@@ -223,43 +298,6 @@ class _Natural:
                 values = len({checked.stored_in(content) for content in self.contents})
                 yield replace(checked, bits=min(place.bits, 64) * values - 4.0 - TRIED)
 
-    def _number(self, algorithm: Algorithm, start: int, end: int, at: int, size: int, own: str | None) -> int:
-        """The result over a range, in which what is stored is seen as `own`."""
-        if algorithm.name in CATALOGUE:
-            return self._crc(CATALOGUE[algorithm.name][0], start, end, at, size, own)
-        data = memoryview(self.content)
-        if own is None:
-            return algorithm([data[start:end]])
-        return algorithm([data[start:at], memoryview(own_bytes(own, size)), data[at + size : end]])
-
-    def _crc(self, crc: Crc, start: int, end: int, at: int, size: int, own: str | None) -> int:
-        """The same from prefixes (rings.py)."""
-        key = crc.width, crc.polynomial, crc.reflected
-        left = size if own == "left out" else 0
-        place = (key, start, end, at if own is not None else 0, own)
-        state = self.states.get(place)
-        if state is None:  # others with this polynomial differ in what they start with, and in what comes last
-            ring = polynomials(crc.width, crc.polynomial)
-            if key not in self.prefixes:
-                self.prefixes[key] = Prefixes(ring, self.content, flipped=not crc.reflected)
-            prefixes = self.prefixes[key]
-            total = ring.minus_one(prefixes.end(end, at, size, own), int(prefixes.whole[start]))
-            state = ring.product(int(ring.powers(self.size + 1)[end - left]), total)
-            if key in SHARED_POLYNOMIALS and len(self.states) < MOST_STATES:
-                self.states[place] = state
-        if crc.start:
-            state ^= self._started(crc, end - start - left)
-        return crc.finished(state)
-
-    def _started(self, crc: Crc, length: int) -> int:
-        """What the number that a CRC starts with is after so many bytes."""
-        key = crc.width, crc.polynomial, crc.start, length
-        if key not in self.begun:
-            ring = polynomials(crc.width, crc.polynomial)
-            power = int(ring.powers(self.size + 1)[length])
-            self.begun[key] = ring.product(power, mirrored(crc.start, crc.width))
-        return self.begun[key]
-
     # hashes that take byte after byte
 
     def followed(self, algorithm: Algorithm) -> Iterator[Finding]:
@@ -269,10 +307,10 @@ class _Natural:
         if not wanted.size:
             return
         behind = [place.edge.at(self.size) + place.size for place in places[:MOST_SLOW]]
-        for start in dict.fromkeys([*self.heads[:14], *behind]):
+        starts = list(dict.fromkeys([*self.heads[:14], *behind]))
+        for start, states in HASHES[algorithm.name].results_from(self.content, starts):
             if self.until.over:
                 return
-            states = np.array(HASHES[algorithm.name].results(self.content[start:]), np.uint64)
             for count in np.flatnonzero(np.isin(states, wanted)).tolist():
                 value, end = int(states[count]), start + count
                 for place in self.by_value[algorithm.bits, value]:

@@ -229,6 +229,10 @@ class Elements:
         element.places = keys.get("places")
         if keys.get("free"):
             element.free = bytes.fromhex(keys["free"])
+        for name, value in (keys.get("empty") or {}).items():
+            if not isinstance(element.item, GroupSpec) or not isinstance(element.item.named(name), FieldSpec):
+                self.mistakes.append(((*where, "empty"), f"the record has no field “{name}”"))
+            element.empty += ((name, str(value)),)
         stride = element.item.fixed_size
         if element.places is None:
             if keys.get("free"):

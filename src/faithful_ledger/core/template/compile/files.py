@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import islice
+from typing import Literal
 
 from faithful_ledger.core.address import Expression, parse_path
 from faithful_ledger.core.errors import LedgerError
@@ -31,6 +32,7 @@ from faithful_ledger.core.template.model import (
     FileSpec,
     GroupSpec,
     NameRule,
+    RowRule,
     RowsSpec,
     SectionSpec,
     Setting,
@@ -42,6 +44,7 @@ from faithful_ledger.core.template.model import (
 
 __all__ = ["compile_template"]
 
+OVER_ROWS: tuple[Literal["sum", "unique", "among"], ...] = ("sum", "unique", "among")
 HOLDING = (FixedText, FreeText, JsonText, PrefixedText, RawBytes, SpelledText)
 
 
@@ -77,6 +80,7 @@ class _Files:
             steps=_steps(self.keys.get("steps") or {}),
             identity=tuple(self.keys.get("identity", ())),
             name_rules=tuple(_name_rule(rule) for rule in self.rules if rule.get("named")),
+            row_rules=tuple(made for rule in self.rules if (made := _row_rule(rule)) is not None),
             author=self.keys.get("author", ""),
             origin=self.keys.get("origin", ""),
             witnesses=tuple(_witness(keys) for keys in self.keys.get("witnesses", ())),
@@ -116,8 +120,12 @@ class _Files:
     def rule(self, template: Template, keys: Keys, number: int) -> None:
         """What is wrong with a rule."""
         named = keys.get("named")
-        if bool(keys.get("equal")) is bool(named):
-            self.mistakes.append((("rules", number), "a rule has either `equal`, two fields, or `named`, one"))
+        given = [key for key in ("equal", "named", *OVER_ROWS) if keys.get(key)]
+        if len(given) != 1:
+            text = "a rule has one of `equal`, `named`, `sum`, `unique` and `among`"
+            self.mistakes.append((("rules", number), text))
+        elif given[0] in OVER_ROWS:
+            self.row_rule(template, keys, given[0], ("rules", number, given[0]))
         elif named and "{}" not in keys.get("pattern", "") and not keys.get("names"):
             self.mistakes.append((("rules", number), "say with `pattern` where in the name the value is: {}"))
         for path in keys.get("equal") or ([named] if named else ()):
@@ -127,6 +135,19 @@ class _Files:
                 self.mistakes.append((where, f"“{path}” is many fields; a rule is about single ones"))
             elif found is not None and not isinstance(found, FieldSpec):
                 self.mistakes.append((where, f"“{path}” is not a field with a value"))
+
+    def row_rule(self, template: Template, keys: Keys, kind: str, where: Where) -> None:
+        """What is wrong with a rule over records."""
+        column, *others = [keys[kind]] if kind == "unique" else keys[kind]
+        found = self.whole_path(template, column, where)
+        if "[*]" not in column or (found is not None and not isinstance(found, FieldSpec)):
+            self.mistakes.append((where, f"“{column}” is not a field of every record; write it as hold[*].count"))
+        for other in others:
+            found = self.whole_path(template, other, where)
+            is_column = isinstance(found, FieldSpec) and (kind == "sum") is ("[*]" not in other)
+            if found is not None and not is_column and not (kind == "among" and isinstance(found, RowsSpec)):
+                wanted = "a single field" if kind == "sum" else "rows, or a field of every record"
+                self.mistakes.append((where, f"“{other}” is not {wanted}"))
 
     def files(self) -> dict[str, FileSpec]:
         files: dict[str, FileSpec] = {}
@@ -354,6 +375,17 @@ def _derived(keys: Keys) -> Derived:
 
 def _witness(keys: Keys) -> Witness:
     return Witness(keys["sha256"], dict(keys["values"]), keys.get("note", ""))
+
+
+def _row_rule(keys: Keys) -> RowRule | None:
+    """A rule over records; None where it is none."""
+    for kind in OVER_ROWS:
+        if keys.get(kind):
+            column, *others = [keys[kind]] if kind == "unique" else keys[kind]
+            besides = tuple(map(str, keys.get("besides", ())))
+            other = others[0] if others else ""
+            return RowRule(kind, column, other, keys.get("first", 0), besides, keys.get("why", ""))
+    return None
 
 
 def _equal_rule(keys: Keys) -> EqualRule:

@@ -1,0 +1,115 @@
+"""Sums over any range of one content as differences of running sums, for those that have words and two sums."""
+
+from __future__ import annotations
+
+from typing import Any, TypeAlias
+
+import numpy as np
+
+from faithful_ledger.core.seals.algorithms import own_bytes
+from faithful_ledger.core.seals.sums import SUMS, Sum, words_of
+
+__all__ = ["RunningSums"]
+
+Array: TypeAlias = np.ndarray[Any, Any]
+LARGEST = 4 << 20  # bytes; the weighted sums of more would not fit into 64 bits
+ADLER = 65_521
+
+
+class RunningSums:
+    """The running sums of a content, made when they are first needed: by word size, order, and where words begin."""
+
+    def __init__(self, content: bytes) -> None:
+        self.content = content
+        self._plain: dict[tuple[int, str, int], Array] = {}
+        self._weighted: dict[tuple[int, str, int], Array] = {}
+        self._xored: dict[tuple[int, int], Array] = {}
+
+    def number(self, name: str, start: int, end: int, at: int, size: int, own: str | None) -> int | None:
+        """The sum of a name over [start, end), in which `size` bytes at an offset are seen as `own`; None where only
+        adding it up can say it.
+        """
+        kind = SUMS[name]
+        pieces = self._pieces(kind.word, start, end, at, size, own)
+        if len(self.content) > LARGEST or pieces is None:
+            return None
+        mask = (1 << kind.bits) - 1
+        if kind.kind == "xor":
+            found = kind.start
+            for piece in pieces:
+                found ^= self._xor(kind, piece)
+            return found
+        if kind.kind == "sum":
+            return kind.start + sum(self._summed(kind, piece)[0] for piece in pieces) & mask
+        if kind.kind == "internet":
+            total = sum(self._summed(kind, piece)[0] for piece in pieces)
+            while total >> 16:
+                total = (total & 0xFFFF) + (total >> 16)
+            return total ^ 0xFFFF
+        half = kind.bits // 2
+        modulus = ADLER if kind.kind == "adler" else (1 << half) - 1
+        first, second = kind.start & (1 << half) - 1, kind.start >> half
+        for piece in pieces:
+            added, weighted, count = self._summed(kind, piece)
+            first, second = (first + added) % modulus, (second + first * count + weighted) % modulus
+        return second << half | first
+
+    def _pieces(
+        self, word: int, start: int, end: int, at: int, size: int, own: str | None
+    ) -> list[tuple[int, int] | bytes] | None:
+        """What is covered one behind the other: spans of the content, and bytes; None where words do not meet."""
+        if own is None:
+            return [(start, end)]
+        fill = own_bytes(own, size)
+        if (at - start) % word or len(fill) % word:
+            return None
+        return [(start, at), fill, (at + size, end)]
+
+    def _summed(self, kind: Sum, piece: tuple[int, int] | bytes) -> tuple[int, int, int]:
+        """The words of a piece added up, the same with each as often as words follow it and once more, and how many
+        there are.
+        """
+        if isinstance(piece, bytes):
+            words = words_of(piece, kind.word, kind.order)
+            weights = np.arange(words.size, 0, -1, dtype=np.uint64)
+            return int(words.sum()), int((words * weights).sum()), words.size
+        start, end = piece
+        whole = (end - start) // kind.word
+        first, last = start // kind.word, start // kind.word + whole
+        plain = self._running(kind, start)
+        total = int(plain[last]) - int(plain[first])
+        weighted = 0
+        if kind.kind in ("adler", "fletcher"):
+            by_place = self._running(kind, start, weighted=True)
+            weighted = last * total - (int(by_place[last]) - int(by_place[first]))
+        rest = self.content[start + whole * kind.word : end]
+        if rest:
+            left, _, _ = self._summed(kind, rest)
+            return total + left, weighted + total + left, whole + 1
+        return total, weighted, whole
+
+    def _running(self, kind: Sum, start: int, *, weighted: bool = False) -> Array:
+        lane = start % kind.word
+        key = kind.word, kind.order, lane
+        known = self._weighted if weighted else self._plain
+        if key not in known:
+            known[key] = np.concatenate(([np.uint64(0)], np.cumsum(self._terms(*key, weighted=weighted))))
+        return known[key]
+
+    def _terms(self, word: int, order: str, lane: int, *, weighted: bool) -> Array:
+        rest = self.content[lane:]
+        words = words_of(rest[: len(rest) // word * word], word, order)
+        return words * np.arange(words.size, dtype=np.uint64) if weighted else words
+
+    def _xor(self, kind: Sum, piece: tuple[int, int] | bytes) -> int:
+        if isinstance(piece, bytes):
+            return int(np.bitwise_xor.reduce(words_of(piece, kind.word, kind.order))) if piece else 0
+        start, end = piece
+        lane = start % kind.word
+        if (kind.word, lane) not in self._xored:
+            terms = self._terms(kind.word, kind.order, lane, weighted=False)
+            self._xored[kind.word, lane] = np.concatenate(([np.uint64(0)], np.bitwise_xor.accumulate(terms)))
+        running, whole = self._xored[kind.word, lane], (end - start) // kind.word
+        first = start // kind.word
+        rest = self.content[start + whole * kind.word : end]
+        return int(running[first + whole]) ^ int(running[first]) ^ self._xor(kind, rest)
