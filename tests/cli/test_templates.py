@@ -80,6 +80,9 @@ files:
       - {field: mark, as: guid-le}
       - {field: coat, as: bgra}
       - {field: key, as: bytes, size: 3}
+      - {field: spot, as: xyz-f32}
+      - {field: played, as: u32, scale: 1000, form: duration}
+      - {field: serial, as: u16, form: hex}
       - {field: sign, as: text, size: 4, encoding: pocket, pad: "FF"}
       - group: end
         size: 4
@@ -106,6 +109,7 @@ def every_storage() -> bytes:
         b"\x05hello" + b"\x01\x02\x07\xff" + b"\x02\x09\x00\x00\x00\x00\x00\x00",
         b"0221" + b"\xaa\xbb\xcc" + struct.pack(">I", 1764182121) + struct.pack("<Q", 134086809211234945),
         b"\x6a\x9e\x7a\x5b" + struct.pack(">d", 46064.75) + bytes(range(16)) + b"\x80\xc0\x20\xff" + b"\x0a\xff\x00",
+        struct.pack(">fffIH", 12.5, -3.0, 0.1, 3_725_500, 42),
         b"\x03\x02\x09\xff" + b"\x01\x02\x03\x04",
         b"\xac\x02" + b"bell" * 75 + b"\xac\x02" + b"\x81\x02" + b"\x01" + b"\x07\x08" + bytes(4),
         b"\x0a\x0b" + struct.pack(">H", 4242),

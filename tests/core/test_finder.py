@@ -141,6 +141,32 @@ class FinderTest(LedgerCase):
         self.assertGreaterEqual(right, 4, missed)
         self.assertEqual(wrong, 0)
 
+    def test_one_natural_edge_is_enough_where_saves_are_few(self) -> None:
+        turn = random.Random(2611)
+        cases = [  # how many saves, of how many sizes, from, to, or in front of the end, and what
+            (1, 1, 29, Edge(0, True), "crc-32"),
+            (1, 1, 16, Edge(1500), "crc-32"),
+            (2, 2, 53, Edge(7, True), "crc-32"),
+            (2, 2, 61, Edge(0, True), "adler-32"),
+            (3, 3, 45, Edge(2, True), "times-31"),
+            (3, 3, 33, Edge(0, True), "crc-16-arc"),
+            (2, 1, 107, Edge(2345), "crc-32"),
+        ]
+        for count, sizes, start, end, name in cases:
+            width = ALGORITHMS[name].bits // 8
+            planted = Finding(Algorithm(name), Edge(start), end, Edge(12), width, f"u{8 * width}le")
+            base = saves(turn, 3200, count)
+            cut = [save[: 3200 - 77 * (number % sizes)] for number, save in enumerate(base)]
+            *known, fresh = sealed([*cut, bytearray(cut[0])], planted)
+            found = find_seals(known, Hints(name))
+            with self.subTest(case=(count, sizes, start, end, name)):
+                self.assertTrue(found)
+                edited = bytearray(fresh)
+                edited[900:904] = b"edit"
+                written = found[0].written(bytes(edited))
+                self.assertEqual(found[0].stored.at(len(edited)), 12)
+                self.assertEqual(written, planted.written(bytes(edited)))
+
     def test_a_seal_within_another_and_noise(self) -> None:
         turn = random.Random(31)
         inner = Finding(Algorithm("crc-32"), Edge(16), Edge(2, True), Edge(8), 4, "u32be")

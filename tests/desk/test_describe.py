@@ -9,7 +9,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QComboBox, QLineEdit, QPushButton, QWidget
 
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.desk.stages.describe import COPIES, PROFILE, TEMPLATE
@@ -263,6 +263,28 @@ class ChangingTest(DescribeCase):
         self.assertIn("as: u16", self.template_text)
         self.press("Ctrl+Alt+Z")
         QTest.keyClick(outline, Qt.Key.Key_Delete)
+        self.settle()
+
+    def test_how_a_number_is_shown(self) -> None:
+        outline = self.shell.describe.outline
+        outline.setCurrentIndex(outline.outline.index_of(self.save.nodes("body_length")[0]))
+        self.settle()
+        stored = self.save.fields("body_length")[0].number
+        self.choose_in_margin("How body_length is shown", "in hexadecimal")
+        self.assertEqual(self.save.text(self.save.fields("body_length")[0]), f"0x{stored:08X}")
+        self.type_line("Scale of body_length", "10")
+        self.assertIn("without a scale, can be shown in hexadecimal; the template was not changed", self.told())
+        self.choose_in_margin("How body_length is shown", "as a number")
+        self.type_line("Scale of body_length", "10")
+        self.assertEqual(self.save.fields("body_length")[0].value, stored / 10)
+        self.choose_in_margin("How body_length is shown", "as a duration: 1:02:05")
+        shown = self.save.text(self.save.fields("body_length")[0])
+        self.assertRegex(shown, r"^0:0\d:\d\d(\.\d)?$")
+
+    def choose_in_margin(self, name: str, text: str) -> None:
+        boxes = [box for box in self.shell.margin.findChildren(QComboBox) if box.accessibleName() == name]
+        box = next(each for each in boxes if each.isVisible())
+        box.activated.emit(box.findText(text))
         self.settle()
 
     def drag_bracket_end(self, end: int, to: int) -> None:

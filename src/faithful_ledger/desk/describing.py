@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from faithful_ledger.core.address import Step, parse_path
 from faithful_ledger.core.binding import FieldNode, Node, RowsNode, find
 from faithful_ledger.core.binding.spans import field_at
+from faithful_ledger.core.collecting import collected_later
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.desk.beside import Message
@@ -324,10 +325,11 @@ class Describing:
             return False
         library = session.shelf.library(book)
         file = session.template_file
-        template = session.attempt(lambda: book.templates.change(save, library, about, act, file))
-        if template is None:
-            return False
-        session.reopen_with(template if file is None else str(file), shown)
+        with collected_later():
+            template = session.attempt(lambda: book.templates.change(save, library, about, act, file))
+            if template is None:
+                return False
+            session.reopen_with(template if file is None else str(file), shown)
         return True
 
     def _select(self, file: str, start: int, end: int) -> None:

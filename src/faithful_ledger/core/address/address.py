@@ -42,6 +42,9 @@ class PathFormula:
         return hash(self.text)
 
 
+KEYS = frozenset(("at", "behind", "before", "table", "align"))
+
+
 @dataclass(frozen=True, slots=True)
 class Address:
     """Where a value begins, or with `before` where it ends.
@@ -92,6 +95,8 @@ class Address:
         Raises:
             LedgerError: an expression is not one, or the keys contradict each other.
         """
+        if not KEYS & keys.keys():
+            return NEXT
         given = [key for key in ("behind", "before", "table") if keys.get(key) is not None]
         if len(given) > 1:
             what = "an element is found behind bytes or before them, not both"

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import gc
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import suppress
 from functools import partial
 from typing import TYPE_CHECKING, TypeAlias
 
@@ -12,6 +11,7 @@ from faithful_ledger.core.balance import due_by_name, rule_follower, states_else
 from faithful_ledger.core.binding import FieldNode, Renewal, Settled, settle
 from faithful_ledger.core.binding.followers import Follower, SealState, follower_of, has_length_over
 from faithful_ledger.core.binding.settle import MOST_ROUNDS, renewed
+from faithful_ledger.core.collecting import collected_later
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import AddressError, EntryError, ValueRefused
@@ -42,7 +42,7 @@ def make_plan(save: Save) -> Plan:
     entries = list(save.tape)
     broken = save.broken_seals if save.renew_broken is not True else []
     leave = frozenset(state.name for state in broken)
-    with _collected_later():
+    with collected_later():
         by_rules, files = _settled(save, entries, leave)
         changed = any(file.changes for file in files)
         plan = Plan(entries, by_rules, files, companion_files(save) if changed else [])
@@ -52,20 +52,6 @@ def make_plan(save: Save) -> Plan:
     elif save.renew_broken is False:
         plan.left = sorted(leave)
     return plan
-
-
-@contextmanager
-def _collected_later() -> Iterator[None]:
-    """No cyclic garbage is looked for meanwhile: a plan makes many objects that stay and hardly any that go, and
-    looking through all nodes of a large save again and again would cost more than the plan itself.
-    """
-    collects = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if collects:
-            gc.enable()
 
 
 def _settled(save: Save, entries: list[Entry], leave: frozenset[str]) -> tuple[list[Entry], list[FilePlan]]:

@@ -19,12 +19,14 @@ from faithful_ledger.core.storage import (
     Checksum,
     Choice,
     Colour,
+    Coordinates,
     Digits,
     DosMoment,
     EndedText,
     FixedBytes,
     FixedText,
     Float,
+    Formed,
     FreeText,
     Guid,
     Integer,
@@ -292,7 +294,7 @@ def _json_steps(path: PathFormula) -> Iterator[str]:
 
 
 def _json_value(spec: FieldSpec, value: str) -> str:
-    storage = spec.storage
+    storage = spec.storage.number if isinstance(spec.storage, Formed) else spec.storage
     if isinstance(storage, Choice):
         return f"{dict(storage.names)!r}.get({value}, {value})"
     if isinstance(storage, Switches):
@@ -345,6 +347,10 @@ def _storage(storage: Storage) -> str:
             return f"switches({_storage(_inner(storage))}, {dict(storage.names)!r}, {storage.count})"
         case Scaled():
             return f"scaled({_storage(storage.number)}, '{storage.scale}', '{storage.bias}', {storage.rounding!r})"
+        case Formed():
+            return _storage(storage.number)
+        case Coordinates():
+            return f"coordinates({_storage(storage.number)}, {len(storage.axes)})"
         case Moment():
             inner = _storage(storage.number)
             return f"moment({inner}, '{storage.begin}', '{storage.step}', {isinstance(storage.number, Float)})"

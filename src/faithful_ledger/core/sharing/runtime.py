@@ -321,6 +321,17 @@ def colour(parts: str) -> Storage:
     return read
 
 
+def coordinates(inner: Storage, axes: int) -> Storage:
+    def read(data: bytes, at: int, limit: int, _: int | None) -> tuple[Any, int | None, int]:
+        parts = []
+        for _axis in range(axes):
+            value, _number, at = inner(data, at, limit, None)
+            parts.append(repr(value))
+        return ", ".join(parts), None, at
+
+    return read
+
+
 def plain_bytes(size: int) -> Storage:
     def read(data: bytes, at: int, limit: int, _: int | None) -> tuple[Any, int | None, int]:
         return taken(data, at, size, limit).hex(" ").upper(), None, at + size

@@ -6,14 +6,15 @@ from faithful_ledger.core.storage.catalogue import NUMBERS, SWITCHES, Spelling, 
 from faithful_ledger.core.storage.checksum import WRITTEN, Checksum
 from faithful_ledger.core.storage.choices import Choice, Switches
 from faithful_ledger.core.storage.digits import Digits
+from faithful_ledger.core.storage.forms import Formed, form_of
 from faithful_ledger.core.storage.json_values import JsonNumber, JsonSwitch, JsonText, JsonWord
 from faithful_ledger.core.storage.leb128 import Leb128
 from faithful_ledger.core.storage.letters import Letters
 from faithful_ledger.core.storage.listed import ListedText, ListRules
-from faithful_ledger.core.storage.moments import MOMENTS, UNITS, DosMoment, Moment, moment_since
+from faithful_ledger.core.storage.moments import MOMENTS, UNITS, DosMoment, Moment, is_moment, moment_since
 from faithful_ledger.core.storage.numbers import Float, Integer, WholeNumber, parse_decimal, parse_whole
 from faithful_ledger.core.storage.packed import PackedDecimal
-from faithful_ledger.core.storage.patterns import COLOURS, Colour, FixedBytes, Guid, named_pattern
+from faithful_ledger.core.storage.patterns import COLOURS, Colour, Coordinates, FixedBytes, Guid, named_pattern
 from faithful_ledger.core.storage.scaled import Number, Scaled, parse_fraction
 from faithful_ledger.core.storage.spelled import (
     Quoting,
@@ -44,6 +45,7 @@ __all__ = [
     "Checksum",
     "Choice",
     "Colour",
+    "Coordinates",
     "CutOff",
     "Digits",
     "DosMoment",
@@ -51,6 +53,7 @@ __all__ = [
     "FixedBytes",
     "FixedText",
     "Float",
+    "Formed",
     "FreeText",
     "Guid",
     "Integer",
@@ -82,6 +85,8 @@ __all__ = [
     "WholeInText",
     "WholeNumber",
     "encoded",
+    "form_of",
+    "is_moment",
     "moment_since",
     "named_pattern",
     "number_storage",

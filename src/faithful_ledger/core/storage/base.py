@@ -5,7 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from fractions import Fraction
-from typing import TYPE_CHECKING, Any, Literal, TypeAlias
+from typing import TYPE_CHECKING, Any, Generic, Literal, TypeAlias, TypeVar
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
     Array: TypeAlias = np.ndarray[Any, Any]
 
-__all__ = ["CutOff", "FixedSize", "Order", "Sizer", "Storage", "Value", "encoded", "fixed_sizer"]
+__all__ = ["CutOff", "FixedSize", "Order", "Sizer", "Storage", "Value", "Wrapping", "encoded", "fixed_sizer"]
 
 Value: TypeAlias = int | float | str | bool | tuple[str, ...] | None
 Order = Literal["little", "big"]
@@ -152,6 +152,41 @@ class FixedSize(Storage):
     @property
     def size(self) -> int:
         return self.bits // 8
+
+
+Inner = TypeVar("Inner", bound=Storage)
+
+
+class Wrapping(Storage, Generic[Inner]):
+    """A reading of what another storage, the `number`, stores."""
+
+    def __init__(self, number: Inner) -> None:
+        self.number = number
+        self.name, self.bits, self.least_size = number.name, number.bits, number.least_size
+
+    @property
+    def size(self) -> int | None:
+        return self.number.size
+
+    @property
+    def mask(self) -> bytes | None:
+        return self.number.mask
+
+    def extent(self, source: Source, at: int, limit: int) -> int:
+        return self.number.extent(source, at, limit)
+
+    def sizer(self) -> Sizer | None:
+        return self.number.sizer()
+
+    def size_before(self, data: bytes) -> int | None:
+        return self.number.size_before(data)
+
+    def whole(self, raw: bytes) -> int | None:
+        """The number that is stored."""
+        return self.number.whole(raw)
+
+    def neutral(self, size: int | None) -> bytes:
+        return self.number.neutral(size)
 
 
 def encoded(storage: Storage, value: Value, old: bytes) -> bytes:

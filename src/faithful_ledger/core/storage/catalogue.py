@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from fractions import Fraction
+from functools import lru_cache
 from typing import NamedTuple
 
 from faithful_ledger.core.storage import bits, digits, leb128, numbers, packed
@@ -29,6 +30,7 @@ class Spelling(NamedTuple):
     data: bytes
 
 
+@lru_cache(maxsize=512)
 def number_storage(name: str, order: Order = "little") -> WholeNumber | Float | None:
     """The storage a name such as `u32`, `f64be`, `bcd3` or `uleb128` stands for; None where it is not a known name.
 

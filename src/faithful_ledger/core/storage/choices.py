@@ -13,8 +13,7 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.source import Source
-from faithful_ledger.core.storage.base import Sizer, Storage, Value
+from faithful_ledger.core.storage.base import Value, Wrapping
 from faithful_ledger.core.storage.numbers import WholeNumber, parse_whole
 from faithful_ledger.core.storage.spelled import WholeInText
 from faithful_ledger.core.suggest import did_you_mean
@@ -30,23 +29,18 @@ WORD = re.compile(r'\s*([+-]?)\s*(?:"((?:[^"\\]|\\.)*)"|([^,"]*?(?=\s*(?:,|\s[+-
 PLAIN = re.compile(r'[^,"+\-\s\\](?:[^,"\\]*[^,"\s\\])?')
 
 
-class _Wrapped(Storage):
+class _Named(Wrapping[WholeNumber | WholeInText]):
     """A reading of a whole number, which is stored by a storage of its own."""
 
     def __init__(self, number: WholeNumber | WholeInText, names: Mapping[int, str]) -> None:
-        self.number = number
-        self.bits, self.dtype, self.least_size = number.bits, number.dtype, number.least_size
+        super().__init__(number)
+        self.dtype = number.dtype
         clear = {value: name.strip() for value, name in names.items()}
         while unclear := self._unclear_ones(clear):
             clear |= {value: f"{clear[value]} ({value})".strip() for value in unclear}
         self.names = clear
         self.numbers = {name: value for value, name in self.names.items()}
         self._by_name = {name.casefold(): value for name, value in self.numbers.items()}
-        self.name = number.name
-
-    @property
-    def size(self) -> int | None:
-        return self.number.size
 
     def _unclear_ones(self, names: dict[int, str]) -> list[int]:
         """The values whose names do not lead back to them."""
@@ -56,16 +50,6 @@ class _Wrapped(Storage):
     @abstractmethod
     def _unclear(self, name: str) -> bool:
         """Whether a name could be read as something else than a name."""
-
-    @property
-    def mask(self) -> bytes | None:
-        return self.number.mask
-
-    def extent(self, source: Source, at: int, limit: int) -> int:
-        return self.number.extent(source, at, limit)
-
-    def sizer(self) -> Sizer | None:
-        return self.number.sizer()
 
     def whole(self, raw: bytes) -> int:
         return self.number.decode(raw)
@@ -80,7 +64,7 @@ class _Wrapped(Storage):
         return found
 
 
-class Choice(_Wrapped):
+class Choice(_Named):
     """A whole number with a name for each value it takes. A value without a name stays a number."""
 
     @property
@@ -123,7 +107,7 @@ class Choice(_Wrapped):
             raise ValueRefused(f"“{text[:40]}” is not a name in this list", hint) from None
 
 
-class Switches(_Wrapped):
+class Switches(_Named):
     """A whole number whose bits are switches. The value is the names of those that are on; others are `bit 9`."""
 
     @property

@@ -10,11 +10,10 @@ from datetime import date, datetime
 from fractions import Fraction
 
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.source import Source
-from faithful_ledger.core.storage.base import FixedSize, Order, Sizer, Storage, Value
+from faithful_ledger.core.storage.base import FixedSize, Order, Storage, Value, Wrapping
 from faithful_ledger.core.storage.numbers import Float, Integer, parse_whole
 
-__all__ = ["MOMENTS", "UNITS", "DosMoment", "Moment", "moment_since"]
+__all__ = ["MOMENTS", "UNITS", "DosMoment", "Moment", "is_moment", "moment_since"]
 
 UNITS = {
     "days": Fraction(86400),
@@ -87,29 +86,16 @@ class _AsText(Storage):
         return found
 
 
-class Moment(_AsText):
+class Moment(_AsText, Wrapping[Integer | Float]):
     """A number that counts `unit` since `since`. One that no calendar has stays a number."""
 
     def __init__(self, number: Integer | Float, since: str, unit: str) -> None:
-        self.number, self.unit = number, unit
+        super().__init__(number)
+        self.unit = unit
         begin = moment_since(since)
         assert begin is not None
         self.begin, self.step = begin, UNITS[unit]
-        self.bits, self.least_size, self.name = number.bits, number.least_size, number.name
         self.about = f"moment, {unit} since {since}, in a {number.about}"
-
-    @property
-    def size(self) -> int | None:
-        return self.number.size
-
-    def extent(self, source: Source, at: int, limit: int) -> int:
-        return self.number.extent(source, at, limit)
-
-    def sizer(self) -> Sizer | None:
-        return self.number.sizer()
-
-    def whole(self, raw: bytes) -> int | None:
-        return self.number.whole(raw)
 
     def neutral(self, size: int | None) -> bytes:
         return self.number.encode(0)
@@ -135,6 +121,11 @@ class Moment(_AsText):
         if count.denominator != 1:
             raise ValueRefused(f"{value} is not a whole number of {self.unit}", "enter a moment that is")
         return self.number.encode(int(count), old)
+
+
+def is_moment(storage: Storage, since: str, unit: str) -> bool:
+    """Whether a storage counts that unit since then."""
+    return isinstance(storage, Moment) and storage.unit == unit and storage.begin == moment_since(since)
 
 
 class DosMoment(FixedSize, _AsText):

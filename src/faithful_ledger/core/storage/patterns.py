@@ -1,4 +1,6 @@
-"""Bytes with a meaning of their own that are shown and typed in letters: identifiers, colours, bytes as they are."""
+"""Bytes with a meaning of their own that are shown and typed in letters: identifiers, colours, coordinates, bytes as
+they are.
+"""
 
 from __future__ import annotations
 
@@ -6,17 +8,26 @@ import re
 import uuid
 
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.storage.base import FixedSize, Storage, Value
+from faithful_ledger.core.storage.base import FixedSize, Order, Storage, Value, encoded
+from faithful_ledger.core.storage.numbers import Float, Integer, named
 
-__all__ = ["COLOURS", "Colour", "FixedBytes", "Guid", "named_pattern"]
+__all__ = ["COLOURS", "Colour", "Coordinates", "FixedBytes", "Guid", "named_pattern"]
 
 COLOURS = ("rgb", "bgr", "rgba", "bgra", "argb", "abgr")
 
 
-def named_pattern(name: str) -> Storage | None:
-    """The storage that `guid`, `guid-le`, `rgba` and the like stand for; None where it is none of these."""
+COORDINATES = re.compile(r"(xyz?)-([a-z0-9]+)")
+
+
+def named_pattern(name: str, order: Order = "little") -> Storage | None:
+    """The storage that `guid`, `guid-le`, `rgba`, `xyz-f32` and the like stand for; None where it is none of these.
+    Where coordinates do not say their order of bytes, `order` counts.
+    """
     if name in ("guid", "guid-le"):
         return Guid(little=name == "guid-le")
+    if match := COORDINATES.fullmatch(name):
+        number = named(match[2], order)
+        return Coordinates(match[1], number) if number is not None else None
     return Colour(name) if name in COLOURS else None
 
 
@@ -70,6 +81,39 @@ class Colour(FixedSize):
 
     def from_text(self, text: str, old: Value = None) -> str:
         return self.decode(self.encode(text))
+
+
+class Coordinates(FixedSize):
+    """A place in the plane (`xy`) or in space (`xyz`): a number for each axis, shown and typed as `12.5, -3.0, 88.0`,
+    so that all of them are copied and pasted at once.
+    """
+
+    def __init__(self, axes: str, number: Integer | Float) -> None:
+        self.axes, self.number = axes, number
+        self.bits = len(axes) * number.bits
+        self.least_size = self.size
+        self.name = f"{axes}-{number.name}"
+        self.about = f"coordinates {', '.join(axes)}, each a {number.about}"
+
+    def decode(self, raw: bytes) -> str:
+        return ", ".join(self.number.to_text(self.number.decode(part)) for part in self._parts(raw))
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        texts = re.split(r"\s*[,;]\s*|\s+", str(value).strip().strip("()[]{}<>").strip())
+        if len(texts) != len(self.axes):
+            example = ", ".join(("12.5", "-3", "88")[: len(self.axes)])
+            raise ValueRefused(f"“{str(value)[:40]}” is not {len(self.axes)} coordinates", f"type them as {example}")
+        numbers = [self.number.from_text(text) for text in texts]
+        if len(old) != self.size:
+            return b"".join(map(self.number.encode, numbers))
+        return b"".join(encoded(self.number, *each) for each in zip(numbers, self._parts(old), strict=True))
+
+    def from_text(self, text: str, old: Value = None) -> str:
+        return self.decode(self.encode(text))
+
+    def _parts(self, raw: bytes) -> list[bytes]:
+        size = self.number.size
+        return [raw[at : at + size] for at in range(0, self.size, size)]
 
 
 class FixedBytes(FixedSize):

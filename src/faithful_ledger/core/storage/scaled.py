@@ -7,8 +7,7 @@ from fractions import Fraction
 from typing import TYPE_CHECKING, Literal, TypeAlias
 
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.source import Source
-from faithful_ledger.core.storage.base import Sizer, Storage, Value
+from faithful_ledger.core.storage.base import Value, Wrapping
 from faithful_ledger.core.storage.json_values import JsonNumber
 from faithful_ledger.core.storage.numbers import Float, WholeNumber, parse_float, parse_whole
 from faithful_ledger.core.storage.spelled import SpelledNumber
@@ -34,7 +33,7 @@ def parse_fraction(text: str) -> Fraction | None:
     return Fraction(number) / int(below or 1)
 
 
-class Scaled(Storage):
+class Scaled(Wrapping[Number]):
     """A number as the game shows it. With `rounding` the game shows only the whole part (`floor`) or the nearest whole
     number; what is entered then is stored as exactly that number.
     """
@@ -42,33 +41,9 @@ class Scaled(Storage):
     def __init__(
         self, number: Number, scale: Fraction, bias: Fraction, rounding: Literal["floor", "nearest"] | None
     ) -> None:
-        self.number, self.scale, self.bias, self.rounding = number, scale, bias, rounding
-        self.name, self.bits, self.least_size = number.name, number.bits, number.least_size
+        super().__init__(number)
+        self.scale, self.bias, self.rounding = scale, bias, rounding
         self.about = f"{number.about}; stored = shown × {_short(scale)}" + (f" + {_short(bias)}" if bias else "")
-
-    @property
-    def size(self) -> int | None:
-        return self.number.size
-
-    @property
-    def mask(self) -> bytes | None:
-        return self.number.mask
-
-    def extent(self, source: Source, at: int, limit: int) -> int:
-        return self.number.extent(source, at, limit)
-
-    def sizer(self) -> Sizer | None:
-        return self.number.sizer()
-
-    def size_before(self, data: bytes) -> int | None:
-        return self.number.size_before(data)
-
-    def whole(self, raw: bytes) -> int | None:
-        """The number that is stored."""
-        return self.number.whole(raw)
-
-    def neutral(self, size: int | None) -> bytes:
-        return self.number.neutral(size)
 
     def column(self, data: Array, at: Array) -> tuple[Array, Array] | None:
         """As float64 where the scale makes fractions of whole numbers; None where float64 would not be exact."""

@@ -11,8 +11,10 @@ import hashlib
 import io
 import json
 import os
+from collections import OrderedDict
 from functools import lru_cache
 from pathlib import Path
+from threading import Lock
 from typing import Any
 
 from faithful_ledger import __version__
@@ -28,6 +30,30 @@ __all__ = ["LARGEST_TEMPLATE", "dumped", "load_template", "parse_template", "rea
 
 BESIDE = "beside"  # among what is remembered: the digests of files that the template names
 MOST_MISTAKES = 40  # reported one by one
+MOST_PASSED = 8
+
+
+class _Passed:
+    """The latest texts that name nothing beside them, with what was made of them: while a template is changed by hand,
+    each of its texts is asked for several times.
+    """
+
+    def __init__(self) -> None:
+        self._all: OrderedDict[bytes, Template] = OrderedDict()
+        self._lock = Lock()
+
+    def get(self, text: bytes) -> Template | None:
+        with self._lock:
+            return self._all.get(text)
+
+    def add(self, text: bytes, template: Template) -> None:
+        with self._lock:
+            self._all[text] = template
+            if len(self._all) > MOST_PASSED:
+                self._all.popitem(last=False)
+
+
+_PASSED = _Passed()
 
 
 def load_template(path: Path, cache: Path | None = None) -> Template:
@@ -40,6 +66,8 @@ def load_template(path: Path, cache: Path | None = None) -> Template:
     if path.is_file() and path.stat().st_size > LARGEST_TEMPLATE:
         raise TemplateError(path.name, [(0, f"it is larger than {LARGEST_TEMPLATE >> 20} MiB")])
     text, _ = read_whole(path)
+    if (passed := _PASSED.get(text)) is not None:
+        return passed
     remembered = cache / f"{hashlib.sha256(__version__.encode() + text).hexdigest()}.json" if cache else None
     if remembered is not None and (known := _remembered(remembered, path.parent)) is not None:
         return known
@@ -53,7 +81,7 @@ def parse_template(text: bytes, name: str, folder: Path | None = None) -> Templa
     """As `load_template`, from bytes in memory; `name` is used in messages, and `folder` is where the parts are that it
     shares with others.
     """
-    return _parse(text, name, folder)[0]
+    return _PASSED.get(text) or _parse(text, name, folder)[0]
 
 
 def read_template(path: Path) -> tuple[Template, bytes]:
@@ -133,6 +161,8 @@ def _parse(text: bytes, name: str, folder: Path | None) -> tuple[Template, dict[
     if mistakes:
         raise TemplateError(name, lines_of(document, mistakes))
     template.folder = beside.folder if beside.digests else None
+    if not beside.digests:
+        _PASSED.add(text, template)
     return template, keys | {BESIDE: beside.digests}
 
 

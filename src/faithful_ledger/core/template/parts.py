@@ -147,6 +147,8 @@ def self_contained(path: Path) -> bytes:
         FileAccessError: the template itself cannot be read.
     """
     data = read_whole(path)[0]
+    if b"imports" not in data and b"catalogues" not in data:
+        return data  # which also spares a large template its reading
     document = read_yaml(data, path.name)
     own = document.value.get("catalogues")
     names = [title for title, table in own.items() if isinstance(table, str)] if isinstance(own, dict) else []

@@ -111,6 +111,7 @@ class ValueKeys(Part):
     scale: Number | str | None = None
     bias: Number | str | None = None
     rounding: Literal["floor", "nearest"] | None = None
+    form: Literal["hex", "binary", "duration"] | None = None
     bounds: Bounds | None = None
     standing: Literal["guessed", "fits", "proven"] = "guessed"
     locked: Words | None = None

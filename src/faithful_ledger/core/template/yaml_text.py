@@ -19,8 +19,10 @@ LARGEST_TEMPLATE = 2 << 20
 DEEPEST = 60
 MOST_PARTS = 100_000
 LONGEST_NUMBER = 40
+NO_PARTS: dict[Any, Any] = {}
 WHOLE = re.compile(r"[-+]?[0-9]+|0x[0-9a-fA-F]+|0o[0-7]+")
 FRACTION = re.compile(r"[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]{1,3})?")
+NUMERIC = frozenset("+-.0123456789")
 WORDS = {"": None, "~": None, **dict.fromkeys(("null", "Null", "NULL"))}
 WORDS |= dict.fromkeys(("true", "True", "TRUE"), True) | dict.fromkeys(("false", "False", "FALSE"), False)
 
@@ -96,52 +98,54 @@ def read_yaml(text: bytes, name: str) -> Document:
 
 class _Reader:
     def __init__(self, name: str, events: Iterator[Any]) -> None:
-        self.name, self.events = name, events
-        self.parts = 0
-
-    def document(self) -> tuple[Any, Lines]:
         import yaml
 
+        self.name, self.next = name, events.__next__
+        self.parts = 0
+        self.scalar, self.alias, self.sequence = yaml.ScalarEvent, yaml.AliasEvent, yaml.SequenceStartEvent
+        self.document_start, self.stream_end = yaml.DocumentStartEvent, yaml.StreamEndEvent
+        self.ends = (yaml.SequenceEndEvent, yaml.MappingEndEvent)
+
+    def document(self) -> tuple[Any, Lines]:
         found: tuple[Any, Lines] = (None, Lines(1, {}))
         documents = 0
-        for event in self.events:
-            if isinstance(event, yaml.DocumentStartEvent):
+        while type(event := self.next()) is not self.stream_end:
+            if type(event) is self.document_start:
                 documents += 1
                 if documents > 1:
                     raise self.mistake(event, "a template is one document, without “---” in it")
-                found = self.value(next(self.events), 0)
+                found = self.value(self.next(), 0)
         return found
 
     def value(self, event: Any, depth: int) -> tuple[Any, Lines]:
-        import yaml
-
         self.parts += 1
-        line = event.start_mark.line + 1
         if self.parts > MOST_PARTS:
             raise self.mistake(event, f"it has more than {MOST_PARTS} parts")
-        if depth > DEEPEST:
-            raise self.mistake(event, f"it is nested deeper than {DEEPEST} levels")
-        if isinstance(event, yaml.AliasEvent):
+        kind = type(event)
+        if kind is self.alias:
             raise self.mistake(event, "aliases (*name) are not allowed; use records")
         if event.tag is not None:
             raise self.mistake(event, f"tags ({event.tag[:60]}) are not allowed; write the value alone")
-        if isinstance(event, yaml.ScalarEvent):
-            return (_plain(event.value) if event.implicit[0] else event.value), Lines(line, {})
+        line = event.start_mark.line + 1
+        if kind is self.scalar:
+            return (_plain(event.value) if event.implicit[0] else event.value), Lines(line, NO_PARTS)
+        if depth >= DEEPEST:
+            raise self.mistake(event, f"it is nested deeper than {DEEPEST} levels")
         parts: dict[Any, Lines] = {}
-        if isinstance(event, yaml.SequenceStartEvent):
+        if kind is self.sequence:
             items: list[Any] = []
-            while not isinstance(inner := next(self.events), yaml.SequenceEndEvent):
+            while type(inner := self.next()) not in self.ends:
                 item, parts[len(items)] = self.value(inner, depth + 1)
                 items.append(item)
             return items, Lines(line, parts)
         members: dict[Any, Any] = {}
-        while not isinstance(inner := next(self.events), yaml.MappingEndEvent):
-            if not isinstance(inner, yaml.ScalarEvent | yaml.AliasEvent):
+        while type(inner := self.next()) not in self.ends:
+            if type(inner) is not self.scalar and type(inner) is not self.alias:
                 raise self.mistake(inner, "a key is a word or a number, not something with parts")
             key, (begins, _) = self.value(inner, depth + 1)
             if key in members:
                 raise self.mistake(inner, f"the key “{str(key)[:40]}” is here twice")
-            members[key], inside = self.value(next(self.events), depth + 1)
+            members[key], inside = self.value(self.next(), depth + 1)
             parts[key] = Lines(begins, inside.parts)
         return members, Lines(line, parts)
 
@@ -153,7 +157,7 @@ def _plain(text: str) -> Any:
     """What a value without quotation marks means."""
     if text in WORDS:
         return WORDS[text]
-    if len(text) <= LONGEST_NUMBER:
+    if text[0] in NUMERIC and len(text) <= LONGEST_NUMBER:
         if WHOLE.fullmatch(text):
             return int(text, 0) if text[:2] in ("0x", "0o") else int(text)
         if FRACTION.fullmatch(text):

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidge
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.clock import local_time
+from faithful_ledger.core.collecting import collected_later
 from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.seen import WhenSeen
@@ -19,13 +20,17 @@ from faithful_ledger.desk.widgets.words import visible
 
 if TYPE_CHECKING:
     from faithful_ledger.core.binding import BoundFile
+    from faithful_ledger.core.book import Book
     from faithful_ledger.core.describe.copies import CopyReport, UnknownRun
+    from faithful_ledger.core.records import Snapshot
+    from faithful_ledger.core.save import Save
 
 __all__ = ["CopiesPane"]
 
 Index = QModelIndex | QPersistentModelIndex
 Bound = dict[str, "BoundFile"]
 MOST_FIELDS, MOST_RECORDS = 4000, 8  # of rows the first records are shown
+AT_ONCE = 10  # copies: about as many as there are columns in sight
 MOST_RUNS = 40
 SUMMARY = ("fits", "explained")
 
@@ -49,6 +54,12 @@ class CopiesModel(QAbstractTableModel):
 
     def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
         return 0 if parent.isValid() else len(self.copies)
+
+    def add(self, copies: list[_Copy]) -> None:
+        """Put further copies behind the ones that are there."""
+        self.beginInsertColumns(QModelIndex(), len(self.copies), len(self.copies) + len(copies) - 1)
+        self.copies += copies
+        self.endInsertColumns()
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation == Qt.Orientation.Horizontal:
@@ -91,6 +102,21 @@ class CopiesModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         return None
+
+
+def _said(title: str, bound: Bound | None) -> CopyReport:
+    from faithful_ledger.core.describe.copies import report
+
+    return report(title, bound)
+
+
+def _laid_over(save: Save, book: Book, snapshot: Snapshot) -> _Copy:
+    title = snapshot.label or local_time(snapshot.time)
+    try:
+        bound = save.laid_over(book.keeping.kept_sources(save, snapshot, inside=False))
+    except LedgerError:
+        bound = None
+    return _Copy(title, bound, _said(title, bound))
 
 
 def _same(root: GroupNode, field: FieldNode) -> Node | None:
@@ -161,40 +187,55 @@ class CopiesPane(QWidget):
         wanted = self._wanted
         if save is None or book is None or save.template is None:
             return
-        copies = self.session.kept_copies
         self._file = self._file if self._file in save.files else save.main.name
+        own = {file.name: file.bound for file in save.files.values() if file.bound is not None}
+        now = _Copy("now", own, _said("now", own))
+        copies = self.session.kept_copies
 
-        def work() -> list[_Copy]:
-            from faithful_ledger.core.describe.copies import report
+        def some(start: int) -> None:
+            """The copies of the first columns at once, the others while these are looked at."""
+            part = copies[start : start + AT_ONCE]
 
-            own = {file.name: file.bound for file in save.files.values() if file.bound is not None}
-            found = [_Copy("now", own, report("now", own))]
-            for snapshot in copies:
-                title = snapshot.label or local_time(snapshot.time)
-                try:
-                    bound = save.laid_over(book.keeping.kept_sources(save, snapshot, inside=False))
-                except LedgerError:
-                    bound = None
-                found.append(_Copy(title, bound, report(title, bound)))
-            return found
+            def work() -> list[_Copy]:
+                with collected_later():
+                    return [_laid_over(save, book, snapshot) for snapshot in part]
 
-        def done(found: list[_Copy] | None, error: LedgerError | None) -> None:
-            if wanted == self._wanted and found is not None:
-                self._show(found)
+            def done(found: list[_Copy] | None, error: LedgerError | None) -> None:
+                if wanted != self._wanted or found is None:
+                    return
+                if start:
+                    assert self.model is not None
+                    self.model.add(found)
+                else:
+                    self._show([now, *found])
+                self._sum_up(len(copies))
+                if start + AT_ONCE < len(copies):
+                    some(start + AT_ONCE)
+                else:
+                    self._look_for_runs()
 
-        self.session.background.run(work, done)
+            self.session.background.run(work, done)
+
+        some(0)
 
     def _show(self, copies: list[_Copy]) -> None:
+        bars = (self.table.verticalScrollBar(), self.table.horizontalScrollBar())
+        at = [bar.value() for bar in bars]
         self.model = CopiesModel(copies, _fields(copies[0].bound or {}))
         self.table.setModel(self.model)
+        for bar, value in zip(bars, at, strict=True):
+            bar.setValue(value)  # a change of the template does not lead away from what is looked at
         self.table.selectionModel().currentChanged.connect(lambda index, _: self._choose(index.row()))
-        fitting = sum(not copy.said.problem for copy in copies[1:])
-        count = len(copies) - 1
+
+    def _sum_up(self, count: int) -> None:
+        assert self.model is not None
+        read = self.model.copies[1:]
+        fitting = sum(not copy.said.problem for copy in read)
         words = "No copy is kept yet: keep one after each step in the game (Ctrl+S)"
         if count:
-            words = f"{fitting} of {count} kept {'copy fits' if count == 1 else 'copies fit'} the template"
+            words = f"{fitting} of {len(read)} kept {'copy fits' if len(read) == 1 else 'copies fit'} the template"
+            words += f"; {count - len(read)} more are being read" if count > len(read) else ""
         self.summary.setText(words)
-        self._look_for_runs()
 
     def _choose(self, line: int) -> None:
         if self.model is not None and line >= len(SUMMARY):

@@ -6,6 +6,7 @@ A line is taken over with Return, or when it is left after something was typed; 
 from __future__ import annotations
 
 from collections.abc import Callable
+from fractions import Fraction
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
@@ -14,7 +15,20 @@ from shiboken6 import isValid
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import LedgerError, ValueRefused
-from faithful_ledger.core.storage import BitRange, Choice, Integer, Switches, WholeNumber, parse_whole
+from faithful_ledger.core.storage import (
+    MOMENTS,
+    BitRange,
+    Choice,
+    Float,
+    Formed,
+    Integer,
+    Moment,
+    Scaled,
+    Switches,
+    WholeNumber,
+    is_moment,
+    parse_whole,
+)
 from faithful_ledger.core.template.model import FieldSpec, GroupSpec
 from faithful_ledger.desk.session import Selection, Session
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, row
@@ -30,6 +44,15 @@ STANDINGS = ("guessed", "fits", "proven")
 MOST_LINKS, MOST_CODES = 12, 24
 NO_SECTION = "not on the Edit sheet"
 VALUE = "a value of its own"
+SHOWN = (  # in words, `form`, `moment`
+    ("as a number", "", ""),
+    ("in hexadecimal", "hex", ""),
+    ("in binary", "binary", ""),
+    ("as a duration: 1:02:05", "duration", ""),
+    ("as a moment: seconds since 1970", "", "unix"),
+    ("as a moment: milliseconds since 1970", "", "unix-milliseconds"),
+    ("as a moment: 100 ns since 1601", "", "filetime"),
+)
 
 
 class ElementForm(QWidget):
@@ -102,6 +125,7 @@ class ElementForm(QWidget):
             self.session.background.run(partial(describing.links, node), partial(self._show_links, node, spec))
         self._key("Unit", "unit", spec.unit, "as m, %, gold")
         if spec.derived is None and spec.seal is None:
+            self._shown(node, spec)
             self._bounds(node, spec)
             self._sections(node)
         self._chooser(
@@ -122,7 +146,9 @@ class ElementForm(QWidget):
         """Other ways to read the same bytes."""
         selection = Selection(node.file, node.start, node.end, node)
         found = [p for p in self.session.describing.proposals(selection, []) if "as" in p.keys and p.size == node.size]
-        inner = getattr(node.spec.storage, "number", node.spec.storage)
+        inner: Any = node.spec.storage
+        while hasattr(inner, "number"):
+            inner = inner.number
         present = next((n for n, each in enumerate(found) if each.words == getattr(inner, "about", "")), -1)
         items = [f"{each.words} · {each.now[:18]}" for each in found]
         if present < 0:
@@ -135,7 +161,7 @@ class ElementForm(QWidget):
     def _store_as(self, node: FieldNode, found: list[Proposal], number: int) -> None:
         keys: dict[str, Any] = dict.fromkeys(("size", "length", "ended_by", "encoding", "pad"))
         if found[number].keys["as"][:1] not in "ui":
-            keys |= dict.fromkeys(("names", "switches", "scale", "bias", "rounding"))
+            keys |= dict.fromkeys(("names", "switches", "scale", "bias", "rounding", "form", "moment"))
         self.session.describing.set(node, keys | found[number].keys, "storage")
 
     def _show_links(self, node: FieldNode, spec: FieldSpec, found: list[Link] | None, _: LedgerError | None) -> None:
@@ -153,28 +179,71 @@ class ElementForm(QWidget):
         describing = self.session.describing
         self.links.activated.connect(lambda n: describing.link(node, choices[n]) if n else None)  # type: ignore[arg-type]
 
-    def _bounds(self, node: FieldNode, spec: FieldSpec) -> None:
-        present = spec.bounds
-        least = "" if present is None or present.least is None else str(present.least)
-        most = "" if present is None or present.most is None else str(present.most)
-        boxes = [line_of("least", f"Least value of {spec.name}", least), line_of("most", f"Most of {spec.name}", most)]
+    def _shown(self, node: FieldNode, spec: FieldSpec) -> None:
+        """How a number is shown: in which form, and by which scale."""
+        storage = spec.storage
+        form = storage.form if isinstance(storage, Formed) else ""
+        inner = storage.number if isinstance(storage, Formed | Moment) else storage
+        number = inner.number if isinstance(inner, Scaled) else inner
+        if not isinstance(number, Integer | Float):
+            return
+        shown = [each for each in SHOWN if each[1] == "duration" or isinstance(number, Integer) or not each[1]]
+        if isinstance(inner, Scaled):
+            shown = [each for each in shown if each[1] in ("", "duration") and not each[2]]
+        moment = next((name for name, each in MOMENTS.items() if is_moment(storage, *each)), "")
+        if isinstance(storage, Moment) and not moment:
+            shown = [(f"as a {storage.about}", "", ""), *shown]  # since another day, or counted in something else
+        present = next((n for n, each in enumerate(shown) if each[1:] == (form, moment)), 0)
+
+        def choose(number: int) -> None:
+            _, form, moment = shown[number]
+            self.session.describing.set(node, {"form": form or None, "moment": moment or None}, "form")
+
+        self._chooser("Shown", f"How {spec.name} is shown", [each[0] for each in shown], present, choose)
+        if isinstance(storage, Moment):
+            return
+        scale, bias = (inner.scale, inner.bias) if isinstance(inner, Scaled) else (Fraction(1), Fraction(0))
+        texts = (str(scale) if scale != 1 else "", str(bias) if bias else "")
+        self._pair(
+            "Scale",
+            [
+                line_of("× 1", f"Scale of {spec.name}", texts[0]),
+                line_of("+ 0", f"Bias of {spec.name}", texts[1]),
+            ],
+            lambda typed: self.session.describing.set(
+                node, dict(zip(("scale", "bias"), map(_factor, typed), strict=True)), "scale"
+            ),
+        )
+
+    def _pair(self, caption: str, boxes: list[QLineEdit], act: Callable[[list[str]], object]) -> None:
+        """Two lines that are taken over together."""
 
         def leave() -> None:
-            if not any(box.isModified() for box in boxes):
-                return
-            for box in boxes:
-                box.setModified(False)
-            numbers = [self.session.attempt(partial(_number, box.text())) for box in boxes]
-            named = zip(("least", "most"), numbers, strict=True)
-            keys: dict[str, Any] = {key: number for key, number in named if number is not None}
-            keys |= {"why": present.why} if present is not None and present.why and keys else {}
-            self.session.describing.set(node, {"bounds": keys or None}, "bounds")
+            if any(box.isModified() for box in boxes):
+                for box in boxes:
+                    box.setModified(False)
+                act([box.text().strip() for box in boxes])
 
         for box in boxes:
             box.editingFinished.connect(leave)
         pair = QWidget()
         pair.setLayout(row(*boxes, spacing=4))
-        self.lines.addWidget(captioned("Bounds", pair))
+        self.lines.addWidget(captioned(caption, pair))
+
+    def _bounds(self, node: FieldNode, spec: FieldSpec) -> None:
+        present = spec.bounds
+        least = "" if present is None or present.least is None else str(present.least)
+        most = "" if present is None or present.most is None else str(present.most)
+
+        def take(typed: list[str]) -> None:
+            numbers = [self.session.attempt(partial(_number, text)) for text in typed]
+            named = zip(("least", "most"), numbers, strict=True)
+            keys: dict[str, Any] = {key: number for key, number in named if number is not None}
+            keys |= {"why": present.why} if present is not None and present.why and keys else {}
+            self.session.describing.set(node, {"bounds": keys or None}, "bounds")
+
+        boxes = [line_of("least", f"Least value of {spec.name}", least), line_of("most", f"Most of {spec.name}", most)]
+        self._pair("Bounds", boxes, take)
 
     def _sections(self, node: FieldNode) -> None:
         save = self.session.save
@@ -306,6 +375,11 @@ def _link_in_words(link: Link | None) -> str:
         return VALUE
     bias = f" {link.plus:+d}" if link.plus else ""
     return f"the {link.kind} of {link.target}{bias} · {link.holds_in} of {link.of}"
+
+
+def _factor(text: str) -> int | str | None:
+    """A scale or a bias as a template says it: fractions are written as texts."""
+    return int(text) if text.removeprefix("-").isdigit() else text or None
 
 
 def _number(text: str) -> int | float | None:

@@ -1,6 +1,6 @@
 """The template's outline with live values. Flat groups without a label leave no level of their own.
 
-Records are added as somebody scrolls down to them, so a million of them cost what is looked at.
+What a group or rows have is added as somebody scrolls down to it, so a million records cost what is looked at.
 """
 
 from __future__ import annotations
@@ -78,22 +78,21 @@ class OutlineModel(QAbstractItemModel):
             number = wanted.index
             if number is None:
                 return None
-            children = self._children(item)
-            if number >= item.shown:
-                parent = self.createIndex(item.row, 0, item)
-                self.beginInsertRows(parent, item.shown, number)
-                item.shown = number + 1
-                self.endInsertRows()
-            return self._child(item, number) if number < len(children) else None
-        children = self._children(item)
-        return next(
-            (
-                child
-                for child in children
-                if child and child.node.spec is wanted.spec and child.node.start == wanted.start
-            ),
-            None,
-        )
+            if number >= len(self._children(item)):
+                return None
+            self._show_up_to(item, number)
+            return self._child(item, number)
+        for child in self._children(item):
+            if child and child.node.spec is wanted.spec and child.node.start == wanted.start:
+                self._show_up_to(item, child.row)
+                return child
+        return None
+
+    def _show_up_to(self, item: _Item, row: int) -> None:
+        if row >= item.shown:
+            self.beginInsertRows(self.createIndex(item.row, 0, item), item.shown, row)
+            item.shown = row + 1
+            self.endInsertRows()
 
     def _children(self, item: _Item) -> list[_Item | None]:
         if item.children is None:
@@ -103,7 +102,7 @@ class OutlineModel(QAbstractItemModel):
                 item.shown = min(node.count, PAGE)
             elif isinstance(node, GroupNode):
                 item.children = [_Item(child, item, row) for row, child in enumerate(_shown_children(node))]
-                item.shown = len(item.children)
+                item.shown = min(len(item.children), PAGE)
             else:
                 item.children = []
         return item.children

@@ -10,9 +10,11 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from itertools import product
+from time import monotonic
 
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import KEYED, LENGTH, Algorithm, algorithm
+from faithful_ledger.core.seals.finder.anchored import anchored
 from faithful_ledger.core.seals.finder.finding import Finding, widened
 from faithful_ledger.core.seals.finder.lengths import lengths
 from faithful_ledger.core.seals.finder.natural import SLOW, all_natural, natural
@@ -25,7 +27,8 @@ from faithful_ledger.core.seals.hashes import DIGESTS
 __all__ = ["Edge", "Finding", "Hints", "find_seals", "nearly"]
 
 MIXED, RESTLESS, DENSE_PLACES = 96, 300, 24
-UNKNOWN_PLACES = 12
+UNKNOWN_PLACES, UNKNOWN_SECONDS = 12, 6.0  # where saves differ all over, dividing takes long
+MOST_KEPT, BETWEEN_REPORTS = 300, 0.5
 ENOUGH = 3  # saves of one size for a search over any range
 
 
@@ -63,6 +66,7 @@ def find_seals(
     contents = list(dict.fromkeys(saves))
     found: dict[tuple[object, ...], Finding] = {}
     explained: set[int] = set()
+    reported = monotonic()
     for finding in _all(contents, hints, explained, end):
         checked = widened(finding, contents).checked(contents)
         key = checked.algorithm, checked.start, checked.end, checked.stored, checked.own
@@ -70,10 +74,14 @@ def find_seals(
         better = known is None or known.bits < checked.bits
         if checked.holds_in == checked.of and better and hints.fits(checked, len(saves[0])):
             found[key] = checked
+            if len(found) > 2 * MOST_KEPT:  # chance finds more and more in few saves
+                found = dict(sorted(found.items(), key=lambda item: _order(item[1]))[:MOST_KEPT])
             if checked.sure:
                 at = checked.stored.at(len(contents[0]))
                 explained.update(range(at, at + checked.size))
-            report(_best(list(found.values()), len(contents[0])))
+            if checked.sure or monotonic() > reported + BETWEEN_REPORTS:
+                report(_best(list(found.values()), len(contents[0])))
+                reported = monotonic()
     return _best(list(found.values()), len(contents[0])) if contents else []
 
 
@@ -105,33 +113,43 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
     group = _same_size(contents)
     enough = len(group) >= ENOUGH
     algorithms = _algorithms(hints)
+    if len(contents) == 1 and hints.stored_at is None and hints.over is None and not hints.algorithm:
+        algorithms = [each for each in algorithms if each.bits > 8]  # chance explains any byte
     slow = [each for each in algorithms if each.name in SLOW]
     quick = [each for each in algorithms if (each.is_digest or each.bits == 8 or not enough) and each not in slow]
     known = [each for each in algorithms if each not in quick and each not in slow]
     if LENGTH.startswith(hints.algorithm) and not hints.key:
         yield from lengths(contents, end)
     yield from natural(contents, spots, [*known[:6], *quick], end)
-    if enough:
+    if len(group) > 1:
         of_group = spots if len(group) == len(contents) else places(group, hints.stored_at)
-        for finding in _over_any_range(group, of_group, end):
+        for finding in _over_any_range(group, of_group, end, hints.algorithm):
             yield from _of_all_sizes(finding, group, contents)
+    if not enough or len(group) < len(contents):
+        for finding in () if hints.key else anchored(contents, spots, end, hints.algorithm):
+            yield finding if not alike(contents) else _counted(finding, len(group[0]))
     yield from natural(contents, spots, [*known[6:], *slow], end)
     if len(group) >= LEAST_SAVES and (not hints.algorithm or "crc".startswith(hints.algorithm[:3])) and not hints.key:
         for finding in _of_unknown_polynomials(group, places(group, hints.stored_at), explained, end):
             yield from _of_all_sizes(finding, group, contents)
 
 
-def _over_any_range(group: list[bytes], spots: list[Place], end: Deadline) -> Iterator[Finding]:
-    """From saves of one size."""
+def _over_any_range(group: list[bytes], spots: list[Place], end: Deadline, named: str) -> Iterator[Finding]:
+    """From saves of one size; with a name only what begins so."""
     differences = Differences(group)
     dense = differences.at.size > max(len(group[0]) // 4, 2048)
     mixed = [place for place in spots if place.mixed][: DENSE_PLACES if dense else MIXED]
-    for chain, place in product(chains(), mixed):
+    if len(group) < ENOUGH:  # two saves tell little apart
+        mixed = [place for place in mixed if place.bits >= 32][:DENSE_PLACES]
+    for chain, place in product(chains(named), mixed):
         if end.over:
             return
         yield from any_range(differences, place, chain)
+    if len(group) < ENOUGH:
+        return
     restless = [place for place in spots if place.restless and place.bits >= 16]
-    for place, way in product(restless[: DENSE_PLACES if dense else RESTLESS], summings()):
+    ways = [way for way in summings() if way.name.startswith(named)]
+    for place, way in product(restless[: DENSE_PLACES if dense else RESTLESS], ways):
         if end.over:
             return
         yield from any_sum(differences, place, way)
@@ -143,13 +161,14 @@ def _of_unknown_polynomials(
     """From saves of one size, at places that nothing explains; parts of a wide one look like narrow ones."""
     differences = Differences(group)
     mixed = [place for place in spots if place.mixed]
+    own = Deadline(UNKNOWN_SECONDS)
     for bits in WIDTHS:
         for place in [place for place in mixed if place.bits == bits][:UNKNOWN_PLACES]:
-            if end.over:
+            if end.over or own.over:
                 return
             at = place.edge.at(differences.size)
             if not taken.intersection(range(at, at + place.size)):
-                yield from unknown_crc(differences, place)
+                yield from unknown_crc(differences, place, own)
 
 
 def _algorithms(hints: Hints) -> list[Algorithm]:

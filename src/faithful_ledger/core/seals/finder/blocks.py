@@ -26,7 +26,7 @@ AROUND = 16  # bytes beside a length that belong to its header
 LEAST, MOST = 3, 4096  # blocks
 COVERED = 0.5  # the share of a file that the blocks have to be
 LEAST_CONTENT = 8  # bytes of a block whose checksum is looked for first
-MOST_CHAINS = 6
+MOST_CHAINS, CHAIN_SECONDS = 6, 0.7
 ORDERS: tuple[Order, ...] = ("little", "big")
 
 
@@ -192,7 +192,8 @@ def find_block_rules(contents: Sequence[bytes], until: Deadline = NEVER) -> list
     """Checksums that hold in every block of every save."""
     found: list[BlockRule] = []
     for chain in chains_of_blocks(contents, until):
-        for rule in _rules(chain, contents[0]):
+        own = Deadline(CHAIN_SECONDS)  # chance makes chains of large blocks, which take long
+        for rule in _rules(chain, contents[0], own):
             if until.over:
                 return found
             if all(map(rule.holds, contents)) and not any(_is_part(rule, known, contents[0]) for known in found):
@@ -207,7 +208,7 @@ def _is_part(rule: BlockRule, known: BlockRule, content: bytes) -> bool:
     return 2 * len(mine & theirs) >= len(mine)
 
 
-def _rules(chain: BlockChain, content: bytes) -> Iterator[BlockRule]:
+def _rules(chain: BlockChain, content: bytes, until: Deadline) -> Iterator[BlockRule]:
     """What holds in every block of one save: looked for in a small block, then held against the others."""
     lengths = chain.lengths(content)
     large = [length for length in lengths if length[1] >= LEAST_CONTENT] or lengths
@@ -221,6 +222,8 @@ def _rules(chain: BlockChain, content: bytes) -> Iterator[BlockRule]:
             first = at + begin
             if not 0 <= first < last <= len(content) or end > chain.apart:
                 continue
+            if until.over:
+                return
             covered = [memoryview(content)[first:last]]
             beside = content[max(at - AROUND, 0) : min(first, at) if begin <= 0 else first]
             after = content[last : last + 8]

@@ -10,9 +10,15 @@ from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_byt
 from faithful_ledger.core.seals.finder.places import Edge
 from faithful_ledger.core.storage import WRITTEN, Checksum
 
-__all__ = ["Finding", "edge_bits", "naturalness", "spelled", "widened"]
+__all__ = ["Finding", "choice_bits", "edge_bits", "naturalness", "spelled", "widened"]
 
 SURE = 24.0  # bits beyond what was tried
+NEAR = 64  # bytes from an end of the file
+PLACED, UNCOMMON, TURNED, ANYWHERE = 5.0, 5.0, 1.0, 7.0  # bits that it costs to be so
+COMMON = frozenset(
+    ("crc-32", "md5", "sha-1", "sha-256", "adler-32", "crc-16-ccitt-false", "crc-16-arc", "crc-16-xmodem")
+)
+COMMON |= frozenset(("sum8", "sum16", "sum32", "xor8"))
 
 
 @dataclass(frozen=True)
@@ -153,6 +159,16 @@ def naturalness(offset: int, place: tuple[int, int], size: int) -> int:
     """How far an edge is from those that people choose, 0 for the nearest: the ends of the file, and of the seal."""
     if offset in (0, size, *place):
         return 0
-    if offset <= 64 and offset % 4 == 0:
-        return 1
+    near = min(offset, size - offset)
+    if near <= NEAR:
+        return 1 if near % 4 == 0 else 2
     return 2 if offset % 256 == 0 else 3 if offset % 16 == 0 else 4 if offset % 4 == 0 else 6
+
+
+def choice_bits(algorithm: Algorithm, edges: tuple[int, int], place: tuple[int, int], size: int) -> float:
+    """What it costs to choose an algorithm, the edges of its range, and a place from its start to its end."""
+    cost = sum(edge_bits(naturalness(edge, place, size), size) for edge in edges) + PLACED
+    cost += 0.0 if algorithm.name in COMMON else UNCOMMON
+    cost += TURNED if algorithm.changed else 0.0
+    is_near = place[0] < NEAR or place[0] >= size - NEAR
+    return cost + (0.0 if is_near and (place[0] % 4 == 0 or place[1] == size) else ANYWHERE)

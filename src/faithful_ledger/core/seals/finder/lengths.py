@@ -57,7 +57,7 @@ def _finding(stored: Edge, width: int, order: str, left: int, contents: Sequence
         width,
         f"u{8 * width}{order}",
         own,
-        bits=bits - chance + 16,
+        bits=bits - chance + 12,
     )
 
 

@@ -20,14 +20,14 @@ from faithful_ledger.core.bit_order import mirrored
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
-from faithful_ledger.core.seals.finder.finding import Finding, spelled
+from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, spelled
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike
 from faithful_ledger.core.seals.finder.rings import Prefixes, multiplying, polynomials
 from faithful_ledger.core.seals.finder.running import RunningSums
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Hash
 from faithful_ledger.core.seals.sums import SUMS
 
-__all__ = ["SLOW", "Numbers", "all_natural", "natural"]
+__all__ = ["SLOW", "Numbers", "all_natural", "is_plain", "natural"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 HEADS = (0, 4, 8, 12, 16, 20, 24, 28, 32, 36, 40, 48, 56, 60, 64, 80, 96, 100, 128, 256, 512, 1024)
@@ -37,10 +37,10 @@ OWN = ("zeros", "left out", "FF", "20")
 SLOW = {name for name, each in HASHES.items() if each.step is not None}  # they take byte after byte in Python
 MOST_PLACES, MOST_SLOW = 40, 10
 MOST_BYTES = 10  # places of a single byte: there are many, and they say little
+NEAR_END = 32  # bytes from either end of the file at which digests usually are
 LEAST_TEXT = 6  # letters
 SPELLED = re.compile(rb"[0-9A-Za-z+/]{6}")  # what a result in letters may be
 LEAST_COVERED = 8  # bytes: a hash of one that is zero may be zero itself
-TRIED = 15.0
 MOST_STATES = 100_000
 FAMILIES = Counter((crc.width, crc.polynomial, crc.reflected) for crc, _ in CATALOGUE.values())
 SHARED_POLYNOMIALS = frozenset(family for family, count in FAMILIES.items() if count > 1)
@@ -67,6 +67,14 @@ def natural(
         if end.over:
             return
         yield from looking.beside(algorithm, MOST_SLOW, covering=True)
+
+
+def is_plain(place: Place) -> bool:
+    """Whether the number at a place of a single save is a small one, above or below zero, as few checksums are: of them
+    there are so many that chance explains some.
+    """
+    value, half = place.values[0], place.bits // 2
+    return value.bit_length() <= half or (~value & (1 << place.bits) - 1).bit_length() <= half
 
 
 class Numbers:
@@ -142,7 +150,7 @@ class _Natural:
         self.by_bits: dict[int, list[Place]] = defaultdict(list)
         self.by_value: dict[tuple[int, int], list[Place]] = defaultdict(list)
         for place in places:
-            if place.restless:
+            if place.restless and not (len(contents) == 1 and is_plain(place)):
                 self.by_bits[place.bits].append(place)
                 self.by_value[place.bits, place.values[number]].append(place)
         self.numbers = Numbers(self.content)
@@ -250,7 +258,10 @@ class _Natural:
             arrays = np.stack([np.frombuffer(each, np.uint8) for each in cut])
             varies = (arrays != arrays[0]).any(axis=0).astype(np.int64)
             total = np.concatenate(([0], np.cumsum(varies)))
-            for at in np.flatnonzero(total[size:] - total[:-size] >= size - 1)[:6].tolist():
+            hits = np.flatnonzero(total[size:] - total[:-size] >= size - 1)
+            behind = shortest - size - hits
+            usual = hits[(behind <= NEAR_END) & (behind % 4 == 0) if from_end else (hits <= NEAR_END) & (hits % 4 == 0)]
+            for at in dict.fromkeys([*usual.tolist(), *hits[:6].tolist()]):
                 edge = Edge(shortest - at, True) if from_end else Edge(at)
                 found.append(Place(edge, size, "bytes", 8 * size, tuple(range(len(cut))), True, True))
             if alike(self.contents):
@@ -296,7 +307,8 @@ class _Natural:
             checked = replace(made, algorithm=each)
             if all(map(checked.holds, self.contents)):
                 values = len({checked.stored_in(content) for content in self.contents})
-                yield replace(checked, bits=min(place.bits, 64) * values - 4.0 - TRIED)
+                cost = choice_bits(each, (first, last), (at, at + place.size), self.size)
+                yield replace(checked, bits=min(place.bits, 64) * values - cost)
 
     # hashes that take byte after byte
 

@@ -41,8 +41,8 @@ class Chain(NamedTuple):
     known: tuple[tuple[Algorithm, int, int], ...]
 
 
-def chains() -> list[Chain]:
-    """Every ring of the catalogue, the commonest first."""
+def chains(named: str = "") -> list[Chain]:
+    """Every ring of the catalogue, the commonest first; of those that have an algorithm whose name begins so."""
     found: dict[tuple[int, int, bool], list[tuple[Algorithm, int, int]]] = {}
     for name, (crc, _) in CATALOGUE.items():
         out = crc.xor_out if crc.reflected else mirrored(crc.xor_out, crc.width)
@@ -57,7 +57,8 @@ def chains() -> list[Chain]:
             starts = {hash_.start, 0}
             known = tuple((Algorithm(name, start if start != hash_.start else None), start, 0) for start in starts)
             every.append(Chain(multiplying(hash_.multiplier), False, known))
-    return every
+    kept = {id(each.ring) for each in every if any(way.name.startswith(named) for way, _, _ in each.known)}
+    return [each for each in every if id(each.ring) in kept]
 
 
 class Differences:
@@ -77,11 +78,8 @@ class Differences:
         if key not in self._terms:
             weights = chain.ring.inverses(self.size)[self.at]
             flip = mirrored_bytes if chain.flipped else bytes
-            each = [
-                chain.ring.carried(np.frombuffer(flip(content), np.uint8)[self.at], weights)
-                for content in self.contents
-            ]
-            self._terms[key] = [chain.ring.minus(other, each[0]) for other in each[1:]]
+            first, *others = (np.frombuffer(flip(content), np.uint8)[self.at] for content in self.contents)
+            self._terms[key] = [chain.ring.between(first, other, weights) for other in others]
         return self._terms[key]
 
     def prefixes(self, chain: Chain) -> Prefixes:
@@ -106,13 +104,21 @@ def any_range(found: Differences, place: Place, chain: Chain) -> Iterator[Findin
     states = [mirrored(v, ring.bits) if chain.flipped else v for v in place.values]
     steps = [ring.minus_one(state, states[0]) for state in states[1:]]
     pivot = next((j for j, step in enumerate(steps) if step), None)
-    if pivot is None or len(steps) < 2:
+    if pivot is None:
         return
     apart = ~found.own(place)
     low = np.concatenate((found.low[:1], found.low[1:][apart]))  # its own bytes are the same to every range
     high = np.concatenate((low[1:] - 1, [found.size]))
     prefixes = [ring.summed(terms[apart]) for terms in found.terms(chain)]
     start = place.edge.at(found.size)
+    if len(steps) == 1:  # only what has published constants is worth a look
+        for first, end in _from_two(ring, found.size, prefixes[0], low, steps[0]):
+            if end >= start + place.size or end <= start:
+                reach = int(low[first]), int(high[first])
+                for finding in _absolute(found, place, chain, states[0], reach, end, left_out=False):
+                    if not finding.constant_only:
+                        yield finding
+        return
     for left_out in (False, True):
         shift = place.size if left_out else 0
         if left_out:
@@ -125,6 +131,19 @@ def any_range(found: Differences, place: Place, chain: Chain) -> Iterator[Findin
                 if end >= start + place.size or (end <= start and not left_out):
                     reach = int(low[first]), int(high[first])
                     yield from _absolute(found, place, chain, states[0], reach, end, left_out)
+
+
+def _from_two(ring: Ring, size: int, prefixes: Array, low: Array, step: int) -> Iterator[tuple[int, int]]:
+    """Classes of starts, each with an end, between which two saves differ as the stored values do: for every end there
+    is one prefix that would do, which is looked up.
+    """
+    ends = np.arange(size + 1)
+    behind = np.searchsorted(low, ends, side="right") - 1
+    weights = np.concatenate((np.full(1, ring.one, np.uint64), ring.inverses(size)))
+    targets = ring.minus(prefixes[behind], ring.times(weights, step))
+    for end in np.flatnonzero(np.isin(targets, prefixes))[:MOST_PAIRS].tolist():
+        for first in np.flatnonzero(prefixes[: behind[end]] == targets[end])[:2].tolist():
+            yield first, end
 
 
 def _closed_up(ring: Ring, prefixes: Array, behind: Array, size: int) -> Array:
@@ -146,14 +165,8 @@ def _agreeing(ring: Ring, prefixes: list[Array], steps: list[int], pivot: int) -
             crosswise = ring.minus(ring.times(each, steps[pivot]), ring.times(prefixes[pivot], steps[j]))
             key = key * np.uint64(MIXING[0]) + crosswise * np.uint64(MIXING[1 + number % 2])
             number += 1
-    order = np.argsort(key, kind="stable")
-    ordered = key[order]
-    runs = np.flatnonzero(np.concatenate(([True], ordered[1:] != ordered[:-1], [True])))
     left = MOST_PAIRS
-    for low, high in zip(runs[:-1].tolist(), runs[1:].tolist(), strict=True):
-        if high - low < 2:
-            continue
-        members = order[low:high]
+    for members in _alike(key):
         values = prefixes[pivot][members]
         distinct, where = np.unique(values, return_index=True)
         if distinct.size < 2:
@@ -165,6 +178,24 @@ def _agreeing(ring: Ring, prefixes: list[Array], steps: list[int], pivot: int) -
                 left -= 1
                 if not left:
                     return
+
+
+def _alike(keys: Array) -> Iterator[Array]:
+    """The places of keys that are there more than once, together. Most of a key is sorted in one number with its place,
+    which is far quicker than sorting places by keys; what is alike by chance is parted afterwards.
+    """
+    bits = max(int(keys.size - 1).bit_length(), 1)
+    place = np.uint64((1 << bits) - 1)
+    packed = np.sort(keys & ~place | np.arange(keys.size, dtype=np.uint64))
+    same = (packed[1:] ^ packed[:-1]) <= place  # the parts of the keys are alike
+    edges = np.flatnonzero(np.diff(np.concatenate(([False], same, [False])).astype(np.int8)))
+    for low, high in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
+        members = (packed[low : high + 1] & place).astype(np.intp)
+        whole = keys[members]
+        for value in np.unique(whole).tolist():
+            alike = members[whole == np.uint64(value)]
+            if alike.size > 1:
+                yield alike
 
 
 def _ends(

@@ -54,6 +54,40 @@ class RunningSums:
             first, second = (first + added) % modulus, (second + first * count + weighted) % modulus
         return second << half | first
 
+    def from_edge(self, name: str, anchor: int, *, is_start: bool) -> tuple[Array, Array]:
+        """The other edges of all ranges of whole words that begin, or end, at an offset, and the sums over these; not
+        for sums that carry around.
+        """
+        kind = SUMS[name]
+        if len(self.content) > LARGEST:
+            return np.zeros(0, np.int64), np.zeros(0, np.uint64)
+        lane, place = anchor % kind.word, anchor // kind.word
+        last = (len(self.content) - lane) // kind.word
+        words = np.arange(place, last + 1) if is_start else np.arange(0, place + 1)
+        first, behind = (np.full(1, place), words) if is_start else (words, np.full(1, place))
+        edges = words * kind.word + lane
+        if kind.kind == "xor":
+            running = self._running_xor(kind, lane)
+            return edges, running[behind] ^ running[first] ^ np.uint64(kind.start)
+        running = self._running(kind, lane)
+        added = running[behind] - running[first]
+        if kind.kind == "sum":
+            return edges, added + np.uint64(kind.start) & np.uint64((1 << kind.bits) - 1)
+        half = kind.bits // 2
+        modulus = np.uint64(ADLER if kind.kind == "adler" else (1 << half) - 1)
+        by_place = self._running(kind, lane, weighted=True)
+        weighted = behind.astype(np.uint64) * added - (by_place[behind] - by_place[first])
+        begun, above = np.uint64(kind.start & (1 << half) - 1), np.uint64(kind.start >> half)
+        count = (behind - first).astype(np.uint64)
+        low, high = (begun + added) % modulus, (above + begun * count + weighted) % modulus
+        return edges, high << np.uint64(half) | low
+
+    def _running_xor(self, kind: Sum, lane: int) -> Array:
+        if (kind.word, lane) not in self._xored:
+            terms = self._terms(kind.word, kind.order, lane, weighted=False)
+            self._xored[kind.word, lane] = np.concatenate(([np.uint64(0)], np.bitwise_xor.accumulate(terms)))
+        return self._xored[kind.word, lane]
+
     def _pieces(
         self, word: int, start: int, end: int, at: int, size: int, own: str | None
     ) -> list[tuple[int, int] | bytes] | None:
@@ -105,11 +139,7 @@ class RunningSums:
         if isinstance(piece, bytes):
             return int(np.bitwise_xor.reduce(words_of(piece, kind.word, kind.order))) if piece else 0
         start, end = piece
-        lane = start % kind.word
-        if (kind.word, lane) not in self._xored:
-            terms = self._terms(kind.word, kind.order, lane, weighted=False)
-            self._xored[kind.word, lane] = np.concatenate(([np.uint64(0)], np.bitwise_xor.accumulate(terms)))
-        running, whole = self._xored[kind.word, lane], (end - start) // kind.word
+        running, whole = self._running_xor(kind, start % kind.word), (end - start) // kind.word
         first = start // kind.word
         rest = self.content[start + whole * kind.word : end]
         return int(running[first + whole]) ^ int(running[first]) ^ self._xor(kind, rest)

@@ -18,6 +18,7 @@ from typing import Any, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.bit_order import mirrored, mirrored_bytes
+from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.crc import Crc
 from faithful_ledger.core.seals.finder.finding import Finding
 from faithful_ledger.core.seals.finder.places import Edge, Place
@@ -30,20 +31,22 @@ Array: TypeAlias = np.ndarray[Any, Any]
 LEAST_SAVES = 4
 WIDTHS = (64, 32, 24, 16)
 LARGEST_SPAN = 1 << 15  # bytes from the first that differs to the last: dividing takes the square of it
+SHORT_SPAN = 512
+STEPS = 256  # of a division, between two looks at the clock
 MOST_PAIRS = 12
 LARGEST_FACTOR = 8  # degree of what chance may leave beside the polynomial
 
 
-def unknown_crc(found: Differences, place: Place) -> Iterator[Finding]:
+def unknown_crc(found: Differences, place: Place, until: Deadline = NEVER) -> Iterator[Finding]:
     """CRCs with any polynomial that explain a place in every save."""
     for flipped in (True, False):
-        for polynomial in polynomials_of(found, place, flipped=flipped):
+        for polynomial in polynomials_of(found, place, flipped=flipped, until=until):
             chain = Chain(polynomials(place.bits, polynomial), flipped, ())
             for each in any_range(found, place, chain):
                 yield replace(each, bits=each.bits - place.bits)  # the polynomial was chosen to fit
 
 
-def polynomials_of(found: Differences, place: Place, *, flipped: bool) -> Iterator[int]:
+def polynomials_of(found: Differences, place: Place, *, flipped: bool, until: Deadline = NEVER) -> Iterator[int]:
     """Polynomials, without their highest terms, over which the differences of the saves may give those of the values at
     a place: over all bytes that differ, those in front of it, or those behind. `flipped` is for CRCs that take the
     highest bit first.
@@ -56,10 +59,10 @@ def polynomials_of(found: Differences, place: Place, *, flipped: bool) -> Iterat
         tried: set[int] = set()
         if kept.any() and int(kept.sum()) not in tried:
             tried.add(int(kept.sum()))
-            yield from _common(found, place, found.at[kept], flipped=flipped)
+            yield from _common(found, place, found.at[kept], flipped=flipped, until=until)
 
 
-def _common(found: Differences, place: Place, at: Array, *, flipped: bool) -> Iterator[int]:
+def _common(found: Differences, place: Place, at: Array, *, flipped: bool, until: Deadline) -> Iterator[int]:
     low, high = int(at[0]), int(at[-1]) + 1
     if high - low > LARGEST_SPAN:
         return
@@ -75,15 +78,18 @@ def _common(found: Differences, place: Place, at: Array, *, flipped: bool) -> It
     pairs = [(message, step) for message, step in pairs if message and step]
     if len(pairs) < LEAST_SAVES - 1:
         return
-    shared = 0
-    for message, _ in pairs:
-        shared = _divisor(message, shared)
-    pairs = [(_divided(message, shared), step) for message, step in pairs]
+    last = min((message & -message).bit_length() - 1 for message, _ in pairs)
+    pairs = [(message >> last, step) for message, step in pairs]
+    if high - low <= SHORT_SPAN:  # longer messages have no other factor in common, but by chance
+        shared = 0
+        for message, _ in pairs:
+            shared = _divisor(message, shared, until)
+        pairs = [(_divided(message, shared), step) for message, step in pairs]
     common = 0
     for (one, a), (other, b) in islice(combinations(pairs, 2), MOST_PAIRS):
         multiple = _times(one, b) ^ _times(other, a)
-        common = _divisor(multiple, common) if multiple else common
-        if common and common.bit_length() <= width:
+        common = _divisor(multiple, common, until) if multiple else common
+        if until.over or (common and common.bit_length() <= width):
             return
     while common and not common & 1:
         common >>= 1
@@ -159,10 +165,15 @@ def _divided(number: int, divisor: int) -> int:
     return quotient
 
 
-def _divisor(a: int, b: int) -> int:
-    """The greatest common divisor (Euclid)."""
+def _divisor(a: int, b: int, until: Deadline = NEVER) -> int:
+    """The greatest common divisor (Euclid); 1 when the time is up."""
     while b:
-        a, b = b, _remainder(a, b)
+        for _ in range(STEPS):
+            if not b:
+                break
+            a, b = b, _remainder(a, b)
+        if until.over:
+            return 1
     return a
 
 

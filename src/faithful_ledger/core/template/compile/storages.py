@@ -39,6 +39,7 @@ from faithful_ledger.core.storage import (
     Switches,
     WholeInText,
     WholeNumber,
+    form_of,
     moment_since,
     named_pattern,
     number_storage,
@@ -90,10 +91,10 @@ class Storages:
                 self.counted(made, keys, where)
             if not isinstance(made, JsonNumber | SpelledNumber):
                 return made
-            return self.named(WholeInText(made), keys, where) or self.scaled(made, keys, where)
+            return self.named(WholeInText(made), keys, where) or self.shown(made, keys, where)
         if name == "text":
             return self.text(element, keys, where)
-        if (pattern := named_pattern(name)) is not None:
+        if (pattern := named_pattern(name, self.order)) is not None:
             return pattern
         if name == "bytes":
             return self.bytes(element, keys, where)
@@ -118,7 +119,7 @@ class Storages:
             return named
         if any(keys.get(key) is not None for key in ("names", "switches")):
             self.mistakes.append((where, "only whole numbers have names or switches"))
-        return self.scaled(number, keys, where)
+        return self.shown(number, keys, where)
 
     def bytes(self, element: FieldSpec, keys: Keys, where: Where) -> Storage:
         """Bytes as they are, as many as the template says."""
@@ -205,7 +206,19 @@ class Storages:
             what = "bits" if key == "switches" else "values"
             self.mistakes.append((where, f"{outside[0]} is outside the {what} of {number.name} ({least} to {most})"))
 
-    def scaled(self, number: Number, keys: Keys, where: Where) -> Storage:
+    def shown(self, number: Number, keys: Keys, where: Where) -> Storage:
+        """The number in the form in which it is shown."""
+        scaled, form = self.scaled(number, keys, where), keys.get("form")
+        if form is None:
+            return scaled
+        found = form_of(scaled, form)
+        if found is None:
+            words = "hexadecimal" if form == "hex" else form
+            text = f"only a whole number of whole bytes, without a scale, can be shown in {words}"
+            self.mistakes.append(((*where, "form"), text))
+        return found or scaled
+
+    def scaled(self, number: Number, keys: Keys, where: Where) -> Number | Scaled:
         """The number as the game shows it, where it is shown otherwise than stored."""
         given = {key: str(keys[key]) for key in ("scale", "bias") if keys.get(key) is not None}
         if not given and keys.get("rounding") is None:
