@@ -146,3 +146,30 @@ class TextWindowTest(DeskCase):
         self.assertEqual(self.shell.stage, DESCRIBE)
         self.assertIn("a comma or } is expected, and the text ends", self.told())
         self.assertTrue(self.shell.describe.strip.isVisible())
+
+
+class DescribedTextTest(DeskCase):
+    def test_a_value_that_the_template_does_not_have_yet_is_picked_in_the_text_and_kept(self) -> None:
+        path = self.harbour() / "harbour.bwk"
+        self.assertTrue(self.shell.session.open(path))
+        self.settle()
+        self.press("Ctrl+3")
+        describe = self.shell.describe
+        describe.files.setCurrentIndex(describe.files.findText("account.json"))
+        describe.files.activated.emit(describe.files.currentIndex())
+        self.settle()
+        text = path.with_name("account.json").read_text("utf-8")
+        describe.text.picked.emit(text.index("style") + 8, text.index("style") + 9)
+        self.settle()
+        line = next(
+            w for w in self.shell.margin.findChildren(QLineEdit) if w.accessibleName() == "Name for account.style"
+        )
+        QTest.keyClicks(line, "Style of the file")
+        QTest.keyClick(line, Qt.Key.Key_Return)
+        self.settle()
+        node = self.save.fields("account.style_of_the_file")[0]
+        self.assertEqual((node.value, node.spec.label), (2, "Style of the file"))
+        self.assertIs(self.shell.session.selection.node if self.shell.session.selection else None, node)
+        describe.text.picked.emit(node.start, node.end)
+        self.settle()
+        self.assertFalse([w for w in self.shell.margin.findChildren(QLineEdit) if w.accessibleName()[:8] == "Name for"])

@@ -179,6 +179,24 @@ class Describing:
         act = partial(_add, file=file, start=start, end=start + size, keys=keys)
         return self._change(f"name {name}", act, partial(self._select, file, start, start + size))
 
+    def add_value(self, node: FieldNode, name: str) -> bool:
+        """Describe a value of a text, which has only its path yet, by a field of the template."""
+        save = self._session.save
+        if save is None or save.outline is None or not name.strip():
+            return False
+        within, paths = save.outline.within(node.file, node.spec.name), list[str]()
+
+        def act(draft: Draft) -> None:
+            paths.append(draft.add_value(node.file, within, name.strip(), node.value))
+
+        def shown() -> None:
+            now = self._session.save
+            nodes = self._session.attempt(lambda: now.nodes(paths[-1])) if now is not None else None
+            if nodes:
+                self._session.select_node(nodes[0])
+
+        return self._change(f"name {name.strip()}", act, shown)
+
     def add_bits(self, selection: Selection, low: int, high: int, name: str) -> bool:
         file, start, end = selection.file, selection.start, selection.end
         shown = partial(self._select, file, start, end)

@@ -21,6 +21,7 @@ from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template import Template, parse_template
 from faithful_ledger.core.template.model import GroupSpec, RowsSpec
+from faithful_ledger.core.template.names import field_name
 from faithful_ledger.core.template.rewriting import NotInText, YamlText
 
 __all__ = ["Draft", "changed"]
@@ -67,6 +68,23 @@ class Draft:
                 f"the element would not take exactly {end - start} {'byte' if end - start == 1 else 'bytes'}",
                 placing.UNCHANGED,
             )
+
+    def add_value(self, file: str, path: str, name: str, value: object) -> str:
+        """Describe the value at a path of a text by a field behind the others. Returns the field's path.
+
+        Raises:
+            EntryError: the file is not a text of this template.
+        """
+        held = self.save.files.get(file)
+        if held is None or held.bound is None or not held.bound.document.knows_ends:
+            raise EntryError(f"{file} is not a text of this template", placing.UNCHANGED)
+        root = held.bound.root.spec
+        kind = "switch" if isinstance(value, bool) else "text" if isinstance(value, str) else "number"
+        keys: dict[str, Any] = {"field": placing.free_name(root, field_name(name)), "at": path, "as": kind}
+        keys |= {"label": name} if name != keys["field"] else {}
+        self.text.insert(root.layout_where, len(root.layout), keys)
+        self.read_again()
+        return f"{root.name}.{keys['field']}" if root.name else str(keys["field"])
 
     def add_bits(self, file: str, start: int, end: int, low: int, high: int, name: str) -> None:
         """Name the bits from `low` to `high` of the whole number that the bytes [start, end) are."""

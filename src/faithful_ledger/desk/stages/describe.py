@@ -232,7 +232,11 @@ class DescribeStage(QWidget):
         self.lanes.setVisible(not as_text and self.lanes.count() > 1)
 
     def _pick_text(self, start: int, end: int) -> None:
-        node = self.values.node_at(self._file, start) if self.panes.currentIndex() == VALUES else None
+        save = self.session.save
+        bound = save.files[self._file].bound if save is not None and self._file in save.files else None
+        described = bound is not None and next(fields_between(bound.root, start, max(end, start + 1)), None) is not None
+        by_path = not described or self.panes.currentIndex() == VALUES
+        node = self.values.node_at(self._file, start) if by_path else None
         if node is not None and end <= max(node.end, start):
             self.session.select_node(node)
         else:

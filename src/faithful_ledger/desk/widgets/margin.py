@@ -302,8 +302,8 @@ class Margin(QFrame):
             self._add(pair("names", names))
         self._entry(node, now)
         self._whose(save, node)
-        if save.template is None:
-            self._describe(node)
+        if save.template is None or node.spec.parent is None:  # what has only its path belongs to no layout
+            self._describe(save, node)
 
     def _whose(self, save: Save, node: FieldNode) -> None:
         """Whether this field tells the saves of one character from those of another; the user can say so."""
@@ -321,17 +321,20 @@ class Margin(QFrame):
         box.toggled.connect(lambda chosen: self.session.choose_identity(node.path, chosen=chosen))
         self._add(box)
 
-    def _describe(self, node: FieldNode) -> None:
-        """A value of a text without a template can become a field of one."""
+    def _describe(self, save: Save, node: FieldNode) -> None:
+        """A value of a text that no template describes can become a field of one."""
         line = QLineEdit()
         line.setPlaceholderText("its name in the game")
         line.setAccessibleName(f"Name for {node.path}")
 
         def keep() -> None:
-            self.session.evidence.describe(node, line.text())
+            if save.template is None:
+                self.session.evidence.describe(node, line.text())
+            else:
+                self.session.describing.add_value(node, line.text())
 
         line.returnPressed.connect(keep)
-        self._add(label("Keep as a field of a template", "heading"), rule())
+        self._add(label(f"Keep as a field of {'a' if save.template is None else 'this'} template", "heading"), rule())
         self._add(row(label("Name", "quiet"), line, button("Keep", keep)))
 
     def _entry(self, node: FieldNode, now: str) -> None:
