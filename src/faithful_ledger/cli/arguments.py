@@ -22,7 +22,7 @@ WITHOUT_TEMPLATE = (
     "profile",
     "vault",
 )
-WITH_ROOTS = ("read", "check", "post", "keep", "compare")
+WITH_ROOTS = ("read", "check", "post", "keep", "compare", "carry")
 WITHOUT_BOOK = (
     "template",
     "unwrap",
@@ -68,10 +68,14 @@ examples:
 
 def add_arguments(command: argparse.ArgumentParser, name: str) -> None:
     """All that a command takes."""
-    add = command.add_argument
     OWN.get(name, _one_file)(command)
-    if name == "completion":
-        return
+    if name not in ("completion", "kit"):
+        _common(command, name)
+
+
+def _common(command: argparse.ArgumentParser, name: str) -> None:
+    """What most commands take."""
+    add = command.add_argument
     if name not in ("open", "template"):
         add("--json", action="store_true", help="print one JSON document and nothing else")
     if name not in WITHOUT_TEMPLATE:
@@ -189,6 +193,12 @@ def _post(command: argparse.ArgumentParser) -> None:
         help="an entry; may be repeated",
     )
     add("--out", metavar="OUT", help="write to this new file or folder and leave the save alone")
+    _posting(command)
+
+
+def _posting(command: argparse.ArgumentParser) -> None:
+    """What every command takes that posts."""
+    add = command.add_argument
     add("--dry-run", action="store_true", help="show what would be written, and write nothing")
     add("--note", metavar="TEXT", default="", help="a note for the history")
     add("--anyway", action="store_true", help="allow values outside the template's bounds")
@@ -196,6 +206,37 @@ def _post(command: argparse.ArgumentParser) -> None:
     broken = command.add_mutually_exclusive_group()
     broken.add_argument("--renew-broken", action="store_true", help="also renew seals that did not hold before")
     broken.add_argument("--leave-broken", action="store_true", help="leave seals that did not hold before")
+
+
+def _carry(command: argparse.ArgumentParser) -> None:
+    add = command.add_argument
+    add("what", choices=("values", "rows"), help="single values, or whole records")
+    add("source", metavar="FROM", help="the save that they come from; it stays as it is")
+    add("target", metavar="TO", help="the save that they go into")
+    about = "a field, group, rows, record or section; PATH=PATH where it goes to another field"
+    add("--take", metavar="PATH", nargs="+", action="extend", required=True, help=about)
+    clash = "where a record has this key already: keep it (if nothing is said), replace its values, or add one"
+    add("--on-clash", choices=("keep", "replace", "add"), default="keep", help=clash)
+    add("--only-empty", action="store_true", help="only where nothing is there yet")
+    _posting(command)
+    command.set_defaults(out=None)
+
+
+def _kit(command: argparse.ArgumentParser) -> None:
+    actions = command.add_subparsers(dest="action", metavar="ACTION", required=True, parser_class=type(command))
+    take = actions.add_parser("take", help="take values of a save")
+    take.add_argument("file", metavar="FILE", help="a save, or its folder")
+    about = "fields, groups, rows, records or sections, with commas between them"
+    take.add_argument("--fields", metavar="PATH,…", nargs="+", action="extend", required=True, help=about)
+    take.add_argument("-o", "--out", metavar="K", help="the new file; else a line to paste is printed")
+    apply = actions.add_parser("apply", help="enter the values of a kit in a save, and post")
+    apply.add_argument("kit", metavar="K", help="the file of a kit, or its line")
+    apply.add_argument("file", metavar="FILE", help="a save, or its folder")
+    apply.add_argument("--only-empty", action="store_true", help="only where nothing is there yet")
+    _posting(apply)
+    apply.set_defaults(out=None)
+    for each in (take, apply):
+        _common(each, "kit")
 
 
 def _unwrap(command: argparse.ArgumentParser) -> None:
@@ -260,11 +301,13 @@ def _template(command: argparse.ArgumentParser) -> None:
 
 
 OWN: dict[str, Callable[[argparse.ArgumentParser], None]] = {
+    "carry": _carry,
     "compare": _compare,
     "completion": _completion,
     "find": _find,
     "find-seals": _find_seals,
     "keep": _keep,
+    "kit": _kit,
     "locate": _locate,
     "open": _any_file,
     "pin": _pin,

@@ -24,6 +24,7 @@ ROOMS = {
     "sealing": ("find-seals",),
     "templates": ("template",),
     "layering": ("unwrap", "wrap"),
+    "carrying": ("carry", "kit"),
 }
 
 
@@ -43,6 +44,8 @@ ABOUT = {
     "unwrap": "write the payload of a packed or scrambled file to a new one",
     "wrap": "put a payload back into a file like the one it came from",
     "compare": "tell what differs between two saves: bytes, moved bytes, fields",
+    "carry": "put values or records of one save into another one",
+    "kit": "take values of a save as a small file or line of text, or apply one",
     "keep": "keep an untouched copy of a save",
     "snapshots": "list kept copies",
     "restore": "bring a kept copy back",

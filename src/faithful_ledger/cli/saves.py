@@ -102,6 +102,21 @@ def post(options: argparse.Namespace) -> int:
             save.enter_structure(path, _structure(Path(value[1:])), anyway=options.anyway)
         else:
             save.enter(path, value, anyway=options.anyway)
+    plan, kept, written = posted(options, save)
+    if options.json:
+        print_json(plan_json(plan, written, kept))
+    else:
+        print_plan(plan, written, kept, knows_seals=save.knows_seals)
+    return 0
+
+
+def posted(options: argparse.Namespace, save: Save) -> tuple[Plan, str | None, bool]:
+    """The plan of what was entered, which is written unless only asked for: the snapshot before, and whether it was.
+
+    Raises:
+        Refused: seals did not hold before, and nothing says what to do with them.
+        LedgerError: it cannot be planned or written.
+    """
     save.renew_broken = True if options.renew_broken else False if options.leave_broken else None
     plan = make_plan(save)
     if plan.undecided and not options.dry_run:
@@ -121,11 +136,7 @@ def post(options: argparse.Namespace) -> int:
     else:
         for failed in (c for c in book.history.check(plan, detach_links=options.detach_links) if not c.ok):
             warn(f"note: {failed.text}; {failed.remedy}")
-    if options.json:
-        print_json(_plan_json(plan, written, kept))
-    else:
-        _print_plan(plan, written, kept, knows_seals=save.knows_seals)
-    return 0
+    return plan, kept, written
 
 
 def keep(options: argparse.Namespace) -> int:
@@ -269,7 +280,7 @@ def _summary(save: Save) -> dict[str, Any]:
     }
 
 
-def _plan_json(plan: Plan, written: bool, kept: str | None) -> dict[str, Any]:
+def plan_json(plan: Plan, written: bool, kept: str | None) -> dict[str, Any]:
     return {
         "written": written,
         "kept": kept,
@@ -316,7 +327,7 @@ def _state(in_balance: bool, knows_seals: bool) -> str:
     return "◆ in balance" if knows_seals else "◇ no seal is known, so nothing says that the game will accept it"
 
 
-def _print_plan(plan: Plan, written: bool, kept: str | None, *, knows_seals: bool) -> None:
+def print_plan(plan: Plan, written: bool, kept: str | None, *, knows_seals: bool) -> None:
     entries = [(e.path, e.old_text, e.new_text) for e in plan.entries]
     entries += [(f"{e.path} (by a rule)", e.old_text, e.new_text) for e in plan.followers]
     print_table("Entries", ("Field", "Was", "Becomes"), entries)

@@ -56,8 +56,8 @@ def _as_entered(save: Save, of_file: str) -> Save:
     return save.rearranged[2]
 
 
-def insert_record(save: Save, path: str, position: int, like: int | None = None) -> None:
-    """Put a record in front of number `position` of rows: a copy of number `like`, or a new one.
+def insert_record(save: Save, path: str, position: int, like: int | None = None, data: bytes | None = None) -> None:
+    """Put a record in front of number `position` of rows: a copy of number `like`, one of such bytes, or a new one.
 
     Raises:
         LedgerError: these rows cannot have another record; nothing is entered.
@@ -66,7 +66,7 @@ def insert_record(save: Save, path: str, position: int, like: int | None = None)
     if like is not None:
         item = now.item(like)
         data = bytes(now.source.read(item.start, item.end))
-    else:
+    elif data is None:
         data = new_record(now)
     if now.document.knows_ends:
         change = now.document.add(Span(now.start, now.end, "array"), position, [data])
