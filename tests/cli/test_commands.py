@@ -315,7 +315,7 @@ class StrangerTest(CommandCase):
         with mock.patch("faithful_ledger.cli.saves.make_plan", interrupted):
             status, _, err = self.run_command("post", path, "--set", "purse.marks=1")
         self.assertEqual((status, err), (130, "error: stopped; everything is as it was\n"))
-        with mock.patch("faithful_ledger.cli.saves._print_plan", interrupted):
+        with mock.patch("faithful_ledger.cli.saves.print_plan", interrupted):
             status, _, err = self.run_command("post", path, "--set", "purse.marks=5200")
         self.assertEqual(status, 130)
         self.assertRegex(err, "^error: stopped after the posting .* was written; the untouched files are kept as ")
