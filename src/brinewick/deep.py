@@ -21,6 +21,7 @@ import zstandard
 
 from brinewick.company import Charter, Company, Diver, LogLine, Lot, SaveRefused, validate
 from brinewick.reader import ByteReader
+from brinewick.single import SingleFile
 
 MAGIC = b"BWD\x1b"
 VERSION = 1
@@ -220,20 +221,11 @@ def read_log(c: Company, r: Reader) -> None:
     c.log = r.counted(line)
 
 
-class Depot:
+class Depot(SingleFile):
     """The folder of the deep edition: one file, `company.bwd`."""
 
     def __init__(self, folder: Path) -> None:
-        self.path = folder / "company.bwd"
-
-    def load(self, slot: int = 1) -> Company:
-        """Raises SaveRefused when the save is not as the game left it."""
-        try:
-            return parse(self.path.read_bytes())
-        except OSError as error:
-            raise SaveRefused("there is no save") from error
+        super().__init__(folder / "company.bwd", parse)
 
     def save(self, company: Company) -> None:
-        data = build(company)
-        self.path.parent.mkdir(parents=True, exist_ok=True)
-        self.path.write_bytes(data)
+        self.write(build(company))

@@ -26,6 +26,7 @@ from pathlib import Path
 
 from brinewick.company import Charter, Company, Diver, LogLine, Lot, SaveRefused, validate
 from brinewick.reader import ByteReader
+from brinewick.single import SingleFile
 
 MAGIC = b"BWP\x1b"
 VERSION = 2
@@ -206,18 +207,11 @@ def taken(r: ByteReader, count: int, room: int, size: int, what: str) -> list[by
     return raw[:count]
 
 
-class Pocket:
+class Pocket(SingleFile):
     """The folder of the pocket edition: one file, `pocket.bwp`."""
 
     def __init__(self, folder: Path) -> None:
-        self.path = folder / "pocket.bwp"
-
-    def load(self, slot: int = 1) -> Company:
-        """Raises SaveRefused when the save is not as the game left it."""
-        try:
-            return parse(self.path.read_bytes())
-        except OSError as error:
-            raise SaveRefused("there is no save") from error
+        super().__init__(folder / "pocket.bwp", parse)
 
     def save(self, company: Company) -> None:
         try:
@@ -225,6 +219,4 @@ class Pocket:
             parse(before)
         except (OSError, SaveRefused):
             before = b""
-        data = build(company, before)
-        self.path.parent.mkdir(parents=True, exist_ok=True)
-        self.path.write_bytes(data)
+        self.write(build(company, before))

@@ -12,7 +12,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PySide6.QtCore import QCoreApplication, QEvent, QModelIndex, QPoint, Qt, qInstallMessageHandler
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QComboBox, QLabel, QTableWidget, QWidget
+from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QTableWidget, QWidget
 
 from faithful_ledger.core.save import Save
 from faithful_ledger.demo.hands import type_into
@@ -104,6 +104,21 @@ class DeskCase(LedgerCase):
 
     def margin_texts(self) -> list[str]:
         return [label.text() for label in self.shell.margin.findChildren(QLabel) if not label.isHidden()]
+
+    def line(self, name: str) -> QLineEdit:
+        """The line of the margin that goes by a name."""
+        found = [each for each in self.shell.margin.findChildren(QLineEdit) if each.accessibleName() == name]
+        shown = [each for each in found if each.isVisible()]
+        self.assertEqual(len(shown), 1, [e.accessibleName() for e in self.shell.margin.findChildren(QLineEdit)])
+        return shown[0]
+
+    def type_line(self, name: str, text: str) -> None:
+        line = self.line(name)
+        line.setFocus()
+        line.selectAll()
+        QTest.keyClicks(line, text)
+        QTest.keyClick(line, Qt.Key.Key_Return)
+        self.settle()
 
     def table(self, title: str) -> FieldTable:
         return self.shell.edit.tables[title]

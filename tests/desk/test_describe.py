@@ -72,20 +72,6 @@ class DescribeCase(DeskCase):
         self.assertEqual(len(found), 1, (kind.__name__, self.margin_texts()))
         return found[0]
 
-    def line(self, name: str) -> QLineEdit:
-        found = [each for each in self.shell.margin.findChildren(QLineEdit) if each.accessibleName() == name]
-        shown = [each for each in found if each.isVisible()]
-        self.assertEqual(len(shown), 1, [e.accessibleName() for e in self.shell.margin.findChildren(QLineEdit)])
-        return shown[0]
-
-    def type_line(self, name: str, text: str) -> None:
-        line = self.line(name)
-        line.setFocus()
-        line.selectAll()
-        QTest.keyClicks(line, text)
-        QTest.keyClick(line, Qt.Key.Key_Return)
-        self.settle()
-
     def name(self, start: int, end: int, name: str, words: str = "") -> FieldNode:
         """Select bytes, press Ctrl+D, choose a storage, type a name."""
         self.drag(start, end)

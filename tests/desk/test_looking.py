@@ -57,7 +57,8 @@ class LookingCase(DeskCase):
     def link(self, text: str) -> QPushButton:
         return next(b for b in self.shell.findChildren(QPushButton) if b.text() == text and b.isVisible())
 
-    def line(self, name: str) -> QLineEdit:
+    def any_line(self, name: str) -> QLineEdit:
+        """A line of the margin, also one that is out of sight."""
         return next(w for w in self.shell.margin.findChildren(QLineEdit) if w.accessibleName() == name)
 
 
@@ -192,20 +193,20 @@ class StripTest(LookingCase):
         self.shell.show_stage(DESCRIBE)
         (node,) = save.fields("purse.marks")
         self.shell.session.select_node(node)
-        line = self.line("These bytes as 2 bytes")
+        line = self.any_line("These bytes as 2 bytes")
         self.assertEqual(line.text(), "1386")
         line.setText("777")
         QTest.keyClick(line, Qt.Key.Key_Return)
         self.settle()
         self.assertEqual(save.value(node), 777)
-        self.assertEqual(self.line("These bytes as 2 bytes").text(), "777", "readings read what is pending")
+        self.assertEqual(self.any_line("These bytes as 2 bytes").text(), "777", "readings read what is pending")
         self.unfold()
-        wrong = self.line("These bytes as 1 byte")
+        wrong = self.any_line("These bytes as 1 byte")
         wrong.setText("300")
         QTest.keyClick(wrong, Qt.Key.Key_Return)
         self.assertIn("300", self.told())
         self.assertEqual(save.value(node), 777)
-        over = self.line("Type bytes over the selected ones")
+        over = self.any_line("Type bytes over the selected ones")
         over.setText('"OK"')
         QTest.keyClick(over, Qt.Key.Key_Return)
         self.settle()
@@ -230,8 +231,8 @@ class StripTest(LookingCase):
             stage.strip.copy(how)
             self.assertEqual(QGuiApplication.clipboard().text(), expected)
         stage.strip.note_wanted.emit(0, 1)
-        self.line("Note for the selected bytes").setText("the elder of them")
-        QTest.keyClick(self.line("Note for the selected bytes"), Qt.Key.Key_Return)
+        self.any_line("Note for the selected bytes").setText("the elder of them")
+        QTest.keyClick(self.any_line("Note for the selected bytes"), Qt.Key.Key_Return)
         self.settle()
         (mark,) = self.shell.session.sources.marks("save")
         self.assertEqual((mark.start, mark.end, mark.note), (name.start + 1, name.start + 6, "the elder of them"))

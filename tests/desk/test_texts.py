@@ -101,12 +101,7 @@ class TextWindowTest(DeskCase):
         session = self.shell.session
         session.select_node(session.save.fields("purse.marks")[0])  # type: ignore[union-attr]
         self.settle()
-        line = next(
-            w for w in self.shell.margin.findChildren(QLineEdit) if w.accessibleName() == "Name for purse.marks"
-        )
-        QTest.keyClicks(line, "Marks")
-        QTest.keyClick(line, Qt.Key.Key_Return)
-        self.settle()
+        self.type_line("Name for purse.marks", "Marks")
         assert session.save is not None and session.save.template is not None
         self.assertEqual(session.save.fields("marks")[0].value, 1340)
         self.assertEqual(session.save.fields("crew[2].name")[0].value, "Ives", "what no template names has its path")
@@ -161,12 +156,7 @@ class DescribedTextTest(DeskCase):
         text = path.with_name("account.json").read_text("utf-8")
         describe.text.picked.emit(text.index("style") + 8, text.index("style") + 9)
         self.settle()
-        line = next(
-            w for w in self.shell.margin.findChildren(QLineEdit) if w.accessibleName() == "Name for account.style"
-        )
-        QTest.keyClicks(line, "Style of the file")
-        QTest.keyClick(line, Qt.Key.Key_Return)
-        self.settle()
+        self.type_line("Name for account.style", "Style of the file")
         node = self.save.fields("account.style_of_the_file")[0]
         self.assertEqual((node.value, node.spec.label), (2, "Style of the file"))
         self.assertIs(self.shell.session.selection.node if self.shell.session.selection else None, node)

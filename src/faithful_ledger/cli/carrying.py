@@ -7,7 +7,7 @@ from pathlib import Path
 
 from faithful_ledger.cli.opening import opened
 from faithful_ledger.cli.output import print_json, print_table, say
-from faithful_ledger.cli.saves import plan_json, posted, print_plan, split_setting
+from faithful_ledger.cli.saves import plan_json, posted, print_plan, split_paths, split_setting
 from faithful_ledger.core.carry import LeftOut, carry_rows, kits, put_values, taken
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.posting.files import new_file
@@ -45,7 +45,7 @@ def kit(options: argparse.Namespace) -> int:
 def _take(options: argparse.Namespace) -> int:
     save = opened(options, Path(options.file))
     template = save.template
-    values = taken(save, [path for each in options.fields for path in _listed(each)])
+    values = taken(save, [path for each in options.fields for path in split_paths(each)])
     if not values:
         raise AddressError("nothing was named that has a value", "no kit was made; say what with --fields PATH,…")
     made = kits.Kit(template.game if template else "", template.id if template else "", tuple(values))
@@ -79,16 +79,3 @@ def _both(given: str) -> tuple[str, str]:
     except AddressError:
         return given.strip(), given.strip()
     return path, where.strip()
-
-
-def _listed(given: str) -> list[str]:
-    """Paths with commas between them, of which those in brackets and quotation marks are letters."""
-    found, depth, quoted = [""], 0, False
-    for at, letter in enumerate(given):
-        quoted ^= letter == '"' and given[at - 1 : at] != "\\"
-        depth += 0 if quoted else (letter == "[") - (letter == "]")
-        if letter == "," and depth == 0 and not quoted:
-            found.append("")
-        else:
-            found[-1] += letter
-    return [path.strip() for path in found if path.strip()]

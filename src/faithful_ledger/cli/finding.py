@@ -288,7 +288,7 @@ def compare(options: argparse.Namespace) -> int:
     else:
         pairs = [{s.name_of(file): file.source for file in s.on_disk} for s in saves]
     found = compare_sets(*pairs)
-    bound = [{name: file.bound for name, file in save.files.items() if file.bound is not None} for save in saves]
+    bound = [save.bound for save in saves]
     fields = list(field_differences(*bound)) if all(save.template is not None for save in saves) else []
     same = not fields and all(file.same for file in found)
     outer = [file for file in found if not file.inside]

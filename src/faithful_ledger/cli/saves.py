@@ -8,7 +8,7 @@ import json
 import shutil
 import sys
 import tempfile
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -245,14 +245,28 @@ def split_setting(text: str) -> tuple[str, str]:
     Raises:
         AddressError: there is none.
     """
+    at = next(_outside(text, "="), None)
+    if at is None:
+        raise AddressError(f"“{text[:60]}” is not an entry", "write --set PATH=VALUE")
+    return text[:at].strip(), text[at + 1 :]
+
+
+def split_paths(text: str) -> list[str]:
+    """Paths with commas between them."""
+    ends = [*_outside(text, ","), len(text)]
+    parts = [text[start:end].strip() for start, end in zip([0, *(at + 1 for at in ends)], ends, strict=False)]
+    return [path for path in parts if path]
+
+
+def _outside(text: str, mark: str) -> Iterator[int]:
+    """Where a letter is outside of brackets and quotation marks."""
     depth, quoted = 0, False
     for at, letter in enumerate(text):
         if letter == '"' and text[at - 1 : at] != "\\":
             quoted = not quoted
         depth += 0 if quoted else (letter == "[") - (letter == "]")
-        if letter == "=" and depth == 0 and not quoted:
-            return text[:at].strip(), text[at + 1 :]
-    raise AddressError(f"“{text[:60]}” is not an entry", "write --set PATH=VALUE")
+        if letter == mark and depth == 0 and not quoted:
+            yield at
 
 
 def _structure(path: Path) -> Any:

@@ -10,6 +10,7 @@ from typing import Any
 
 from faithful_ledger.cli.opening import opened
 from faithful_ledger.cli.output import print_json, print_table, safe, say
+from faithful_ledger.cli.saves import split_paths
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import AddressError, TemplateError
 from faithful_ledger.core.posting.files import new_file, replace_file
@@ -147,7 +148,7 @@ def _witness(options: argparse.Namespace) -> int:
     options.template = str(path)
     save = opened(options, Path(options.file))
     assert save.template is not None
-    fields = options.fields.split(",") if options.fields else fields_to_witness(save.template, save)
+    fields = split_paths(options.fields) if options.fields else fields_to_witness(save.template, save)
     text = with_witness(read_whole(path)[0], save, fields, options.note)
     parse_template(text, path.name, path.parent)
     _write(path, text)

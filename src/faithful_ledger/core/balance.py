@@ -74,12 +74,9 @@ def states_elsewhere(files: Mapping[str, BoundFile]) -> Iterator[tuple[Follower,
             except AddressError as error:
                 yield Follower(node, "seal", None, None, 0), error
                 continue
-            due = each.due(other.source)
+            due, stored = each.due(other.source), _stored(node)
             assert isinstance(due, int)
-            yield (
-                each,
-                SealState(node.path, node.title, each.algorithm, _stored(node) == due, _stored(node), due, each.policy),
-            )
+            yield each, SealState(node.path, node.title, each.algorithm, stored == due, stored, due, each.policy)
 
 
 def _stored(node: FieldNode) -> int | None:

@@ -31,7 +31,7 @@ from faithful_ledger.core.binding import (
     find,
 )
 from faithful_ledger.core.binding.compose import compose_records, value_of_json
-from faithful_ledger.core.binding.followers import SealState
+from faithful_ledger.core.binding.followers import Follower, SealState
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.entries import Entry, Tape
 from faithful_ledger.core.errors import (
@@ -127,6 +127,11 @@ class Save:
     @property
     def path(self) -> Path:
         return self.folder or self.main.path
+
+    @property
+    def bound(self) -> dict[str, BoundFile]:
+        """The files that are bound, by their names."""
+        return {name: file.bound for name, file in self.files.items() if file.bound is not None}
 
     @property
     def paths(self) -> dict[str, Path]:
@@ -298,9 +303,13 @@ class Save:
     @cached_property
     def seals(self) -> list[SealState]:
         """Every seal, length, count and offset, and whether it held when the save was opened."""
-        bound = {name: file.bound for name, file in self.files.items() if file.bound is not None}
-        elsewhere = [state for _, state in states_elsewhere(bound) if isinstance(state, SealState)]
-        return [state for each in bound.values() for state in seal_states(each)] + elsewhere
+        elsewhere = [state for _, state in self.elsewhere if isinstance(state, SealState)]
+        return [state for each in self.bound.values() for state in seal_states(each)] + elsewhere
+
+    @cached_property
+    def elsewhere(self) -> list[tuple[Follower, SealState | LedgerError]]:
+        """Every field that is worked out from another file, with its state when the save was opened."""
+        return list(states_elsewhere(self.bound))
 
     @property
     def missing(self) -> list[BindingError]:
@@ -326,8 +335,7 @@ class Save:
                 found += unchecked(file.bound)
                 found += audit(file.bound.root)
                 found += undescribed(file.bound)
-        bound = {name: file.bound for name, file in self.files.items() if file.bound is not None}
-        for each, state in states_elsewhere(bound):
+        for each, state in self.elsewhere:
             if isinstance(state, LedgerError):
                 found.append(Finding(each.node.path, "warning", f"{state.what}; it is not checked and not renewed"))
         if self.template is not None and self.problem is None:

@@ -40,7 +40,7 @@ class SealReport(NamedTuple):
 
 def seal_reports(save: Save) -> list[SealReport]:
     """Every checksum of the save, in the order in which they are renewed."""
-    bound = {name: file.bound for name, file in save.files.items() if file.bound is not None}
+    bound = save.bound
     states = {state.name: state for state in save.seals}
     seals = {each.node.path: each for each in _seals(bound) if each.node.path in states}
     needs = {

@@ -56,6 +56,14 @@ class Node:
     def title(self) -> str:
         return self.spec.title
 
+    @property
+    def record(self) -> Node | None:
+        """The innermost record that this is, or is in; None outside of rows."""
+        node: Node | None = self
+        while node is not None and node.index is None:
+            node = node.parent
+        return node
+
     def is_same(self, other: Node) -> bool:
         """Whether two nodes are one element; records are bound anew each time they are looked at."""
         return self is other or (

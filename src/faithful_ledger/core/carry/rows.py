@@ -58,7 +58,7 @@ def _rows_like(fields: Fields, rows: RowsNode) -> RowsNode:
     exact = [each for each in fields.rows if each.path == rows.path]
     alike = exact or [each for each in fields.rows if each.spec.name == rows.spec.name]
     if len(alike) != 1:
-        what = f"more than one rows are called {rows.spec.name}" if alike else f"there are no rows {rows.spec.name}"
+        what = f"more than one rows are called {rows.spec.name}" if alike else f"no rows are called {rows.spec.name}"
         raise EntryError(f"{what} in {fields.save.path.name}")
     return alike[0]
 
@@ -66,15 +66,13 @@ def _rows_like(fields: Fields, rows: RowsNode) -> RowsNode:
 def _carry(source: Save, target: Save, record: Node, rows: RowsNode, on_clash: OnClash) -> list[LeftOut]:
     """One record. Returns which of its values were left out."""
     now = rows_now(target, rows.path)
-    clash = _same_key(source, target, record, now)
-    if clash is not None and on_clash == "keep":
-        key = _key_text(source, record)
-        return [LeftOut(keyed_path(source, record), f"{key} is there already, and is kept as it is")]
-    if clash is not None and on_clash == "add" and not now.spec.key_may_repeat:
-        key = _key_text(source, record)
-        return [LeftOut(keyed_path(source, record), f"{key} is there already, and two may not have one {now.spec.key}")]
+    key = _key_text(source, record)
+    clash = _same_key(target, now, key) if key is not None else None
     if clash is not None and on_clash == "replace":
         return _put(source, target, record, rows.path, clash)
+    if clash is not None and (on_clash == "keep" or not now.spec.key_may_repeat):
+        why = "is kept as it is" if on_clash == "keep" else f"two may not have one {now.spec.key}"
+        return [LeftOut(keyed_path(source, record), f"{key} is there already, and {why}")]
     place = next((n for n, item in enumerate(now.items()) if now.is_empty(item)), None) if now.spec.empty else None
     if place is not None:
         return _put(source, target, record, rows.path, place)
@@ -103,21 +101,16 @@ def _is_alike(source: Save, target: Save, record: Node, rows: RowsNode) -> bool:
     return same and parent is not None and parent.path == rows.path
 
 
-def _same_key(source: Save, target: Save, record: Node, rows: RowsNode) -> int | None:
-    """The number of the record of some rows that has the same key."""
-    if not isinstance(record, GroupNode) or record.key_field is None:
-        return None
-    wanted = source.text(record.key_field)
-    for number, item in enumerate(rows.items()):
-        key = item.key_field if isinstance(item, GroupNode) else None
-        if key is not None and not rows.is_empty(item) and target.text(key) == wanted:
-            return number
-    return None
+def _same_key(save: Save, rows: RowsNode, key: str) -> int | None:
+    """The number of the record of some rows that has a key."""
+    found = (n for n, item in enumerate(rows.items()) if not rows.is_empty(item) and _key_text(save, item) == key)
+    return next(found, None)
 
 
-def _key_text(save: Save, record: Node) -> str:
+def _key_text(save: Save, record: Node) -> str | None:
+    """What tells a record from the others; None where nothing does."""
     key = record.key_field if isinstance(record, GroupNode) else None
-    return save.text(key) if key is not None else record.path
+    return save.text(key) if key is not None else None
 
 
 def _put(source: Save, target: Save, record: Node, rows: str, number: int) -> list[LeftOut]:
@@ -125,8 +118,9 @@ def _put(source: Save, target: Save, record: Node, rows: str, number: int) -> li
     there = rows_now(target, rows).item(number)
     values: list[tuple[str, str]] = []
     left: list[LeftOut] = []
+    known: dict[str, str] = {}
     for field in [record] if isinstance(record, FieldNode) else filter(is_value, all_fields(record)):
-        value, node = carried(source, field), _counterpart(there, record, field)
+        value, node = carried(source, field, known), _counterpart(there, record, field)
         try:
             if node is None:
                 raise EntryError(f"the records of {rows} have no {field.spec.name}")

@@ -7,6 +7,7 @@ same, or has the same name. Records are told apart by their keys. What cannot be
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from fractions import Fraction
 from typing import NamedTuple
 
@@ -60,18 +61,19 @@ def taken(save: Save, paths: Iterable[str]) -> list[Carried]:
         LedgerError: a path leads nowhere, or a value cannot be read.
     """
     found: dict[str, Carried] = {}
+    known: dict[str, str] = {}
     for path in paths:
         for node in _nodes(save, path):
             for field in [node] if isinstance(node, FieldNode) else filter(is_value, _fields_of(node)):
-                value = carried(save, field)
+                value = carried(save, field, known)
                 found[value.path] = value
                 if len(found) > MOST_CARRIED:
                     raise EntryError(f"{path} has more than {MOST_CARRIED} values", "nothing was carried; name fewer")
     return list(found.values())
 
 
-def carried(save: Save, field: FieldNode) -> Carried:
-    """A field's value as it is carried.
+def carried(save: Save, field: FieldNode, known: dict[str, str] | None = None) -> Carried:
+    """A field's value as it is carried; `known` as for `keyed_path`.
 
     Raises:
         ValueRefused: its bytes cannot be read.
@@ -79,30 +81,33 @@ def carried(save: Save, field: FieldNode) -> Carried:
     value, spec = save.value(field), field.spec
     is_plain = isinstance(value, int | float) and not isinstance(value, bool)
     text = str(value) if is_plain else spec.storage.to_text(value)
-    return Carried(keyed_path(save, field), text, spec.name, spec.label, spec.means, spec.unit)
+    return Carried(keyed_path(save, field, known), text, spec.name, spec.label, spec.means, spec.unit)
 
 
-def keyed_path(save: Save, node: Node) -> str:
-    """The path of a node, with records by their keys where they have one that can be written in a path."""
-    path = node.path
-    chain: list[Node] = []
-    holder: Node | None = node
-    while holder is not None:
-        chain.append(holder)
-        holder = holder.parent
-    for record in reversed(chain):  # from the outside in, so that each prefix is known already
-        key = record.key_field if isinstance(record, GroupNode) else None
-        if key is None or record.index is None or record.parent is None:
-            continue
-        step = format_path((Step(key=key.spec.name, value=save.text(key)),))
-        named = f"{keyed_path(save, record.parent)}{step}"
-        try:
+def keyed_path(save: Save, node: Node, known: dict[str, str] | None = None) -> str:
+    """The path of a node, with records by their keys where these tell them apart. `known` remembers the paths of
+    records from one call to the next, because a record has many fields.
+    """
+    record = node.record
+    if record is None:
+        return node.path
+    known = {} if known is None else known
+    if record.path not in known:
+        known[record.path] = _path_of_record(save, record, known)
+    return known[record.path] + node.path.removeprefix(record.path)
+
+
+def _path_of_record(save: Save, record: Node, known: dict[str, str]) -> str:
+    assert record.parent is not None
+    rows = keyed_path(save, record.parent, known)
+    key = record.key_field if isinstance(record, GroupNode) else None
+    if key is not None:
+        named = rows + format_path((Step(key=key.spec.name, value=save.text(key)),))
+        with suppress(LedgerError):  # a key that cannot be written in a path, or leads elsewhere
             same = save.nodes(named)
-        except LedgerError:
-            continue
-        if len(same) == 1 and same[0].start == record.start:
-            path = path.replace(record.path, named, 1) if path.startswith(record.path) else path
-    return path
+            if len(same) == 1 and same[0].start == record.start:
+                return named
+    return f"{rows}[{record.index}]"
 
 
 def _nodes(save: Save, path: str) -> list[Node]:
@@ -179,7 +184,7 @@ class Fields:
             if alike:
                 names = ", ".join(field.path for field in alike[:4])
                 raise EntryError(f"more than one field {what}: {names}")
-        raise EntryError("there is no field at this path, none that means the same, and none with its name")
+        raise EntryError("no field has this path, means the same, or has its name")
 
 
 def _no_record(save: Save, path: str) -> str:
@@ -220,9 +225,7 @@ def put_values(
 
 def _is_empty(save: Save, node: FieldNode) -> bool:
     """Whether nothing is there yet: in a record as the template says what holds nothing, else nothing, or zero."""
-    record: Node | None = node.parent
-    while record is not None and record.index is None:
-        record = record.parent
+    record = node.record
     rows = record.parent if record is not None else None
     if record is not None and isinstance(rows, RowsNode) and rows.spec.empty:
         return rows.is_empty(record)

@@ -7,7 +7,7 @@ from contextlib import suppress
 from functools import partial
 from typing import TYPE_CHECKING, TypeAlias
 
-from faithful_ledger.core.balance import due_by_name, rule_follower, states_elsewhere
+from faithful_ledger.core.balance import due_by_name, rule_follower
 from faithful_ledger.core.binding import FieldNode, Renewal, Settled, settle
 from faithful_ledger.core.binding.followers import Follower, SealState, follower_of, has_length_over
 from faithful_ledger.core.binding.settle import MOST_ROUNDS, renewed
@@ -80,8 +80,7 @@ def _due_elsewhere(save: Save, files: list[FilePlan], leave: frozenset[str]) -> 
     """Lengths and seals of other files that do not say what these files will be."""
     changed = {file.file.name for file in files if file.changes}
     after = {file.file.name: file.bound for file in files if file.bound is not None}
-    before = {name: file.bound for name, file in save.files.items() if file.bound is not None}
-    for each, state in states_elsewhere(before):
+    for each, state in save.elsewhere:
         node = each.node
         if isinstance(state, SealState) and node.spec.of_file in changed and node.path not in leave:
             other = after[node.spec.of_file]

@@ -80,7 +80,7 @@ def _fields(nodes: Nodes, path: str) -> list[FieldNode]:
 
 def _is_in_empty(node: Node) -> bool:
     """Whether a field is in a record that holds nothing."""
-    record = node.parent
+    record = node.record
     rows = record.parent if record is not None else None
     return record is not None and isinstance(rows, RowsNode) and rows.is_empty(record)
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Literal, TypeAlias
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage.base import Value, Wrapping
+from faithful_ledger.core.storage.moments import decimals
 from faithful_ledger.core.storage.numbers import Integer
 from faithful_ledger.core.storage.scaled import Number, Scaled
 
@@ -73,9 +74,7 @@ def form_of(number: Number | Scaled, form: Form) -> Formed | None:
 def _duration(seconds: Fraction) -> str | None:
     """Hours, minutes and seconds; None where they have more decimals than are typed."""
     whole, below = divmod(abs(seconds), 1)
-    digits = below * 10**9
-    if digits.denominator != 1:
-        return None
+    digits = decimals(below)
     hours, rest = divmod(int(whole), 3600)
     text = f"{'-' if seconds < 0 else ''}{hours}:{rest // 60:02}:{rest % 60:02}"
-    return f"{text}.{int(digits):09}".rstrip("0") if below else text
+    return text + digits if digits is not None else None

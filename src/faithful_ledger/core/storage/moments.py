@@ -13,7 +13,7 @@ from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage.base import FixedSize, Order, Storage, Value, Wrapping
 from faithful_ledger.core.storage.numbers import Float, Integer, parse_whole
 
-__all__ = ["MOMENTS", "UNITS", "DosMoment", "Moment", "is_moment", "moment_since"]
+__all__ = ["MOMENTS", "UNITS", "DosMoment", "Moment", "decimals", "is_moment", "moment_since"]
 
 UNITS = {
     "days": Fraction(86400),
@@ -57,10 +57,14 @@ def _shown(seconds: Fraction) -> str | None:
     if not 1 <= day <= date.max.toordinal():
         return None
     text = f"{date.fromordinal(day).isoformat()} {rest // 3600:02}:{rest // 60 % 60:02}:{rest % 60:02}"
-    if not below:
-        return text
+    digits = decimals(below)
+    return text + digits if digits is not None else None
+
+
+def decimals(below: Fraction) -> str | None:
+    """A part of a second with its point; empty for none, None where it has more than nine digits."""
     digits = below * 10**9
-    return f"{text}.{int(digits):09}".rstrip("0") if digits.denominator == 1 else None
+    return f".{int(digits):09}".rstrip("0").rstrip(".") if digits.denominator == 1 else None
 
 
 class _AsText(Storage):

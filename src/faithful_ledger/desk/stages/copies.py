@@ -188,8 +188,7 @@ class CopiesPane(QWidget):
         if save is None or book is None or save.template is None:
             return
         self._file = self._file if self._file in save.files else save.main.name
-        own = {file.name: file.bound for file in save.files.values() if file.bound is not None}
-        now = _Copy("now", own, _said("now", own))
+        now = _Copy("now", save.bound, _said("now", save.bound))
         copies = self.session.kept_copies
 
         def some(start: int) -> None:

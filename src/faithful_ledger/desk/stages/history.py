@@ -390,7 +390,7 @@ class HistoryStage(QWidget):
         for file in bound.values():
             if file.problem is not None:
                 return [], f"{BROKEN} {file.problem}"
-        present = {name: file.bound for name, file in save.files.items() if file.bound is not None}
+        present = save.bound
         found = islice(field_differences(bound, present), MOST_DIFFERENCES + 1)
         rows: list[tuple[str, ...]] = [(item.path, field_text(item.a), field_text(item.b)) for item in found]
         if len(rows) > MOST_DIFFERENCES:

@@ -151,10 +151,7 @@ class OutlineModel(QAbstractItemModel):
 
     def fetchMore(self, parent: Index) -> None:
         item = parent.internalPointer()
-        last = min(item.shown + PAGE, len(self._children(item)))
-        self.beginInsertRows(parent, item.shown, last - 1)
-        item.shown = last
-        self.endInsertRows()
+        self._show_up_to(item, min(item.shown + PAGE, len(self._children(item))) - 1)
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if role == Qt.ItemDataRole.DisplayRole and orientation == Qt.Orientation.Horizontal:

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from itertools import product
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -73,7 +74,7 @@ class _Anchored:
         self.content = contents[self.number]
         self.size = len(self.content)
         self.single = len(contents) == 1
-        self.others = {j: Numbers(content) for j, content in enumerate(contents) if j != self.number}
+        self.numbers = [Numbers(content) for content in contents]
         self.by_bits: dict[int, list[Place]] = defaultdict(list)
         self.by_value: dict[tuple[int, int], list[Place]] = defaultdict(list)
         for place in places:
@@ -100,14 +101,14 @@ class _Anchored:
             self._wanted[key] = _Wanted(np.concatenate((states, states ^ np.uint64((1 << bits) - 1))))
         return self._wanted[key]
 
-    def _anchors(self, bits: int) -> tuple[list[int], list[int]]:
-        """Where ranges may begin, and end."""
-        starts, ends = list(self.heads), list(self.tails)
+    def _anchors(self, bits: int) -> list[tuple[int, bool]]:
+        """Where ranges may end, and where they may begin, each with whether it is a beginning."""
+        starts, ends = set(self.heads), set(self.tails)
         for place in self.by_bits[bits][:BESIDE]:
             at = place.edge.at(self.size)
-            starts.append(at + place.size)
-            ends.append(at)
-        return sorted(set(starts)), sorted(set(ends), reverse=True)
+            starts.add(at + place.size)
+            ends.add(at)
+        return [*((end, False) for end in sorted(ends, reverse=True)), *((start, True) for start in sorted(starts))]
 
     # what takes byte after byte
 
@@ -123,8 +124,7 @@ class _Anchored:
         for algorithm, begin, out in chain.known:
             begun = ring.minus(zero, ring.times(powers, begin)) if begin else None
             ways.append((algorithm, begun, self.wanted(bits, flipped=chain.flipped, out=out)))
-        starts, ends = self._anchors(bits)
-        for anchor, is_start in [*((end, False) for end in ends), *((start, True) for start in starts)]:
+        for anchor, is_start in self._anchors(bits):
             if until.over:
                 return
             if is_start:
@@ -146,9 +146,8 @@ class _Anchored:
         kind = SUMS[name]
         running = RunningSums(self.content)
         wanted = self.wanted(kind.bits, flipped=False, out=0)
-        starts, ends = self._anchors(kind.bits)
         algorithm = Algorithm(name)
-        for anchor, is_start in [*((end, False) for end in ends), *((start, True) for start in starts)]:
+        for anchor, is_start in self._anchors(kind.bits):
             if until.over:
                 return
             edges, results = running.from_edge(name, anchor, is_start=is_start)
@@ -158,12 +157,12 @@ class _Anchored:
     # from a hit to a finding
 
     def _hits(self, algorithm: Algorithm, anchor: int, hits: list[int], *, is_start: bool) -> Iterator[Finding]:
-        ours = Numbers(self.content) if hits else None
+        ours, mask = self.numbers[self.number], (1 << algorithm.bits) - 1
         for free in hits:
             start, end = (anchor, free) if is_start else (free, anchor)
-            if end - start < LEAST_COVERED or ours is None:
+            if end - start < LEAST_COVERED:
                 continue
-            number, mask = ours.of(algorithm, start, end, 0, 0, None), (1 << algorithm.bits) - 1
+            number = ours.of(algorithm, start, end, 0, 0, None)
             for changed, value in (("", number), ("inverted", ~number & mask)):
                 made = replace(algorithm, changed=changed)  # type: ignore[arg-type]
                 for place in self.by_value.get((algorithm.bits, value), ()):
@@ -174,15 +173,12 @@ class _Anchored:
     def _edges(self, algorithm: Algorithm, place: Place, start: int, end: int) -> Iterator[Finding]:
         """A range that holds in the shortest save, with its edges counted so that it holds in the others as well."""
         at, size = place.edge.at(self.size), self.size
-        if alike(self.contents):
-            choices = [(Edge(start), Edge(size - end, True) if end > size // 2 and end != at else Edge(end))]
-        else:
-            choices = [
-                (a, z) for a in (Edge(start), Edge(size - start, True)) for z in (Edge(size - end, True), Edge(end))
-            ]
-        for first, last in choices:
+        starts, ends = [Edge(start)], [Edge(end)]
+        if not alike(self.contents):
+            starts, ends = [*starts, Edge(size - start, True)], [Edge(size - end, True), *ends]
+        for first, last in product(starts, ends):
             made = Finding(algorithm, first, last, place.edge, place.size, place.form)
-            if all(self._holds(made, place, j) for j in self.others) and made.holds(self.content):
+            if all(self._holds(made, place, number) for number in range(len(self.contents))):
                 cost = choice_bits(algorithm, (start, end), (at, at + place.size), size)
                 yield replace(made, bits=place.bits * len(set(place.values)) - cost)
 
@@ -191,6 +187,6 @@ class _Anchored:
         start, end, at = made.spans(size)
         if not 0 <= start < end <= size or not (end <= at or at + place.size <= start):
             return False
-        found = self.others[number].of(replace(made.algorithm, changed=""), start, end, 0, 0, None)
+        found = self.numbers[number].of(replace(made.algorithm, changed=""), start, end, 0, 0, None)
         mask = (1 << place.bits) - 1
         return place.values[number] == (~found & mask if made.algorithm.changed else found)
