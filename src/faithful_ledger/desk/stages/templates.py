@@ -103,6 +103,7 @@ class TemplatesSheet(QWidget):
             cell(fresh, number, 4).setForeground(colours()["holds" if each.proven else "open"])
         fresh.itemSelectionChanged.connect(self._show_about)
         fresh.setMaximumHeight(40 + 26 * min(max(len(rows), 3), 14))
+        fresh.setMinimumHeight(40 + 26 * min(max(len(rows), 3), 6))
         self.table = swap(self.body, self.table, fresh)
         number = next((n for n, each in enumerate(self.found) if each.template.id == chosen), 0)
         if self.found:
