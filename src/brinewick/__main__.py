@@ -11,28 +11,32 @@ from pathlib import Path
 from typing import TypeAlias
 
 from brinewick import play, tether
+from brinewick.card import Card
 from brinewick.company import SaveRefused
-from brinewick.console import Export
+from brinewick.console import OWNERS, REGIONS, Export
 from brinewick.deep import Depot
 from brinewick.harbour import Harbour
 from brinewick.pocket import Pocket
 from brinewick.quill import Quill
 
-Keeper: TypeAlias = Harbour | Depot | Pocket | Export | Quill
+Keeper: TypeAlias = Harbour | Depot | Pocket | Export | Card | Quill
 KEEPERS: dict[str, Callable[[Path], Keeper]] = {
     "desktop": Harbour,
     "pocket": Pocket,
     "console": Export,
+    "card": Card,
     "deep": Depot,
     **{name: partial(Quill, kind=name) for name in ("quill", "quill-zip", "quill-db")},
 }
-WITH_SLOTS = ("desktop", "console")
+WITH_SLOTS = ("desktop", "pocket", "console", "card", "deep")
 
 
 def parser() -> argparse.ArgumentParser:
     top = argparse.ArgumentParser(prog="brinewick", description="A salvage company in a drowned town.")
     top.add_argument("--saves", type=Path, default=Path("brinewick-saves"), help="the folder of the saves")
     top.add_argument("--edition", choices=KEEPERS, default="desktop", help="how saves are stored")
+    top.add_argument("--region", choices=[name.decode() for name in REGIONS], default="MOLE", help="of the console")
+    top.add_argument("--owner", choices=OWNERS, default="oriel", help="whose console it is")
     top.add_argument("--slot", type=int, default=1, help="the slot to play (1 to 99)")
     actions = top.add_subparsers(dest="action", required=True)
     actions.add_parser("start", help="a new company").add_argument("name")
@@ -54,6 +58,8 @@ def parser() -> argparse.ArgumentParser:
 
 def act(options: argparse.Namespace) -> str:
     harbour = KEEPERS[options.edition](options.saves)
+    if isinstance(harbour, Export | Card):
+        harbour.region, harbour.owner = options.region.encode(), OWNERS[options.owner]
     if options.action == "start":
         harbour.save(play.start(options.name, options.slot))
         return f"{options.name} opens its books in slot {options.slot}"

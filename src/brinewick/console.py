@@ -35,7 +35,9 @@ DESCRIPTOR = struct.Struct(">4sHHI4sQII32s")
 WRAPPER = struct.Struct(">4sI4sQII32s")
 MAGIC, DATA_MAGIC, VERSION, TITLE = b"BWX\x1b", b"BWY\x1b", 1, 0x0B21_4E57
 PUBLISHED_KEY = b"the bell rings at slack water"
-REGION, OWNER = b"MOLE", 0x0041_0000_5EA1_0007
+REGIONS = (b"MOLE", b"REEF")
+OWNERS = {"oriel": 0x0041_0000_5EA1_0007, "tamsin": 0x0041_0000_0BE1_1002, "brock": 0x0041_0000_71DE_0310}
+REGION, OWNER = REGIONS[0], OWNERS["oriel"]
 MOST_UNPACKED = 1 << 24
 LOT = struct.Struct(">HHBBHBI")
 DIVER = struct.Struct(">BBBBffI")
@@ -233,11 +235,22 @@ CHUNKS: dict[bytes, tuple[Callable[[Company], bytes], Callable[[Company, Reader]
 }
 
 
-class Export:
-    """The folder of the console edition: two files for each slot, `voyage.bwx` and `voyage.bwy`, `voyage-2.bwx`, …"""
+def check_owner(company: Company, region: bytes, owner: int) -> None:
+    """Raises SaveRefused when a save is of another region than the console, or of somebody else."""
+    if company.region != region:
+        theirs, mine = (each.decode("ascii", "replace") for each in (company.region, region))
+        raise SaveRefused(f"the save is of region {theirs}, and this console of {mine}")
+    if company.owner != owner:
+        raise SaveRefused(f"the save belongs to owner {company.owner:016X}, and this console to {owner:016X}")
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
+
+class Export:
+    """The folder of the console edition: two files for each slot, `voyage.bwx` and `voyage.bwy`, `voyage-2.bwx`, …; and
+    whose console it is.
+    """
+
+    def __init__(self, folder: Path, region: bytes = REGION, owner: int = OWNER) -> None:
+        self.folder, self.region, self.owner = folder, region, owner
 
     def paths(self, slot: int) -> tuple[Path, Path]:
         """Descriptor and data."""
@@ -253,9 +266,11 @@ class Export:
         company = parse(descriptor, data)
         if company.slot != slot:
             raise SaveRefused(f"the save belongs in slot {company.slot}")
+        check_owner(company, self.region, self.owner)
         return company
 
     def save(self, company: Company) -> None:
+        company.region, company.owner = self.region, self.owner
         contents = build(company)
         self.folder.mkdir(parents=True, exist_ok=True)
         for path, content in zip(self.paths(company.slot), contents, strict=True):

@@ -143,7 +143,7 @@ def parse(data: bytes) -> Company:
         raise SaveRefused("this is not a save of Brinewick, deep edition")
     if zlib.adler32(data[first:]) != total:
         raise SaveRefused("the save is damaged: its blocks do not match their checksum")
-    company = Company(name="", plays=plays)
+    company = Company(name="", slot=0, plays=plays)
     fillers = (read_company, read_hold)
     at = first
     for block, fill in enumerate(fillers):
@@ -222,10 +222,10 @@ def read_log(c: Company, r: Reader) -> None:
 
 
 class Depot(SingleFile):
-    """The folder of the deep edition: one file, `company.bwd`."""
+    """The folder of the deep edition: `company.bwd`, `company-2.bwd`, …; only the name says the slot."""
 
     def __init__(self, folder: Path) -> None:
         super().__init__(folder / "company.bwd", parse)
 
     def save(self, company: Company) -> None:
-        self.write(build(company))
+        self.write(company.slot, build(company))

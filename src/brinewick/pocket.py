@@ -2,7 +2,8 @@
 
     0   4  "BWP" 1B             16   4,088  the first bank
     4   1  version, 2        4,104   4,088  the second bank
-    5  11  zeros
+    5   1  slot, from 0
+    6  10  zeros
 
 All numbers are high byte first. Of the banks the one counts that was written later; 65,535 is followed by 0.
 
@@ -96,7 +97,7 @@ def build(c: Company, before: bytes = b"") -> bytes:
     banks = [before[at : at + BANK] for at in (FIRST, FIRST + BANK)] if before else [bank_bytes(0, slate, c)] * 2
     newer = newer_bank(banks)
     banks[1 - newer] = bank_bytes(turn_of(banks[newer]) + 1 & 0xFFFF, slate, c)
-    return (MAGIC + bytes([VERSION])).ljust(FIRST, b"\0") + b"".join(banks)
+    return (MAGIC + bytes([VERSION, c.slot - 1])).ljust(FIRST, b"\0") + b"".join(banks)
 
 
 def bank_bytes(turn: int, slate: bytes, c: Company) -> bytes:
@@ -156,7 +157,7 @@ def parse(data: bytes) -> Company:
     """
     if len(data) != SIZE:
         raise SaveRefused(f"a pocket save has {SIZE} bytes, and this one {len(data)}")
-    if data[:4] != MAGIC or data[4] != VERSION or any(data[5:FIRST]):
+    if data[:4] != MAGIC or data[4] != VERSION or any(data[6:FIRST]):
         raise SaveRefused("this is not a save of Brinewick, pocket edition")
     banks = [data[at : at + BANK] for at in (FIRST, FIRST + BANK)]
     for number_, bank in enumerate(banks):
@@ -167,7 +168,7 @@ def parse(data: bytes) -> Company:
     if sum(slate[:-2]) & 0xFFFF != int.from_bytes(slate[-2:], "big"):
         raise SaveRefused("the slate is damaged: its sum does not match")
     company = read_slate(ByteReader(slate[:-2], "slate"))
-    company.plays = turn_of(bank)
+    company.plays, company.slot = turn_of(bank), data[5] + 1
     if any(slate[CHART_AT + 2 + len(company.chart) : -2]):
         raise SaveRefused("something is scribbled behind the chart")
     validate(company)
@@ -208,15 +209,15 @@ def taken(r: ByteReader, count: int, room: int, size: int, what: str) -> list[by
 
 
 class Pocket(SingleFile):
-    """The folder of the pocket edition: one file, `pocket.bwp`."""
+    """The folder of the pocket edition: `pocket.bwp`, `pocket-2.bwp`, …; the slot is in the name and inside."""
 
     def __init__(self, folder: Path) -> None:
         super().__init__(folder / "pocket.bwp", parse)
 
     def save(self, company: Company) -> None:
         try:
-            before = self.path.read_bytes()
+            before = self.slot_path(company.slot).read_bytes()
             parse(before)
         except (OSError, SaveRefused):
             before = b""
-        self.write(build(company, before))
+        self.write(company.slot, build(company, before))

@@ -22,7 +22,7 @@ WITHOUT_TEMPLATE = (
     "profile",
     "vault",
 )
-WITH_ROOTS = ("read", "check", "post", "keep", "compare", "carry")
+WITH_ROOTS = ("read", "check", "post", "keep", "compare", "slots", "carry")
 WITHOUT_BOOK = (
     "template",
     "unwrap",
@@ -69,7 +69,7 @@ examples:
 def add_arguments(command: argparse.ArgumentParser, name: str) -> None:
     """All that a command takes."""
     OWN.get(name, _one_file)(command)
-    if name not in ("completion", "kit"):
+    if name not in ("completion", "card", "carry", "kit"):
         _common(command, name)
 
 
@@ -209,17 +209,70 @@ def _posting(command: argparse.ArgumentParser) -> None:
 
 
 def _carry(command: argparse.ArgumentParser) -> None:
-    add = command.add_argument
-    add("what", choices=("values", "rows"), help="single values, or whole records")
-    add("source", metavar="FROM", help="the save that they come from; it stays as it is")
-    add("target", metavar="TO", help="the save that they go into")
-    about = "a field, group, rows, record or section; PATH=PATH where it goes to another field"
-    add("--take", metavar="PATH", nargs="+", action="extend", required=True, help=about)
-    clash = "where a record has this key already: keep it (if nothing is said), replace its values, or add one"
-    add("--on-clash", choices=("keep", "replace", "add"), default="keep", help=clash)
-    add("--only-empty", action="store_true", help="only where nothing is there yet")
-    _posting(command)
-    command.set_defaults(out=None)
+    actions = command.add_subparsers(dest="what", metavar="WHAT", required=True, parser_class=type(command))
+
+    def action(name: str, about: str, *files: tuple[str, str, str]) -> argparse.ArgumentParser:
+        made: argparse.ArgumentParser = actions.add_parser(name, help=about, description=about)
+        for key, metavar, what in files:
+            made.add_argument(key, metavar=metavar, help=what)
+        return made
+
+    source = ("source", "FROM", "the save that they come from; it stays as it is")
+    target = ("target", "TO", "the save that they go into")
+    for name, about in (("values", "single values into another save"), ("rows", "whole records into another save")):
+        one = action(name, about, source, target)
+        where = "a field, group, rows, record or section; PATH=PATH where it goes to another field"
+        one.add_argument("--take", metavar="PATH", nargs="+", action="extend", required=True, help=where)
+        clash = "where a record has this key already: keep it (if nothing is said), replace its values, or add one"
+        one.add_argument("--on-clash", choices=("keep", "replace", "add"), default="keep", help=clash)
+        one.add_argument("--only-empty", action="store_true", help="only where nothing is there yet")
+    slot = action(
+        "slot", "a save into another slot", ("file", "FILE", "a save, a kept copy by its id, or an exported one")
+    )
+    slot.add_argument("--to", metavar="SLOT", required=True, help="the slot it goes into")
+    how = slot.add_mutually_exclusive_group()
+    how.add_argument("--move", action="store_true", help="its own slot is free afterwards")
+    how.add_argument("--swap", action="store_true", help="what is in that slot goes into its own")
+    slot.add_argument(
+        "--replace", action="store_true", help="also where the slot is taken; what is there is kept first"
+    )
+    slot.add_argument(
+        "--in", metavar="FOLDER", dest="folder", help="the folder of the slots, for a copy from elsewhere"
+    )
+    theirs = ("file", "FILE", "somebody else's save, which gets your owner")
+    owner = action("owner", "somebody else's save under your own owner number", theirs)
+    owner.add_argument("--like", metavar="OWN", required=True, help="a save of your own")
+    about = "put only the payload of FILE into the wrapper of OWN, also from another region"
+    owner.add_argument("--payload", action="store_true", help=about)
+    for each in actions.choices.values():
+        _posting(each)
+        each.set_defaults(out=None)
+        _common(each, "carry")
+
+
+def _card(command: argparse.ArgumentParser) -> None:
+    actions = command.add_subparsers(dest="action", metavar="ACTION", required=True, parser_class=type(command))
+    for name, about in (
+        ("list", "what is on a card, and how much room is left"),
+        ("add", "put files on a card; a pair together"),
+        ("extract", "write an entry, and what belongs to it, to new files"),
+        ("remove", "take an entry off a card, and what belongs to it"),
+        ("replace", "put other bytes in the place of an entry"),
+    ):
+        one: argparse.ArgumentParser = actions.add_parser(name, help=about, description=about)
+        one.add_argument("image", metavar="IMAGE", help="the image of the card")
+        if name == "add":
+            one.add_argument("files", metavar="FILE", nargs="+", help="the files, by whose names they are on it")
+        elif name != "list":
+            one.add_argument("name", metavar="NAME", help="the name of the entry")
+        if name == "replace":
+            one.add_argument("files", metavar="FILE", nargs="+", help="what is in it then; of a pair both")
+        if name == "extract":
+            one.add_argument("-o", "--out", metavar="FOLDER", default=".", help="where to; else the current folder")
+        if name in ("add", "remove", "replace"):
+            _posting(one)
+            one.set_defaults(out=None)
+        _common(one, "card")
 
 
 def _kit(command: argparse.ArgumentParser) -> None:
@@ -301,6 +354,7 @@ def _template(command: argparse.ArgumentParser) -> None:
 
 
 OWN: dict[str, Callable[[argparse.ArgumentParser], None]] = {
+    "card": _card,
     "carry": _carry,
     "compare": _compare,
     "completion": _completion,

@@ -1,22 +1,156 @@
-"""`carry` and `kit`: values and records of one save, put into another one."""
+"""`slots`, `carry` and `kit`: saves that go elsewhere, and values and records that go into another save."""
 
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
-from faithful_ledger.cli.opening import opened
-from faithful_ledger.cli.output import print_json, print_table, say
+from faithful_ledger.cli.opening import book_for, opened, roots_of
+from faithful_ledger.cli.output import print_json, print_table, say, warn
 from faithful_ledger.cli.saves import plan_json, posted, print_plan, split_paths, split_setting
-from faithful_ledger.core.carry import LeftOut, carry_rows, kits, put_values, taken
+from faithful_ledger.core.carried import Carried, check_carry, post_carry
+from faithful_ledger.core.carry import (
+    Carry,
+    How,
+    LeftOut,
+    Slot,
+    Slots,
+    carry_owner,
+    carry_payload,
+    carry_rows,
+    carry_slot,
+    kits,
+    put_values,
+    runs_of,
+    slots_in,
+    taken,
+)
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.posting.files import new_file
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.core.vault.archive import is_archive
 
-__all__ = ["carry", "kit"]
+__all__ = ["carry", "kit", "slots"]
+
+
+def slots(options: argparse.Namespace) -> int:
+    """The slots of a game; status 1 where there are none."""
+    shelf: Shelf = options.shelf
+    found = [each for group in _slots_at(options, shelf) for each in group.listed()]
+    if options.json:
+        print_json({"slots": [_slot_json(slot) for slot in found]})
+    else:
+        taken = [(s.slot, s.path.name, s.title or f"✕ {s.problem}") for s in found if s.taken]
+        print_table("Slots", ("Slot", "File", "What is in it"), taken)
+        if free := runs_of([each.slot for each in found if not each.taken]):
+            say(f"Free: {free}")
+    return 0 if found else 1
+
+
+def _slot_json(slot: Slot) -> dict[str, Any]:
+    known = {"slot": slot.slot, "file": str(slot.path), "title": slot.title, "taken": slot.taken}
+    return known | ({"problem": slot.problem} if slot.problem else {})
+
+
+def _slots_at(options: argparse.Namespace, shelf: Shelf) -> list[Slots]:
+    """The slots around a save, or those of each game in a folder."""
+    path = Path(options.file)
+    if not path.is_dir() or options.template is not None:
+        template = shelf.library(None).get(options.template) if options.template is not None else None
+        if template is not None:
+            return [Slots(template, path if path.is_dir() else path.parent, roots_of(options))]
+        return [Slots.around(opened(options, path, whole=False))]
+    return slots_in(path, shelf.library(shelf.book_of(path)), roots_of(options))
 
 
 def carry(options: argparse.Namespace) -> int:
+    """A save, or a part of one, to another place."""
+    return CARRIES[options.what](options)
+
+
+def _slot(options: argparse.Namespace) -> int:
+    """A save into another slot."""
+    shelf: Shelf = options.shelf
+    path = Path(options.file)
+    how: How = "move" if options.move else "swap" if options.swap else "copy"
+    if path.exists() and not is_archive(path):
+        source, home = opened(options, path), Path(options.folder) if options.folder else None
+    elif path.exists():
+        source, home = shelf.open_archive(path, options.template), Path(options.folder or ".")
+        if options.folder is None:
+            raise AddressError(
+                f"{path.name} is an exported copy", "nothing was written; say with --in where its slots are"
+            )
+    else:
+        book, snapshot = shelf.find_snapshot(str(path))
+        source = shelf.open_kept(book, snapshot, options.template)
+        home = Path(options.folder) if options.folder else Slots.around(source).folder
+    around = Slots.at(source, home) if home is not None else None
+    return _carried(options, carry_slot(source, options.to, how, around, anyway=options.replace), source)
+
+
+def _owner(options: argparse.Namespace) -> int:
+    """The owner of one save in another one, or the payload of that in the wrapper of one's own."""
+    theirs, own = opened(options, Path(options.file)), opened(options, Path(options.like))
+    if options.payload:
+        carry_payload(theirs, own)
+    else:
+        carry_owner(theirs, own)
+    return _posted(options, own if options.payload else theirs, [])
+
+
+def _carried(options: argparse.Namespace, made: Carry, save: Save) -> int:
+    """Write a carry, unless only asked for, and report it."""
+    book = book_for(options, made.save, save)
+    done = None
+    if options.dry_run:
+        for failed in (check for check in check_carry(book.history, made) if not check.ok):
+            warn(f"note: {failed.text}; {failed.remedy}")
+    else:
+        done = post_carry(book.history, made, options.note)
+    if options.json:
+        print_json(
+            {
+                "written": [str(write.path) for write in made.written] if done else [],
+                "removed": [str(write.path) for write in made.removed] if done else [],
+                "kept": done.kept if done else [],
+                "entries": [{"path": e.path, "old": e.old, "new": e.new, "file": e.file} for e in made.lines],
+                "changes": [change._asdict() for change in made.changes],
+                "left_out": [each._asdict() for each in made.left_out],
+                "in_balance": made.in_balance,
+            }
+        )
+    else:
+        _print_carry(made, done)
+    return 0
+
+
+def _print_carry(made: Carry, done: Carried | None) -> None:
+    say(f"{made.about}." if done else f"Plan: {made.about}.")
+    files = [
+        (w.path.name, "removed" if w.new is None else "new" if w.old is None else "changed", w.cause)
+        for w in made.writes
+    ]
+    print_table("Files", ("File", "Is", "Because of"), files)
+    print_table("Values", ("File", "Field", "Was", "Becomes"), [(e.file, e.path, e.old, e.new) for e in made.lines])
+    if made.left_out:
+        print_table("Left out", ("What", "Why"), [(each.path, each.why) for each in made.left_out])
+    for step in made.steps.before if not done else ():
+        say(f"Before you carry: {step}")
+    for after in made.steps.after:
+        say(f"After it: {after}")
+    for title, value in made.look_for:
+        say(f"The game should show: {title} {value}")
+    for finding in made.findings:
+        say(f"✕ {finding.path}: {finding.message}")
+    say("◆ in balance" if made.in_balance else "✕ out of balance")
+    say(f"Written. Kept before: {', '.join(done.kept)}." if done else "Nothing was written.")
+
+
+def _into_save(options: argparse.Namespace) -> int:
     """Values or records of one save into another; status 1 where nothing could be carried."""
     source, target = (opened(options, Path(name)) for name in (options.source, options.target))
     if source.path.absolute() == target.path.absolute():
@@ -68,7 +202,8 @@ def _posted(options: argparse.Namespace, save: Save, left: list[LeftOut]) -> int
         print_json({**document, "left_out": [each._asdict() for each in left]})
     else:
         print_plan(plan, written, kept, knows_seals=save.knows_seals)
-        print_table("Left out", ("Field", "Why"), [(each.path, each.why) for each in left])
+        if left:
+            print_table("Left out", ("Field", "Why"), [(each.path, each.why) for each in left])
     return 0 if plan.entries or not left else 1
 
 
@@ -79,3 +214,11 @@ def _both(given: str) -> tuple[str, str]:
     except AddressError:
         return given.strip(), given.strip()
     return path, where.strip()
+
+
+CARRIES: dict[str, Callable[[argparse.Namespace], int]] = {
+    "owner": _owner,
+    "rows": _into_save,
+    "slot": _slot,
+    "values": _into_save,
+}

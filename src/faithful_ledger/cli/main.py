@@ -24,7 +24,8 @@ ROOMS = {
     "sealing": ("find-seals",),
     "templates": ("template",),
     "layering": ("unwrap", "wrap"),
-    "carrying": ("carry", "kit"),
+    "carding": ("card",),
+    "carrying": ("carry", "kit", "slots"),
 }
 
 
@@ -44,7 +45,9 @@ ABOUT = {
     "unwrap": "write the payload of a packed or scrambled file to a new one",
     "wrap": "put a payload back into a file like the one it came from",
     "compare": "tell what differs between two saves: bytes, moved bytes, fields",
-    "carry": "put values or records of one save into another one",
+    "slots": "list the slots of a game in a folder, with what is in each",
+    "carry": "carry a save into another slot, or values and records into another save",
+    "card": "list, add, extract, remove or replace files on an image of a memory card",
     "kit": "take values of a save as a small file or line of text, or apply one",
     "keep": "keep an untouched copy of a save",
     "snapshots": "list kept copies",

@@ -11,7 +11,7 @@ from faithful_ledger.core.opening import WITHOUT, open_save
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 
-__all__ = ["book_for", "opened", "opened_or_bytes"]
+__all__ = ["book_for", "opened", "opened_or_bytes", "roots_of"]
 
 
 def opened(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Save:
@@ -21,12 +21,12 @@ def opened(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Sa
         path,
         getattr(options, "template", None),
         whole=whole,
-        roots=_roots(options),
+        roots=roots_of(options),
         text_format=getattr(options, "format", None) or "",
     )
 
 
-def _roots(options: argparse.Namespace) -> dict[str, Path]:
+def roots_of(options: argparse.Namespace) -> dict[str, Path]:
     """The folders that were granted on the command line."""
     found = {}
     for given in getattr(options, "roots", None) or ():
@@ -53,6 +53,6 @@ def book_for(options: argparse.Namespace, path: Path, save: Save) -> Book:
     """The book of a save; folders that were granted now are remembered in it."""
     shelf: Shelf = options.shelf
     book = shelf.book_for(path, save.template, options.book)
-    for name, folder in _roots(options).items():
+    for name, folder in roots_of(options).items():
         book.keeping.grant(name, folder)
     return book

@@ -113,6 +113,10 @@ class Disk:
     def remove(self, path: Path) -> None:
         path.unlink()
 
+    def remove_folder(self, path: Path) -> None:
+        """One that is empty."""
+        path.rmdir()
+
     def make_folder(self, path: Path) -> None:
         path.mkdir(parents=True, exist_ok=True)
 

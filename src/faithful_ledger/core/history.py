@@ -29,21 +29,15 @@ from faithful_ledger.core.posting.files import digest_at
 from faithful_ledger.core.posting.hazards import hazards, is_synced
 from faithful_ledger.core.posting.plan import Plan, companion_files, verify
 from faithful_ledger.core.posting.recover import recover
-from faithful_ledger.core.posting.write import Rename, Rewrite, replace_set
+from faithful_ledger.core.posting.write import Rename, Rewrite, arrived, replace_set
 from faithful_ledger.core.records import KeptFile, Posting, Snapshot
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.source import (
-    MemorySource,
-    Source,
-    files_below,
-    open_blocks,
-    same_bytes,
-    strays,
-)
+from faithful_ledger.core.source import MemorySource, files_below, open_blocks, strays
 from faithful_ledger.core.vault.objects import digest_of
 
-__all__ = ["LET_IT_SYNC", "History", "Ready"]
+__all__ = ["GAVE_WAY", "LET_IT_SYNC", "History", "Ready"]
 
+GAVE_WAY = "gave way"  # the kind of a snapshot of the files that a carry writes over or removes
 LET_IT_SYNC = "Let the sync go on again, and keep the local copy if it asks."
 
 
@@ -97,7 +91,7 @@ class History:
             Refused: a check does not allow it, or a file is not as it was opened; nothing was written.
             LedgerError: it could not be written; everything is as it was.
         """
-        with self._writing([file.file.path.resolve().parent for file in plan.written]):
+        with self.writing([file.file.path.resolve().parent for file in plan.written]):
             ready = self.ready(save, plan, note, detach_links=detach_links)
             replace_set(
                 ready.rewrites,
@@ -193,7 +187,7 @@ class History:
                 raise Refused(f"{target} leads out of {main.parent} by a symbolic link", "nothing was written")
             check = partial(verify, file.file.name, file.patched)
             rewrites.append(Rewrite(absolute(target), file.patched, None, check))
-        with self._writing([]):
+        with self.writing([]):
             for folder in {rewrite.path.parent for rewrite in rewrites}:
                 with translated(folder, "made"):
                     self.disk.make_folder(folder)
@@ -251,6 +245,7 @@ class History:
         named = [
             Path(each["to"]) for each in posting.record.get("renamed", []) if digest_at(Path(each["to"])) == each["old"]
         ]
+        named += [Path(path) for path in posting.record.get("created", []) if Path(path).is_file()]
         gave_way = self.restore(snapshot, f"before the posting of {posting.time} was reversed", also_gone=named)
         assert gave_way is not None
         self.records.mark_reversed(posting)
@@ -276,7 +271,7 @@ class History:
             what = f"{leading_out[0]} leads out of {base} by a symbolic link"
             raise Refused(what, "nothing was written; remove the link, or restore to another place")
         folders = {target.resolve().parent for target in targets}
-        with self._writing([folder for folder in folders if folder.is_dir()], despite_journal=True):
+        with self.writing([folder for folder in folders if folder.is_dir()], despite_journal=True):
             if to is not None and (existing := [target for target in targets if target.exists()]):
                 raise Refused(f"{existing[0]} exists already", "nothing was written; name another place")
             gave_way, removals, old = None, [], {}
@@ -285,7 +280,7 @@ class History:
                     path, names = next(iter(held.items()))
                     raise Refused(f"{Path(path).name} is held open by {', '.join(names)}", "close the game first")
                 present = [(file.role, file.path) for file in snapshot.files if file.path.exists()]
-                stale = [*self._stale(snapshot), *also_gone]
+                stale = list(dict.fromkeys([*self._stale(snapshot), *also_gone]))
                 gave_way = self.keeping.keep_files(
                     snapshot.save,
                     present + [("companion", path) for path in stale],
@@ -297,7 +292,7 @@ class History:
                 old = {file.path: file.sha256 for file in gave_way.files}
                 removals = [(path, old[absolute(path)]) for path in stale]
             rewrites = [
-                Rewrite(target, content, old.get(target), partial(_arrived, target.name, content), file.mode)
+                Rewrite(target, content, old.get(target), partial(arrived, target.name, content), file.mode)
                 for target, (file, content) in zip(targets, contents, strict=True)
                 if old.get(target) != file.sha256
             ]
@@ -326,6 +321,8 @@ class History:
 
     def _stale(self, snapshot: Snapshot) -> list[Path]:
         """Files that must go when a snapshot comes back: companions it was kept without, others in its folder."""
+        if snapshot.kind == GAVE_WAY:  # a part of a save, or of several
+            return []
         kept = {file.path for file in snapshot.files}
         if snapshot.is_folder:
             present = files_below(snapshot.save) if snapshot.save.is_dir() else []
@@ -348,10 +345,10 @@ class History:
 
     def hold(self) -> AbstractContextManager[None]:
         """This book alone, for a posting that writes several saves (see together.py)."""
-        return self._writing([])
+        return self.writing([])
 
     @contextmanager
-    def _writing(self, folders: Iterable[Path], *, despite_journal: bool = False) -> Iterator[None]:
+    def writing(self, folders: Iterable[Path], *, despite_journal: bool = False) -> Iterator[None]:
         """Hold this book and the folders of a save, with everything from before finished or undone.
 
         Raises:
@@ -396,8 +393,3 @@ def describe(plan: Plan, note: str) -> dict[str, Any]:
         "after": list(plan.steps.after),
         "look_for": [list(pair) for pair in plan.look_for],
     }
-
-
-def _arrived(name: str, content: Source, written: Source) -> None:
-    if not same_bytes(content, written):
-        raise Refused(f"{name} did not reach the disk as it was kept", "the save is as it was")

@@ -21,6 +21,7 @@ from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import (
     LoggedSource,
     MemorySource,
+    Source,
     files_below,
     name_within,
     open_source,
@@ -30,7 +31,7 @@ from faithful_ledger.core.source import (
 from faithful_ledger.core.template import Library, Template
 from faithful_ledger.core.template.model import FileSpec
 
-__all__ = ["WITHOUT", "find_save", "open_save", "still_fits"]
+__all__ = ["WITHOUT", "find_save", "open_save", "save_of", "still_fits", "templates_in"]
 
 WITHOUT = "none"  # in place of a template's id: the save is opened without one, whichever fits
 BESIDE = frozenset((".log", ".txt", ".md", ".ini", ".cfg", ".png", ".jpg", ".jpeg", ".bmp", ".bak", ".old", ".tmp"))
@@ -72,6 +73,31 @@ def find_save(path: Path, library: Library) -> tuple[Path, Template]:
     what = ", ".join(names[:MOST_NAMED]) + (f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else "")
     what = what or "none that a template fits"
     raise AddressError(f"the folder {path} holds {len(found)} saves ({what})", "name the file itself")
+
+
+def templates_in(folder: Path, library: Library) -> list[Template]:
+    """The templates whose signs fit a file in a folder, or in one of the folders in it.
+
+    Raises:
+        FileAccessError: the folder cannot be read.
+    """
+    found: dict[str, Template] = {}
+    waiting, count = [(folder, 0)], 0
+    while waiting and count < MOST_LOOKED_AT:
+        place, depth = waiting.pop(0)
+        try:
+            with os.scandir(place) as entries:
+                for entry in entries:
+                    count += 1
+                    if entry.is_file():
+                        for template in _signed(Path(entry.path), entry.stat().st_size, library):
+                            found.setdefault(template.id, template)
+                    elif entry.is_dir(follow_symlinks=False) and not depth:
+                        waiting.append((Path(entry.path), depth + 1))
+        except OSError as error:
+            if not depth:
+                raise unreadable(folder, error) from error
+    return list(found.values())
 
 
 def still_fits(path: Path, name: str, library: Library) -> bool:
@@ -126,6 +152,17 @@ def open_save(
     for name, spec in _others(template):
         files[name] = _open_other(template, spec, path.name, path.parent, roots)
     return _bound(Save(template, files, roots=dict(roots)))
+
+
+def save_of(
+    template: Template,
+    files: Mapping[str, tuple[Path, Source]],
+    folder: Path | None = None,
+    roots: Mapping[str, Path] = NO_ROOTS,
+) -> Save:
+    """A save from bytes: of each file on disk, by its name in the template, the path and what it holds."""
+    made = {name: SaveFile(name, path, source, None, None) for name, (path, source) in files.items()}
+    return _bound(Save(template, made, folder, dict(roots)))
 
 
 def _open_folder(folder: Path, template: Template | None, roots: Mapping[str, Path]) -> Save:

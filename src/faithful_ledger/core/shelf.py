@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
+from fnmatch import fnmatchcase
 from pathlib import Path
 
 from faithful_ledger.core.book import Book
@@ -12,13 +13,15 @@ from faithful_ledger.core.disk import Disk
 from faithful_ledger.core.errors import AddressError, Busy, LedgerError, NoTemplateFits, RecognitionError
 from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.keeping import Rebuilt
-from faithful_ledger.core.opening import WITHOUT, find_save, open_save, still_fits
+from faithful_ledger.core.opening import WITHOUT, find_save, open_save, save_of, still_fits
 from faithful_ledger.core.posting import Recovery
 from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.source import Source
 from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template import Library, Template
 from faithful_ledger.core.together import Part, post_together, recover_together
+from faithful_ledger.core.vault.archive import read_archive
 
 __all__ = ["Shelf"]
 
@@ -165,6 +168,51 @@ class Shelf:
                 return _text_save(path, why=error)
         save = open_save(path, chosen, (known.keeping.roots if known is not None else {}) | dict(roots or {}))
         if whole and save.problem is not None:
+            raise save.problem
+        return save
+
+    def open_kept(self, book: Book, snapshot: Snapshot, template: str | None = None) -> Save:
+        """A kept copy as a save, with the template that its book remembers, or the one that is recognised.
+
+        Raises:
+            VaultError: it is damaged.
+            RecognitionError: no template fits, or several do.
+        """
+        files = [(file.role, file.path, book.keeping.kept_source(file)) for file in snapshot.files]
+        template = template or book.keeping.template_of(snapshot.save)
+        return self._from_files(files, snapshot.save if snapshot.is_folder else None, template, book)
+
+    def open_archive(self, path: Path, template: str | None = None) -> Save:
+        """An exported copy as a save; its files have the names in it, as if they were beside it.
+
+        Raises:
+            VaultError: it is damaged, or not an exported copy.
+            RecognitionError: no template fits, or several do.
+        """
+        files: list[tuple[str, Path, Source]] = []
+        read_archive(path, lambda name, role, mode, source: files.append((role, path.parent / name, source)))
+        return self._from_files(files, None, template, None)
+
+    def _from_files(
+        self, files: list[tuple[str, Path, Source]], folder: Path | None, name: str | None, book: Book | None
+    ) -> Save:
+        """A save from roles, paths and contents, the main file first."""
+        library = self.library(book)
+        _, path, source = files[0]
+        template = library.get(name) if name and name != WITHOUT else library.recognise(path, source)
+        known = {role: (path, source) for role, path, source in files if role != "companion"}
+        if template.main.name not in known:  # it was kept before the template was there
+            for spec in template.files.values():
+                wanted = spec.name_beside(template.main, path.name) if spec is not template.main else spec.file_name
+                fits = (pair for pair in known.items() if fnmatchcase(pair[1][0].name, Path(wanted).name))
+                if not spec.inside and (found := next(fits, None)) is not None:
+                    known[spec.name] = known.pop(found[0])
+        missing = [spec.file_name for spec in template.files.values() if not spec.inside and spec.name not in known]
+        if missing:
+            what = f"the copy of {path.name} lacks {', '.join(missing)}"
+            raise AddressError(what, f"nothing was written; {template.id} needs them")
+        save = save_of(template, known, folder, book.keeping.roots if book is not None else {})
+        if save.problem is not None:
             raise save.problem
         return save
 

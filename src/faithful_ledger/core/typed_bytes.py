@@ -10,7 +10,7 @@ from faithful_ledger.core.save import Save, SaveFile, field_entry, refuse_depend
 from faithful_ledger.core.storage import RawBytes, Storage
 from faithful_ledger.core.template.model import FieldSpec
 
-__all__ = ["enter_bytes"]
+__all__ = ["enter_bytes", "enter_whole"]
 
 
 def enter_bytes(save: Save, file: str, start: int, end: int, data: bytes, typed_as: Storage | None = None) -> Entry:
@@ -41,6 +41,20 @@ def enter_bytes(save: Save, file: str, start: int, end: int, data: bytes, typed_
         save.tape.put([entry], joined)
         return entry
     save.tape.put([entry])
+    return entry
+
+
+def enter_whole(save: Save, file: str, data: bytes) -> Entry:
+    """Write down that a payload is wholly another one, with lengths and seals of its own.
+
+    Raises:
+        EntryError: nothing can be entered.
+    """
+    held = save.files[file]
+    if save.problem is not None:
+        raise EntryError(save.problem.what, save.problem.remedy or "nothing can be entered")
+    entry = _of_bytes(save, held, 0, held.source.size, data, RawBytes())
+    save.tape.put([entry], [each.path for each in save.tape if each.node.file == file])
     return entry
 
 

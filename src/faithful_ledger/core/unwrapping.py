@@ -15,7 +15,7 @@ from faithful_ledger.core.errors import AddressError, EntryError
 from faithful_ledger.core.inside import Payload, payloads_inside
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource
-from faithful_ledger.core.typed_bytes import enter_bytes
+from faithful_ledger.core.typed_bytes import enter_bytes, enter_whole
 from faithful_ledger.core.wrapping import Unwrapped, unwrap
 
 __all__ = ["Taken", "enter_payload", "payload_of", "put_back"]
@@ -63,11 +63,22 @@ def _found(save: Save) -> Sequence[Payload]:
 
 
 def enter_payload(save: Save, name: str, data: bytes) -> None:
-    """Enter other bytes for a payload that the template names; only the run that differs is an entry.
+    """Enter other bytes for a payload that the template names: the run that differs, or all of it where lengths or
+    seals in it differ as well.
 
     Raises:
         LedgerError: they cannot be entered.
     """
+    tape = list(save.tape)
+    try:
+        _enter_run(save, name, data)
+    except EntryError:
+        if len(list(save.tape)) != len(tape):
+            save.tape.undo()
+        enter_whole(save, name, data)
+
+
+def _enter_run(save: Save, name: str, data: bytes) -> None:
     source = save.files[name].source
     old = bytes(source.read(0, source.size))
     start = 0

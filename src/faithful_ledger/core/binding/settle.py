@@ -118,7 +118,8 @@ def _placed(
     bound: BoundFile, entries: list[Replacement], leave: frozenset[str], counts: Mapping[str, int]
 ) -> tuple[Patched, list[Renewal]]:
     """The payload with its entries, and with lengths, counts and offsets worked out from where everything was."""
-    given_anew = [item for item in entries if isinstance(item.element, RowsNode)]
+    whole = (0, bound.source.size)
+    given_anew = [item for item in entries if isinstance(item.element, RowsNode) or (item.start, item.end) == whole]
     fields = [
         each
         for each in _measuring(bound, leave)

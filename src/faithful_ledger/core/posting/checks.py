@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections.abc import Mapping
 from pathlib import Path
 from typing import NamedTuple
 
@@ -11,7 +12,7 @@ from faithful_ledger.core.find import Program, holders
 from faithful_ledger.core.posting.plan import Plan
 from faithful_ledger.core.source import Moment, moment_of
 
-__all__ = ["Check", "run_checks"]
+__all__ = ["Check", "check_files", "run_checks"]
 
 SPARE = 1 << 20
 
@@ -35,7 +36,7 @@ def run_checks(
     paths = [file.file.path for file in files]
     checks = [_unchanged(file.file.path, file.file.moment) for file in opened]
     checks.append(_not_open([file.file.path for file in opened], running))
-    checks += [_one_name(path, detach_links) for path in paths if _links(path) > 1]
+    checks += [_one_name(path, detach=detach_links) for path in paths if _links(path) > 1]
     checks += [_writable(path) for path in paths if path.exists()]
     new = sum(file.patched.size for file in files)
     old = sum(file.file.source.size for file in opened)
@@ -49,6 +50,36 @@ def run_checks(
         if finding.level == "error":
             checks.append(Check("balance", False, f"{finding.path}: {finding.message}", "mend the entries"))
     return checks
+
+
+def check_files(sizes: Mapping[Path, int], vault: Path, running: list[Program] | None = None) -> list[Check]:
+    """The checks of files that are written, made or removed, with their new sizes; those that are made have no old
+    bytes. `running` programs are looked for if not given.
+    """
+    present = [path for path in sizes if path.exists()]
+    checks = [_not_open(present, running)]
+    checks += [_one_name(path, detach=False) for path in present if _links(path) > 1]
+    checks += [_writable(path) for path in present]
+    folders = {_existing(path.parent) for path in sizes if path not in present}
+    checks += [_may_make(folder) for folder in sorted(folders)]
+    needs = {folder: 0 for path in sizes for folder in (_existing(path.parent).resolve(),)}
+    for path, size in sizes.items():
+        needs[_existing(path.parent).resolve()] += size
+    needs[vault] = sum(path.stat().st_size for path in present)
+    return checks + [_room(folder, size) for folder, size in needs.items()]
+
+
+def _existing(folder: Path) -> Path:
+    """The folder, or the first one above it that is there."""
+    while not folder.exists():
+        folder = folder.parent
+    return folder
+
+
+def _may_make(folder: Path) -> Check:
+    if folder.is_dir() and os.access(folder, os.W_OK | os.X_OK):
+        return Check("permission", True, f"files may be made in {folder}")
+    return Check("permission", False, f"you may not write in {folder}", "change its permissions")
 
 
 def _unchanged(path: Path, moment: Moment | None) -> Check:
@@ -77,7 +108,7 @@ def _links(path: Path) -> int:
         return 1
 
 
-def _one_name(path: Path, detach: bool) -> Check:
+def _one_name(path: Path, *, detach: bool) -> Check:
     if detach:
         return Check("links", True, f"{path.name} has other names (hard links); they keep the old bytes, as you chose")
     text = f"{path.name} has {_links(path)} names (hard links); only this one would get the new bytes"
@@ -96,10 +127,7 @@ def _writable(path: Path) -> Check:
 
 
 def _room(folder: Path, needed: int) -> Check:
-    present = folder
-    while not present.exists():
-        present = present.parent
-    free = shutil.disk_usage(present).free
+    free = shutil.disk_usage(_existing(folder)).free
     if free > needed + SPARE:
         return Check("room", True, f"{free >> 20} MiB are free in {folder}")
     text = f"{free >> 20} MiB are free in {folder} and {(needed + SPARE) >> 20} are needed"

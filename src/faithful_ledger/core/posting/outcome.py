@@ -21,7 +21,7 @@ from faithful_ledger.core.source import same_bytes
 from faithful_ledger.core.storage import Value
 from faithful_ledger.core.template import Template
 
-__all__ = ["check_result"]
+__all__ = ["check_result", "shown_then"]
 
 MOST_SHOWN = 8  # values that one path to look for stands for
 
@@ -129,7 +129,7 @@ def check_result(save: Save, plan: Plan) -> None:
                 f"{entry.path} would not read back as {entry.new_text}",
                 "the template does not say what this value's size depends on; nothing was written",
             )
-    plan.steps, plan.look_for = save.template.steps, list(_shown_then(save.template, result))
+    plan.steps, plan.look_for = save.template.steps, list(shown_then(save.template, result))
     plan.findings += rule_findings(save.template, result.fields)
     plan.findings += name_findings(save.template, result.fields, result.paths)
     plan.findings += row_findings(save.template.row_rules, result.nodes)
@@ -165,7 +165,7 @@ def _check_texts(save: Save, plan: Plan) -> None:
             raise EntryError(f"{entry.path} would not read back as {entry.new_text}", "nothing was written")
 
 
-def _shown_then(template: Template, result: Save) -> Iterator[tuple[str, str]]:
+def shown_then(template: Template, result: Save) -> Iterator[tuple[str, str]]:
     """What the game should show after the posting: the titles of fields and their values."""
     for path in template.steps.look_for:
         with suppress(LedgerError):

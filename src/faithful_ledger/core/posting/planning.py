@@ -149,11 +149,18 @@ def _due_by_rules(save: Save, files: list[FilePlan], entries: list[Entry]) -> It
         save.template, {f.file.name: SaveFile(f.file.name, f.file.path, f.patched, None, f.bound) for f in files}
     )
     entered = {entry.path for entry in entries}
-    yield from _due_by_names(save, template, entered)
+    named = list(_due_by_names(save, template, entered))
+    yield from named
     yield from _due_by_sums(save, template, result, entered)
-    renewed = {renewal.node.path for file in files for renewal in file.renewals}
+    renewed = {renewal.node.path for file in files for renewal in file.renewals} | {entry.path for entry in named}
+    by_bytes = {entry.node.file for entry in entries if entry.is_bytes}
+
+    def typed(node: FieldNode) -> bool:
+        """Whether bytes that were typed make it say something else."""
+        return node.file in by_bytes and any(each.raw != node.raw for each in save.fields(node.path))
+
     for equal in _equal_fields(save, result):
-        leading = [node for path, node in equal.items() if path in entered or path in renewed]
+        leading = [node for path, node in equal.items() if path in entered or path in renewed or typed(node)]
         if not leading:
             continue
         leading += [node for node in equal.values() if _is_worked_out(node) and node not in leading]

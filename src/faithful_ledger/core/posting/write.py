@@ -45,13 +45,13 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
-from faithful_ledger.core.errors import ChangedMeanwhile, LedgerError
+from faithful_ledger.core.errors import ChangedMeanwhile, LedgerError, Refused
 from faithful_ledger.core.posting.files import beside, names_of, replace_file, write_new
 from faithful_ledger.core.posting.steps import Kept, Seen, rename, set_aside, swap, sync, tidy, undo
-from faithful_ledger.core.source import Source, open_blocks
+from faithful_ledger.core.source import Source, open_blocks, same_bytes
 from faithful_ledger.core.vault.objects import digest_of
 
-__all__ = ["Finish", "Rename", "Rewrite", "replace_set", "uninterrupted"]
+__all__ = ["Finish", "Rename", "Rewrite", "arrived", "replace_set", "uninterrupted"]
 
 Finish = Callable[[dict[str, Any], list[str]], None]
 
@@ -68,6 +68,12 @@ class Rewrite(NamedTuple):
     verify: Callable[[Source], None]
     mode: int = 0o644
     seen: Seen | None = None
+
+
+def arrived(name: str, content: Source, written: Source) -> None:
+    """Raises Refused where what was written is not the content."""
+    if not same_bytes(content, written):
+        raise Refused(f"{name} did not reach the disk as it was kept", "the save is as it was")
 
 
 class Rename(NamedTuple):

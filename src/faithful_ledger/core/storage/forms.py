@@ -21,6 +21,7 @@ Form: TypeAlias = Literal["hex", "binary", "duration"]
 WORDS: dict[Form, str] = {"hex": "in hexadecimal", "binary": "in binary", "duration": "as a duration"}
 BINARY = re.compile(r"0b([01_ ]{1,80})")
 DURATION = re.compile(r"([+-]?)(?:([0-9]{1,12}):)?([0-9]{1,4}):([0-9]{2}(?:\.[0-9]{1,9})?)")
+LONGEST_SHOWN = 10**15  # seconds; longer ones are shown as a number
 
 
 class Formed(Wrapping[Number | Scaled]):
@@ -42,10 +43,10 @@ class Formed(Wrapping[Number | Scaled]):
 
     def to_text(self, value: Value) -> str:
         text = self.number.to_text(value)
-        if isinstance(value, bool) or not isinstance(value, int | float) or value != value or abs(value) > 1e15:
+        if isinstance(value, bool) or not isinstance(value, int | float) or value != value:
             return text
         if self.form == "duration":
-            return _duration(Fraction(text)) or text
+            return (_duration(Fraction(text)) if abs(value) < LONGEST_SHOWN else "") or text
         if not isinstance(value, int):
             return text
         bits = self.bits or 0

@@ -19,6 +19,7 @@ __all__ = [
     "NO_STEPS",
     "PINNED",
     "Bounds",
+    "CardSpec",
     "Companion",
     "Derived",
     "ElementSpec",
@@ -27,12 +28,14 @@ __all__ = [
     "FileSpec",
     "GroupSpec",
     "NameRule",
+    "Naming",
     "RowRule",
     "RowsSpec",
     "SealSpec",
     "SectionSpec",
     "Setting",
     "Sign",
+    "SlotSpec",
     "Steps",
     "Template",
     "Witness",
@@ -295,29 +298,81 @@ class RowRule:
     why: str
 
 
-@dataclass(slots=True, frozen=True)
-class NameRule:
-    """A field that must say what the name of its file, or of the folder around, says: what is at `{}` in the pattern,
-    or what `names` says of a whole name.
+@dataclass(slots=True, frozen=True, kw_only=True)
+class Naming:
+    """How the name of a file, or of the folder around it, says a value: it is at `{}` in the pattern, or `names` says
+    it of a whole name.
     """
 
-    path: str
-    of_folder: bool
-    pattern: str
-    names: dict[str, str]
-    why: str
+    of_folder: bool = False
+    pattern: str = ""
+    names: dict[str, str] = field(default_factory=dict)
 
     def said_by(self, file: Path) -> str | None:
         """What a name says; None where it is not one of this kind."""
-        name = file.parent.name if self.of_folder else file.name
+        name = self.name_part(file)
         if name in self.names:
             return self.names[name]
         before, mark, behind = self.pattern.partition("{}")
         fits = name.startswith(before) and name.endswith(behind) and len(name) > len(before) + len(behind)
         return name[len(before) : len(name) - len(behind)] if mark and fits else None
 
+    def name_part(self, file: Path) -> str:
+        return file.parent.name if self.of_folder else file.name
+
+    def name_for(self, value: str) -> str:
+        """The name that says a value; empty where none does."""
+        whole = next((name for name, said in self.names.items() if said == value), "")
+        return whole or (self.pattern.replace("{}", value, 1) if "{}" in self.pattern else "")
+
     def name_in_words(self, file: Path) -> str:
         return f"the folder {file.parent.name}" if self.of_folder else f"the file name {file.name}"
+
+
+@dataclass(slots=True, frozen=True, kw_only=True)
+class NameRule(Naming):
+    """A field that must say what the name of its file, or of the folder around, says."""
+
+    path: str
+    why: str = ""
+
+
+@dataclass(slots=True, frozen=True, kw_only=True)
+class SlotSpec(Naming):
+    """The slots of a game: how a name says which one it is, from `first` to `last` where they are numbers, and the
+    fields that show what is in one. `file` is the one whose name it is; `path` the field that says it as well, if any.
+    """
+
+    file: str
+    path: str = ""
+    first: int | None = None
+    last: int | None = None
+    shows: tuple[str, ...] = ()
+
+
+@dataclass(slots=True, frozen=True)
+class CardSpec:
+    """How an image of a card holds files: rows of entries, each with a name, a size and the number of its first block,
+    and rows of numbers that say which block follows each one.
+
+    Block number n is at `at` + n × `block_size`; `next` has the number of the block after each, `last` where none is,
+    and `free` where the block is nobody's. `fill` are fields of an entry that is taken. Of `pairs` one is nothing
+    without the other; files that match two patterns of `apart` are not on one card.
+    """
+
+    entries: str
+    name: str
+    first: str
+    next: str
+    block_size: Expression
+    at: Expression
+    size: str = ""
+    count: str = ""
+    free: int = 0
+    last: int = 0xFFFF
+    fill: tuple[tuple[str, str], ...] = ()
+    pairs: tuple[tuple[str, str], ...] = ()
+    apart: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(slots=True, frozen=True)
@@ -383,6 +438,8 @@ class Template:
     steps: Steps = NO_STEPS
     identity: tuple[str, ...] = ()
     name_rules: tuple[NameRule, ...] = ()
+    slots: SlotSpec | None = None
+    card: CardSpec | None = None
     row_rules: tuple[RowRule, ...] = ()
     author: str = ""
     origin: str = ""

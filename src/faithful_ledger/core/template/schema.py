@@ -293,6 +293,38 @@ class Rule(Part):
     why: Words = ""
 
 
+class Slots(Part):
+    """Which slots a game has, how a name says which one a save is in, and what shows what is in one."""
+
+    first: Annotated[int, Field(ge=0, le=1 << 32)] | None = None
+    last: Annotated[int, Field(ge=0, le=1 << 32)] | None = None
+    shows: Annotated[list[Words], Field(max_length=8)] = []
+    pattern: Words = ""
+    of: Literal["file", "folder"] = "file"
+    names: dict[Words, int | Words] = {}
+
+
+Pair = Annotated[list[Words], Field(min_length=2, max_length=2)]
+
+
+class Card(Part):
+    """How an image of a card holds files, in chains of blocks."""
+
+    entries: Words
+    name: Name
+    first: Name
+    next: Words
+    block_size: Formula
+    at: Formula = 0
+    size: Name | None = None
+    count: Name | None = None
+    free: Annotated[int, Field(ge=0, lt=1 << 32)] = 0
+    last: Annotated[int, Field(ge=0, lt=1 << 32)] = 0xFFFF
+    fill: dict[Name, int | Words] = {}
+    pairs: Annotated[list[Pair], Field(max_length=50)] = []
+    apart: Annotated[list[Pair], Field(max_length=50)] = []
+
+
 class Section(Part):
     title: Words
     fields: list[str] | None = None
@@ -337,6 +369,8 @@ class TemplateText(PartText):
     files: Annotated[dict[Name, File], Field(min_length=1, max_length=20)]
     companions: list[Companion] = []
     rules: list[Rule] = []
+    slots: Slots | None = None
+    card: Card | None = None
     steps: Steps | None = None
     identity: Annotated[list[Words], Field(max_length=8)] = []
     sections: list[Section] = []
@@ -366,6 +400,8 @@ def all_keys() -> dict[str, list[str]]:
         File,
         Companion,
         Rule,
+        Slots,
+        Card,
         Steps,
         Section,
         *ELEMENT_KINDS.values(),

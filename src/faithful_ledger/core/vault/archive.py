@@ -19,7 +19,7 @@ from typing import Any, NamedTuple
 from faithful_ledger.core.errors import LedgerError, VaultError
 from faithful_ledger.core.source import MemorySource, Source
 
-__all__ = ["ArchivedFile", "read_archive", "write_archive"]
+__all__ = ["ArchivedFile", "is_archive", "read_archive", "write_archive"]
 
 MOST_FILES = 2000
 LARGEST, LARGEST_FILE, LARGEST_NOTE = 4 << 30, 1 << 30, 1 << 20  # bytes of all, of one file, of snapshot.json
@@ -106,6 +106,15 @@ def read_archive(path: Path, keep: Callable[[str, str, int, Source], None]) -> A
         NotImplementedError,
     ) as error:
         raise VaultError(f"{path.name} is not an exported snapshot ({error})", "nothing was kept") from error
+
+
+def is_archive(path: Path) -> bool:
+    """Whether a file looks like an exported snapshot."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            return ABOUT in archive.namelist()
+    except (OSError, zipfile.BadZipFile, ValueError):
+        return False
 
 
 def _checked(path: Path, noted: Any, infos: dict[str, zipfile.ZipInfo]) -> tuple[str, str, int, str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from itertools import islice
-from typing import Literal
+from typing import Any, Literal
 
 from faithful_ledger.core.address import Expression, parse_path
 from faithful_ledger.core.errors import LedgerError
@@ -25,6 +25,7 @@ from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.compile.elements import WHOLE, Elements
 from faithful_ledger.core.template.compile.mistakes import MOST_HINTS, MOST_KNOWN, Keys, Mistakes, Where
 from faithful_ledger.core.template.model import (
+    CardSpec,
     Companion,
     ElementSpec,
     EqualRule,
@@ -37,6 +38,7 @@ from faithful_ledger.core.template.model import (
     SectionSpec,
     Setting,
     Sign,
+    SlotSpec,
     Steps,
     Template,
     Witness,
@@ -100,6 +102,8 @@ class _Files:
                 self.mistakes.append((("companions", number, "name"), text))
         for number, rule in enumerate(self.rules):
             self.rule(template, rule, number)
+        template.slots = self.slots(template)
+        template.card = self.card(template)
         for number, section in enumerate(self.keys.get("sections", [])):
             template.sections.append(self.section(template, section, ("sections", number)))
         return template
@@ -135,6 +139,72 @@ class _Files:
                 self.mistakes.append((where, f"“{path}” is many fields; a rule is about single ones"))
             elif found is not None and not isinstance(found, FieldSpec):
                 self.mistakes.append((where, f"“{path}” is not a field with a value"))
+
+    def slots(self, template: Template) -> SlotSpec | None:
+        """The slots, by what `slots` says, else by the first rule about the name of a file."""
+        keys, rule = self.keys.get("slots") or {}, next(iter(template.name_rules), None)
+        shows = tuple(keys.get("shows", ()))
+        for path in shows:
+            self.whole_path(template, path, ("slots", "shows"))
+        if (keys.get("first") is None) != (keys.get("last") is None) or keys.get("first", 0) > keys.get("last", 0):
+            self.mistakes.append((("slots",), "numbered slots have a first and a last one"))
+        numbers: dict[str, Any] = {"first": keys.get("first"), "last": keys.get("last"), "shows": shows}
+        if keys.get("pattern") or keys.get("names"):
+            if "{}" not in keys.get("pattern", "{}"):
+                self.mistakes.append((("slots", "pattern"), "say where in the name the slot is: {}"))
+            return SlotSpec(file=template.main.name, **numbers, **_naming(keys))
+        if rule is None:
+            if keys:
+                text = "say with `pattern` where in the name the slot is: {}, or with a rule `named` which field it is"
+                self.mistakes.append((("slots",), text))
+            return None
+        first = rule.path.partition(".")[0]
+        file = first if template.main.root.named(first) is None and first in template.files else template.main.name
+        naming: dict[str, Any] = {"of_folder": rule.of_folder, "pattern": rule.pattern, "names": rule.names}
+        return SlotSpec(file=file, path=rule.path, **numbers, **naming)
+
+    def card(self, template: Template) -> CardSpec | None:
+        """How a card holds files."""
+        keys = self.keys.get("card")
+        if not keys:
+            return None
+        entries = self.whole_path(template, keys["entries"], ("card", "entries"))
+        record = entries.item if isinstance(entries, RowsSpec) else None
+        if entries is not None and not isinstance(record, GroupSpec):
+            self.mistakes.append((("card", "entries"), f"“{keys['entries']}” is not rows of records"))
+        elif isinstance(entries, RowsSpec) and not entries.empty:
+            self.mistakes.append((("card", "entries"), "say with `empty` at these rows which entries are free"))
+        for key in ("name", "first", "size", "count"):
+            name = keys.get(key)
+            if name and isinstance(record, GroupSpec) and not isinstance(record.named(name), FieldSpec):
+                self.mistakes.append((("card", key), f"the records of {keys['entries']} have no field “{name}”"))
+        following = self.whole_path(template, keys["next"], ("card", "next"))
+        if following is not None and not (isinstance(following, RowsSpec) and isinstance(following.item, FieldSpec)):
+            self.mistakes.append((("card", "next"), f"“{keys['next']}” is not rows of single numbers"))
+        if not keys.get("size") and not keys.get("count"):
+            self.mistakes.append(
+                (("card",), "an entry says with `size` how many bytes it has, or with `count` how many blocks")
+            )
+        try:
+            size, at = Expression(keys["block_size"]), Expression(keys.get("at", 0))
+        except LedgerError as error:
+            self.mistakes.append((("card", "block_size"), str(error)))
+            return None
+        return CardSpec(
+            keys["entries"],
+            keys["name"],
+            keys["first"],
+            keys["next"],
+            size,
+            at,
+            keys.get("size") or "",
+            keys.get("count") or "",
+            keys.get("free", 0),
+            keys.get("last", 0xFFFF),
+            tuple((name, str(value)) for name, value in keys.get("fill", {}).items()),
+            tuple((one, other) for one, other in keys.get("pairs", ())),
+            tuple((one, other) for one, other in keys.get("apart", ())),
+        )
 
     def row_rule(self, template: Template, keys: Keys, kind: str, where: Where) -> None:
         """What is wrong with a rule over records."""
@@ -362,8 +432,12 @@ def _as_typed(value: object) -> str:
 
 
 def _name_rule(keys: Keys) -> NameRule:
+    return NameRule(path=keys["named"], why=keys.get("why", ""), **_naming(keys))
+
+
+def _naming(keys: Keys) -> dict[str, Any]:
     names = {name: str(value) for name, value in keys.get("names", {}).items()}
-    return NameRule(keys["named"], keys.get("of") == "folder", keys.get("pattern", ""), names, keys.get("why", ""))
+    return {"of_folder": keys.get("of") == "folder", "pattern": keys.get("pattern", ""), "names": names}
 
 
 def _derived(keys: Keys) -> Derived:

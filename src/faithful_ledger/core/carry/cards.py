@@ -1,0 +1,372 @@
+"""Files on an image of a memory card: entries of a directory, each with a chain of blocks.
+
+A template says how its card is laid out (`card`). What is added, removed or replaced is entered in the open image like
+any other values, so that seals follow and every other byte stays. Blocks of a damaged chain are never written over.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
+from fnmatch import fnmatchcase
+from functools import cached_property
+from itertools import pairwise
+from pathlib import Path
+from typing import NamedTuple
+
+from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode
+from faithful_ledger.core.binding.binder import number_at
+from faithful_ledger.core.binding.spans import all_fields
+from faithful_ledger.core.carry.values import Fields
+from faithful_ledger.core.entries import Entry
+from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, Refused, ValueRefused
+from faithful_ledger.core.opening import save_of
+from faithful_ledger.core.save import Save, field_entry
+from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.storage import encoded
+from faithful_ledger.core.template import Library, Template
+from faithful_ledger.core.template.model import CardSpec, FileSpec
+from faithful_ledger.core.typed_bytes import enter_bytes
+
+__all__ = ["Card", "CardEntry"]
+
+IMPORTANT = ("title", "region")  # what a file and its card have in common, by what fields mean
+
+
+class CardEntry(NamedTuple):
+    """A file on a card: its record's number, and the numbers of its blocks. `problem` says what is wrong with these."""
+
+    name: str
+    size: int
+    blocks: tuple[int, ...]
+    record: int
+    problem: str = ""
+
+
+class Card:
+    """The files on an open image.
+
+    Raises:
+        EntryError: its template does not say how it holds files.
+        LedgerError: the image does not fit its template.
+    """
+
+    def __init__(self, save: Save, library: Library) -> None:
+        template = save.template
+        if template is None or template.card is None:
+            what = f"no template says how {save.path.name} holds files"
+            raise EntryError(what, "nothing was written; name the template of the card, with a part `card`")
+        if save.problem is not None:
+            raise save.problem
+        self.save, self.library = save, library
+        self.spec: CardSpec = template.card
+        self.name = save.path.name
+        root = save.main.bound.root if save.main.bound is not None else None
+        assert root is not None
+        self.directory, self.table = self._rows(self.spec.entries), self._rows(self.spec.next)
+        self.block_size = self.spec.block_size.evaluate(lambda path: number_at(root, path))
+        self.at = self.spec.at.evaluate(lambda path: number_at(root, path))
+        end = self.at + self.table.count * self.block_size
+        if self.block_size < 1 or self.at < 0 or end > save.main.source.size:
+            what = f"{self.name}: {self.table.count} blocks of {self.block_size} bytes do not fit into it"
+            raise EntryError(what, "nothing was written; the image is cut off, or its template is wrong")
+
+    def _rows(self, path: str) -> RowsNode:
+        (node,) = self.save.nodes(path)
+        assert isinstance(node, RowsNode)
+        return node
+
+    # reading
+
+    @cached_property
+    def following(self) -> list[int]:
+        """The number of the block after each one, as the table says."""
+        import numpy
+
+        stride, storage = self.table.stride, getattr(self.table.spec.item, "storage", None)
+        if stride and storage is not None:
+            offsets = numpy.arange(self.table.count, dtype=numpy.int64) * stride
+            found = storage.column(numpy.frombuffer(self.table.raw, numpy.uint8), offsets)
+            if found is not None and found[1].all():
+                return list(map(int, found[0]))
+        return [item.number for item in self.table.items() if isinstance(item, FieldNode)]
+
+    @cached_property
+    def entries(self) -> list[CardEntry]:
+        """What is on the card, in the order of the directory."""
+        found: list[CardEntry] = []
+        owners: dict[int, str] = {}
+        for record in self.directory.items():
+            if isinstance(record, GroupNode) and not self.directory.is_empty(record):
+                entry = self._entry(record)
+                for block in entry.blocks:
+                    if block in owners and not entry.problem:
+                        entry = entry._replace(problem=f"block {block} belongs to {owners[block]} as well")
+                    owners.setdefault(block, entry.name)
+                found.append(entry)
+        return found
+
+    def _entry(self, record: GroupNode) -> CardEntry:
+        name = self._text(record, self.spec.name)
+        try:
+            size = self._number(record, self.spec.size) if self.spec.size else -1
+            count = self._number(record, self.spec.count) if self.spec.count else -(-max(size, 1) // self.block_size)
+            first = self._number(record, self.spec.first)
+        except LedgerError as error:
+            return CardEntry(name, 0, (), record.index or 0, error.what)
+        blocks, problem = self._chain(first, count)
+        size = size if size >= 0 else count * self.block_size
+        return CardEntry(name, size, tuple(blocks), record.index or 0, problem)
+
+    def _chain(self, first: int, count: int) -> tuple[list[int], str]:
+        """The blocks of a chain as far as it can be followed, and what is wrong with it."""
+        blocks: list[int] = []
+        number, seen = first, set[int]()
+        while number != self.spec.last:
+            if not 0 <= number < len(self.following):
+                return blocks, f"its chain leads to block {number}, and the card has {len(self.following)}"
+            if number in seen:
+                return blocks, f"its chain leads in a circle, back to block {number}"
+            blocks.append(number)
+            seen.add(number)
+            after = self.following[number]
+            if after == self.spec.free:
+                return blocks, f"its chain leads to block {number}, which the table says is free"
+            if len(blocks) > count:
+                return blocks, f"its chain has more than the {count} blocks of its size"
+            number = after
+        if len(blocks) != count:
+            return blocks, f"its chain has {len(blocks)} blocks, and its size needs {count}"
+        return blocks, ""
+
+    @property
+    def free(self) -> list[int]:
+        """The numbers of the blocks that are nobody's. Those that a damaged chain leads to are not among them, nor one
+        whose number the table could not tell from `free` or `last`.
+        """
+        used = {block for entry in self.entries for block in entry.blocks} | {self.spec.free, self.spec.last}
+        return [number for number, after in enumerate(self.following) if after == self.spec.free and number not in used]
+
+    def entry(self, name: str) -> CardEntry:
+        """The entry of a name.
+
+        Raises:
+            AddressError: there is none, or more than one.
+            Refused: its chain is damaged.
+        """
+        found = [entry for entry in self.entries if entry.name == name]
+        if len(found) != 1:
+            what = f"{self.name} has {len(found) or 'no'} entries “{name}”"
+            names = ", ".join(entry.name for entry in self.entries) or "nothing is on it"
+            raise AddressError(what, f"nothing was written; there are {names}")
+        if found[0].problem:
+            raise Refused(f"{name} on {self.name} is damaged: {found[0].problem}", "nothing was written")
+        return found[0]
+
+    def content(self, entry: CardEntry) -> bytes:
+        """What an entry holds."""
+        source = self.save.main.source
+        parts = (source.read(start, start + self.block_size) for start in map(self._start, entry.blocks))
+        return b"".join(map(bytes, parts))[: entry.size]
+
+    def _start(self, block: int) -> int:
+        return self.at + block * self.block_size
+
+    def with_partners(self, name: str) -> list[CardEntry]:
+        """An entry with those that are nothing without it.
+
+        Raises:
+            LedgerError: as for `entry`.
+        """
+        names = [name, *(partner for partner in self.partners(name) if self._has(partner))]
+        return [self.entry(each) for each in dict.fromkeys(names)]
+
+    def partners(self, name: str) -> Iterator[str]:
+        """The names that a file needs beside it."""
+        for one, other in self.spec.pairs:
+            for mine, theirs in ((one, other), (other, one)):
+                if fnmatchcase(name, mine):
+                    before, star, behind = mine.partition("*")
+                    letters = name[len(before) : len(name) - len(behind)] if star else ""
+                    yield theirs.replace("*", letters)
+
+    def _has(self, name: str) -> bool:
+        return any(entry.name == name for entry in self.entries)
+
+    # writing
+
+    def add(self, files: Mapping[str, bytes], instead_of: Iterable[CardEntry] = ()) -> None:
+        """Enter files by their names, in place of entries that go.
+
+        Raises:
+            Refused: half of a pair is missing, a name is there already, a file is of another title or region, entries
+                exclude each other, or there is no room.
+            ValueRefused: a name does not fit into the directory.
+        """
+        gone = list(instead_of)
+        self._refuse(files, {entry.name for entry in self.entries} - {entry.name for entry in gone})
+        free = [*sorted(block for entry in gone for block in entry.blocks), *self.free]
+        places = [entry.record for entry in gone]
+        places += [n for n, item in enumerate(self.directory.items()) if self.directory.is_empty(item)]
+        needed = sum(-(-max(len(data), 1) // self.block_size) for data in files.values())
+        if needed > len(free):
+            what = f"{', '.join(files)} need {needed} blocks of {self.block_size} bytes, and {len(free)} are free"
+            raise Refused(f"{self.name} is full: {what}", "nothing was written; remove something first")
+        if len(files) > len(places):
+            what = f"{self.name} is full: its directory has room for {self.directory.count} entries"
+            raise Refused(what, "nothing was written; remove something first")
+        table = {block: self.spec.free for entry in gone for block in entry.blocks}
+        entries: list[Entry] = []
+        writes: list[tuple[int, bytes]] = []
+        for place, (name, data) in zip(places, files.items(), strict=False):
+            count = -(-max(len(data), 1) // self.block_size)
+            blocks, free = free[:count], free[count:]
+            table |= dict(pairwise([*blocks, self.spec.last]))
+            entries += self._record(place, name, len(data), blocks)
+            writes += [(block, data[n * self.block_size :][: self.block_size]) for n, block in enumerate(blocks)]
+        entries += [e for place in places[len(files) : len(gone)] for e in self._emptied(place)]
+        self._enter(table, entries, writes)
+
+    def remove(self, entries: Sequence[CardEntry]) -> None:
+        """Enter that files go: their records and blocks are free; what was in the blocks stays."""
+        table = {block: self.spec.free for entry in entries for block in entry.blocks}
+        self._enter(table, [e for entry in entries for e in self._emptied(entry.record)], [])
+
+    def _enter(self, table: Mapping[int, int], entries: list[Entry], writes: list[tuple[int, bytes]]) -> None:
+        for number, after in sorted(table.items()):
+            if self.following[number] != after:
+                entries.append(self._saying(self.table.item(number), after))
+        self.save.tape.put([entry for entry in entries if entry.data != entry.node.raw])
+        for run in _runs(writes, self.block_size):
+            start = self._start(run[0][0])
+            data = b"".join(part for _, part in run)
+            if bytes(self.save.main.source.read(start, start + len(data))) != data:
+                enter_bytes(self.save, self.save.main.name, start, start + len(data), data)
+
+    def _record(self, place: int, name: str, size: int, blocks: list[int]) -> Iterator[Entry]:
+        record = self.directory.item(place)
+        values = {self.spec.name: name, self.spec.first: str(blocks[0])} | dict(self.spec.fill)
+        values |= {key: str(value) for key, value in ((self.spec.size, size), (self.spec.count, len(blocks))) if key}
+        for node in _fields(record):
+            if node.spec.name in values:
+                yield self._typed(node, values[node.spec.name])
+            elif node.spec.means in self.meanings:
+                yield self._typed(node, self.meanings[node.spec.means])
+
+    def _emptied(self, place: int) -> Iterator[Entry]:
+        """The entries that make a record one that the template calls empty."""
+        says = dict(self.directory.spec.empty)
+        for node in _fields(self.directory.item(place)):
+            if node.spec.name in says:
+                yield self._typed(node, says[node.spec.name])
+
+    def _typed(self, node: FieldNode, text: str) -> Entry:
+        storage = node.spec.storage
+        try:
+            return field_entry(node, encoded(storage, storage.from_text(text), node.raw))
+        except ValueRefused as error:
+            raise ValueRefused(f"{text} on {self.name}: {error.what}", error.remedy) from error
+
+    @staticmethod
+    def _saying(node: object, number: int) -> Entry:
+        assert isinstance(node, FieldNode)
+        return field_entry(node, encoded(node.spec.storage, number, node.raw))
+
+    # what may be on a card
+
+    def _refuse(self, files: Mapping[str, bytes], there: set[str]) -> None:
+        """What keeps files from being on the card with those that stay."""
+        after = there | set(files)
+        for name in files:
+            if name in there:
+                what = f"{name} is on {self.name} already"
+                raise Refused(what, "nothing was written; replace it, or rename the file")
+            for partner in self.partners(name):
+                if partner not in after:
+                    what = f"{name} belongs together with {partner}, which is neither given nor on {self.name}"
+                    raise Refused(what, "nothing was written; give both")
+            for one, other in self.spec.apart:
+                for mine, theirs in ((one, other), (other, one)):
+                    clash = [each for each in sorted(after) if fnmatchcase(each, theirs) and each != name]
+                    if fnmatchcase(name, mine) and clash:
+                        raise Refused(f"{name} and {clash[0]} cannot be on one card", "nothing was written; remove one")
+        self._refuse_strangers(files)
+
+    def _refuse_strangers(self, files: Mapping[str, bytes]) -> None:
+        """Files of another title or region than the card; and pairs of which one half is not that of the other."""
+        mine = self.meanings
+        for save in self._saves(files):
+            name = save.main.path.name
+            for node in Fields(save).singles:
+                meaning = node.spec.means
+                if meaning in IMPORTANT and meaning in mine and _said(node) != mine[meaning]:
+                    what = f"{name} is of {meaning} {_said(node)}, and {self.name} of {mine[meaning]}"
+                    raise Refused(what, "nothing was written; a console refuses it on this card")
+            if save.problem is not None or not save.in_balance:
+                errors = [each.message for each in save.findings if each.level == "error"]
+                broken = [f"{state.label} does not hold" for state in save.broken_seals]
+                why = save.problem.what if save.problem is not None else (errors + broken)[0]
+                names = ", ".join(file.path.name for file in save.on_disk)
+                raise Refused(f"{names} do not belong together, or are damaged: {why}", "nothing was written")
+
+    def _saves(self, files: Mapping[str, bytes]) -> Iterator[Save]:
+        """The files as saves, with those on the card that they need, as far as a template fits them."""
+        on_card = {entry.name: entry for entry in self.entries if not entry.problem}
+
+        def data_of(name: str) -> bytes | None:
+            return files[name] if name in files else self.content(on_card[name]) if name in on_card else None
+
+        main = dict.fromkeys(each for name in files for each in (name, *self.partners(name)))
+        for name in main:
+            data = data_of(name)
+            with suppress(LedgerError):
+                if data is not None:
+                    template = self.library.recognise(Path(name), MemorySource(data))
+                    needed = {s.name: s.name_beside(template.main, name) for s in _on_disk(template)}
+                    needed[template.main.name] = name
+                    found = {key: (Path(each), data_of(each)) for key, each in needed.items()}
+                    known = {key: (path, MemorySource(held)) for key, (path, held) in found.items() if held is not None}
+                    if len(known) == len(needed):
+                        yield save_of(template, known)
+
+    @cached_property
+    def meanings(self) -> dict[str, str]:
+        """What the card says of itself, by what its fields mean."""
+        return {node.spec.means: _said(node) for node in Fields(self.save).singles if node.spec.means}
+
+    @staticmethod
+    def _text(record: GroupNode, name: str) -> str:
+        node = record.names[name]
+        assert isinstance(node, FieldNode)
+        return _said(node)
+
+    @staticmethod
+    def _number(record: GroupNode, name: str) -> int:
+        node = record.names[name]
+        assert isinstance(node, FieldNode)
+        return node.number
+
+
+def _on_disk(template: Template) -> list[FileSpec]:
+    return [spec for spec in template.files.values() if not spec.inside]
+
+
+def _said(node: FieldNode) -> str:
+    return node.spec.storage.to_text(node.value)
+
+
+def _fields(record: object) -> Iterator[FieldNode]:
+    assert isinstance(record, GroupNode)
+    yield from all_fields(record)
+
+
+def _runs(writes: list[tuple[int, bytes]], block_size: int) -> Iterator[list[tuple[int, bytes]]]:
+    """Blocks that follow each other on the card, together; one that is not full is the last."""
+    run: list[tuple[int, bytes]] = []
+    for block, data in sorted(writes):
+        if run and (block != run[-1][0] + 1 or len(run[-1][1]) != block_size):
+            yield run
+            run = []
+        run.append((block, data))
+    if run:
+        yield run

@@ -1,0 +1,253 @@
+"""Saves of other owners and regions, and files on memory cards; the made-up console judges."""
+
+from __future__ import annotations
+
+import random
+import struct
+import zlib
+from pathlib import Path
+
+from brinewick import card as game_card
+from faithful_ledger.core.book import Book
+from faithful_ledger.core.carry import Card, carry_owner, carry_payload, carry_slot
+from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, Refused
+from faithful_ledger.core.opening import find_save, open_save
+from faithful_ledger.core.posting import make_plan
+from faithful_ledger.core.save import Save
+from faithful_ledger.core.template import parse_template
+from tests.support import LedgerCase, play
+
+
+class ConsoleCase(LedgerCase):
+    def console(self, name: str, *whose: str, edition: str = "console") -> Path:
+        saves = self.folder / name
+        for action in (("start", name), ("dive", "Tamsin")):
+            self.assertEqual(play(saves, "--edition", edition, *whose, *action).status, 0)
+        return saves
+
+    def voyage(self, saves: Path, name: str = "voyage.bwx") -> Save:
+        return open_save(*find_save(saves / name, self.library()))
+
+    def post(self, save: Save) -> None:
+        plan = make_plan(save)
+        self.assertTrue(plan.in_balance, plan.findings)
+        book = Book(self.folder / "book")
+        book.history.post(save, plan)
+        book.close()
+
+
+class OwnerTest(ConsoleCase):
+    def test_a_save_of_somebody_else_becomes_ones_own(self) -> None:
+        own, theirs = self.console("Own"), self.console("Theirs", "--owner", "brock")
+        self.assertIn("belongs to owner 0041000071DE0310", play(theirs, "--edition", "console", "show").text)
+        save = self.voyage(theirs)
+        entries = carry_owner(save, self.voyage(own))
+        self.assertEqual([entry.path for entry in entries], ["owner", "data.owner"])
+        self.post(save)
+        self.assertTrue(play(theirs, "--edition", "console", "show").text.startswith("Theirs · slot 1"))
+        with self.assertRaisesRegex(EntryError, "has your owner already"):
+            carry_owner(self.voyage(theirs), self.voyage(own))
+
+    def test_only_the_payload_goes_over_regions(self) -> None:
+        own, theirs = self.console("Own"), self.console("Theirs", "--region", "REEF", "--owner", "tamsin")
+        before = self.tree(self.folder)
+        with self.assertRaisesRegex(Refused, r"is of region REEF, and .* of MOLE; nothing was written.*--payload"):
+            carry_owner(self.voyage(theirs), self.voyage(own))
+        mine = self.voyage(own)
+        carry_payload(self.voyage(theirs), mine)
+        self.assertEqual(self.tree(self.folder), before)
+        self.post(mine)
+        self.assertTrue(play(own, "--edition", "console", "show").text.startswith("Theirs · slot 1"))
+        with self.assertRaisesRegex(EntryError, "has this payload already"):
+            carry_payload(self.voyage(theirs), self.voyage(own))
+
+    def test_another_title_and_another_game_are_refused(self) -> None:
+        own, theirs = self.console("Own"), self.console("Theirs")
+        data = bytearray((theirs / "voyage.bwx").read_bytes())
+        data[8:12] = b"\x07\x07\x07\x07"
+        (theirs / "voyage.bwx").write_bytes(data)
+        with self.assertRaisesRegex(Refused, "is of title 0x07070707, and .* they are of different games"):
+            carry_payload(self.voyage(theirs), self.voyage(own))
+        with self.assertRaisesRegex(EntryError, "are described by brinewick-desktop and brinewick-console"):
+            carry_owner(self.opened(), self.voyage(own))
+
+
+class CardTest(ConsoleCase):
+    def card(self, saves: Path) -> Card:
+        return Card(open_save(*find_save(saves / "card.bwc", self.library())), self.library())
+
+    def pair(self, saves: Path, stem: str) -> dict[str, bytes]:
+        return {f"{stem}.{end}": (saves / f"{stem}.{end}").read_bytes() for end in ("bwx", "bwy")}
+
+    def in_slot(self, saves: Path, slot: int) -> dict[str, bytes]:
+        """An exported voyage, carried into a slot."""
+        save = self.voyage(saves)
+        made = carry_slot(save, str(slot))
+        return {write.path.name: bytes(write.new.read(0, write.new.size)) for write in made.written if write.new}
+
+    def shown(self, saves: Path, slot: int) -> str:
+        return play(saves, "--edition", "card", "--slot", str(slot), "show").text.partition(" · ")[0]
+
+    def test_what_is_added_replaced_and_removed_is_what_the_console_then_reads(self) -> None:
+        saves, other = self.console("Card", edition="card"), self.console("Other")
+        play(saves, "--edition", "card", "save", "2")
+        third = self.in_slot(other, 3)
+        card = self.card(saves)
+        card.add(third)
+        self.post(card.save)
+        self.assertEqual([self.shown(saves, slot) for slot in (1, 2, 3)], ["Card", "Card", "Other"])
+        card = self.card(saves)
+        self.assertEqual(dict(card_files(card)), game_card.parse(card_bytes(card), b"MOLE"))
+        second = self.in_slot(other, 2)
+        card.add(second, card.with_partners("voyage-2.bwy"))
+        self.post(card.save)
+        self.assertEqual(self.shown(saves, 2), "Other")
+        card = self.card(saves)
+        card.remove(card.with_partners("voyage.bwy"))
+        self.post(card.save)
+        self.assertIn("no save in slot 1 on the card", self.shown(saves, 1))
+        self.assertEqual([self.shown(saves, slot) for slot in (2, 3)], ["Other", "Other"])
+
+    def test_everything_else_stays_byte_for_byte(self) -> None:
+        saves, other = self.console("Card", edition="card"), self.console("Other")
+        image = bytearray((saves / "card.bwc").read_bytes())
+        image[60 * 256 : 61 * 256] = random.Random(5).randbytes(256)  # what a removed file left in a free block
+        (saves / "card.bwc").write_bytes(image)
+        card = self.card(saves)
+        card.add(self.in_slot(other, 3))
+        self.post(card.save)
+        after = (saves / "card.bwc").read_bytes()
+        changed = {at // 256 for at, (old, new) in enumerate(zip(image, after, strict=True)) if old != new}
+        taken = {block for entry in self.card(saves).entries if "-3" in entry.name for block in entry.blocks}
+        self.assertLessEqual(changed, taken | {0, 1, 3})
+
+    def test_mistakes_are_refused_by_name(self) -> None:
+        saves, other = self.console("Card", edition="card"), self.console("Other")
+        reef = self.console("Reef", "--region", "REEF")
+        third, first, strange = self.in_slot(other, 3), self.pair(other, "voyage"), self.in_slot(reef, 4)
+        half = {name: data for name, data in third.items() if name.endswith("bwx")}
+        mixed = half | {"voyage-3.bwy": strange["voyage-4.bwy"]}
+        trial = {name.replace("voyage", "trial"): data for name, data in first.items()}
+        large = {f"note{number}": bytes(256 * 25) for number in range(8)}
+        before = self.tree(saves)
+        for files, words in (
+            (first, r"voyage.bwx is on card.bwc already; nothing was written"),
+            (half, r"voyage-3.bwx belongs together with voyage-3.bwy, which is neither given nor on card.bwc"),
+            (strange, r"voyage-4.bwx is of region REEF, and card.bwc of MOLE"),
+            (mixed, r"is of region REEF|voyage-3.bwx, voyage-3.bwy do not belong together"),
+            (trial, r"trial.bwx and voyage.bwx cannot be on one card"),
+            (large, r"card.bwc is full: .* need 200 blocks of 256 bytes, and 177 are free"),
+            ({f"{n}": b"" for n in range(47)}, r"card.bwc is full: its directory has room for 48 entries"),
+            ({"a name with too many letters": b"x"}, r"a name with too many letters on card.bwc"),
+        ):
+            card = self.card(saves)
+            with self.subTest(words), self.assertRaisesRegex(LedgerError, words):
+                card.add(files)
+            self.assertEqual(list(card.save.tape), [])
+        with self.assertRaisesRegex(AddressError, "card.bwc has no entries “gone.bwx”; nothing was written; there are"):
+            self.card(saves).entry("gone.bwx")
+        with self.assertRaisesRegex(EntryError, "no template says how harbour.bwk holds files"):
+            Card(self.opened(), self.library())
+        self.assertEqual(self.tree(saves), before)
+
+    def test_damaged_chains_are_shown_and_never_written_over(self) -> None:
+        other, damaged = self.console("Other"), self.folder / "damaged"
+        damaged.mkdir()
+        for number, words in (
+            (10, "its chain leads in a circle, back to block 10"),
+            (999, "its chain leads to block 999, and the card has 192"),
+            (40, "its chain leads to block 40, which the table says is free"),
+            (0xFFFF, "its chain has 3 blocks, and its size needs 5"),
+            (9, "block 9 belongs to voyage.bwx as well|has more than|has 4 blocks"),
+        ):
+            with self.subTest(words):
+                saves = self.console(f"Card {number}", edition="card")
+                image = bytearray((saves / "card.bwc").read_bytes())
+                image[256 + 24 : 256 + 26] = number.to_bytes(2, "big")  # behind the third block of the data
+                struct.pack_into(">I", image, 20, zlib.crc32(image[256 : 9 * 256]))
+                (saves / "card.bwc").write_bytes(image)
+                card = self.card(saves)
+                problems = {entry.name: entry.problem for entry in card.entries}
+                self.assertRegex(problems["voyage.bwy"] or "", words)
+                chain = next(entry.blocks for entry in card.entries if entry.name == "voyage.bwy")
+                self.assertFalse(set(card.free) & set(chain))
+                with self.assertRaisesRegex(Refused, "voyage.bwy on card.bwc is damaged"):
+                    card.with_partners("voyage.bwx")
+                card.add(self.in_slot(other, 3))
+                self.post(card.save)
+                after = (saves / "card.bwc").read_bytes()
+                for block in chain:
+                    self.assertEqual(after[block * 256 :][:256], bytes(image[block * 256 :][:256]))
+
+    def test_cards_of_other_makes_with_numbers_nobody_chose(self) -> None:
+        source = random.Random()
+        seed = source.randrange(1 << 30)
+        source.seed(seed)
+        for _ in range(12):
+            order, size, blocks = (
+                source.choice(["little", "big"]),
+                source.choice([64, 128, 512]),
+                source.randrange(8, 60),
+            )
+            wide, free, last = source.choice([16, 32]), source.choice([0, 0xFFF0]), source.choice([0xFFFF, blocks + 3])
+            head, by_count = source.randrange(40), source.random() < 0.5
+            template = parse_template(
+                f"""ledger: 1
+id: other-card
+title: Another card
+files:
+  card:
+    name: "*.img"
+    order: {order}
+    layout:
+      - {{unknown: head, size: {head}}}
+      - {{rows: chain, each: {{as: u{wide}}}, count: {blocks}}}
+      - rows: names
+        count: 9
+        empty: {{used: 0}}
+        layout: [{{field: used, as: u8}}, {{field: length, as: u32}}, {{field: start, as: u{wide}}}, {{field: name, as: text, size: 12}}]
+      - {{unknown: data}}
+card: {{entries: names, name: name, first: start, {"count" if by_count else "size"}: length, next: chain, block_size: {size},
+  at: {head + blocks * wide // 8 + 9 * (17 + wide // 8)}, free: {free}, last: {last}, fill: {{used: 7}}}}
+""".encode(),
+                "other-card.yaml",
+            )
+            at = head + blocks * wide // 8 + 9 * (17 + wide // 8)
+            image = (
+                source.randbytes(head)
+                + free.to_bytes(wide // 8, order) * blocks
+                + bytes(at - head - blocks * wide // 8)
+            )  # type: ignore[arg-type]
+            path = self.folder / "a.img"
+            path.write_bytes(image + source.randbytes(blocks * size))
+            expected: dict[str, bytes] = {}
+            with self.subTest(seed=seed, order=order, size=size, by_count=by_count):
+                for step in range(12):
+                    card = Card(open_save(path, template), self.library())
+                    whole = size if by_count else 1
+                    name = f"f{step}"
+                    if expected and source.random() < 0.4:
+                        name = source.choice(sorted(expected))
+                        card.remove(card.with_partners(name))
+                        del expected[name]
+                    else:
+                        data = source.randbytes(source.randrange(1, 4) * whole * source.choice([1, 1, size // whole]))
+                        if -(-len(data) // size) > len(card.free) or len(expected) == 9:
+                            continue
+                        card.add({name: data})
+                        expected[name] = data
+                    self.post(card.save)
+                    card = Card(open_save(path, template), self.library())
+                    self.assertEqual(dict(card_files(card)), expected)
+                    self.assertEqual([entry.problem for entry in card.entries], [""] * len(expected))
+                    used = sum(len(entry.blocks) for entry in card.entries)
+                    self.assertEqual(len(card.free), blocks - used - (not free))
+
+
+def card_files(card: Card) -> list[tuple[str, bytes]]:
+    return [(entry.name, card.content(entry)) for entry in card.entries]
+
+
+def card_bytes(card: Card) -> bytes:
+    source = card.save.main.source
+    return bytes(source.read(0, source.size))
