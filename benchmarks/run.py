@@ -1,6 +1,6 @@
 """Speed and memory as ratios, measured side by side in one run: `python benchmarks/run.py [NAME …] [--write]`.
 
-A NAME chooses what is measured: start, save, huge, handlers, describe, plan, texts, search, places, trials, seals,
+A NAME chooses what is measured: start, save, huge, handlers, describe, carry, plan, texts, search, places, trials, seals,
 align, profile, look; without one, all.
 
 Each line is the median of a measured time over the median of its unit, taken in turns so that other work on the machine
@@ -22,6 +22,7 @@ import zlib
 from collections.abc import Callable
 from pathlib import Path
 
+from carrying import carrying
 from describing import describing
 from finding import aligning, looking, places, profiling, searching
 from measure import MIB, Line, side_by_side, timed
@@ -362,6 +363,7 @@ GROUPS = {
     "huge": huge_file,
     "handlers": handlers,
     "describe": lambda folder, rounds: describing(rounds),
+    "carry": lambda folder, rounds: carrying(folder, max(rounds // 2, 1)),
     "plan": lambda folder, rounds: planning(max(rounds // 2, 1)),
     "texts": lambda folder, rounds: texts(max(rounds // 2, 1)),
     "search": lambda folder, rounds: searching(max(rounds // 2, 1)),

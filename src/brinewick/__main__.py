@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TypeAlias
 
 from brinewick import play, tether
+from brinewick.atlas import Atlas
 from brinewick.card import Card
 from brinewick.company import SaveRefused
 from brinewick.console import OWNERS, REGIONS, Export
@@ -19,13 +20,14 @@ from brinewick.harbour import Harbour
 from brinewick.pocket import Pocket
 from brinewick.quill import Quill
 
-Keeper: TypeAlias = Harbour | Depot | Pocket | Export | Card | Quill
+Keeper: TypeAlias = Harbour | Depot | Pocket | Export | Card | Quill | Atlas
 KEEPERS: dict[str, Callable[[Path], Keeper]] = {
     "desktop": Harbour,
     "pocket": Pocket,
     "console": Export,
     "card": Card,
     "deep": Depot,
+    "atlas": Atlas,
     **{name: partial(Quill, kind=name) for name in ("quill", "quill-zip", "quill-db")},
 }
 WITH_SLOTS = ("desktop", "pocket", "console", "card", "deep")
@@ -35,6 +37,8 @@ def parser() -> argparse.ArgumentParser:
     top = argparse.ArgumentParser(prog="brinewick", description="A salvage company in a drowned town.")
     top.add_argument("--saves", type=Path, default=Path("brinewick-saves"), help="the folder of the saves")
     top.add_argument("--edition", choices=KEEPERS, default="desktop", help="how saves are stored")
+    top.add_argument("--harbour", default="west-quay", help="the folder of the harbour, of the atlas edition")
+    top.add_argument("--map", type=int, choices=(1, 2), default=1, help="the version of the map of a new harbour")
     top.add_argument("--region", choices=[name.decode() for name in REGIONS], default="MOLE", help="of the console")
     top.add_argument("--owner", choices=OWNERS, default="oriel", help="whose console it is")
     top.add_argument("--slot", type=int, default=1, help="the slot to play (1 to 99)")
@@ -58,6 +62,8 @@ def parser() -> argparse.ArgumentParser:
 
 def act(options: argparse.Namespace) -> str:
     harbour = KEEPERS[options.edition](options.saves)
+    if isinstance(harbour, Atlas):
+        harbour = Atlas(options.saves, options.harbour, options.map)
     if isinstance(harbour, Export | Card):
         harbour.region, harbour.owner = options.region.encode(), OWNERS[options.owner]
     if options.action == "start":

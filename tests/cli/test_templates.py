@@ -133,7 +133,7 @@ def plain(node: Node) -> Any:
     return found
 
 
-SHIPPED = [f"brinewick-{edition}" for edition in ("console", "deep", "desktop", "pocket", "quill")]
+SHIPPED = [f"brinewick-{edition}" for edition in ("atlas", "card", "console", "deep", "desktop", "pocket", "quill")]
 
 
 class ReaderTest(CommandCase):

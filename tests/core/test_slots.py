@@ -14,9 +14,10 @@ from typing import NamedTuple
 
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.carried import post_carry
-from faithful_ledger.core.carry import How, Slots, carry_slot, slots_in
+from faithful_ledger.core.carry import How, InnerSlots, Slots, carry_record, carry_slot, slots_in
 from faithful_ledger.core.errors import ChangedMeanwhile, EntryError, LedgerError, Refused
 from faithful_ledger.core.opening import find_save, open_save
+from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template import Template, parse_template
 from tests.support import Crash, FailingDisk, LedgerCase, play
@@ -373,3 +374,99 @@ rules:
         book.close()
         now = {name: data for name, data in self.tree(self.folder).items() if not name.startswith("book")}
         self.assertEqual(now, before)
+
+
+ONE_FILE = """ledger: 1
+id: one-file
+title: One file
+files:
+  save:
+    name: "*.mem"
+    order: big
+    layout:
+      - {constant: magic, text: MEM}
+      - rows: slots
+        count: 4
+        empty: {used: 0}
+        layout:
+          - group: body
+            flat: true
+            layout:
+              - {field: number, as: u8, locked: it is the place's}
+              - {field: used, as: u8}
+              - {field: coins, as: u32}
+              - {field: who, as: text, size: 6}
+          - {field: sum, as: u16, seal: {algorithm: sum16, over: body}}
+slots: {rows: slots, keep: [number], shows: [who, coins]}
+"""
+
+
+class InnerTest(SlotCase):
+    """Slots that are records of one file, each with a sum of its own."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.template = parse_template(
+            ONE_FILE.encode(),
+            "one-file.yaml",
+        )
+        self.path = self.folder / "a.mem"
+        self.write({1: (b"Maud", 7), 3: (b"Ives", 9)})
+
+    def write(self, entries: dict[int, tuple[bytes, int]]) -> None:
+        self.path.write_bytes(self.made(entries))
+
+    @staticmethod
+    def made(entries: dict[int, tuple[bytes, int]], freed: dict[int, tuple[bytes, int]] | None = None) -> bytes:
+        whole = b"MEM"
+        for number in range(1, 5):
+            who, coins = (entries | (freed or {})).get(number, (b"", 0))
+            body = struct.pack(">BBI6s", number, number in entries, coins, who)
+            whole += body + struct.pack(">H", sum(body))
+        return whole
+
+    def test_a_record_is_copied_moved_and_swapped_with_its_own_number_and_sum(self) -> None:
+        maud, ives = (b"Maud", 7), (b"Ives", 9)
+        for how, to, expected in (
+            ("copy", "2", self.made({1: maud, 2: maud, 3: ives})),
+            ("move", "4", self.made({3: ives, 4: maud}, {1: maud})),
+            ("swap", "3", self.made({1: ives, 3: maud})),
+        ):
+            with self.subTest(how=how):
+                self.write({1: maud, 3: ives})
+                save = open_save(self.path, self.template)
+                carry_record(save, to, "1", how)  # type: ignore[arg-type]
+                plan = make_plan(save)
+                self.assertTrue(plan.in_balance, plan.findings)
+                book = Book(self.folder / f"book-{how}")
+                book.history.post(save, plan)
+                book.close()
+                self.assertEqual(self.path.read_bytes(), expected)
+
+    def test_what_is_there_and_what_cannot_be_done(self) -> None:
+        save = open_save(self.path, self.template)
+        found = [(each.slot, each.title) for each in InnerSlots(save).listed()]
+        self.assertEqual(found, [("1", "Maud · coins 7"), ("2", ""), ("3", "Ives · coins 9"), ("4", "")])
+        for to, of, how, words in (
+            ("3", "1", "copy", "slot 3 is taken by Ives · coins 9; nothing was written"),
+            ("2", "4", "copy", "slot 4 is free; nothing was written"),
+            ("5", "1", "copy", "there is no slot 5; nothing was written; slots are 1 to 4"),
+            ("2", "1", "swap", "slot 2 is free, so there is nothing to swap"),
+            ("1", "1", "move", "slot 1 is where it is already"),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(LedgerError, words):
+                carry_record(save, to, of, how)  # type: ignore[arg-type]
+            self.assertEqual(list(save.tape), [])
+
+    def test_a_record_of_a_kept_copy_comes_back_into_another_slot(self) -> None:
+        shelf = self.shelf()
+        save = open_save(self.path, self.template)
+        book = shelf.open("One")
+        (book.folder / "templates" / "one-file.yaml").write_text(ONE_FILE)
+        snapshot = book.keeping.keep(save)
+        self.write({2: (b"Cy", 1)})
+        now = open_save(self.path, self.template)
+        carry_record(now, "4", "3", source=shelf.open_kept(book, snapshot, "one-file"))
+        book.history.post(now, make_plan(now))
+        self.assertEqual(self.path.read_bytes(), self.made({2: (b"Cy", 1), 4: (b"Ives", 9)}))
+        shelf.close()

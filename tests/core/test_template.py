@@ -405,10 +405,10 @@ class LibraryTest(LedgerCase):
         library = Library((self.folder,), self.cache)
         self.assertEqual(
             list(library.templates()),
-            [f"brinewick-{edition}" for edition in ("console", "deep", "desktop", "pocket", "quill")],
+            [f"brinewick-{edition}" for edition in ("atlas", "card", "console", "deep", "desktop", "pocket", "quill")],
         )
         with self.assertRaisesRegex(
-            RecognitionError, r"no template fits this file \(known: brinewick-console, .*\); bad.yaml cannot"
+            RecognitionError, r"no template fits this file \(known: brinewick-atlas, .*\); bad.yaml cannot"
         ):
             library.recognise(self.folder / "x", MemorySource(b"noise"))
 

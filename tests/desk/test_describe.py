@@ -354,7 +354,9 @@ class TemplatesTest(DescribeCase):
         self.assertIsNotNone(self.save.template)
 
     def test_the_list_and_what_can_be_done_with_one(self) -> None:
-        shipped = [f"brinewick-{edition}" for edition in ("console", "deep", "desktop", "pocket", "quill")]
+        shipped = [
+            f"brinewick-{edition}" for edition in ("atlas", "card", "console", "deep", "desktop", "pocket", "quill")
+        ]
         self.assertEqual(self.ids(), [*shipped, "mine-sav"])
         shown = self.page.current
         assert shown is not None

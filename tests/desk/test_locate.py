@@ -318,7 +318,7 @@ class LocateTest(DeskCase):
         self.assertIn("Keep copies while you play (in History, or with Ctrl+S)", self.shell.locate.hint.text())
         self.press("Ctrl+S")
         self.assertEqual((self.told(), self.shell.stage), ("A copy is kept.", LOCATE))
-        self.press("Ctrl+5")
+        self.press("Ctrl+6")
         self.shell.history.label_line.setText("before the dive")
         self.press("Ctrl+S")
         self.assertEqual([each.label for each in self.shell.session.kept_copies], ["before the dive", ""])

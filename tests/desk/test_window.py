@@ -171,7 +171,7 @@ class OpeningTest(DeskCase):
         self.assertEqual(shell.stage, EDIT)
         lines = [tab.line.text() for tab in shell.spine.tabs]
         self.assertRegex(lines[DESCRIBE], r"^\d+% explained$")
-        self.assertEqual(lines[EDIT:], ["no entries", "0 postings"])
+        self.assertEqual(lines[EDIT:], ["no entries", "in slot 1", "0 postings"])
         self.assertEqual(shell.tape.balance.text(), "◆ in balance")
         self.assertFalse(shell.tape.post.isEnabled())
 
@@ -466,7 +466,7 @@ class DescribingTest(DeskCase):
             ("slack water", None),
             ("1386", None),
         ):
-            self.press("Ctrl+5")
+            self.press("Ctrl+6")
             self.press("Ctrl+K")
             box.clear()
             QTest.keyClicks(box, typed)
@@ -604,7 +604,7 @@ class PostingTest(DeskCase):
         self.assertFalse((self.saves / "harbour.bwk").exists())
 
     def test_pending_entries_are_never_lost_without_a_word(self) -> None:
-        self.press("Ctrl+5")
+        self.press("Ctrl+6")
         self.shell.session.history.keep("first")
         (snapshot,) = self.shell.session.book.keeping.snapshots()  # type: ignore[union-attr]
         path = self.save.main.path
@@ -717,7 +717,7 @@ class PostingTest(DeskCase):
         self.assertEqual(len(self.save.tape), 1, "the entries are still there")
 
     def test_snapshots_can_be_kept_looked_into_and_restored(self) -> None:
-        self.press("Ctrl+5")
+        self.press("Ctrl+6")
         records = self.shell.history
         texts = [label.text() for label in records.findChildren(QLabel) if not label.isHidden()]
         self.assertTrue(any(text.startswith("Nothing is kept yet") for text in texts), texts)
@@ -728,7 +728,7 @@ class PostingTest(DeskCase):
         self.assertIn("1 kept", self.shell.head.chip.text())
         play(self.saves, "sell", "wax plug")
         self.shell.session.reopen()
-        self.press("Ctrl+5")
+        self.press("Ctrl+6")
         (snapshot,) = self.shell.session.book.keeping.snapshots()  # type: ignore[union-attr]
         self.assertEqual(self.rows(records.table)[0][:3], [local_time(snapshot.time), "snapshot", "before selling"])
         rows, told = records._differences(snapshot)
@@ -785,7 +785,7 @@ class LargeAndOddTest(DeskCase):
         apply_theme(application(), dark=True)
         apply_sheet(application())
         self.shell.resize(self.shell.minimumSize())
-        for keys in ("Ctrl+3", "Ctrl+4", "Ctrl+5", "F1"):
+        for keys in ("Ctrl+3", "Ctrl+4", "Ctrl+6", "F1"):
             self.press(keys)
             picture = self.shell.grab().toImage()
             self.assertLess(picture.pixelColor(400, 300).lightness(), 120)

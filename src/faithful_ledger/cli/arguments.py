@@ -179,6 +179,7 @@ def _read(command: argparse.ArgumentParser) -> None:
 def _keep(command: argparse.ArgumentParser) -> None:
     _one_file(command)
     command.add_argument("--label", metavar="L", default="", help="what was done in the game")
+    command.add_argument("-o", "--out", metavar="OUT", help="also write it as one file, for others")
 
 
 def _post(command: argparse.ArgumentParser) -> None:
@@ -236,9 +237,20 @@ def _carry(command: argparse.ArgumentParser) -> None:
     slot.add_argument(
         "--replace", action="store_true", help="also where the slot is taken; what is there is kept first"
     )
+    slot.add_argument("--from", metavar="SLOT", dest="of", help="the slot it comes from, where all are in one file")
     slot.add_argument(
         "--in", metavar="FOLDER", dest="folder", help="the folder of the slots, for a copy from elsewhere"
     )
+    here = ("source", "FROM", "the folder that the files come from; it stays as it is")
+    there = ("target", "TO", "the folder that they go into")
+    files = action("files", "what was played, from one folder of a game to another one", here, there)
+    world = action("world", "what was played in one world into another one, with its registers", here, there)
+    for each in (files, world):
+        for option, does in (("--take", "go along"), ("--leave", "stay")):
+            about = f"names of files, also with *, that {does}; remembered"
+            each.add_argument(option, metavar="NAME", nargs="+", action="extend", default=[], help=about)
+        each.add_argument("--over-newer", action="store_true", help="also over files that are newer there")
+    world.add_argument("--remove-old", action="store_true", help="remove FROM, once the game has accepted TO")
     theirs = ("file", "FILE", "somebody else's save, which gets your owner")
     owner = action("owner", "somebody else's save under your own owner number", theirs)
     owner.add_argument("--like", metavar="OWN", required=True, help="a save of your own")

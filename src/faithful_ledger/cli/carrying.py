@@ -3,22 +3,27 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 from faithful_ledger.cli.opening import book_for, opened, roots_of
 from faithful_ledger.cli.output import print_json, print_table, say, warn
 from faithful_ledger.cli.saves import plan_json, posted, print_plan, split_paths, split_setting
+from faithful_ledger.core.book import Book
 from faithful_ledger.core.carried import Carried, check_carry, post_carry
 from faithful_ledger.core.carry import (
     Carry,
+    Folders,
     How,
+    InnerSlots,
     LeftOut,
+    ListedFile,
     Slot,
     Slots,
     carry_owner,
     carry_payload,
+    carry_record,
     carry_rows,
     carry_slot,
     kits,
@@ -55,14 +60,15 @@ def _slot_json(slot: Slot) -> dict[str, Any]:
     return known | ({"problem": slot.problem} if slot.problem else {})
 
 
-def _slots_at(options: argparse.Namespace, shelf: Shelf) -> list[Slots]:
+def _slots_at(options: argparse.Namespace, shelf: Shelf) -> Sequence[Slots | InnerSlots]:
     """The slots around a save, or those of each game in a folder."""
     path = Path(options.file)
     if not path.is_dir() or options.template is not None:
-        template = shelf.library(None).get(options.template) if options.template is not None else None
-        if template is not None:
-            return [Slots(template, path if path.is_dir() else path.parent, roots_of(options))]
-        return [Slots.around(opened(options, path, whole=False))]
+        if options.template is not None and path.is_dir():
+            return [Slots(shelf.library(None).get(options.template), path, roots_of(options))]
+        save = opened(options, path, whole=False)
+        spec = save.template.slots if save.template is not None else None
+        return [InnerSlots(save) if spec is not None and spec.rows else Slots.around(save)]
     return slots_in(path, shelf.library(shelf.book_of(path)), roots_of(options))
 
 
@@ -87,9 +93,14 @@ def _slot(options: argparse.Namespace) -> int:
     else:
         book, snapshot = shelf.find_snapshot(str(path))
         source = shelf.open_kept(book, snapshot, options.template)
-        home = Path(options.folder) if options.folder else Slots.around(source).folder
+        home = Path(options.folder) if options.folder else source.main.path.parent
+        if source.template is not None and source.template.slots is not None and source.template.slots.of_folder:
+            home = home if options.folder else home.parent
+    if source.template is not None and source.template.slots is not None and source.template.slots.rows:
+        return _inner_slot(options, source, how, is_kept=not path.exists())
     around = Slots.at(source, home) if home is not None else None
-    return _carried(options, carry_slot(source, options.to, how, around, anyway=options.replace), source)
+    made = carry_slot(source, options.to, how, around, anyway=options.replace)
+    return _carried(options, made, book_for(options, source.path, source))
 
 
 def _owner(options: argparse.Namespace) -> int:
@@ -98,13 +109,54 @@ def _owner(options: argparse.Namespace) -> int:
     if options.payload:
         carry_payload(theirs, own)
     else:
-        carry_owner(theirs, own)
+        carry_owner(theirs, own, "carry only its payload into your own wrapper, with --payload")
     return _posted(options, own if options.payload else theirs, [])
 
 
-def _carried(options: argparse.Namespace, made: Carry, save: Save) -> int:
+def _inner_slot(options: argparse.Namespace, source: Save, how: How, *, is_kept: bool) -> int:
+    """A record into another slot of one file; one of a kept copy into the save as it is now."""
+    of = options.of or (options.to if is_kept else None)
+    if of is None:
+        raise AddressError(f"{source.path.name} has several slots", "nothing was written; say which with --from SLOT")
+    save = opened(options, source.path) if is_kept else source
+    carry_record(save, options.to, of, how, source if is_kept else None, anyway=options.replace)
+    return _posted(options, save, [])
+
+
+def _folders(options: argparse.Namespace) -> int:
+    """What was played in one folder into another one; a world with its registers."""
+    shelf: Shelf = options.shelf
+    source, target = Path(options.source), Path(options.target)
+    book, roots = shelf.book_of_folder(source, target), roots_of(options)
+    roots = (book.keeping.roots if book is not None else {}) | roots
+    if options.template is not None:
+        found = Folders(source, target, shelf.library(book).get(options.template), roots=roots)
+    else:
+        found = Folders.recognised(source, target, shelf.library(book), {}, roots)
+    if options.what == "world" and found.template is None:
+        what = f"no template describes {source} or {target}"
+        raise AddressError(what, "nothing was written; a template says what was played, and where its mark is")
+    id_ = found.template.id if found.template is not None else ""
+    book = book or shelf.book_for(target, found.template, options.book)
+    found.decide_again(book.keeping.decisions(id_))
+    for names, goes in ((options.take, True), (options.leave, False)):
+        found.decide(names, goes=goes, over_newer=options.over_newer)
+    made = found.removal() if options.what == "world" and options.remove_old else found.carry()
+    if not options.dry_run:
+        book.keeping.decide(id_, found.decisions)
+        for name, folder in roots_of(options).items():
+            book.keeping.grant(name, folder)
+    listed = found.with_fields()
+    status = _carried(options, made, book, listed)
+    if not options.dry_run and not getattr(options, "remove_old", False):
+        again = Folders(source, target, found.template, found.decisions, roots)
+        if behind := [each.name for each in again.listed if each.goes]:
+            warn(f"note: {behind[0]} is not the same on both sides; look whether a program has written it")
+    return status
+
+
+def _carried(options: argparse.Namespace, made: Carry, book: Book, listed: Sequence[ListedFile] | None = None) -> int:
     """Write a carry, unless only asked for, and report it."""
-    book = book_for(options, made.save, save)
     done = None
     if options.dry_run:
         for failed in (check for check in check_carry(book.history, made) if not check.ok):
@@ -121,6 +173,7 @@ def _carried(options: argparse.Namespace, made: Carry, save: Save) -> int:
                 "changes": [change._asdict() for change in made.changes],
                 "left_out": [each._asdict() for each in made.left_out],
                 "in_balance": made.in_balance,
+                **({"files": [each._asdict() for each in listed]} if listed is not None else {}),
             }
         )
     else:
@@ -145,7 +198,7 @@ def _print_carry(made: Carry, done: Carried | None) -> None:
     for title, value in made.look_for:
         say(f"The game should show: {title} {value}")
     for finding in made.findings:
-        say(f"✕ {finding.path}: {finding.message}")
+        say(f"{'✕' if finding.level == 'error' else '◇'} {finding.path}: {finding.message}")
     say("◆ in balance" if made.in_balance else "✕ out of balance")
     say(f"Written. Kept before: {', '.join(done.kept)}." if done else "Nothing was written.")
 
@@ -156,12 +209,16 @@ def _into_save(options: argparse.Namespace) -> int:
     if source.path.absolute() == target.path.absolute():
         raise AddressError(f"{source.path} is both sides of the carry", "nothing was changed; name two saves")
     into = dict(_both(each) for each in options.take)
+    ids = [each.template.id if each.template is not None else "" for each in (source, target)]
+    keeping = book_for(options, target.path, target).keeping
+    said = {path: where for path, where in into.items() if where != path}
     if options.what == "rows":
         left = carry_rows(source, target, into, options.on_clash)
     else:
-        values = taken(source, into)
-        chosen = {path: where for path, where in into.items() if where != path}
-        left = put_values(target, values, only_empty=options.only_empty, anyway=options.anyway, into=chosen)
+        values, known = taken(source, into), keeping.mapping(ids[0], ids[1]) | said
+        left = put_values(target, values, only_empty=options.only_empty, anyway=options.anyway, into=known)
+        if said and not options.dry_run:
+            keeping.map(ids[0], ids[1], said)
     return _posted(options, target, left)
 
 
@@ -217,8 +274,10 @@ def _both(given: str) -> tuple[str, str]:
 
 
 CARRIES: dict[str, Callable[[argparse.Namespace], int]] = {
+    "files": _folders,
     "owner": _owner,
     "rows": _into_save,
     "slot": _slot,
     "values": _into_save,
+    "world": _folders,
 }

@@ -140,10 +140,12 @@ def posted(options: argparse.Namespace, save: Save) -> tuple[Plan, str | None, b
 
 
 def keep(options: argparse.Namespace) -> int:
-    """Keep an untouched copy; a file no template fits is kept alone."""
+    """Keep an untouched copy, and with --out write it as one file for others; a file no template fits is kept alone."""
     save = opened_or_bytes(options, Path(options.file), whole=False)
     keeping = book_for(options, save.path, save).keeping
     snapshot = keeping.keep(save, options.label)
+    if options.out is not None:
+        keeping.export(snapshot, Path(options.out))
     keeping.identify(save)
     if others := keeping.others(save):
         count = sum(others.values())

@@ -5,6 +5,7 @@ A snapshot is recorded after its objects and the note about it are whole (see va
 
 from __future__ import annotations
 
+import json
 import os
 from collections.abc import Mapping
 from contextlib import AbstractContextManager, suppress
@@ -40,6 +41,8 @@ from faithful_ledger.core.vault.objects import ObjectStore
 NO_DIGESTS: Mapping[Path, str] = MappingProxyType({})
 LARGE = 1 << 20  # bytes of a file that is kept before a posting needs it
 MOST_IDENTIFIED = 100  # snapshots that are read to find out whose they are
+DECIDED = "carried:"  # in front of the ids of templates, in the names of settings that are decisions
+MAPPED = "mapped:"  # in front of the ids of two templates, in the names of settings that say where values go
 ROOT = "root:"  # in front of the names of settings that are granted folders
 
 __all__ = ["Keeping", "Rebuilt", "VaultReport", "absolute"]
@@ -131,6 +134,24 @@ class Keeping:
         if not folder.is_dir():
             raise AddressError(f"{folder} is not a folder", f"nothing was granted; name the folder of “{root}”")
         self.records.set_setting(ROOT + root, str(folder))
+
+    def decisions(self, template: str) -> dict[str, bool]:
+        """What the user said of files that no template sorts: whether they go along when a folder is carried."""
+        return dict(json.loads(self.records.setting(DECIDED + template) or "{}"))
+
+    def decide(self, template: str, decisions: Mapping[str, bool]) -> None:
+        """Remember what the user said of such files."""
+        self.records.set_setting(DECIDED + template, json.dumps(dict(decisions)))
+
+    def mapping(self, source: str, target: str) -> dict[str, str]:
+        """Where the user said that values of one template go in saves of another one, by their paths."""
+        return dict(json.loads(self.records.setting(f"{MAPPED}{source}>{target}") or "{}"))
+
+    def map(self, source: str, target: str, paths: Mapping[str, str]) -> None:
+        """Remember where values go; an empty path forgets it."""
+        known = self.mapping(source, target) | dict(paths)
+        kept = {path: where for path, where in known.items() if where}
+        self.records.set_setting(f"{MAPPED}{source}>{target}", json.dumps(kept))
 
     def folders(self) -> list[Path]:
         """The saves that are folders."""

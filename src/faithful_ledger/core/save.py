@@ -288,8 +288,8 @@ class Save:
 
     def title(self, node: Node) -> str:
         """A short name: “Marks”, or for a field of a record “Oriel · air”."""
-        record = node.parent
-        if record is None or record.index is None:
+        record = node.record
+        if record is None or record is node:
             return node.title
         key = record.key_field if isinstance(record, GroupNode) else None
         name = ""

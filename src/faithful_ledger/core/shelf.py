@@ -238,6 +238,15 @@ class Shelf:
             book.close()
         return None
 
+    def book_of_folder(self, *folders: Path) -> Book | None:
+        """The book that knows a save in one of some folders."""
+        wanted = {folder.absolute() for folder in folders}
+        for book in self.usable():
+            if any(wanted & {save, save.parent} for save, _ in book.records.saves()):
+                return book
+            book.close()
+        return None
+
     def folders(self) -> set[Path]:
         """All folders that some book keeps as one save."""
         found: set[Path] = set()

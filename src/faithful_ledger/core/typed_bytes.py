@@ -10,7 +10,7 @@ from faithful_ledger.core.save import Save, SaveFile, field_entry, refuse_depend
 from faithful_ledger.core.storage import RawBytes, Storage
 from faithful_ledger.core.template.model import FieldSpec
 
-__all__ = ["enter_bytes", "enter_whole"]
+__all__ = ["bytes_entry", "enter_bytes", "enter_whole"]
 
 
 def enter_bytes(save: Save, file: str, start: int, end: int, data: bytes, typed_as: Storage | None = None) -> Entry:
@@ -41,6 +41,13 @@ def enter_bytes(save: Save, file: str, start: int, end: int, data: bytes, typed_
         save.tape.put([entry], joined)
         return entry
     save.tape.put([entry])
+    return entry
+
+
+def bytes_entry(save: Save, file: str, start: int, end: int, data: bytes, label: str) -> Entry:
+    """The entry that gives bytes which no field describes, [start, end) of a file, other ones; not written down yet."""
+    entry = _of_bytes(save, save.files[file], start, end, data, RawBytes())
+    entry.node.spec.label = label
     return entry
 
 

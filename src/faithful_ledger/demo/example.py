@@ -18,6 +18,7 @@ from faithful_ledger.core.errors import place
 from faithful_ledger.core.posting import Plan
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.demo.book import make_demo_book
+from faithful_ledger.demo.carrying import carry_saves
 from faithful_ledger.demo.described import describe_by_hand
 from faithful_ledger.demo.game import Game
 from faithful_ledger.demo.hands import type_into
@@ -74,6 +75,7 @@ class Example:
         locate_in_the_deep(self, shell)
         edit_texts_without_a_template(self, shell)
         reopen_the_flooded_site(self, shell)
+        carry_saves(self, shell)
         shell.close()
         self.tell(f"\nAll {self.step_number} steps gave what they should. The pictures are in {self.pictures}")
 
@@ -95,6 +97,13 @@ class Example:
             application().processEvents()
             rest = rest - 1 if self.shell is None or self.shell.at_rest else 3
 
+    def rest(self) -> None:
+        """Until what is worked out beside the window is there: lists, plans, what is written."""
+        assert self.shell is not None
+        for _ in range(4):
+            self.shell.session.wait()
+            self.settle()
+
     def wait(self, done: Callable[[], object]) -> None:
         """Let the window work until something has happened, at most half a minute."""
         end = time.monotonic() + 30
@@ -110,7 +119,6 @@ class Example:
         shell.resize(1280, 800)
         shell.welcome.show_recent()
         shell.show()
-        self.picture("welcome")
         opened = shell.session.open(path)
         save = shell.session.save
         self.step(

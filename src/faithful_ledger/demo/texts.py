@@ -58,7 +58,6 @@ def edit_texts_without_a_template(example: Example, shell: Shell) -> None:
     shell.show_stage(DESCRIBE)
     shell.describe.show_pane(VALUES)
     shell.session.select_node(_save_of(shell).fields(path)[0])
-    example.picture("text")
     shell.show_stage(EDIT)
     example.settle()
     assert pane is not None
@@ -92,7 +91,6 @@ def reopen_the_flooded_site(example: Example, shell: Shell) -> None:
     example.wait(lambda: not shell.posting.checking)
     waiting = not shell.posting.write_button.isEnabled()
     example.step(f"The plan asks first: {', '.join(box.text() for box in shell.posting.steps)}", waiting)
-    example.picture("steps")
     example.step("It is ticked, and the three files are written as one", _post(example, shell))
     answer = game.play("show")
     last = answer.text.splitlines()[-1]

@@ -130,7 +130,6 @@ def compare_and_search(example: Example, shell: Shell) -> None:
     example.step(f"1410 is searched in every storage: {len(found)} hits", 69 in found)
     stage.search.table.selectRow(found.index(69))
     _work(example, shell)
-    example.picture("search")
 
 
 def locate_in_the_deep(example: Example, shell: Shell) -> None:

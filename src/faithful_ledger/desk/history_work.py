@@ -109,7 +109,15 @@ class HistoryWork:
             return False
 
         def done(_: Snapshot) -> None:
-            self._read_again("The posting is reversed: the save has its old bytes again.")
+            text = "The posting is reversed: the save has its old bytes again."
+            save = self.session.save
+            moved = [Path(name) for name in posting.record["removed"] if Path(name).is_file()]
+            if save is not None and not save.path.exists() and moved:  # it was carried here, and is back where it was
+                self.session.open(moved[0], save.template.id if save.template is not None else None, book.name)
+                self.session.recorded.emit()
+                self.session.reported.emit(Message("holds", text))
+            else:
+                self._read_again(text)
 
         def failed(error: LedgerError) -> None:
             again = (lambda: self.reverse(posting, anyway=True)) if isinstance(error, ChangedMeanwhile) else None

@@ -46,7 +46,7 @@ TEMPLATES = [
 ]
 KEYS = [
     ("Ctrl+O", "open a save"),
-    ("Ctrl+1 … 5", "the stages Gather, Locate, Describe, Edit, History"),
+    ("Ctrl+1 … 6", "the stages Gather, Locate, Describe, Edit, Carry, History"),
     ("Ctrl+S", "keep a copy now; in History with the label that is typed there"),
     ("Ctrl+K", "go to an offset, field, number or text"),
     ("Ctrl+Z", "undo the last entry"),
@@ -130,5 +130,18 @@ def stage_lines(session: Session, save: Save, *, watching: bool) -> list[str]:
         f"{pinned} of {len(quantities)} pinned" if quantities else "nothing watched",
         described,
         f"{len(save.tape)} pending" if len(save.tape) else "no entries",
+        _carry_line(save),
         f"{count} posting{'' if count == 1 else 's'}" + (f", {open_} open" if open_ else ""),
     ]
+
+
+def _carry_line(save: Save) -> str:
+    """Where the save is, for the stage that carries it elsewhere."""
+    template = save.template
+    slots = template.slots if template is not None else None
+    if slots is not None and slots.rows:
+        return "slots in one file"
+    if slots is not None and slots.file in save.files:
+        said = slots.said_by(save.files[slots.file].path)
+        return f"in slot {said}" if said is not None else "in no slot"
+    return "a card" if template is not None and template.card is not None else "to another save"

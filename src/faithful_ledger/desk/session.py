@@ -34,6 +34,7 @@ from faithful_ledger.core.storage import Storage
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.desk.background import Background
 from faithful_ledger.desk.beside import AT_ONCE, Beside, Message
+from faithful_ledger.desk.carry_work import CarryWork
 from faithful_ledger.desk.describing import Describing
 from faithful_ledger.desk.evidence import Evidence
 from faithful_ledger.desk.history_work import HistoryWork
@@ -88,6 +89,7 @@ class Session(QObject):
         self.pending_plan = False
         self.sources = Sources(self)
         self.history = HistoryWork(self)
+        self.carrying = CarryWork(self)
         self._template_file: str | None = None  # a template that was named by its file, and may be in no library
         self._generation = 0
         self._kept_early: Save | None = None

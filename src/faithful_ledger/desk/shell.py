@@ -29,6 +29,7 @@ from faithful_ledger.desk.widgets.tape import TapeBar
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Located, Place
     from faithful_ledger.core.refused import Lead
+    from faithful_ledger.desk.stages.carry import CarryStage
     from faithful_ledger.desk.stages.compare import CompareSheet
     from faithful_ledger.desk.stages.describe import DescribeStage
     from faithful_ledger.desk.stages.edit import EditStage
@@ -43,8 +44,8 @@ __all__ = ["Shell"]
 Page = TypeVar("Page", bound=QWidget)
 
 FRAME = (4, 40)  # pixels a window manager puts around a window, about
-GATHER, LOCATE, DESCRIBE, EDIT, HISTORY = range(5)
-STAGES = ("gather", "locate", "describe", "edit", "history")
+GATHER, LOCATE, DESCRIBE, EDIT, CARRY, HISTORY = range(6)
+STAGES = ("gather", "locate", "describe", "edit", "carry", "history")
 
 
 class Shell(QMainWindow):
@@ -199,6 +200,14 @@ class Shell(QMainWindow):
         from faithful_ledger.desk.stages.edit import EditStage
 
         return self._added(EditStage(self.session))
+
+    @cached_property
+    def carry(self) -> CarryStage:
+        from faithful_ledger.desk.stages.carry import CarryStage
+
+        made = CarryStage(self.session)
+        made.about.connect(self._show_before_carrying)
+        return self._added(made)
 
     @cached_property
     def history(self) -> HistoryStage:
@@ -437,6 +446,10 @@ class Shell(QMainWindow):
     def _show_undoing(self) -> None:
         if self.stage == GATHER and not self.planning:
             self.margin.show_lines("What will undo your work", self.gather.set.check_lines())
+
+    def _show_before_carrying(self, title: str, lines: list[tuple[str, str, str]]) -> None:
+        if self.stage == CARRY and not self.planning:
+            self.margin.show_lines(title, lines)
 
     def _show_checks(self) -> None:
         if not self.planning:

@@ -138,8 +138,10 @@ QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; }
 QScrollBar::add-page, QScrollBar::sub-page { background: transparent; }
 QSplitter::handle { background: $rule; }
 QCheckBox { spacing: 7px; }
-QCheckBox::indicator { width: 11px; height: 11px; border: 1px solid $quiet; background: $paper; }
-QCheckBox::indicator:checked { background: $holds; border-color: $holds; }
+QProgressBar { background: $desk; border: 1px solid $rule; border-radius: 3px; }
+QProgressBar::chunk { background: $holds; border-radius: 2px; }
+QCheckBox::indicator, QTableView::indicator { width: 11px; height: 11px; border: 1px solid $quiet; background: $paper; }
+QCheckBox::indicator:checked, QTableView::indicator:checked { background: $holds; border-color: $holds; }
 QCheckBox::indicator:focus, QCheckBox::indicator:hover { border-color: $open; }
 QToolTip { background: $paper; color: $ink; border: 1px solid $faint; padding: 4px; }
 """)

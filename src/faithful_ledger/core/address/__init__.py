@@ -1,6 +1,6 @@
 """Where a value is: the address itself, expressions over other fields, and paths."""
 
-from faithful_ledger.core.address.address import NEXT, Address, PathFormula
+from faithful_ledger.core.address.address import NEXT, Address, PathFormula, Said
 from faithful_ledger.core.address.expressions import FUNCTIONS, Expression, Lookup
 from faithful_ledger.core.address.paths import Step, format_name, format_path, parse_path, split_outside_quotes
 
@@ -11,6 +11,7 @@ __all__ = [
     "Expression",
     "Lookup",
     "PathFormula",
+    "Said",
     "Step",
     "format_name",
     "format_path",

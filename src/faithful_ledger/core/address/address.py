@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
-from faithful_ledger.core.address.expressions import Expression, Lookup
+from faithful_ledger.core.address.expressions import Expression
 from faithful_ledger.core.address.paths import Step, parse_path
 from faithful_ledger.core.errors import AddressError, place
 
-__all__ = ["NEXT", "Address", "Base", "PathFormula"]
+__all__ = ["NEXT", "Address", "Base", "PathFormula", "Said"]
+
+Said = Callable[[str], int | str]  # what a field says, by its path
 
 Base = Literal["next", "start", "end", "behind", "before", "table", "path"]
 BRACES = re.compile(r'"(?:[^"\\]|\\.)*+"|\{[^{}]*\}|[^"{}]+|["{}]', re.DOTALL)
@@ -19,7 +21,9 @@ PRINTABLE = re.compile(rb"([ -~]{3,})")
 
 
 class PathFormula:
-    """A path in a text with `{expression}` in places: `slots[slot={head.slot}].marks`."""
+    """A path in a text with `{expression}` in places: `slots[slot={head.slot}].marks`. One that is only the name of a
+    field may be a text as well: `worlds[name={name}].mark`.
+    """
 
     def __init__(self, text: str) -> None:
         self.text = text
@@ -29,17 +33,31 @@ class PathFormula:
         self.names = tuple(name for part in self.parts if isinstance(part, Expression) for name in part.names)
         self._fixed = parse_path(self._joined(lambda _: 0))
 
-    def steps(self, lookup: Lookup) -> tuple[Step, ...]:
+    def steps(self, lookup: Said) -> tuple[Step, ...]:
         return parse_path(self._joined(lookup)) if self.names else self._fixed
 
-    def _joined(self, lookup: Lookup) -> str:
-        return "".join(part if isinstance(part, str) else str(part.evaluate(lookup)) for part in self.parts)
+    def _joined(self, lookup: Said) -> str:
+        return "".join(part if isinstance(part, str) else _spelled(part, lookup) for part in self.parts)
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, PathFormula) and self.text == other.text
 
     def __hash__(self) -> int:
         return hash(self.text)
+
+
+def _spelled(part: Expression, lookup: Said) -> str:
+    """What an expression says in a path."""
+    if part.names == (part.text.strip(),):
+        return re.sub(r"([\]\\])", r"\\\1", str(lookup(part.names[0])))
+
+    def number(name: str) -> int:
+        said = lookup(name)
+        if not isinstance(said, int):
+            raise AddressError(f"{name} says “{said[:40]}”, and {part.text} needs a number")
+        return said
+
+    return str(part.evaluate(number))
 
 
 KEYS = frozenset(("at", "behind", "before", "table", "align"))

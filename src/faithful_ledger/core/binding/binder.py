@@ -28,7 +28,7 @@ from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec
 if TYPE_CHECKING:
     from faithful_ledger.core.wrapping import Unwrapped
 
-__all__ = ["BoundFile", "bind", "number_at"]
+__all__ = ["BoundFile", "bind", "number_at", "said_at"]
 
 NODE, MEASURED = 4, 1  # steps of work: an element that is bound, a record of which only the end is looked for
 TOGETHER = 1024  # records that are measured between two looks at the budget
@@ -109,6 +109,21 @@ def number_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> in
     Raises:
         AddressError: it leads to no whole number.
     """
+    return _field_at(group, path, outer).number
+
+
+def said_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> int | str:
+    """What the field an expression names says: a whole number, or a text.
+
+    Raises:
+        AddressError: it leads to neither.
+    """
+    node = _field_at(group, path, outer)
+    value = node.value
+    return value if isinstance(value, str) else node.number
+
+
+def _field_at(group: GroupNode, path: str, outer: GroupNode | None) -> FieldNode:
     first, *rest = path.split(".")
     first, _, index = first.partition("[")
     node = group.scope(first) or (outer.scope(first) if outer is not None else None)
@@ -118,7 +133,7 @@ def number_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> in
         node = node.names.get(name) if isinstance(node, GroupNode) else None
     if not isinstance(node, FieldNode):
         raise AddressError(f"{path} is not bound here", "the template refers to a field that this save does not have")
-    return node.number
+    return node
 
 
 class _Binder:
@@ -168,6 +183,9 @@ class _Binder:
         def number(path: str) -> int:
             return number_at(node, path, self.outer)
 
+        def said(path: str) -> int | str:
+            return said_at(node, path, self.outer)
+
         # In a text an element is within the value around it; in a binary file only one that follows another is.
         if not self.document.knows_ends:
             span = Span(node.start, limit)
@@ -175,7 +193,7 @@ class _Binder:
             span = self.document.span(node.start, node.end) if node.parent is not None else self.document.whole
         try:
             try:
-                found = self.document.find(address, Place(span, here, number))
+                found = self.document.find(address, Place(span, here, number, said))
                 if self.document.knows_ends and not isinstance(element, FieldSpec):
                     self.check_kind(element, found)
             except BindingError:

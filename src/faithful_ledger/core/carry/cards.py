@@ -26,7 +26,7 @@ from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import encoded
 from faithful_ledger.core.template import Library, Template
 from faithful_ledger.core.template.model import CardSpec, FileSpec
-from faithful_ledger.core.typed_bytes import enter_bytes
+from faithful_ledger.core.typed_bytes import bytes_entry
 
 __all__ = ["Card", "CardEntry"]
 
@@ -236,12 +236,12 @@ class Card:
         for number, after in sorted(table.items()):
             if self.following[number] != after:
                 entries.append(self._saying(self.table.item(number), after))
-        self.save.tape.put([entry for entry in entries if entry.data != entry.node.raw])
         for run in _runs(writes, self.block_size):
-            start = self._start(run[0][0])
+            start, (first, last) = self._start(run[0][0]), (run[0][0], run[-1][0])
             data = b"".join(part for _, part in run)
-            if bytes(self.save.main.source.read(start, start + len(data))) != data:
-                enter_bytes(self.save, self.save.main.name, start, start + len(data), data)
+            blocks = f"Block {first}" if first == last else f"Blocks {first} to {last}"
+            entries.append(bytes_entry(self.save, self.save.main.name, start, start + len(data), data, blocks))
+        self.save.tape.put([entry for entry in entries if entry.data != entry.node.raw])
 
     def _record(self, place: int, name: str, size: int, blocks: list[int]) -> Iterator[Entry]:
         record = self.directory.item(place)

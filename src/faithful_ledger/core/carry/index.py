@@ -11,7 +11,8 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from faithful_ledger.core.address import Expression, PathFormula, Step
-from faithful_ledger.core.binding import GroupNode, bind, settle
+from faithful_ledger.core.binding import BoundFile, GroupNode, bind, settle
+from faithful_ledger.core.binding.binder import said_at
 from faithful_ledger.core.carry.plan import difference
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError
@@ -19,7 +20,7 @@ from faithful_ledger.core.formats import DOCUMENTS, Document, Span
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.template.model import FileSpec
 
-__all__ = ["IndexMove", "entry_paths", "indexed", "with_entries"]
+__all__ = ["IndexMove", "entry_paths", "indexed", "removed_entry", "with_entries"]
 
 
 class IndexMove(NamedTuple):
@@ -27,9 +28,9 @@ class IndexMove(NamedTuple):
     the entry for `to` is removed. `root` and `of_root` are the roots of the first files of saves in these slots.
     """
 
-    to: int
+    to: int | str
     root: GroupNode
-    of: int = 0
+    of: int | str = 0
     of_root: GroupNode | None = None
     source: Source | None = None
 
@@ -81,6 +82,21 @@ def with_entries(spec: FileSpec, name: str, old: Source, path: str, moves: list[
     change = Replacement(start, end, bytes(source.read(start, start + size)), (Cause("entry", f"of a slot in {name}"),))
     outer = moves[0].root
     return settle(bind(spec, old, outer), [change], outer=outer).patched
+
+
+def removed_entry(file: BoundFile, main: BoundFile | None) -> Source | None:
+    """A shared text without the entry that is found by a field of a save's first file; None where it has none."""
+    if main is None or not file.document.knows_ends:
+        return None
+    source = file.source
+    names = {name for element in file.spec.root.layout for name in element.address.names}
+    for path in sorted(names):
+        for formula in entry_paths(file.spec, path):
+            document = DOCUMENTS[file.spec.format](source)
+            steps = _steps(formula, path, said_at(main.root, path))
+            if _found(document, steps) is not None:
+                source = _applied(source, _removed(document, steps))
+    return source
 
 
 def _moved(spec: FileSpec, source: Source, path: str, move: IndexMove, name: str) -> Source:
@@ -135,13 +151,13 @@ def _holder(document: Document, steps: tuple[Step, ...], depth: int) -> Span | N
     return _found(document, steps[:depth]) if depth else document.whole
 
 
-def _steps(formula: PathFormula, path: str, slot: int) -> tuple[Step, ...]:
-    def number(name: str) -> int:
+def _steps(formula: PathFormula, path: str, slot: int | str) -> tuple[Step, ...]:
+    def said(name: str) -> int | str:
         if name != path:
             raise AddressError(f"{name} is not known for another slot")
         return slot
 
-    return formula.steps(number)
+    return formula.steps(said)
 
 
 def _found(document: Document, steps: tuple[Step, ...]) -> Span | None:

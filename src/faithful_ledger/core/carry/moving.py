@@ -9,27 +9,21 @@ from __future__ import annotations
 
 from contextlib import suppress
 from dataclasses import replace
-from pathlib import Path
-from typing import Literal
 
-from faithful_ledger.core.binding import GroupNode, settle
-from faithful_ledger.core.binding.binder import number_at
+from faithful_ledger.core.binding import GroupNode
+from faithful_ledger.core.binding.binder import said_at
+from faithful_ledger.core.carry.following import Files, Shared, followed, judge
 from faithful_ledger.core.carry.index import IndexMove, indexed, with_entries
-from faithful_ledger.core.carry.plan import Carry, ChangedBytes, Side, Write, change_between, changes_of, lines_of
-from faithful_ledger.core.carry.slots import Slots
-from faithful_ledger.core.edits import Cause, Replacement
+from faithful_ledger.core.carry.plan import Carry, Side, Write, change_between, changes_of, lines_of
+from faithful_ledger.core.carry.slots import How, Slots
 from faithful_ledger.core.errors import EntryError, LedgerError, Refused
 from faithful_ledger.core.opening import open_save, save_of
 from faithful_ledger.core.posting import Plan, make_plan
-from faithful_ledger.core.posting.outcome import shown_then
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.source import Source, open_source, same_bytes
-from faithful_ledger.core.storage import encoded
+from faithful_ledger.core.source import open_source, same_bytes
 from faithful_ledger.core.template.model import FileSpec, Template
 
-__all__ = ["How", "carry_slot"]
-
-How = Literal["copy", "move", "swap"]
+__all__ = ["carry_slot"]
 
 
 def carry_slot(source: Save, to: str, how: How = "copy", slots: Slots | None = None, *, anyway: bool = False) -> Carry:
@@ -66,7 +60,7 @@ def carry_slot(source: Save, to: str, how: How = "copy", slots: Slots | None = N
             carry.writes.append(Write(path, old, new, f"entry of slot {slot} in {name}"))
             carry.changes.append(change_between(path.name, old, new, f"entry of slot {slot}"))
     for each in moved:
-        each.judge(carry, shared)
+        judge(carry, slots.template, each.own, shared, slots.roots)
     carry.add_companions(slots.template, slots.main_path(slot).parent)
     for save, name in ((source if is_here else None, own or ""), (_there(slots, slot), slot)):
         if save is not None:
@@ -129,7 +123,7 @@ class _Moved:
         self.plan: Plan = make_plan(made)
 
     @property
-    def own(self) -> dict[str, tuple[Path, Source]]:
+    def own(self) -> Files:
         """The files as they will be, by their names in the template."""
         on_disk = (file for file in self.plan.files if not file.file.inside)
         return {file.file.name: (file.file.path, file.patched) for file in on_disk}
@@ -142,11 +136,11 @@ class _Moved:
         return bound.root
 
     @property
-    def index_move(self) -> tuple[int, GroupNode, int, GroupNode]:
+    def index_move(self) -> tuple[int | str, GroupNode, int | str, GroupNode]:
         """The slot inside as it will be and as it is, each with the root of the first file."""
         path, before = self.slots.spec.path, self.save.main.bound
         assert before is not None
-        return number_at(self.root, path), self.root, number_at(before.root, path), before.root
+        return said_at(self.root, path), self.root, said_at(before.root, path), before.root
 
     def write_own(self, carry: Carry) -> None:
         """Enter the files in a carry; those of a slot that was taken and are not written over are removed."""
@@ -159,7 +153,7 @@ class _Moved:
             mode = origin.stat().st_mode & 0o777 if origin.exists() else 0o644
             write = Write(path, old, new, f"copy of {origin.name}", mode)
             carry.writes.append(write)
-            carry.changes.append(ChangedBytes(path.name, 0, new.size, old.size if old is not None else 0, write.cause))
+            carry.add_whole(path.name, write)
         there = _there(self.slots, self.slot)
         stale = [*self.slots.own_files(there), *self.slots.other_files(there)] if there is not None else []
         for file in stale:
@@ -168,20 +162,6 @@ class _Moved:
         names = {name: path.name for name, (path, _) in self.own.items()}
         carry.lines += [line._replace(file=names.get(line.file, line.file)) for line in lines_of(self.plan)]
         carry.changes += changes_of(self.plan, names)
-
-    def judge(self, carry: Carry, shared: dict[str, tuple[Path, Source, Source]]) -> None:
-        """What does not hold in the result, read as a stranger would."""
-        after = {name: (path, new) for name, (path, _, new) in shared.items()}
-        result = save_of(self.slots.template, self.own | after, roots=self.slots.roots)
-        if result.problem is not None:
-            raise EntryError(
-                f"slot {self.slot} would not be read: {result.problem.what}",
-                result.problem.remedy or "nothing was written",
-            )
-        carry.findings += [finding for finding in result.findings if finding.level == "error"]
-        carry.broken += [state.name for state in result.broken_seals]
-        carry.steps = self.slots.template.steps
-        carry.look_for += shown_then(self.slots.template, result)
 
 
 def _holder(template: Template, spec: FileSpec) -> str:
@@ -194,9 +174,9 @@ def _holder(template: Template, spec: FileSpec) -> str:
 # files that all slots share
 
 
-def _shared(slots: Slots, moved: list[_Moved], leaving: Save | None) -> dict[str, tuple[Path, Source, Source]]:
+def _shared(slots: Slots, moved: list[_Moved], leaving: Save | None) -> Shared:
     """Each shared file: where it is, as it is, and as it will be."""
-    found = {}
+    found: Shared = {}
     for name, (spec, path) in slots.shared().items():
         old = open_source(path)[0]
         new = old
@@ -204,7 +184,7 @@ def _shared(slots: Slots, moved: list[_Moved], leaving: Save | None) -> dict[str
             new = with_entries(spec, path.name, old, slots.spec.path, _index_moves(moved, leaving, name))
         found[name] = (path, old, new)
     for each in moved:
-        _follow_rules(each, found)
+        found = followed(slots.template, each.own, found, slots.roots)
     return found
 
 
@@ -217,24 +197,3 @@ def _index_moves(moved: list[_Moved], leaving: Save | None, name: str) -> list[I
         _, _, of, of_root = moved[0].index_move
         moves.append(IndexMove(of, of_root))
     return moves
-
-
-def _follow_rules(moved: _Moved, shared: dict[str, tuple[Path, Source, Source]]) -> None:
-    """Values of shared files that have to say what those of the slot's own files say."""
-    template = moved.slots.template
-    after = {name: (path, new) for name, (path, _, new) in shared.items()}
-    result = save_of(template, moved.own | after, roots=moved.slots.roots)
-    changes: dict[str, list[Replacement]] = {}
-    for rule in template.rules:
-        with suppress(LedgerError, ValueError):
-            (left,), (right,) = result.fields(rule.left), result.fields(rule.right)
-            for leading, node in ((left, right), (right, left)):
-                if node.file in shared and leading.file not in shared and node.value != leading.value:
-                    data = encoded(node.spec.storage, leading.value, node.raw)
-                    cause = Cause("rule", node.path)
-                    changes.setdefault(node.file, []).append(Replacement(node.start, node.end, data, (cause,), node))
-    for name, items in changes.items():
-        path, old, _ = shared[name]
-        bound = result.files[name].bound
-        if bound is not None and bound.problem is None:
-            shared[name] = (path, old, settle(bound, items, outer=moved.root).patched)

@@ -21,15 +21,19 @@ __all__ = ["carry_owner", "carry_payload"]
 Meaning = Literal["title", "region", "owner"]
 
 
-def carry_owner(save: Save, own: Save) -> list[Entry]:
-    """Enter the owner of `own` in a save; seals and signatures follow when it is posted.
+INSTEAD = "carry only its payload into your own wrapper"
+
+
+def carry_owner(save: Save, own: Save, instead: str = INSTEAD) -> list[Entry]:
+    """Enter the owner of `own` in a save; seals and signatures follow when it is posted. `instead` is what a user does
+    where the regions differ.
 
     Raises:
         Refused: they are of different titles or regions.
         EntryError: the templates do not say who the owner is, or it is the same already.
     """
     _compare(save, own, "title", "they are of different games")
-    _compare(save, own, "region", "carry only the payload into your own wrapper (--payload)")
+    _compare(save, own, "region", instead)
     wanted = _only(own, "owner")
     fields = _fields(save, "owner")
     entries = [field_entry(node, encoded(node.spec.storage, wanted.value, node.raw)) for node in fields]

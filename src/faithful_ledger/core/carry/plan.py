@@ -97,6 +97,11 @@ class Carry:
     def removed(self) -> list[Write]:
         return [write for write in self.writes if write.new is None]
 
+    def add_whole(self, name: str, write: Write) -> None:
+        """Note that a file is written as a whole."""
+        old, new = (each.size if each is not None else 0 for each in (write.old, write.new))
+        self.changes.append(ChangedBytes(name, 0, new, old, write.cause))
+
     def add_companions(self, template: Template, folder: Path) -> None:
         """Remove the companions that a template names in a folder: they repeat what saves there said before."""
         for companion in template.companions:

@@ -16,7 +16,7 @@ from faithful_ledger.core.carry.values import Fields, LeftOut, carried, in_unit,
 from faithful_ledger.core.errors import EntryError, LedgerError
 from faithful_ledger.core.save import Save, refuse_dependent
 
-__all__ = ["OnClash", "carry_rows"]
+__all__ = ["OnClash", "carry_rows", "rows_like"]
 
 OnClash = Literal["keep", "replace", "add"]
 
@@ -35,7 +35,7 @@ def carry_rows(source: Save, target: Save, paths: Iterable[str], on_clash: OnCla
             rows = record.parent
             assert isinstance(rows, RowsNode)
             try:
-                left += _carry(source, target, record, _rows_like(fields, rows), on_clash)
+                left += _carry(source, target, record, rows_like(fields, rows), on_clash)
             except LedgerError as error:
                 left.append(LeftOut(keyed_path(source, record), error.what))
     return left
@@ -53,7 +53,7 @@ def _records(save: Save, path: str) -> list[Node]:
     return found
 
 
-def _rows_like(fields: Fields, rows: RowsNode) -> RowsNode:
+def rows_like(fields: Fields, rows: RowsNode) -> RowsNode:
     """The rows of another save that are at the same path, or have the same name."""
     exact = [each for each in fields.rows if each.path == rows.path]
     alike = exact or [each for each in fields.rows if each.spec.name == rows.spec.name]
@@ -85,10 +85,14 @@ def _carry(source: Save, target: Save, record: Node, rows: RowsNode, on_clash: O
         return []
     insert_record(target, rows.path, now.count)
     try:
-        return _put(source, target, record, rows.path, now.count)
+        left = _put(source, target, record, rows.path, now.count)
+        field = record.key_field if isinstance(record, GroupNode) else None
+        if field is not None and (lost := next((e for e in left if e.path == keyed_path(source, field)), None)):
+            raise EntryError(f"it cannot be told from the others here: {lost.why}")
     except LedgerError:
         target.tape.undo()  # no record without its values
         raise
+    return left
 
 
 def _is_alike(source: Save, target: Save, record: Node, rows: RowsNode) -> bool:
@@ -141,7 +145,8 @@ def _counterpart(there: Node, record: Node, field: FieldNode) -> FieldNode | Non
     while node is not None and node is not record:
         if node.index is not None:
             return None  # of rows within the record
-        names.append(node.spec.name)
+        if not (isinstance(node, GroupNode) and node.spec.flat):  # which leave no trace in paths
+            names.append(node.spec.name)
         node = node.parent
     found: Node | None = there
     for name in reversed(names):

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from fnmatch import fnmatchcase
 from pathlib import Path
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.errors import EntryError, FileAccessError, LedgerError
@@ -15,7 +15,9 @@ from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.template import Library
 from faithful_ledger.core.template.model import FileSpec, SlotSpec, Template
 
-__all__ = ["Slot", "Slots", "runs_of", "slots_in", "title_of"]
+__all__ = ["How", "Slot", "Slots", "runs_of", "shown_in_words", "slots_in", "title_of"]
+
+How = Literal["copy", "move", "swap"]
 
 MOST_LISTED = 1000
 
@@ -38,8 +40,8 @@ class Slots:
     """
 
     def __init__(self, template: Template, folder: Path, roots: Mapping[str, Path] = NO_ROOTS) -> None:
-        if template.slots is None:
-            what = f"the template {template.id} does not say which slot a save is in"
+        if template.slots is None or template.slots.rows:
+            what = f"the template {template.id} does not say which slot a file is in"
             raise EntryError(what, "nothing was written; add a rule `named`, or `slots`, to the template")
         self.template, self.folder, self.roots = template, folder.absolute(), roots
         self.spec: SlotSpec = template.slots
@@ -238,7 +240,8 @@ def slots_in(folder: Path, library: Library, roots: Mapping[str, Path] = NO_ROOT
     fitting: dict[str, Template] = {}
     for template in templates_in(folder, library):
         fitting.setdefault(template.id, template)
-    found = [Slots(each, folder, roots) for each in fitting.values() if each.slots is not None]
+    slotted = (each for each in fitting.values() if each.slots is not None and not each.slots.rows)
+    found = [Slots(each, folder, roots) for each in slotted]
     if not found:
         names = ", ".join(fitting) or "no template fits a file in it"
         raise EntryError(f"nothing says which slots there are in {folder} ({names})", "name a save, or a template")
@@ -264,11 +267,11 @@ def title_of(save: Save, template: Template) -> str:
     for path in shows or template.identity:
         with suppress(LedgerError):
             for node in save.fields(path)[:1]:
-                parts.append(_shown(save, node))
+                parts.append(shown_in_words(save, node))
     return " · ".join(filter(None, parts))
 
 
-def _shown(save: Save, node: FieldNode) -> str:
+def shown_in_words(save: Save, node: FieldNode) -> str:
     """A text as it is, a number with its unit or its name."""
     text, value = save.text(node), save.value(node)
     if not text or isinstance(value, str):

@@ -12,9 +12,9 @@ from fractions import Fraction
 from typing import NamedTuple
 
 from faithful_ledger.core.address import Step, format_path
+from faithful_ledger.core.arranging import enter_all
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import all_fields
-from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import EntryError, LedgerError, OutOfBounds
 from faithful_ledger.core.save import Save, refuse_dependent
 from faithful_ledger.core.storage import parse_decimal
@@ -179,12 +179,19 @@ class Fields:
         by_meaning = [field for field in self.singles if value.means and field.spec.means == value.means]
         by_name = [field for field in self.singles if field.spec.name == value.name]
         for alike, what in ((by_meaning, f"means {value.means}"), (by_name, f"is called {value.name}")):
-            if len(alike) == 1:
-                return alike[0]
+            leading = [field for field in alike if not self._follows(field, alike)]
+            if len(leading) == 1:
+                return leading[0]
             if alike:
                 names = ", ".join(field.path for field in alike[:4])
                 raise EntryError(f"more than one field {what}: {names}")
         raise EntryError("no field has this path, means the same, or has its name")
+
+    def _follows(self, field: FieldNode, others: Sequence[FieldNode]) -> bool:
+        """Whether a rule keeps a field equal to another one of these, which then says what it says."""
+        rules = self.save.template.rules if self.save.template is not None else ()
+        paths = {each.path for each in others}
+        return any(rule.right == field.path and rule.left in paths for rule in rules)
 
 
 def _no_record(save: Save, path: str) -> str:
@@ -206,7 +213,7 @@ def put_values(
 ) -> list[LeftOut]:
     """Enter values in a save. `into` says of paths they come from where they go. Returns what was left out."""
     fields, chosen = Fields(save), into or {}
-    entries: list[Entry] = []
+    entered: list[tuple[str, str]] = []
     left: list[LeftOut] = []
     for value in values:
         try:
@@ -214,12 +221,15 @@ def put_values(
             refuse_dependent(node)
             if only_empty and not _is_empty(save, node):
                 raise EntryError(f"{node.path} is not empty: it says {save.text(node)}")
-            entries.append(save.typed_entry(node, in_unit(value, node), anyway=anyway))
+            text = in_unit(value, node)
+            entry = save.typed_entry(node, text, anyway=anyway)
+            if entry.new != entry.old:  # of rows that were rearranged, records are known by their keys only
+                entered.append((keyed_path(save, node) if save.tape.rows_around(node.path) else node.path, text))
         except OutOfBounds as error:
             left.append(LeftOut(value.path, f"{error.what}; it can be carried anyway"))
         except LedgerError as error:
             left.append(LeftOut(value.path, error.what))
-    save.tape.put([entry for entry in entries if entry.new != entry.old])
+    enter_all(save, entered, anyway=anyway)
     return left
 
 

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
 from typing import NamedTuple, Protocol
 
-from faithful_ledger.core.address import Address, Expression, Lookup, Step
+from faithful_ledger.core.address import Address, Expression, Lookup, Said, Step
 from faithful_ledger.core.edits import Replacement
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.formats.quoting import Counted
@@ -130,13 +130,14 @@ class Items(NamedTuple):
 
 
 class Place(NamedTuple):
-    """What an address is looked up with: the span around, the offset behind the element before, and numbers of other
-    fields by their names.
+    """What an address is looked up with: the span around, the offset behind the element before, and what other fields
+    say by their names: their `number`, or what is `said` in any of them.
     """
 
     within: Span
     here: int
     number: Lookup
+    said: Said | None = None
 
     def evaluate(self, expression: Expression | None, default: int = 0) -> int:
         if expression is None:

@@ -35,7 +35,7 @@ class TextDocument(ABC):
 
     def find(self, address: Address, place: Place) -> Span:
         assert address.path is not None
-        return self.at(place.within, address.path.steps(place.number))
+        return self.at(place.within, address.path.steps(place.said or place.number))
 
     @abstractmethod
     def at(self, within: Span, steps: tuple[Step, ...]) -> Span:

@@ -20,11 +20,13 @@ __all__ = [
     "PINNED",
     "Bounds",
     "CardSpec",
+    "CarryRule",
     "Companion",
     "Derived",
     "ElementSpec",
     "EqualRule",
     "FieldSpec",
+    "FileKind",
     "FileSpec",
     "GroupSpec",
     "NameRule",
@@ -341,6 +343,7 @@ class NameRule(Naming):
 class SlotSpec(Naming):
     """The slots of a game: how a name says which one it is, from `first` to `last` where they are numbers, and the
     fields that show what is in one. `file` is the one whose name it is; `path` the field that says it as well, if any.
+    Or the slots are the records of `rows` in one file, of which the fields in `keep` stay with their place.
     """
 
     file: str
@@ -348,6 +351,8 @@ class SlotSpec(Naming):
     first: int | None = None
     last: int | None = None
     shows: tuple[str, ...] = ()
+    rows: str = ""
+    keep: tuple[str, ...] = ()
 
 
 @dataclass(slots=True, frozen=True)
@@ -373,6 +378,22 @@ class CardSpec:
     fill: tuple[tuple[str, str], ...] = ()
     pairs: tuple[tuple[str, str], ...] = ()
     apart: tuple[tuple[str, str], ...] = ()
+
+
+FileKind = Literal["played", "map", "made-anew", "add-on"]
+
+
+@dataclass(slots=True, frozen=True)
+class CarryRule:
+    """What kind of files match one of some patterns: what was `played` goes along with a save, what belongs to the
+    `map` stays, what is `made-anew` by the game is removed, and what belongs to an `add-on` goes where the file that
+    it `needs` is.
+    """
+
+    patterns: tuple[str, ...]
+    kind: FileKind
+    needs: str = ""
+    why: str = ""
 
 
 @dataclass(slots=True, frozen=True)
@@ -440,6 +461,7 @@ class Template:
     name_rules: tuple[NameRule, ...] = ()
     slots: SlotSpec | None = None
     card: CardSpec | None = None
+    carries: tuple[CarryRule, ...] = ()
     row_rules: tuple[RowRule, ...] = ()
     author: str = ""
     origin: str = ""

@@ -299,6 +299,8 @@ class Slots(Part):
     first: Annotated[int, Field(ge=0, le=1 << 32)] | None = None
     last: Annotated[int, Field(ge=0, le=1 << 32)] | None = None
     shows: Annotated[list[Words], Field(max_length=8)] = []
+    rows: Words | None = None
+    keep: Annotated[list[Name], Field(max_length=8)] = []
     pattern: Words = ""
     of: Literal["file", "folder"] = "file"
     names: dict[Words, int | Words] = {}
@@ -323,6 +325,15 @@ class Card(Part):
     fill: dict[Name, int | Words] = {}
     pairs: Annotated[list[Pair], Field(max_length=50)] = []
     apart: Annotated[list[Pair], Field(max_length=50)] = []
+
+
+class Carries(Part):
+    """What kind of files some are that are in a folder of saves."""
+
+    files: Words | Annotated[list[Words], Field(min_length=1, max_length=100)]
+    kind: Literal["played", "map", "made-anew", "add-on"]
+    needs: FileName | None = None
+    why: Words = ""
 
 
 class Section(Part):
@@ -371,6 +382,7 @@ class TemplateText(PartText):
     rules: list[Rule] = []
     slots: Slots | None = None
     card: Card | None = None
+    carries: Annotated[list[Carries], Field(max_length=200)] = []
     steps: Steps | None = None
     identity: Annotated[list[Words], Field(max_length=8)] = []
     sections: list[Section] = []
@@ -402,6 +414,7 @@ def all_keys() -> dict[str, list[str]]:
         Rule,
         Slots,
         Card,
+        Carries,
         Steps,
         Section,
         *ELEMENT_KINDS.values(),

@@ -26,6 +26,7 @@ from faithful_ledger.core.template.compile.elements import WHOLE, Elements
 from faithful_ledger.core.template.compile.mistakes import MOST_HINTS, MOST_KNOWN, Keys, Mistakes, Where
 from faithful_ledger.core.template.model import (
     CardSpec,
+    CarryRule,
     Companion,
     ElementSpec,
     EqualRule,
@@ -104,6 +105,8 @@ class _Files:
             self.rule(template, rule, number)
         template.slots = self.slots(template)
         template.card = self.card(template)
+        rules = self.keys.get("carries", ())
+        template.carries = tuple(self.carry_rule(keys, number) for number, keys in enumerate(rules))
         for number, section in enumerate(self.keys.get("sections", [])):
             template.sections.append(self.section(template, section, ("sections", number)))
         return template
@@ -144,6 +147,8 @@ class _Files:
         """The slots, by what `slots` says, else by the first rule about the name of a file."""
         keys, rule = self.keys.get("slots") or {}, next(iter(template.name_rules), None)
         shows = tuple(keys.get("shows", ()))
+        if keys.get("rows"):
+            return self.inner_slots(template, keys, shows)
         for path in shows:
             self.whole_path(template, path, ("slots", "shows"))
         if (keys.get("first") is None) != (keys.get("last") is None) or keys.get("first", 0) > keys.get("last", 0):
@@ -162,6 +167,19 @@ class _Files:
         file = first if template.main.root.named(first) is None and first in template.files else template.main.name
         naming: dict[str, Any] = {"of_folder": rule.of_folder, "pattern": rule.pattern, "names": rule.names}
         return SlotSpec(file=file, path=rule.path, **numbers, **naming)
+
+    def inner_slots(self, template: Template, keys: Keys, shows: tuple[str, ...]) -> SlotSpec:
+        """Slots that are records of one file."""
+        found = self.whole_path(template, keys["rows"], ("slots", "rows"))
+        record = found.item if isinstance(found, RowsSpec) else None
+        if found is not None and not isinstance(record, GroupSpec):
+            self.mistakes.append((("slots", "rows"), f"“{keys['rows']}” is not rows of records"))
+        keep = tuple(keys.get("keep", ()))
+        for key, names in (("shows", shows), ("keep", keep)):
+            for name in names:
+                if isinstance(record, GroupSpec) and not isinstance(record.named(name), FieldSpec):
+                    self.mistakes.append((("slots", key), f"the records of {keys['rows']} have no field “{name}”"))
+        return SlotSpec(file=template.main.name, first=keys.get("first"), shows=shows, rows=keys["rows"], keep=keep)
 
     def card(self, template: Template) -> CardSpec | None:
         """How a card holds files."""
@@ -205,6 +223,16 @@ class _Files:
             tuple((one, other) for one, other in keys.get("pairs", ())),
             tuple((one, other) for one, other in keys.get("apart", ())),
         )
+
+    def carry_rule(self, keys: Keys, number: int) -> CarryRule:
+        """What kind of files some are."""
+        patterns = keys["files"] if isinstance(keys["files"], list) else [keys["files"]]
+        if (keys["kind"] == "add-on") is not bool(keys.get("needs")):
+            text = "files of an add-on, and only those, say what they need: `needs`"
+            self.mistakes.append((("carries", number), text))
+        for name in [*patterns, keys.get("needs") or ""]:
+            self.file_name(name, ("carries", number))
+        return CarryRule(tuple(patterns), keys["kind"], keys.get("needs") or "", keys.get("why", ""))
 
     def row_rule(self, template: Template, keys: Keys, kind: str, where: Where) -> None:
         """What is wrong with a rule over records."""

@@ -1,0 +1,100 @@
+"""Carries beside the plain work of the file system: an entry put on a large card, and the plan of two large folders."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import random
+import shutil
+from pathlib import Path
+
+from measure import MIB, Line, side_by_side
+
+BLOCK, BLOCKS, ENTRIES = 8192, 2043, 127
+CARD = f"""ledger: 1
+id: large-card
+title: A large card
+files:
+  card:
+    name: "*.img"
+    order: big
+    layout:
+      - {{field: sum, as: u32, seal: {{algorithm: crc-32, over: [table, directory]}}}}
+      - {{rows: table, each: {{as: u16}}, count: {BLOCKS}}}
+      - rows: directory
+        count: {ENTRIES}
+        empty: {{used: 0}}
+        layout: [{{field: used, as: u8}}, {{field: first, as: u16}}, {{field: size, as: u32}}, {{field: name, as: text, size: 32}}]
+      - {{unknown: data}}
+card: {{entries: directory, name: name, first: first, size: size, next: table, block_size: {BLOCK}, at: {5 * BLOCK}, fill: {{used: 1}}}}
+"""
+FILES = 5000
+
+
+def carrying(folder: Path, rounds: int) -> list[Line]:
+    return [*_card(folder, rounds), *_folders(folder, rounds)]
+
+
+def _card(folder: Path, rounds: int) -> list[Line]:
+    """From opening the image until the new one is on the disk, kept copy and all, beside copying it."""
+    from faithful_ledger.core.book import Book
+    from faithful_ledger.core.carry import Card
+    from faithful_ledger.core.opening import open_save
+    from faithful_ledger.core.posting import make_plan
+    from faithful_ledger.core.template import Library, parse_template
+
+    template, library, rng = (
+        parse_template(CARD.encode(), "large-card.yaml"),
+        Library((), folder / "cache"),
+        random.Random(5),
+    )
+    image, book = folder / "card.img", Book(folder / "card-book")
+    head = bytearray(4 + 2 * BLOCKS + ENTRIES * 39)
+    image.write_bytes(bytes(head.ljust(5 * BLOCK, b"\0")) + rng.randbytes(BLOCKS * BLOCK))
+    numbers = iter(range(1_000_000))
+
+    def add() -> None:
+        card = Card(open_save(image, template), library)
+        card.save.renew_broken = True
+        if len(card.entries) > 100:
+            card.remove([card.entries[0]])
+        else:
+            card.add({f"entry {next(numbers)}": rng.randbytes(10 * BLOCK)})
+        book.history.post(card.save, make_plan(card.save))
+
+    def copy() -> None:
+        target = folder / "copy.img"
+        shutil.copyfile(image, target)
+        with target.open("rb") as file:
+            os.fsync(file.fileno())
+
+    ours, copying = side_by_side(rounds, add, copy)
+    ratio = ours / copying
+    size = image.stat().st_size / MIB
+    what = f"a file put on a card of {size:.0f} MiB, kept and posted, beside copying the card"
+    return [Line(what, f"{ratio:.1f} times ({ours * 1000:.0f} ms)", "at most 3 times", ratio <= 3)]
+
+
+def _folders(folder: Path, rounds: int) -> list[Line]:
+    """The list of what goes along, beside the SHA-256 of every file of both folders."""
+    from faithful_ledger.core.carry import Folders
+
+    rng = random.Random(6)
+    here, there = folder / "here", folder / "there"
+    for side in (here, there):
+        for number in range(FILES):
+            path = side / f"part-{number // 100:02}" / f"file-{number:04}.dat"
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(
+                random.Random(number).randbytes(3000 + number) if rng.random() < 0.8 else rng.randbytes(4000)
+            )
+
+    def hashing() -> None:
+        for side in (here, there):
+            for path in side.rglob("*.dat"):
+                hashlib.sha256(path.read_bytes()).digest()
+
+    ours, theirs = side_by_side(rounds, lambda: Folders(here, there), hashing)
+    ratio = ours / theirs
+    what = f"the plan of two folders of {FILES} files, beside hashing them"
+    return [Line(what, f"{ratio:.2f} times ({ours * 1000:.0f} ms)", "at most 3 times", ratio <= 3)]

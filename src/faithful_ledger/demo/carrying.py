@@ -1,0 +1,186 @@
+"""The part of the example about carrying: slots, another edition, owners, a card, and a world with its registers.
+
+Each move is also done the way it is done by hand, in a copy; the game refuses it and says why.
+"""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from faithful_ledger.demo.game import Answer, Game
+from faithful_ledger.desk.shell import CARRY, Shell
+from faithful_ledger.desk.stages.carry import CARD, FOLDERS, SLOTS, VALUES
+
+if TYPE_CHECKING:
+    from faithful_ledger.demo.example import Example
+
+__all__ = ["carry_saves"]
+
+
+def carry_saves(example: Example, shell: Shell) -> None:
+    """Every kind of carry, each judged by the game."""
+    _slots(example, shell)
+    _other_edition(example, shell)
+    _owners(example, shell)
+    _card(example, shell)
+    _world(example, shell)
+
+
+def _open(example: Example, shell: Shell, path: Path, pane: int) -> None:
+    shell.session.open(path)
+    example.settle()
+    shell.show_stage(CARRY)
+    shell.carry.show_pane(pane)
+    example.rest()
+
+
+def _post(example: Example, shell: Shell) -> bool:
+    """Look at the plan of what was entered, and write it."""
+    shell.show_posting()
+    example.wait(lambda: not shell.posting.checking)
+    for box in shell.posting.steps:
+        box.setChecked(True)
+    QTest.mouseClick(shell.posting.write_button, Qt.MouseButton.LeftButton)
+    example.rest()
+    message = shell.banner.message
+    return message is not None and message.kind == "holds"
+
+
+def _by_hand(example: Example, game: Game, do: Callable[[Path], object], *action: str) -> Answer:
+    """What the game says where somebody moved files without the rest."""
+    copy = Game(example.shelf.data / "by hand", game.edition)
+    shutil.copytree(game.saves, copy.saves)
+    do(copy.saves)
+    answer = copy.play(*action)
+    shutil.rmtree(copy.saves)
+    return answer
+
+
+def _slots(example: Example, shell: Shell) -> None:
+    game = Game(example.shelf.data / "slots")
+    for slot, *action in (("1", "start", "Maud & Daughters"), ("1", "dive", "Tamsin"), ("2", "start", "Ives & Sons")):
+        game.play("--slot", slot, *action)
+
+    def rename(saves: Path) -> None:
+        shutil.copyfile(saves / "harbour.bwk", saves / "harbour-5.bwk")
+
+    refused = _by_hand(example, game, rename, "--slot", "5", "show")
+    example.step(f"A save that was only copied to another slot's name: {refused.text}", not refused.accepted)
+    _open(example, shell, game.saves / "harbour.bwk", SLOTS)
+    pane = shell.carry.slots
+    pane.table.selectRow(1)
+    pane.choose_how("swap")
+    example.rest()
+    example.picture("carry-slots")
+    pane.write()
+    example.rest()
+    shown = [game.play("--slot", slot, "show").text.partition(" ·")[0] for slot in ("1", "2")]
+    right = shown == ["Ives & Sons", "Maud & Daughters"]
+    example.step(f"The two slots are swapped with all that has to agree; the game shows {' and '.join(shown)}", right)
+
+
+def _other_edition(example: Example, shell: Shell) -> None:
+    game, deep = Game(example.shelf.data / "slots"), Game(example.shelf.data / "another edition", "deep")
+    for action in (("start", "Brock & Co"), ("hire", "Marit"), ("heal", "Oriel")):
+        deep.play(*action)
+    _open(example, shell, game.saves / "harbour.bwk", VALUES)
+    pane = shell.carry.values
+    pane.choose_file(str(deep.saves / "company.bwd"))
+    pane.tick(["company.marks", "company.crew[name=Marit]", "company.crew[name=Oriel].air"])
+    example.rest()
+    example.picture("carry-values")
+    pane.enter()
+    example.rest()
+    posted = _post(example, shell)
+    answer = game.play("show")
+    right = posted and "marks 1190" in answer.text and "Marit" in answer.text
+    example.step("Marks, Oriel's air and the diver Marit come from the deep edition; the game accepts them", right)
+
+
+def _owners(example: Example, shell: Shell) -> None:
+    own, theirs = (Game(example.shelf.data / name, "console") for name in ("my console", "a friend's console"))
+    own.play("start", "Maud")
+    for action in (("start", "Reef Company"), ("dive", "Brock")):
+        theirs.play("--region", "REEF", "--owner", "brock", *action)
+    answer = theirs.play("show")
+    example.step(f"A friend's save on this console: {answer.text}", not answer.accepted)
+    _open(example, shell, own.saves / "voyage.bwx", VALUES)
+    pane = shell.carry.values
+    pane.choose_file(str(theirs.saves / "voyage.bwx"))
+    pane.enter_owner(payload=False)
+    message = shell.banner.message
+    refused = message is not None and "region" in message.text
+    example.step(f"Its owner cannot just be changed: {message.text if message else '–'}", refused)
+    pane.enter_owner(payload=True)
+    example.rest()
+    posted = _post(example, shell)
+    shown = own.play("show")
+    right = posted and shown.text.startswith("Reef Company")
+    example.step("Only its payload goes into a wrapper of one's own, signed anew; the game shows Reef Company", right)
+
+
+def _card(example: Example, shell: Shell) -> None:
+    game, export = Game(example.shelf.data / "card", "card"), Game(example.shelf.data / "exported", "console")
+    for action in (("start", "Maud"), ("save", "2")):
+        game.play(*action)
+    for action in (("start", "Ives"), ("save", "3")):
+        export.play(*action)
+    _open(example, shell, game.saves / "card.bwc", CARD)
+    pane = shell.carry.card
+    pane.add([str(export.saves / "voyage-3.bwx")])
+    message = shell.banner.message
+    half = message is not None and "belongs together" in message.text
+    example.step(f"Half of a voyage does not go on a card: {message.text if message else '–'}", half)
+    pane.add([str(export.saves / f"voyage-3.{end}") for end in ("bwx", "bwy")])
+    example.rest()
+    example.picture("carry-card")
+    posted = _post(example, shell)
+    shown = game.play("--slot", "3", "show")
+    right = posted and shown.text.startswith("Ives")
+    example.step("Both halves go on it together, in free blocks; the console shows Ives in slot 3", right)
+
+
+def _world(example: Example, shell: Shell) -> None:
+    game = Game(example.shelf.data / "harbours", "atlas")
+    east = ("--harbour", "east-pier", "--map", "2")
+    for action in (("start", "Maud"), (*east, "start", "Ives & Sons"), ("sell", "brass lamp")):
+        game.play(*action)
+
+    def copy_session(saves: Path) -> None:
+        shutil.copytree(saves / "west-quay" / "session", saves / "east-pier" / "session", dirs_exist_ok=True)
+        shutil.rmtree(saves / "east-pier" / "cache")
+
+    def copy_all(saves: Path) -> None:
+        shutil.copytree(saves / "west-quay", saves / "east-pier", dirs_exist_ok=True)
+
+    for what, do in (("the session", copy_session), ("the whole folder", copy_all)):
+        refused = _by_hand(example, game, do, *east, "show")
+        example.step(f"Copying {what} to another harbour by hand: {refused.text}", not refused.accepted)
+    west = game.saves / "west-quay" / "harbour.cfg"
+    shell.session.open(west)
+    example.settle()
+    for root, folder in (("harbours", game.saves), ("registers", game.saves / "registers")):
+        shell.session.grant(root, folder)
+        example.settle()
+    _open(example, shell, west, FOLDERS)
+    pane = shell.carry.folders
+    pane.choose_target(str(game.saves / "east-pier"))
+    example.rest()
+    example.picture("carry-folders")
+    pane.write()
+    example.rest()
+    shown = game.play(*east, "show")
+    right = shown.text.startswith("Maud")
+    example.step("Carried: what was played, and its mark in both registers; the game shows Maud at East Pier", right)
+    pane.plan_removal()
+    example.rest()
+    pane.write()
+    example.rest()
+    gone = not west.exists() and game.play(*east, "show").accepted
+    example.step("The game has accepted it, so the old harbour is removed; a copy of it is kept", gone)
