@@ -30,7 +30,7 @@ KEEPERS: dict[str, Callable[[Path], Keeper]] = {
     "atlas": Atlas,
     **{name: partial(Quill, kind=name) for name in ("quill", "quill-zip", "quill-db")},
 }
-WITH_SLOTS = ("desktop", "pocket", "console", "card", "deep")
+WITH_SLOTS = ("desktop", "pocket", "console", "card", "deep", "quill", "quill-zip", "quill-db")
 
 
 def parser() -> argparse.ArgumentParser:

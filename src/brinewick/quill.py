@@ -6,7 +6,7 @@ voyage/tides.cfg          key = value; “permits” is a row of switches, one f
 voyage/yard/divers.xml    the crew
 voyage/yard/hold.xml      the lots
 voyage/register.txt       what the voyage is called, and its marks
-registers/voyages.xml     the register of all voyages, in a folder beside it: name and marks once more
+registers/voyages.xml     the register of all voyages, in a folder beside it: slot, folder, name and marks once more
 
 A site is open when its permit is granted, its water is 0 and the foreman counts it; the game refuses anything between.
 The zip edition keeps the folder in `voyage.qlz`, the SQLite edition the same texts and tables in `voyage.db`.
@@ -234,11 +234,14 @@ def _write_database(path: Path, files: Files) -> None:
 
 
 class Quill:
-    """The saves of the quill edition in one folder, as texts, in a zip, or in a database."""
+    """The saves of the quill edition in one folder, as texts, in a zip, or in a database: `voyage`, `voyage-2`, …"""
 
     def __init__(self, folder: Path, kind: str = "quill") -> None:
         self.folder, self.kind = folder, kind
         self.path = folder / {"quill": "voyage", "quill-zip": "voyage.qlz", "quill-db": "voyage.db"}[kind]
+
+    def slot_path(self, slot: int) -> Path:
+        return self.path if slot == 1 else self.path.with_stem(f"voyage-{slot}")
 
     @property
     def register_path(self) -> Path:
@@ -246,14 +249,17 @@ class Quill:
 
     def load(self, slot: int = 1) -> Company:
         """Raises SaveRefused when the voyage is not as the game left it."""
-        if not self.path.exists():
-            raise SaveRefused("there is no voyage")
+        path = self.slot_path(slot)
+        if not path.exists():
+            raise SaveRefused(f"there is no voyage in slot {slot}")
         read: Callable[[Path], Files] = {"quill": _read_folder, "quill-zip": _read_zip, "quill-db": _read_database}[
             self.kind
         ]
-        company = parse(read(self.path))
+        company = parse(read(path))
+        if company.slot != slot:
+            raise SaveRefused(f"{path.name} says it belongs in slot {company.slot}")
         if self.kind == "quill":
-            self._check_register(company)
+            self._check_register(company, path.name)
         return company
 
     def save(self, company: Company) -> None:
@@ -261,19 +267,28 @@ class Quill:
         self.folder.mkdir(parents=True, exist_ok=True)
         write: Callable[[Path, Files], None]
         write = {"quill": _write_folder, "quill-zip": _write_zip, "quill-db": _write_database}[self.kind]
-        write(self.path, files)
+        path = self.slot_path(company.slot)
+        write(path, files)
         if self.kind == "quill":
             self.register_path.parent.mkdir(exist_ok=True)
-            line = f'  <voyage name={quoteattr(company.name)} folder="{self.path.name}" marks="{company.marks}"/>\n'
-            self.register_path.write_text(f"<register>\n{line}</register>\n", "utf-8")
+            others = self._voyages() if self.register_path.exists() else []
+            kept = [each.attrib for each in others if each.attrib.get("slot") != str(company.slot)]
+            mine = {"slot": str(company.slot), "name": company.name, "folder": path.name, "marks": str(company.marks)}
+            lines = "".join(
+                f"  <voyage {' '.join(f'{key}={quoteattr(value)}' for key, value in each.items())}/>\n"
+                for each in sorted([*kept, mine], key=lambda each: int(each["slot"]))
+            )
+            self.register_path.write_text(f"<register>\n{lines}</register>\n", "utf-8")
 
-    def _check_register(self, company: Company) -> None:
+    def _voyages(self) -> list[ET.Element]:
         try:
-            voyages = list(ET.fromstring(self.register_path.read_bytes()))
+            return list(ET.fromstring(self.register_path.read_bytes()))
         except (OSError, ET.ParseError) as error:
             raise SaveRefused(f"the register of voyages cannot be read ({error})") from error
-        mine = [each for each in voyages if each.attrib.get("folder") == self.path.name]
-        if len(mine) != 1 or mine[0].attrib.get("name") != company.name:
+
+    def _check_register(self, company: Company, folder: str) -> None:
+        mine = [each for each in self._voyages() if each.attrib.get("slot") == str(company.slot)]
+        if len(mine) != 1 or mine[0].attrib.get("name") != company.name or mine[0].attrib.get("folder") != folder:
             raise SaveRefused(f"the register of voyages does not know {company.name!r}")
         marks = mine[0].attrib.get("marks", "")
         if not re.fullmatch(r"[0-9]+", marks) or int(marks) != company.marks:

@@ -52,8 +52,8 @@ class GameTest(LedgerCase):
             self.assertEqual(answer.status, 0, answer.text)
             self.assertEqual(deep.build(Depot(saves).load()), Depot(saves).path.read_bytes())
         self.assertIn("Marit", answer.text)
-        self.assertEqual(play(saves, "--edition", "quill", "start", "Maud").status, 0)
-        self.assertEqual(play(saves, "--edition", "quill", "save", "2").status, 2)
+        self.assertEqual(play(saves, "--edition", "atlas", "start", "Maud").status, 0)
+        self.assertEqual(play(saves, "--edition", "atlas", "save", "2").status, 2)
         data = Depot(saves).path.read_bytes()
         for offset in set(range(len(data))) - set(range(5, 9)):  # how often it was saved is under no seal
             damaged = bytearray(data)

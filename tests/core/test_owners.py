@@ -5,7 +5,9 @@ from __future__ import annotations
 import random
 import struct
 import zlib
+from collections.abc import Callable
 from pathlib import Path
+from typing import Literal, NamedTuple
 
 from brinewick import card as game_card
 from faithful_ledger.core.book import Book
@@ -14,7 +16,7 @@ from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, R
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.template import parse_template
+from faithful_ledger.core.template import Template, parse_template
 from tests.support import LedgerCase, play
 
 
@@ -158,7 +160,7 @@ class CardTest(ConsoleCase):
         for number, words in (
             (10, "its chain leads in a circle, back to block 10"),
             (999, "its chain leads to block 999, and the card has 192"),
-            (40, "its chain leads to block 40, which the table says is free"),
+            (40, "its chain leads to block 40, which is free"),
             (0xFFFF, "its chain has 3 blocks, and its size needs 5"),
             (9, "block 9 belongs to voyage.bwx as well|has more than|has 4 blocks"),
         ):
@@ -185,65 +187,190 @@ class CardTest(ConsoleCase):
         source = random.Random()
         seed = source.randrange(1 << 30)
         source.seed(seed)
-        for _ in range(12):
-            order, size, blocks = (
-                source.choice(["little", "big"]),
-                source.choice([64, 128, 512]),
-                source.randrange(8, 60),
-            )
-            wide, free, last = source.choice([16, 32]), source.choice([0, 0xFFF0]), source.choice([0xFFFF, blocks + 3])
-            head, by_count = source.randrange(40), source.random() < 0.5
-            template = parse_template(
-                f"""ledger: 1
-id: other-card
-title: Another card
-files:
-  card:
-    name: "*.img"
-    order: {order}
-    layout:
-      - {{unknown: head, size: {head}}}
-      - {{rows: chain, each: {{as: u{wide}}}, count: {blocks}}}
-      - rows: names
-        count: 9
-        empty: {{used: 0}}
-        layout: [{{field: used, as: u8}}, {{field: length, as: u32}}, {{field: start, as: u{wide}}}, {{field: name, as: text, size: 12}}]
-      - {{unknown: data}}
-card: {{entries: names, name: name, first: start, {"count" if by_count else "size"}: length, next: chain, block_size: {size},
-  at: {head + blocks * wide // 8 + 9 * (17 + wide // 8)}, free: {free}, last: {last}, fill: {{used: 7}}}}
-""".encode(),
-                "other-card.yaml",
-            )
-            at = head + blocks * wide // 8 + 9 * (17 + wide // 8)
-            image = (
-                source.randbytes(head)
-                + free.to_bytes(wide // 8, order) * blocks
-                + bytes(at - head - blocks * wide // 8)
-            )  # type: ignore[arg-type]
-            path = self.folder / "a.img"
-            path.write_bytes(image + source.randbytes(blocks * size))
-            expected: dict[str, bytes] = {}
-            with self.subTest(seed=seed, order=order, size=size, by_count=by_count):
-                for step in range(12):
-                    card = Card(open_save(path, template), self.library())
-                    whole = size if by_count else 1
-                    name = f"f{step}"
-                    if expected and source.random() < 0.4:
-                        name = source.choice(sorted(expected))
-                        card.remove(card.with_partners(name))
-                        del expected[name]
-                    else:
-                        data = source.randbytes(source.randrange(1, 4) * whole * source.choice([1, 1, size // whole]))
-                        if -(-len(data) // size) > len(card.free) or len(expected) == 9:
-                            continue
-                        card.add({name: data})
-                        expected[name] = data
-                    self.post(card.save)
-                    card = Card(open_save(path, template), self.library())
-                    self.assertEqual(dict(card_files(card)), expected)
-                    self.assertEqual([entry.problem for entry in card.entries], [""] * len(expected))
-                    used = sum(len(entry.blocks) for entry in card.entries)
-                    self.assertEqual(len(card.free), blocks - used - (not free))
+        for make in (table_card, record_card, doubled_card) * 4:
+            made = make(source)
+            with self.subTest(seed=seed, make=make.__name__, size=made.size):
+                self.used(made, source)
+
+    def used(self, made: OtherCard, source: random.Random) -> None:
+        """Files put on a card and taken off it, compared with what its own reader finds."""
+        path = self.folder / "a.img"
+        path.write_bytes(made.image)
+        expected: dict[str, bytes] = {}
+        for step in range(12):
+            card = Card(open_save(path, made.template), self.library())
+            name = f"f{step}"
+            if expected and source.random() < 0.4:
+                name = source.choice(sorted(expected))
+                card.remove(card.with_partners(name))
+                del expected[name]
+            else:
+                data = source.randbytes(source.randrange(1, 4) * made.size // source.choice([1, 1, made.part]))
+                if -(-len(data) // made.size) > len(card.free) or len(expected) == made.room:
+                    continue
+                card.add({name: data})
+                expected[name] = data
+            self.post(card.save)
+            card = Card(open_save(path, made.template), self.library())
+            self.assertEqual(dict(card_files(card)), expected)
+            self.assertEqual(made.read(path.read_bytes()), expected)
+            self.assertEqual([entry.problem for entry in card.entries], [""] * len(expected))
+
+
+class OtherCard(NamedTuple):
+    """A make of cards: its template, an empty image, a reader of its own, and how many files there is room for."""
+
+    template: Template
+    image: bytes
+    read: Callable[[bytes], dict[str, bytes]]
+    size: int
+    room: int
+    part: int
+
+
+def described(layout: str, order: str, card: str) -> Template:
+    text = f"ledger: 1\nid: other-card\ntitle: Another\nfiles:\n  card:\n    name: '*.img'\n    order: {order}\n    layout:\n"
+    lines = "".join(f"      {line}\n" for line in layout.strip().splitlines())
+    return parse_template(f"{text}{lines}card: {card}\n".encode(), "other-card.yaml")
+
+
+def table_card(source: random.Random) -> OtherCard:
+    """A table of any width, and a directory with sizes in bytes or in blocks."""
+    order: Literal["little", "big"] = "little" if source.random() < 0.5 else "big"
+    size, blocks = source.choice([64, 128, 512]), source.randrange(8, 60)
+    wide, free, last = source.choice([2, 4]), source.choice([0, 0xFFF0]), source.choice([0xFFFF, blocks + 3])
+    head, by_count = source.randrange(40), source.random() < 0.5
+    record = 1 + 4 + wide + 12
+    at = head + blocks * wide + 9 * record
+    fields = f"{{field: used, as: u8}}, {{field: length, as: u32}}, {{field: start, as: u{8 * wide}}}, {{field: name, as: text, size: 12}}"
+    template = described(
+        f"""- {{unknown: head, size: {head}}}
+- {{rows: chain, each: {{as: u{8 * wide}}}, count: {blocks}}}
+- {{rows: names, count: 9, empty: {{used: 0}}, layout: [{fields}]}}
+- {{unknown: data}}""",
+        order,
+        f"""{{entries: names, name: name, first: start, {"count" if by_count else "size"}: length, next: chain, at: {at},
+  block_size: {size}, free: {free}, last: {last}, fill: {{used: 7}}}}""",
+    )
+
+    def number(data: bytes, place: int, width: int) -> int:
+        return int.from_bytes(data[place : place + width], order)
+
+    def read(data: bytes) -> dict[str, bytes]:
+        found = {}
+        for n in range(9):
+            base = head + blocks * wide + n * record
+            if data[base]:
+                length, block, content = number(data, base + 1, 4), number(data, base + 5, wide), b""
+                while block != last:
+                    content += data[at + block * size : at + (block + 1) * size]
+                    block = number(data, head + block * wide, wide)
+                name = data[base + 5 + wide : base + record].rstrip(b"\0").decode()
+                found[name] = content[: length * size if by_count else length]
+        return found
+
+    image = (
+        source.randbytes(head)
+        + free.to_bytes(wide, order) * blocks
+        + bytes(9 * record)
+        + source.randbytes(blocks * size)
+    )
+    return OtherCard(template, image, read, size, 9, 1 if by_count else size // 16)
+
+
+def record_card(source: random.Random) -> OtherCard:
+    """Each frame of the directory is a block, with a state, a link, and a sum of its own."""
+    size, blocks = source.choice([256, 1024]), source.randrange(6, 20)
+    first, middle, last, free = source.sample(range(1, 256), 4)
+    template = described(
+        f"""- rows: frames
+  count: {blocks}
+  empty: {{state: {free}}}
+  layout:
+    - group: body
+      flat: true
+      layout: [{{field: state, as: u8}}, {{field: size, as: u32}}, {{field: link, as: u16}}, {{field: name, as: text, size: 20}}]
+    - {{field: sum, as: u8, seal: {{algorithm: xor8, over: body}}}}
+- {{unknown: data}}""",
+        "little",
+        f"""{{entries: frames, name: name, size: size, next: "frames[*].link", state: state, states: [{first}, {middle}, {last}],
+  at: {28 * blocks}, block_size: {size}}}""",
+    )
+
+    def read(data: bytes) -> dict[str, bytes]:
+        found = {}
+        frames = [struct.unpack_from("<BIH20sB", data, 28 * n) for n in range(blocks)]
+        for n, frame in enumerate(frames):
+            total = 0
+            for byte in data[28 * n : 28 * n + 27]:
+                total ^= byte
+            assert total == frame[4], n
+        for n, (state, length, _, name, _) in enumerate(frames):
+            if state == first:
+                content, block, states = b"", n, []
+                while block != 0xFFFF:
+                    states.append(frames[block][0])
+                    content += data[28 * blocks + block * size :][:size]
+                    block = frames[block][2]
+                assert states == [first, *[middle] * (len(states) - 2), *([last] if len(states) > 1 else [])], states
+                found[name.rstrip(b"\0").decode()] = content[:length]
+        return found
+
+    frame = struct.pack("<BIH20s", free, 0, 0xFFFF, b"")
+    return OtherCard(
+        template, (frame + bytes([free])) * blocks + source.randbytes(blocks * size), read, size, blocks, 3
+    )
+
+
+def doubled_card(source: random.Random) -> OtherCard:
+    """A directory and a table that are there twice, each with a sum, and a count of the free blocks in the table."""
+    size, blocks, room = source.choice([128, 512]), source.randrange(9, 40), 8
+    entry = (
+        "{field: used, as: u8}, {field: blocks, as: u16}, {field: first, as: u16}, {field: name, as: text, size: 16}"
+    )
+    layout = ""
+    for copy in ("", "b_"):
+        layout += f"- {{field: {copy}dsum, as: u16, seal: {{algorithm: sum16, over: {copy}names}}}}\n"
+        layout += f"- {{rows: {copy}names, count: {room}, empty: {{used: 0}}, layout: [{entry}]}}\n"
+    for copy in ("", "b_"):
+        layout += f"- {{field: {copy}tsum, as: u16, seal: {{algorithm: sum16, over: {copy}table}}}}\n"
+        layout += f"- group: {copy}table\n  layout:\n    - {{field: {copy}left, as: u16}}\n"
+        layout += f"    - {{rows: {copy}links, each: {{as: u16}}, count: {blocks}}}\n"
+    names, table = room * 21, 2 + 2 * blocks
+    at = 2 * (2 + names) + 2 * (2 + table)
+    template = described(
+        layout + "- {unknown: data}",
+        "big",
+        f"""{{entries: names, name: name, first: first, count: blocks, next: table.links, free_count: table.left, fill: {{used: 1}},
+  copies: [[names, b_names], [table, b_table]], at: {at}, block_size: {size}, free: 0, last: 65535}}""",
+    )
+
+    def read(data: bytes) -> dict[str, bytes]:
+        one, two = data[: 2 + names], data[2 + names : 2 * (2 + names)]
+        tables = [data[2 * (2 + names) + n * (2 + table) :][: 2 + table] for n in range(2)]
+        assert one == two
+        assert tables[0] == tables[1]
+        for block in (one, tables[0]):
+            assert int.from_bytes(block[:2], "big") == sum(block[2:]) & 0xFFFF
+        left, *links = struct.unpack(f">{1 + blocks}H", tables[0][2:])
+        assert left == sum(link == 0 for link in links[1:]), (left, links)
+        found = {}
+        for n in range(room):
+            used, count, block, name = struct.unpack_from(">BHH16s", one, 2 + 21 * n)
+            if used:
+                content = b""
+                for _ in range(count):
+                    content += data[at + block * size :][:size]
+                    block = links[block]
+                assert block == 65535
+                found[name.rstrip(b"\0").decode()] = content
+        return found
+
+    empty = bytes(names)
+    free_table = (blocks - 1).to_bytes(2, "big") + bytes(2 * blocks)
+    tsum = (sum(free_table) & 0xFFFF).to_bytes(2, "big")
+    image = (bytes(2) + empty) * 2 + (tsum + free_table) * 2
+    return OtherCard(template, image + source.randbytes(blocks * size), read, size, room, 1)
 
 
 def card_files(card: Card) -> list[tuple[str, bytes]]:

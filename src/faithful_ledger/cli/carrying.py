@@ -48,7 +48,7 @@ def slots(options: argparse.Namespace) -> int:
     if options.json:
         print_json({"slots": [_slot_json(slot) for slot in found]})
     else:
-        taken = [(s.slot, s.path.name, s.title or f"✕ {s.problem}") for s in found if s.taken]
+        taken = [(s.slot, s.name, s.title or f"✕ {s.problem}") for s in found if s.taken]
         print_table("Slots", ("Slot", "File", "What is in it"), taken)
         if free := runs_of([each.slot for each in found if not each.taken]):
             say(f"Free: {free}")

@@ -118,7 +118,7 @@ def name_findings(template: Template, fields: Fields, paths: Mapping[str, Path])
     for rule in template.name_rules:
         with suppress(AddressError):
             (node,) = fields(rule.path)
-            path = paths[node.file]
+            path = paths[rule.file or node.file]
             try:
                 holds = due_by_name(rule, node, path) in (None, node.value)
             except ValueRefused:

@@ -10,13 +10,13 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from fnmatch import fnmatchcase
 from functools import cached_property
-from itertools import pairwise
 from pathlib import Path
 from typing import NamedTuple
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode
 from faithful_ledger.core.binding.binder import number_at
 from faithful_ledger.core.binding.spans import all_fields
+from faithful_ledger.core.carry.chains import Chains, RecordChains, TableChains, saying
 from faithful_ledger.core.carry.values import Fields
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, Refused, ValueRefused
@@ -63,12 +63,17 @@ class Card:
         self.name = save.path.name
         root = save.main.bound.root if save.main.bound is not None else None
         assert root is not None
-        self.directory, self.table = self._rows(self.spec.entries), self._rows(self.spec.next)
+        self.directory = self._rows(self.spec.entries)
+        field = self.spec.next.removeprefix(f"{self.spec.entries}[*].")
+        if field != self.spec.next:
+            self.chains: Chains = RecordChains(self.spec, self.directory, field)
+        else:
+            self.chains = TableChains(self.spec, self._rows(self.spec.next))
         self.block_size = self.spec.block_size.evaluate(lambda path: number_at(root, path))
         self.at = self.spec.at.evaluate(lambda path: number_at(root, path))
-        end = self.at + self.table.count * self.block_size
-        if self.block_size < 1 or self.at < 0 or end > save.main.source.size:
-            what = f"{self.name}: {self.table.count} blocks of {self.block_size} bytes do not fit into it"
+        count = len(self.chains.following)
+        if self.block_size < 1 or self.at < 0 or self.at + count * self.block_size > save.main.source.size:
+            what = f"{self.name}: {count} blocks of {self.block_size} bytes do not fit into it"
             raise EntryError(what, "nothing was written; the image is cut off, or its template is wrong")
 
     def _rows(self, path: str) -> RowsNode:
@@ -79,25 +84,12 @@ class Card:
     # reading
 
     @cached_property
-    def following(self) -> list[int]:
-        """The number of the block after each one, as the table says."""
-        import numpy
-
-        stride, storage = self.table.stride, getattr(self.table.spec.item, "storage", None)
-        if stride and storage is not None:
-            offsets = numpy.arange(self.table.count, dtype=numpy.int64) * stride
-            found = storage.column(numpy.frombuffer(self.table.raw, numpy.uint8), offsets)
-            if found is not None and found[1].all():
-                return list(map(int, found[0]))
-        return [item.number for item in self.table.items() if isinstance(item, FieldNode)]
-
-    @cached_property
     def entries(self) -> list[CardEntry]:
         """What is on the card, in the order of the directory."""
         found: list[CardEntry] = []
         owners: dict[int, str] = {}
         for record in self.directory.items():
-            if isinstance(record, GroupNode) and not self.directory.is_empty(record):
+            if isinstance(record, GroupNode) and self._begins(record):
                 entry = self._entry(record)
                 for block in entry.blocks:
                     if block in owners and not entry.problem:
@@ -106,46 +98,28 @@ class Card:
                 found.append(entry)
         return found
 
+    def _begins(self, record: GroupNode) -> bool:
+        """Whether a record is an entry, and neither free nor a further block of one."""
+        if self.directory.is_empty(record):
+            return False
+        return not isinstance(self.chains, RecordChains) or self.chains.is_first(record.index or 0)
+
     def _entry(self, record: GroupNode) -> CardEntry:
         name = self._text(record, self.spec.name)
         try:
             size = self._number(record, self.spec.size) if self.spec.size else -1
             count = self._number(record, self.spec.count) if self.spec.count else -(-max(size, 1) // self.block_size)
-            first = self._number(record, self.spec.first)
+            first = self._number(record, self.spec.first) if self.spec.first else record.index or 0
         except LedgerError as error:
             return CardEntry(name, 0, (), record.index or 0, error.what)
-        blocks, problem = self._chain(first, count)
+        blocks, problem = self.chains.chain(first, count)
         size = size if size >= 0 else count * self.block_size
         return CardEntry(name, size, tuple(blocks), record.index or 0, problem)
 
-    def _chain(self, first: int, count: int) -> tuple[list[int], str]:
-        """The blocks of a chain as far as it can be followed, and what is wrong with it."""
-        blocks: list[int] = []
-        number, seen = first, set[int]()
-        while number != self.spec.last:
-            if not 0 <= number < len(self.following):
-                return blocks, f"its chain leads to block {number}, and the card has {len(self.following)}"
-            if number in seen:
-                return blocks, f"its chain leads in a circle, back to block {number}"
-            blocks.append(number)
-            seen.add(number)
-            after = self.following[number]
-            if after == self.spec.free:
-                return blocks, f"its chain leads to block {number}, which the table says is free"
-            if len(blocks) > count:
-                return blocks, f"its chain has more than the {count} blocks of its size"
-            number = after
-        if len(blocks) != count:
-            return blocks, f"its chain has {len(blocks)} blocks, and its size needs {count}"
-        return blocks, ""
-
     @property
     def free(self) -> list[int]:
-        """The numbers of the blocks that are nobody's. Those that a damaged chain leads to are not among them, nor one
-        whose number the table could not tell from `free` or `last`.
-        """
-        used = {block for entry in self.entries for block in entry.blocks} | {self.spec.free, self.spec.last}
-        return [number for number, after in enumerate(self.following) if after == self.spec.free and number not in used]
+        """The numbers of the blocks that are nobody's; those that a damaged chain leads to are not among them."""
+        return self.chains.free_among({block for entry in self.entries for block in entry.blocks})
 
     def entry(self, name: str) -> CardEntry:
         """The entry of a name.
@@ -208,44 +182,66 @@ class Card:
         free = [*sorted(block for entry in gone for block in entry.blocks), *self.free]
         places = [entry.record for entry in gone]
         places += [n for n, item in enumerate(self.directory.items()) if self.directory.is_empty(item)]
-        needed = sum(-(-max(len(data), 1) // self.block_size) for data in files.values())
+        needed = sum(self._count(data) for data in files.values())
         if needed > len(free):
             what = f"{', '.join(files)} need {needed} blocks of {self.block_size} bytes, and {len(free)} are free"
             raise Refused(f"{self.name} is full: {what}", "nothing was written; remove something first")
         if len(files) > len(places):
             what = f"{self.name} is full: its directory has room for {self.directory.count} entries"
             raise Refused(what, "nothing was written; remove something first")
-        table = {block: self.spec.free for entry in gone for block in entry.blocks}
-        entries: list[Entry] = []
+        entries = [e for entry in gone for e in self.chains.freed(entry.blocks)]
         writes: list[tuple[int, bytes]] = []
-        for place, (name, data) in zip(places, files.items(), strict=False):
-            count = -(-max(len(data), 1) // self.block_size)
+        left = len(free) - needed
+        for number, (name, data) in enumerate(files.items()):
+            count = self._count(data)
             blocks, free = free[:count], free[count:]
-            table |= dict(pairwise([*blocks, self.spec.last]))
-            entries += self._record(place, name, len(data), blocks)
+            place = blocks[0] if isinstance(self.chains, RecordChains) else places[number]
+            entries += [*self._record(place, name, len(data), blocks), *self.chains.linked(blocks)]
             writes += [(block, data[n * self.block_size :][: self.block_size]) for n, block in enumerate(blocks)]
-        entries += [e for place in places[len(files) : len(gone)] for e in self._emptied(place)]
-        self._enter(table, entries, writes)
+        if not isinstance(self.chains, RecordChains):
+            entries += [e for place in places[len(files) : len(gone)] for e in self._emptied(place)]
+        self._enter(entries, writes, left)
+
+    def _count(self, data: bytes) -> int:
+        """How many blocks a file needs."""
+        return -(-max(len(data), 1) // self.block_size)
 
     def remove(self, entries: Sequence[CardEntry]) -> None:
         """Enter that files go: their records and blocks are free; what was in the blocks stays."""
-        table = {block: self.spec.free for entry in entries for block in entry.blocks}
-        self._enter(table, [e for entry in entries for e in self._emptied(entry.record)], [])
+        gone = [e for entry in entries for e in self.chains.freed(entry.blocks)]
+        gone += [e for entry in entries for e in self._emptied(entry.record)]
+        self._enter(gone, [], len(self.free) + sum(len(entry.blocks) for entry in entries))
 
-    def _enter(self, table: Mapping[int, int], entries: list[Entry], writes: list[tuple[int, bytes]]) -> None:
-        for number, after in sorted(table.items()):
-            if self.following[number] != after:
-                entries.append(self._saying(self.table.item(number), after))
+    def _enter(self, entries: list[Entry], writes: list[tuple[int, bytes]], free: int) -> None:
+        """Write entries down as one step; of two about one field the later one counts. `free` blocks are left then."""
+        found = {entry.path: entry for entry in entries}
+        if self.spec.free_count:
+            (node,) = self.save.fields(self.spec.free_count)
+            found[node.path] = field_entry(node, encoded(node.spec.storage, free, node.raw))
+        changed = [entry for entry in found.values() if entry.data != entry.node.raw]
+        changed += [twin for entry in changed for twin in self._twins(entry)]
         for run in _runs(writes, self.block_size):
             start, (first, last) = self._start(run[0][0]), (run[0][0], run[-1][0])
             data = b"".join(part for _, part in run)
             blocks = f"Block {first}" if first == last else f"Blocks {first} to {last}"
-            entries.append(bytes_entry(self.save, self.save.main.name, start, start + len(data), data, blocks))
-        self.save.tape.put([entry for entry in entries if entry.data != entry.node.raw])
+            entry = bytes_entry(self.save, self.save.main.name, start, start + len(data), data, blocks)
+            changed += [entry] if entry.data != entry.node.raw else []
+        self.save.tape.put(changed)
+
+    def _twins(self, entry: Entry) -> Iterator[Entry]:
+        """The same bytes in the copies that the card keeps of its directory and its table."""
+        for path, other in self.spec.copies:
+            (one,), (two,) = self.save.nodes(path), self.save.nodes(other)
+            if one.start <= entry.node.start and entry.node.end <= one.end:
+                start = two.start + entry.node.start - one.start
+                end = start + entry.node.size
+                label = f"Copy of {entry.path}"
+                yield bytes_entry(self.save, self.save.main.name, start, end, entry.data, label)
 
     def _record(self, place: int, name: str, size: int, blocks: list[int]) -> Iterator[Entry]:
         record = self.directory.item(place)
-        values = {self.spec.name: name, self.spec.first: str(blocks[0])} | dict(self.spec.fill)
+        values = {self.spec.name: name} | dict(self.spec.fill)
+        values |= {self.spec.first: str(blocks[0])} if self.spec.first else {}
         values |= {key: str(value) for key, value in ((self.spec.size, size), (self.spec.count, len(blocks))) if key}
         for node in _fields(record):
             if node.spec.name in values:
@@ -261,16 +257,10 @@ class Card:
                 yield self._typed(node, says[node.spec.name])
 
     def _typed(self, node: FieldNode, text: str) -> Entry:
-        storage = node.spec.storage
         try:
-            return field_entry(node, encoded(storage, storage.from_text(text), node.raw))
+            return saying(node, text)
         except ValueRefused as error:
             raise ValueRefused(f"{text} on {self.name}: {error.what}", error.remedy) from error
-
-    @staticmethod
-    def _saying(node: object, number: int) -> Entry:
-        assert isinstance(node, FieldNode)
-        return field_entry(node, encoded(node.spec.storage, number, node.raw))
 
     # what may be on a card
 

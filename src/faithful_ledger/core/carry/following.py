@@ -10,6 +10,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import TypeAlias
 
+from faithful_ledger.core.balance import due_by_name
 from faithful_ledger.core.binding import GroupNode, settle
 from faithful_ledger.core.carry.plan import Carry
 from faithful_ledger.core.edits import Cause, Replacement
@@ -44,6 +45,13 @@ def followed(template: Template, own: Files, shared: Shared, roots: Mapping[str,
                     data = encoded(node.spec.storage, leading.value, node.raw)
                     cause = Cause("rule", node.path)
                     changes.setdefault(node.file, []).append(Replacement(node.start, node.end, data, (cause,), node))
+    for named in template.name_rules:
+        with suppress(LedgerError, ValueError, KeyError):
+            (node,) = result.fields(named.path)
+            due = due_by_name(named, node, result.files[named.file or node.file].path)
+            if node.file in shared and due is not None and due != node.value:
+                data, cause = encoded(node.spec.storage, due, node.raw), Cause("rule", node.path)
+                changes.setdefault(node.file, []).append(Replacement(node.start, node.end, data, (cause,), node))
     found = dict(shared)
     for name, items in changes.items():
         path, old, _ = shared[name]

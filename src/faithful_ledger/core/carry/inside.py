@@ -49,7 +49,8 @@ class InnerSlots:
     def _slot(self, record: GroupNode) -> Slot:
         taken = not self.rows.is_empty(record)
         title = " · ".join(filter(None, (self._shown(record, name) for name in self.spec.shows))) if taken else ""
-        return Slot(str(self.first + (record.index or 0)), self.save.main.path, title, taken)
+        path = self.save.main.path
+        return Slot(str(self.first + (record.index or 0)), path, title, taken, name=path.name)
 
     def _shown(self, record: GroupNode, name: str) -> str:
         node = record.names.get(name)

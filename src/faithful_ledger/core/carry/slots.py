@@ -23,13 +23,16 @@ MOST_LISTED = 1000
 
 
 class Slot(NamedTuple):
-    """A slot: where its first file is or would be, and what is in it. `problem` says why that cannot be read."""
+    """A slot: where its first file is or would be, what is in it, and what the file or folder is called whose name says
+    it. `problem` says why it cannot be read.
+    """
 
     slot: str
     path: Path
     title: str
     taken: bool
     problem: str = ""
+    name: str = ""
 
 
 class Slots:
@@ -205,7 +208,8 @@ class Slots:
         found = []
         for _, slot in sorted(names.items()):
             title, problem = self.title(slot) if self.is_taken(slot) else ("", "")
-            found.append(Slot(slot, self.main_path(slot), title, self.is_taken(slot), problem))
+            name = self.spec.name_for(slot)
+            found.append(Slot(slot, self.main_path(slot), title, self.is_taken(slot), problem, name))
         return found
 
     @staticmethod

@@ -180,9 +180,9 @@ def _due_by_rules(save: Save, files: list[FilePlan], entries: list[Entry]) -> It
 def _due_by_names(save: Save, template: Template, entered: set[str]) -> Iterator[Entry]:
     """The entries that make fields say what the names of their files say, but for those that were entered."""
     for rule in template.name_rules:
-        with suppress(AddressError):
+        with suppress(AddressError, KeyError):
             (node,) = save.fields(rule.path)
-            due = due_by_name(rule, node, save.files[node.file].path)
+            due = due_by_name(rule, node, save.files[rule.file or node.file].path)
             if due is not None and node.path not in entered:
                 yield from _saying(node, due)
 

@@ -333,9 +333,12 @@ class Naming:
 
 @dataclass(slots=True, frozen=True, kw_only=True)
 class NameRule(Naming):
-    """A field that must say what the name of its file, or of the folder around, says."""
+    """A field that must say what the name of a file, or of the folder around it, says: of the one that the field is in,
+    where `file` names no other.
+    """
 
     path: str
+    file: str = ""
     why: str = ""
 
 
@@ -361,20 +364,26 @@ class CardSpec:
     and rows of numbers that say which block follows each one.
 
     Block number n is at `at` + n × `block_size`; `next` has the number of the block after each, `last` where none is,
-    and `free` where the block is nobody's. `fill` are fields of an entry that is taken. Of `pairs` one is nothing
-    without the other; files that match two patterns of `apart` are not on one card.
+    and `free` where the block is nobody's. Where `next` is a field of the entries themselves, each of them is a block,
+    and its `state` is one of three `states`: first, in the middle, last. `free_count` says how many blocks are free,
+    and of `copies` the second has the same bytes as the first. `fill` are fields of an entry that is taken. Of `pairs`
+    one is nothing without the other; files that match two patterns of `apart` are not on one card.
     """
 
     entries: str
     name: str
-    first: str
     next: str
     block_size: Expression
     at: Expression
+    first: str = ""
     size: str = ""
     count: str = ""
     free: int = 0
     last: int = 0xFFFF
+    state: str = ""
+    states: tuple[str, str, str] = ("", "", "")
+    free_count: str = ""
+    copies: tuple[tuple[str, str], ...] = ()
     fill: tuple[tuple[str, str], ...] = ()
     pairs: tuple[tuple[str, str], ...] = ()
     apart: tuple[tuple[str, str], ...] = ()

@@ -289,6 +289,7 @@ class Rule(Part):
     named: Words | None = None
     pattern: Words = ""
     of: Literal["file", "folder"] = "file"
+    file: Name | None = None
     names: dict[Words, int | Words] = {}
     why: Words = ""
 
@@ -314,7 +315,7 @@ class Card(Part):
 
     entries: Words
     name: Name
-    first: Name
+    first: Name | None = None
     next: Words
     block_size: Formula
     at: Formula = 0
@@ -322,6 +323,10 @@ class Card(Part):
     count: Name | None = None
     free: Annotated[int, Field(ge=0, lt=1 << 32)] = 0
     last: Annotated[int, Field(ge=0, lt=1 << 32)] = 0xFFFF
+    state: Name | None = None
+    states: Annotated[list[int | Words], Field(min_length=3, max_length=3)] | None = None
+    free_count: Words | None = None
+    copies: Annotated[list[Pair], Field(max_length=8)] = []
     fill: dict[Name, int | Words] = {}
     pairs: Annotated[list[Pair], Field(max_length=50)] = []
     apart: Annotated[list[Pair], Field(max_length=50)] = []

@@ -126,7 +126,7 @@ class SlotsPane(QWidget):
             return
         chosen = self.chosen.slot if self.chosen is not None else ""
         self.found = found
-        rows = [(each.slot, each.path.name if each.taken else "", self._content(each), _saved(each)) for each in found]
+        rows = [(each.slot, each.name if each.taken else "", self._content(each), _saved(each)) for each in found]
         fresh = plain_table(HEAD, rows, "Slots", (64, 150, 330))
         for number, each in enumerate(found):
             if not each.taken:

@@ -133,6 +133,9 @@ class _Files:
             self.mistakes.append((("rules", number), text))
         elif given[0] in OVER_ROWS:
             self.row_rule(template, keys, given[0], ("rules", number, given[0]))
+        elif keys.get("file") and keys["file"] not in template.files:
+            hint = did_you_mean(keys["file"], template.files) or f"there are {', '.join(template.files)}"
+            self.mistakes.append((("rules", number, "file"), f"“{keys['file']}” is not a file here; {hint}"))
         elif named and "{}" not in keys.get("pattern", "") and not keys.get("names"):
             self.mistakes.append((("rules", number), "say with `pattern` where in the name the value is: {}"))
         for path in keys.get("equal") or ([named] if named else ()):
@@ -192,36 +195,50 @@ class _Files:
             self.mistakes.append((("card", "entries"), f"“{keys['entries']}” is not rows of records"))
         elif isinstance(entries, RowsSpec) and not entries.empty:
             self.mistakes.append((("card", "entries"), "say with `empty` at these rows which entries are free"))
-        for key in ("name", "first", "size", "count"):
+        for key in ("name", "first", "size", "count", "state"):
             name = keys.get(key)
             if name and isinstance(record, GroupSpec) and not isinstance(record.named(name), FieldSpec):
                 self.mistakes.append((("card", key), f"the records of {keys['entries']} have no field “{name}”"))
         following = self.whole_path(template, keys["next"], ("card", "next"))
-        if following is not None and not (isinstance(following, RowsSpec) and isinstance(following.item, FieldSpec)):
+        if keys["next"].startswith(f"{keys['entries']}[*]."):
+            if not keys.get("state") or not keys.get("states"):
+                text = "where `next` is a field of the entries, say with `state` and `states` which block is which"
+                self.mistakes.append((("card", "next"), text))
+        elif following is not None and not (isinstance(following, RowsSpec) and isinstance(following.item, FieldSpec)):
             self.mistakes.append((("card", "next"), f"“{keys['next']}” is not rows of single numbers"))
+        elif not keys.get("first"):
+            self.mistakes.append((("card",), "say with `first` which field has the number of the first block"))
         if not keys.get("size") and not keys.get("count"):
-            self.mistakes.append(
-                (("card",), "an entry says with `size` how many bytes it has, or with `count` how many blocks")
-            )
+            text = "an entry says with `size` how many bytes it has, or with `count` how many blocks"
+            self.mistakes.append((("card",), text))
+        if keys.get("free_count"):
+            self.whole_path(template, keys["free_count"], ("card", "free_count"))
+        for path in (path for both in keys.get("copies", ()) for path in both):
+            self.whole_path(template, path, ("card", "copies"))
         try:
             size, at = Expression(keys["block_size"]), Expression(keys.get("at", 0))
         except LedgerError as error:
             self.mistakes.append((("card", "block_size"), str(error)))
             return None
+        states = keys.get("states") or ("", "", "")
         return CardSpec(
-            keys["entries"],
-            keys["name"],
-            keys["first"],
-            keys["next"],
-            size,
-            at,
-            keys.get("size") or "",
-            keys.get("count") or "",
-            keys.get("free", 0),
-            keys.get("last", 0xFFFF),
-            tuple((name, str(value)) for name, value in keys.get("fill", {}).items()),
-            tuple((one, other) for one, other in keys.get("pairs", ())),
-            tuple((one, other) for one, other in keys.get("apart", ())),
+            entries=keys["entries"],
+            name=keys["name"],
+            next=keys["next"],
+            block_size=size,
+            at=at,
+            first=keys.get("first") or "",
+            size=keys.get("size") or "",
+            count=keys.get("count") or "",
+            free=keys.get("free", 0),
+            last=keys.get("last", 0xFFFF),
+            state=keys.get("state") or "",
+            states=(str(states[0]), str(states[1]), str(states[2])),
+            free_count=keys.get("free_count") or "",
+            copies=tuple((one, other) for one, other in keys.get("copies", ())),
+            fill=tuple((name, str(value)) for name, value in keys.get("fill", {}).items()),
+            pairs=tuple((one, other) for one, other in keys.get("pairs", ())),
+            apart=tuple((one, other) for one, other in keys.get("apart", ())),
         )
 
     def carry_rule(self, keys: Keys, number: int) -> CarryRule:
@@ -460,7 +477,7 @@ def _as_typed(value: object) -> str:
 
 
 def _name_rule(keys: Keys) -> NameRule:
-    return NameRule(path=keys["named"], why=keys.get("why", ""), **_naming(keys))
+    return NameRule(path=keys["named"], file=keys.get("file") or "", why=keys.get("why", ""), **_naming(keys))
 
 
 def _naming(keys: Keys) -> dict[str, Any]:
