@@ -94,9 +94,9 @@ class SlotsTest(CarryCase):
         self.assertEqual(play(saves, "--slot", "2", "show").text, before)
 
     def test_a_template_without_slots_shows_what_it_knows(self) -> None:
-        quill = self.folder / "quill"
-        play(quill, "--edition", "quill", "start", "Maud")
-        stage = self.opened_stage(quill / "voyage" / "world.json")
+        path = self.folder / "notes.json"
+        path.write_text('{"marks": 5, "crew": [{"name": "Oriel", "air": 7}]}')
+        stage = self.opened_stage(path)
         self.assertEqual(stage.panes.currentIndex(), VALUES)
         self.assertFalse(stage.tabs[SLOTS].isVisible())
 
@@ -127,6 +127,28 @@ class ValuesTest(CarryCase):
         self.assertIn("marks 1190", text)
         self.assertIn("Marit: air 100", text)
         self.assertIn("Oriel: air 100", text)
+
+    def test_whole_records_replace_or_join_those_that_are_there(self) -> None:
+        saves, other = self.harbour(), self.folder / "other"
+        play(other, "start", "Maud")
+        for index, (lamps, lots) in enumerate(((3, 1), (3, 2))):
+            stage = self.opened_stage(saves / "harbour.bwk")
+            stage.show_pane(VALUES)
+            pane = stage.values
+            pane.choose_file(str(other / "harbour.bwk"))
+            pane.whole.setChecked(True)
+            self.rest()
+            pane.clash.setCurrentIndex(1 + index)
+            pane.tick(["hold[item=brass lamp]"])
+            self.click_button(pane, "Enter 1 ticked")
+            self.rest()
+            self.click(self.shell.tape.post) if self.shell.session.pending else None
+            self.rest()
+            if self.shell.session.plan is not None:
+                self.click_button(self.shell.posting, "Write it")
+                self.rest()
+            shown = play(saves, "show").text
+            self.assertEqual(shown.count(f"  {lamps} brass lamp"), lots, shown)
 
     def test_where_a_value_goes_is_said_once(self) -> None:
         saves, deep = self.harbour(), self.folder / "deep"
@@ -256,7 +278,7 @@ class CardTest(CarryCase):
         self.assertIn("belongs together with voyage-3.bwy", self.told())
         pane.add([str(export / "voyage-3.bwx"), str(export / "voyage-3.bwy")])
         self.rest()
-        self.assertEqual([row[4] for row in self.rows(pane.table)][2:], ["◇ pending: it comes"] * 2)
+        self.assertEqual([row[5] for row in self.rows(pane.table)][2:], ["◇ pending: it comes"] * 2)
         QTest.keySequence(self.shell, "Ctrl+Z")
         self.rest()
         self.assertFalse(self.shell.session.pending)
@@ -274,7 +296,7 @@ class CardTest(CarryCase):
         pane.table.selectRow(0)
         self.click_button(pane, "Remove")
         self.rest()
-        self.assertEqual([row[4] for row in self.rows(pane.table)][:2], ["◇ pending: it goes"] * 2)
+        self.assertEqual([row[5] for row in self.rows(pane.table)][:2], ["◇ pending: it goes"] * 2)
         self.post()
         self.assertIn("no save in slot 1", play(saves, "--edition", "card", "show").text)
         self.assertTrue(self.shown(saves, "--edition", "card", "--slot", "3").startswith("Ives"))

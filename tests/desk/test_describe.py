@@ -501,3 +501,36 @@ class LayersTest(DeskCase):
         shown = self.shell.session.sources.payloads
         (data,) = [bytes(each.read(0, each.size)) for each in shown.values()]
         self.assertTrue(data.startswith(b"lamp oil, kept for Tamsin; " * 300))
+
+
+class SlotByHandTest(DescribeCase):
+    def take_in(self) -> None:
+        self.path = self.path.with_name("mine-1.sav")
+        shutil.copyfile(self.game / "harbour.bwk", self.path)
+
+    def test_what_the_name_says_is_told_by_hand_and_the_save_goes_into_another_slot(self) -> None:
+        self.name(7, 8, "slot")
+        box = next(
+            each
+            for each in self.shell.margin.findChildren(QComboBox)
+            if each.accessibleName() == "Name that says slot" and each.isVisible()
+        )
+        self.assertEqual([box.itemText(n) for n in range(box.count())], ["no name says it", "the file: mine-{}.sav"])
+        box.setCurrentIndex(1)
+        box.activated.emit(1)
+        self.settle()
+        self.assertEqual(self.told(), "")
+        self.assertIn('{named: slot, pattern: "mine-{}.sav"}', self.template_text)
+        self.shell.session.describing.undo()
+        self.settle()
+        self.assertNotIn("named", self.template_text)
+        self.shell.session.describing.redo()
+        self.settle()
+        self.press("Ctrl+5")
+        pane = self.shell.carry.slots
+        self.wait(lambda: pane.plan.carry is not None)
+        self.assertEqual(pane.to.text(), "slot 2, which is free")
+        pane.write()
+        self.wait(lambda: self.path.with_name("mine-2.sav").exists())
+        before, after = self.path.read_bytes(), self.path.with_name("mine-2.sav").read_bytes()
+        self.assertEqual(after, before[:7] + b"\x02" + before[8:])

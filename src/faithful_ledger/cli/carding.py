@@ -100,6 +100,7 @@ def _listed(options: argparse.Namespace, found: Card) -> int:
 def _json(found: Card) -> dict[str, Any]:
     entries = [
         {"name": entry.name, "size": entry.size, "blocks": len(entry.blocks), "chain": list(entry.blocks)}
+        | ({"icon": entry.icon} if found.spec.icon else {})
         | ({"problem": entry.problem} if entry.problem else {})
         for entry in found.entries
     ]
@@ -107,6 +108,8 @@ def _json(found: Card) -> dict[str, Any]:
 
 
 def _print(found: Card) -> None:
-    rows = [(e.name, f"{e.size}", f"{len(e.blocks)}", f"✕ {e.problem}" if e.problem else "◆") for e in found.entries]
-    print_table(found.name, ("Entry", "Bytes", "Blocks", ""), rows)
+    rows = [
+        (e.name, f"{e.size}", f"{len(e.blocks)}", e.icon, f"✕ {e.problem}" if e.problem else "◆") for e in found.entries
+    ]
+    print_table(found.name, ("Entry", "Bytes", "Blocks", "Icon", ""), rows)
     say(f"{len(found.free)} blocks of {found.block_size} bytes are free.")

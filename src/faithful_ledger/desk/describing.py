@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from faithful_ledger.core.describe.draft import Draft
     from faithful_ledger.core.describe.ends import End
     from faithful_ledger.core.describe.links import Link
+    from faithful_ledger.core.describe.naming import NamedAs
     from faithful_ledger.core.describe.proposals import Proposal
     from faithful_ledger.core.described import Revisions
     from faithful_ledger.core.inside import Payload
@@ -205,6 +206,11 @@ class Describing:
     def set(self, node: Node, keys: Mapping[str, Any], about: str) -> bool:
         """Give an element's keys other values."""
         return self._change(f"{about} of {node.spec.name}", lambda draft: draft.set(node.path, keys), self._show(node))
+
+    def name_after(self, node: Node, naming: NamedAs | None) -> bool:
+        """Say that the name of the file, or of its folder, says a field; or that none does."""
+        about = f"slot {node.spec.name}" if naming is not None else f"no slot {node.spec.name}"
+        return self._change(about, lambda draft: draft.name_after(node.path, naming), self._show(node))
 
     def rename(self, node: Node, name: str) -> bool:
         act = partial(_rename, path=node.path, name=name)

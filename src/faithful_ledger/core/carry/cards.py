@@ -41,6 +41,7 @@ class CardEntry(NamedTuple):
     blocks: tuple[int, ...]
     record: int
     problem: str = ""
+    icon: str = ""
 
 
 class Card:
@@ -114,7 +115,8 @@ class Card:
             return CardEntry(name, 0, (), record.index or 0, error.what)
         blocks, problem = self.chains.chain(first, count)
         size = size if size >= 0 else count * self.block_size
-        return CardEntry(name, size, tuple(blocks), record.index or 0, problem)
+        icon = self._text(record, self.spec.icon) if self.spec.icon else ""
+        return CardEntry(name, size, tuple(blocks), record.index or 0, problem, icon)
 
     @property
     def free(self) -> list[int]:

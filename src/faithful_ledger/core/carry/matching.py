@@ -36,9 +36,9 @@ class Match(NamedTuple):
         return not self.why and not self.is_record and self.there == self.here
 
 
-def matches(source: Save, target: Save, into: Mapping[str, str]) -> Iterator[Match]:
-    """Every value of a save that says something of its own, and every record that another one lacks. `into` says of
-    paths where they go, where that was said before.
+def matches(source: Save, target: Save, into: Mapping[str, str], *, records: bool = False) -> Iterator[Match]:
+    """Every value of a save that says something of its own, and every record that another one lacks; or every record
+    as a whole (`records`). `into` says of paths where they go, where that was said before.
     """
     fields, known, count = Fields(target), dict[str, str](), 0
     lacking: set[str] = set()
@@ -52,16 +52,20 @@ def matches(source: Save, target: Save, into: Mapping[str, str]) -> Iterator[Mat
             value = carried(source, node, known)
         except LedgerError:
             continue
-        holder = keyed_path(source, record, known) if record is not None else ""
+        is_group = isinstance(record, GroupNode)
+        holder = keyed_path(source, record, known) if record is not None and is_group else ""
         if holder in lacking:
             continue
         count += 1
         chosen = into.get(value.path, "")
-        if holder and not chosen and _lacks(source, target, fields, record):
+        lacks = bool(holder) and not chosen and _lacks(source, target, fields, record)
+        if lacks or (records and holder):
             lacking.add(holder)
             short, title = _in_short(source, record), f"record {source.title(node).partition(' · ')[0]}"
-            yield Match(holder, title, short, "", "a new record", is_record=True)
-        else:
+            has_key = isinstance(record, GroupNode) and record.key_field is not None
+            goes = "one of this key is there" if has_key and not lacks else "a new record"
+            yield Match(holder, title, short, "", goes, is_record=True)
+        elif not records:
             yield _match(source, target, fields, node, value, chosen)
 
 

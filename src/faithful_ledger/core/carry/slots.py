@@ -117,7 +117,13 @@ class Slots:
             raise EntryError(f"there is no slot {slot}", f"nothing was written; slots are {first} to {last}")
         slot = self.spelled(slot)
         name = self.spec.name_for(slot)
-        if not slot or not name or "/" in name or self.spec.said_by(self._named_path(name)) != slot:
+        if (
+            not slot
+            or name in ("", ".", "..")
+            or "/" in name
+            or "\0" in name
+            or self.spec.said_by(self._named_path(name)) != slot
+        ):
             what = f"no name of a {'folder' if self.spec.of_folder else 'file'} says slot “{slot}”"
             like = self.spec.pattern or ", ".join(self.spec.names)
             raise EntryError(what, f"nothing was written; names are like {like}")

@@ -15,6 +15,7 @@ from faithful_ledger.core.describe import bits, grouping, layering, placing, sha
 from faithful_ledger.core.describe.copies import overlaps
 from faithful_ledger.core.describe.ends import End, ends_of
 from faithful_ledger.core.describe.links import Link, shortest_name
+from faithful_ledger.core.describe.naming import NamedAs, set_naming
 from faithful_ledger.core.errors import EntryError, TemplateError
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.opening import open_save
@@ -212,6 +213,10 @@ class Draft:
     def leave_off(self, name: str, *, left: bool) -> None:
         """Leave the outermost layer of a payload off when the save is posted, or put it back."""
         layering.leave_off(self.text, self.template, name, left=left)
+
+    def name_after(self, path: str, naming: NamedAs | None) -> None:
+        """Say that the name of the file, or of its folder, says a field; or that none does."""
+        set_naming(self.text, self.template, path, naming)
 
     def show_in(self, path: str, title: str) -> None:
         """List a field in a section of the Edit sheet, which is made where it is not there; without a title in none."""

@@ -383,6 +383,7 @@ class CardSpec:
     state: str = ""
     states: tuple[str, str, str] = ("", "", "")
     free_count: str = ""
+    icon: str = ""
     copies: tuple[tuple[str, str], ...] = ()
     fill: tuple[tuple[str, str], ...] = ()
     pairs: tuple[tuple[str, str], ...] = ()

@@ -326,6 +326,7 @@ class Card(Part):
     state: Name | None = None
     states: Annotated[list[int | Words], Field(min_length=3, max_length=3)] | None = None
     free_count: Words | None = None
+    icon: Name | None = None
     copies: Annotated[list[Pair], Field(max_length=8)] = []
     fill: dict[Name, int | Words] = {}
     pairs: Annotated[list[Pair], Field(max_length=50)] = []

@@ -23,7 +23,8 @@ if TYPE_CHECKING:
 
 __all__ = ["CardPane"]
 
-HEAD = ("Entry", "Bytes", "Blocks", "Belongs with", "State")
+HEAD = ("Entry", "Bytes", "Blocks", "Icon", "Belongs with", "State")
+STATE = len(HEAD) - 1
 
 
 class CardPane(QWidget):
@@ -92,17 +93,18 @@ class CardPane(QWidget):
                 each.name,
                 f"{each.size}",
                 f"{len(each.blocks)}",
+                each.icon,
                 ", ".join(card.partners(each.name)),
                 self._state(each, goes=each not in staying, comes=each in coming),
             )
             for each in [*entries, *coming]
         ]
-        fresh = plain_table(HEAD, rows, "On the card", (170, 80, 70, 170))
+        fresh = plain_table(HEAD, rows, "On the card", (150, 70, 66, 90, 150))
         for number, each in enumerate(entries):
             role = "broken" if each.problem else "holds" if each in staying else "open"
-            cell(fresh, number, 4).setForeground(colours()[role])
+            cell(fresh, number, STATE).setForeground(colours()[role])
         for number in range(len(entries), len(rows)):
-            cell(fresh, number, 4).setForeground(colours()["open"])
+            cell(fresh, number, STATE).setForeground(colours()["open"])
         fresh.setMinimumHeight(34 + 26 * min(max(len(rows), 4), 14))
         fresh.itemSelectionChanged.connect(self._allow)
         self.table = swap(self.body, self.table, fresh)

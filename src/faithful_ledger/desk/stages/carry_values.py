@@ -34,11 +34,17 @@ from faithful_ledger.desk.widgets.tables import cell, plain_table
 
 if TYPE_CHECKING:
     from faithful_ledger.core.carry import Kit, LeftOut, Match
+    from faithful_ledger.core.carry.rows import OnClash
     from faithful_ledger.core.save import Save
 
 __all__ = ["ValuesPane"]
 
 HEAD = ("Value", "From there", "Here now", "Goes to")
+CLASHES: tuple[tuple[OnClash, str], ...] = (
+    ("keep", "one that is there is kept"),
+    ("replace", "one that is there gets the values"),
+    ("add", "it comes beside one that is there"),
+)
 MOST_COPIES, MOST_ROWS = 30, 3000
 KITS = "Kits (*.kit *.json);;All files (*)"
 NOTHING = "Choose the save that values come from: a kept copy, another slot, or any file."
@@ -60,6 +66,12 @@ class ValuesPane(QWidget):
         self.all_values = QCheckBox("Also what is the same, or cannot go")
         self.all_values.toggled.connect(lambda _: self._lay_out())
         self.only_empty = QCheckBox("Only into empty places")
+        self.whole = QCheckBox("Whole records")
+        self.whole.toggled.connect(lambda _: self._match())
+        self.clash = Chooser()
+        self.clash.setAccessibleName("Where a record is there already")
+        self.clash.addItems([words for _, words in CLASHES])
+        self.clash.hide()
         self.into = QLineEdit()
         self.into.setPlaceholderText("the path of a field here")
         self.into.setAccessibleName("Goes to")
@@ -79,7 +91,11 @@ class ValuesPane(QWidget):
         self.body.addWidget(self.mapping)
         self.doing = QWidget()
         self.ticking = button("Tick all", self.tick_all, "link")
-        self.doing.setLayout(row(self.ticking, self.only_empty, None, self.take))
+        options = QWidget()
+        options.setLayout(flow(self.ticking, self.only_empty, self.whole, self.clash, spacing=10))
+        line = row(options, self.take)
+        line.setStretchFactor(options, 1)
+        self.doing.setLayout(line)
         self.body.addWidget(self.doing)
         kits = flow(
             label("Kits", "quiet"),
@@ -167,7 +183,8 @@ class ValuesPane(QWidget):
         self.found = []
         if source is not None and save is not None and book is not None and save.has_values:
             into = book.keeping.mapping(*self._ids(source, save))
-            found = self.session.attempt(lambda: list(matches(source, save, into)))
+            records = self.whole.isChecked()
+            found = self.session.attempt(lambda: list(matches(source, save, into, records=records)))
             self.found = found or []
         self._lay_out()
 
@@ -204,7 +221,8 @@ class ValuesPane(QWidget):
         self.words.setVisible(bool(self.words.text()))
         has = self.from_save is not None
         fresh.setVisible(bool(rows))
-        self.doing.setVisible(bool(rows))
+        self.doing.setVisible(bool(rows) or self.whole.isChecked())
+        self.clash.setVisible(self.whole.isChecked())
         self.mapping.setVisible(False)
         template = self.session.save.template if self.session.save is not None else None
         owned = template is not None and any(getattr(e, "means", "") == "owner" for e in template.elements())
@@ -291,7 +309,8 @@ class ValuesPane(QWidget):
 
         def put(save: Save) -> list[LeftOut]:
             into = book.keeping.mapping(*self._ids(source, save))
-            left = carry_rows(source, save, [each.path for each in ticked if each.is_record], "keep")
+            clash = CLASHES[self.clash.currentIndex()][0]
+            left = carry_rows(source, save, [each.path for each in ticked if each.is_record], clash)
             values = taken(source, [each.path for each in ticked if not each.is_record])
             return left + put_values(save, values, only_empty=self.only_empty.isChecked(), into=into)
 

@@ -128,6 +128,7 @@ class ElementForm(QWidget):
             self._shown(node, spec)
             self._bounds(node, spec)
             self._sections(node)
+            self._naming(node)
         self._chooser(
             "Standing",
             f"Standing of {spec.name}",
@@ -274,6 +275,27 @@ class ElementForm(QWidget):
                     else None
                 )
             )
+
+    def _naming(self, node: FieldNode) -> None:
+        """Whether the name of the file says the same, as that of a slot does."""
+        from faithful_ledger.core.describe.naming import named_now, namings
+
+        save = self.session.save
+        if save is None or save.template is None or "[" in node.path:
+            return
+        now = named_now(save.template, node.path)
+        found = list(dict.fromkeys([*([now] if now is not None else []), *namings(save, node)]))
+        if not found:
+            return
+        items = ["no name says it", *map(str, found)]
+        box = self._chooser(
+            "Slot",
+            f"Name that says {node.spec.name}",
+            items,
+            0 if now is None else 1,
+            lambda number: self.session.describing.name_after(node, found[number - 1] if number else None),
+        )
+        box.setToolTip("What says which slot the save is in: it follows when the save is carried to another one")
 
     def _codes(self, node: FieldNode, spec: FieldSpec) -> None:
         """Names of values: those that are named, and codes that the save and its copies show."""

@@ -195,7 +195,7 @@ class _Files:
             self.mistakes.append((("card", "entries"), f"“{keys['entries']}” is not rows of records"))
         elif isinstance(entries, RowsSpec) and not entries.empty:
             self.mistakes.append((("card", "entries"), "say with `empty` at these rows which entries are free"))
-        for key in ("name", "first", "size", "count", "state"):
+        for key in ("name", "first", "size", "count", "state", "icon"):
             name = keys.get(key)
             if name and isinstance(record, GroupSpec) and not isinstance(record.named(name), FieldSpec):
                 self.mistakes.append((("card", key), f"the records of {keys['entries']} have no field “{name}”"))
@@ -235,6 +235,7 @@ class _Files:
             state=keys.get("state") or "",
             states=(str(states[0]), str(states[1]), str(states[2])),
             free_count=keys.get("free_count") or "",
+            icon=keys.get("icon") or "",
             copies=tuple((one, other) for one, other in keys.get("copies", ())),
             fill=tuple((name, str(value)) for name, value in keys.get("fill", {}).items()),
             pairs=tuple((one, other) for one, other in keys.get("pairs", ())),
