@@ -13,7 +13,8 @@ from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, V
 from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.storage import Value
 from faithful_ledger.core.template import Template
-from faithful_ledger.core.template.model import EqualRule, NameRule
+from faithful_ledger.core.template.carries import NameRule
+from faithful_ledger.core.template.model import EqualRule
 
 __all__ = [
     "due_by_name",

@@ -25,7 +25,8 @@ from faithful_ledger.core.save import Save, field_entry
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import encoded
 from faithful_ledger.core.template import Library, Template
-from faithful_ledger.core.template.model import CardSpec, FileSpec
+from faithful_ledger.core.template.carries import CardSpec
+from faithful_ledger.core.template.model import FileSpec
 from faithful_ledger.core.typed_bytes import bytes_entry
 
 __all__ = ["Card", "CardEntry"]

@@ -5,6 +5,7 @@ Both answer the same: which block follows, which are free, and which entries mak
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 
@@ -12,7 +13,7 @@ from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.save import field_entry
 from faithful_ledger.core.storage import encoded
-from faithful_ledger.core.template.model import CardSpec
+from faithful_ledger.core.template.carries import CardSpec
 
 __all__ = ["Chains", "RecordChains", "TableChains", "saying"]
 
@@ -32,26 +33,28 @@ def _saying_number(node: object, number: int) -> Entry:
     return field_entry(node, encoded(node.spec.storage, number, node.raw))
 
 
-class Chains:
-    """The blocks of a card by their numbers. `following` says of each which one is behind it."""
+class Chains(ABC):
+    """The blocks of a card by their numbers."""
 
     def __init__(self, spec: CardSpec) -> None:
         self.spec = spec
 
     @property
+    @abstractmethod
     def following(self) -> Sequence[int]:
-        raise NotImplementedError
+        """The number of the block behind each one."""
 
+    @abstractmethod
     def is_free(self, block: int) -> bool:
-        raise NotImplementedError
+        """Whether a block is nobody's."""
 
+    @abstractmethod
     def linked(self, blocks: Sequence[int]) -> Iterator[Entry]:
         """The entries that make blocks a chain."""
-        raise NotImplementedError
 
+    @abstractmethod
     def freed(self, blocks: Sequence[int]) -> Iterator[Entry]:
         """The entries that set blocks free."""
-        raise NotImplementedError
 
     def free_among(self, used: set[int]) -> list[int]:
         """The blocks that are free, without those that are used all the same, as by a damaged chain."""

@@ -26,7 +26,7 @@ from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import Source, files_below, open_source, same_bytes
 from faithful_ledger.core.template import Library, Template
-from faithful_ledger.core.template.model import CarryRule
+from faithful_ledger.core.template.carries import CarryRule
 
 __all__ = ["Folders", "ListedFile"]
 

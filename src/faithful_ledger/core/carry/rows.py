@@ -88,7 +88,7 @@ def _carry(source: Save, target: Save, record: Node, rows: RowsNode, on_clash: O
         left = _put(source, target, record, rows.path, now.count)
         field = record.key_field if isinstance(record, GroupNode) else None
         if field is not None and (lost := next((e for e in left if e.path == keyed_path(source, field)), None)):
-            raise EntryError(f"it cannot be told from the others here: {lost.why}")
+            raise EntryError(f"it cannot be distinguished from the others here: {lost.why}")
     except LedgerError:
         target.tape.undo()  # no record without its values
         raise

@@ -13,7 +13,8 @@ from faithful_ledger.core.errors import EntryError, FileAccessError, LedgerError
 from faithful_ledger.core.opening import NO_ROOTS, open_save, templates_in
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.template import Library
-from faithful_ledger.core.template.model import FileSpec, SlotSpec, Template
+from faithful_ledger.core.template.carries import SlotSpec
+from faithful_ledger.core.template.model import FileSpec, Template
 
 __all__ = ["How", "Slot", "Slots", "runs_of", "shown_in_words", "slots_in", "title_of"]
 

@@ -1,7 +1,7 @@
 """Values that are carried: taken from a save as people read them, and entered in another one where they belong.
 
 A field of the other save is the one at the same path; in a save of another edition or version the one that means the
-same, or has the same name. Records are told apart by their keys. What cannot be carried is listed with the reason.
+same, or has the same name. Records are distinguished by their keys. What cannot be carried is listed with the reason.
 """
 
 from __future__ import annotations

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from itertools import islice
-from typing import Any, Literal
+from typing import Literal
 
 from faithful_ledger.core.address import Expression, parse_path
 from faithful_ledger.core.errors import LedgerError
@@ -22,24 +22,22 @@ from faithful_ledger.core.storage import (
     Switches,
 )
 from faithful_ledger.core.suggest import did_you_mean
+from faithful_ledger.core.template.carries import NameRule
+from faithful_ledger.core.template.compile.carrying import Carrying, naming
 from faithful_ledger.core.template.compile.elements import WHOLE, Elements
 from faithful_ledger.core.template.compile.mistakes import MOST_HINTS, MOST_KNOWN, Keys, Mistakes, Where
 from faithful_ledger.core.template.model import (
-    CardSpec,
-    CarryRule,
     Companion,
     ElementSpec,
     EqualRule,
     FieldSpec,
     FileSpec,
     GroupSpec,
-    NameRule,
     RowRule,
     RowsSpec,
     SectionSpec,
     Setting,
     Sign,
-    SlotSpec,
     Steps,
     Template,
     Witness,
@@ -103,10 +101,10 @@ class _Files:
                 self.mistakes.append((("companions", number, "name"), text))
         for number, rule in enumerate(self.rules):
             self.rule(template, rule, number)
-        template.slots = self.slots(template)
-        template.card = self.card(template)
-        rules = self.keys.get("carries", ())
-        template.carries = tuple(self.carry_rule(keys, number) for number, keys in enumerate(rules))
+        Carrying(self.keys, self.mistakes, template, self.whole_path).add()
+        for number, each in enumerate(template.carries):
+            for pattern in [*each.patterns, each.needs]:
+                self.file_name(pattern, ("carries", number))
         for number, section in enumerate(self.keys.get("sections", [])):
             template.sections.append(self.section(template, section, ("sections", number)))
         return template
@@ -145,112 +143,6 @@ class _Files:
                 self.mistakes.append((where, f"“{path}” is many fields; a rule is about single ones"))
             elif found is not None and not isinstance(found, FieldSpec):
                 self.mistakes.append((where, f"“{path}” is not a field with a value"))
-
-    def slots(self, template: Template) -> SlotSpec | None:
-        """The slots, by what `slots` says, else by the first rule about the name of a file."""
-        keys, rule = self.keys.get("slots") or {}, next(iter(template.name_rules), None)
-        shows = tuple(keys.get("shows", ()))
-        if keys.get("rows"):
-            return self.inner_slots(template, keys, shows)
-        for path in shows:
-            self.whole_path(template, path, ("slots", "shows"))
-        if (keys.get("first") is None) != (keys.get("last") is None) or keys.get("first", 0) > keys.get("last", 0):
-            self.mistakes.append((("slots",), "numbered slots have a first and a last one"))
-        numbers: dict[str, Any] = {"first": keys.get("first"), "last": keys.get("last"), "shows": shows}
-        if keys.get("pattern") or keys.get("names"):
-            if "{}" not in keys.get("pattern", "{}"):
-                self.mistakes.append((("slots", "pattern"), "say where in the name the slot is: {}"))
-            return SlotSpec(file=template.main.name, **numbers, **_naming(keys))
-        if rule is None:
-            if keys:
-                text = "say with `pattern` where in the name the slot is: {}, or with a rule `named` which field it is"
-                self.mistakes.append((("slots",), text))
-            return None
-        first = rule.path.partition(".")[0]
-        file = first if template.main.root.named(first) is None and first in template.files else template.main.name
-        naming: dict[str, Any] = {"of_folder": rule.of_folder, "pattern": rule.pattern, "names": rule.names}
-        return SlotSpec(file=file, path=rule.path, **numbers, **naming)
-
-    def inner_slots(self, template: Template, keys: Keys, shows: tuple[str, ...]) -> SlotSpec:
-        """Slots that are records of one file."""
-        found = self.whole_path(template, keys["rows"], ("slots", "rows"))
-        record = found.item if isinstance(found, RowsSpec) else None
-        if found is not None and not isinstance(record, GroupSpec):
-            self.mistakes.append((("slots", "rows"), f"“{keys['rows']}” is not rows of records"))
-        keep = tuple(keys.get("keep", ()))
-        for key, names in (("shows", shows), ("keep", keep)):
-            for name in names:
-                if isinstance(record, GroupSpec) and not isinstance(record.named(name), FieldSpec):
-                    self.mistakes.append((("slots", key), f"the records of {keys['rows']} have no field “{name}”"))
-        return SlotSpec(file=template.main.name, first=keys.get("first"), shows=shows, rows=keys["rows"], keep=keep)
-
-    def card(self, template: Template) -> CardSpec | None:
-        """How a card holds files."""
-        keys = self.keys.get("card")
-        if not keys:
-            return None
-        entries = self.whole_path(template, keys["entries"], ("card", "entries"))
-        record = entries.item if isinstance(entries, RowsSpec) else None
-        if entries is not None and not isinstance(record, GroupSpec):
-            self.mistakes.append((("card", "entries"), f"“{keys['entries']}” is not rows of records"))
-        elif isinstance(entries, RowsSpec) and not entries.empty:
-            self.mistakes.append((("card", "entries"), "say with `empty` at these rows which entries are free"))
-        for key in ("name", "first", "size", "count", "state", "icon"):
-            name = keys.get(key)
-            if name and isinstance(record, GroupSpec) and not isinstance(record.named(name), FieldSpec):
-                self.mistakes.append((("card", key), f"the records of {keys['entries']} have no field “{name}”"))
-        following = self.whole_path(template, keys["next"], ("card", "next"))
-        if keys["next"].startswith(f"{keys['entries']}[*]."):
-            if not keys.get("state") or not keys.get("states"):
-                text = "where `next` is a field of the entries, say with `state` and `states` which block is which"
-                self.mistakes.append((("card", "next"), text))
-        elif following is not None and not (isinstance(following, RowsSpec) and isinstance(following.item, FieldSpec)):
-            self.mistakes.append((("card", "next"), f"“{keys['next']}” is not rows of single numbers"))
-        elif not keys.get("first"):
-            self.mistakes.append((("card",), "say with `first` which field has the number of the first block"))
-        if not keys.get("size") and not keys.get("count"):
-            text = "an entry says with `size` how many bytes it has, or with `count` how many blocks"
-            self.mistakes.append((("card",), text))
-        if keys.get("free_count"):
-            self.whole_path(template, keys["free_count"], ("card", "free_count"))
-        for path in (path for both in keys.get("copies", ()) for path in both):
-            self.whole_path(template, path, ("card", "copies"))
-        try:
-            size, at = Expression(keys["block_size"]), Expression(keys.get("at", 0))
-        except LedgerError as error:
-            self.mistakes.append((("card", "block_size"), str(error)))
-            return None
-        states = keys.get("states") or ("", "", "")
-        return CardSpec(
-            entries=keys["entries"],
-            name=keys["name"],
-            next=keys["next"],
-            block_size=size,
-            at=at,
-            first=keys.get("first") or "",
-            size=keys.get("size") or "",
-            count=keys.get("count") or "",
-            free=keys.get("free", 0),
-            last=keys.get("last", 0xFFFF),
-            state=keys.get("state") or "",
-            states=(str(states[0]), str(states[1]), str(states[2])),
-            free_count=keys.get("free_count") or "",
-            icon=keys.get("icon") or "",
-            copies=tuple((one, other) for one, other in keys.get("copies", ())),
-            fill=tuple((name, str(value)) for name, value in keys.get("fill", {}).items()),
-            pairs=tuple((one, other) for one, other in keys.get("pairs", ())),
-            apart=tuple((one, other) for one, other in keys.get("apart", ())),
-        )
-
-    def carry_rule(self, keys: Keys, number: int) -> CarryRule:
-        """What kind of files some are."""
-        patterns = keys["files"] if isinstance(keys["files"], list) else [keys["files"]]
-        if (keys["kind"] == "add-on") is not bool(keys.get("needs")):
-            text = "files of an add-on, and only those, say what they need: `needs`"
-            self.mistakes.append((("carries", number), text))
-        for name in [*patterns, keys.get("needs") or ""]:
-            self.file_name(name, ("carries", number))
-        return CarryRule(tuple(patterns), keys["kind"], keys.get("needs") or "", keys.get("why", ""))
 
     def row_rule(self, template: Template, keys: Keys, kind: str, where: Where) -> None:
         """What is wrong with a rule over records."""
@@ -478,12 +370,7 @@ def _as_typed(value: object) -> str:
 
 
 def _name_rule(keys: Keys) -> NameRule:
-    return NameRule(path=keys["named"], file=keys.get("file") or "", why=keys.get("why", ""), **_naming(keys))
-
-
-def _naming(keys: Keys) -> dict[str, Any]:
-    names = {name: str(value) for name, value in keys.get("names", {}).items()}
-    return {"of_folder": keys.get("of") == "folder", "pattern": keys.get("pattern", ""), "names": names}
+    return NameRule(path=keys["named"], file=keys.get("file") or "", why=keys.get("why", ""), **naming(keys))
 
 
 def _derived(keys: Keys) -> Derived:
