@@ -24,9 +24,15 @@ files:
       - rows: directory
         count: {ENTRIES}
         empty: {{used: 0}}
-        layout: [{{field: used, as: u8}}, {{field: first, as: u16}}, {{field: size, as: u32}}, {{field: name, as: text, size: 32}}]
+        layout:
+          - {{field: used, as: u8}}
+          - {{field: first, as: u16}}
+          - {{field: size, as: u32}}
+          - {{field: name, as: text, size: 32}}
       - {{unknown: data}}
-card: {{entries: directory, name: name, first: first, size: size, next: table, block_size: {BLOCK}, at: {5 * BLOCK}, fill: {{used: 1}}}}
+card:
+  {{entries: directory, name: name, first: first, size: size, next: table, block_size: {BLOCK}, at: {5 * BLOCK},
+    fill: {{used: 1}}}}
 """
 FILES = 5000
 

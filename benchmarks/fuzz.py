@@ -486,7 +486,43 @@ def wrapped_so(way: str, data: bytes, folder: Path) -> bytes:
     return gzip.compress(data) if way == "gzip" else data
 
 
+def carried(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
+    """Slots, folders and cards, some of them damaged, by shipped templates and by mutated ones."""
+    saves = folder / "saves"
+    shutil.copytree(corpus.carried, saves)
+    for path in sorted(saves.rglob("*")):
+        if path.is_file() and rng.random() < 0.15:
+            path.write_bytes(mutated(rng, path.read_bytes()))
+    card, slot, west, east = saves / "card.bwc", saves / "harbour.bwk", saves / "west-quay", saves / "east-pier"
+    chosen: tuple[str | Path, ...] = ()
+    if rng.random() < 0.4:
+        text = rng.choice(
+            [each for each in corpus.templates if "card:" in each or "slots:" in each or "carries:" in each]
+        )
+        template = folder / "fuzz.yaml"
+        template.write_bytes(mutated_text(rng, text).encode("utf-8", "surrogatepass"))
+        chosen = ("--template", template)
+    roots = ("--root", f"harbours={saves}", "--root", f"registers={saves / 'registers'}")
+    pair = [saves / "voyage.bwx", saves / "voyage.bwy"]
+    to = rng.choice(("2", "7", "99", "0", "../1", "-3", "x", ""))
+    for words in (
+        ("slots", saves, "--json"),
+        ("slots", slot, *chosen),
+        ("carry", "slot", slot, "--to", to, *rng.choice(((), ("--move",), ("--swap",), ("--replace",))), *chosen),
+        ("card", "list", card, "--json", *chosen),
+        ("card", "add", card, *pair[: rng.choice((1, 2, 2))], *chosen),
+        ("card", "remove", card, "voyage-2.bwx", *chosen),
+        ("card", "replace", card, "voyage-3.bwy", rng.choice(pair), *chosen),
+        ("carry", "files", west, east, "--take", "sites/*", *roots, *chosen),
+        ("carry", "world", west, east, *roots, *rng.choice(((), ("--remove-old",)))),
+        ("carry", "owner", pair[0], "--like", saves / "voyage-2.bwx", *rng.choice(((), ("--payload",)))),
+        ("carry", "values", slot, saves / "harbour-2.bwk", "--take", "purse", "crew", "--dry-run"),
+    ):
+        yield Case("carry", 200_000, command(*words), saves, 1.5)
+
+
 KINDS = {
+    "carry": carried,
     "outline": outlined,
     "save": saves,
     "text": texts,

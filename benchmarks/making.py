@@ -268,6 +268,16 @@ class Corpus:
             for action in (["start", "Oriel & Søn"], ["sell", "brass lamp"], ["dive", "Tamsin"]):
                 assert play(["--saves", str(self.harbour), *action]) == 0
             assert play(["--saves", str(self.deep), "--edition", "deep", "start", "Oriel & Søn"]) == 0
+            self.carried = folder / "carried"
+            for words, *actions in (
+                (("--edition", "desktop"), ("start", "Maud"), ("save", "2")),
+                (("--edition", "console"), ("start", "Maud"), ("save", "2")),
+                (("--edition", "card"), ("start", "Ives"), ("save", "2"), ("save", "3")),
+                (("--edition", "atlas"), ("start", "Maud"), ("sell", "brass lamp")),
+                (("--edition", "atlas", "--harbour", "east-pier", "--map", "2"), ("start", "Ives")),
+            ):
+                for action in actions:
+                    assert play(["--saves", str(self.carried), *words, *action]) == 0
         self.files = [path for place in (self.harbour, self.deep) for path in sorted(place.iterdir())]
         self.templates = [
             path.read_text("utf-8") for path in sorted((ROOT / "src/faithful_ledger/templates").glob("*.yaml"))

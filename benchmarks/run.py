@@ -1,7 +1,7 @@
 """Speed and memory as ratios, measured side by side in one run: `python benchmarks/run.py [NAME …] [--write]`.
 
-A NAME chooses what is measured: start, save, huge, handlers, describe, carry, plan, texts, search, places, trials, seals,
-align, profile, look; without one, all.
+A NAME chooses what is measured: start, save, huge, handlers, describe, carry, plan, texts, search, places, trials,
+seals, align, profile, look; without one, all.
 
 Each line is the median of a measured time over the median of its unit, taken in turns so that other work on the machine
 meets both alike. `--write` renews docs/benchmarks.md.

@@ -10,9 +10,6 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
-from PySide6.QtTest import QTest
-
 from faithful_ledger.demo.game import Answer, Game
 from faithful_ledger.desk.shell import CARRY, Shell
 from faithful_ledger.desk.stages.carry import CARD, FOLDERS, SLOTS, VALUES
@@ -38,18 +35,6 @@ def _open(example: Example, shell: Shell, path: Path, pane: int) -> None:
     shell.show_stage(CARRY)
     shell.carry.show_pane(pane)
     example.rest()
-
-
-def _post(example: Example, shell: Shell) -> bool:
-    """Look at the plan of what was entered, and write it."""
-    shell.show_posting()
-    example.wait(lambda: not shell.posting.checking)
-    for box in shell.posting.steps:
-        box.setChecked(True)
-    QTest.mouseClick(shell.posting.write_button, Qt.MouseButton.LeftButton)
-    example.rest()
-    message = shell.banner.message
-    return message is not None and message.kind == "holds"
 
 
 def _by_hand(example: Example, game: Game, do: Callable[[Path], object], *action: str) -> Answer:
@@ -97,7 +82,7 @@ def _other_edition(example: Example, shell: Shell) -> None:
     example.picture("carry-values")
     pane.enter()
     example.rest()
-    posted = _post(example, shell)
+    posted = example.write_entries()
     answer = game.play("show")
     right = posted and "marks 1190" in answer.text and "Marit" in answer.text
     example.step("Marks, Oriel's air and the diver Marit come from the deep edition; the game accepts them", right)
@@ -119,7 +104,7 @@ def _owners(example: Example, shell: Shell) -> None:
     example.step(f"Its owner cannot just be changed: {message.text if message else '–'}", refused)
     pane.enter_owner(payload=True)
     example.rest()
-    posted = _post(example, shell)
+    posted = example.write_entries()
     shown = own.play("show")
     right = posted and shown.text.startswith("Reef Company")
     example.step("Only its payload goes into a wrapper of one's own, signed anew; the game shows Reef Company", right)
@@ -140,7 +125,7 @@ def _card(example: Example, shell: Shell) -> None:
     pane.add([str(export.saves / f"voyage-3.{end}") for end in ("bwx", "bwy")])
     example.rest()
     example.picture("carry-card")
-    posted = _post(example, shell)
+    posted = example.write_entries()
     shown = game.play("--slot", "3", "show")
     right = posted and shown.text.startswith("Ives")
     example.step("Both halves go on it together, in free blocks; the console shows Ives in slot 3", right)

@@ -104,6 +104,19 @@ class Example:
             self.shell.session.wait()
             self.settle()
 
+    def write_entries(self) -> bool:
+        """Look at the plan of what was entered, tick what comes before, and write it; whether it was written."""
+        shell = self.shell
+        assert shell is not None
+        shell.show_posting()
+        self.wait(lambda: not shell.posting.checking)
+        for box in shell.posting.steps:
+            box.setChecked(True)
+        QTest.mouseClick(shell.posting.write_button, Qt.MouseButton.LeftButton)
+        self.rest()
+        message = shell.banner.message
+        return message is not None and message.kind == "holds"
+
     def wait(self, done: Callable[[], object]) -> None:
         """Let the window work until something has happened, at most half a minute."""
         end = time.monotonic() + 30

@@ -5,9 +5,6 @@ from __future__ import annotations
 import shutil
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
-from PySide6.QtTest import QTest
-
 from faithful_ledger.core.save import Save
 from faithful_ledger.demo.game import Game
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, Shell
@@ -31,18 +28,6 @@ def _enter(shell: Shell, path: str, text: str) -> bool:
     return shell.session.enter(_save_of(shell).fields(path)[0], text)
 
 
-def _post(example: Example, shell: Shell) -> bool:
-    """Look at the plan, tick what comes before, and write it."""
-    shell.show_posting()
-    example.wait(lambda: not shell.posting.checking)
-    for box in shell.posting.steps:
-        box.setChecked(True)
-    QTest.mouseClick(shell.posting.write_button, Qt.MouseButton.LeftButton)
-    example.settle()
-    message = shell.banner.message
-    return message is not None and message.kind == "holds"
-
-
 def edit_texts_without_a_template(example: Example, shell: Shell) -> None:
     """The voyage in a zip: its values have paths, and the zip is put together again around the changed member."""
     game = Game(example.shelf.data / "voyage in a zip", "quill-zip")
@@ -62,7 +47,7 @@ def edit_texts_without_a_template(example: Example, shell: Shell) -> None:
     example.settle()
     assert pane is not None
     pane.line.setText("oriel")
-    example.step(f"{path} becomes 100, and only that member is packed anew", entered and _post(example, shell))
+    example.step(f"{path} becomes 100, and only that member is packed anew", entered and example.write_entries())
     answer = game.play("show")
     example.step("Brinewick accepts the zip and shows Oriel with air 100", "Oriel: air 100" in answer.text)
 
@@ -91,7 +76,7 @@ def reopen_the_flooded_site(example: Example, shell: Shell) -> None:
     example.wait(lambda: not shell.posting.checking)
     waiting = not shell.posting.write_button.isEnabled()
     example.step(f"The plan asks first: {', '.join(box.text() for box in shell.posting.steps)}", waiting)
-    example.step("It is ticked, and the three files are written as one", _post(example, shell))
+    example.step("It is ticked, and the three files are written as one", example.write_entries())
     answer = game.play("show")
     last = answer.text.splitlines()[-1]
     example.step(f"Brinewick accepts the voyage and shows {last}", answer.accepted and "Salt Nave" in last)
