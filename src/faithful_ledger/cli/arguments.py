@@ -15,6 +15,7 @@ WITHOUT_TEMPLATE = (
     "find-seals",
     "snapshots",
     "restore",
+    "reverse",
     "locate",
     "find",
     "search",
@@ -149,6 +150,16 @@ def _vault(command: argparse.ArgumentParser) -> None:
 def _restore(command: argparse.ArgumentParser) -> None:
     command.add_argument("id", metavar="ID", help="a snapshot's id, or its beginning")
     command.add_argument("--to", metavar="PATH", help="write it there instead of where it was")
+
+
+def _history(command: argparse.ArgumentParser) -> None:
+    _one_file(command)
+    command.add_argument("--field", metavar="PATH", help="what this field said at each of them")
+
+
+def _reverse(command: argparse.ArgumentParser) -> None:
+    command.add_argument("id", metavar="ID", help="the id of a posting or a carry, or its beginning")
+    command.add_argument("--anyway", action="store_true", help="also where the game has written the save since")
 
 
 def _search(command: argparse.ArgumentParser) -> None:
@@ -372,6 +383,7 @@ OWN: dict[str, Callable[[argparse.ArgumentParser], None]] = {
     "completion": _completion,
     "find": _find,
     "find-seals": _find_seals,
+    "history": _history,
     "keep": _keep,
     "kit": _kit,
     "locate": _locate,
@@ -380,6 +392,7 @@ OWN: dict[str, Callable[[argparse.ArgumentParser], None]] = {
     "post": _post,
     "read": _read,
     "restore": _restore,
+    "reverse": _reverse,
     "search": _search,
     "snapshots": _any_file,
     "template": _template,

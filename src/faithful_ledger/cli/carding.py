@@ -36,7 +36,8 @@ def card(options: argparse.Namespace) -> int:
     plan, kept, written = posted(options, save)
     after = Card(opened(options, Path(options.image)), found.library)
     if options.json:
-        print_json({**_json(after), **plan_json(plan, written, kept)})
+        document = plan_json(plan, written, kept)
+        print_json({**document, "fields": document["entries"], **_json(after)})
     else:
         print_plan(plan, written, kept, knows_seals=save.knows_seals)
         if written:

@@ -25,6 +25,7 @@ ROOMS = {
     "templates": ("template",),
     "layering": ("unwrap", "wrap"),
     "carding": ("card",),
+    "history": ("history", "reverse"),
     "carrying": ("carry", "kit", "slots"),
 }
 
@@ -52,6 +53,8 @@ ABOUT = {
     "keep": "keep an untouched copy of a save",
     "snapshots": "list kept copies",
     "restore": "bring a kept copy back",
+    "history": "list what happened to a save: kept copies, sightings, postings, carries",
+    "reverse": "bring back the bytes from before a posting or a carry",
     "vault": "check that every kept copy is whole, list them, or rebuild the records from them",
     "completion": "print what a shell needs to complete the commands",
 }
