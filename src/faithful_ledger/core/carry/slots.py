@@ -210,6 +210,8 @@ class Slots:
         """
         known = self.known()
         names = {self._order(slot): slot for slot in known}
+        for slot in self.spec.names.values():  # each has a name, be it there or not
+            names.setdefault(self._order(slot), self.spelled(slot))
         for number in self._numbers(known):
             names.setdefault((0, number, ""), self.spelled(str(number)))
         found = []
