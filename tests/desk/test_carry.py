@@ -137,6 +137,7 @@ class ValuesTest(CarryCase):
             pane = stage.values
             pane.choose_file(str(other / "harbour.bwk"))
             pane.whole.setChecked(True)
+            pane.all_values.setChecked(True)
             self.rest()
             pane.clash.setCurrentIndex(1 + index)
             pane.tick(["hold[item=brass lamp]"])

@@ -16,12 +16,12 @@ from faithful_ledger.core.save import Save, refuse_dependent
 __all__ = ["Match", "matches"]
 
 MOST_MATCHED = 20_000
+NEW, THERE = "a new record", "one of this key is there"
+IN_SHORT = 4  # values of a record
 
 
 class Match(NamedTuple):
-    """A value, or a whole record that the other save lacks (`is_record`): what it says there and here, where it goes,
-    and why it cannot.
-    """
+    """A value, or a whole record (`is_record`): what it says there and here, where it goes, and why it cannot."""
 
     path: str
     title: str
@@ -30,18 +30,14 @@ class Match(NamedTuple):
     goes_to: str
     why: str = ""
     is_record: bool = False
-
-    @property
-    def is_same(self) -> bool:
-        return not self.why and not self.is_record and self.there == self.here
+    is_same: bool = False
 
 
 def matches(source: Save, target: Save, into: Mapping[str, str], *, records: bool = False) -> Iterator[Match]:
     """Every value of a save that says something of its own, and every record that another one lacks; or every record
     as a whole (`records`). `into` says of paths where they go, where that was said before.
     """
-    fields, known, count = Fields(target), dict[str, str](), 0
-    lacking: set[str] = set()
+    matching, count, whole = _Matching(source, target), 0, set[str]()
     for node in source.all_fields():
         if not is_value(node) or count >= MOST_MATCHED:
             continue
@@ -49,58 +45,71 @@ def matches(source: Save, target: Save, into: Mapping[str, str], *, records: boo
         if isinstance(record, GroupNode) and isinstance(record.parent, RowsNode) and record.parent.is_empty(record):
             continue
         try:
-            value = carried(source, node, known)
+            value = carried(source, node, matching.known)
         except LedgerError:
-            continue
-        is_group = isinstance(record, GroupNode)
-        holder = keyed_path(source, record, known) if record is not None and is_group else ""
-        if holder in lacking:
             continue
         count += 1
         chosen = into.get(value.path, "")
-        lacks = bool(holder) and not chosen and _lacks(source, target, fields, record)
-        if lacks or (records and holder):
-            lacking.add(holder)
-            short, title = _in_short(source, record), f"record {source.title(node).partition(' · ')[0]}"
-            has_key = isinstance(record, GroupNode) and record.key_field is not None
-            goes = "one of this key is there" if has_key and not lacks else "a new record"
-            yield Match(holder, title, short, "", goes, is_record=True)
-        elif not records:
-            yield _match(source, target, fields, node, value, chosen)
+        if isinstance(record, GroupNode) and record.path not in whole:
+            lacking = not chosen and matching.is_lacking(record)
+            if lacking or records:
+                whole.add(record.path)
+                yield matching.record(record, is_new=lacking or record.key_field is None)
+        if not records and not (isinstance(record, GroupNode) and record.path in whole):
+            yield matching.value(node, value, chosen)
 
 
-def _match(source: Save, target: Save, fields: Fields, node: FieldNode, value: Carried, chosen: str) -> Match:
-    there = source.text(node)
-    try:
-        found = fields.at(value._replace(path=chosen or value.path))
-        refuse_dependent(found)
-        text = in_unit(value, found)
-        entry = target.typed_entry(found, text, anyway=True)
-        shown = found.spec.storage.to_text(entry.new)
-        return Match(value.path, source.title(node), shown, target.text(found), found.path)
-    except LedgerError as error:
-        return Match(value.path, source.title(node), there, "", chosen, error.what)
+class _Matching:
+    """Two saves, and what was found out about them on the way."""
+
+    def __init__(self, source: Save, target: Save) -> None:
+        self.source, self.target, self.fields = source, target, Fields(target)
+        self.known: dict[str, str] = {}  # the paths of records by their keys
+        self._rows: dict[str, dict[str, GroupNode] | None] = {}
+
+    def value(self, node: FieldNode, value: Carried, chosen: str) -> Match:
+        title = self.source.title(node)
+        try:
+            found = self.fields.at(value._replace(path=chosen or value.path))
+            refuse_dependent(found)
+            entry = self.target.typed_entry(found, in_unit(value, found), anyway=True)
+            there, here = found.spec.storage.to_text(entry.new), self.target.text(found)
+            return Match(value.path, title, there, here, found.path, is_same=there == here)
+        except LedgerError as error:
+            return Match(value.path, title, self.source.text(node), "", chosen, error.what)
+
+    def record(self, record: GroupNode, *, is_new: bool) -> Match:
+        key = record.key_field
+        mine = _texts(self.source, record)
+        other = None if is_new or key is None else (self._records(record) or {}).get(self.source.text(key))
+        theirs = _texts(self.target, other) if other is not None else {}
+        name = self.source.text(key) if key is not None else record.path
+        path, goes_to = keyed_path(self.source, record, self.known), NEW if is_new else THERE
+        short, beside = (" · ".join(filter(None, [*texts.values()][:IN_SHORT])) for texts in (mine, theirs))
+        is_same = not is_new and mine == theirs
+        return Match(path, f"record {name}", short, beside, goes_to, is_record=True, is_same=is_same)
+
+    def is_lacking(self, record: GroupNode) -> bool:
+        """Whether the other save has such rows, and none of their records has this one's key."""
+        key, found = record.key_field, self._records(record)
+        return key is not None and found is not None and self.source.text(key) not in found
+
+    def _records(self, record: GroupNode) -> dict[str, GroupNode] | None:
+        """The records of the other save's rows by their keys; None where it has no such rows."""
+        rows = record.parent
+        assert isinstance(rows, RowsNode)
+        if rows.path not in self._rows:
+            try:
+                now = rows_now(self.target, rows_like(self.fields, rows).path)
+            except LedgerError:
+                self._rows[rows.path] = None
+            else:
+                items = (item for item in now.items() if isinstance(item, GroupNode) and not now.is_empty(item))
+                keyed = ((item.key_field, item) for item in items)
+                self._rows[rows.path] = {self.target.text(key): item for key, item in keyed if key is not None}
+        return self._rows[rows.path]
 
 
-def _lacks(source: Save, target: Save, fields: Fields, record: object) -> bool:
-    """Whether the other save has such rows, and none of their records has this one's key."""
-    if not isinstance(record, GroupNode) or not isinstance(record.parent, RowsNode):
-        return False
-    key = record.key_field
-    if key is None:
-        return False
-    try:
-        rows = rows_like(fields, record.parent)
-    except LedgerError:
-        return False
-    wanted = source.text(key)
-    now = rows_now(target, rows.path)
-    items = (item for item in now.items() if isinstance(item, GroupNode) and not now.is_empty(item))
-    return all(target.text(item.key_field) != wanted for item in items if item.key_field is not None)
-
-
-def _in_short(source: Save, record: object) -> str:
-    """The first values of a record."""
-    assert isinstance(record, GroupNode)
-    parts = [source.text(field) for field in all_fields(record) if is_value(field)]
-    return " · ".join(part for part in parts[:4] if part)
+def _texts(save: Save, record: GroupNode) -> dict[str, str]:
+    """What the values of a record say, by their names."""
+    return {field.spec.name: save.text(field) for field in all_fields(record) if is_value(field)}

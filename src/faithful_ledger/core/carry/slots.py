@@ -286,7 +286,7 @@ def title_of(save: Save, template: Template) -> str:
 
 def shown_in_words(save: Save, node: FieldNode) -> str:
     """A text as it is, a number with its unit or its name."""
-    text, value = save.text(node), save.value(node)
-    if not text or isinstance(value, str):
+    text = save.text(node)
+    if not text or isinstance(save.value(node), str):
         return text
     return f"{text} {node.spec.unit}" if node.spec.unit else f"{node.title.lower()} {text}"

@@ -160,9 +160,9 @@ class CardPane(QWidget):
             return
         names = names or QFileDialog.getOpenFileNames(self, f"In the place of {each.name}", str(Path.home()))[0]
         if names:
-            files = {Path(name).suffix: read_whole(Path(name))[0] for name in names}
 
             def put(card: Card) -> None:
+                files = {Path(name).suffix: read_whole(Path(name))[0] for name in names}
                 entries = card.with_partners(each.name) if len(names) > 1 else [card.entry(each.name)]
                 given = {entry.name: files.get(Path(entry.name).suffix, b"") for entry in entries}
                 card.add(given, entries)

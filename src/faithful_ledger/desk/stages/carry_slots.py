@@ -42,7 +42,7 @@ class SlotsPane(QWidget):
         self.found: list[Slot] = []
         self.own = ""
         self.how: How = "copy"
-        self.archive: Path | None = None
+        self.archive: tuple[Path, Save] | None = None
         self.source = Chooser()
         self.source.setAccessibleName("From")
         self.source.setMaximumWidth(420)
@@ -118,7 +118,7 @@ class SlotsPane(QWidget):
         for snapshot in copies:
             self.source.addItem(f"kept {local_time(snapshot.time)} · {snapshot.label or 'without a label'}", snapshot)
         if self.archive is not None:
-            self.source.addItem(f"the file {self.archive.name}", self.archive)
+            self.source.addItem(f"the file {self.archive[0].name}", self.archive[0])
 
     def _listed(self, found: list[Slot] | None, error: LedgerError | None) -> None:
         if found is None:
@@ -165,8 +165,9 @@ class SlotsPane(QWidget):
     def choose_archive(self, name: str = "") -> None:
         """A copy that somebody exported, as a starting point."""
         name = name or QFileDialog.getOpenFileName(self, "An exported copy", str(Path.home()), "Copies (*.zip)")[0]
-        if name:
-            self.archive = Path(name)
+        opened = self.session.attempt(lambda: self.session.shelf.open_archive(Path(name))) if name else None
+        if opened is not None:
+            self.archive = Path(name), opened
             self._fill_sources()
             self.source.setCurrentIndex(self.source.count() - 1)
             self.replan()
@@ -231,7 +232,7 @@ class SlotsPane(QWidget):
         if chosen is None:
             return lambda: carry_slot(save, slot, how, anyway=True)
         assert book is not None
-        kept = shelf.open_archive(chosen) if isinstance(chosen, Path) else None
+        kept = self.archive[1] if self.archive is not None and isinstance(chosen, Path) else None
 
         def make() -> Carry:
             source = kept if kept is not None else shelf.open_kept(book, chosen, slots.template.id)
