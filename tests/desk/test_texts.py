@@ -6,7 +6,7 @@ import json
 
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QLineEdit
+from PySide6.QtWidgets import QComboBox, QLineEdit
 
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY
 from faithful_ledger.desk.stages.describe import BYTES_VIEW, TEMPLATE, TEXT_VIEW, VALUES
@@ -163,3 +163,41 @@ class DescribedTextTest(DeskCase):
         describe.text.picked.emit(node.start, node.end)
         self.settle()
         self.assertFalse([w for w in self.shell.margin.findChildren(QLineEdit) if w.accessibleName()[:8] == "Name for"])
+
+
+class TextSlotTest(DeskCase):
+    def test_a_text_save_is_described_by_hand_and_goes_into_another_slot(self) -> None:
+        path = self.folder / "game" / "save02.json"
+        path.parent.mkdir()
+        path.write_text('{"slot": 2, "who": "Oriel", "coins": 7}\n', "utf-8")
+        session = self.shell.session
+        self.assertTrue(session.open(path))
+        self.settle()
+        for name, said in (("slot", "Slot"), ("coins", "Coins")):
+            session.select_node(self.save.fields(name)[0])
+            self.settle()
+            self.type_line(f"Name for {name}", said)
+        self.press("Ctrl+3")
+        session.select_node(self.save.fields("coins")[0])
+        self.settle()
+        self.type_line("Unit of coins", "ducats")
+        self.type_line("Most of coins", "99")
+        spec = self.save.fields("coins")[0].spec
+        self.assertEqual((spec.unit, spec.bounds.most if spec.bounds else None), ("ducats", 99))
+        session.select_node(self.save.fields("slot")[0])
+        self.settle()
+        boxes = self.shell.margin.findChildren(QComboBox)
+        box = next(each for each in boxes if each.accessibleName() == "Name that says slot" and each.isVisible())
+        self.assertEqual(box.itemText(1), "the file: save{}.json")
+        box.setCurrentIndex(1)
+        box.activated.emit(1)
+        self.settle()
+        self.assertEqual(self.told(), "")
+        self.press("Ctrl+5")
+        pane = self.shell.carry.slots
+        self.wait(lambda: pane.plan.carry is not None)
+        self.assertEqual(pane.to.text(), "slot 03, which is free")
+        pane.write()
+        other = path.with_name("save03.json")
+        self.wait(other.exists)
+        self.assertEqual(other.read_text("utf-8"), '{"slot": 3, "who": "Oriel", "coins": 7}\n')

@@ -137,9 +137,15 @@ def due_by_name(rule: NameRule, node: FieldNode, path: Path) -> Value | None:
     Raises:
         ValueRefused: the field cannot say it.
     """
-    said = rule.said_by(path)
+    said, storage = rule.said_by(path), node.spec.storage
+    if said is None:
+        return None
     try:
-        return node.spec.storage.from_text(said) if said is not None else None
+        if said.isdecimal() and said != str(int(said)):  # zeros in front, which a number in a text may not have
+            with suppress(ValueRefused):
+                return storage.from_text(said)
+            said = str(int(said))
+        return storage.from_text(said)
     except ValueRefused as error:
         raise ValueRefused(
             f"{rule.path} has to follow {rule.name_in_words(path)}: {error.what}", "give the file another name"

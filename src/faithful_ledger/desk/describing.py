@@ -61,6 +61,14 @@ class Describing:
             return save.template is None and held is save.main
         return not held.bound.document.knows_ends and save.template is not None
 
+    def is_described_text(self, node: Node | None) -> bool:
+        """Whether an element of a text stands in the template, so that what it says there can be changed."""
+        save = self._session.save
+        held = save.files.get(node.file) if save is not None and node is not None else None
+        if held is None or held.bound is None or save is None or save.template is None or node is None:
+            return False
+        return held.bound.document.knows_ends and bool(node.spec.where)
+
     def can_declare(self, file: str) -> bool:
         """Whether a payload inside a file can become a file of the template."""
         save = self._session.save

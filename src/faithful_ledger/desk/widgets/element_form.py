@@ -56,11 +56,11 @@ SHOWN = (  # in words, `form`, `moment`
 
 
 class ElementForm(QWidget):
-    """For one field, group or rows of a binary file."""
+    """For one field, group or rows of a binary file, or of a text: that says itself how its values are stored."""
 
-    def __init__(self, session: Session, node: Node, parent: QWidget | None = None) -> None:
+    def __init__(self, session: Session, node: Node, parent: QWidget | None = None, *, in_text: bool = False) -> None:
         super().__init__(parent)
-        self.session, self.node = session, node
+        self.session, self.node, self.in_text = session, node, in_text
         self.lines = column(spacing=4)
         self.setLayout(self.lines)
         spec = node.spec
@@ -71,7 +71,7 @@ class ElementForm(QWidget):
         if isinstance(node, FieldNode) and not node.spec.unknown:
             self._field(node, node.spec)
         self._key("Note", "note", spec.note, "anything worth knowing")
-        if isinstance(node, FieldNode) and not spec_is_bits(node):
+        if isinstance(node, FieldNode) and not spec_is_bits(node) and not in_text:
             self._borders(node)
         if inside and node.parent is not None:
             self._buttons(node)
@@ -116,7 +116,7 @@ class ElementForm(QWidget):
         if spec.constant is not None:
             return
         describing = self.session.describing
-        bits = spec_is_bits(node)
+        bits = spec_is_bits(node) or self.in_text
         if not bits and spec.seal is None:
             self._storages(node)
         whole = isinstance(spec.storage, WholeNumber | Choice | Switches)
@@ -125,7 +125,8 @@ class ElementForm(QWidget):
             self.session.background.run(partial(describing.links, node), partial(self._show_links, node, spec))
         self._key("Unit", "unit", spec.unit, "as m, %, gold")
         if spec.derived is None and spec.seal is None:
-            self._shown(node, spec)
+            if not self.in_text:
+                self._shown(node, spec)
             self._bounds(node, spec)
             self._sections(node)
             self._naming(node)
@@ -364,7 +365,7 @@ class ElementForm(QWidget):
     def _buttons(self, node: Node) -> None:
         describing = self.session.describing
         parts = [button("Remove from the template", lambda: describing.remove(node), "link")]
-        if isinstance(node, GroupNode) and node.spec.word is None:
+        if isinstance(node, GroupNode) and node.spec.word is None and not self.in_text:
             parts.append(button("Ungroup", lambda: describing.ungroup(node), "link"))
         if isinstance(node, RowsNode) and isinstance(node.spec.item, GroupSpec):
             fields = [part.name for part in node.spec.item.layout if isinstance(part, FieldSpec) and not part.unknown]

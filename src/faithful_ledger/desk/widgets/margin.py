@@ -111,6 +111,9 @@ class Margin(QFrame):
     def _show_describing(self, save: Save, selection: Selection) -> None:
         """What the template says of the selection, to be changed; or how the bytes may be described."""
         node, describing = selection.node, self.session.describing
+        if node is not None and describing.is_described_text(node):
+            self._add(label("In the template", "heading"), rule(), ElementForm(self.session, node, in_text=True))
+            return
         if selection.end <= selection.start or not describing.can_describe(selection.file):
             return
         unknown = node is None or (isinstance(node, FieldNode) and node.spec.unknown)
