@@ -6,6 +6,7 @@ import json
 from pathlib import Path
 from typing import Any
 
+from faithful_ledger.core.shelf import Shelf
 from tests.cli.test_commands import CommandCase
 from tests.support import play
 
@@ -173,6 +174,14 @@ class PlacesTest(CommandCase):
         self.assertIn({"path": "harbour.cfg", "why": "it belongs to the map, and stays"}, done["left_out"])
         self.assertEqual({e["state"] for e in done["files"]}, {"only here", "same", "differs"})
         self.assertTrue(play(saves, *east, "show").text.startswith("Maud"))
+        book = Shelf().book_of_folder(saves / "east-pier")
+        assert book is not None
+        (posting,) = book.history.postings()
+        book.records.judge(posting.id, "refused")
+        verdict = "the game's verdict on east-pier is “refused”; nothing was removed"
+        self.assertIn(verdict, self.refused(3, *words, "--remove-old"))
+        book.records.judge(posting.id, "accepted")
+        book.close()
         self.json_of(*words, "--remove-old")
         self.assertFalse((saves / "west-quay").exists())
         stays = ("carry", "files", saves / "east-pier", saves, "--take", "map/*")

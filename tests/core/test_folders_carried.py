@@ -9,7 +9,7 @@ import shutil
 from pathlib import Path
 
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.carried import post_carry
+from faithful_ledger.core.carried import latest_carry, post_carry
 from faithful_ledger.core.carry import Carry, Folders
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, Refused
 from tests.support import Crash, FailingDisk, LedgerCase, play
@@ -58,7 +58,12 @@ class WorldTest(HarbourCase):
         self.assertEqual(self.tree(self.saves), before)
         self.post(self.folders(self.west, self.east).carry(), book)
         self.assertEqual(self.tree(self.saves), after)
-        self.post(self.folders(self.west, self.east).removal(), book)
+        removal = self.folders(self.west, self.east)
+        latest = latest_carry(book.history, removal.about, self.east)
+        assert latest is not None
+        self.assertEqual(latest.id, book.history.postings()[0].id)
+        self.assertIsNone(latest_carry(book.history, removal.about, self.west))
+        self.post(removal.removal(), book)
         self.assertFalse(self.west.exists())
         self.assertIn("there is no harbour west-quay", self.play("west-quay", 1, "show"))
         self.assertTrue(self.play("east-pier", 2, "dive", "Tamsin").startswith("Tamsin used"))

@@ -13,9 +13,10 @@ from pathlib import Path
 from typing import NamedTuple
 
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.carried import post_carry
+from faithful_ledger.core.carried import carry_hazards, post_carry
 from faithful_ledger.core.carry import How, InnerSlots, Slots, carry_record, carry_slot, slots_in
 from faithful_ledger.core.errors import ChangedMeanwhile, EntryError, LedgerError, Refused
+from faithful_ledger.core.find import Program
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
@@ -176,6 +177,21 @@ class EditionsTest(SlotCase):
                 if finished and step > disk.count:
                     break
             self.assertEqual(outcomes, {True, False})
+
+    def test_a_slot_that_the_running_game_uses(self) -> None:
+        saves = self.played("desktop")
+        made, book = carry_slot(self.opened_slot(saves, "desktop", 1), "4", "swap"), Book(self.folder / "book")
+        before, slot = self.tree(saves), str(saves / "harbour-4.bwk")
+        holding = Program("harbour-game", 7, ("harbour-game",), ((slot, False),))
+        with self.assertRaisesRegex(Refused, r"harbour-4.bwk is held open by harbour-game \(7\).*close the game first"):
+            post_carry(book.history, made, running=[holding])
+        self.assertEqual(self.tree(saves), before)
+        self.assertEqual(carry_hazards(book.history, made, [holding]), [], "that is what the refusal says already")
+        started = Program("harbour-game", 7, ("harbour-game", str(saves)), ())
+        (finding,) = carry_hazards(book.history, made, [started])
+        self.assertIn("harbour-game (7) runs with this folder; if that is the game, close it", finding.message)
+        post_carry(book.history, made, running=[started])
+        self.assertEqual(self.shown(saves, "desktop", 4), "Maud")
 
     def test_what_the_game_writes_in_the_meantime_is_not_lost(self) -> None:
         saves = self.played("desktop")

@@ -11,7 +11,7 @@ from faithful_ledger.cli.opening import book_for, opened, roots_of
 from faithful_ledger.cli.output import print_json, print_table, say, warn
 from faithful_ledger.cli.saves import plan_json, posted, print_plan, split_paths, split_setting
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.carried import Carried, check_carry, post_carry
+from faithful_ledger.core.carried import Carried, carry_hazards, check_carry, latest_carry, post_carry
 from faithful_ledger.core.carry import (
     Carry,
     Folders,
@@ -32,7 +32,8 @@ from faithful_ledger.core.carry import (
     slots_in,
     taken,
 )
-from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.errors import AddressError, Refused
+from faithful_ledger.core.find import programs
 from faithful_ledger.core.posting.files import new_file
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
@@ -141,28 +142,44 @@ def _folders(options: argparse.Namespace) -> int:
     found.decide_again(book.keeping.decisions(id_))
     for names, goes in ((options.take, True), (options.leave, False)):
         found.decide(names, goes=goes, over_newer=options.over_newer)
-    made = found.removal() if options.what == "world" and options.remove_old else found.carry()
+    removes = options.what == "world" and options.remove_old
+    if removes:
+        _ask_the_verdict(book, found)
+    made = found.removal() if removes else found.carry()
     if not options.dry_run:
         book.keeping.decide(id_, found.decisions)
         for name, folder in roots_of(options).items():
             book.keeping.grant(name, folder)
     listed = found.with_fields()
     status = _carried(options, made, book, listed)
-    if not options.dry_run and not getattr(options, "remove_old", False):
+    if not options.dry_run and not removes:
         again = Folders(source, target, found.template, found.decisions, roots)
         if behind := [each.name for each in again.listed if each.goes]:
             warn(f"note: {behind[0]} is not the same on both sides; look whether a program has written it")
     return status
 
 
+def _ask_the_verdict(book: Book, found: Folders) -> None:
+    """The old one goes after the game has accepted the new one; of what the game said, only the user knows."""
+    latest = latest_carry(book.history, found.about, found.target)
+    verdict = book.records.verdicts().get(latest.id, "") if latest is not None else ""
+    if verdict in ("refused", "odd"):
+        what = f"the game's verdict on {found.target.name} is “{verdict}”"
+        raise Refused(what, f"nothing was removed; reverse the carry, or let the game accept {found.target.name}")
+    if not verdict:
+        warn(f"note: no verdict of the game on {found.target.name} is recorded; all that is removed is kept first")
+
+
 def _carried(options: argparse.Namespace, made: Carry, book: Book, listed: Sequence[ListedFile] | None = None) -> int:
     """Write a carry, unless only asked for, and report it."""
-    done = None
+    done, running = None, programs()
     if options.dry_run:
-        for failed in (check for check in check_carry(book.history, made) if not check.ok):
+        for failed in (check for check in check_carry(book.history, made, running) if not check.ok):
             warn(f"note: {failed.text}; {failed.remedy}")
     else:
-        done = post_carry(book.history, made, options.note)
+        done = post_carry(book.history, made, options.note, running)
+    for finding in carry_hazards(book.history, made, running):
+        warn(f"note: {finding.message}")
     if options.json:
         print_json(
             {

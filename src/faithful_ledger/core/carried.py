@@ -20,12 +20,13 @@ from faithful_ledger.core.find import Program
 from faithful_ledger.core.history import GAVE_WAY, LET_IT_SYNC, History
 from faithful_ledger.core.keeping import absolute
 from faithful_ledger.core.posting.checks import Check, check_files
-from faithful_ledger.core.posting.hazards import is_synced
+from faithful_ledger.core.posting.hazards import hazards, is_synced
 from faithful_ledger.core.posting.write import Rewrite, arrived, replace_set
 from faithful_ledger.core.records import Posting
+from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.source import Source, open_blocks, same_bytes, strays
 
-__all__ = ["Carried", "check_carry", "post_carry"]
+__all__ = ["Carried", "carry_hazards", "check_carry", "latest_carry", "post_carry"]
 
 
 class Carried(NamedTuple):
@@ -33,6 +34,15 @@ class Carried(NamedTuple):
 
     posting: Posting
     kept: list[str]
+
+
+def latest_carry(history: History, about: str, target: Path) -> Posting | None:
+    """The latest posting that carried this into a folder, unless it was reversed since."""
+    for posting in history.postings():
+        into = any(absolute(target) in Path(file).parents for file in posting.record["files"])
+        if into and posting.record.get("carried") == about and posting.reversed is None:
+            return posting
+    return None
 
 
 def check_carry(history: History, carry: Carry, running: list[Program] | None = None) -> list[Check]:
@@ -45,6 +55,16 @@ def check_carry(history: History, carry: Carry, running: list[Program] | None = 
         text = f"some seals would not hold: {', '.join(carry.broken)}"
         checks.append(Check("seals", False, text, "put the save in balance first"))
     return checks
+
+
+def carry_hazards(history: History, carry: Carry, running: list[Program] | None = None) -> list[Finding]:
+    """What allows a carry but will undo it: a game that runs, a folder that is synchronised."""
+    said = history.records.setting("synced")
+    found = (
+        hazards([absolute(write.path) for write in carry.writes], synced=said, running=running) if carry.writes else []
+    )
+    failed = [check for check in found if not check.ok and check.kind != "open"]  # `check_carry` refuses that one
+    return [Finding(carry.save.name, "warning", f"{check.text}; {check.remedy}") for check in failed]
 
 
 def _new_size(write: Write) -> int:

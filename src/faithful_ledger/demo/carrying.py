@@ -163,6 +163,8 @@ def _world(example: Example, shell: Shell) -> None:
     shown = game.play(*east, "show")
     right = shown.text.startswith("Maud")
     example.step("Carried: what was played, and its mark in both registers; the game shows Maud at East Pier", right)
+    pane.judge()
+    example.rest()
     pane.plan_removal()
     example.rest()
     pane.write()

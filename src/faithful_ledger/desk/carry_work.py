@@ -27,7 +27,8 @@ class CarryWork:
 
     def plan(self, make: Callable[[], Carry], done: Planned) -> None:
         """Work a carry out, and what stands in its way; only the latest one that was asked for is answered."""
-        from faithful_ledger.core.carried import check_carry
+        from faithful_ledger.core.carried import carry_hazards, check_carry
+        from faithful_ledger.core.find import programs
 
         book = self.session.book
         self._asked += 1
@@ -36,7 +37,9 @@ class CarryWork:
         def work() -> tuple[Carry, list[Check]]:
             made = make()
             assert book is not None
-            return made, check_carry(book.history, made)
+            running = programs()
+            made.findings += carry_hazards(book.history, made, running)
+            return made, check_carry(book.history, made, running)
 
         def finished(found: tuple[Carry, list[Check]] | None, error: LedgerError | None) -> None:
             if asked == self._asked:

@@ -222,8 +222,9 @@ class Folders:
             raise EntryError(what, "nothing was written; both are the same, or nothing says what goes along (--take)")
         there = self._opened(self.target)
         filed = there.path if there is not None else self.target
-        about = f"{self.source.name} is carried to {self.target.name}"
-        carry = Carry(about, filed, self.template.id if self.template is not None else "", self._folders(self.target))
+        carry = Carry(
+            self.about, filed, self.template.id if self.template is not None else "", self._folders(self.target)
+        )
         for each in going:
             pair = self.pairs[each.name]
             assert pair.here is not None
@@ -295,6 +296,10 @@ class Folders:
         if not same_bytes(old, new):
             carry.writes.append(Write(path, old, new, f"entry of {name}"))
             carry.changes.append(change_between(path.name, old, new, f"entry of {name}"))
+
+    @property
+    def about(self) -> str:
+        return f"{self.source.name} is carried to {self.target.name}"
 
     # removing the old one
 

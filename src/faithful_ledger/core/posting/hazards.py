@@ -20,25 +20,27 @@ def hazards(
     """
     running = programs() if running is None else running
     found = list(paths)
-    folder = found[0].parent
+    folders = sorted({path.parent for path in found})
     checks = []
     held = holders(found, running)
     for path, names in held.items():
         text = f"{Path(path).name} is held open by {', '.join(names)}"
         checks.append(Check("open", False, text, "close the game: it would write its own state over yours"))
-    started = [] if held else started_with(folder, running)
+    started = [] if held else sorted({name for folder in folders for name in started_with(folder, running)})
     if started:
         text = f"{', '.join(started[:3])} runs with this folder"
         checks.append(Check("running", False, text, "if that is the game, close it before you post"))
     if not held and not started:
         checks.append(Check("open", True, "no program holds the save open, and none was started with its folder"))
-    marker = sync_folder(folder)
+    marker = next(filter(None, map(sync_folder, folders)), None)
     if is_synced(found, synced):
-        where = f"{marker.parent} is synchronised ({marker.name} is in it)" if marker else f"{folder} is synchronised"
+        where = (
+            f"{marker.parent} is synchronised ({marker.name} is in it)" if marker else f"{folders[0]} is synchronised"
+        )
         checks.append(Check("sync", False, where, "pause it, post, start the game once, then let it go on"))
     else:
         checks.append(Check("sync", True, "no sign that a program synchronises this folder"))
-    stale = [name for name in companions if (folder / name).exists()]
+    stale = [name for name in companions if (found[0].parent / name).exists()]
     if stale:
         text = f"{', '.join(stale)} repeats the old state"
         checks.append(Check("companions", True, f"{text}; posting removes it, a copy is kept"))

@@ -18,6 +18,7 @@ from faithful_ledger.desk.widgets.tables import cell, plain_table
 if TYPE_CHECKING:
     from faithful_ledger.core.carry import Carry, Folders, ListedFile
     from faithful_ledger.core.posting import Check
+    from faithful_ledger.core.records import Posting
 
 __all__ = ["FoldersPane"]
 
@@ -39,18 +40,19 @@ class FoldersPane(QWidget):
         self.plan = CarryPlan(with_left=False)  # the list above says so of each file
         self.plan.wanted.connect(self.write)
         self.remove = button("Remove the old one…", self.plan_removal, "link")
+        self.accepted = button("The game accepted it", self.judge, "link")
         self.removing = False
         self.body = column(spacing=8)
         choose_from = button("Choose…", lambda: self.choose_source(), "link")
         choose_to = button("Choose…", lambda: self.choose_target(), "link")
         swapping = button("Swap sides", self.swap_sides, "link")
-        for name, line, choose, more in (
+        for name, line, *links in (
             ("From", self.from_line, choose_from, swapping),
-            ("To", self.to_line, choose_to, self.remove),
+            ("To", self.to_line, choose_to, self.accepted, self.remove),
         ):
             quiet = label(name, "quiet")
             quiet.setFixedWidth(36)
-            line_row = row(quiet, line, choose, more)
+            line_row = row(quiet, line, *links)
             line_row.setStretchFactor(line, 1)
             self.body.addLayout(line_row)
         self.body.addWidget(self.words)
@@ -91,7 +93,8 @@ class FoldersPane(QWidget):
         self.from_line.setText(str(self.source) if self.source is not None else "not chosen yet")
         self.to_line.setText(str(self.target) if self.target is not None else "not chosen yet")
         source, target, book = self.source, self.target, self.session.book
-        self.remove.setVisible(False)
+        self.remove.hide()
+        self.accepted.hide()
         if source is None or target is None or book is None:
             self._say("Choose the folder that the files go into: a new version of the map, another world, a device.")
             return
@@ -161,11 +164,38 @@ class FoldersPane(QWidget):
         )
         self.words.setText(f"{len(self.found)} files, {same} the same, {going} go along ({sorted_by}).")
         self.words.show()
-        self.remove.setVisible(not going and folders.template is not None)
         if going:
             self.session.carrying.plan(folders.carry, self.plan.show_plan)
         else:
-            self.plan.show_words(f"{HOLDS} What goes along is there already; both sides agree.", "holds")
+            self._show_carried()
+
+    def _show_carried(self) -> None:
+        """Both sides agree; the old one may go once the game has accepted the new one."""
+        latest, verdict = self._latest()
+        self.accepted.setVisible(latest is not None and verdict != "accepted")
+        self.remove.setVisible(verdict == "accepted")
+        text, tone = "What goes along is there already; both sides agree.", "holds"
+        if verdict in ("refused", "odd"):
+            text, tone = f"Both sides agree, but the game: {verdict}. History can reverse it.", "broken"
+        elif latest is not None and not verdict:
+            text += " Start the game and look; once it has accepted it, the old one can be removed."
+        self.plan.show_words(f"{HOLDS if tone == 'holds' else BROKEN} {text}", tone)
+
+    def _latest(self) -> tuple[Posting | None, str]:
+        """The posting that carried it, and what the game made of that."""
+        from faithful_ledger.core.carried import latest_carry
+
+        folders, book = self.folders, self.session.book
+        if folders is None or folders.template is None or book is None:
+            return None, ""
+        latest = latest_carry(book.history, folders.about, folders.target)
+        return latest, book.records.verdicts().get(latest.id, "") if latest is not None else ""
+
+    def judge(self) -> None:
+        latest, _ = self._latest()
+        if latest is not None:
+            self.session.evidence.judge(latest, "accepted")
+            self.compare()
 
     def _decide(self, number: int) -> None:
         """The user decides about a file, once and for all."""
@@ -181,7 +211,7 @@ class FoldersPane(QWidget):
         self._lay_out()
 
     def plan_removal(self) -> None:
-        """Plan that the old world goes, after the game has accepted the new one."""
+        """Plan that the old one goes, after the game has accepted the new one."""
         if self.folders is not None:
             self.removing = True
             self.session.carrying.plan(self.folders.removal, self._show_removal)
