@@ -22,7 +22,7 @@ from faithful_ledger.core.errors import (
     Refused,
 )
 from faithful_ledger.core.find import Program, holders
-from faithful_ledger.core.keeping import Keeping, absolute
+from faithful_ledger.core.keeping import LARGE, Keeping, absolute
 from faithful_ledger.core.locks import locked
 from faithful_ledger.core.posting.checks import Check, run_checks
 from faithful_ledger.core.posting.files import digest_at
@@ -33,7 +33,7 @@ from faithful_ledger.core.posting.write import Rename, Rewrite, arrived, replace
 from faithful_ledger.core.records import KeptFile, Posting, Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource, files_below, open_blocks, strays
-from faithful_ledger.core.vault.objects import digest_of
+from faithful_ledger.core.vault.objects import digest_beside, digest_of
 
 __all__ = ["GAVE_WAY", "LET_IT_SYNC", "History", "Ready"]
 
@@ -133,6 +133,8 @@ class History:
             raise Refused(f"nothing was written: {failed[0].text}", failed[0].remedy)
         if not plan.written and not renames:
             raise Refused("there is nothing to post", "enter a value first")
+        large = [file for file in plan.written if file.patched.size >= LARGE]
+        hashing = {file.file.path: digest_beside(file.patched) for file in large}  # while the old bytes are kept
         kept, seen = self.keeping.keep_opened(save, note, "before posting")
         digests = {file.path: file.sha256 for file in kept.files}
         rewrites = [
@@ -142,6 +144,7 @@ class History:
                 digests[absolute(file.file.path)],
                 partial(verify, file.file.name, file.patched),
                 seen=seen[file.file.path],
+                hashing=hashing.get(file.file.path),
             )
             for file in plan.written
         ]

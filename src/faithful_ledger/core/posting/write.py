@@ -42,14 +42,17 @@ import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import ChangedMeanwhile, LedgerError, Refused
 from faithful_ledger.core.posting.files import beside, names_of, replace_file, write_new
 from faithful_ledger.core.posting.steps import Kept, Seen, rename, set_aside, swap, sync, tidy, undo
 from faithful_ledger.core.source import Source, open_blocks, same_bytes
-from faithful_ledger.core.vault.objects import digest_of
+from faithful_ledger.core.vault.objects import digest_beside
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future
 
 __all__ = ["Finish", "Rename", "Rewrite", "arrived", "replace_set", "uninterrupted"]
 
@@ -59,7 +62,7 @@ Finish = Callable[[dict[str, Any], list[str]], None]
 class Rewrite(NamedTuple):
     """One file that gets new bytes. `old` is the SHA-256 of what is there now, None for a file that is not there (it
     gets `mode`); `seen` is when that was found out, so that it need not be read again; `verify` looks at what was
-    written and raises when it is not as planned.
+    written and raises when it is not as planned; `hashing` is the SHA-256 of the content, if that was begun already.
     """
 
     path: Path
@@ -68,6 +71,7 @@ class Rewrite(NamedTuple):
     verify: Callable[[Source], None]
     mode: int = 0o644
     seen: Seen | None = None
+    hashing: Future[str] | None = None
 
 
 def arrived(name: str, content: Source, written: Source) -> None:
@@ -148,19 +152,16 @@ def replace_set(
 
 def _prepare(rewrites: list[Rewrite], targets: list[Path], note: dict[str, Any], path: Path, disk: Disk) -> None:
     """Steps 1 and 2; the digests of the new files go into the note."""
-    from concurrent.futures import ThreadPoolExecutor
-
     with translated(path.parent, "written"):
         disk.make_folder(path.parent)
         _write_note(path, note, disk)
-    with ThreadPoolExecutor(1) as other:
-        for target, rewrite, entry in zip(targets, rewrites, note["files"], strict=True):
-            hashing = other.submit(digest_of, rewrite.content.chunks(0, rewrite.content.size))
-            temp = Path(entry["temporary"])
-            with translated(rewrite.path, "written"):
-                write_new(temp, target, rewrite.content, rewrite.mode, disk)
-            rewrite.verify(open_blocks(temp))  # so the digest of the content is that of the file
-            entry["new"] = hashing.result()
+    for target, rewrite, entry in zip(targets, rewrites, note["files"], strict=True):
+        hashing = rewrite.hashing or digest_beside(rewrite.content)
+        temp = Path(entry["temporary"])
+        with translated(rewrite.path, "written"):
+            write_new(temp, target, rewrite.content, rewrite.mode, disk)
+        rewrite.verify(open_blocks(temp))  # so the digest of the content is that of the file
+        entry["new"] = hashing.result()
 
 
 @contextmanager

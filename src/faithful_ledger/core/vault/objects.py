@@ -20,12 +20,16 @@ import os
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import VaultError
 from faithful_ledger.core.source import Source
 
-__all__ = ["ObjectStore", "digest_of"]
+if TYPE_CHECKING:
+    from concurrent.futures import Future
+
+__all__ = ["ObjectStore", "digest_beside", "digest_of"]
 
 LEVEL = 1  # saves are kept while somebody waits; level 3 takes twice the time for a tenth less
 
@@ -36,6 +40,16 @@ def digest_of(chunks: Iterable[memoryview]) -> str:
     for chunk in chunks:
         running.update(chunk)
     return running.hexdigest()
+
+
+def digest_beside(source: Source) -> Future[str]:
+    """The SHA-256 of a source, worked out in a thread of its own."""
+    from concurrent.futures import ThreadPoolExecutor
+
+    pool = ThreadPoolExecutor(1)
+    hashing = pool.submit(digest_of, source.chunks(0, source.size))
+    pool.shutdown(wait=False)
+    return hashing
 
 
 class ObjectStore:
@@ -51,28 +65,25 @@ class ObjectStore:
         Raises:
             FileAccessError: the vault cannot be written (a full disk, permissions); nothing is kept then.
         """
-        from concurrent.futures import ThreadPoolExecutor
-
-        with ThreadPoolExecutor(1) as other:
-            hashing = other.submit(digest_of, source.chunks(0, source.size))
-            if source.size < 1 << 20 and self.holds(hashing.result()):
-                return hashing.result()
-            with translated(self.folder, "written"):
-                self.disk.make_folder(self.folder)
-                unfinished = self.folder / f"new-{os.urandom(8).hex()}.part"
-                try:
-                    self._write(unfinished, source)
-                    digest = hashing.result()
-                    target = self.path_of(digest)
-                    # An object that is there already has the same content, or is damaged: the new one takes its place.
-                    self.disk.make_folder(target.parent)
-                    self.disk.replace(unfinished, target)
-                    self.disk.sync_folder(target.parent)
-                    self.disk.sync_folder(self.folder)
-                except BaseException:
-                    with suppress(OSError):
-                        self.disk.remove(unfinished)
-                    raise
+        hashing = digest_beside(source)
+        if source.size < 1 << 20 and self.holds(hashing.result()):
+            return hashing.result()
+        with translated(self.folder, "written"):
+            self.disk.make_folder(self.folder)
+            unfinished = self.folder / f"new-{os.urandom(8).hex()}.part"
+            try:
+                self._write(unfinished, source)
+                digest = hashing.result()
+                target = self.path_of(digest)
+                # An object that is there already has the same content, or is damaged: the new one takes its place.
+                self.disk.make_folder(target.parent)
+                self.disk.replace(unfinished, target)
+                self.disk.sync_folder(target.parent)
+                self.disk.sync_folder(self.folder)
+            except BaseException:
+                with suppress(OSError):
+                    self.disk.remove(unfinished)
+                raise
         return digest
 
     def _write(self, path: Path, source: Source) -> None:
