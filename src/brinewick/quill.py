@@ -166,7 +166,7 @@ def _strict_list(text: str) -> list[str]:
     names = text.split(";") if text else []
     if any(name not in SITES for name in names):
         wrong = next(name for name in names if name not in SITES)
-        raise SaveRefused(f"the foreman's tally names {wrong!r}, which is no site")
+        raise SaveRefused(f"the foreman's tally names {wrong!r}, which is not a site")
     if names != [name for name in SITES if name in names]:
         raise SaveRefused("the foreman's tally is out of order, or names a site twice")
     return names

@@ -64,7 +64,7 @@ def find_seals(options: argparse.Namespace) -> int:
         if not rows and not rules and not odd:
             say("No known checksum explains bytes of these saves. More saves, kept after small changes, help.")
         elif rows and len(set(contents)) < 3:
-            say("With three saves or more of one size any range is searched, and chance is told apart.")
+            say("With three saves or more of one size any range is searched, and chance hits are ruled out.")
     return 0 if documents else 1
 
 

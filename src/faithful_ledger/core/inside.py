@@ -1,4 +1,4 @@
-"""What is inside: payloads reached by undoing scrambling and unpacking streams, one in the other.
+"""What is inside: payloads reached by reversing scrambling and unpacking streams, one in the other.
 
 Several saves of one game are looked into together: what opens in all of them is believed, a stream without a mark of
 its own or a scrambling only then. Several streams of one kind (a container in chunks) are joined in their order, so

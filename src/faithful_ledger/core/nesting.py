@@ -41,7 +41,7 @@ class Opened(NamedTuple):
 
 
 def opened_string(text: str, first: Sequence[Step] = ()) -> Opened | None:
-    """What a string holds, behind the steps `first` that lead to it; None where it is no document."""
+    """What a string holds, behind the steps `first` that lead to it; None where it is not a document."""
     document = nested_document(text)
     if document is not None:
         return Opened(list(first), document)

@@ -49,7 +49,7 @@ def take_in(keeping: Keeping, save: Save, paths: Sequence[Path]) -> TakenIn:
     is passed over. Exported snapshots come last, with their labels.
 
     Raises:
-        LedgerError: one of the paths cannot be read, or is no copy of such a save; nothing was kept. An export is
+        LedgerError: one of the paths cannot be read, or is not a copy of such a save; nothing was kept. An export is
             damaged: what was kept before it stays kept.
     """
     exported = [path for path in paths if _is_export(path)]

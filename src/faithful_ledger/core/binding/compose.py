@@ -149,7 +149,7 @@ def _object(value: object, path: str, known: Collection[str]) -> dict[str, Any]:
 
 
 def _list(value: object, path: str) -> list[object]:
-    """What is given for rows; nothing is no records."""
+    """What is given for rows; nothing means zero records."""
     if value is not None and not isinstance(value, list):
         raise ValueRefused(f"{path} takes a list of JSON, not {type(value).__name__}", "see what read --json prints")
     return value or []

@@ -73,7 +73,7 @@ class Opened(NamedTuple):
 
 class Bracketed(TreeDocument):
     grammar: Grammar
-    typed = True  # a text is told from a number by its quotes
+    typed = True  # its quotes set a text apart from a number
 
     @classmethod
     def quoting_of(cls, path: str, encoding: str) -> Quoting:

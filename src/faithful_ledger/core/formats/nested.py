@@ -70,7 +70,7 @@ class NestedText:
         return encoded
 
     def _offsets(self) -> dict[int, int] | None:
-        """Where the letter at each offset of the content begins in the string; None where that cannot be told."""
+        """Where the letter at each offset of the content begins in the string; None where that cannot be known."""
         offsets: dict[int, int] = {}
         at, done, end = len(self.front), 0, len(self.raw) - len(self.back)
         while at < end:

@@ -78,7 +78,7 @@ class TreeDocument(TextDocument):
     @classmethod
     @abstractmethod
     def quoting_of(cls, path: str, encoding: str) -> Quoting:
-        """How a text at a path is quoted, as far as that can be told without the text."""
+        """How a text at a path is quoted, as far as that is known without the text."""
 
     # the same for all
 

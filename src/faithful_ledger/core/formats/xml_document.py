@@ -1,7 +1,7 @@
 """XML (Extensible Markup Language 1.0, fifth edition) as a document.
 
 An element is gone by its name, an attribute by `@name`, text beside attributes or elements by `#text`; the root is the
-whole, so a path begins below it. Siblings of one name are told apart by number, `item[2]`, or by what one of their
+whole, so a path begins below it. Siblings of one name are distinguished by number, `item[2]`, or by what one of their
 attributes says, `int[@name=gold]`. In a property list the values go by their keys.
 
 Whether the text is well formed is decided by expat. A text that declares entities is refused: they can grow without

@@ -36,7 +36,7 @@ def is_database(data: bytes) -> bool:
 
 
 def log_beside(path: Path, source: Source) -> bytes:
-    """What the write-ahead log of a database holds; nothing where it has none, or the file is no database."""
+    """What the write-ahead log of a database holds; nothing where it has none, or the file is not a database."""
     log = path.with_name(path.name + LOG)
     if not is_database(bytes(source.read(0, len(MAGIC)))) or not log.is_file():
         return b""

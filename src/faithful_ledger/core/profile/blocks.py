@@ -131,4 +131,4 @@ def _checked(data: bytes, block: Block, layout: _Layout) -> Block:
         for over, span in spans.items():
             if sum_of(span) in stored:
                 return block._replace(checksum=f"{words} over {over} holds")
-    return block._replace(checksum=f"{data[end : end + 4].hex(' ').upper()}, which is no CRC-32 or Adler-32 of it")
+    return block._replace(checksum=f"{data[end : end + 4].hex(' ').upper()}, which is not a CRC-32 or Adler-32 of it")

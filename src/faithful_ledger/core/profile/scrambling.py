@@ -2,7 +2,7 @@
 
 Under a key of length L the bytes at equal places modulo L show the key wherever the save held a zero, so the most
 frequent byte of each place is the key. The shortest length that explains nearly as much as the best is taken. Nothing
-is claimed unless undoing it leaves far more zeros than there were; nor where it leaves nothing but zeros, because then
+is claimed unless reversing it leaves far more zeros than before; nor where it leaves nothing but zeros, because then
 the file only says one thing again and again. XOR and addition of the same key show alike in the zeros; the bytes that
 are not zero tell them apart: small numbers and letters are many in saves, numbers above 127 few.
 """
@@ -91,7 +91,7 @@ def _is_utf8(text: Array) -> bool:
 
 
 def _key_of_text(bytes_: Array) -> Array | None:
-    """The shortest repeating key under which a text lies, by the letters that texts are made of: at each place of the
+    """The shortest repeating key that hides a text, by the letters that texts are made of: at each place of the
     key the byte is taken that leaves most of them. None where the bytes are a text as they are.
     """
     worth = np.where(PRINTABLE, 1.0, -4.0)

@@ -93,7 +93,7 @@ def _alike(old: str, left: _Part, new: str, right: _Part) -> bool:
 
 
 def _within(path: str, others: list[str]) -> bool:
-    """Whether an element is part of another one that is told already."""
+    """Whether an element is part of another one that is listed already."""
     return any(path.startswith(f"{other}.") for other in others)
 
 

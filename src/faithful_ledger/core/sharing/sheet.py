@@ -187,7 +187,7 @@ def _meaning(element: ElementSpec) -> str:
         if element.locked and element.constant is None:
             parts.append(f"not to be changed: {element.locked}")
     if isinstance(element, RowsSpec) and element.key:
-        parts.append(f"told apart by {element.key}")
+        parts.append(f"identified by {element.key}")
     if element.when is not None:
         parts.append(f"only if {element.when.text}")
     if element.note:

@@ -1,6 +1,6 @@
 """A character set of a game's own, as a template writes it down: a byte for each letter, or for a few letters together.
 
-Bytes that are no letter are shown, and typed, as their number in braces: {9F}. So every text reads back to its bytes.
+Bytes that are not letters are shown, and typed, as their number in braces: {9F}. So every text reads back to its bytes.
 """
 
 from __future__ import annotations

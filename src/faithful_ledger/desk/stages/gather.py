@@ -283,7 +283,7 @@ class GatherStage(QWidget):
     def _on_moment(self, moment: SaveMoment) -> None:
         save = self.session.save
         if save is not None and _writes(moment, save) and self.session.history.wrote(moment.time):
-            return  # what this program itself has written is no save moment
+            return  # what this program itself has written is not a save moment
         self.moments.insert(0, (moment, ""))
         del self.moments[MOMENTS_SHOWN:]
         if self.keep_each.isChecked():

@@ -62,8 +62,8 @@ class ChecksumList(QWidget):
         for each in shown:
             name = ", ".join(part for part in (each.algorithm.name, each.algorithm.changed) if part)
             mark, role = (HOLDS, "holds") if each.is_convincing else (OPEN, "open")
-            told = f"{mark} {name} at 0x{each.at:X} as {each.form}, {each.holds_in} of {each.of}"
-            words = label(told, role, wrap=True, selectable=True)
+            text = f"{mark} {name} at 0x{each.at:X} as {each.form}, {each.holds_in} of {each.of}"
+            words = label(text, role, wrap=True, selectable=True)
             words.setToolTip(f"{each.number:X}")
             line = row(words, button("Seal", partial(self._accept, each)), spacing=4)
             line.setStretchFactor(words, 1)

@@ -406,7 +406,7 @@ def _factor(text: str) -> int | str | None:
 
 
 def _number(text: str) -> int | float | None:
-    """Raises ValueRefused where it is no number; nothing where nothing is typed."""
+    """Raises ValueRefused where it is not a number; nothing where nothing is typed."""
     typed = text.strip().replace("−", "-")
     if not typed:
         return None

@@ -52,7 +52,7 @@ class LayerForm(QWidget):
         """What was typed.
 
         Raises:
-            LedgerError: it is no key, or no offset.
+            LedgerError: it is not a key, or not an offset.
         """
         kind = self.kind.currentText()
         keyed = kind in CIPHERS or kind in KEYED

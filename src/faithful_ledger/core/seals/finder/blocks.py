@@ -260,7 +260,7 @@ def _convinces(rule: BlockRule, content: bytes, lengths: list[tuple[int, int]]) 
 
 
 def _plain() -> list[Algorithm]:
-    """Algorithms that are no digests, the commonest first."""
+    """Algorithms that are not digests, the commonest first."""
     first = ("crc-32", "adler-32", "sum16", "sum32", "sum8", "crc-16-xmodem", "crc-16-arc", "xor8")
     named = [ALGORITHMS[name] for name in first]
     return [*named, *(each for name, each in ALGORITHMS.items() if name not in first and not each.is_digest)]

@@ -5,7 +5,7 @@ c = M × xᵏ mod P for a k that depends on where the range ends. So for two pai
 whatever k is, and P is what all of these have in common: their greatest common divisor over GF(2). What the Ms
 themselves have in common is divided out first. The range follows as for any known polynomial (ranges.py).
 
-With saves of two sizes the start and the final XOR are told apart: over n bytes the constant is start × x⁸ⁿ + XOR.
+With saves of two sizes the start and the final XOR can be separated: over n bytes the constant is start × x⁸ⁿ + XOR.
 """
 
 from __future__ import annotations
