@@ -144,7 +144,7 @@ def _folders(options: argparse.Namespace) -> int:
         found.decide(names, goes=goes, over_newer=options.over_newer)
     removes = options.what == "world" and options.remove_old
     if removes:
-        _ask_the_verdict(book, found)
+        _refuse_unaccepted(book, found)
     made = found.removal() if removes else found.carry()
     if not options.dry_run:
         book.keeping.decide(id_, found.decisions)
@@ -159,15 +159,13 @@ def _folders(options: argparse.Namespace) -> int:
     return status
 
 
-def _ask_the_verdict(book: Book, found: Folders) -> None:
-    """The old one goes after the game has accepted the new one; of what the game said, only the user knows."""
+def _refuse_unaccepted(book: Book, found: Folders) -> None:
+    """Raises Refused where the book says that the game did not accept the new one, so that the old one must stay."""
     latest = latest_carry(book.history, found.about, found.target)
     verdict = book.records.verdicts().get(latest.id, "") if latest is not None else ""
     if verdict in ("refused", "odd"):
         what = f"the game's verdict on {found.target.name} is “{verdict}”"
         raise Refused(what, f"nothing was removed; reverse the carry, or let the game accept {found.target.name}")
-    if not verdict:
-        warn(f"note: no verdict of the game on {found.target.name} is recorded; all that is removed is kept first")
 
 
 def _carried(options: argparse.Namespace, made: Carry, book: Book, listed: Sequence[ListedFile] | None = None) -> int:
