@@ -7,8 +7,13 @@ import os
 import random
 import shutil
 from pathlib import Path
+from statistics import median
+from typing import TYPE_CHECKING
 
-from measure import MIB, Line, side_by_side
+from measure import MIB, Line, side_by_side, timed
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.save import Save
 
 BLOCK, BLOCKS, ENTRIES = 8192, 2043, 127
 CARD = f"""ledger: 1
@@ -42,7 +47,9 @@ def carrying(folder: Path, rounds: int) -> list[Line]:
 
 
 def _card(folder: Path, rounds: int) -> list[Line]:
-    """From opening the image until the new one is on the disk, kept copy and all, beside copying it."""
+    """From opening the image until the new one is on the disk, kept copy and all, beside copying it; and from the
+    window, where the old bytes are kept while somebody reads the plan.
+    """
     from faithful_ledger.core.book import Book
     from faithful_ledger.core.carry import Card
     from faithful_ledger.core.opening import open_save
@@ -59,14 +66,26 @@ def _card(folder: Path, rounds: int) -> list[Line]:
     image.write_bytes(bytes(head.ljust(5 * BLOCK, b"\0")) + rng.randbytes(BLOCKS * BLOCK))
     numbers = iter(range(1_000_000))
 
-    def add() -> None:
+    posting: list[float] = []
+
+    def change() -> Save:
         card = Card(open_save(image, template), library)
         card.save.renew_broken = True
         if len(card.entries) > 100:
             card.remove([card.entries[0]])
         else:
             card.add({f"entry {next(numbers)}": rng.randbytes(10 * BLOCK)})
-        book.history.post(card.save, make_plan(card.save))
+        return card.save
+
+    def by_command() -> None:
+        save = change()
+        book.history.post(save, make_plan(save))
+
+    def from_the_window() -> None:
+        save = change()
+        plan = make_plan(save)
+        book.keeping.keep_early(save)
+        posting.append(timed(lambda: book.history.post(save, plan)))
 
     def copy() -> None:
         target = folder / "copy.img"
@@ -74,11 +93,15 @@ def _card(folder: Path, rounds: int) -> list[Line]:
         with target.open("rb") as file:
             os.fsync(file.fileno())
 
-    ours, copying = side_by_side(rounds, add, copy)
-    ratio = ours / copying
-    size = image.stat().st_size / MIB
-    what = f"a file put on a card of {size:.0f} MiB, kept and posted, beside copying the card"
-    return [Line(what, f"{ratio:.1f} times ({ours * 1000:.0f} ms)", "at most 3 times", ratio <= 3)]
+    ours, _, copying = side_by_side(rounds, by_command, from_the_window, copy)
+    size, later = image.stat().st_size / MIB, median(posting[1:])
+    return [
+        Line(what, f"{seconds / copying:.1f} × copy and sync", "at most 3", seconds <= 3 * copying)
+        for what, seconds in (
+            (f"a file put on a card of {size:.0f} MiB, vault included", ours),
+            ("the same from the window, from the press of the button", later),
+        )
+    ]
 
 
 def _folders(folder: Path, rounds: int) -> list[Line]:

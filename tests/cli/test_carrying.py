@@ -157,6 +157,8 @@ class PlacesTest(CommandCase):
         added = self.json_of(*half, own / "voyage-3.bwy")
         self.assertEqual([e["name"] for e in added["entries"]][2:], ["voyage-3.bwx", "voyage-3.bwy"])
         self.assertIn("directory[2].name", [e["path"] for e in added["fields"]])
+        icons = [self.json_of("read", card, f"directory[{n}].icon")["fields"][0]["value"] for n in (2, 3)]
+        self.assertEqual(icons, ["a bell", "a crate"])
         self.json_of("card", "extract", card, "voyage-3.bwy", "-o", self.folder)
         self.assertEqual((self.folder / "voyage-3.bwx").read_bytes(), (own / "voyage-3.bwx").read_bytes())
         self.json_of("card", "remove", card, "voyage-3.bwx")

@@ -12,7 +12,7 @@ from typing import Literal, NamedTuple
 from brinewick import card as game_card
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.carry import Card, carry_owner, carry_payload, carry_slot
-from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, Refused
+from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, Refused, TemplateError
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
@@ -153,6 +153,28 @@ class CardTest(ConsoleCase):
         with self.assertRaisesRegex(EntryError, "no template says how harbour.bwk holds files"):
             Card(self.opened(), self.library())
         self.assertEqual(self.tree(saves), before)
+
+    def test_a_template_that_describes_a_card_wrongly(self) -> None:
+        path = self.library().path_of("brinewick-card")
+        assert path is not None
+        text = path.read_text("utf-8")
+        for old, new, words in (
+            ("  name: name", "  name: label", "the records of directory have no field “label”"),
+            (
+                "fill: {state: taken, icon",
+                "fill: {state: taken, picture",
+                "the records of directory have no field “picture”",
+            ),
+            ('"*.bwx": a bell, "*.bwy": a crate', "", "icon"),
+            ("  next: table", "  next: directory", "“directory” is not rows of single numbers"),
+            ("  size: size\n", "", "an entry says with `size` how many bytes it has, or with `count` how many blocks"),
+            ("        empty: {state: 0}\n", "", "say with `empty` at these rows which entries are free"),
+        ):
+            with self.subTest(new or old):
+                self.assertIn(old, text)
+                with self.assertRaises(TemplateError) as caught:
+                    parse_template(text.replace(old, new).encode(), "card.yaml")
+                self.assertIn(words, str(caught.exception.mistakes))
 
     def test_damaged_chains_are_shown_and_never_written_over(self) -> None:
         other, damaged = self.console("Other"), self.folder / "damaged"

@@ -243,7 +243,8 @@ class Card:
 
     def _record(self, place: int, name: str, size: int, blocks: list[int]) -> Iterator[Entry]:
         record = self.directory.item(place)
-        values = {self.spec.name: name} | dict(self.spec.fill)
+        values = {field: value for pattern, field, value in reversed(self.spec.fill) if fnmatchcase(name, pattern)}
+        values[self.spec.name] = name
         values |= {self.spec.first: str(blocks[0])} if self.spec.first else {}
         values |= {key: str(value) for key, value in ((self.spec.size, size), (self.spec.count, len(blocks))) if key}
         for node in _fields(record):

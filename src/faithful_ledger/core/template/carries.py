@@ -77,8 +77,9 @@ class CardSpec:
     Block number n is at `at` + n × `block_size`; `next` has the number of the block after each, `last` where none is,
     and `free` where the block is nobody's. Where `next` is a field of the entries themselves, each of them is a block,
     and its `state` is one of three `states`: first, in the middle, last. `free_count` says how many blocks are free,
-    and of `copies` the second has the same bytes as the first. `fill` are fields of an entry that is taken. Of `pairs`
-    one is nothing without the other; files that match two patterns of `apart` are not on one card.
+    and of `copies` the second has the same bytes as the first. `fill` are fields of a new entry, each with a
+    pattern of the files for which it has its value; the first that fits counts. Of `pairs` one is nothing without the
+    other; files that match two patterns of `apart` are not on one card.
     """
 
     entries: str
@@ -96,7 +97,7 @@ class CardSpec:
     free_count: str = ""
     icon: str = ""
     copies: tuple[tuple[str, str], ...] = ()
-    fill: tuple[tuple[str, str], ...] = ()
+    fill: tuple[tuple[str, str, str], ...] = ()
     pairs: tuple[tuple[str, str], ...] = ()
     apart: tuple[tuple[str, str], ...] = ()
 

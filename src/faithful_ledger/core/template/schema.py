@@ -328,7 +328,7 @@ class Card(Part):
     free_count: Words | None = None
     icon: Name | None = None
     copies: Annotated[list[Pair], Field(max_length=8)] = []
-    fill: dict[Name, int | Words] = {}
+    fill: dict[Name, int | Words | Annotated[dict[Words, int | Words], Field(min_length=1, max_length=50)]] = {}
     pairs: Annotated[list[Pair], Field(max_length=50)] = []
     apart: Annotated[list[Pair], Field(max_length=50)] = []
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from faithful_ledger.core.address import Expression
@@ -92,8 +92,8 @@ class Carrying:
             self.mistakes.append((("card", "entries"), f"“{keys['entries']}” is not rows of records"))
         elif isinstance(entries, RowsSpec) and not entries.empty:
             self.mistakes.append((("card", "entries"), "say with `empty` at these rows which entries are free"))
-        for key in ("name", "first", "size", "count", "state", "icon"):
-            name = keys.get(key)
+        named = [(key, keys.get(key)) for key in ("name", "first", "size", "count", "state", "icon")]
+        for key, name in [*named, *(("fill", name) for name in keys.get("fill", {}))]:
             if name and isinstance(record, GroupSpec) and not isinstance(record.named(name), FieldSpec):
                 self.mistakes.append((("card", key), f"the records of {keys['entries']} have no field “{name}”"))
         following = self.whole_path(self.template, keys["next"], ("card", "next"))
@@ -134,7 +134,11 @@ class Carrying:
             free_count=keys.get("free_count") or "",
             icon=keys.get("icon") or "",
             copies=tuple((one, other) for one, other in keys.get("copies", ())),
-            fill=tuple((name, str(value)) for name, value in keys.get("fill", {}).items()),
+            fill=tuple(
+                (pattern, name, str(value))
+                for name, given in keys.get("fill", {}).items()
+                for pattern, value in (given if isinstance(given, Mapping) else {"*": given}).items()
+            ),
             pairs=tuple((one, other) for one, other in keys.get("pairs", ())),
             apart=tuple((one, other) for one, other in keys.get("apart", ())),
         )
