@@ -138,6 +138,13 @@ class PlacesTest(CommandCase):
         self.assertIn("there is no gold", self.refused(2, "history", path, "--field", "purse.gold"))
         self.assertEqual(self.json_of("history", self.folder / "nothing", status=1), {"events": []})
 
+    def test_what_is_neither_a_file_nor_a_snapshot(self) -> None:
+        for name, words in (
+            ("none/voyage.bwx", "there is no file none/voyage.bwx"),
+            ("abcd", "no book has a snapshot"),
+        ):
+            self.assertIn(words, self.refused(2, "carry", "slot", name, "--to", "2"))
+
     def test_owners_and_cards(self) -> None:
         own = self.played("own", "--edition", "console")
         whose = ("--edition", "console", "--region", "REEF", "--owner", "brock")

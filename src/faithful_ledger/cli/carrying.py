@@ -91,6 +91,10 @@ def _slot(options: argparse.Namespace) -> int:
             raise AddressError(
                 f"{path.name} is an exported copy", "nothing was written; say with --in where its slots are"
             )
+    elif path.parent != Path() or path.suffix:
+        raise AddressError(
+            f"there is no file {path}", "nothing was written; name a save, an exported copy or a snapshot"
+        )
     else:
         book, snapshot = shelf.find_snapshot(str(path))
         source = shelf.open_kept(book, snapshot, options.template)
