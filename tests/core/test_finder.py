@@ -8,6 +8,7 @@ import sys
 from functools import partial
 from pathlib import Path
 
+import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -103,6 +104,31 @@ class AnyRangeTest(LedgerCase):
             holding = [each for each in hits if each.checked(contents).holds_in == 4]
             best = max(holding, key=lambda each: each.bits, default=None)
             self.assertTrue(best is not None and self.renews(turn, best, seal, contents[0]), name)
+
+    def test_saves_that_differ_all_over(self) -> None:
+        """Packed or enciphered ones, of which three of a megabyte agree in some hundred wrong pairs by chance."""
+        (chain,) = (each for each in chains("crc-32") if any(way.name == "crc-32" for way, _, _ in each.known))
+        turn, size = random.Random(), 1 << 20
+        for count, at, own in ((3, 8, None), (4, size - 4, "left out"), (2, 8, "zeros")):
+            start = turn.randrange(20, 400_000) if own is None else turn.randrange(0, 8)
+            seal = Finding(Algorithm("crc-32"), Edge(start), Edge(size - (own is None)), Edge(at), 4, "u32le", own)
+            contents = sealed([bytearray(turn.randbytes(size)) for _ in range(count)], seal)
+            (place,) = (each for each in places(contents, at) if each.form == "u32le")
+            found = [each for each in any_range(Differences(contents), place, chain) if not each.constant_only]
+            holding = [each for each in found if each.checked(contents).holds_in == count]
+            with self.subTest(count=count, at=at, own=own, start=start):
+                self.assertTrue(holding)
+                for each in holding:  # at the end of the file one that is left out is one that is not covered
+                    self.assertTrue(self.renews(turn, each, seal, contents[0]), each)
+
+    def test_large_tables_say_what_bit_by_bit_says(self) -> None:
+        turn, size = random.Random(), 1 << 16
+        data = np.frombuffer(turn.randbytes(size), np.uint8)
+        for chain in chains():
+            ring = chain.ring
+            parts = [ring.carried(data[half], ring.inverses(size)[half]) for half in (slice(None, 9), slice(9, None))]
+            with self.subTest(bits=ring.bits, weight=ring.weight):
+                self.assertTrue(np.array_equal(ring.carried(data, ring.inverses(size)), np.concatenate(parts)))
 
     def test_sums(self) -> None:
         for name, each in SUMS.items():

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from itertools import combinations, islice
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
@@ -25,7 +26,9 @@ from faithful_ledger.core.seals.hashes import HASHES
 __all__ = ["Differences", "any_range", "chains"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-MOST_PAIRS = 64
+MOST_PAIRS = 1024  # chance makes n² ÷ 2³³ of 32 bits: 128 in a megabyte
+MOST_ALIKE = 64  # pairs of those that agree for one and the same reason
+FEW = 1 << 16
 TRIED = 13.0  # bits: about so many algorithms, orders and places are tried
 FILLS = ("zeros", "FF", "20", "30")
 MIXING = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9)
@@ -119,15 +122,15 @@ def any_range(found: Differences, place: Place, chain: Chain) -> Iterator[Findin
                     if not finding.constant_only:
                         yield finding
         return
+    crosswise = _crosswise(ring, prefixes, steps, pivot)
+    before = int(np.searchsorted(low, start, side="right")) - 1  # the class of the place itself
     for left_out in (False, True):
         shift = place.size if left_out else 0
-        if left_out:
-            prefixes = [_closed_up(ring, each, low >= start + place.size, place.size) for each in prefixes]
-        for first, second in _agreeing(ring, prefixes, steps, pivot):
-            if left_out and low[first] > start:
-                continue
+        pairs = _around(ring, crosswise, before, shift) if left_out else _agreeing(crosswise, prefixes[pivot])
+        for first, second in pairs:
+            between = [_moved(ring, each, first, before, second, shift) for each in prefixes]
             stretch = int(low[second]), int(high[second])
-            for end in _ends(ring, found.size, prefixes, steps, pivot, (first, second), stretch, shift):
+            for end in _ends(ring, found.size, between, steps, pivot, stretch, shift):
                 if end >= start + place.size or (end <= start and not left_out):
                     reach = int(low[first]), int(high[first])
                     yield from _absolute(found, place, chain, states[0], reach, end, left_out)
@@ -141,43 +144,95 @@ def _from_two(ring: Ring, size: int, prefixes: Array, low: Array, step: int) -> 
     behind = np.searchsorted(low, ends, side="right") - 1
     weights = np.concatenate((np.full(1, ring.one, np.uint64), ring.inverses(size)))
     targets = ring.minus(prefixes[behind], ring.times(weights, step))
-    for end in np.flatnonzero(np.isin(targets, prefixes))[:MOST_PAIRS].tolist():
+    for end in _held(targets, prefixes)[:MOST_PAIRS].tolist():
         for first in np.flatnonzero(prefixes[: behind[end]] == targets[end])[:2].tolist():
             yield first, end
 
 
-def _closed_up(ring: Ring, prefixes: Array, behind: Array, size: int) -> Array:
-    """Prefixes as they are without the bytes of the place itself: what is behind them has another weight."""
-    moved = prefixes.copy()
-    if behind.any() and not behind.all():
-        before = int(prefixes[~behind][-1])
-        rest = ring.times(ring.minus(prefixes[behind], np.full(1, before, np.uint64)), ring.power(size))
-        moved[behind] = ring.minus(rest, np.full(1, ring.minus_one(0, before), np.uint64))
-    return moved
+def _crosswise(ring: Ring, prefixes: list[Array], steps: list[int], pivot: int) -> list[Array]:
+    """Prefixes from which the weight of the end is eliminated: those of two classes agree where the differences between
+    them may be those of the stored values.
+    """
+    return [
+        ring.minus(ring.times(each, steps[pivot]), ring.times(prefixes[pivot], steps[j]))
+        for j, each in enumerate(prefixes)
+        if j != pivot
+    ]
 
 
-def _agreeing(ring: Ring, prefixes: list[Array], steps: list[int], pivot: int) -> Iterator[tuple[int, int]]:
-    """Pairs of classes between which the differences may be those of the stored values."""
-    key: Array = np.zeros(prefixes[0].size, np.uint64)
-    number = 0
-    for j, each in enumerate(prefixes):
-        if j != pivot:
-            crosswise = ring.minus(ring.times(each, steps[pivot]), ring.times(prefixes[pivot], steps[j]))
-            key = key * np.uint64(MIXING[0]) + crosswise * np.uint64(MIXING[1 + number % 2])
-            number += 1
+def _mixed(crosswise: list[Array]) -> Array:
+    """One key of several."""
+    key: Array = np.zeros(crosswise[0].size, np.uint64)
+    for number, each in enumerate(crosswise):
+        key = key * np.uint64(MIXING[0]) + each * np.uint64(MIXING[1 + number % 2])
+    return key
+
+
+def _agreeing(crosswise: list[Array], prefixes: Array) -> Iterator[tuple[int, int]]:
+    """Pairs of classes that agree, of which the `prefixes` differ."""
     left = MOST_PAIRS
-    for members in _alike(key):
-        values = prefixes[pivot][members]
-        distinct, where = np.unique(values, return_index=True)
+    for members in _alike(_mixed(crosswise)):
+        distinct, where = np.unique(prefixes[members], return_index=True)
         if distinct.size < 2:
             continue
-        kept = np.sort(members[where]).tolist()
-        for number, first in enumerate(kept):
-            for second in kept[number + 1 :]:
-                yield first, second
+        for first, second in islice(combinations(np.sort(members[where]).tolist(), 2), MOST_ALIKE):
+            yield first, second
+            left -= 1
+            if not left:
+                return
+
+
+def _around(ring: Ring, crosswise: list[Array], before: int, size: int) -> Iterator[tuple[int, int]]:
+    """Pairs of classes around a place of `size` bytes that are left out: what is behind it has another weight. Of the
+    two sides the smaller one is given the weights of the other.
+    """
+    firsts: list[Array] = []
+    seconds: list[Array] = []
+    for each in crosswise:
+        centred = ring.minus(each, np.full(1, each[before], np.uint64))
+        first, second = centred[: before + 1], centred[before:]
+        if first.size <= second.size:
+            first = ring.times(first, ring.power(-size))
+        else:
+            second = ring.times(second, ring.power(size))
+        firsts.append(first)
+        seconds.append(second)
+    mine, theirs = _mixed(firsts), _mixed(seconds)
+    left = MOST_PAIRS
+    for number in _held(theirs, mine).tolist():
+        for first in np.flatnonzero(mine == theirs[number])[:MOST_ALIKE].tolist():
+            if first < before + number:
+                yield first, before + number
                 left -= 1
                 if not left:
                     return
+
+
+def _moved(ring: Ring, prefixes: Array, first: int, before: int, second: int, shift: int) -> int:
+    """The difference of two prefixes, of which the second moves up by `shift` bytes in front of it."""
+    one, middle, two = (int(prefixes[number]) for number in (first, before, second))
+    if not shift:
+        return ring.minus_one(two, one)
+    behind = ring.product(ring.minus_one(two, middle), ring.power(shift))
+    return ring.minus_one(behind, ring.minus_one(one, middle))
+
+
+def _held(keys: Array, among: Array) -> Array:
+    """The numbers of the keys that are among others."""
+    if among.size > FEW:
+        among = np.intersect1d(np.unique(keys), np.unique(among), assume_unique=True)
+    else:
+        among = np.unique(among)
+    if not among.size:
+        return np.zeros(0, np.intp)
+    bits = int(among.size).bit_length() + 6
+    table, rest = np.zeros(1 << bits, bool), np.uint64(64 - bits)
+    scrambled, known = keys * np.uint64(MIXING[0]), among * np.uint64(MIXING[0])
+    table[(known >> rest).astype(np.intp)] = True
+    likely = np.flatnonzero(table[(scrambled >> rest).astype(np.intp)])
+    where = np.minimum(np.searchsorted(among, keys[likely]), among.size - 1)
+    found: Array = likely[among[where] == keys[likely]]
+    return found
 
 
 def _alike(keys: Array) -> Iterator[Array]:
@@ -201,17 +256,14 @@ def _alike(keys: Array) -> Iterator[Array]:
 def _ends(
     ring: Ring,
     size: int,
-    prefixes: list[Array],
+    between: list[int],
     steps: list[int],
     pivot: int,
-    classes: tuple[int, int],
     stretch: tuple[int, int],
     shift: int,
 ) -> list[int]:
-    """The ends in the stretch of the second class at which the difference has the right weight, in all saves."""
+    """The ends in a stretch at which the differences `between` two classes have the right weight, in all saves."""
     low, high = stretch
-    first, second = classes
-    between = [ring.minus_one(int(each[second]), int(each[first])) for each in prefixes]
     powers = ring.powers(size + 1)[max(low - shift, 0) : max(high - shift + 1, 0)]
     hits = np.flatnonzero(ring.times(powers, between[pivot]) == np.uint64(steps[pivot]))
     ends = (hits + max(low - shift, 0) + shift).tolist()

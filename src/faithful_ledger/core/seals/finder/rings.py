@@ -8,7 +8,7 @@ CRC the state is a polynomial over GF(2), and the weight is x⁸; for the multip
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -138,8 +138,8 @@ class Polynomials(Ring):
             halves = numbers.astype("<u4").view("<u2")
             narrow = tables.astype(np.uint32)
             low, high = ((narrow[lane + 1][:, None] ^ narrow[lane][None, :]).ravel() for lane in (0, 2))
-            both = np.take(low, halves[::2])
-            both ^= np.take(high, halves[1::2])
+            both = np.take(low, halves[::2], mode="clip")
+            both ^= np.take(high, halves[1::2], mode="clip")
             return both.astype(np.uint64)
         found: Array = tables[0][(numbers & np.uint64(255)).astype(np.intp)]
         for lane in range(1, tables.shape[0]):
@@ -167,6 +167,8 @@ class Polynomials(Ring):
 
     def carried(self, data: Array, weights: Array) -> Array:
         narrow: Any = np.uint32 if self.bits <= 32 else np.uint64  # half as many bytes to move
+        if data.size >= MANY:
+            return self._looked_up(data, weights, narrow)
         entered, wide = self.times(weights, self.entering).astype(narrow), data.astype(narrow)
         found = np.zeros(data.size, narrow)
         one, polynomial = narrow(1), narrow(self.polynomial)
@@ -174,6 +176,30 @@ class Polynomials(Ring):
             found ^= entered * (wide >> narrow(bit) & one)
             entered = entered >> one ^ (entered & one) * polynomial
         return found.astype(np.uint64)
+
+    def _looked_up(self, data: Array, weights: Array, narrow: Any) -> Array:
+        """What `carried` gives, by a table for each byte of the weights."""
+        lanes = weights.astype(narrow).astype(f"<u{narrow().itemsize}").view(np.uint8).reshape(data.size, -1)
+        rows = data.astype(np.uint16) << np.uint16(8)
+        found = np.zeros(data.size, narrow)
+        for lane, table in enumerate(self._entered):
+            found ^= np.take(table, rows | lanes[:, lane], mode="clip")
+        return found.astype(np.uint64)
+
+    @cached_property
+    def _entered(self) -> Array:
+        """For each byte of a weight: what a byte of data adds with it, at data × 256 + byte."""
+        narrow: Any = np.uint32 if self.bits <= 32 else np.uint64
+        factor, factors = self.entering, []
+        for _ in range(8):
+            factors.append(factor)
+            factor = self._times_x(factor)
+        tables = np.zeros((-(-self.bits // 8), 256, 256), narrow)
+        for lane, table in enumerate(tables):
+            numbers = np.arange(256, dtype=np.uint64) << np.uint64(8 * lane)
+            for bit in range(8):  # the highest bit of a byte is the lowest power
+                table[1 << bit : 2 << bit] = table[: 1 << bit] ^ self.times(numbers, factors[7 - bit]).astype(narrow)
+        return tables.reshape(len(tables), -1)
 
     def between(self, first: Array, other: Array, weights: Array) -> Array:
         return self.carried(first ^ other, weights)
