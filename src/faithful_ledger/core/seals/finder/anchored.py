@@ -164,10 +164,10 @@ class _Anchored:
                 continue
             number = ours.of(algorithm, start, end, 0, 0, None)
             for changed, value in (("", number), ("inverted", ~number & mask)):
-                made = replace(algorithm, changed=changed)  # type: ignore[arg-type]
                 for place in self.by_value.get((algorithm.bits, value), ()):
                     at = place.edge.at(self.size)
                     if end <= at or at + place.size <= start:
+                        made = replace(algorithm, changed=changed) if changed else algorithm  # type: ignore[arg-type]
                         yield from self._edges(made, place, start, end)
 
     def _edges(self, algorithm: Algorithm, place: Place, start: int, end: int) -> Iterator[Finding]:
@@ -176,17 +176,19 @@ class _Anchored:
         starts, ends = [Edge(start)], [Edge(end)]
         if not alike(self.contents):
             starts, ends = [*starts, Edge(size - start, True)], [Edge(size - end, True), *ends]
+        plain = replace(algorithm, changed="") if algorithm.changed else algorithm
+        others = [number for number in range(len(self.contents)) if number != self.number]  # in this one it does
         for first, last in product(starts, ends):
             made = Finding(algorithm, first, last, place.edge, place.size, place.form)
-            if all(self._holds(made, place, number) for number in range(len(self.contents))):
+            if all(self._holds(made, plain, place, number) for number in others):
                 cost = choice_bits(algorithm, (start, end), (at, at + place.size), size)
                 yield replace(made, bits=place.bits * len(set(place.values)) - cost)
 
-    def _holds(self, made: Finding, place: Place, number: int) -> bool:
+    def _holds(self, made: Finding, plain: Algorithm, place: Place, number: int) -> bool:
         size = len(self.contents[number])
         start, end, at = made.spans(size)
         if not 0 <= start < end <= size or not (end <= at or at + place.size <= start):
             return False
-        found = self.numbers[number].of(replace(made.algorithm, changed=""), start, end, 0, 0, None)
+        found = self.numbers[number].of(plain, start, end, 0, 0, None)
         mask = (1 << place.bits) - 1
         return place.values[number] == (~found & mask if made.algorithm.changed else found)
