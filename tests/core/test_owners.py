@@ -112,6 +112,29 @@ class CardTest(ConsoleCase):
         self.assertIn("no save in slot 1 on the card", self.shown(saves, 1))
         self.assertEqual([self.shown(saves, slot) for slot in (2, 3)], ["Other", "Other"])
 
+    def test_other_bytes_for_an_entry_whatever_the_files_are_called(self) -> None:
+        saves, other = self.console("Card", edition="card"), self.console("Other")
+        given = {name: (other / name).read_bytes() for name in ("voyage.bwx", "voyage.bwy")}
+        before = (saves / "card.bwc").read_bytes()
+        for names in (("a.bwx", "b.bwy"), ("b.bwy", "a.bwx"), ("one.bin", "two.bin")):
+            (saves / "card.bwc").write_bytes(before)
+            card = self.card(saves)
+            files = [
+                (name, given["voyage.bwy" if name.endswith("y") or name == "two.bin" else "voyage.bwx"])
+                for name in names
+            ]
+            with self.subTest(names):
+                card.replace("voyage.bwx", files)
+                self.post(card.save)
+                self.assertEqual(dict(card_files(self.card(saves))), given)
+        card = self.card(saves)
+        for files in ([("a.bwx", b""), ("b.bwx", b"")], [("a", b"")] * 3):
+            with self.assertRaisesRegex(
+                AddressError, "files are given for voyage.bwx, voyage.bwy; .* one file for each"
+            ):
+                card.replace("voyage.bwx", files)
+        self.assertFalse(len(card.save.tape))
+
     def test_everything_else_stays_byte_for_byte(self) -> None:
         saves, other = self.console("Card", edition="card"), self.console("Other")
         image = bytearray((saves / "card.bwc").read_bytes())

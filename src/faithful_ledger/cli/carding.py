@@ -11,7 +11,6 @@ from faithful_ledger.cli.output import print_json, print_table, say
 from faithful_ledger.cli.saves import plan_json, posted, print_plan
 from faithful_ledger.core.carry import Card
 from faithful_ledger.core.errors import AddressError
-from faithful_ledger.core.posting.files import new_file
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import read_whole
 
@@ -32,7 +31,7 @@ def card(options: argparse.Namespace) -> int:
     elif options.action == "remove":
         found.remove(found.with_partners(options.name))
     else:
-        _replace(found, options.name, options.files)
+        found.replace(options.name, [(name, read_whole(Path(name))[0]) for name in options.files])
     plan, kept, written = posted(options, save)
     after = Card(opened(options, Path(options.image)), found.library)
     if options.json:
@@ -55,33 +54,9 @@ def _files(names: list[str]) -> dict[str, bytes]:
     return found
 
 
-def _replace(found: Card, name: str, names: list[str]) -> None:
-    """Other bytes for an entry, and for the other half of its pair where two files are given."""
-    files = [read_whole(Path(each))[0] for each in names]
-    entries = [found.entry(name)] if len(files) == 1 else found.with_partners(name)
-    if len(files) != len(entries):
-        what = f"{len(files)} files are given for {', '.join(entry.name for entry in entries)}"
-        raise AddressError(what, "nothing was written; give one file for each")
-    suffixes = [Path(each).suffix for each in names]
-    if len(files) > 1:  # in whichever order they are given
-        order = {Path(entry.name).suffix: entry for entry in entries}
-        entries = [order.get(suffix, entry) for suffix, entry in zip(suffixes, entries, strict=True)]
-    found.add({entry.name: data for entry, data in zip(entries, files, strict=True)}, entries)
-
-
 def _extract(options: argparse.Namespace, found: Card) -> int:
     """An entry and its other half as new files."""
-    entries, folder = found.with_partners(options.name), Path(options.out)
-    if not folder.is_dir():
-        raise AddressError(f"{folder} is not a folder", "nothing was written; name the folder for the files")
-    if taken := [folder / entry.name for entry in entries if (folder / entry.name).exists()]:
-        raise AddressError(f"{taken[0]} exists", "nothing was written; name another folder with -o")
-    for entry in entries:
-        if Path(entry.name).name != entry.name:
-            raise AddressError(f"“{entry.name}” is not a name for a file", "nothing was written")
-    for entry in entries:
-        new_file(folder / entry.name, found.content(entry))
-    written = [str(folder / entry.name) for entry in entries]
+    written = [str(path) for path in found.write_out(options.name, Path(options.out))]
     if options.json:
         print_json({"written": written, **_json(found)})
     else:

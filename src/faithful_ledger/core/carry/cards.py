@@ -21,6 +21,7 @@ from faithful_ledger.core.carry.values import Fields
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, Refused, ValueRefused
 from faithful_ledger.core.opening import save_of
+from faithful_ledger.core.posting.files import new_file
 from faithful_ledger.core.save import Save, field_entry
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import encoded
@@ -170,6 +171,24 @@ class Card:
     def _has(self, name: str) -> bool:
         return any(entry.name == name for entry in self.entries)
 
+    def write_out(self, name: str, folder: Path) -> list[Path]:
+        """Write an entry, and what belongs to it, as new files of a folder; returns their paths.
+
+        Raises:
+            AddressError: it is not a folder, a file is there already, or a name is not one for a file.
+        """
+        if not folder.is_dir():
+            raise AddressError(f"{folder} is not a folder", "nothing was written; name the folder for the files")
+        contents = {folder / entry.name: self.content(entry) for entry in self.with_partners(name)}
+        for path in contents:
+            if path.parent != folder or path.name in ("", ".", ".."):
+                raise AddressError(f"“{path.relative_to(folder)}” is not a name for a file", "nothing was written")
+            if path.exists():
+                raise AddressError(f"{path} exists", "nothing was written; name another folder")
+        for path, data in contents.items():
+            new_file(path, data)
+        return list(contents)
+
     # writing
 
     def add(self, files: Mapping[str, bytes], instead_of: Iterable[CardEntry] = ()) -> None:
@@ -204,6 +223,22 @@ class Card:
         if not isinstance(self.chains, RecordChains):
             entries += [e for place in places[len(files) : len(gone)] for e in self._emptied(place)]
         self._enter(entries, writes, left)
+
+    def replace(self, name: str, files: Sequence[tuple[str, bytes]]) -> None:
+        """Enter other bytes for an entry, and for what belongs to it where several files are given: of these, each goes
+        to the entry whose name ends like its own.
+
+        Raises:
+            AddressError: there is no such entry, or there is not one file for each.
+            Refused: as for `add`.
+        """
+        entries = [self.entry(name)] if len(files) == 1 else self.with_partners(name)
+        ends = {Path(entry.name).suffix: entry for entry in entries} if len(files) > 1 else {}
+        chosen = [ends.get(Path(file).suffix, entry) for (file, _), entry in zip(files, entries, strict=False)]
+        if len(files) != len(entries) or len({entry.name for entry in chosen}) != len(entries):
+            what = f"{len(files)} files are given for {', '.join(entry.name for entry in entries)}"
+            raise AddressError(what, "nothing was written; give one file for each")
+        self.add({entry.name: data for entry, (_, data) in zip(chosen, files, strict=True)}, chosen)
 
     def _count(self, data: bytes) -> int:
         """How many blocks a file needs."""

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QFileDialog, QProgressBar, QTableWidget, QWidget
 
 from faithful_ledger.core.errors import LedgerError
-from faithful_ledger.core.posting.files import new_file
 from faithful_ledger.core.source import read_whole
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours
@@ -160,14 +159,7 @@ class CardPane(QWidget):
             return
         names = names or QFileDialog.getOpenFileNames(self, f"In the place of {each.name}", str(Path.home()))[0]
         if names:
-
-            def put(card: Card) -> None:
-                files = {Path(name).suffix: read_whole(Path(name))[0] for name in names}
-                entries = card.with_partners(each.name) if len(names) > 1 else [card.entry(each.name)]
-                given = {entry.name: files.get(Path(entry.name).suffix, b"") for entry in entries}
-                card.add(given, entries)
-
-            self._enter(put)
+            self._enter(lambda card: card.replace(each.name, [(name, read_whole(Path(name))[0]) for name in names]))
 
     def extract(self, folder: str = "") -> None:
         """Write the chosen entry, and what belongs to it, as new files."""
@@ -177,16 +169,10 @@ class CardPane(QWidget):
         folder = folder or QFileDialog.getExistingDirectory(self, "A folder for the files", str(Path.home()))
         if not folder:
             return
-
-        def write() -> list[str]:
-            entries = card.with_partners(each.name)
-            for entry in entries:
-                new_file(Path(folder) / Path(entry.name).name, card.content(entry))
-            return [entry.name for entry in entries]
-
-        names = self.session.attempt(write)
-        if names:
-            self.session.reported.emit(Message("holds", f"{' and '.join(names)} are in {folder}."))
+        written = self.session.attempt(lambda: card.write_out(each.name, Path(folder)))
+        if written:
+            names = " and ".join(path.name for path in written)
+            self.session.reported.emit(Message("holds", f"{names} are in {folder}."))
 
     def _enter(self, act: Callable[[Card], object]) -> None:
         from faithful_ledger.core.carry import Card
