@@ -48,7 +48,7 @@ def _as_entered(save: Save, of_file: str) -> Save:
         [entry.replacement() for entry in entries],
         frozenset(state.name for state in save.broken_seals),
         save.tape.counts,
-        save.main.bound.root if file is not save.main and save.main.bound is not None else None,
+        save.root if file is not save.main else None,
     )
     files = dict(save.files)
     files[file.name] = SaveFile(file.name, file.path, settled.patched, None, settled.bound)

@@ -129,6 +129,11 @@ class Save:
         return self.folder or self.main.path
 
     @property
+    def root(self) -> GroupNode | None:
+        """The root of its first file; None where that is not bound."""
+        return self.main.bound.root if self.main.bound is not None else None
+
+    @property
     def bound(self) -> dict[str, BoundFile]:
         """The files that are bound, by their names."""
         return {name: file.bound for name, file in self.files.items() if file.bound is not None}
@@ -235,7 +240,7 @@ class Save:
         """What a path leads to by the template."""
         steps = parse_path(path)
         first = steps[0].name or ""
-        root = self.main.bound.root if self.main.bound is not None else None
+        root = self.root
         if root is None:
             raise AddressError(f"“{path}”: this file is open without a template", "choose one with --template")
         other = self.files.get(first)
@@ -433,6 +438,15 @@ def refuse_dependent(node: FieldNode) -> None:
         raise EntryError(f"{node.path} is {kind} and is worked out when you post", "enter the value it follows from")
     if spec.locked is not None:
         raise EntryError(f"{node.path} is locked: {spec.locked}", "change the template if that is wrong")
+
+
+def value_entry(node: FieldNode, value: Value) -> Entry:
+    """The entry that makes a field say a value, whether it is locked or not.
+
+    Raises:
+        ValueRefused: it cannot say it.
+    """
+    return field_entry(node, encoded(node.spec.storage, value, node.raw))
 
 
 def field_entry(node: FieldNode, data: bytes) -> Entry:

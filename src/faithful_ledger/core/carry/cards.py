@@ -16,15 +16,14 @@ from typing import NamedTuple
 from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode
 from faithful_ledger.core.binding.binder import number_at
 from faithful_ledger.core.binding.spans import all_fields
-from faithful_ledger.core.carry.chains import Chains, RecordChains, TableChains, saying
+from faithful_ledger.core.carry.chains import Chains, RecordChains, TableChains, emptied, saying
 from faithful_ledger.core.carry.values import Fields
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, Refused, ValueRefused
 from faithful_ledger.core.opening import save_of
 from faithful_ledger.core.posting.files import new_file
-from faithful_ledger.core.save import Save, field_entry
+from faithful_ledger.core.save import Save, value_entry
 from faithful_ledger.core.source import MemorySource
-from faithful_ledger.core.storage import encoded
 from faithful_ledger.core.template import Library, Template
 from faithful_ledger.core.template.carries import CardSpec
 from faithful_ledger.core.template.model import FileSpec
@@ -64,7 +63,7 @@ class Card:
         self.save, self.library = save, library
         self.spec: CardSpec = template.card
         self.name = save.path.name
-        root = save.main.bound.root if save.main.bound is not None else None
+        root = save.root
         assert root is not None
         self.directory = self._rows(self.spec.entries)
         field = self.spec.next.removeprefix(f"{self.spec.entries}[*].")
@@ -255,7 +254,7 @@ class Card:
         found = {entry.path: entry for entry in entries}
         if self.spec.free_count:
             (node,) = self.save.fields(self.spec.free_count)
-            found[node.path] = field_entry(node, encoded(node.spec.storage, free, node.raw))
+            found[node.path] = value_entry(node, free)
         changed = [entry for entry in found.values() if entry.data != entry.node.raw]
         changed += [twin for entry in changed for twin in self._twins(entry)]
         for run in _runs(writes, self.block_size):
@@ -289,11 +288,7 @@ class Card:
                 yield self._typed(node, self.meanings[node.spec.means])
 
     def _emptied(self, place: int) -> Iterator[Entry]:
-        """The entries that make a record one that the template calls empty."""
-        says = dict(self.directory.spec.empty)
-        for node in _fields(self.directory.item(place)):
-            if node.spec.name in says:
-                yield self._typed(node, says[node.spec.name])
+        return emptied(self.directory, self.directory.item(place))
 
     def _typed(self, node: FieldNode, text: str) -> Entry:
         try:

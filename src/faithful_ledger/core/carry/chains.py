@@ -9,13 +9,13 @@ from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 
-from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode
+from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.entries import Entry
-from faithful_ledger.core.save import field_entry
-from faithful_ledger.core.storage import encoded
+from faithful_ledger.core.save import value_entry
 from faithful_ledger.core.template.carries import CardSpec
 
-__all__ = ["Chains", "RecordChains", "TableChains", "saying"]
+__all__ = ["Chains", "RecordChains", "TableChains", "emptied", "saying"]
 
 
 def saying(node: FieldNode, text: str) -> Entry:
@@ -24,13 +24,20 @@ def saying(node: FieldNode, text: str) -> Entry:
     Raises:
         ValueRefused: it cannot say it.
     """
-    storage = node.spec.storage
-    return field_entry(node, encoded(storage, storage.from_text(text), node.raw))
+    return value_entry(node, node.spec.storage.from_text(text))
+
+
+def emptied(rows: RowsNode, record: Node) -> Iterator[Entry]:
+    """The entries that make a record one that the template calls empty."""
+    says = dict(rows.spec.empty)
+    for node in all_fields(record):
+        if node.spec.name in says:
+            yield saying(node, says[node.spec.name])
 
 
 def _saying_number(node: object, number: int) -> Entry:
     assert isinstance(node, FieldNode)
-    return field_entry(node, encoded(node.spec.storage, number, node.raw))
+    return value_entry(node, number)
 
 
 class Chains(ABC):
@@ -157,5 +164,4 @@ class RecordChains(Chains):
 
     def freed(self, blocks: Sequence[int]) -> Iterator[Entry]:
         for block in blocks:
-            for name, text in self.directory.spec.empty:
-                yield saying(self._node(block, name), text)
+            yield from emptied(self.directory, self.directory.item(block))

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TypeAlias
 
 from faithful_ledger.core.balance import due_by_name
-from faithful_ledger.core.binding import GroupNode, settle
+from faithful_ledger.core.binding import FieldNode, settle
 from faithful_ledger.core.carry.plan import Carry
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import EntryError, LedgerError
@@ -19,7 +19,7 @@ from faithful_ledger.core.opening import save_of
 from faithful_ledger.core.posting.outcome import shown_then
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import Source
-from faithful_ledger.core.storage import encoded
+from faithful_ledger.core.storage import Value, encoded
 from faithful_ledger.core.template import Template
 
 __all__ = ["Files", "Shared", "followed", "judge", "shared_after"]
@@ -37,33 +37,29 @@ def followed(template: Template, own: Files, shared: Shared, roots: Mapping[str,
     """The same for files that have changed already."""
     result = save_of(template, own | {name: (path, new) for name, (path, _, new) in shared.items()}, roots=roots)
     changes: dict[str, list[Replacement]] = {}
+
+    def say(node: FieldNode, value: Value | None) -> None:
+        if node.file in shared and value is not None and value != node.value:
+            data, cause = encoded(node.spec.storage, value, node.raw), Cause("rule", node.path)
+            changes.setdefault(node.file, []).append(Replacement(node.start, node.end, data, (cause,), node))
+
     for rule in template.rules:
         with suppress(LedgerError, ValueError):
             (left,), (right,) = result.fields(rule.left), result.fields(rule.right)
             for leading, node in ((left, right), (right, left)):
-                if node.file in shared and leading.file not in shared and node.value != leading.value:
-                    data = encoded(node.spec.storage, leading.value, node.raw)
-                    cause = Cause("rule", node.path)
-                    changes.setdefault(node.file, []).append(Replacement(node.start, node.end, data, (cause,), node))
+                if leading.file not in shared:
+                    say(node, leading.value)
     for named in template.name_rules:
         with suppress(LedgerError, ValueError, KeyError):
             (node,) = result.fields(named.path)
-            due = due_by_name(named, node, result.files[named.file or node.file].path)
-            if node.file in shared and due is not None and due != node.value:
-                data, cause = encoded(node.spec.storage, due, node.raw), Cause("rule", node.path)
-                changes.setdefault(node.file, []).append(Replacement(node.start, node.end, data, (cause,), node))
+            say(node, due_by_name(named, node, result.files[named.file or node.file].path))
     found = dict(shared)
     for name, items in changes.items():
         path, old, _ = shared[name]
         bound = result.files[name].bound
         if bound is not None and bound.problem is None:
-            found[name] = (path, old, settle(bound, items, outer=root_of(result)).patched)
+            found[name] = (path, old, settle(bound, items, outer=result.root).patched)
     return found
-
-
-def root_of(save: Save) -> GroupNode | None:
-    """The root of its first file."""
-    return save.main.bound.root if save.main.bound is not None else None
 
 
 def judge(carry: Carry, template: Template, own: Files, shared: Shared, roots: Mapping[str, Path]) -> Save:

@@ -9,12 +9,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode
-from faithful_ledger.core.binding.spans import all_fields
+from faithful_ledger.core.carry.chains import emptied
 from faithful_ledger.core.carry.slots import How, Slot, shown_in_words
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import EntryError, Refused
-from faithful_ledger.core.save import Save, field_entry
-from faithful_ledger.core.storage import encoded
+from faithful_ledger.core.save import Save
 from faithful_ledger.core.typed_bytes import bytes_entry
 
 __all__ = ["InnerSlots", "carry_record"]
@@ -41,12 +40,13 @@ class InnerSlots:
 
     def listed(self) -> list[Slot]:
         """Every slot, in the order of the file."""
-        return [self._slot(record) for record in self._records()]
+        return [self.slot(record) for record in self._records()]
 
     def _records(self) -> Iterator[GroupNode]:
         return (item for item in self.rows.items() if isinstance(item, GroupNode))
 
-    def _slot(self, record: GroupNode) -> Slot:
+    def slot(self, record: GroupNode) -> Slot:
+        """What is in a record."""
         taken = not self.rows.is_empty(record)
         title = " · ".join(filter(None, (self._shown(record, name) for name in self.spec.shows))) if taken else ""
         path = self.save.main.path
@@ -85,14 +85,14 @@ def carry_record(
     if how == "swap" and free:
         raise EntryError(f"slot {to} is free, so there is nothing to swap", "nothing was written; move it there")
     if not free and how != "swap" and not anyway:
-        title = slots.listed()[there.index or 0].title
+        title = slots.slot(there).title
         what = f"slot {to} is taken{f' by {title}' if title else ''}"
         raise Refused(what, "nothing was written; swap the two, or replace it: what is there is kept first")
     entries = [_placed(slots, origin, mine, there)]
     if how == "swap":
         entries.append(_placed(origin, slots, there, mine))
     elif how == "move":
-        entries += _emptied(slots, mine)
+        entries += emptied(slots.rows, mine)
     save.tape.put([entry for entry in entries if entry.data != entry.node.raw])
 
 
@@ -106,12 +106,3 @@ def _placed(slots: InnerSlots, origin: InnerSlots, record: GroupNode, there: Gro
             data[node.start - record.start : node.end - record.start] = own.raw
     number = slots.first + (there.index or 0)
     return bytes_entry(slots.save, there.file, there.start, there.end, bytes(data), f"Slot {number}")
-
-
-def _emptied(slots: InnerSlots, record: GroupNode) -> Iterator[Entry]:
-    """The entries that make a record one that the template calls empty."""
-    says = dict(slots.rows.spec.empty)
-    for node in all_fields(record):
-        if node.spec.name in says:
-            storage = node.spec.storage
-            yield field_entry(node, encoded(storage, storage.from_text(says[node.spec.name]), node.raw))

@@ -11,8 +11,7 @@ from typing import Literal
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.entries import Entry
 from faithful_ledger.core.errors import EntryError, Refused
-from faithful_ledger.core.save import Save, field_entry
-from faithful_ledger.core.storage import encoded
+from faithful_ledger.core.save import Save, value_entry
 from faithful_ledger.core.typed_bytes import enter_whole
 from faithful_ledger.core.unwrapping import payload_of
 
@@ -36,7 +35,7 @@ def carry_owner(save: Save, own: Save, instead: str = INSTEAD) -> list[Entry]:
     _compare(save, own, "region", instead)
     wanted = _only(own, "owner")
     fields = _fields(save, "owner")
-    entries = [field_entry(node, encoded(node.spec.storage, wanted.value, node.raw)) for node in fields]
+    entries = [value_entry(node, wanted.value) for node in fields]
     entries = [entry for entry in entries if entry.data != entry.node.raw]
     if not entries:
         raise EntryError(f"{save.path.name} has your owner already ({_text(wanted)})", "nothing was written")

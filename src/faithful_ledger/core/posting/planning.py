@@ -18,8 +18,8 @@ from faithful_ledger.core.errors import AddressError, EntryError, ValueRefused
 from faithful_ledger.core.posting.outcome import check_result
 from faithful_ledger.core.posting.plan import Change, FilePlan, Plan, companion_files
 from faithful_ledger.core.rules.over_rows import sum_of
-from faithful_ledger.core.save import Save, SaveFile, field_entry
-from faithful_ledger.core.storage import Value, encoded
+from faithful_ledger.core.save import Save, SaveFile, value_entry
+from faithful_ledger.core.storage import Value
 from faithful_ledger.core.template import Template
 
 if TYPE_CHECKING:
@@ -235,9 +235,9 @@ def _following(save: Save, path: str, leading: FieldNode) -> Entry | None:
 
 def _saying(node: FieldNode, value: Value) -> Iterator[Entry]:
     """The entry that makes a field say a value; none where it says so already."""
-    data = encoded(node.spec.storage, value, node.raw)
-    if data != node.raw:
-        yield field_entry(node, data)
+    entry = value_entry(node, value)
+    if entry.data != node.raw:
+        yield entry
 
 
 def _changes(name: str, patched: Patched) -> list[Change]:
