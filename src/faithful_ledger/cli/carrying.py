@@ -9,7 +9,7 @@ from typing import Any
 
 from faithful_ledger.cli.opening import book_for, opened, roots_of
 from faithful_ledger.cli.output import print_json, print_table, say, warn
-from faithful_ledger.cli.saves import plan_json, posted, print_plan, split_paths, split_setting
+from faithful_ledger.cli.saves import plan_json, posted, print_after, print_plan, split_paths, split_setting
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.carried import Carried, carry_hazards, check_carry, latest_carry, post_carry
 from faithful_ledger.core.carry import (
@@ -84,9 +84,9 @@ def _slot(options: argparse.Namespace) -> int:
     path = Path(options.file)
     how: How = "move" if options.move else "swap" if options.swap else "copy"
     if path.exists() and not is_archive(path):
-        source, home = opened(options, path), Path(options.folder) if options.folder else None
+        source = opened(options, path)
     elif path.exists():
-        source, home = shelf.open_archive(path, options.template), Path(options.folder or ".")
+        source = shelf.open_archive(path, options.template)
         if options.folder is None:
             raise AddressError(
                 f"{path.name} is an exported copy", "nothing was written; say with --in where its slots are"
@@ -98,11 +98,10 @@ def _slot(options: argparse.Namespace) -> int:
     else:
         book, snapshot = shelf.find_snapshot(str(path))
         source = shelf.open_kept(book, snapshot, options.template)
-        home = Path(options.folder) if options.folder else source.main.path.parent
-        if source.template is not None and source.template.slots is not None and source.template.slots.of_folder:
-            home = home if options.folder else home.parent
+    is_kept = not path.exists()
     if source.template is not None and source.template.slots is not None and source.template.slots.rows:
-        return _inner_slot(options, source, how, is_kept=not path.exists())
+        return _inner_slot(options, source, how, is_kept=is_kept)
+    home = Path(options.folder) if options.folder else Slots.around(source).folder if is_kept else None
     around = Slots.at(source, home) if home is not None else None
     made = carry_slot(source, options.to, how, around, anyway=options.replace)
     return _carried(options, made, book_for(options, source.path, source))
@@ -202,20 +201,14 @@ def _carried(options: argparse.Namespace, made: Carry, book: Book, listed: Seque
 
 def _print_carry(made: Carry, done: Carried | None) -> None:
     say(f"{made.about}." if done else f"Plan: {made.about}.")
-    files = [
-        (w.path.name, "removed" if w.new is None else "new" if w.old is None else "changed", w.cause)
-        for w in made.writes
-    ]
+    files = [(write.path.name, write.in_word, write.cause) for write in made.writes]
     print_table("Files", ("File", "Is", "Because of"), files)
     print_table("Values", ("File", "Field", "Was", "Becomes"), [(e.file, e.path, e.old, e.new) for e in made.lines])
     if made.left_out:
         print_table("Left out", ("What", "Why"), [(each.path, each.why) for each in made.left_out])
     for step in made.steps.before if not done else ():
         say(f"Before you carry: {step}")
-    for after in made.steps.after:
-        say(f"After it: {after}")
-    for title, value in made.look_for:
-        say(f"The game should show: {title} {value}")
+    print_after(made)
     for finding in made.findings:
         say(f"{'✕' if finding.level == 'error' else '◇'} {finding.path}: {finding.message}")
     say("◆ in balance" if made.in_balance else "✕ out of balance")

@@ -10,7 +10,7 @@ import sys
 import tempfile
 from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.cli.opening import book_for, opened, opened_or_bytes
 from faithful_ledger.cli.output import (
@@ -35,6 +35,9 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import read_whole
 from faithful_ledger.core.template.model import Setting
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.carry import Carry
 
 __all__ = ["check", "keep", "post", "read", "restore", "snapshots", "split_setting", "vault"]
 
@@ -343,6 +346,14 @@ def _state(in_balance: bool, knows_seals: bool) -> str:
     return "◆ in balance" if knows_seals else "◇ no seal is known, so nothing says that the game will accept it"
 
 
+def print_after(plan: Plan | Carry) -> None:
+    """What a person does when it is written, and what the game should show then."""
+    for step in plan.steps.after:
+        say(f"After it: {step}")
+    for title, value in plan.look_for:
+        say(f"The game should show: {title} {value}")
+
+
 def print_plan(plan: Plan, written: bool, kept: str | None, *, knows_seals: bool) -> None:
     entries = [(e.path, e.old_text, e.new_text) for e in plan.entries]
     entries += [(f"{e.path} (by a rule)", e.old_text, e.new_text) for e in plan.followers]
@@ -352,10 +363,7 @@ def print_plan(plan: Plan, written: bool, kept: str | None, *, knows_seals: bool
     for step in plan.steps.before if not written else ():
         offered = f" (--set '{step.path}={step.to}' enters it)" if isinstance(step, Setting) else ""
         say(f"Before you post: {step}{offered}")
-    for step in plan.steps.after:
-        say(f"After it: {step}")
-    for title, value in plan.look_for:
-        say(f"The game should show: {title} {value}")
+    print_after(plan)
     for path in plan.companions:
         say(f"{path} {'was' if kept else 'would be'} removed; the game makes it anew.")
     say(_state(plan.in_balance, knows_seals))

@@ -7,14 +7,13 @@ over or removed as one snapshot, from which the carry is reversed. What is on di
 from __future__ import annotations
 
 import os
-from contextlib import suppress
 from functools import partial
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from faithful_ledger.core.carry.plan import Carry, Write
 from faithful_ledger.core.clock import now
-from faithful_ledger.core.disk import Disk, translated
+from faithful_ledger.core.disk import translated
 from faithful_ledger.core.errors import ChangedMeanwhile, Refused
 from faithful_ledger.core.find import Program
 from faithful_ledger.core.history import GAVE_WAY, LET_IT_SYNC, History
@@ -104,9 +103,9 @@ def post_carry(history: History, carry: Carry, note: str = "", running: list[Pro
                 rewrites, removals, record, history.journal, history.disk, history.store, history.record_posting
             )
         except BaseException:
-            _remove_empty(made, history.disk)
+            history.disk.remove_empty(made)
             raise
-        _remove_empty(sorted({path.parent for path, _ in removals}), history.disk)
+        history.disk.remove_empty({path.parent for path, _ in removals})
         history.keeping.remember(carry.save, carry.template or None)
         return Carried(history.posting(str(record["id"])), kept)
 
@@ -167,10 +166,3 @@ def _record(carry: Carry, note: str, kept: str) -> dict[str, Any]:
         "after": list(carry.steps.after),
         "look_for": [list(pair) for pair in carry.look_for],
     }
-
-
-def _remove_empty(folders: list[Path], disk: Disk) -> None:
-    """Folders in which nothing is left."""
-    for folder in reversed(folders):
-        with suppress(OSError):
-            disk.remove_folder(folder)

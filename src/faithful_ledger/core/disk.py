@@ -9,8 +9,8 @@ from __future__ import annotations
 import errno
 import os
 import tempfile
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from faithful_ledger.core.errors import FileAccessError
@@ -116,6 +116,12 @@ class Disk:
     def remove_folder(self, path: Path) -> None:
         """One that is empty."""
         path.rmdir()
+
+    def remove_empty(self, folders: Iterable[Path]) -> None:
+        """Those in which nothing is left, the inner ones first; the others stay."""
+        for folder in sorted(folders, reverse=True):
+            with suppress(OSError):
+                self.remove_folder(folder)
 
     def make_folder(self, path: Path) -> None:
         path.mkdir(parents=True, exist_ok=True)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import AbstractContextManager, contextmanager, suppress
+from contextlib import AbstractContextManager, contextmanager
 from functools import partial
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -305,9 +305,7 @@ class History:
             if rewrites or removals:
                 record = {"id": os.urandom(6).hex(), "restored": snapshot.id}
                 replace_set(rewrites, removals, record, self.journal, self.disk, self.store, self.record_posting)
-            for folder in sorted({path.parent for path in also_gone}, reverse=True):  # which a carry had made
-                with suppress(OSError):
-                    self.disk.remove_folder(folder)
+            self.disk.remove_empty({path.parent for path in also_gone})  # which a carry had made
             if to is None and self.keeping.blocked:
                 self._set_journals_aside()
         return gave_way

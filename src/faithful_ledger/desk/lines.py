@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.describe.copies import explained
+from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.theme import HOLDS, OPEN
 
-__all__ = ["COMPARE", "KEYS", "TEMPLATES", "Balance", "balance_of", "explained_share", "stage_lines"]
+__all__ = ["COMPARE", "KEYS", "TEMPLATES", "Balance", "balance_of", "explained_share", "kept_in_words", "stage_lines"]
 
 UNSEALED = ("open", "no seals known")  # the template knows none, so nobody can say that the game will accept it
 COMPARE = [
@@ -133,6 +135,11 @@ def stage_lines(session: Session, save: Save, *, watching: bool) -> list[str]:
         _carry_line(save),
         f"{count} posting{'' if count == 1 else 's'}" + (f", {open_} open" if open_ else ""),
     ]
+
+
+def kept_in_words(snapshot: Snapshot) -> str:
+    """A kept copy in a list to choose from."""
+    return f"kept {local_time(snapshot.time)} · {snapshot.label or 'without a label'}"
 
 
 def _carry_line(save: Save) -> str:

@@ -167,7 +167,8 @@ class Folders:
         """Say of files that nothing else decides about whether they go along.
 
         Raises:
-            EntryError: no file is called so, or the template says that it stays.
+            EntryError: no file is called so.
+            Refused: the template says that it stays.
         """
         for pattern in patterns:
             names = [each for each in self.listed if fnmatchcase(each.name, pattern)]
@@ -220,7 +221,7 @@ class Folders:
         if not going:
             what = f"nothing goes from {self.source} to {self.target}"
             raise EntryError(what, "nothing was written; both are the same, or nothing says what goes along (--take)")
-        there = self._opened(self.target)
+        here, there = self._opened(self.source), self._opened(self.target)
         filed = there.path if there is not None else self.target
         carry = Carry(
             self.about, filed, self.template.id if self.template is not None else "", self._folders(self.target)
@@ -240,22 +241,18 @@ class Folders:
             elif each.state in ("only here", "differs") and not each.goes:
                 carry.left_out.append(LeftOut(each.name, each.why))
         here_files = tuple((each.name, self.source / each.name) for each in going)
-        carry.sides = [Side(self._filed(self.source), self.source.name, here_files)]
+        carry.sides = [Side(here.path if here is not None else self.source, self.source.name, here_files)]
         there_files = tuple((name, pair.there) for name, pair in self.pairs.items() if pair.there is not None)
         if there_files:
             carry.sides.append(Side(carry.save, self.target.name, there_files))
         if there is not None and self.template is not None:
-            self._follow(carry, there, self.template)
+            self._follow(carry, here, there, self.template)
         return carry
 
     def _folders(self, folder: Path) -> tuple[Path, ...]:
         return (folder, *self.roots.values())
 
-    def _filed(self, folder: Path) -> Path:
-        save = self._opened(folder)
-        return save.path if save is not None else folder
-
-    def _follow(self, carry: Carry, there: Save, template: Template) -> None:
+    def _follow(self, carry: Carry, here: Save | None, there: Save, template: Template) -> None:
         """What follows in registers, and whether the result is one that the game accepts."""
         contents = {write.path: write.new for write in carry.writes if write.new is not None}
         own: Files = {}
@@ -275,7 +272,6 @@ class Folders:
             if each.a is not None and each.b is not None and each.b.file in shared:
                 name = result.files[each.b.file].path.name
                 carry.lines.append(Line(name, each.path, each.b.title, there.text(each.a), result.text(each.b)))
-        here = self._opened(self.source)
         if here is not None and here.problem is None:
             carry.findings += self._twins(here, result, template)
 

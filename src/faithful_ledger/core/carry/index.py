@@ -14,10 +14,10 @@ from faithful_ledger.core.address import Expression, PathFormula, Step
 from faithful_ledger.core.binding import BoundFile, GroupNode, bind, settle
 from faithful_ledger.core.binding.binder import said_at
 from faithful_ledger.core.carry.plan import difference
-from faithful_ledger.core.edits import Cause, Replacement
+from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError
 from faithful_ledger.core.formats import DOCUMENTS, Document, Span
-from faithful_ledger.core.source import MemorySource, Source
+from faithful_ledger.core.source import Source
 from faithful_ledger.core.template.model import FileSpec
 
 __all__ = ["IndexMove", "entry_paths", "indexed", "removed_entry", "with_entries"]
@@ -109,7 +109,7 @@ def _moved(spec: FileSpec, source: Source, path: str, move: IndexMove, name: str
                 raise EntryError(f"{name}: {error.what}", "nothing was written") from error
             source = _applied(source, change)
         return source
-    return _applied_all(source, _binary_changes(spec, source, path, move, name))
+    return Patched(source, _binary_changes(spec, source, path, move, name))
 
 
 def _text_change(document: Document, formula: PathFormula, path: str, move: IndexMove) -> Replacement | None:
@@ -255,11 +255,4 @@ def _elements(spec: FileSpec, source: Source, path: str, root: GroupNode | None)
 
 
 def _applied(source: Source, change: Replacement | None) -> Source:
-    return source if change is None else _applied_all(source, [change])
-
-
-def _applied_all(source: Source, changes: Iterator[Replacement] | list[Replacement]) -> Source:
-    data = bytearray(source.read(0, source.size))
-    for change in sorted(changes, key=lambda each: each.start, reverse=True):
-        data[change.start : change.end] = change.data
-    return MemorySource(data)
+    return source if change is None else Patched(source, [change])

@@ -45,9 +45,10 @@ def carry_slot(source: Save, to: str, how: How = "copy", slots: Slots | None = N
     other = slots.opened(slot) if how == "swap" else None
     if other is not None and other.problem is not None:
         raise other.problem
-    moved = [_Moved(slots, source, slot)]
+    there = other or _there(slots, slot)
+    moved = [_Moved(slots, source, slot, there)]
     if other is not None and own is not None:
-        moved.append(_Moved(slots, other, own))
+        moved.append(_Moved(slots, other, own, source))
     carry = Carry(_in_words(source, slot, own, how), slots.filed_under(slot), slots.template.id, slots.folders)
     for each in moved:
         each.write_own(carry)
@@ -62,7 +63,7 @@ def carry_slot(source: Save, to: str, how: How = "copy", slots: Slots | None = N
     for each in moved:
         judge(carry, slots.template, each.own, shared, slots.roots)
     carry.add_companions(slots.template, slots.main_path(slot).parent)
-    for save, name in ((source if is_here else None, own or ""), (_there(slots, slot), slot)):
+    for save, name in ((source if is_here else None, own or ""), (there, slot)):
         if save is not None:
             files = tuple((file.name, file.path) for file in save.on_disk if file.path.is_file())
             label = f"slot {name}" if name else save.path.name
@@ -105,15 +106,15 @@ def _there(slots: Slots, slot: str) -> Save | None:
 
 
 class _Moved:
-    """A save as it will be in a slot: its own files under their names there, planned."""
+    """A save as it will be in a slot: its own files under their names there, planned. `there` is what is there now."""
 
-    def __init__(self, slots: Slots, save: Save, slot: str) -> None:
-        self.slots, self.save, self.slot = slots, save, slot
-        base, there = save.main.path.parent, slots.filed_under(slot)
+    def __init__(self, slots: Slots, save: Save, slot: str, there: Save | None) -> None:
+        self.slots, self.save, self.slot, self.there = slots, save, slot, there
+        base, folder = save.main.path.parent, slots.filed_under(slot)
         own = slots.own_files(save)
         if slots.spec.of_folder:
-            paths = {file.name: there / file.path.relative_to(base) for file in own}
-            self.others = {there / file.path.relative_to(base): file for file in slots.other_files(save)}
+            paths = {file.name: folder / file.path.relative_to(base) for file in own}
+            self.others = {folder / file.path.relative_to(base): file for file in slots.other_files(save)}
         else:
             paths, self.others = slots.paths(slot), {}
         template = slots.template
@@ -154,7 +155,7 @@ class _Moved:
             write = Write(path, old, new, f"copy of {origin.name}", mode)
             carry.writes.append(write)
             carry.add_whole(path.name, write)
-        there = _there(self.slots, self.slot)
+        there = self.there
         stale = [*self.slots.own_files(there), *self.slots.other_files(there)] if there is not None else []
         for file in stale:
             if file.path not in contents and file.path.is_file():

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from faithful_ledger.core.carry.values import LeftOut
 from faithful_ledger.core.posting.plan import Plan
@@ -131,11 +131,14 @@ def change_between(file: str, old: Source, new: Source, cause: str) -> ChangedBy
 
 def difference(old: Source, new: Source) -> tuple[int, int, int]:
     """The bytes [start, end) of the old state that differ from as many as the third number in the new one."""
-    before, after = bytes(old.read(0, old.size)), bytes(new.read(0, new.size))
-    shorter, start = min(len(before), len(after)), 0
-    while start < shorter and before[start] == after[start]:
-        start += 1
-    behind = 0
-    while behind < shorter - start and before[-1 - behind] == after[-1 - behind]:
-        behind += 1
+    import numpy as np
+
+    def alike(one: Any, other: Any) -> int:
+        differ = one != other
+        return int(differ.argmax()) if differ.any() else len(differ)
+
+    before, after = (np.frombuffer(each.read(0, each.size), np.uint8) for each in (old, new))
+    shorter = min(len(before), len(after))
+    start = alike(before[:shorter], after[:shorter])
+    behind = alike(before[::-1][: shorter - start], after[::-1][: shorter - start])
     return start, len(before) - behind, len(after) - behind - start

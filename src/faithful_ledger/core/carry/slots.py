@@ -250,13 +250,10 @@ def slots_in(folder: Path, library: Library, roots: Mapping[str, Path] = NO_ROOT
         EntryError: no template that fits one says which slot it is in.
         FileAccessError: the folder cannot be read.
     """
-    fitting: dict[str, Template] = {}
-    for template in templates_in(folder, library):
-        fitting.setdefault(template.id, template)
-    slotted = (each for each in fitting.values() if each.slots is not None and not each.slots.rows)
-    found = [Slots(each, folder, roots) for each in slotted]
+    fitting = templates_in(folder, library)
+    found = [Slots(each, folder, roots) for each in fitting if each.slots is not None and not each.slots.rows]
     if not found:
-        names = ", ".join(fitting) or "no template fits a file in it"
+        names = ", ".join(each.id for each in fitting) or "no template fits a file in it"
         raise EntryError(f"nothing says which slots there are in {folder} ({names})", "name a save, or a template")
     return found
 

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QWidget
 
-from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.desk.lines import kept_in_words
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, colours
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap, tab
@@ -116,7 +116,7 @@ class SlotsPane(QWidget):
         else:
             self.source.addItem(f"the open save, {save.path.name}" if save is not None else "")
         for snapshot in copies:
-            self.source.addItem(f"kept {local_time(snapshot.time)} · {snapshot.label or 'without a label'}", snapshot)
+            self.source.addItem(kept_in_words(snapshot), snapshot)
         if self.archive is not None:
             self.source.addItem(f"the file {self.archive[0].name}", self.archive[0])
 
@@ -186,7 +186,7 @@ class SlotsPane(QWidget):
         for how in ("move", "swap"):
             self.hows[how].setEnabled(is_open)
         how = self.how if is_open else "copy"
-        self.to.setText(f"slot {slot.slot}, {f'taken by {slot.title}' if slot.taken else 'which is free'}")
+        self.to.setText(_in_words(slot))
         if is_open and slot.slot == self.own:
             self.to.setText(f"slot {slot.slot}, where it is")
             self.plan.show_words("Select another slot.")
@@ -201,7 +201,7 @@ class SlotsPane(QWidget):
         for how, each in self.hows.items():
             each.setEnabled(how == "copy" or not isinstance(of, Snapshot))
             each.setChecked(how == self.how)
-        self.to.setText(f"slot {slot.slot}, {f'taken by {slot.title}' if slot.taken else 'which is free'}")
+        self.to.setText(_in_words(slot))
         kept = "; it is kept first, with the whole save" if slot.taken and self.how != "swap" else ""
         self.plan.show_words(f"It is entered in the open save, and written when you post it{kept}.")
         self.enter_button.show()
@@ -256,6 +256,10 @@ class SlotsPane(QWidget):
         if key == Qt.Key.Key_F5:
             self.show_save()
         super().keyPressEvent(event)  # type: ignore[arg-type]
+
+
+def _in_words(slot: Slot) -> str:
+    return f"slot {slot.slot}, {f'taken by {slot.title}' if slot.taken else 'which is free'}"
 
 
 def _saved(slot: Slot) -> str:

@@ -22,10 +22,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.posting.files import new_file
 from faithful_ledger.core.records import Snapshot
+from faithful_ledger.desk.lines import kept_in_words
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row, swap
@@ -137,8 +137,7 @@ class ValuesPane(QWidget):
         except LedgerError:
             pass  # a game without slots
         for snapshot in self.session.kept_copies[:MOST_COPIES]:
-            name = f"kept {local_time(snapshot.time)} · {snapshot.label or 'without a label'}"
-            self.source.addItem(name, snapshot)
+            self.source.addItem(kept_in_words(snapshot), snapshot)
         if self.other_file is not None:
             self.source.addItem(f"the file {self.other_file.name}", self.other_file)
 

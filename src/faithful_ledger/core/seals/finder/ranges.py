@@ -127,7 +127,7 @@ def any_range(found: Differences, place: Place, chain: Chain) -> Iterator[Findin
     for left_out in (False, True):
         shift = place.size if left_out else 0
         pairs = _around(ring, crosswise, before, shift) if left_out else _agreeing(crosswise, prefixes[pivot])
-        for first, second in pairs:
+        for first, second in islice(pairs, MOST_PAIRS):
             between = [_moved(ring, each, first, before, second, shift) for each in prefixes]
             stretch = int(low[second]), int(high[second])
             for end in _ends(ring, found.size, between, steps, pivot, stretch, shift):
@@ -170,16 +170,9 @@ def _mixed(crosswise: list[Array]) -> Array:
 
 def _agreeing(crosswise: list[Array], prefixes: Array) -> Iterator[tuple[int, int]]:
     """Pairs of classes that agree, of which the `prefixes` differ."""
-    left = MOST_PAIRS
     for members in _alike(_mixed(crosswise)):
-        distinct, where = np.unique(prefixes[members], return_index=True)
-        if distinct.size < 2:
-            continue
-        for first, second in islice(combinations(np.sort(members[where]).tolist(), 2), MOST_ALIKE):
-            yield first, second
-            left -= 1
-            if not left:
-                return
+        _, where = np.unique(prefixes[members], return_index=True)
+        yield from islice(combinations(np.sort(members[where]).tolist(), 2), MOST_ALIKE)
 
 
 def _around(ring: Ring, crosswise: list[Array], before: int, size: int) -> Iterator[tuple[int, int]]:
@@ -198,14 +191,10 @@ def _around(ring: Ring, crosswise: list[Array], before: int, size: int) -> Itera
         firsts.append(first)
         seconds.append(second)
     mine, theirs = _mixed(firsts), _mixed(seconds)
-    left = MOST_PAIRS
     for number in _held(theirs, mine).tolist():
         for first in np.flatnonzero(mine == theirs[number])[:MOST_ALIKE].tolist():
             if first < before + number:
                 yield first, before + number
-                left -= 1
-                if not left:
-                    return
 
 
 def _moved(ring: Ring, prefixes: Array, first: int, before: int, second: int, shift: int) -> int:

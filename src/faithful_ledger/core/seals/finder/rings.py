@@ -179,7 +179,7 @@ class Polynomials(Ring):
 
     def _looked_up(self, data: Array, weights: Array, narrow: Any) -> Array:
         """What `carried` gives, by a table for each byte of the weights."""
-        lanes = weights.astype(narrow).astype(f"<u{narrow().itemsize}").view(np.uint8).reshape(data.size, -1)
+        lanes = weights.astype(f"<u{narrow().itemsize}").view(np.uint8).reshape(data.size, -1)
         rows = data.astype(np.uint16) << np.uint16(8)
         found = np.zeros(data.size, narrow)
         for lane, table in enumerate(self._entered):
