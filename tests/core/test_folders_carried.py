@@ -69,6 +69,23 @@ class WorldTest(HarbourCase):
         self.assertTrue(self.play("east-pier", 2, "dive", "Tamsin").startswith("Tamsin used"))
         book.close()
 
+    def test_the_old_one_is_only_removed_where_the_other_has_what_was_played(self) -> None:
+        nothing, empty = self.folder / "bad", self.folder / "empty"
+        for folder in (nothing, empty):
+            folder.mkdir()
+        (nothing / "only.sav").write_bytes(b"the one copy")
+        with self.assertRaisesRegex(Refused, "nothing that was played in bad is in west-quay; nothing was removed"):
+            self.folders(nothing, self.west).removal()
+        with self.assertRaisesRegex(Refused, "nothing that was played in bad is in empty; nothing was removed"):
+            Folders(nothing, empty, None, {"*": False}).removal()
+        self.post(self.folders(self.west, self.east).carry())
+        (self.west / "diary.txt").write_text("mine", "utf-8")
+        with self.assertRaisesRegex(Refused, "nothing says whether diary.txt goes along.*nothing was removed"):
+            self.folders(self.west, self.east).removal()
+        decided = self.folders(self.west, self.east)
+        decided.decide(["diary.txt"], goes=False)
+        self.assertIn("diary.txt", [write.path.name for write in decided.removal().removed])
+
     def test_what_people_do_by_hand_is_refused_by_the_game(self) -> None:
         for files, words in (
             ("session", "harbours.json has East Pier under the mark"),

@@ -133,6 +133,10 @@ class CardTest(ConsoleCase):
                 AddressError, "files are given for voyage.bwx, voyage.bwy; .* one file for each"
             ):
                 card.replace("voyage.bwx", files)
+        called = "voyage.bwx is called like a save of .*, and what it holds is not one; nothing was written"
+        for noise in (b"", random.Random(4).randbytes(64), given["voyage.bwx"][:20]):
+            with self.assertRaisesRegex(Refused, called):
+                card.replace("voyage.bwx", [("noise.bin", noise)])
         self.assertFalse(len(card.save.tape))
 
     def test_everything_else_stays_byte_for_byte(self) -> None:

@@ -343,6 +343,8 @@ class Card:
         main = dict.fromkeys(each for name in files for each in (name, *self.partners(name)))
         for name in main:
             data = data_of(name)
+            if name in files:
+                self._refuse_nameless(name, files[name])
             with suppress(LedgerError):
                 if data is not None:
                     template = self.library.recognise(Path(name), MemorySource(data))
@@ -352,6 +354,15 @@ class Card:
                     known = {key: (path, MemorySource(held)) for key, (path, held) in found.items() if held is not None}
                     if len(known) == len(needed):
                         yield save_of(template, known)
+
+    def _refuse_nameless(self, name: str, data: bytes) -> None:
+        """A file that is called like a save of the card's game, and is none."""
+        game = self.save.template.game if self.save.template is not None else ""
+        for template in self.library.templates().values() if game else ():
+            called = template.game == game and fnmatchcase(name, template.main.file_name)
+            if called and not self.library.fitting(name, len(data), MemorySource(data).read):
+                what = f"{name} is called like a save of {template.title}, and what it holds is not one"
+                raise Refused(what, "nothing was written; give the file that belongs there")
 
     @cached_property
     def meanings(self) -> dict[str, str]:

@@ -303,12 +303,20 @@ class Folders:
         """The plan that removes everything in the source, and its entries in registers; all of it is kept first.
 
         Raises:
-            Refused: what goes along is not in the target as it is here.
+            Refused: what goes along is not in the target as it is here, or nothing says what does.
         """
         behind = [each.name for each in self.listed if each.goes]
         if behind:
             what = f"{self.target.name} does not have {behind[0]} as it is in {self.source.name}"
             raise Refused(what, "nothing was removed; carry it first, and let the game accept it")
+        if not any(each.kind == "played" and each.state == "same" for each in self.listed):
+            what = f"nothing that was played in {self.source.name} is in {self.target.name}"
+            raise Refused(what, "nothing was removed; carry it first, and let the game accept it")
+        for each in self.listed:
+            decided = each.kind or any(fnmatchcase(each.name, pattern) for pattern in self.decisions)
+            if not decided and each.state in ("only here", "differs"):
+                what = f"nothing says whether {each.name} goes along, and only {self.source.name} has it as it is there"
+                raise Refused(what, "nothing was removed; carry it, or say that it may stay behind (--leave)")
         save = self._opened(self.source)
         filed = save.path if save is not None else self.source
         id_ = self.template.id if self.template is not None else ""
