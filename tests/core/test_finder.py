@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import struct
 import sys
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
@@ -60,9 +61,7 @@ def sealed(found: list[bytearray], *seals: Finding) -> list[bytes]:
     return [bytes(save) for save in found]
 
 
-class AnyRangeTest(LedgerCase):
-    """Every algorithm that can be searched over any range, at fresh places, with what it sees in its own bytes."""
-
+class RenewingCase(LedgerCase):
     def renews(self, turn: random.Random, found: Finding, seal: Finding, save: bytes) -> bool:
         start, end, at = seal.spans(len(save))
         for _ in range(4):
@@ -74,6 +73,10 @@ class AnyRangeTest(LedgerCase):
             if found.spans(len(save))[2] != at or found.written(bytes(edited)) != seal.written(bytes(edited)):
                 return False
         return True
+
+
+class AnyRangeTest(RenewingCase):
+    """Every algorithm that can be searched over any range, at fresh places, with what it sees in its own bytes."""
 
     def plant(self, turn: random.Random, algorithm: Algorithm, word: int = 1) -> Finding:
         size, width = 2400, algorithm.bits // 8
@@ -134,7 +137,8 @@ class AnyRangeTest(LedgerCase):
         for name, each in SUMS.items():
             if each.bits < 16:
                 continue
-            for changed in ("", "negated", "inverted") if each.kind == "sum" else ("",):
+            changes = {"internet": ("",), "xor": ("", "inverted")}.get(each.kind, ("", "negated", "inverted"))
+            for changed in changes:
                 turn = random.Random(f"sums {name} {changed}")
                 seal = self.plant(turn, Algorithm(name, changed=changed), max(each.word, 1 + (each.kind != "sum")))  # type: ignore[arg-type]
                 contents = sealed(saves(turn, 2400), seal)
@@ -154,7 +158,7 @@ class AnyRangeTest(LedgerCase):
         self.assertTrue(self.renews(turn, found, seal, contents[0]) or "its start may be" in found.freedom)
 
 
-class FinderTest(LedgerCase):
+class FinderTest(RenewingCase):
     def test_planted_seals_of_every_kind_renew_a_fresh_edit(self) -> None:
         right = wrong = 0
         missed = []
@@ -192,6 +196,58 @@ class FinderTest(LedgerCase):
                 written = found[0].written(bytes(edited))
                 self.assertEqual(found[0].stored.at(len(edited)), 12)
                 self.assertEqual(written, planted.written(bytes(edited)))
+
+    def test_of_words_that_come_to_a_constant_one_is_the_seal(self) -> None:
+        """Each of them is the negated sum of the others: only where it is stored tells."""
+        turn = random.Random()
+        for name, changed in (("sum32-of-u32le", "inverted"), ("sum16-of-u16le", "negated"), ("xor32", "")):
+            for grows in (False, True):
+                width = ALGORITHMS[name].bits // 8
+                seal = Finding(Algorithm(name, changed=changed), Edge(0), Edge(0, True), Edge(8), width, "", "zeros")  # type: ignore[arg-type]
+                seal = replace(seal, form=f"u{8 * width}le")
+                made = [save[: 2400 - 48 * number * grows] for number, save in enumerate(saves(turn, 2400))]
+                for save in made:
+                    save[-80:] = bytes(80)
+                    for at in (800, 804, 1200, 1204):  # as restless as the seal, each in one byte
+                        save[at] = turn.randrange(256)
+                contents = sealed(made, seal)
+                found = find_seals(contents, Hints(name), Deadline(30))
+                with self.subTest(name=name, grows=grows):
+                    self.assertEqual([each.stored.at(2400) for each in found if each.bits > 24], [8])
+                    self.assertTrue(self.renews(turn, found[0], seal, contents[0]))
+                    self.assertIn("the same holds with the seal at", found[0].freedom)
+
+    def test_ends_that_the_saves_leave_open_are_not_called_sure(self) -> None:
+        turn = random.Random()
+        base = turn.randbytes(60_000)
+        made = [bytearray(base) for _ in range(4)]
+        for save in made:
+            for at in (20_000, 25_000, 30_000, 31_000, 40_000):
+                save[at : at + 2] = turn.randbytes(2)
+        seal = Finding(Algorithm("xor16"), Edge(9_001), Edge(52_345), Edge(2, True), 2, "u16le")
+        found = find_seals(sealed(made, seal), Hints("xor16"), Deadline(30))
+        self.assertFalse([each for each in found if each.sure])
+        self.assertIn("it may begin within", found[0].freedom)
+
+    def test_digits_beside_other_digits(self) -> None:
+        turn = random.Random(8)
+        for name, form, beside in (("sha-1", "hex", b"9"), ("crc-32", "HEX", b"7F"), ("md5", "HEX", b"12AB34")):
+            width = ALGORITHMS[name].bits // 4
+            seal = Finding(Algorithm(name), Edge(80), Edge(0, True), Edge(20), width, form)
+            made = saves(turn, 2400)
+            for save in made:
+                save[20 - len(beside) : 20] = beside
+            contents = sealed(made, seal)
+            with self.subTest(name=name):
+                (found, *_) = find_seals(contents, Hints(name), Deadline(30))
+                self.assertTrue(found.sure and self.renews(turn, found, seal, contents[0]))
+
+    def test_a_byte_in_saves_that_grow(self) -> None:
+        turn = random.Random(15)
+        seal = Finding(Algorithm("crc-8-itu"), Edge(32), Edge(1, True), Edge(1, True), 1, "u8")
+        contents = sealed([save[: 1200 - 36 * number] for number, save in enumerate(saves(turn, 1200))], seal)
+        (found, *_) = find_seals(contents, Hints("crc-8-itu"), Deadline(30))
+        self.assertEqual((found.start, found.end, found.stored), (seal.start, seal.end, seal.stored))
 
     def test_a_seal_within_another_and_noise(self) -> None:
         turn = random.Random(31)

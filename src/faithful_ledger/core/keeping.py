@@ -35,7 +35,6 @@ from faithful_ledger.core.source import (
     open_source,
     same_bytes,
 )
-from faithful_ledger.core.vault.archive import ArchivedFile, read_archive, write_archive
 from faithful_ledger.core.vault.objects import ObjectStore
 
 NO_DIGESTS: Mapping[Path, str] = MappingProxyType({})
@@ -333,6 +332,8 @@ class Keeping:
         Raises:
             VaultError: a kept copy is damaged; FileAccessError: the file is there or cannot be written.
         """
+        from faithful_ledger.core.vault.archive import ArchivedFile, write_archive
+
         files = [
             ArchivedFile(snapshot.name_of(file), file.role, file.mode, self.store.get(file.sha256))
             for file in snapshot.files
@@ -349,6 +350,8 @@ class Keeping:
         Raises:
             VaultError: it is not such a file, or damaged; nothing was kept.
         """
+        from faithful_ledger.core.vault.archive import read_archive
+
         main = absolute(save)
         kept: list[KeptFile] = []
         latest = next(iter(self.snapshots(main, 1)), None)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 from PySide6.QtCore import QEvent, QSize, Qt
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QShortcut
-from PySide6.QtWidgets import QFileDialog, QMainWindow, QStackedWidget, QWidget
+from PySide6.QtWidgets import QFileDialog, QMainWindow, QWidget
 
 from faithful_ledger import __version__
 from faithful_ledger.core.errors import LedgerError
@@ -23,6 +23,7 @@ from faithful_ledger.desk.widgets.banner import Banner
 from faithful_ledger.desk.widgets.basics import column, row
 from faithful_ledger.desk.widgets.head import Head
 from faithful_ledger.desk.widgets.margin import Margin
+from faithful_ledger.desk.widgets.sheets import Sheets
 from faithful_ledger.desk.widgets.spine import Spine
 from faithful_ledger.desk.widgets.tape import TapeBar
 
@@ -65,7 +66,7 @@ class Shell(QMainWindow):
         self._opened_path: Path | None = None
         self.spine = Spine([name.capitalize() for name in STAGES])
         self.welcome = Welcome(session)
-        self.sheet = QStackedWidget()
+        self.sheet = Sheets()
         self.sheet.setObjectName("sheet")
         self.sheet.addWidget(self.welcome)
         self.margin = Margin(session)
@@ -168,7 +169,9 @@ class Shell(QMainWindow):
         stay = self.stage if self._opened_path == save.path or self.stage != GATHER else None
         stay = stay if editable or stay != EDIT else None
         self._opened_path = save.path
-        self.show_stage(stay if stay is not None else EDIT if editable else DESCRIBE)
+        self._turn_to(stay if stay is not None else EDIT if editable else DESCRIBE)
+        if self.stage in (LOCATE, GATHER):  # on the others the margin follows with the entries
+            self._show_beside()
 
     # Stages are made when they are first shown: the window opens with the one that is needed.
 
@@ -264,16 +267,23 @@ class Shell(QMainWindow):
     def show_stage(self, number: int) -> None:
         if self.session.save is None and number != GATHER:
             return
+        self._turn_to(number)
+        self._show_beside()
+        self.show_lines()
+
+    def _turn_to(self, number: int) -> None:
         self.stage = number
         self.sheet.setCurrentWidget(getattr(self, STAGES[number]))
         self.spine.show_stage(number)
-        if number == LOCATE:
+
+    def _show_beside(self) -> None:
+        """What belongs to the stage, in the margin."""
+        if self.stage == LOCATE:
             self._show_place(self.locate.current, self._located(), self.locate.chosen)
-        elif number == GATHER and self.session.save is not None:
+        elif self.stage == GATHER and self.session.save is not None:
             self._show_undoing()
         else:
             self.margin.show_selection(self.session.selection)
-        self.show_lines()
 
     def keep_copy(self) -> None:
         """Keep a copy at once; a label that is typed in History goes with it."""

@@ -80,10 +80,15 @@ class Generator(NamedTuple):
 
     def stream(self, head: bytes, size: int) -> Array:
         """`size` bytes to XOR with what begins at `first`; `head` holds the seed."""
-        seed = int.from_bytes(head[self.seed_at : self.seed_at + 4], "big" if self.big_endian else "little")
-        numbers = self.numbers(seed, -(-size // self.taken)) >> self.shift
-        stream: Array = numbers.astype("<u4").view("u1").reshape(-1, 4)[:, : self.taken].ravel()[:size]
-        return stream
+        return self.portion(self.numbers(self.seed(head), -(-size // self.taken)))[:size]
+
+    def seed(self, head: bytes) -> int:
+        return int.from_bytes(head[self.seed_at : self.seed_at + 4], "big" if self.big_endian else "little")
+
+    def portion(self, numbers: Array) -> Array:
+        """The bytes that are used of its numbers."""
+        taken: Array = (numbers >> self.shift).astype("<u4").view("u1").reshape(-1, 4)[:, : self.taken].ravel()
+        return taken
 
 
 def under_generator(data: Array, key: bytes) -> Array:

@@ -50,6 +50,11 @@ class _Layout(NamedTuple):
     trailer: int
     align: int
 
+    @property
+    def name_at(self) -> int:
+        """Where the name begins within a block."""
+        return 4 if self.size_first else self.name_size
+
 
 ORDERS: tuple[Literal["little", "big"], ...] = ("little", "big")
 LAYOUTS = [
@@ -57,6 +62,7 @@ LAYOUTS = [
     for each in product(ORDERS, (0, 1, 2, 4), (False, True), (False, True), (0, 4), (1, 2, 4))
     if not (each[1] and each[2])
 ]
+PLACED = [(layout.name_at, layout) for layout in LAYOUTS]
 
 
 def find_blocks(data: bytes) -> list[Block]:
@@ -66,14 +72,21 @@ def find_blocks(data: bytes) -> list[Block]:
         if members:
             return [Block(each.name, each.head, each.start, each.end - each.start) for each in members]
     best: list[Block] = []
+    named = _named(data[: FIRST + 4 + LEAST_NAME])
     for start in range(min(FIRST, len(data))):
         if best and start > best[0].offset:
             break  # a list within the first block, or behind it, is not the outer one
-        for layout in LAYOUTS:
+        for layout in (each for at, each in PLACED if start + at in named):
             found = list(_followed(data, start, layout))
             if len(found) >= LEAST and _rank(found) > _rank(best):
                 best = found
     return best
+
+
+def _named(head: bytes) -> frozenset[int]:
+    """The offsets at which a name may begin."""
+    marked = [letter in MARKED for letter in head]
+    return frozenset(at for at in range(len(head) - LEAST_NAME + 1) if all(marked[at : at + LEAST_NAME]))
 
 
 def _rank(blocks: list[Block]) -> tuple[int, int]:
@@ -99,11 +112,11 @@ def _followed(data: bytes, start: int, layout: _Layout) -> Iterator[Block]:
 
 
 def _block(data: bytes, at: int, layout: _Layout) -> Block | None:
-    size_at, name_at = (at, at + 4) if layout.size_first else (at + 4, at)
+    name_at = at + layout.name_at
+    size_at = at if layout.size_first else at + 4
     length = 4
     if layout.name_size:
         length = int.from_bytes(data[at : at + layout.name_size], layout.order)
-        name_at = at + layout.name_size
         size_at = name_at + length
         if not 0 < length <= LONGEST_NAME:
             return None

@@ -19,7 +19,7 @@ import numpy as np
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.layers.generators import Generator
 from faithful_ledger.core.layers.scrambling import GENERATED, Scrambling, in_words, unscramble
-from faithful_ledger.core.profile.entropy import entropy
+from faithful_ledger.core.profile.entropy import entropies, entropy
 from faithful_ledger.core.profile.scrambling import find_scrambling, is_text
 
 __all__ = ["Descrambling", "find_descramblings"]
@@ -43,7 +43,7 @@ LEAST_CHAIN = 1 << 10
 EVEN = 0.06  # the share of the commonest byte where zeros are hidden by what is before them
 WORD = re.compile(rb"[A-Za-z][a-z]{4,}")
 BY_CHANCE = 12  # bytes
-SEEDED, GENERATED_LOOKED_AT = 32, 1 << 10  # a seed is in so many bytes; so many behind them choose the generator
+SEEDED, GENERATED_LOOKED_AT = 32, 1 << 9  # a seed is in so many bytes; so many behind them choose the generator
 SEED_AT = (0, 4, 8, 12)
 PORTIONS = ((16, 1), (24, 1), (8, 1), (0, 1), (16, 2), (0, 4))  # which bytes of a number are used: shift, how many
 # Multiplier, increment and modulus (0 is 2³²), as the C standard prints them and common run-time libraries have them.
@@ -209,13 +209,17 @@ def _generated(samples: Sequence[bytes]) -> Iterator[list[Steps]]:
         return
     head, sample = samples[0][:SEEDED], arrays[0][SEEDED : SEEDED + GENERATED_LOOKED_AT]
     best = (entropy(sample) - GAINED, b"")
-    for numbers, (shift, taken), at, big, early in product(GENERATORS, PORTIONS, SEED_AT, (False, True), (False, True)):
-        generator = Generator(*numbers, shift, taken, at, big, at + 4, early)
-        stream = generator.stream(head, SEEDED - at - 4 + sample.size)
-        for first in {at + 4, at + 8, at + 12, 16, 32}:
-            if at + 4 <= first <= SEEDED:
-                left = entropy(sample ^ stream[SEEDED - first :][: sample.size])
-                best = min(best, (left, generator._replace(first=first).key))
+    for numbers, at, big, early in product(GENERATORS, SEED_AT, (False, True), (False, True)):
+        generator = Generator(*numbers, seed_at=at, big_endian=big, first=at + 4, early=early)
+        stream = generator.numbers(generator.seed(head), SEEDED - at - 4 + sample.size)
+        firsts = sorted({first for first in (at + 4, at + 8, at + 12, 16, 32) if at + 4 <= first <= SEEDED})
+        ways = [generator._replace(shift=shift, taken=taken) for shift, taken in PORTIONS]
+        portions = [each.portion(stream) for each in ways]
+        masks = [each[SEEDED - first :][: sample.size] for each in portions for first in firsts]
+        left = entropies(np.stack(masks) ^ sample)
+        lowest = int(left.argmin())
+        way, first = divmod(lowest, len(firsts))
+        best = min(best, (float(left[lowest]), ways[way]._replace(first=firsts[first]).key))
     if best[1]:
         yield [(Scrambling(GENERATED, best[1], 0.0),) for _ in samples]
 

@@ -6,7 +6,7 @@ from typing import Any, TypeAlias
 
 import numpy as np
 
-__all__ = ["entropy", "entropy_of"]
+__all__ = ["entropies", "entropy", "entropy_of"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 
@@ -14,6 +14,17 @@ Array: TypeAlias = np.ndarray[Any, Any]
 def entropy(bytes_: Array) -> float:
     """Shannon's entropy of an array of bytes, in bits a byte; 0 of none."""
     return entropy_of(np.bincount(bytes_, minlength=256))
+
+
+def entropies(rows: Array) -> Array:
+    """The entropy of each row of bytes, for arrays of (rows, bytes)."""
+    count, size = rows.shape
+    numbered = rows + 256 * np.arange(count, dtype=np.intp)[:, None]
+    counts = np.bincount(numbered.ravel(), minlength=256 * count).reshape(count, 256)
+    times = np.arange(size + 1)
+    weighed = (times * np.log2(np.maximum(times, 1)))[counts]
+    found: Array = np.log2(size) - weighed.sum(axis=1) / size
+    return found
 
 
 def entropy_of(counts: Array) -> float:

@@ -19,7 +19,7 @@ from faithful_ledger.core.source import WHOLE, Source, first_bytes
 __all__ = ["Profile", "profile"]
 
 LOOKED_AT, LOOKED_AT_LARGE = 64 << 20, 8 << 20
-COUNTED, BLOCK = 2 << 20, 1 << 16
+COUNTED, BLOCK = 1 << 20, 1 << 16
 BEGINNING = 1 << 16
 DENSE = 7.5
 MOSTLY = 0.6
@@ -107,8 +107,9 @@ def _encoding(data: bytes) -> str | None:
     try:
         # The beginning alone tells a binary file; a letter that is cut off at its end is none.
         text = data[:BEGINNING].decode("utf-8", "strict" if len(data) <= BEGINNING else "ignore")
-        readable = sum(letter.isprintable() or letter in "\t\r\n" for letter in text)
-        if readable < READABLE * len(text) or len(text.encode()) < min(len(data), BEGINNING) - 3:
+        if len(text.encode()) < min(len(data), BEGINNING) - 3:
+            return None
+        if sum(letter.isprintable() or letter in "\t\r\n" for letter in text) < READABLE * len(text):
             return None
         data.decode("utf-8")
     except UnicodeDecodeError:

@@ -5,7 +5,6 @@ they are.
 from __future__ import annotations
 
 import re
-import uuid
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage.base import FixedSize, Order, Storage, Value, encoded
@@ -43,11 +42,15 @@ class Guid(FixedSize):
         self.about = f"identifier of 16 bytes{', its first parts low byte first' if little else ''}"
 
     def decode(self, raw: bytes) -> str:
-        return str(uuid.UUID(bytes_le=raw) if self.little else uuid.UUID(bytes=raw))
+        from uuid import UUID  # takes as long to import as all the other storages
+
+        return str(UUID(bytes_le=raw) if self.little else UUID(bytes=raw))
 
     def encode(self, value: Value, old: bytes = b"") -> bytes:
+        from uuid import UUID
+
         try:
-            found = uuid.UUID(str(value))
+            found = UUID(str(value))
         except ValueError as error:
             what = f"“{str(value)[:40]}” is not an identifier"
             raise ValueRefused(what, "type 32 hexadecimal digits, as 12345678-1234-1234-1234-123456789abc") from error

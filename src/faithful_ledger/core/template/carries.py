@@ -11,7 +11,7 @@ from faithful_ledger.core.address import Expression
 __all__ = ["CardSpec", "CarryRule", "FileKind", "NameRule", "Naming", "SlotSpec"]
 
 
-@dataclass(slots=True, frozen=True, kw_only=True)
+@dataclass(slots=True, kw_only=True)
 class Naming:
     """How the name of a file, or of the folder around it, says a value: it is at `{}` in the pattern, or `names` says
     it of a whole name.
@@ -42,7 +42,7 @@ class Naming:
         return f"the folder {file.parent.name}" if self.of_folder else f"the file name {file.name}"
 
 
-@dataclass(slots=True, frozen=True, kw_only=True)
+@dataclass(slots=True, kw_only=True)
 class NameRule(Naming):
     """A field that must say what the name of a file, or of the folder around it, says: of the one that the field is in,
     where `file` names no other.
@@ -53,7 +53,7 @@ class NameRule(Naming):
     why: str = ""
 
 
-@dataclass(slots=True, frozen=True, kw_only=True)
+@dataclass(slots=True, kw_only=True)
 class SlotSpec(Naming):
     """The slots of a game: how a name says which one it is, from `first` to `last` where they are numbers, and the
     fields that show what is in one. `file` is the one whose name it is; `path` the field that says it as well, if any.
@@ -69,7 +69,7 @@ class SlotSpec(Naming):
     keep: tuple[str, ...] = ()
 
 
-@dataclass(slots=True, frozen=True)
+@dataclass(slots=True)
 class CardSpec:
     """How an image of a card holds files: rows of entries, each with a name, a size and the number of its first block,
     and rows of numbers that say which block follows each one.
@@ -105,7 +105,7 @@ class CardSpec:
 FileKind = Literal["played", "map", "made-anew", "add-on"]
 
 
-@dataclass(slots=True, frozen=True)
+@dataclass(slots=True)
 class CarryRule:
     """What kind of files match one of some patterns: what was `played` goes along with a save, what belongs to the
     `map` stays, what is `made-anew` by the game is removed, and what belongs to an `add-on` goes where the file that

@@ -10,7 +10,7 @@ from typing import TypeAlias
 from faithful_ledger.core.errors import LedgerError, NoTemplateFits, RecognitionError, TemplateError
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.suggest import did_you_mean
-from faithful_ledger.core.template.loader import load_template
+from faithful_ledger.core.template.loader import load_signs, load_template
 from faithful_ledger.core.template.model import Sign, Template
 
 __all__ = ["SHIPPED", "Library"]
@@ -27,21 +27,30 @@ class Library:
         self.cache = cache
         self.broken: dict[Path, LedgerError] = {}
         self._loaded: dict[Path, Template] = {}
+        self._signs: dict[Path, tuple[str, list[Sign]]] = {}
 
     def templates(self) -> dict[str, Template]:
         """All that load, by id; of two with one id the first folder's counts."""
-        found: dict[str, Template] = {}
-        for folder in self.folders:
-            for path in sorted(folder.glob("*.yaml")) if folder.is_dir() else []:
-                template = self._load(path)
-                if template is not None:
-                    found.setdefault(template.id, template)
-        return found
+        made = {id_: self._load(path) for id_, path in self._paths().items()}
+        return {id_: template for id_, template in made.items() if template is not None}
 
     def path_of(self, id_: str) -> Path | None:
         """The file of the template that counts under an id."""
-        self.templates()
-        return next((path for path, template in self._loaded.items() if template.id == id_), None)
+        return self._paths().get(id_)
+
+    def _paths(self) -> dict[str, Path]:
+        """The files of all templates, by id."""
+        found: dict[str, Path] = {}
+        for folder in self.folders:
+            for path in sorted(folder.glob("*.yaml")) if folder.is_dir() else []:
+                if path not in self._signs and path not in self.broken:
+                    try:
+                        self._signs[path] = load_signs(path, self.cache)
+                    except LedgerError as error:
+                        self.broken[path] = error
+                if path not in self.broken:
+                    found.setdefault(self._signs[path][0], path)
+        return found
 
     def get(self, name: str) -> Template:
         """A template by its id, or by the path of its file.
@@ -52,16 +61,20 @@ class Library:
         """
         if name.endswith((".yaml", ".yml")) or "/" in name:
             return load_template(Path(name), self.cache)
-        known = self.templates()
-        if name not in known:
+        known = self._paths()
+        template = self._load(known[name]) if name in known else None
+        if template is None:
             hint = did_you_mean(name, known) or f"known are {', '.join(known) or 'none'}"
             raise RecognitionError(f"there is no template “{name}”", hint)
-        return known[name]
+        return template
 
     def fitting(self, name: str, size: int, read: Read) -> list[Template]:
         """The templates whose signs fit a file of this name and size; `read(start, end)` gives some of its bytes."""
-        known = self.templates().values()
-        return [t for t in known if any(fits(sign, name, size, read) for sign in t.signs)]
+        fitting = [path for path in self._paths().values() if self._fits(path, name, size, read)]
+        return [template for path in fitting if (template := self._load(path)) is not None]
+
+    def _fits(self, path: Path, name: str, size: int, read: Read) -> bool:
+        return any(fits(sign, name, size, read) for sign in self._signs[path][1])
 
     def recognise(self, path: Path, source: Source) -> Template:
         """The one template whose signs fit a file.
@@ -69,13 +82,13 @@ class Library:
         Raises:
             RecognitionError: none fits, or several; their names are given.
         """
-        known = self.templates()
         fitting = self.fitting(path.name, source.size, source.read)
         if len(fitting) == 1:
             return fitting[0]
         if fitting:
             names = ", ".join(template.id for template in fitting)
             raise RecognitionError(f"{path}: several templates fit this file ({names})", "choose one with --template")
+        known = self.templates()
         broken = "".join(f"; {name.name} cannot be used: {_first(error)}" for name, error in self.broken.items())
         raise NoTemplateFits(
             f"{path}: no template fits this file (known: {', '.join(known) or 'none'}){broken}",

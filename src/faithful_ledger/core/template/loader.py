@@ -20,13 +20,22 @@ from typing import Any
 from faithful_ledger import __version__
 from faithful_ledger.core.errors import TemplateError
 from faithful_ledger.core.source import read_whole
-from faithful_ledger.core.template.compile import Mistakes, Where, compile_template
+from faithful_ledger.core.template.compile import Mistakes, Where, compile_signs, compile_template
 from faithful_ledger.core.template.mistakes import mistakes_in
-from faithful_ledger.core.template.model import Template
+from faithful_ledger.core.template.model import Sign, Template
 from faithful_ledger.core.template.parts import Beside, with_parts
 from faithful_ledger.core.template.yaml_text import LARGEST_TEMPLATE, Document, read_yaml
 
-__all__ = ["LARGEST_TEMPLATE", "dumped", "load_template", "parse_template", "read_template", "rewrite", "round_trip"]
+__all__ = [
+    "LARGEST_TEMPLATE",
+    "dumped",
+    "load_signs",
+    "load_template",
+    "parse_template",
+    "read_template",
+    "rewrite",
+    "round_trip",
+]
 
 BESIDE = "beside"  # among what is remembered: the digests of files that the template names
 MOST_MISTAKES = 40  # reported one by one
@@ -68,13 +77,26 @@ def load_template(path: Path, cache: Path | None = None) -> Template:
     text, _ = read_whole(path)
     if (passed := _PASSED.get(text)) is not None:
         return passed
-    remembered = cache / f"{hashlib.sha256(__version__.encode() + text).hexdigest()}.json" if cache else None
+    remembered = _place(text, cache) if cache else None
     if remembered is not None and (known := _remembered(remembered, path.parent)) is not None:
         return known
     template, keys = _parse(text, path.name, path.parent)
     if remembered is not None:
         _remember(remembered, keys)
     return template
+
+
+def load_signs(path: Path, cache: Path | None = None) -> tuple[str, list[Sign]]:
+    """The id of a template, and what its files are recognised by. One that is remembered is not made for it. Errors as
+    for `load_template`.
+    """
+    text = read_whole(path)[0] if cache and path.is_file() and path.stat().st_size <= LARGEST_TEMPLATE else b""
+    known = _recall(_place(text, cache)) if cache and text else None
+    if known is None:
+        template = load_template(path, cache)
+        return template.id, template.signs
+    keys = json.loads(known)
+    return keys["id"], compile_signs(keys, [])
 
 
 def parse_template(text: bytes, name: str, folder: Path | None = None) -> Template:
@@ -181,6 +203,11 @@ def _made(text: bytes, folder: Path) -> tuple[Template, dict[str, str]] | None:
     template = compile_template(_with_whole_keys(keys), mistakes)
     template.folder = folder if digests else None
     return (template, digests) if not mistakes else None
+
+
+def _place(text: bytes, cache: Path) -> Path:
+    """Where it is remembered what a text of a template says."""
+    return cache / f"{hashlib.sha256(__version__.encode() + text).hexdigest()}.json"
 
 
 def _remembered(path: Path, folder: Path) -> Template | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QStackedWidget, QWidget
+from PySide6.QtWidgets import QWidget
 
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.carry_card import CardPane
@@ -15,6 +15,7 @@ from faithful_ledger.desk.stages.carry_values import ValuesPane
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.widgets.basics import column, tab
 from faithful_ledger.desk.widgets.flow import flow
+from faithful_ledger.desk.widgets.sheets import Sheets
 
 __all__ = ["CARD", "FOLDERS", "SLOTS", "VALUES", "CarryStage"]
 
@@ -33,7 +34,7 @@ class CarryStage(QWidget):
         self.slots, self.values = SlotsPane(session), ValuesPane(session)
         self.folders, self.card = FoldersPane(session), CardPane(session)
         self.tabs = [tab(name, partial(self.show_pane, number)) for number, name in enumerate(NAMES)]
-        self.panes = QStackedWidget()
+        self.panes = Sheets()
         for pane in (self.slots, self.values, self.folders, self.card):
             self.panes.addWidget(pane)
         body = column(spacing=10)

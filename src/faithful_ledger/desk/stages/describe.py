@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QFileDialog, QSplitter, QStackedWidget, QWidget
+from PySide6.QtWidgets import QFileDialog, QSplitter, QWidget
 
 from faithful_ledger.core.binding.spans import fields_between, record_at
 from faithful_ledger.core.clock import local_time
@@ -29,6 +29,7 @@ from faithful_ledger.desk.widgets.band import FileBand
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, tab
 from faithful_ledger.desk.widgets.flow import flow
 from faithful_ledger.desk.widgets.outline import Outline
+from faithful_ledger.desk.widgets.sheets import Sheets
 from faithful_ledger.desk.widgets.strip import ByteStrip
 from faithful_ledger.desk.widgets.strip_rows import PendingBytes, StripLane
 from faithful_ledger.desk.widgets.text_view import TextView
@@ -69,7 +70,7 @@ class DescribeStage(QWidget):
         self.copies = CopiesPane(session)
         names = ("Template", "Values", "Copies", "Profile", "Search", "Seals")
         self.tabs = [tab(name, partial(self.show_pane, number)) for number, name in enumerate(names)]
-        self.panes = QStackedWidget()
+        self.panes = Sheets()
         self.values = ValuesPane("Values of the text")
         for pane in (self.outline, self.values, self.copies, self.profile, self.search, self.seals):
             self.panes.addWidget(pane)

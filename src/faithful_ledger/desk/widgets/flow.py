@@ -34,7 +34,19 @@ class Flow(QLayout):
         return True
 
     def heightForWidth(self, width: int) -> int:
-        return self._laid_out(width)[1]
+        """As `_laid_out`, without the places: layouts around this one ask for it a thousand times."""
+        gap = self.spacing()
+        left, top, high = 0, 0, 0
+        for item in self._items:
+            if item.isEmpty():
+                continue
+            hint = item.sizeHint()
+            wide = hint.width()
+            if left and left + wide > width:
+                top, left, high = top + high + gap, 0, 0
+            left += wide + gap
+            high = max(high, hint.height())
+        return top + high
 
     def sizeHint(self) -> QSize:
         hints = [item.sizeHint() for item in self._shown()]
@@ -47,14 +59,14 @@ class Flow(QLayout):
 
     def setGeometry(self, rect: QRect) -> None:
         super().setGeometry(rect)
-        for item, place in self._laid_out(rect.width())[0]:
+        for item, place in self._laid_out(rect.width()):
             item.setGeometry(place.translated(rect.topLeft()))
 
     def _shown(self) -> list[QLayoutItem]:
         return [item for item in self._items if not item.isEmpty()]
 
-    def _laid_out(self, width: int) -> tuple[list[tuple[QLayoutItem, QRect]], int]:
-        """Each item with its place, and the height of all; in a line they are centred."""
+    def _laid_out(self, width: int) -> list[tuple[QLayoutItem, QRect]]:
+        """Each item with its place; in a line they are centred."""
         lines: list[list[QLayoutItem]] = []
         left = 0
         for item in self._shown():
@@ -73,7 +85,7 @@ class Flow(QLayout):
                 placed.append((item, QRect(QPoint(left, top + (high - size.height()) // 2), size)))
                 left += size.width() + self.spacing()
             top += high + self.spacing()
-        return placed, max(top - self.spacing(), 0)
+        return placed
 
 
 def flow(*widgets: QWidget, spacing: int = 8) -> Flow:

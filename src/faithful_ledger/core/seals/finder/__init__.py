@@ -15,6 +15,7 @@ from time import monotonic
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import KEYED, LENGTH, Algorithm, algorithm
 from faithful_ledger.core.seals.finder.anchored import anchored
+from faithful_ledger.core.seals.finder.best import Best, order
 from faithful_ledger.core.seals.finder.finding import Finding, widened
 from faithful_ledger.core.seals.finder.lengths import lengths
 from faithful_ledger.core.seals.finder.natural import SLOW, all_natural, natural
@@ -66,6 +67,7 @@ def find_seals(
     contents = list(dict.fromkeys(saves))
     found: dict[tuple[object, ...], Finding] = {}
     explained: set[int] = set()
+    best = Best(contents)
     reported = monotonic()
     for finding in _all(contents, hints, explained, end):
         checked = widened(finding, contents).checked(contents)
@@ -75,14 +77,14 @@ def find_seals(
         if checked.holds_in == checked.of and better and hints.fits(checked, len(saves[0])):
             found[key] = checked
             if len(found) > 2 * MOST_KEPT:  # chance finds more and more in few saves
-                found = dict(sorted(found.items(), key=lambda item: _order(item[1]))[:MOST_KEPT])
+                found = dict(sorted(found.items(), key=lambda item: order(item[1]))[:MOST_KEPT])
             if checked.sure:
                 at = checked.stored.at(len(contents[0]))
                 explained.update(range(at, at + checked.size))
             if checked.sure or monotonic() > reported + BETWEEN_REPORTS:
-                report(_best(list(found.values()), len(contents[0])))
+                report(best.of(list(found.values())))
                 reported = monotonic()
-    return _best(list(found.values()), len(contents[0])) if contents else []
+    return best.of(list(found.values()))
 
 
 def nearly(saves: Sequence[bytes], hints: Hints | None = None, end: Deadline = NEVER) -> list[tuple[Finding, int]]:
@@ -213,28 +215,3 @@ def _counted(finding: Finding, size: int) -> Finding:
     if end == at:
         last = stored
     return replace(finding, end=last, stored=stored)
-
-
-def _order(finding: Finding) -> tuple[float, bool, bool, bool]:
-    return -finding.bits, finding.own is not None, bool(finding.algorithm.changed), finding.constant_only
-
-
-def _follows_from(other: Finding, finding: Finding, size: int) -> bool:
-    """Whether a finding says no more than another one: a CRC over bytes and their CRC is the same for all of them, so
-    that bytes at some distances within look like their own seal.
-    """
-    alike = (other.algorithm.name, other.algorithm.crc) == (finding.algorithm.name, finding.algorithm.crc)
-    same = alike and other.start == finding.start and finding.own is not None
-    return same and other.own is None and finding.end.at(size) == other.stored.at(size) + other.size
-
-
-def _best(found: list[Finding], size: int) -> list[Finding]:
-    """The best explanation of each place; what overlaps a surer one is chance."""
-    kept: list[Finding] = []
-    for finding in sorted(found, key=_order):
-        at = finding.stored.at(size)
-        spans = ((other.stored.at(size), other.size) for other in kept)
-        taken = any(at < low + width and low < at + finding.size for low, width in spans)
-        if not taken and not any(_follows_from(other, finding, size) for other in kept):
-            kept.append(finding)
-    return kept

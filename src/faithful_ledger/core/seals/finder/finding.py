@@ -4,17 +4,33 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from typing import Any, TypeAlias
+
+import numpy as np
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.finder.places import Edge
 from faithful_ledger.core.storage import WRITTEN, Checksum
 
-__all__ = ["Finding", "choice_bits", "edge_bits", "naturalness", "spelled", "widened"]
+__all__ = [
+    "Finding",
+    "choice_bits",
+    "edge_bits",
+    "edges_bits",
+    "naturalness",
+    "own_bits",
+    "place_bits",
+    "spelled",
+    "widened",
+]
 
+Array: TypeAlias = np.ndarray[Any, Any]
 SURE = 24.0  # bits beyond what was tried
 NEAR = 64  # bytes from an end of the file
-PLACED, UNCOMMON, TURNED, ANYWHERE = 5.0, 5.0, 1.0, 7.0  # bits that it costs to be so
+FIRST = 16
+UNUSUAL = 3.0
+PLACED, UNCOMMON, TURNED, NEARBY, ANYWHERE = 5.0, 5.0, 1.0, 2.0, 7.0  # bits that it costs to be so
 COMMON = frozenset(
     ("crc-32", "md5", "sha-1", "sha-256", "adler-32", "crc-16-ccitt-false", "crc-16-arc", "crc-16-xmodem")
 )
@@ -26,7 +42,8 @@ class Finding:
     """`algorithm` over [start, end) is stored at `stored`, in `size` bytes of a `form`. What it sees in its own bytes
     is `own`: None where they are not covered, else zeros, left out, or bytes in hexadecimal. `bits` say how unlikely
     chance is. `freedom` says what no save could decide; `constant_only` that the start of the computation is known only
-    together with what its result was XORed with, or only for the sizes seen.
+    together with what its result was XORed with, or only for the sizes seen; `undecided` that the saves hold as well
+    with the seal somewhere else, which `freedom` names.
     """
 
     algorithm: Algorithm
@@ -41,10 +58,11 @@ class Finding:
     bits: float = 0.0
     freedom: str = ""
     constant_only: bool = False
+    undecided: bool = False
 
     @property
     def sure(self) -> bool:
-        return self.holds_in == self.of and self.bits >= SURE
+        return self.holds_in == self.of and self.bits >= SURE and not self.undecided
 
     @property
     def parameters(self) -> dict[str, int | bool | str]:
@@ -150,25 +168,44 @@ def widened(finding: Finding, contents: Sequence[bytes]) -> Finding:
     return finding
 
 
-def edge_bits(nature: int, size: int) -> float:
-    """What it costs to choose an edge: little for the ends of the file and of the seal, all of its bits for any."""
-    return {0: 1.5, 1: 4.0, 2: 6.0}.get(nature, size.bit_length())
+def edge_bits(natures: Array, size: int) -> Array:
+    """What it costs to choose edges: little for the ends of the file and of the seal, all of its bits for any."""
+    costs: Array = np.array([1.5, 4.0, 6.0, *[float(size.bit_length())] * 4])[natures]
+    return costs
 
 
-def naturalness(offset: int, place: tuple[int, int], size: int) -> int:
-    """How far an edge is from those that people choose, 0 for the nearest: the ends of the file, and of the seal."""
-    if offset in (0, size, *place):
-        return 0
-    near = min(offset, size - offset)
-    if near <= NEAR:
-        return 1 if near % 4 == 0 else 2
-    return 2 if offset % 256 == 0 else 3 if offset % 16 == 0 else 4 if offset % 4 == 0 else 6
+def naturalness(offsets: Array, place: tuple[int, int], size: int) -> Array:
+    """How far edges are from those that people choose, 0 for the nearest: the ends of the file, and of the seal."""
+    near = np.minimum(offsets, size - offsets)
+    chosen = (offsets == 0) | (offsets == size) | (offsets == place[0]) | (offsets == place[1])
+    return np.select(
+        [chosen, near <= NEAR, offsets % 256 == 0, offsets % 16 == 0, offsets % 4 == 0],
+        [0, np.where(near % 4 == 0, 1, 2), 2, 3, 4],
+        6,
+    )
+
+
+def edges_bits(edges: tuple[int, int], place: tuple[int, int], size: int) -> float:
+    """What it costs to choose both edges of a range."""
+    return float(edge_bits(naturalness(np.array(edges), place, size), size).sum())
 
 
 def choice_bits(algorithm: Algorithm, edges: tuple[int, int], place: tuple[int, int], size: int) -> float:
     """What it costs to choose an algorithm, the edges of its range, and a place from its start to its end."""
-    cost = sum(edge_bits(naturalness(edge, place, size), size) for edge in edges) + PLACED
+    cost = edges_bits(edges, place, size) + PLACED
     cost += 0.0 if algorithm.name in COMMON else UNCOMMON
     cost += TURNED if algorithm.changed else 0.0
+    return cost + place_bits(place, size)
+
+
+def own_bits(own: str | None) -> float:
+    """What it costs to see its own bytes as anything but zeros."""
+    return UNUSUAL if own not in (None, "zeros") else 0.0
+
+
+def place_bits(place: tuple[int, int], size: int) -> float:
+    """What it costs to store a seal at a place: least at the end of the file, and among the first numbers."""
+    if place[1] == size or (place[0] <= FIRST and place[0] % 4 == 0):
+        return 0.0
     is_near = place[0] < NEAR or place[0] >= size - NEAR
-    return cost + (0.0 if is_near and (place[0] % 4 == 0 or place[1] == size) else ANYWHERE)
+    return NEARBY if is_near and place[0] % 4 == 0 else ANYWHERE

@@ -12,6 +12,7 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from itertools import islice
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -20,7 +21,7 @@ from faithful_ledger.core.bit_order import mirrored
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
-from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, spelled
+from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, own_bits, spelled
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike
 from faithful_ledger.core.seals.finder.rings import Prefixes, multiplying, polynomials
 from faithful_ledger.core.seals.finder.running import RunningSums
@@ -39,6 +40,7 @@ MOST_PLACES, MOST_SLOW = 40, 10
 MOST_BYTES = 10  # places of a single byte: there are many, and they say little
 NEAR_END = 32  # bytes from either end of the file at which digests usually are
 LEAST_TEXT = 6  # letters
+MOST_SPELLED, MOST_BESIDE = 4, 4
 SPELLED = re.compile(rb"[0-9A-Za-z+/]{6}")  # what a result in letters may be
 LEAST_COVERED = 8  # bytes: a hash of one that is zero may be zero itself
 MOST_STATES = 100_000
@@ -242,11 +244,13 @@ class _Natural:
         return [*self._digest_places(size), *self._digest_texts(size)]
 
     def _digest_texts(self, size: int) -> list[Place]:
-        """Where so many bytes are spelled in hexadecimal, and not the same in all saves."""
+        """Where so many bytes are spelled in hexadecimal; what is beside them may look like more digits."""
         found: list[Place] = []
         for form, digit in (("hex", b"[0-9a-f]"), ("HEX", b"[0-9A-F]")):
-            for match in list(re.finditer(b"(?<!%b)%b{%d}(?!%b)" % (digit, digit, 2 * size, digit), self.content))[:4]:
-                found += self._places_at(match.start(), 2 * size, form, 8 * size)
+            for match in islice(re.finditer(b"%b{%d,}" % (digit, 2 * size), self.content), MOST_SPELLED):
+                more = match.end() - match.start() - 2 * size
+                for at in sorted({*range(min(more, MOST_BESIDE) + 1), more}):
+                    found += self._places_at(match.start() + at, 2 * size, form, 8 * size)
         return found
 
     def _digest_places(self, size: int) -> list[Place]:
@@ -307,7 +311,7 @@ class _Natural:
             checked = replace(made, algorithm=each)
             if all(map(checked.holds, self.contents)):
                 values = len({checked.stored_in(content) for content in self.contents})
-                cost = choice_bits(each, (first, last), (at, at + place.size), self.size)
+                cost = choice_bits(each, (first, last), (at, at + place.size), self.size) + own_bits(own)
                 yield replace(checked, bits=min(place.bits, 64) * values - cost)
 
     # hashes that take byte after byte
@@ -315,9 +319,11 @@ class _Natural:
     def followed(self, algorithm: Algorithm) -> Iterator[Finding]:
         """From each natural start to every end."""
         places = self.by_bits.get(algorithm.bits, [])
-        wanted = np.unique(np.array([place.values[self.number] for place in places], np.uint64))
-        if not wanted.size:
+        if not places:
             return
+        mask = np.uint64((1 << algorithm.bits) - 1)
+        stored = np.array([place.values[self.number] for place in places], np.uint64)
+        wanted = np.unique(np.concatenate((stored, ~stored & mask)))
         behind = [place.edge.at(self.size) + place.size for place in places[:MOST_SLOW]]
         starts = list(dict.fromkeys([*self.heads[:14], *behind]))
         for start, states in HASHES[algorithm.name].results_from(self.content, starts):
@@ -325,7 +331,10 @@ class _Natural:
                 return
             for count in np.flatnonzero(np.isin(states, wanted)).tolist():
                 value, end = int(states[count]), start + count
-                for place in self.by_value[algorithm.bits, value]:
+                for place in (
+                    *self.by_value[algorithm.bits, value],
+                    *self.by_value[algorithm.bits, ~value & int(mask)],
+                ):
                     at = place.edge.at(self.size)
                     if not start < at + place.size or not at < end:
                         for edge in self._edges(end, place):

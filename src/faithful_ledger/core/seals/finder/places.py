@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import re
 from collections.abc import Iterator, Sequence
+from itertools import chain
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
@@ -16,7 +17,8 @@ WIDTHS = (4, 2, 8, 3, 1)
 MIXED = 3  # values that each byte of a checksum has in four saves, all but surely
 NATURAL_HEAD, NATURAL_TAIL = 64, 64
 MOST, USUAL = 4000, 256
-HEX = re.compile(rb"[0-9a-f]{4,}|[0-9A-F]{4,}")
+FEWEST = 100  # of each width
+HEX = re.compile(rb"[0-9a-f]{4,}"), re.compile(rb"[0-9A-F]{4,}")
 DECIMAL = re.compile(rb"(?<![0-9])[0-9]{3,20}(?![0-9])")
 BASE64 = re.compile(
     rb"(?<![A-Za-z0-9+/=])(?:[A-Za-z0-9+/]{6}==|[A-Za-z0-9+/]{3}=|[A-Za-z0-9+/]{11}=)(?![A-Za-z0-9+/=])"
@@ -74,7 +76,10 @@ def places(contents: Sequence[bytes], at: int | None = None) -> list[Place]:
             if at is None or place.edge.at(len(contents[0])) == at:
                 found.setdefault(key, place)
     ranked = sorted(found.values(), key=lambda place: _rank(place, contents))
-    return ranked[: MOST if at is None else None]
+    if at is not None or len(ranked) <= MOST:
+        return ranked
+    rest = [[place for place in ranked[MOST:] if place.bits == bits][:FEWEST] for bits in (8, 16, 24, 32, 64)]
+    return ranked[:MOST] + list(chain.from_iterable(rest))
 
 
 def _in_order(contents: Sequence[bytes], *, from_end: bool) -> Iterator[Place]:
@@ -110,7 +115,7 @@ def _edge(offset: int, shortest: int, from_end: bool) -> Edge:
 
 def _spelled(cut: Sequence[bytes], shortest: int, from_end: bool) -> Iterator[Place]:
     """Numbers in letters that differ between the saves."""
-    for pattern, form in ((HEX, "hex"), (DECIMAL, "decimal"), (BASE64, "base64")):
+    for pattern, form in (*((each, "hex") for each in HEX), (DECIMAL, "decimal"), (BASE64, "base64")):
         spans = [match.span() for match in pattern.finditer(cut[0])][:MOST]
         if form == "hex":  # at either end of a run of digits
             runs = [(low, high, n) for low, high in spans for n in DIGIT_BITS if high - low >= n]
@@ -157,4 +162,5 @@ def _rank(place: Place, contents: Sequence[bytes]) -> tuple[float, int, int]:
     points += 0.3 if at % place.size == 0 else 0.0
     points += {32: 0.4, 16: 0.2, 64: 0.1}.get(place.bits, 0.0)
     points += place.restless
+    points -= place.edge.from_end and place.edge.offset > size // 2  # counted from the end that is farther
     return -points, at, place.size

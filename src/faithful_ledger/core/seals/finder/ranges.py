@@ -18,7 +18,7 @@ import numpy as np
 from faithful_ledger.core.bit_order import mirrored, mirrored_bytes
 from faithful_ledger.core.seals.algorithms import CRC, Algorithm
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
-from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness
+from faithful_ledger.core.seals.finder.finding import Finding, edges_bits, naturalness
 from faithful_ledger.core.seals.finder.places import Edge, Place, changed_offsets
 from faithful_ledger.core.seals.finder.rings import Polynomials, Prefixes, Ring, multiplying, polynomials
 from faithful_ledger.core.seals.hashes import HASHES
@@ -332,7 +332,7 @@ class _Made(NamedTuple):
 
     def _natural(self, starts: Array) -> int:
         """The start that people would choose."""
-        return int(min(starts.tolist(), key=lambda s: (naturalness(s, self._edges, self.found.size), s)))
+        return int(starts[naturalness(starts, self._edges, self.found.size).argmin()])
 
     def _finding(self, algorithm: Algorithm, starts: Array, *, constant_only: bool = False) -> Finding:
         """Over the most natural of some starts; how unlikely chance is are the bits of all values that were explained,
@@ -340,7 +340,7 @@ class _Made(NamedTuple):
         """
         start, place, size = self._natural(starts), self.place, self.found.size
         values = len(set(place.values)) - constant_only
-        chosen = sum(edge_bits(naturalness(edge, self._edges, size), size) for edge in (start, self.end))
+        chosen = edges_bits((start, self.end), self._edges, size)
         return Finding(
             algorithm,
             Edge(start),

@@ -8,12 +8,13 @@ looking up. Which ends of these classes are meant, one save says as it is.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.seals.algorithms import Algorithm, own_bytes
-from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness
+from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness, own_bits, place_bits
 from faithful_ledger.core.seals.finder.places import Edge, Place
 from faithful_ledger.core.seals.finder.ranges import Differences
 from faithful_ledger.core.seals.sums import SUMS, words_of
@@ -23,11 +24,12 @@ __all__ = ["Summing", "any_sum", "summings"]
 Array: TypeAlias = np.ndarray[Any, Any]
 MOST_PAIRS = 24
 MIXING = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0xD6E8FEB86659FD93)
-TRIED = 14.0
+TRIED = 12.0
 LEAST_CHANGED = 3  # words that differ within a range; fewer may be a copy
 FILLS = ("zeros", "FF", "20", "30")
 NATURAL = 2
-MOST_JOINED = 4000
+MOST_JOINED, MOST_PAIRED = 4000, 1 << 20
+DOUBTED = 1 / 64  # as many other ranges with the right sum by chance
 
 
 class Summing(NamedTuple):
@@ -80,14 +82,22 @@ def any_sum(found: Differences, place: Place, way: Summing) -> Iterator[Finding]
     words = _Words(found, place, way)
     if words.count < LEAST_CHANGED:
         return
-    changes = ("inverted",) if way.inverted else ("",) if way.second or not way.modulus else ("", "negated")
-    for changed in changes:
+    for changed in _changes(way):
         numbers = [_before(value, changed, way) for value in place.values]
         for first, second in _pairs(words, numbers):
             if second - first >= LEAST_CHANGED:
                 yield from _absolute(words, changed, first, second)
-                if changed == "negated":
+                if changed == ("negated" if way.modulus else "") and not way.second:  # saves differ by the same
                     yield from _absolute(words, "inverted", first, second)
+
+
+def _changes(way: Summing) -> tuple[str, ...]:
+    """What may be done to a sum before it is stored, one of each that differ in the same way."""
+    if way.inverted:
+        return ("inverted",)
+    if way.second:
+        return "", "negated", "inverted"
+    return ("", "negated") if way.modulus else ("",)
 
 
 def _before(value: int, changed: str, way: Summing) -> int:
@@ -116,6 +126,10 @@ class _Words:
         self.low = np.concatenate(([0], at + 1))
         self.high = np.concatenate((at, [total]))
         self.prefixes = [self.summed(difference[changed], signed=True) for difference in differences]
+        self.weighted: list[Array] = []
+        if way.second:
+            numbered = [_reduced(difference[changed], way.modulus, signed=True) * at for difference in differences]
+            self.weighted = [self.summed(each) for each in numbered]
 
     def seen(self, content: bytes, own: str | None) -> bytes:
         """A save with the place seen as `own`; None as it is."""
@@ -137,18 +151,45 @@ class _Words:
         """Where a word begins; the last one may be cut short by the end."""
         return min(self.way.alignment + number * self.way.word, self.size)
 
-    def offsets(self, low: int, high: int) -> list[int]:
-        """Where the words from one number to another begin, but within the place itself."""
-        every = map(self.offset, range(low, high + 1))
-        return [offset for offset in every if not self.own[0] < offset < self.own[1]]
+    def offsets(self, numbers: Array) -> Array:
+        found: Array = np.minimum(self.way.alignment + numbers * self.way.word, self.size)
+        return found
 
-    def nature(self, offset: int) -> int:
-        return naturalness(offset, self.own, self.size)
+    def ends_that_fit(self, numbers: Sequence[int], first: int, second: int) -> Array:
+        """Whether the sums of sums of all saves differ as they do from the first one's, for the ends of a class: a word
+        counts once for each word from it to the end.
+        """
+        ends = np.arange(int(self.low[second]), int(self.high[second]) + 1)
+        modulus, half = self.way.modulus, self.way.bits // 2
+        fits = np.ones(ends.size, bool)
+        for number, prefix, weighted in zip(numbers[1:], self.prefixes, self.weighted, strict=True):
+            step = ((number >> half) - (numbers[0] >> half)) % modulus
+            total = (int(prefix[second]) - int(prefix[first])) % modulus
+            offset = (int(weighted[second]) - int(weighted[first]) + step) % modulus
+            fits &= ends % modulus * total % modulus == offset
+        return fits
+
+    def natures(self, offsets: Array) -> Array:
+        return naturalness(offsets, self.own, self.size)
+
+    def costs(self, offsets: Array) -> Array:
+        return edge_bits(self.natures(offsets), self.size)
+
+    def likeliest(self, low: int, high: int) -> tuple[int, int] | None:
+        """Where the most natural word from one number to another begins, but within the place itself; its nature."""
+        offsets = self.offsets(np.arange(low, high + 1))
+        offsets = offsets[(offsets <= self.own[0]) | (offsets >= self.own[1])]
+        if not offsets.size:
+            return None
+        natures = self.natures(offsets)
+        best = int(natures.argmin())
+        return int(offsets[best]), int(natures[best])
 
     def finding(
         self, algorithm: Algorithm, start: int, end: int, own: str | None, bits: float, *, constant_only: bool = False
     ) -> Finding:
         place = self.place
+        bits -= place_bits(self.own, self.size) + own_bits(own)
         return Finding(
             algorithm,
             Edge(start),
@@ -206,7 +247,8 @@ def _pairs(words: _Words, numbers: Sequence[int]) -> list[tuple[int, int]]:
 def _absolute(words: _Words, changed: str, first: int, second: int) -> Iterator[Finding]:
     """The ends of the range, from the first save."""
     way, place = words.way, words.place
-    number = _before(place.values[0], changed, way)
+    numbers = [_before(value, changed, way) for value in place.values]
+    number = numbers[0]
     reach = int(words.low[first]), int(words.high[first])
     stretch = int(words.low[second]), int(words.high[second])
     covers = words.offset(reach[0]) <= words.own[0] and words.offset(stretch[1]) >= words.own[1]
@@ -215,11 +257,12 @@ def _absolute(words: _Words, changed: str, first: int, second: int) -> Iterator[
     values = len(set(place.values))
     spread = place.bits if not way.modulus or way.second else _spread(place, way)
     best: Finding | None = None
+    among = words.ends_that_fit(numbers, first, second) if way.second else None
     for own in ((None,) if apart else ()) + (FILLS if covers else ()):
-        chosen = _ends_of(words, number, reach, stretch, own)
+        chosen = _ends_of(words, number, reach, stretch, own, among)
         if chosen is not None:
-            start, end, nature = chosen
-            made = words.finding(algorithm, start, end, own, spread * values - nature - TRIED)
+            made = words.finding(algorithm, chosen.start, chosen.end, own, spread * values - chosen.cost - TRIED)
+            made = replace(made, freedom=chosen.freedom, undecided=bool(chosen.freedom))
             if made.holds(words.content) and (best is None or made.bits > best.bits):
                 best = made
     if best is not None:
@@ -233,12 +276,29 @@ def _spread(place: Place, way: Summing) -> float:
     return min(float(way.bits), max(max(place.values) - min(place.values), 1).bit_length() + 3.0)
 
 
+class _Ends(NamedTuple):
+    """A range, what choosing it costs in bits, and what else it may be."""
+
+    start: int
+    end: int
+    cost: float
+    freedom: str
+
+
 def _ends_of(
-    words: _Words, number: int, reach: tuple[int, int], stretch: tuple[int, int], own: str | None
-) -> tuple[int, int, float] | None:
-    """The most natural start and end with the right sum, and what they cost in bits."""
-    way = words.way
+    words: _Words,
+    number: int,
+    reach: tuple[int, int],
+    stretch: tuple[int, int],
+    own: str | None,
+    among: Array | None,
+) -> _Ends | None:
+    """The most natural start and end with the right sum; `among` says which ends there may be."""
+    way, (low, high) = words.way, words.own
     starts, ends = np.arange(reach[0], reach[1] + 1), np.arange(stretch[0], stretch[1] + 1)
+    ends = ends if among is None else ends[among]
+    if not ends.size:
+        return None
     whole = words.held(words.seen(words.content, own))
     sums = words.summed(whole)
     half = way.bits // 2 if way.second else way.bits
@@ -248,33 +308,44 @@ def _ends_of(
         wanted = _reduced(sums[ends] + np.uint64((way.modulus - first) % (1 << 64)), way.modulus)
     else:
         wanted = sums[ends] ^ np.uint64(first)
-    held = sums[starts]
+    from_, to = words.offsets(starts), words.offsets(ends)
+    from_costs, to_costs = words.costs(from_), words.costs(to)
+    m, n = _joined(sums[starts], wanted, to_costs)
+    covers = (from_[m] < high) & (to[n] > low)
+    cuts = ((from_[m] > low) & (from_[m] < high)) | ((to[n] > low) & (to[n] < high))
+    fits = (from_[m] < to[n]) & (covers if own is not None else ~covers) & ~cuts
+    m, n = m[fits], n[fits]
+    costs = from_costs[m] + to_costs[n]
+    order = np.argsort(costs, kind="stable")[: MOST_JOINED if way.second else None]
+    if way.second:
+        right = (k for k in order.tolist() if _second_fits(whole[int(starts[m[k]]) : int(ends[n[k]])], way, number))
+    else:
+        right = iter(order.tolist())
+    chosen = next(right, None)
+    if chosen is None:
+        return None
+    cost = float(costs[chosen])
+    alike = 1 if way.second else int((costs <= cost).sum())
+    others = np.searchsorted(np.sort(to_costs), cost - from_costs, side="right").sum()
+    bits = way.bits if way.second or not way.modulus else _spread(words.place, way)
+    open_ = f"it may begin within 0x{from_[0]:X} to 0x{from_[-1]:X}, and end within 0x{to[0]:X} to 0x{to[-1]:X}"
+    by_chance = float(others) / 2.0**bits
+    freedom = open_ if by_chance > DOUBTED else ""
+    return _Ends(int(from_[m[chosen]]), int(to[n[chosen]]), cost + float(np.log2(alike)), freedom)
+
+
+def _joined(held: Array, wanted: Array, costs: Array) -> tuple[Array, Array]:
+    """The pairs of what is held with what is wanted, those with the cheapest ends if they are very many."""
     order = np.argsort(held, kind="stable")
     begins = np.searchsorted(held[order], wanted, "left")
-    behind = np.searchsorted(held[order], wanted, "right")
-    candidates: list[tuple[float, int, int]] = []
-    hits = np.flatnonzero(behind > begins)
-    natures = {n: words.nature(words.offset(int(ends[n]))) for n in hits[:MOST_JOINED].tolist()}
-    low, high = words.own
-    for n in sorted(natures, key=lambda n: natures[n]):
-        end = words.offset(int(ends[n]))
-        if low < end < high:
-            continue
-        for m in order[begins[n] : behind[n]][:MOST_JOINED].tolist():
-            start = words.offset(int(starts[m]))
-            if low < start < high or start >= end or (start < high and end > low) is (own is None):
-                continue
-            if way.second and not _second_fits(whole[int(starts[m]) : int(ends[n])], way, number):
-                continue
-            cost = edge_bits(natures[n], words.size) + edge_bits(words.nature(start), words.size)
-            candidates.append((cost, start, end))
-        if len(candidates) > MOST_JOINED:
-            break
-    if not candidates:
-        return None
-    cost, start, end = min(candidates)
-    alike = sum(each[0] <= cost for each in candidates)
-    return start, end, cost + float(np.log2(max(alike, 1)))
+    counts = np.searchsorted(held[order], wanted, "right") - begins
+    hits = np.flatnonzero(counts)
+    hits = hits[np.argsort(costs[hits], kind="stable")]
+    hits = hits[: 1 + int(np.searchsorted(np.cumsum(counts[hits]), MOST_PAIRED))]
+    each = counts[hits]
+    second = np.repeat(hits, each)
+    within = np.arange(second.size) - np.repeat(np.cumsum(each) - each, each)
+    return order[begins[second] + within], second
 
 
 def _second_fits(within: Array, way: Summing, number: int) -> bool:
@@ -289,10 +360,10 @@ def _with_start(
 ) -> Iterator[Finding]:
     """With a start of its own, over the most natural ends."""
     way, place = words.way, words.place
-    start = min(words.offsets(*reach), key=words.nature, default=-1)
-    end = min(words.offsets(*stretch), key=words.nature, default=-1)
-    if start < 0 or end <= start or words.nature(start) + words.nature(end) > NATURAL:
+    first, last = words.likeliest(*reach), words.likeliest(*stretch)
+    if first is None or last is None or last[0] <= first[0] or first[1] + last[1] > NATURAL:
         return
+    start, end = first[0], last[0]
     own = "zeros" if start <= words.own[0] and end >= words.own[1] else None
     usual = words.finding(Algorithm(way.name), start, end, own, 0.0)
     data = usual.covered(words.content, start, end, words.own[0])

@@ -4,7 +4,7 @@ Every mistake that needs more than one key to see is found here: names that lead
 do not exist, expressions that are not allowed, records within themselves. All are gathered, none stops the others.
 """
 
-from faithful_ledger.core.template.compile.files import compile_template
+from faithful_ledger.core.template.compile.files import compile_signs, compile_template
 from faithful_ledger.core.template.compile.mistakes import Keys, Mistakes, Where
 
-__all__ = ["Keys", "Mistakes", "Where", "compile_template"]
+__all__ = ["Keys", "Mistakes", "Where", "compile_signs", "compile_template"]

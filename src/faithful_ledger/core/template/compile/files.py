@@ -43,7 +43,7 @@ from faithful_ledger.core.template.model import (
     Witness,
 )
 
-__all__ = ["compile_template"]
+__all__ = ["compile_signs", "compile_template"]
 
 OVER_ROWS: tuple[Literal["sum", "unique", "among"], ...] = ("sum", "unique", "among")
 HOLDING = (FixedText, FreeText, JsonText, PrefixedText, RawBytes, SpelledText)
@@ -72,7 +72,7 @@ class _Files:
             version=self.keys.get("version", "0"),
             game=self.keys.get("game", "") or self.keys["title"],
             about=self.keys.get("about", ""),
-            signs=[self.sign(sign, ("recognise", n)) for n, sign in enumerate(self.keys.get("recognise", []))],
+            signs=compile_signs(self.keys, self.mistakes),
             files=files,
             companions=[Companion(c["name"], c.get("why", "")) for c in self.keys.get("companions", [])],
             rules=[_equal_rule(rule) for rule in self.rules if rule.get("equal")],
@@ -345,15 +345,21 @@ class _Files:
             keys["title"], tuple(keys.get("fields") or ()), keys.get("table"), columns, keys.get("switches")
         )
 
-    def sign(self, keys: Keys, where: Where) -> Sign:
-        magic, size = keys.get("magic") or {}, keys.get("size") or {}
-        text, given = magic.get("text"), magic.get("bytes")
-        if magic and (text is None) == (given is None):
-            self.mistakes.append(((*where, "magic"), "a magic has one of bytes and text"))
-        content = None if not magic else (bytes.fromhex(given) if given else (text or "").encode())
-        if not keys.get("name") and content is None:
-            self.mistakes.append((where, "a sign needs a name or a magic: size alone fits too many files"))
-        return Sign(keys.get("name"), magic.get("at", 0), content, size.get("least", 0), size.get("most"))
+
+def compile_signs(keys: Keys, mistakes: Mistakes) -> list[Sign]:
+    """What a template says its files are recognised by. Arguments as for `compile_template`."""
+    return [_sign(sign, ("recognise", n), mistakes) for n, sign in enumerate(keys.get("recognise", []))]
+
+
+def _sign(keys: Keys, where: Where, mistakes: Mistakes) -> Sign:
+    magic, size = keys.get("magic") or {}, keys.get("size") or {}
+    text, given = magic.get("text"), magic.get("bytes")
+    if magic and (text is None) == (given is None):
+        mistakes.append(((*where, "magic"), "a magic has one of bytes and text"))
+    content = None if not magic else (bytes.fromhex(given) if given else (text or "").encode())
+    if not keys.get("name") and content is None:
+        mistakes.append((where, "a sign needs a name or a magic: size alone fits too many files"))
+    return Sign(keys.get("name"), magic.get("at", 0), content, size.get("least", 0), size.get("most"))
 
 
 def _steps(keys: Keys) -> Steps:

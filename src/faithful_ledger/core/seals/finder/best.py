@@ -1,0 +1,122 @@
+"""The best explanation of each place, of all that was found.
+
+What overlaps a surer finding is chance. What follows from one says no more than it: where words and their negated sum
+come to a constant, each of these words looks like the seal of all the others; and a CRC over bytes and their CRC is the
+same for all bytes, so that some within look like their own seal.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from itertools import islice
+
+from faithful_ledger.core.seals.crc import CATALOGUE
+from faithful_ledger.core.seals.finder.finding import Finding
+from faithful_ledger.core.seals.finder.places import alike
+from faithful_ledger.core.seals.sums import SUMS
+
+__all__ = ["Best", "order"]
+
+EDITS = 3
+STEPS = 29  # edits are tried at so many offsets, spread over what is covered
+NOISE_BITS = 4.0  # what it says for a place if one more of its bytes differs between saves, as those of a seal do
+RIVAL = 6.0  # bits by which a place must be likelier than others that would do as well
+
+
+class Best:
+    """Chooses among the findings of some saves; what was compared once is remembered."""
+
+    def __init__(self, contents: Sequence[bytes]) -> None:
+        self.contents = contents
+        self.size = len(contents[0]) if contents else 0
+        self._known: dict[tuple[Finding, Finding], bool] = {}
+
+    def of(self, found: Sequence[Finding]) -> list[Finding]:
+        """The best finding of each place, the surest first."""
+        groups: list[list[Finding]] = []
+        for finding in sorted(found, key=order):
+            if any(self._overlaps(group[0], finding) for group in groups):
+                continue
+            group = next((group for group in groups if self._follows(group[0], finding)), None)
+            if group is None:
+                groups.append([finding])
+            else:
+                group.append(finding)
+        kept: list[Finding] = []
+        for finding in sorted(map(self._chosen, groups), key=order):
+            if not any(self._overlaps(other, finding) for other in kept):
+                kept.append(finding)
+        return kept
+
+    def _overlaps(self, other: Finding, finding: Finding) -> bool:
+        low, at = other.stored.at(self.size), finding.stored.at(self.size)
+        return at < low + other.size and low < at + finding.size
+
+    def _follows(self, other: Finding, finding: Finding) -> bool:
+        """Whether edits of what both cover, renewed by one finding, leave the other one true."""
+        if _kind(other) != _kind(finding):
+            return False
+        key = other, finding
+        if key not in self._known:
+            self._known[key] = self._still_holds(other, finding)
+        return self._known[key]
+
+    def _still_holds(self, other: Finding, finding: Finding) -> bool:
+        start, end, _ = finding.spans(self.size)
+        there = other.stored.at(self.size)
+        if not start <= there < end:  # it would see the edit, and not what was renewed
+            return False
+        edits = list(islice(self._edited(other, finding), EDITS))
+        return len(edits) == EDITS and all(map(finding.holds, edits))
+
+    def _edited(self, other: Finding, finding: Finding) -> Iterator[bytes]:
+        """The first save with one byte changed that both cover, renewed by one of them."""
+        first, mine = other.spans(self.size), finding.spans(self.size)
+        low, high = max(first[0], mine[0]), min(first[1], mine[1])
+        stored = {*range(first[2], first[2] + other.size), *range(mine[2], mine[2] + finding.size)}
+        for step in range(STEPS):
+            where = low + (high - low) * (2 * step + 1) // (2 * STEPS)
+            if where >= high or where in stored:
+                continue
+            edited = bytearray(self.contents[0])
+            edited[where] ^= 1 + 37 * step % 255
+            written = other.written(bytes(edited))
+            if written is not None:
+                edited[first[2] : first[2] + other.size] = written
+                yield bytes(edited)
+
+    def _chosen(self, group: Sequence[Finding]) -> Finding:
+        """The likeliest of those that follow from each other, with the places that would do as well."""
+        if len(group) == 1:
+            return group[0]
+        first, *others = group
+        rivals = sorted([first, *(each for each in others if self._follows(each, first))], key=self._likely)
+        chosen = rivals.pop()
+        if not rivals:
+            return chosen
+        places = sorted({other.stored.at(self.size) for other in rivals})
+        rest = f" or {len(places) - 2} more" if len(places) > 2 else ""
+        words = " or ".join(f"0x{at:X}" for at in places[:2])
+        close = self._likely(rivals[-1]) > self._likely(chosen) - RIVAL
+        return replace(chosen, undecided=close, freedom=f"the same holds with the seal at {words}{rest}")
+
+    def _likely(self, finding: Finding) -> float:
+        places = [finding.stored_in(content) for content in self.contents]
+        differ = sum(len(set(column)) > 1 for column in zip(*places, strict=True))
+        odd = finding.stored.offset > self.size // 2 and not alike(self.contents)  # from the end that is farther
+        return finding.bits + NOISE_BITS * differ - (RIVAL if odd else 0.0)
+
+
+def _kind(finding: Finding) -> object:
+    """What findings must have in common for one to follow from the other."""
+    algorithm = finding.algorithm
+    if algorithm.name in SUMS:
+        return "xor" if SUMS[algorithm.name].kind == "xor" else "sum"
+    crc = algorithm.crc or (CATALOGUE[algorithm.name][0] if algorithm.name in CATALOGUE else None)
+    return (crc.width, crc.polynomial, crc.reflected) if crc is not None else algorithm.name
+
+
+def order(finding: Finding) -> tuple[float, bool, bool, bool]:
+    """The surest first, and of those the plainest."""
+    return -finding.bits, finding.own is not None, bool(finding.algorithm.changed), finding.constant_only
