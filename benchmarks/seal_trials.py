@@ -10,16 +10,21 @@ import random
 import struct
 import sys
 import time
+import zlib
 from collections.abc import Sequence
 from dataclasses import replace
 from statistics import median
 from typing import NamedTuple
 
-from measure import Line
+import numpy as np
+from measure import Line, side_by_side
 
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm
 from faithful_ledger.core.seals.finder import Edge, Finding, find_seals
+from faithful_ledger.core.seals.finder.places import Place
+from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
+from faithful_ledger.core.seals.finder.rings import forget_powers
 from faithful_ledger.core.seals.hashes import HASHES
 from faithful_ledger.core.seals.sums import SUMS
 
@@ -175,6 +180,33 @@ def seals(count: int = 40) -> list[Line]:
         Line("half of the first findings", f"{median(firsts):.1f} s", "within 2 s", median(firsts) <= FIRST),
         Line("the whole catalogue, four saves", f"{max(times):.1f} s", "within 20 s", max(times) <= ALL),
     ]
+
+
+def any_ranges(rounds: int) -> list[Line]:
+    """A CRC-32 from anywhere to anywhere, over saves that differ all over, beside sorting twice as many numbers."""
+    (chain,) = (each for each in chains("crc-32") if any(way.name == "crc-32" for way, _, _ in each.known))
+    lines = []
+    for size, count, goal in ((1 << 20, 2, 12), (1 << 20, 3, 12), (16 << 20, 3, 8)):
+        turn = random.Random(f"{size} {count}")
+        start, end = turn.randrange(16, size // 3), size - turn.randrange(size // 3)
+        saves = []
+        for _ in range(count):
+            save = bytearray(turn.randbytes(size))
+            save[4:8] = zlib.crc32(save[start:end]).to_bytes(4, "little")
+            saves.append(bytes(save))
+        values = tuple(int.from_bytes(save[4:8], "little") for save in saves)
+        place = Place(Edge(4), 4, "u32le", 32, values, mixed=True, restless=True)
+        keys = np.random.default_rng(size).integers(0, 1 << 32, 2 * size, dtype=np.uint32)
+
+        def search(saves: list[bytes] = saves, place: Place = place, span: tuple[int, int] = (start, end)) -> None:
+            forget_powers()
+            found = any_range(Differences(saves), place, chain)
+            assert span in {each.spans(len(saves[0]))[:2] for each in found}
+
+        unit, spent = side_by_side(rounds, lambda keys=keys: np.sort(keys), search)
+        what = f"any range of {size >> 20} MiB, {count} saves that differ all over"
+        lines.append(Line(what, f"{spent / unit:.0f} × numpy.sort", f"at most {goal}", spent <= goal * unit))
+    return lines
 
 
 def main(count: int, seed: int) -> list[Outcome]:

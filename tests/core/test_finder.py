@@ -26,9 +26,10 @@ from faithful_ledger.core.seals.finder.finding import widened
 from faithful_ledger.core.seals.finder.natural import Numbers
 from faithful_ledger.core.seals.finder.places import places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
+from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import polynomials_of, unknown_crc, with_own_start
-from faithful_ledger.core.seals.hashes import HASHES
+from faithful_ledger.core.seals.hashes import HASHES, Lane
 from faithful_ledger.core.seals.sums import SUMS
 from faithful_ledger.core.template import parse_template
 from tests.support import LedgerCase
@@ -123,6 +124,38 @@ class AnyRangeTest(RenewingCase):
                 self.assertTrue(holding)
                 for each in holding:  # at the end of the file one that is left out is one that is not covered
                     self.assertTrue(self.renews(turn, each, seal, contents[0]), each)
+
+    def test_many_ranges_at_once_say_what_each_says(self) -> None:
+        turn = random.Random()
+        data = turn.randbytes(700)
+        for name in (
+            "crc-32",
+            "crc-16-xmodem",
+            "crc-8-darc",
+            "crc-24-openpgp",
+            "fnv-1a-64",
+            "one-at-a-time",
+            "djb2-xor",
+        ):
+            spans = []
+            for _ in range(40):
+                start = turn.randrange(100)
+                at, size = turn.randrange(start, 400), turn.choice([1, 4, 8])
+                spans.append(
+                    (start, turn.randrange(450, 700), at, size, turn.choice(["zeros", "left out", "FF", "20"]))
+                )
+            numbers = Numbers(data)
+            if name in CATALOGUE:
+                columns = list(zip(*spans, strict=True))
+                over = Ranges(*(np.array(column) for column in columns[:4]), columns[4])
+                states = numbers.crc_states(CATALOGUE[name][0], over).tolist()
+                results = [CATALOGUE[name][0].finished(state) for state in states]
+            else:
+                lanes = [Lane(start, end, at, size, own_bytes(own, 1)) for start, end, at, size, own in spans]
+                results = HASHES[name].results_over(data, lanes)
+            for (start, end, at, size, own), result in zip(spans, results, strict=True):
+                pieces = data[start:at], own_bytes(own, size), data[at + size : end]
+                self.assertEqual(result, ALGORITHMS[name](map(memoryview, pieces)), (name, start, end, at, size, own))
 
     def test_large_tables_say_what_bit_by_bit_says(self) -> None:
         turn, size = random.Random(), 1 << 16

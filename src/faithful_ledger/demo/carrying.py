@@ -163,7 +163,7 @@ def _world(example: Example, shell: Shell) -> None:
     shown = game.play(*east, "show")
     right = shown.text.startswith("Maud")
     example.step("Carried: what was played, and its mark in both registers; the game shows Maud at East Pier", right)
-    pane.judge()
+    pane.verdict.judge("accepted")
     example.rest()
     pane.plan_removal()
     example.rest()

@@ -18,7 +18,7 @@ from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import FEW_SCALES, SCALES, STORAGES, Array, read_numbers
 from faithful_ledger.core.evidence.sightings import Sighting
-from faithful_ledger.core.scan import scan_array
+from faithful_ledger.core.scan import distinct, scan_array
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS
 
@@ -67,7 +67,7 @@ def exact_places(
     runs = list(forms)
     hits = scan_array(contents[first].data, runs)
     found: dict[tuple[tuple[int, ...], str], Place] = {}
-    for number in np.unique(hits.runs).tolist():
+    for number in distinct(hits.runs).tolist():
         offsets = hits.offsets[hits.runs == number][:MOST_HITS]
         for form in forms[runs[number]]:
             if end.over or len(found) >= most:

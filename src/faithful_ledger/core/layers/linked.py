@@ -52,14 +52,14 @@ def stream_begins(data: bytes, streams: dict[str, Stream]) -> Begins:
     """Where streams may begin by their marks, in one pass; each with its kind."""
     import numpy as np
 
-    from faithful_ledger.core.scan import scan
+    from faithful_ledger.core.scan import distinct, scan
     from faithful_ledger.core.source import MemorySource
 
     marks = [(stream, mark) for stream in streams.values() for mark in stream.marks]
     bytes_ = np.frombuffer(data, np.uint8)
     found: Begins = []
     for hits in scan(MemorySource(data), [mark for _, mark in marks]):
-        for number in np.unique(hits.runs).tolist():
+        for number in distinct(hits.runs).tolist():
             stream = marks[number][0]
             at = hits.offsets[hits.runs == number] - stream.mark_at
             found += [(stream.name, offset) for offset in stream.begins(bytes_, at[at >= 0])]

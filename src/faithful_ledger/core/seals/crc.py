@@ -44,6 +44,11 @@ class Crc(NamedTuple):
         """The result of a state, which is that of the reflected computation."""
         return (state if self.reflected_out else mirrored(state, self.width)) ^ self.xor_out
 
+    def state_of(self, result: int) -> int:
+        """The state that has a result."""
+        state = result ^ self.xor_out
+        return state if self.reflected_out else mirrored(state, self.width)
+
     def _run(self, chunk: memoryview, state: int) -> int:
         if self.width == 32 and self.polynomial == 0x04C11DB7:
             data = chunk if self.reflected else mirrored_bytes(bytes(chunk))

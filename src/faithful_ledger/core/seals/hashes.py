@@ -10,16 +10,29 @@ import hashlib
 import hmac
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import reduce
+from itertools import pairwise
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 if TYPE_CHECKING:
     import numpy as np
 
-__all__ = ["DIGESTS", "HASHES", "Hash", "digest"]
+__all__ = ["DIGESTS", "HASHES", "Hash", "Lane", "digest"]
 
 SMALL = 256  # bytes that are not worth an array
 M32, M64 = (1 << 32) - 1, (1 << 64) - 1
+
+
+class Lane(NamedTuple):
+    """One range of many, and the bytes within it that are seen as others: `size` of them at `at`, each as the one byte
+    of `fill`, or left out where that is empty.
+    """
+
+    start: int
+    end: int
+    at: int
+    size: int
+    fill: bytes
 
 
 class Hash(NamedTuple):
@@ -62,6 +75,26 @@ class Hash(NamedTuple):
         for lane, start in enumerate(order):
             found = np.ascontiguousarray(table[start:, lane])
             yield start, found if self.end is int else self.end(found)
+
+    def results_over(self, data: bytes, lanes: Sequence[Lane]) -> list[int]:
+        """The result of each lane; all are followed together, as far as they see the same bytes."""
+        import numpy as np
+
+        step = self.step
+        assert step is not None
+        states = np.full(len(lanes), self.start, np.uint64)
+        bounds = sorted({edge for lane in lanes for edge in (lane.start, lane.end, lane.at, lane.at + lane.size)})
+        for low, high in pairwise(bounds):
+            within = [lane.start <= low < lane.end for lane in lanes]
+            own = [lane.at <= low < lane.at + lane.size for lane in lanes]
+            seen = [lane.fill[:1] if inside else b"as it is" for lane, inside in zip(lanes, own, strict=True)]
+            for kind in {each for each, inside in zip(seen, within, strict=True) if inside and each}:
+                chosen = np.flatnonzero([inside and each == kind for each, inside in zip(seen, within, strict=True)])
+                part = states[chosen]
+                for byte in data[low:high] if kind == b"as it is" else kind * (high - low):
+                    part = step(part, byte)
+                states[chosen] = part
+        return [int(each) for each in (states if self.end is int else self.end(states)).tolist()]
 
 
 def _multiplied(multiplier: int) -> Hash:

@@ -15,6 +15,7 @@ from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import Choice, Switches
+from faithful_ledger.core.storage.lettering import visible
 from faithful_ledger.core.template.model import (
     Bounds,
     ElementSpec,
@@ -218,7 +219,7 @@ def _value(node: Node | None) -> str:
     if not isinstance(node, FieldNode) or node.spec.unknown:
         return ""
     try:
-        return node.spec.storage.to_text(node.value)
+        return visible(node.spec.storage.to_text(node.value))
     except LedgerError:
         return "✕"
 

@@ -15,7 +15,7 @@ from pathlib import Path
 from faithful_ledger.core.errors import LedgerError, ValueRefused
 from faithful_ledger.core.source import read_whole
 
-__all__ = ["Lettering", "lettering"]
+__all__ = ["Lettering", "lettering", "visible"]
 
 LONGEST = 4  # bytes a letter takes
 LARGEST_TABLE = 1 << 20
@@ -100,3 +100,8 @@ def _by_table(path: Path) -> Lettering:
         letters[bytes.fromhex(match[1])] = match[2]
     spelled = {text: raw for raw, text in reversed(letters.items())}
     return Lettering(lambda raw: letters.get(raw, ""), spelled.get, 1)
+
+
+def visible(text: str) -> str:
+    """A text with a dot for each character that no screen shows."""
+    return "".join(letter if letter.isprintable() or letter in "\n\t" else "·" for letter in text)

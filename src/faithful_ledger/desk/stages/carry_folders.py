@@ -14,6 +14,7 @@ from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours
 from faithful_ledger.desk.widgets.basics import button, column, label, row, swap
 from faithful_ledger.desk.widgets.carry_plan import CarryPlan
 from faithful_ledger.desk.widgets.tables import cell, plain_table
+from faithful_ledger.desk.widgets.verdict import Verdict
 
 if TYPE_CHECKING:
     from faithful_ledger.core.carry import Carry, Folders, ListedFile
@@ -40,7 +41,8 @@ class FoldersPane(QWidget):
         self.plan = CarryPlan(with_left=False)  # the list above says so of each file
         self.plan.wanted.connect(self.write)
         self.remove = button("Remove the old one…", self.plan_removal, "link")
-        self.accepted = button("The game accepted it", self.judge, "link")
+        self.verdict = Verdict(session)
+        session.recorded.connect(self._judged)
         self.removing = False
         self.body = column(spacing=8)
         choose_from = button("Choose…", lambda: self.choose_source(), "link")
@@ -48,7 +50,7 @@ class FoldersPane(QWidget):
         swapping = button("Swap sides", self.swap_sides, "link")
         for name, line, *links in (
             ("From", self.from_line, choose_from, swapping),
-            ("To", self.to_line, choose_to, self.accepted, self.remove),
+            ("To", self.to_line, choose_to, self.remove),
         ):
             quiet = label(name, "quiet")
             quiet.setFixedWidth(36)
@@ -56,6 +58,7 @@ class FoldersPane(QWidget):
             line_row.setStretchFactor(line, 1)
             self.body.addLayout(line_row)
         self.body.addWidget(self.words)
+        self.body.addWidget(self.verdict)
         self.body.addWidget(self.table, 3)
         self.body.addWidget(self.plan, 2)
         self.setLayout(self.body)
@@ -94,7 +97,7 @@ class FoldersPane(QWidget):
         self.to_line.setText(str(self.target) if self.target is not None else "not chosen yet")
         source, target, book = self.source, self.target, self.session.book
         self.remove.hide()
-        self.accepted.hide()
+        self.verdict.hide()
         if source is None or target is None or book is None:
             self._say("Choose the folder that the files go into: a new version of the map, another world, a device.")
             return
@@ -172,11 +175,14 @@ class FoldersPane(QWidget):
     def _show_carried(self) -> None:
         """Both sides agree; the old one may go once the game has accepted the new one."""
         latest, verdict = self._latest()
-        self.accepted.setVisible(latest is not None and verdict != "accepted")
+        self.verdict.setVisible(latest is not None)
+        if latest is not None:
+            self.verdict.show_posting(latest, verdict)
         self.remove.setVisible(verdict == "accepted")
         text, tone = "What goes along is there already; both sides agree.", "holds"
         if verdict in ("refused", "odd"):
-            text, tone = f"Both sides agree, but the game: {verdict}. History can reverse it.", "broken"
+            text = "Both sides agree, but the game " + {"refused": "refused it", "odd": "is odd with it"}[verdict]
+            text, tone = f"{text}; History says what to look at, and reverses it.", "broken"
         elif latest is not None and not verdict:
             text += " Start the game and look; once it has accepted it, the old one can be removed."
         self.plan.show_words(f"{HOLDS if tone == 'holds' else BROKEN} {text}", tone)
@@ -191,11 +197,10 @@ class FoldersPane(QWidget):
         latest = latest_carry(book.history, folders.about, folders.target)
         return latest, book.records.verdicts().get(latest.id, "") if latest is not None else ""
 
-    def judge(self) -> None:
-        latest, _ = self._latest()
-        if latest is not None:
-            self.session.evidence.judge(latest, "accepted")
-            self.compare()
+    def _judged(self) -> None:
+        """What the player said of a carry, here or in History, decides whether the old one may go."""
+        if not self.verdict.isHidden():
+            self._show_carried()
 
     def _decide(self, number: int) -> None:
         """The user decides about a file, once and for all."""

@@ -11,12 +11,12 @@ from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.collecting import collected_later
 from faithful_ledger.core.errors import AddressError, LedgerError
+from faithful_ledger.core.storage.lettering import visible
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono
 from faithful_ledger.desk.widgets.basics import button, column, label, row, swap
 from faithful_ledger.desk.widgets.tables import plain_table
-from faithful_ledger.desk.widgets.words import visible
 
 if TYPE_CHECKING:
     from faithful_ledger.core.binding import BoundFile

@@ -28,6 +28,7 @@ from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, sans
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, swap
 from faithful_ledger.desk.widgets.flow import flow
 from faithful_ledger.desk.widgets.tables import cell, plain_table
+from faithful_ledger.desk.widgets.verdict import Verdict
 
 if TYPE_CHECKING:
     from faithful_ledger.core.refused import Lead
@@ -175,16 +176,9 @@ class HistoryStage(QWidget):
             row(label(f"Posting of {local_time(posting.time)}", "title"), None, label(state, "quiet"), act)
         )
         verdict = self.verdicts.get(posting.id, "")
-        words = [
-            button(
-                f"{HOLDS if verdict == name else ''} {name}".strip(),
-                partial(self.session.evidence.judge, posting, name),
-                "link",
-            )
-            for name in ("accepted", "refused", "odd")
-        ]
-        asked = label("What did the game make of it?" if not verdict else "The game:", "quiet")
-        self.detail_column.addLayout(row(asked, *words, None, spacing=10))
+        asked = Verdict(self.session)
+        asked.show_posting(posting, verdict)
+        self.detail_column.addWidget(asked)
         self._show_steps(posting)
         if verdict == "refused" and posting.reversed is None:
             self._show_leads(posting)

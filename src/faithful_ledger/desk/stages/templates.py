@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QTextBrowser, QWidget
 
 from faithful_ledger.core.disk import Disk
@@ -108,6 +108,7 @@ class TemplatesSheet(QWidget):
         number = next((n for n, each in enumerate(self.found) if each.template.id == chosen), 0)
         if self.found:
             fresh.selectRow(number)
+            QTimer.singleShot(0, fresh, lambda: fresh.scrollTo(fresh.currentIndex()))  # once it has its size
 
     @property
     def current(self) -> Listed | None:

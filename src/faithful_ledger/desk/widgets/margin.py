@@ -17,6 +17,7 @@ from faithful_ledger.core.records import Mark, Quantity
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import Choice, Switches
+from faithful_ledger.core.storage.lettering import visible
 from faithful_ledger.core.storage.literals import bytes_typed
 from faithful_ledger.desk.session import Selection, Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN
@@ -26,7 +27,7 @@ from faithful_ledger.desk.widgets.element_form import ElementForm
 from faithful_ledger.desk.widgets.field_models import bounds_text
 from faithful_ledger.desk.widgets.new_element import NewElement, SeveralElements
 from faithful_ledger.desk.widgets.reading_list import ReadingList
-from faithful_ledger.desk.widgets.words import evidence_in_words, storage_in_words, visible
+from faithful_ledger.desk.widgets.words import evidence_in_words, storage_in_words
 
 if TYPE_CHECKING:
     from faithful_ledger.core.evidence import Located, Place

@@ -10,11 +10,11 @@ from shiboken6 import isValid
 
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage.lettering import visible
 from faithful_ledger.core.template.names import field_name
 from faithful_ledger.desk.session import Selection, Session
 from faithful_ledger.desk.theme import mono
 from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row
-from faithful_ledger.desk.widgets.words import visible
 
 if TYPE_CHECKING:
     from faithful_ledger.core.describe.ends import End

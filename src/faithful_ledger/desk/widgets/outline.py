@@ -15,8 +15,8 @@ from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.storage.lettering import visible
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono, sans
-from faithful_ledger.desk.widgets.words import visible
 
 __all__ = ["Outline", "OutlineModel"]
 

@@ -2,12 +2,7 @@
 
 from __future__ import annotations
 
-__all__ = ["evidence_in_words", "grouped", "storage_in_brief", "storage_in_words", "visible"]
-
-
-def visible(text: str) -> str:
-    """A text with a dot for each character that no screen shows."""
-    return "".join(letter if letter.isprintable() or letter in "\n\t" else "·" for letter in text)
+__all__ = ["evidence_in_words", "grouped", "storage_in_brief", "storage_in_words"]
 
 
 def grouped(number: int) -> str:

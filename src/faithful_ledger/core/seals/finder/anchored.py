@@ -11,7 +11,7 @@ from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from itertools import product
-from typing import Any, TypeAlias
+from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
@@ -53,18 +53,47 @@ def anchored(
 
 
 class _Wanted:
-    """Values that are stored, to be found among many results."""
+    """What is stored at each place, as states in front of what comes last, as they are and inverted, to be found among
+    many results.
+    """
 
-    def __init__(self, values: Array) -> None:
-        self.values = np.unique(values)
+    def __init__(self, states: Array, mask: int) -> None:
+        self.states, self.mask = states, np.uint64(mask)
+        both = np.concatenate((states, states ^ self.mask))
+        self.order = np.argsort(both, kind="stable")
+        self.sorted = both[self.order]
         self.low = np.zeros(1 << 16, bool)
-        self.low[(self.values & np.uint64(0xFFFF)).astype(np.intp)] = True
+        self.low[(both & np.uint64(0xFFFF)).astype(np.intp)] = True
 
-    def among(self, results: Array) -> list[int]:
-        """Which of the results are stored somewhere."""
+    def among(self, results: Array) -> tuple[Array, Array, Array]:
+        """Which of the results are stored, the number of the place where each is, and whether it is inverted there."""
         likely = np.flatnonzero(self.low[(results & np.uint64(0xFFFF)).astype(np.intp)])
-        found: list[int] = likely[np.isin(results[likely], self.values)].tolist()
-        return found
+        first = np.searchsorted(self.sorted, results[likely], "left")
+        counts = np.searchsorted(self.sorted, results[likely], "right") - first
+        hits, numbers = np.repeat(likely, counts), np.repeat(first, counts)
+        numbers += np.arange(numbers.size) - np.repeat(np.cumsum(counts) - counts, counts)
+        which = self.order[numbers]
+        return hits, which % self.states.size, which >= self.states.size
+
+
+class _Way(NamedTuple):
+    """One algorithm of a chain: the state that it begins with, and what is XORed last."""
+
+    chain: Chain
+    begin: int
+    out: int
+
+
+class _Pairs(NamedTuple):
+    """Ranges, each with the number of a place that has its result, and whether inverted."""
+
+    starts: Array
+    ends: Array
+    places: Array
+    inverted: Array
+
+    def only(self, chosen: Array) -> _Pairs:
+        return _Pairs(*(part[chosen] for part in self))
 
 
 class _Anchored:
@@ -84,7 +113,9 @@ class _Anchored:
                 self.by_value[place.bits, place.values[self.number]].append(place)
         self.heads = [head for head in HEADS if head <= self.size // 2]
         self.tails = [self.size - tail for tail in {*TAILS, *range(17)} if tail <= self.size // 2]
-        self._wanted: dict[tuple[int, bool, int], _Wanted] = {}
+        self._wanted: dict[tuple[int, int, bool, int], _Wanted] = {}
+        self._prefixes: dict[tuple[int, bool, int], Array] = {}
+        self._offsets: dict[tuple[int, int], tuple[Array, Array]] = {}
 
     def _is_usual(self, place: Place) -> bool:
         """Whether a single save may have its seal there: near an end, at a multiple of four, and not a small number."""
@@ -92,14 +123,22 @@ class _Anchored:
         near = at < USUAL or at >= self.size - USUAL
         return place.bits >= 32 and near and not is_plain(place) and (at % 4 == 0 or at >= self.size - 16)
 
-    def wanted(self, bits: int, *, flipped: bool, out: int) -> _Wanted:
-        """The values of all places as states in front of what is XORed last, as they are and inverted."""
-        key = bits, flipped, out
+    def wanted(self, number: int, bits: int, *, flipped: bool, out: int) -> _Wanted:
+        """The values of all places in a save as states in front of what is XORed last."""
+        key = number, bits, flipped, out
         if key not in self._wanted:
-            values = [place.values[self.number] for place in self.by_bits[bits]]
+            values = [place.values[number] for place in self.by_bits[bits]]
             states = np.array([mirrored(v, bits) if flipped else v for v in values], np.uint64) ^ np.uint64(out)
-            self._wanted[key] = _Wanted(np.concatenate((states, states ^ np.uint64((1 << bits) - 1))))
+            self._wanted[key] = _Wanted(states, (1 << bits) - 1)
         return self._wanted[key]
+
+    def offsets(self, number: int, bits: int) -> tuple[Array, Array]:
+        """Where all places begin and end in a save."""
+        if (number, bits) not in self._offsets:
+            places, size = self.by_bits[bits], len(self.contents[number])
+            starts = np.array([place.edge.at(size) for place in places], np.intp)
+            self._offsets[number, bits] = starts, starts + np.array([place.size for place in places], np.intp)
+        return self._offsets[number, bits]
 
     def _anchors(self, bits: int) -> list[tuple[int, bool]]:
         """Where ranges may end, and where they may begin, each with whether it is a beginning."""
@@ -116,14 +155,16 @@ class _Anchored:
         ring, bits = chain.ring, chain.ring.bits
         if self.single and bits < 32:
             return
-        prefixes = Prefixes(ring, self.content, flipped=chain.flipped).whole
+        self._prefixes.clear()  # each chain is looked at once
+        prefixes = self.prefixes_of(chain, self.number)
         powers = ring.powers(self.size + 1)
         states = ring.products(powers, prefixes)  # of all bytes up to each end, begun with zero
         zero = np.zeros(1, np.uint64)
         ways = []
         for algorithm, begin, out in chain.known:
             begun = ring.minus(zero, ring.times(powers, begin)) if begin else None
-            ways.append((algorithm, begun, self.wanted(bits, flipped=chain.flipped, out=out)))
+            wanted = self.wanted(self.number, bits, flipped=chain.flipped, out=out)
+            ways.append((algorithm, begun, wanted, _Way(chain, begin, out)))
         for anchor, is_start in self._anchors(bits):
             if until.over:
                 return
@@ -135,23 +176,77 @@ class _Anchored:
                 edges = np.arange(0, max(anchor - LEAST_COVERED + 1, 0))
                 plain = ring.minus(states[anchor : anchor + 1], ring.times(prefixes[edges], ring.power(anchor)))
                 lengths = anchor - edges
-            for algorithm, begun, wanted in ways:
+            for algorithm, begun, wanted, way in ways:
                 results = ring.minus(plain, begun[lengths]) if begun is not None else plain
-                hits = edges[wanted.among(results)][: MOST_HITS * (1 + (bits < 32) * 16)]
-                yield from self._hits(algorithm, anchor, hits.tolist(), is_start=is_start)
+                hits, places, inverted = wanted.among(results)
+                if hits.size:
+                    free = edges[hits]
+                    starts, ends = (
+                        (np.full(free.size, anchor), free) if is_start else (free, np.full(free.size, anchor))
+                    )
+                    yield from self._found(algorithm, way, _Pairs(starts, ends, places, inverted))
+
+    def _found(self, algorithm: Algorithm, way: _Way, pairs: _Pairs) -> Iterator[Finding]:
+        """Ranges that hold in the shortest save, with edges counted so that they hold in the others as well."""
+        size, known = self.size, self.by_bits[algorithm.bits]
+        at, behind = self.offsets(self.number, algorithm.bits)
+        pairs = pairs.only((pairs.ends <= at[pairs.places]) | (behind[pairs.places] <= pairs.starts))
+        froms = (False,) if alike(self.contents) else (False, True)
+        for start_from_end, end_from_end in product(froms, reversed(froms)):
+            left = pairs
+            for number in range(len(self.contents)):
+                if number != self.number and left.starts.size:
+                    more = len(self.contents[number]) - size
+                    moved = left._replace(
+                        starts=left.starts + more * start_from_end, ends=left.ends + more * end_from_end
+                    )
+                    left = left.only(self._agree(way, moved, number, algorithm.bits))
+            for start, end, which, inverted in zip(*(part.tolist() for part in left), strict=True):
+                place = known[which]
+                first = Edge(size - start, True) if start_from_end else Edge(start)
+                last = Edge(size - end, True) if end_from_end else Edge(end)
+                made = replace(algorithm, changed="inverted") if inverted else algorithm
+                cost = choice_bits(made, (start, end), (int(at[which]), int(behind[which])), size)
+                bits = place.bits * len(set(place.values)) - cost
+                yield Finding(made, first, last, place.edge, place.size, place.form, bits=bits)
+
+    def _agree(self, way: _Way, pairs: _Pairs, number: int, bits: int) -> Array:
+        """Which of some ranges of another save give what is stored there."""
+        chain, size = way.chain, len(self.contents[number])
+        at, behind = (part[pairs.places] for part in self.offsets(number, bits))
+        fits = (pairs.starts >= 0) & (pairs.starts < pairs.ends) & (pairs.ends <= size)
+        fits &= (pairs.ends <= at) | (behind <= pairs.starts)
+        where = np.flatnonzero(fits)
+        starts, ends, ring = pairs.starts[where], pairs.ends[where], chain.ring
+        prefixes = self.prefixes_of(chain, number)
+        powers = ring.powers(size + 1)
+        states = ring.products(powers[ends], ring.minus(prefixes[ends], prefixes[starts]))
+        if way.begin:
+            zero = np.zeros(1, np.uint64)
+            states = ring.minus(states, ring.minus(zero, ring.times(powers[ends - starts], way.begin)))
+        wanted = self.wanted(number, bits, flipped=chain.flipped, out=way.out)
+        stored = wanted.states[pairs.places[where]]
+        fits[where] = states == np.where(pairs.inverted[where], stored ^ wanted.mask, stored)
+        return fits
+
+    def prefixes_of(self, chain: Chain, number: int) -> Array:
+        key = id(chain.ring), chain.flipped, number
+        if key not in self._prefixes:
+            self._prefixes[key] = Prefixes(chain.ring, self.contents[number], flipped=chain.flipped).whole
+        return self._prefixes[key]
 
     # sums
 
     def over_sums(self, name: str, until: Deadline) -> Iterator[Finding]:
         kind = SUMS[name]
         running = RunningSums(self.content)
-        wanted = self.wanted(kind.bits, flipped=False, out=0)
+        wanted = self.wanted(self.number, kind.bits, flipped=False, out=0)
         algorithm = Algorithm(name)
         for anchor, is_start in self._anchors(kind.bits):
             if until.over:
                 return
             edges, results = running.from_edge(name, anchor, is_start=is_start)
-            hits = edges[wanted.among(results)][: MOST_HITS * 16]
+            hits = np.unique(edges[wanted.among(results)[0]])[: MOST_HITS * 16]
             yield from self._hits(algorithm, anchor, hits.tolist(), is_start=is_start)
 
     # from a hit to a finding

@@ -12,8 +12,8 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from itertools import islice
-from typing import Any, TypeAlias
+from itertools import islice, product
+from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
@@ -23,14 +23,15 @@ from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_byt
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, own_bits, spelled
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike
-from faithful_ledger.core.seals.finder.rings import Prefixes, multiplying, polynomials
+from faithful_ledger.core.seals.finder.rings import Prefixes, Ranges, multiplying, polynomials
 from faithful_ledger.core.seals.finder.running import RunningSums
-from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Hash
+from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Hash, Lane
 from faithful_ledger.core.seals.sums import SUMS
 
 __all__ = ["SLOW", "Numbers", "all_natural", "is_plain", "natural"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
+_Range: TypeAlias = tuple[Edge, Edge, Place, str | None]
 HEADS = (0, 4, 8, 12, 16, 20, 24, 28, 32, 36, 40, 48, 56, 60, 64, 80, 96, 100, 128, 256, 512, 1024)
 TAILS = (0, 4, 8, 2, 16, 1, 12, 20, 32, 64)
 FEW_HEADS, FEW_TAILS = 8, 5
@@ -68,7 +69,7 @@ def natural(
     for algorithm in slow:
         if end.over:
             return
-        yield from looking.beside(algorithm, MOST_SLOW, covering=True)
+        yield from looking.covering(algorithm)
 
 
 def is_plain(place: Place) -> bool:
@@ -88,6 +89,7 @@ class Numbers:
         self.prefixes: dict[tuple[int, int, bool], Prefixes] = {}
         self.states: dict[object, int] = {}
         self.begun: dict[object, int] = {}
+        self.many: dict[tuple[object, int], Array] = {}
 
     def of(self, algorithm: Algorithm, start: int, end: int, at: int, size: int, own: str | None) -> int:
         """The result over a range, in which what is stored is seen as `own`."""
@@ -104,6 +106,25 @@ class Numbers:
             return algorithm([data[start:end]])
         return algorithm([data[start:at], memoryview(own_bytes(own, size)), data[at + size : end]])
 
+    def crc_states(self, crc: Crc, over: Ranges) -> Array:
+        """What a CRC is after many ranges, in front of what comes last."""
+        key = crc.width, crc.polynomial, crc.reflected
+        if (key, id(over)) not in self.many:
+            self.many[key, id(over)] = self._prefixes(crc).states(over)
+        plain = self.many[key, id(over)]
+        if not crc.start:
+            return plain
+        powers = polynomials(crc.width, crc.polynomial).powers(len(self.content) + 1)
+        started: Array = self._prefixes(crc).ring.times(powers[over.lengths], mirrored(crc.start, crc.width))
+        return plain ^ started
+
+    def _prefixes(self, crc: Crc) -> Prefixes:
+        key = crc.width, crc.polynomial, crc.reflected
+        if key not in self.prefixes:
+            ring = polynomials(crc.width, crc.polynomial)
+            self.prefixes[key] = Prefixes(ring, self.content, flipped=not crc.reflected)
+        return self.prefixes[key]
+
     def _crc(self, crc: Crc, start: int, end: int, at: int, size: int, own: str | None) -> int:
         """The same from prefixes (rings.py)."""
         key = crc.width, crc.polynomial, crc.reflected
@@ -111,10 +132,8 @@ class Numbers:
         place = (key, start, end, at if own is not None else 0, own)
         state = self.states.get(place)
         if state is None:  # others with this polynomial differ in what they start with, and in what comes last
-            ring = polynomials(crc.width, crc.polynomial)
-            if key not in self.prefixes:
-                self.prefixes[key] = Prefixes(ring, self.content, flipped=not crc.reflected)
-            prefixes = self.prefixes[key]
+            prefixes = self._prefixes(crc)
+            ring = prefixes.ring
             total = ring.minus_one(prefixes.end(end, at, size, own), int(prefixes.whole[start]))
             state = ring.product(int(ring.powers(len(self.content) + 1)[end - left]), total)
             if key in SHARED_POLYNOMIALS and len(self.states) < MOST_STATES:
@@ -144,6 +163,19 @@ class Numbers:
         return self.begun[key]
 
 
+class _Tries(NamedTuple):
+    """Ranges to try, and the same as offsets in one content."""
+
+    each: list[_Range]
+    over: Ranges
+
+    @classmethod
+    def of(cls, each: list[_Range], size: int) -> _Tries:
+        spans = [(start.at(size), end.at(size), place.edge.at(size), place.size) for start, end, place, _ in each]
+        starts, ends, ats, sizes = np.array(spans, np.intp).reshape(-1, 4).T
+        return cls(each, Ranges(starts, ends, ats, sizes, tuple(own for _, _, _, own in each)))
+
+
 class _Natural:
     def __init__(self, contents: Sequence[bytes], number: int, places: Sequence[Place], end: Deadline) -> None:
         self.contents, self.number, self.until = contents, number, end
@@ -156,6 +188,7 @@ class _Natural:
                 self.by_bits[place.bits].append(place)
                 self.by_value[place.bits, place.values[number]].append(place)
         self.numbers = Numbers(self.content)
+        self.ranges: dict[int, _Tries] = {}
         self.other = max(range(len(contents)), key=lambda j: (len(contents[j]), j != number))
         self.others = Numbers(contents[self.other])
         self.has_text = SPELLED.search(self.content) is not None
@@ -214,27 +247,51 @@ class _Natural:
                     yield from self._checked(algorithm, start, end, place, None)
                 break
 
-    def beside(self, algorithm: Algorithm, most: int = MOST_PLACES, *, covering: bool = False) -> Iterator[Finding]:
+    def beside(self, algorithm: Algorithm) -> Iterator[Finding]:
         """Over ranges that begin or end at the seal, or cover it."""
-        for place in self._places(algorithm)[:most]:
+        if algorithm.crc is None and algorithm.name in CATALOGUE:
+            yield from self._beside(algorithm, CATALOGUE[algorithm.name][0])
+            return
+        for place in self._places(algorithm)[:MOST_PLACES]:
             if self.until.over:
                 return
-            at = place.edge.at(self.size)
-            behind = place.edge._replace(
-                offset=place.edge.offset - place.size if place.edge.from_end else place.edge.offset + place.size
+            for each in self._ranges_at(place):
+                yield from self._tried(algorithm, *each)
+
+    def _beside(self, algorithm: Algorithm, crc: Crc) -> Iterator[Finding]:
+        """The same for a CRC, all ranges at once."""
+        if algorithm.bits not in self.ranges:
+            places = self._places(algorithm)[:MOST_PLACES]
+            self.ranges[algorithm.bits] = _Tries.of(
+                [each for place in places for each in self._ranges_at(place)], self.size
             )
-            if not covering:
-                for tail in self.tails[:FEW_TAILS]:
-                    if self.size - tail > at + place.size:
-                        yield from self._tried(algorithm, behind, Edge(tail, True), place, None)
-                for head in self.heads:
-                    if head < at:
-                        yield from self._tried(algorithm, Edge(head), place.edge, place, None)
-            for head in self.heads[:FEW_HEADS] if not covering else self.heads[:2]:
-                for tail in self.tails[:2] if not covering else self.tails[:1]:
-                    if head <= at and at + place.size <= self.size - tail:
-                        for own in OWN[: 3 if covering else 4]:
-                            yield from self._tried(algorithm, Edge(head), Edge(tail, True), place, own)
+        tries = self.ranges[algorithm.bits]
+        if not tries.each:
+            return
+        states, mask = self.numbers.crc_states(crc, tries.over), (1 << crc.width) - 1
+        values = [each[2].values[self.number] for each in tries.each]
+        found = np.zeros(states.size, bool)
+        for sign, plus in ((1, 0), (-1, -1), (-1, 0)):  # as it is, inverted, negated
+            wanted = {value: crc.state_of(sign * value + plus & mask) for value in set(values)}
+            found |= states == np.array([wanted[value] for value in values], np.uint64)
+        for number in np.flatnonzero(found).tolist():
+            yield from self._tried(algorithm, *tries.each[number])
+
+    def _ranges_at(self, place: Place) -> Iterator[_Range]:
+        """Ranges that begin or end at a place, or cover it: from, to, the place, and as what it is seen."""
+        at = place.edge.at(self.size)
+        behind = place.edge._replace(
+            offset=place.edge.offset - place.size if place.edge.from_end else place.edge.offset + place.size
+        )
+        for tail in self.tails[:FEW_TAILS]:
+            if self.size - tail > at + place.size:
+                yield behind, Edge(tail, True), place, None
+        for head in self.heads:
+            if head < at:
+                yield Edge(head), place.edge, place, None
+        for head, tail, own in product(self.heads[:FEW_HEADS], self.tails[:2], OWN):
+            if head <= at and at + place.size <= self.size - tail:
+                yield Edge(head), Edge(tail, True), place, own
 
     def _places(self, algorithm: Algorithm) -> list[Place]:
         if not algorithm.is_digest:
@@ -315,6 +372,23 @@ class _Natural:
                 yield replace(checked, bits=min(place.bits, 64) * values - cost)
 
     # hashes that take byte after byte
+
+    def covering(self, algorithm: Algorithm) -> Iterator[Finding]:
+        """Over all of the file, or all but its first bytes, with the seal in it: every range at once."""
+        tries: list[_Range] = []
+        for place, head, own in product(self._places(algorithm)[:MOST_SLOW], self.heads[:2], OWN[:3]):
+            at = place.edge.at(self.size)
+            if head <= at <= self.size - place.size:
+                tries.append((Edge(head), Edge(0, True), place, own))
+        lanes = [
+            Lane(start.at(self.size), self.size, place.edge.at(self.size), place.size, own_bytes(own or "", 1))
+            for start, _, place, own in tries
+        ]
+        results = HASHES[algorithm.name].results_over(self.content, lanes)
+        mask = (1 << algorithm.bits) - 1
+        for each, result in zip(tries, results, strict=True):
+            if each[2].values[self.number] in (result, ~result & mask, -result & mask):
+                yield from self._checked(algorithm, *each)
 
     def followed(self, algorithm: Algorithm) -> Iterator[Finding]:
         """From each natural start to every end."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import re
 from collections.abc import Iterator, Sequence
-from itertools import chain
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
@@ -17,7 +16,7 @@ WIDTHS = (4, 2, 8, 3, 1)
 MIXED = 3  # values that each byte of a checksum has in four saves, all but surely
 NATURAL_HEAD, NATURAL_TAIL = 64, 64
 MOST, USUAL = 4000, 256
-FEWEST = 100  # of each width
+FEWEST = 100  # of each form
 HEX = re.compile(rb"[0-9a-f]{4,}"), re.compile(rb"[0-9A-F]{4,}")
 DECIMAL = re.compile(rb"(?<![0-9])[0-9]{3,20}(?![0-9])")
 BASE64 = re.compile(
@@ -78,8 +77,10 @@ def places(contents: Sequence[bytes], at: int | None = None) -> list[Place]:
     ranked = sorted(found.values(), key=lambda place: _rank(place, contents))
     if at is not None or len(ranked) <= MOST:
         return ranked
-    rest = [[place for place in ranked[MOST:] if place.bits == bits][:FEWEST] for bits in (8, 16, 24, 32, 64)]
-    return ranked[:MOST] + list(chain.from_iterable(rest))
+    rest: dict[str, list[Place]] = {}
+    for place in ranked[MOST:]:
+        rest.setdefault(place.form, []).append(place)
+    return ranked[:MOST] + [place for each in rest.values() for place in each[:FEWEST]]
 
 
 def _in_order(contents: Sequence[bytes], *, from_end: bool) -> Iterator[Place]:

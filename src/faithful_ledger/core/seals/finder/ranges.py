@@ -16,6 +16,7 @@ from typing import Any, NamedTuple, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.bit_order import mirrored, mirrored_bytes
+from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import CRC, Algorithm
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.finding import Finding, edges_bits, naturalness
@@ -26,7 +27,7 @@ from faithful_ledger.core.seals.hashes import HASHES
 __all__ = ["Differences", "any_range", "chains"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-MOST_PAIRS = 1024  # chance makes n² ÷ 2³³ of 32 bits: 128 in a megabyte
+MOST_PAIRS, MOST_AGREEING = 1024, 1 << 17  # chance makes n² ÷ 2³³ of 32 bits: 128 in 1 MiB, 32,768 in 16 MiB
 MOST_ALIKE = 64  # pairs of those that agree for one and the same reason
 FEW = 1 << 16
 TRIED = 13.0  # bits: about so many algorithms, orders and places are tried
@@ -126,8 +127,12 @@ def any_range(found: Differences, place: Place, chain: Chain) -> Iterator[Findin
     before = int(np.searchsorted(low, start, side="right")) - 1  # the class of the place itself
     for left_out in (False, True):
         shift = place.size if left_out else 0
-        pairs = _around(ring, crosswise, before, shift) if left_out else _agreeing(crosswise, prefixes[pivot])
-        for first, second in islice(pairs, MOST_PAIRS):
+        if left_out:
+            pairs = islice(_around(ring, crosswise, before, shift), MOST_PAIRS)
+        else:
+            agreeing = islice(_agreeing(crosswise, prefixes[pivot]), MOST_AGREEING)
+            pairs = islice(_weighed(ring, agreeing, prefixes[pivot], steps[pivot], (low, high)), MOST_PAIRS)
+        for first, second in pairs:
             between = [_moved(ring, each, first, before, second, shift) for each in prefixes]
             stretch = int(low[second]), int(high[second])
             for end in _ends(ring, found.size, between, steps, pivot, stretch, shift):
@@ -144,8 +149,14 @@ def _from_two(ring: Ring, size: int, prefixes: Array, low: Array, step: int) -> 
     behind = np.searchsorted(low, ends, side="right") - 1
     weights = np.concatenate((np.full(1, ring.one, np.uint64), ring.inverses(size)))
     targets = ring.minus(prefixes[behind], ring.times(weights, step))
-    for end in _held(targets, prefixes)[:MOST_PAIRS].tolist():
-        for first in np.flatnonzero(prefixes[: behind[end]] == targets[end])[:2].tolist():
+    narrow = np.uint32 if ring.bits <= 32 else np.uint64  # half as much to sort
+    targets, prefixes = targets.astype(narrow), prefixes.astype(narrow)
+    found = _held(targets, prefixes)[:MOST_PAIRS]
+    classes: dict[int, list[int]] = {}
+    for first in _held(prefixes, targets[found]).tolist():
+        classes.setdefault(int(prefixes[first]), []).append(first)
+    for end in found.tolist():
+        for first in [each for each in classes[int(targets[end])] if each < behind[end]][:2]:
             yield first, end
 
 
@@ -173,6 +184,21 @@ def _agreeing(crosswise: list[Array], prefixes: Array) -> Iterator[tuple[int, in
     for members in _alike(_mixed(crosswise)):
         _, where = np.unique(prefixes[members], return_index=True)
         yield from islice(combinations(np.sort(members[where]).tolist(), 2), MOST_ALIKE)
+
+
+def _weighed(
+    ring: Ring, pairs: Iterator[tuple[int, int]], prefixes: Array, step: int, classes: tuple[Array, Array]
+) -> Iterator[tuple[int, int]]:
+    """Those pairs of which the second class is more than one end, or one that has the right weight."""
+    low, high = classes
+    both = np.array(list(pairs), np.intp).reshape(-1, 2)
+    first, second = both.T
+    alone = np.flatnonzero(low[second] == high[second])
+    between = ring.minus(prefixes[second[alone]], prefixes[first[alone]])
+    powers = ring.powers(int(high[-1]) + 1)[low[second[alone]]]
+    kept = np.ones(len(both), bool)
+    kept[alone] = ring.products(powers, between) == np.uint64(step)
+    yield from zip(first[kept].tolist(), second[kept].tolist(), strict=True)
 
 
 def _around(ring: Ring, crosswise: list[Array], before: int, size: int) -> Iterator[tuple[int, int]]:
@@ -208,15 +234,15 @@ def _moved(ring: Ring, prefixes: Array, first: int, before: int, second: int, sh
 
 def _held(keys: Array, among: Array) -> Array:
     """The numbers of the keys that are among others."""
+    among = distinct(among)
     if among.size > FEW:
-        among = np.intersect1d(np.unique(keys), np.unique(among), assume_unique=True)
-    else:
-        among = np.unique(among)
+        both = np.sort(np.concatenate((distinct(keys), among)))
+        among = both[1:][both[1:] == both[:-1]]
     if not among.size:
         return np.zeros(0, np.intp)
     bits = int(among.size).bit_length() + 6
     table, rest = np.zeros(1 << bits, bool), np.uint64(64 - bits)
-    scrambled, known = keys * np.uint64(MIXING[0]), among * np.uint64(MIXING[0])
+    scrambled, known = (each.astype(np.uint64) * np.uint64(MIXING[0]) for each in (keys, among))
     table[(known >> rest).astype(np.intp)] = True
     likely = np.flatnonzero(table[(scrambled >> rest).astype(np.intp)])
     where = np.minimum(np.searchsorted(among, keys[likely]), among.size - 1)
@@ -236,7 +262,7 @@ def _alike(keys: Array) -> Iterator[Array]:
     for low, high in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
         members = (packed[low : high + 1] & place).astype(np.intp)
         whole = keys[members]
-        for value in np.unique(whole).tolist():
+        for value in distinct(whole).tolist():
             alike = members[whole == np.uint64(value)]
             if alike.size > 1:
                 yield alike

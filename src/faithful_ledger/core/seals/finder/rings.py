@@ -9,17 +9,17 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from functools import cached_property, lru_cache
-from typing import Any, TypeAlias
+from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.bit_order import mirrored, mirrored_bytes
 from faithful_ledger.core.seals.algorithms import own_bytes
 
-__all__ = ["Multiplying", "Polynomials", "Prefixes", "Ring", "multiplying", "polynomials"]
+__all__ = ["Multiplying", "Polynomials", "Prefixes", "Ranges", "Ring", "forget_powers", "multiplying", "polynomials"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-MANY = 1 << 16
+FEW, MANY = 8, 1 << 16  # numbers that are not worth tables, and that are worth large ones
 BITS_OF = (np.arange(256)[:, None] >> np.arange(8)[None, :] & 1).astype(bool)
 
 
@@ -94,6 +94,11 @@ def _powers(ring: Ring, base: int, count: int) -> Array:
     return found
 
 
+def forget_powers() -> None:
+    """For a measurement of what they cost."""
+    _powers.cache_clear()
+
+
 class Polynomials(Ring):
     """Polynomials over GF(2) modulo one of degree `bits`, reflected: the highest bit is the constant term."""
 
@@ -128,6 +133,8 @@ class Polynomials(Ring):
         return result
 
     def times(self, numbers: Array, factor: int) -> Array:
+        if numbers.size <= FEW:
+            return np.array([self.product(number, factor) for number in numbers.tolist()], np.uint64)
         parts = []
         for _ in range(self.bits):
             parts.append(factor)
@@ -236,6 +243,27 @@ class Multiplying(Ring):
         return data.astype(np.uint64) * weights & np.uint64(0xFFFFFFFF)
 
 
+class Ranges(NamedTuple):
+    """Many ranges [starts[k], ends[k]), each with what it sees in `sizes[k]` bytes at `ats[k]`: what `owns[k]` says."""
+
+    starts: Array
+    ends: Array
+    ats: Array
+    sizes: Array
+    owns: tuple[str | None, ...]
+
+    @property
+    def left_out(self) -> Array:
+        """How many bytes of each are not seen."""
+        found: Array = np.where([own == "left out" for own in self.owns], self.sizes, 0)
+        return found
+
+    @property
+    def lengths(self) -> Array:
+        found: Array = self.ends - self.starts - self.left_out
+        return found
+
+
 class Prefixes:
     """The prefixes K(i) of one content, over its bytes as they are or `flipped` (mirrored)."""
 
@@ -261,6 +289,23 @@ class Prefixes:
             return ring.minus_one(rest, ring.minus_one(0, before))
         inside = ring.minus_one(ring.minus_one(behind, before), self._filling(at, own_bytes(own, size)))
         return ring.minus_one(last, inside)
+
+    def states(self, over: Ranges) -> Array:
+        """What states are after many ranges, begun with zero."""
+        ring, whole = self.ring, self.whole
+        inverses = np.concatenate((np.full(1, ring.one, np.uint64), ring.inverses(self.size)))
+        totals, behind = whole[over.ends].copy(), over.ats + over.sizes
+        for own, size in {(own, size) for own, size in zip(over.owns, over.sizes.tolist(), strict=True) if own}:
+            chosen = np.flatnonzero((np.array(over.owns) == own) & (over.sizes == size))
+            before, after = whole[over.ats[chosen]], whole[behind[chosen]]
+            if own == "left out":
+                moved = ring.times(ring.minus(totals[chosen], after), ring.power(size))
+                totals[chosen] = ring.minus(moved, ring.minus(np.zeros(1, np.uint64), before))
+                continue
+            fill = ring.times(inverses[over.ats[chosen]], self._filling(0, own_bytes(own, size)))
+            totals[chosen] = ring.minus(totals[chosen], ring.minus(ring.minus(after, before), fill))
+        powers = ring.powers(self.size + 1)
+        return ring.products(powers[over.ends - over.left_out], ring.minus(totals, whole[over.starts]))
 
     def _filling(self, at: int, fill: bytes) -> int:
         """What bytes at an offset add to the prefixes behind them."""

@@ -13,6 +13,7 @@ from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
+from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import Algorithm, own_bytes
 from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness, own_bits, place_bits
 from faithful_ledger.core.seals.finder.places import Edge, Place
@@ -114,7 +115,7 @@ class _Words:
         self.content = found.contents[0]
         start = place.edge.at(found.size)
         self.own = start, start + place.size
-        numbers = np.unique((found.at[found.at >= way.alignment] - way.alignment) // way.word)
+        numbers = distinct((found.at[found.at >= way.alignment] - way.alignment) // way.word)
         each = [self.held(self.seen(content, "zeros"))[numbers] for content in found.contents]
         differences = [other - each[0] if way.modulus else other ^ each[0] for other in each[1:]]
         changed = np.zeros(numbers.size, bool)
