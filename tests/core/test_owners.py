@@ -289,9 +289,9 @@ def table_card(source: random.Random) -> OtherCard:
     size, blocks = source.choice([64, 128, 512]), source.randrange(8, 60)
     wide, free, last = source.choice([2, 4]), source.choice([0, 0xFFF0]), source.choice([0xFFFF, blocks + 3])
     head, by_count = source.randrange(40), source.random() < 0.5
-    record = 1 + 4 + wide + 12
+    record = 1 + 4 + wide + 12 + 1
     at = head + blocks * wide + 9 * record
-    fields = f"{{field: used, as: u8}}, {{field: length, as: u32}}, {{field: start, as: u{8 * wide}}}, {{field: name, as: text, size: 12}}"
+    fields = f"{{field: used, as: u8}}, {{field: length, as: u32}}, {{field: start, as: u{8 * wide}}}, {{field: name, as: text, size: 12}}, {{field: mood, as: u8}}"
     template = described(
         f"""- {{unknown: head, size: {head}}}
 - {{rows: chain, each: {{as: u{8 * wide}}}, count: {blocks}}}
@@ -314,14 +314,15 @@ def table_card(source: random.Random) -> OtherCard:
                 while block != last:
                     content += data[at + block * size : at + (block + 1) * size]
                     block = number(data, head + block * wide, wide)
-                name = data[base + 5 + wide : base + record].rstrip(b"\0").decode()
+                assert not data[base + record - 1], "a new entry keeps what the one before it said"
+                name = data[base + 5 + wide : base + record - 1].rstrip(b"\0").decode()
                 found[name] = content[: length * size if by_count else length]
         return found
 
     image = (
         source.randbytes(head)
         + free.to_bytes(wide, order) * blocks
-        + bytes(9 * record)
+        + b"".join(bytes(record - 1) + source.randbytes(1) for _ in range(9))
         + source.randbytes(blocks * size)
     )
     return OtherCard(template, image, read, size, 9, 1 if by_count else size // 16)

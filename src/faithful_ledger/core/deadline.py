@@ -5,27 +5,29 @@ from __future__ import annotations
 import signal
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 __all__ = ["NEVER", "Deadline"]
 
 
 class Deadline:
-    """Over once so many seconds have passed since it was made, or it was cancelled; with None only then."""
+    """Over once so many seconds have passed since it was made, or it was cancelled; with None only then. With the clock
+    `thread_time` it counts what its thread works, so that what is found does not depend on what else is running.
+    """
 
-    def __init__(self, seconds: float | None) -> None:
-        self.seconds = seconds
+    def __init__(self, seconds: float | None, clock: Callable[[], float] = time.monotonic) -> None:
+        self.seconds, self.clock = seconds, clock
         self._cancelled = threading.Event()
         self.begin()
 
     def begin(self) -> None:
         """Count from now: what waited for its turn has all its time."""
-        self._end = time.monotonic() + self.seconds if self.seconds is not None else None
+        self._end = self.clock() + self.seconds if self.seconds is not None else None
 
     @property
     def over(self) -> bool:
-        return self._cancelled.is_set() or (self._end is not None and time.monotonic() >= self._end)
+        return self._cancelled.is_set() or (self._end is not None and self.clock() >= self._end)
 
     @property
     def cancelled(self) -> bool:

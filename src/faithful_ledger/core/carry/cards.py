@@ -202,6 +202,7 @@ class Card:
         self._refuse(files, {entry.name for entry in self.entries} - {entry.name for entry in gone})
         free = [*sorted(block for entry in gone for block in entry.blocks), *self.free]
         places = [entry.record for entry in gone]
+        taken = set(places)
         places += [n for n, item in enumerate(self.directory.items()) if self.directory.is_empty(item)]
         needed = sum(self._count(data) for data in files.values())
         if needed > len(free):
@@ -217,7 +218,8 @@ class Card:
             count = self._count(data)
             blocks, free = free[:count], free[count:]
             place = blocks[0] if isinstance(self.chains, RecordChains) else places[number]
-            entries += [*self._record(place, name, len(data), blocks), *self.chains.linked(blocks)]
+            fresh = place not in taken
+            entries += [*self._record(place, name, len(data), blocks, fresh=fresh), *self.chains.linked(blocks)]
             writes += [(block, data[n * self.block_size :][: self.block_size]) for n, block in enumerate(blocks)]
         if not isinstance(self.chains, RecordChains):
             entries += [e for place in places[len(files) : len(gone)] for e in self._emptied(place)]
@@ -275,7 +277,8 @@ class Card:
                 label = f"Copy of {entry.path}"
                 yield bytes_entry(self.save, self.save.main.name, start, end, entry.data, label)
 
-    def _record(self, place: int, name: str, size: int, blocks: list[int]) -> Iterator[Entry]:
+    def _record(self, place: int, name: str, size: int, blocks: list[int], *, fresh: bool) -> Iterator[Entry]:
+        """What a record says of a file; a `fresh` one has nothing of the file that was in its place before."""
         record = self.directory.item(place)
         values = {field: value for pattern, field, value in reversed(self.spec.fill) if fnmatchcase(name, pattern)}
         values[self.spec.name] = name
@@ -286,6 +289,9 @@ class Card:
                 yield self._typed(node, values[node.spec.name])
             elif node.spec.means in self.meanings:
                 yield self._typed(node, self.meanings[node.spec.means])
+            elif fresh and node.spec.is_free and any(node.raw):
+                with suppress(ValueRefused):  # nothing is not a value there
+                    yield value_entry(node, node.spec.storage.decode(bytes(len(node.raw))))
 
     def _emptied(self, place: int) -> Iterator[Entry]:
         return emptied(self.directory, self.directory.item(place))

@@ -35,20 +35,20 @@ class Program(NamedTuple):
         return sorted(writes, key=lambda folder: (not writes[folder], str(folder)))[:MOST_FOLDERS]
 
 
-def programs() -> list[Program]:
-    """All programs but this one that you may look into, by name."""
+def programs(holding: set[str] | None = None) -> list[Program]:
+    """All programs but this one that you may look into, by name; or those that hold one of some files open."""
     import psutil
 
     found = []
-    for process in psutil.process_iter(["pid", "name"]):
+    for process in psutil.process_iter():
         if process.pid == os.getpid():
             continue
         try:
             files = tuple((file.path, getattr(file, "mode", "r") != "r") for file in process.open_files())
-            words = tuple(process.cmdline())
+            if holding is None or not holding.isdisjoint(path for path, _ in files):
+                found.append(Program(process.name(), process.pid, tuple(process.cmdline()), files))
         except (psutil.Error, OSError):
             continue
-        found.append(Program(str(process.info["name"]), process.pid, words, files))
     return sorted(found, key=lambda program: (program.name.casefold(), program.pid))
 
 
@@ -59,7 +59,7 @@ def holders(paths: Iterable[Path], running: Iterable[Program] | None = None) -> 
     """Programs that hold one of these files open, by file."""
     wanted = {os.path.realpath(path) for path in paths}
     found: dict[str, list[str]] = {}
-    for program in programs() if running is None else running:
+    for program in programs(wanted) if running is None else running:
         for path in {path for path, _ in program.files} & wanted:
             found.setdefault(path, []).append(str(program))
     return found

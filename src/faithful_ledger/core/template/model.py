@@ -125,6 +125,12 @@ class FieldSpec(ElementSpec):
     constant: bytes | None = None
     unknown: bool = False
 
+    @property
+    def is_free(self) -> bool:
+        """Whether a person says what is in it: it is not worked out, locked, constant or unknown."""
+        fixed = self.unknown or self.constant is not None or self.locked is not None
+        return not fixed and self.derived is None and self.seal is None
+
     def subject(self, path: str) -> str:
         """What its length or seal is about, in words; the path may name a whole file."""
         whole = path in ("", "file")

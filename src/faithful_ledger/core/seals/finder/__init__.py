@@ -10,7 +10,7 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from itertools import product
-from time import monotonic
+from time import monotonic, thread_time
 
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import KEYED, LENGTH, Algorithm, algorithm
@@ -163,7 +163,7 @@ def _of_unknown_polynomials(
     """From saves of one size, at places that nothing explains; parts of a wide one look like narrow ones."""
     differences = Differences(group)
     mixed = [place for place in spots if place.mixed]
-    own = Deadline(UNKNOWN_SECONDS)
+    own = Deadline(UNKNOWN_SECONDS, thread_time)
     for bits in WIDTHS:
         for place in [place for place in mixed if place.bits == bits][:UNKNOWN_PLACES]:
             if end.over or own.over:

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
+from time import thread_time
 from typing import Any, Literal, TypeAlias
 
 import numpy as np
@@ -192,7 +193,7 @@ def find_block_rules(contents: Sequence[bytes], until: Deadline = NEVER) -> list
     """Checksums that hold in every block of every save."""
     found: list[BlockRule] = []
     for chain in chains_of_blocks(contents, until):
-        own = Deadline(CHAIN_SECONDS)  # chance makes chains of large blocks, which take long
+        own = Deadline(CHAIN_SECONDS, thread_time)  # chance makes chains of large blocks, which take long
         for rule in _rules(chain, contents[0], own):
             if until.over:
                 return found
