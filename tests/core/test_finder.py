@@ -475,6 +475,42 @@ class LengthTest(LedgerCase):
                 assert written is not None
                 self.assertTrue(seal.holds(grown[:place] + written + grown[place + seal.size :]))
 
+    def test_counts_of_records_and_lengths_with_something_added(self) -> None:
+        turn = random.Random()
+        for unit, added, width, order in ((24, 0, 2, "le"), (7, 1, 4, "be"), (12, 3, 4, "le"), (1, 16, 4, "le")):
+            made, head = [], turn.randrange(20, 60)
+            for count in turn.sample(range(300, 2000), 7):
+                data = bytearray(turn.randbytes(head + unit * count))
+                number = count + added if unit > 1 else len(data) + added
+                data[9 : 9 + width] = number.to_bytes(width, "little" if order == "le" else "big")
+                made.append(bytes(data))
+            with self.subTest(unit=unit, added=added):
+                (found, *others) = [each for each in find_seals(made, Hints("length")) if each.sure]
+                self.assertEqual((found.algorithm.unit, others), (unit, []))
+                grown = made[0] + bytes(5 * unit)
+                at, end = found.spans(len(grown))[2], 9 + width
+                written = found.written(grown)
+                assert written is not None
+                renewed = grown[:at] + written + grown[at + found.size :]
+                self.assertEqual(int.from_bytes(renewed[9:end], "little" if order == "le" else "big"),
+                                 int.from_bytes(grown[9:end], "little" if order == "le" else "big") + 5 * (1 if unit > 1 else unit))  # fmt: skip
+                path = self.folder / f"{unit}.sav"
+                path.write_bytes(made[0])
+                begun = "ledger: 1\nid: t\ntitle: T\nfiles:\n  save:\n    name: '*.sav'\n    layout: []\n"
+                save = open_save(path, parse_template(begun.encode(), "t"))
+                text = drafts.changed(begun.encode(), save, partial(seal_found, finding=found))
+                read = open_save(path, parse_template(text, "t"))
+                self.assertTrue(all(state.holds for state in read.seals) and read.seals, text.decode())
+
+    def test_two_lengths_do_not_hide_each_other(self) -> None:
+        turn, made = random.Random(9), []
+        for size in (700, 900, 1300, 2000, 650, 888):
+            data = bytearray(turn.randbytes(size))
+            data[4:8], data[12:16] = size.to_bytes(4, "little"), (size - 16).to_bytes(4, "little")
+            made.append(bytes(data))
+        found = [each.stored.at(700) for each in find_seals(made, Hints("length")) if each.sure]
+        self.assertEqual(sorted(found), [4, 12])
+
     def test_saves_of_one_size_say_nothing_about_it(self) -> None:
         data = [bytes([number]) * 3 + (400).to_bytes(4, "little") + bytes(393) for number in range(4)]
         self.assertEqual(list(find_seals(data, Hints("length"))), [])

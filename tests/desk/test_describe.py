@@ -357,7 +357,7 @@ class TemplatesTest(DescribeCase):
         shipped = [
             f"brinewick-{edition}" for edition in ("atlas", "card", "console", "deep", "desktop", "pocket", "quill")
         ]
-        self.assertEqual(self.ids(), [*shipped, "mine-sav"])
+        self.assertEqual(self.ids(), ["mine-sav", *shipped])
         shown = self.page.current
         assert shown is not None
         self.assertEqual((shown.template.id, shown.origin), ("mine-sav", "book mine"))  # that of the open save

@@ -84,6 +84,8 @@ def _seal_keys(algorithm: Algorithm) -> dict[str, Any]:
         keys["crc"] |= {"reflected_out": out} if out != algorithm.crc.reflected else {}
     if algorithm.start is not None:
         keys["start"] = algorithm.start
+    if algorithm.unit > 1:
+        keys["unit"] = algorithm.unit
     if algorithm.changed:
         keys["changed"] = algorithm.changed
     if algorithm.key:

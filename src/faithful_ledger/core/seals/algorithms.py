@@ -26,13 +26,16 @@ DIGEST_BITS = {name: 8 * len(digest(name, ())) for name in DIGESTS}
 
 @dataclass(frozen=True)
 class Algorithm:
-    """One algorithm. `start` is None for the usual one; `changed` is what is done to the result; `key` is an HMAC's."""
+    """One algorithm. `start` is None for the usual one; `changed` is what is done to the result; `key` is an HMAC's;
+    `unit` is how many bytes count as one for a length.
+    """
 
     name: str
     start: int | None = None
     changed: Literal["", "negated", "inverted"] = ""
     crc: Crc | None = None
     key: bytes = b""
+    unit: int = 1
 
     @cached_property
     def bits(self) -> int:
@@ -74,7 +77,7 @@ class Algorithm:
         if self.is_digest:
             return int.from_bytes(digest(self.name.removeprefix(KEYED), chunks, self.key), "big")
         if self.name == LENGTH:
-            return sum(map(len, chunks))
+            return sum(map(len, chunks)) // self.unit + (self.start or 0)
         known = SUMS[self.name] if self.name in SUMS else HASHES[self.name]
         return known.compute(chunks, known.start if self.start is None else self.start)
 

@@ -43,7 +43,7 @@ class TakenIn(NamedTuple):
 
 
 def listed(library: Library) -> list[Listed]:
-    """All templates of a library that can be used, by their ids."""
+    """All templates of a library that can be used: those of the book, the user's own, the shipped ones."""
     found = []
     for template in library.templates().values():
         path = library.path_of(template.id)
@@ -51,7 +51,7 @@ def listed(library: Library) -> list[Listed]:
         fields = [e for e in template.elements() if isinstance(e, FieldSpec) and not e.unknown and e.constant is None]
         proven = sum(field.standing == "proven" for field in fields)
         found.append(Listed(template, path, _origin(path), len(fields), proven))
-    return sorted(found, key=lambda each: each.template.id)
+    return found
 
 
 def _origin(path: Path) -> str:

@@ -73,6 +73,7 @@ class Seal(Part):
     own: Literal["zeros", "left out"] | HexBytes | None = None
     policy: Literal["renew", "leave"] = "renew"
     start: Unsigned | None = None
+    unit: Annotated[int, Field(ge=1, le=1 << 24)] = 1
     changed: Literal["negated", "inverted"] | None = None
     key: HexBytes | None = None
     crc: CrcKeys | None = None

@@ -68,10 +68,11 @@ class Best:
         if not start <= there < end:  # it would see the edit, and not what was renewed
             return False
         edits = list(islice(self._edited(other, finding), EDITS))
-        return len(edits) == EDITS and all(map(finding.holds, edits))
+        noticed = all(not finding.holds(edited) and finding.holds(renewed) for edited, renewed in edits)
+        return len(edits) == EDITS and noticed
 
-    def _edited(self, other: Finding, finding: Finding) -> Iterator[bytes]:
-        """The first save with one byte changed that both cover, renewed by one of them."""
+    def _edited(self, other: Finding, finding: Finding) -> Iterator[tuple[bytes, bytes]]:
+        """The first save with one byte changed that both cover, and the same renewed by one of them."""
         first, mine = other.spans(self.size), finding.spans(self.size)
         low, high = max(first[0], mine[0]), min(first[1], mine[1])
         stored = {*range(first[2], first[2] + other.size), *range(mine[2], mine[2] + finding.size)}
@@ -83,8 +84,9 @@ class Best:
             edited[where] ^= 1 + 37 * step % 255
             written = other.written(bytes(edited))
             if written is not None:
+                plain = bytes(edited)
                 edited[first[2] : first[2] + other.size] = written
-                yield bytes(edited)
+                yield plain, bytes(edited)
 
     def _chosen(self, group: Sequence[Finding]) -> Finding:
         """The likeliest of those that follow from each other, with the places that would do as well."""

@@ -9,7 +9,7 @@ from typing import Any, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_bytes
+from faithful_ledger.core.seals.algorithms import ALGORITHMS, LENGTH, Algorithm, own_bytes
 from faithful_ledger.core.seals.finder.places import Edge
 from faithful_ledger.core.storage import WRITTEN, Checksum
 
@@ -72,6 +72,8 @@ class Finding:
             found |= {key: value for key, value in self.algorithm.crc._asdict().items() if value or key == "width"}
         if self.algorithm.start is not None:
             found["start"] = self.algorithm.start
+        if self.algorithm.unit > 1:
+            found["unit"] = self.algorithm.unit
         if self.algorithm.changed:
             found["changed"] = self.algorithm.changed
         if self.algorithm.key:
@@ -82,6 +84,10 @@ class Finding:
 
     @property
     def name_in_words(self) -> str:
+        if self.algorithm.name == LENGTH:
+            unit, more = self.algorithm.unit, self.algorithm.start
+            what = f"count of records of {unit} bytes" if unit > 1 else LENGTH
+            return f"{what}, and {more} more" if more else what
         parts = [f"{key} {value:#x}" if type(value) is int else f"{key}" if value is True else f"{value}"
                  for key, value in self.parameters.items() if key not in ("own", "key")]  # fmt: skip
         return ", ".join([self.algorithm.name, *parts])

@@ -1,11 +1,13 @@
-"""Numbers that say how long the rest of a file is, from saves of different sizes: size − number is always the same."""
+"""Numbers that say how long the rest of a file is, or how many records it has, from saves of different sizes: size −
+unit × number is always the same.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from itertools import product
 from math import log2
-from typing import Any, TypeAlias
+from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
@@ -17,13 +19,18 @@ from faithful_ledger.core.seals.finder.places import Edge
 __all__ = ["lengths"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-WIDTHS = (4, 2)  # what is wider has zeros in its highest bytes
+WIDTHS = (4, 2, 1)  # what is wider has zeros in its highest bytes
+LEAST_COUNTED = 3  # sizes: of two any number that grows would be a count
+MOST_ADDED = 64
+COUNT_BITS, UNIT_BITS, ADDED_BITS = 4, 4, 6
 HEAD, TAIL = 1 << 16, 1 << 12  # bytes in which such numbers are looked for
 SMALL = 64  # what is usually in front of that which is counted
 
 
 def lengths(contents: Sequence[bytes], until: Deadline = NEVER) -> Iterator[Finding]:
-    """Every number that is as long as the file from some offset on, the same in all saves."""
+    """Every number that is as long as the file from some offset on, or as that is in records of some size, the same in
+    all saves; something may always be added to it.
+    """
     sizes = np.array([len(content) for content in contents], np.int64)
     distinct = len(set(sizes.tolist()))
     if distinct < 2:
@@ -35,28 +42,65 @@ def lengths(contents: Sequence[bytes], until: Deadline = NEVER) -> Iterator[Find
         if room < width:
             continue
         numbers = np.stack([_numbers(content, room, width, order, from_end=from_end) for content in contents])
-        left = sizes[:, None] - numbers
-        fits = (left == left[0]).all(axis=0) & (left[0] >= 0) & (left[0] < sizes.min()) & (numbers > 0).all(axis=0)
-        for place in np.flatnonzero(fits).tolist():
-            stored = Edge(room - place, True) if from_end else Edge(place)
-            yield _finding(stored, width, order, int(left[0, place]), contents, distinct)
+        units = np.ones(numbers.shape[1], np.int64)
+        for counted in (False, True):
+            if counted and distinct < LEAST_COUNTED:
+                break
+            if counted:
+                units = _units(numbers, sizes)
+            left = sizes[:, None] - units * numbers
+            fits = (left == left[0]).all(axis=0) & (left[0] < sizes.min()) & (numbers > 0).all(axis=0) & (units > 0)
+            fits &= left[0] >= -MOST_ADDED * units
+            for place in np.flatnonzero(fits).tolist():
+                stored = Edge(room - place, True) if from_end else Edge(place)
+                found = _Found(
+                    stored, width, order, int(units[place]), int(left[0, place]), int(numbers[:, place].max())
+                )
+                yield _finding(found, contents, distinct)
 
 
-def _finding(stored: Edge, width: int, order: str, left: int, contents: Sequence[bytes], distinct: int) -> Finding:
+class _Found(NamedTuple):
+    """A number: where and how it is stored, how many bytes count as one, how many bytes of a file are not counted or,
+    below 0, counted beyond it, and the largest there is.
+    """
+
+    stored: Edge
+    width: int
+    order: str
+    unit: int
+    left: int
+    most: int
+
+
+def _units(numbers: Array, sizes: Array) -> Array:
+    """How many bytes count as one at each place, from the shortest and the longest save; 0 where that is nothing."""
+    low, high = int(sizes.argmin()), int(sizes.argmax())
+    more, longer = numbers[high] - numbers[low], int(sizes[high] - sizes[low])
+    step = np.where(more > 0, more, longer + 1)
+    units = np.where(longer % step == 0, longer // step, 0)
+    found: Array = np.where(units > 1, units, 0)
+    return found
+
+
+def _finding(found: _Found, contents: Sequence[bytes], distinct: int) -> Finding:
     size = min(map(len, contents))
     wide = max(map(len, contents)).bit_length()
-    bits = (distinct - 1) * min(8 * width, wide) + (wide if left <= SMALL else wide - left.bit_length())
-    at = stored.at(size)
-    own = "zeros" if at + width > left else None
-    chance = log2(12 * (HEAD + TAIL))
+    start = max(found.left, 0)
+    added = -(-max(-found.left, 0) // found.unit)
+    start = found.left + added * found.unit if added else start
+    told = min(8 * found.width, wide) if found.unit == 1 else min(8 * found.width, found.most.bit_length() + COUNT_BITS)
+    bits = (distinct - 1 - (found.unit > 1)) * told + (wide if 0 <= found.left <= SMALL else wide - start.bit_length())
+    bits -= ADDED_BITS if added else 0
+    at = found.stored.at(size)
+    chance = log2(12 * (HEAD + TAIL)) + (UNIT_BITS if found.unit > 1 else 0)
     return Finding(
-        Algorithm(LENGTH),
-        Edge(left),
+        Algorithm(LENGTH, added or None, unit=found.unit),
+        Edge(start),
         Edge(0, True),
-        stored,
-        width,
-        f"u{8 * width}{order}",
-        own,
+        found.stored,
+        found.width,
+        f"u{8 * found.width}{found.order}" if found.width > 1 else "u8",
+        "zeros" if at + found.width > start else None,
         bits=bits - chance + 12,
     )
 

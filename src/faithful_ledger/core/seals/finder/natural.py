@@ -27,6 +27,7 @@ from faithful_ledger.core.seals.finder.rings import Prefixes, Ranges, multiplyin
 from faithful_ledger.core.seals.finder.running import RunningSums
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Hash, Lane
 from faithful_ledger.core.seals.sums import SUMS
+from faithful_ledger.core.storage import WRITTEN
 
 __all__ = ["SLOW", "Numbers", "all_natural", "is_plain", "natural"]
 
@@ -376,7 +377,11 @@ class _Natural:
     def covering(self, algorithm: Algorithm) -> Iterator[Finding]:
         """Over all of the file, or all but its first bytes, with the seal in it: every range at once."""
         tries: list[_Range] = []
-        for place, head, own in product(self._places(algorithm)[:MOST_SLOW], self.heads[:2], OWN[:3]):
+        every = self._places(algorithm)
+        spelled_ = [
+            place for place in every[MOST_SLOW:] if place.form in WRITTEN
+        ]  # few, and they look like nothing else
+        for place, head, own in product((*every[:MOST_SLOW], *spelled_[:MOST_SLOW]), self.heads[:2], OWN[:3]):
             at = place.edge.at(self.size)
             if head <= at <= self.size - place.size:
                 tries.append((Edge(head), Edge(0, True), place, own))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm, algorithm
-from faithful_ledger.core.seals.algorithms import CRC, KEYED
+from faithful_ledger.core.seals.algorithms import CRC, KEYED, LENGTH
 from faithful_ledger.core.seals.crc import Crc
 from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.compile.mistakes import Keys, Mistakes, Where
@@ -46,9 +46,11 @@ def _algorithm(keys: Keys, where: Where, mistakes: Mistakes) -> Algorithm:
         return NONE
     if name.startswith(KEYED) is not (keys.get("key") is not None):
         mistakes.append(((*where, "key"), "an hmac has a key, and nothing else has one"))
+    if keys.get("unit", 1) > 1 and name != LENGTH:
+        mistakes.append(((*where, "unit"), "only a length is counted in units"))
     return _changed(found, keys)
 
 
 def _changed(found: Algorithm, keys: Keys) -> Algorithm:
     key = bytes.fromhex(keys["key"]) if keys.get("key") else b""
-    return replace(found, start=keys.get("start"), changed=keys.get("changed") or "", key=key)
+    return replace(found, start=keys.get("start"), changed=keys.get("changed") or "", key=key, unit=keys.get("unit", 1))
