@@ -214,6 +214,10 @@ class FinderTest(RenewingCase):
             (3, 3, 45, Edge(2, True), "times-31"),
             (3, 3, 33, Edge(0, True), "crc-16-arc"),
             (2, 1, 107, Edge(2345), "crc-32"),
+            (2, 1, 108, Edge(2344), "sum32-of-u32be"),
+            (2, 1, 60, Edge(0, True), "sum32-of-u16le"),
+            (2, 1, 108, Edge(0, True), "xor32"),
+            (2, 1, 35, Edge(2001), "adler-32"),
         ]
         for count, sizes, start, end, name in cases:
             width = ALGORITHMS[name].bits // 8

@@ -26,6 +26,8 @@ MODULES = (
     "faithful_ledger.core.compare",
     "faithful_ledger.core.evidence",
     "faithful_ledger.core.pinned",
+    "faithful_ledger.core.carry",
+    "faithful_ledger.core.carried",
     "faithful_ledger.core.wrapping",
     "faithful_ledger.core.template.extend",
     "ruamel.yaml",
@@ -39,6 +41,7 @@ MODULES = (
     "faithful_ledger.desk.stages.describe",
     "faithful_ledger.desk.stages.gather",
     "faithful_ledger.desk.stages.locate",
+    "faithful_ledger.desk.stages.carry",
     "faithful_ledger.desk.stages.compare",
     "faithful_ledger.desk.stages.posting",
 )

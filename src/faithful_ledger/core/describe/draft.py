@@ -34,11 +34,14 @@ class Draft:
     def __init__(self, text: bytes, save: Save) -> None:
         self.text = YamlText(text)
         self._like, self._folder = save, save.template.folder if save.template is not None else None
-        self.read_again()
+        self.template: Template = parse_template(bytes(self.text), "the template", self._folder)
+        # As it was opened, where the text says what its template says.
+        known = save.template is self.template and not len(save.tape) and not save.changed_outside()
+        self.save = save if known else open_save(save.path, self.template, save.roots)
 
     def read_again(self) -> None:
         """Lay what the text says now over the save."""
-        self.template: Template = parse_template(bytes(self.text), "the template", self._folder)
+        self.template = parse_template(bytes(self.text), "the template", self._folder)
         self.save = open_save(self._like.path, self.template, self._like.roots)
 
     def file(self, name: str) -> BoundFile:

@@ -28,6 +28,7 @@ from faithful_ledger.core.template.model import Bounds, ElementSpec, FieldSpec, 
 __all__ = ["Finding", "audit", "double_keys", "field_findings", "keyed_rows"]
 
 MANY = 256
+ANYTHING = (Integer, Float)  # any bytes are such a value
 MOST_REPORTED = 20
 
 Bytes: TypeAlias = Any  # a NumPy array of bytes, a row for each record
@@ -63,7 +64,8 @@ def audit(root: GroupNode) -> Iterator[Finding]:
 
 def field_findings(node: FieldNode) -> Iterator[Finding]:
     """What is wrong with one field's value."""
-    if node.spec.unknown or node.spec.constant is not None:
+    spec = node.spec
+    if spec.unknown or spec.constant is not None or (spec.bounds is None and type(spec.storage) in ANYTHING):
         return
     try:
         value = node.value

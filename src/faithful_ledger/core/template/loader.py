@@ -19,7 +19,7 @@ from typing import Any
 
 from faithful_ledger import __version__
 from faithful_ledger.core.errors import TemplateError
-from faithful_ledger.core.source import read_whole
+from faithful_ledger.core.source import Moment, moment_of, read_whole
 from faithful_ledger.core.template.compile import Mistakes, Where, compile_signs, compile_template
 from faithful_ledger.core.template.mistakes import mistakes_in
 from faithful_ledger.core.template.model import Sign, Template
@@ -90,13 +90,10 @@ def load_signs(path: Path, cache: Path | None = None) -> tuple[str, list[Sign]]:
     """The id of a template, and what its files are recognised by. One that is remembered is not made for it. Errors as
     for `load_template`.
     """
-    text = read_whole(path)[0] if cache and path.is_file() and path.stat().st_size <= LARGEST_TEMPLATE else b""
-    known = _recall(_place(text, cache)) if cache and text else None
-    if known is None:
-        template = load_template(path, cache)
-        return template.id, template.signs
-    keys = json.loads(known)
-    return keys["id"], compile_signs(keys, [])
+    if cache is not None and path.is_file() and (moment := moment_of(path.stat())).size <= LARGEST_TEMPLATE:
+        return _signs(path, cache, moment)
+    template = load_template(path, cache)
+    return template.id, template.signs
 
 
 def parse_template(text: bytes, name: str, folder: Path | None = None) -> Template:
@@ -203,6 +200,17 @@ def _made(text: bytes, folder: Path) -> tuple[Template, dict[str, str]] | None:
     template = compile_template(_with_whole_keys(keys), mistakes)
     template.folder = folder if digests else None
     return (template, digests) if not mistakes else None
+
+
+@lru_cache(maxsize=64)
+def _signs(path: Path, cache: Path, moment: Moment) -> tuple[str, list[Sign]]:
+    """The id and the signs of a template as it was at a moment."""
+    known = _recall(_place(read_whole(path)[0], cache))
+    if known is None:
+        template = load_template(path, cache)
+        return template.id, template.signs
+    keys = json.loads(known)
+    return keys["id"], compile_signs(keys, [])
 
 
 def _place(text: bytes, cache: Path) -> Path:

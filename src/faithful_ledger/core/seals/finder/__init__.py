@@ -147,11 +147,10 @@ def _over_any_range(group: list[bytes], spots: list[Place], end: Deadline, named
         if end.over:
             return
         yield from any_range(differences, place, chain)
-    if len(group) < ENOUGH:
-        return
-    restless = [place for place in spots if place.restless and place.bits >= 16]
+    restless = [place for place in spots if place.restless and place.bits >= (16 if len(group) >= ENOUGH else 32)]
     ways = [way for way in summings() if way.name.startswith(named)]
-    for place, way in product(restless[: DENSE_PLACES if dense else RESTLESS], ways):
+    most = DENSE_PLACES if dense or len(group) < ENOUGH else RESTLESS
+    for place, way in product(restless[:most], ways):
         if end.over:
             return
         yield from any_sum(differences, place, way)

@@ -67,9 +67,12 @@ class Best:
         there = other.stored.at(self.size)
         if not start <= there < end:  # it would see the edit, and not what was renewed
             return False
-        edits = list(islice(self._edited(other, finding), EDITS))
-        noticed = all(not finding.holds(edited) and finding.holds(renewed) for edited, renewed in edits)
-        return len(edits) == EDITS and noticed
+        tried = 0
+        for edited, renewed in islice(self._edited(other, finding), EDITS):
+            if not finding.holds(renewed) or finding.holds(edited):
+                return False
+            tried += 1
+        return tried == EDITS
 
     def _edited(self, other: Finding, finding: Finding) -> Iterator[tuple[bytes, bytes]]:
         """The first save with one byte changed that both cover, and the same renewed by one of them."""
