@@ -159,6 +159,7 @@ def some_layout(rng: random.Random, depth: int = 0, names: list[str] | None = No
             element |= rng.choice(
                 (
                     {"seal": {"algorithm": rng.choice(("crc-32", "sum8", "xor8")), "over": over}},
+                    {"seal": {"algorithm": "length", "over": over, "unit": rng.choice((1, 7, 1 << 24)), "start": 3}},
                     {"length_of": over},
                     {"offset_of": over},
                 )

@@ -23,7 +23,7 @@ from faithful_ledger.core.seals import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder import Edge, Finding, Hints, find_seals, nearly
 from faithful_ledger.core.seals.finder.finding import widened
-from faithful_ledger.core.seals.finder.natural import Numbers
+from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.rings import Ranges

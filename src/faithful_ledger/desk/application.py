@@ -23,7 +23,7 @@ AFTER_SHOWN = 150  # milliseconds after which what else will be needed is loaded
 
 
 def application() -> QApplication:
-    """The one application of this process, dressed; made where there is none yet."""
+    """The one application of this process, with its theme; made where there is none yet."""
     present = QApplication.instance()
     if isinstance(present, QApplication):
         return present
@@ -33,11 +33,11 @@ def application() -> QApplication:
     made.setDesktopFileName("faithful-ledger")
     hints = made.styleHints()
     apply_theme(made, dark=hints.colorScheme() == Qt.ColorScheme.Dark)
-    hints.colorSchemeChanged.connect(lambda scheme: _dress_again(made, scheme))
+    hints.colorSchemeChanged.connect(lambda scheme: _apply_again(made, scheme))
     return made
 
 
-def _dress_again(running: QApplication, scheme: Qt.ColorScheme) -> None:
+def _apply_again(running: QApplication, scheme: Qt.ColorScheme) -> None:
     apply_theme(running, dark=scheme == Qt.ColorScheme.Dark)
     apply_sheet(running)
 

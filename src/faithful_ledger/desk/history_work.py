@@ -49,7 +49,7 @@ class HistoryWork:
         )
 
     def _failed(self, then: Callable[[None], object]) -> Callable[[LedgerError], object]:
-        """What tells a failure in the banner and hands on that there is no result."""
+        """What reports a failure in the banner and hands on that there is no result."""
 
         def failed(error: LedgerError) -> None:
             self.session.reported.emit(Message("broken", str(error)))

@@ -19,7 +19,8 @@ from faithful_ledger.core.bit_order import mirrored
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import Algorithm
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits
-from faithful_ledger.core.seals.finder.natural import HEADS, LEAST_COVERED, TAILS, Numbers, is_plain
+from faithful_ledger.core.seals.finder.natural import HEADS, LEAST_COVERED, TAILS, is_plain
+from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike
 from faithful_ledger.core.seals.finder.ranges import Chain, chains
 from faithful_ledger.core.seals.finder.rings import Prefixes

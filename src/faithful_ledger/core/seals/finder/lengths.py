@@ -88,8 +88,8 @@ def _finding(found: _Found, contents: Sequence[bytes], distinct: int) -> Finding
     start = max(found.left, 0)
     added = -(-max(-found.left, 0) // found.unit)
     start = found.left + added * found.unit if added else start
-    told = min(8 * found.width, wide) if found.unit == 1 else min(8 * found.width, found.most.bit_length() + COUNT_BITS)
-    bits = (distinct - 1 - (found.unit > 1)) * told + (wide if 0 <= found.left <= SMALL else wide - start.bit_length())
+    said = min(8 * found.width, wide) if found.unit == 1 else min(8 * found.width, found.most.bit_length() + COUNT_BITS)
+    bits = (distinct - 1 - (found.unit > 1)) * said + (wide if 0 <= found.left <= SMALL else wide - start.bit_length())
     bits -= ADDED_BITS if added else 0
     at = found.stored.at(size)
     chance = log2(12 * (HEAD + TAIL)) + (UNIT_BITS if found.unit > 1 else 0)
