@@ -177,6 +177,7 @@ class Records:
         with self._translated("opened"):
             self._db = sqlite3.connect(path, BUSY, isolation_level=None, check_same_thread=False)
             self._one_at_a_time = threading.RLock()
+            self._listed: tuple[tuple[int, int], dict[object, list[Snapshot]]] = ((-1, -1), {})
             self._db.execute("pragma journal_mode = wal")
             self._db.execute("pragma synchronous = full")
             self._db.executescript(SCHEMA)
@@ -233,6 +234,21 @@ class Records:
         wanted += "(select value from json_each(?4))) order by number desc limit ?3"
         chosen = json.dumps(list(identities)) if identities is not None else None
         values = (text_of(save) if save is not None else None, beginning, most, chosen)
+        with self._one_at_a_time:
+            now = self._version()
+            if self._listed[0] != now:
+                self._listed = now, {}
+            known = self._listed[1]
+            if values not in known:
+                known[values] = self._snapshots(wanted, values)
+            return list(known[values])
+
+    def _version(self) -> tuple[int, int]:
+        """Another one after each change, of this connection or of another one."""
+        with self._translated("read"):
+            return self._db.total_changes, int(self._db.execute("pragma data_version").fetchone()[0])
+
+    def _snapshots(self, wanted: str, values: tuple[object, ...]) -> list[Snapshot]:
         files: dict[str, list[KeptFile]] = {}
         for snapshot, role, path, size, sha256, mode in self._rows(
             "select snapshot, role, path, size, sha256, mode from snapshot_files "

@@ -62,10 +62,12 @@ class Library:
         if name.endswith((".yaml", ".yml")) or "/" in name:
             return load_template(Path(name), self.cache)
         known = self._paths()
-        template = self._load(known[name]) if name in known else None
-        if template is None:
+        if name not in known:
             hint = did_you_mean(name, known) or f"known are {', '.join(known) or 'none'}"
             raise RecognitionError(f"there is no template “{name}”", hint)
+        template = self._load(known[name])
+        if template is None:
+            raise self.broken[known[name]]
         return template
 
     def fitting(self, name: str, size: int, read: Read) -> list[Template]:

@@ -129,8 +129,9 @@ class _Words:
         self.prefixes = [self.summed(difference[changed], signed=True) for difference in differences]
         self.weighted: list[Array] = []
         if way.second:
-            numbered = [_reduced(difference[changed], way.modulus, signed=True) * at for difference in differences]
-            self.weighted = [self.summed(each) for each in numbered]
+            places = at.astype(np.uint64)
+            numbered = [_reduced(difference[changed], way.modulus, signed=True) for difference in differences]
+            self.weighted = [self.summed(each * places) for each in numbered]
 
     def seen(self, content: bytes, own: str | None) -> bytes:
         """A save with the place seen as `own`; None as it is."""
