@@ -182,7 +182,8 @@ class SealsPane(QWidget):
         for each in self.found:
             start, end, at = each.spans(size)
             mark = HOLDS if each.sure else OPEN
-            rows.append((f"{mark} 0x{at:X}", each.algorithm.name, f"0x{start:X} to 0x{end:X}"))
+            name = "count" if each.algorithm.unit > 1 else each.algorithm.name
+            rows.append((f"{mark} 0x{at:X}", name, f"0x{start:X} to 0x{end:X}"))
         row_now = self.table.currentRow()
         fresh = plain_table(("Stored at", "Algorithm", "Covers"), rows, "Seals that were found", (86, 92))
         for number, finding in enumerate(self.found):

@@ -104,7 +104,8 @@ class Best:
         rest = f" or {len(places) - 2} more" if len(places) > 2 else ""
         words = " or ".join(f"0x{at:X}" for at in places[:2])
         close = self._likely(rivals[-1]) > self._likely(chosen) - RIVAL
-        return replace(chosen, undecided=close, freedom=f"the same holds with the seal at {words}{rest}")
+        how = "" if close else ", which is less likely"
+        return replace(chosen, undecided=close, freedom=f"the same holds with the seal at {words}{rest}{how}")
 
     def _likely(self, finding: Finding) -> float:
         places = [finding.stored_in(content) for content in self.contents]
