@@ -28,7 +28,7 @@ Array: TypeAlias = np.ndarray[Any, Any]
 Steps: TypeAlias = tuple[Scrambling, ...]
 
 LOOKED_AT = 1 << 15
-LOOKED_AT_FIRST, MOST_WAYS = 1 << 13, 12  # bytes of one save that choose so many ways for all
+LOOKED_AT_FIRST, MOST_WAYS = 1 << 12, 12  # bytes of one save that choose so many ways for all
 LEAST = 256  # bytes: in fewer any way back lowers the entropy
 GAINED = 0.5  # bits a byte, on average over the saves; half as many in each
 GAINED_MUCH = 1.0  # where zeros were hidden by what is before them
