@@ -527,8 +527,8 @@ class LengthTest(LedgerCase):
         saves_ = [b"HEAD" + (2 * n + 1).to_bytes(4, "big") + bytes([n]) + bytes(2 * n) for n in (9, 90, 200, 33)]
         path = self.folder / "a.sav"
         path.write_bytes(saves_[0])
-        finding = next(each for each in find_seals(saves_) if each.sure)
-        self.assertEqual((finding.algorithm.name, finding.stored), ("length", Edge(4)))
+        (finding,) = (each for each in find_seals(saves_) if each.sure and each.stored == Edge(4))
+        self.assertEqual((finding.algorithm.name, finding.algorithm.unit), ("length", 1))
         save = open_save(path, parse_template(text.encode(), "t"))
         sealed_text = drafts.changed(text.encode(), save, lambda draft: seal_found(draft, finding))
         save = open_save(path, parse_template(sealed_text, "t"))

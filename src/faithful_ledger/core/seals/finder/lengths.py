@@ -90,9 +90,10 @@ def _finding(found: _Found, contents: Sequence[bytes], distinct: int) -> Finding
     start = found.left + added * found.unit if added else start
     said = min(8 * found.width, wide) if found.unit == 1 else min(8 * found.width, found.most.bit_length() + COUNT_BITS)
     bits = (distinct - 1 - (found.unit > 1)) * said + (wide if 0 <= found.left <= SMALL else wide - start.bit_length())
-    bits -= ADDED_BITS if added else 0
+    chance = log2(12 * (HEAD + TAIL)) + (ADDED_BITS if added else 0)
+    if found.unit > 1:  # the first difference gives the unit, and it is a whole number
+        chance += UNIT_BITS - log2((max(map(len, contents)) - size) // found.unit)
     at = found.stored.at(size)
-    chance = log2(12 * (HEAD + TAIL)) + (UNIT_BITS if found.unit > 1 else 0)
     return Finding(
         Algorithm(LENGTH, added or None, unit=found.unit),
         Edge(start),
