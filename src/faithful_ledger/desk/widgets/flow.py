@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from PySide6.QtCore import QPoint, QRect, QSize, Qt
 from PySide6.QtWidgets import QLayout, QLayoutItem, QWidget
 
@@ -34,19 +36,8 @@ class Flow(QLayout):
         return True
 
     def heightForWidth(self, width: int) -> int:
-        """As `_laid_out`, without the places: layouts around this one ask for it a thousand times."""
-        gap = self.spacing()
-        left, top, high = 0, 0, 0
-        for item in self._items:
-            if item.isEmpty():
-                continue
-            hint = item.sizeHint()
-            wide = hint.width()
-            if left and left + wide > width:
-                top, left, high = top + high + gap, 0, 0
-            left += wide + gap
-            high = max(high, hint.height())
-        return top + high
+        lines = self._lines(width)
+        return sum(high for _, high in lines) + self.spacing() * max(len(lines) - 1, 0)
 
     def sizeHint(self) -> QSize:
         hints = [item.sizeHint() for item in self._shown()]
@@ -65,27 +56,30 @@ class Flow(QLayout):
     def _shown(self) -> list[QLayoutItem]:
         return [item for item in self._items if not item.isEmpty()]
 
-    def _laid_out(self, width: int) -> list[tuple[QLayoutItem, QRect]]:
-        """Each item with its place; in a line they are centred."""
-        lines: list[list[QLayoutItem]] = []
-        left = 0
+    def _lines(self, width: int) -> list[tuple[list[tuple[QLayoutItem, QSize]], int]]:
+        """The items of each line with the sizes they ask for, and its height."""
+        lines: list[list[tuple[QLayoutItem, QSize]]] = []
+        left, gap = 0, self.spacing()
         for item in self._shown():
-            wide = item.sizeHint().width()
+            hint = item.sizeHint()
+            wide = hint.width()
             if not lines or left + wide > width:
                 lines.append([])
                 left = 0
-            lines[-1].append(item)
-            left += wide + self.spacing()
-        placed, top = [], 0
-        for line in lines:
-            high = max(item.sizeHint().height() for item in line)
+            lines[-1].append((item, hint))
+            left += wide + gap
+        return [(line, max(hint.height() for _, hint in line)) for line in lines]
+
+    def _laid_out(self, width: int) -> Iterator[tuple[QLayoutItem, QRect]]:
+        """Each item with its place; in a line they are centred."""
+        top = 0
+        for line, high in self._lines(width):
             left = 0
-            for item in line:
-                size = item.sizeHint().boundedTo(QSize(max(width, item.minimumSize().width()), high))
-                placed.append((item, QRect(QPoint(left, top + (high - size.height()) // 2), size)))
+            for item, hint in line:
+                size = hint.boundedTo(QSize(max(width, item.minimumSize().width()), high))
+                yield item, QRect(QPoint(left, top + (high - size.height()) // 2), size)
                 left += size.width() + self.spacing()
             top += high + self.spacing()
-        return placed
 
 
 def flow(*widgets: QWidget, spacing: int = 8) -> Flow:
