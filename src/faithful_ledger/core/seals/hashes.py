@@ -85,15 +85,16 @@ class Hash(NamedTuple):
         states = np.full(len(lanes), self.start, np.uint64)
         bounds = sorted({edge for lane in lanes for edge in (lane.start, lane.end, lane.at, lane.at + lane.size)})
         for low, high in pairwise(bounds):
-            within = [lane.start <= low < lane.end for lane in lanes]
-            own = [lane.at <= low < lane.at + lane.size for lane in lanes]
-            seen = [lane.fill[:1] if inside else b"as it is" for lane, inside in zip(lanes, own, strict=True)]
-            for kind in {each for each, inside in zip(seen, within, strict=True) if inside and each}:
-                chosen = np.flatnonzero([inside and each == kind for each, inside in zip(seen, within, strict=True)])
-                part = states[chosen]
-                for byte in data[low:high] if kind == b"as it is" else kind * (high - low):
+            alike: dict[bytes | None, list[int]] = {}  # lanes by what they see in the place of these bytes
+            for number, lane in enumerate(lanes):
+                if lane.start <= low < lane.end:
+                    is_own = lane.at <= low < lane.at + lane.size
+                    alike.setdefault(lane.fill if is_own else None, []).append(number)
+            for fill, numbers in alike.items():
+                part = states[numbers]
+                for byte in data[low:high] if fill is None else fill * (high - low):
                     part = step(part, byte)
-                states[chosen] = part
+                states[numbers] = part
         return [int(each) for each in (states if self.end is int else self.end(states)).tolist()]
 
 

@@ -8,8 +8,9 @@ stored. In a single save chance explains much: only 32 bits and more count, at p
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
+from functools import partial
 from itertools import product
 from typing import Any, NamedTuple, TypeAlias
 
@@ -17,6 +18,7 @@ import numpy as np
 
 from faithful_ledger.core.bit_order import mirrored
 from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import Algorithm
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits
 from faithful_ledger.core.seals.finder.natural import HEADS, LEAST_COVERED, TAILS, is_plain
@@ -24,15 +26,14 @@ from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike
 from faithful_ledger.core.seals.finder.ranges import Chain, chains
 from faithful_ledger.core.seals.finder.rings import Prefixes
-from faithful_ledger.core.seals.finder.running import RunningSums
 from faithful_ledger.core.seals.sums import SUMS
 
 __all__ = ["anchored"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 MOST_PLACES, FEW_PLACES, BESIDE = 400, 30, 12  # chance gives many hits where 16 bits are stored
+MOST_HITS = 1088  # edges from one anchor
 USUAL = 256  # bytes from either end in which a single save's seal is looked for
-MOST_HITS = 64
 
 
 def anchored(
@@ -59,8 +60,8 @@ class _Wanted:
     """
 
     def __init__(self, states: Array, mask: int) -> None:
-        self.states, self.mask = states, np.uint64(mask)
-        both = np.concatenate((states, states ^ self.mask))
+        self.count = states.size
+        both = np.concatenate((states, states ^ np.uint64(mask)))
         self.order = np.argsort(both, kind="stable")
         self.sorted = both[self.order]
         self.low = np.zeros(1 << 16, bool)
@@ -74,15 +75,18 @@ class _Wanted:
         hits, numbers = np.repeat(likely, counts), np.repeat(first, counts)
         numbers += np.arange(numbers.size) - np.repeat(np.cumsum(counts) - counts, counts)
         which = self.order[numbers]
-        return hits, which % self.states.size, which >= self.states.size
+        return hits, which % self.count, which >= self.count
 
 
 class _Way(NamedTuple):
-    """One algorithm of a chain: the state that it begins with, and what is XORed last."""
+    """One algorithm: how values that are stored become states (`flipped`, XORed with `out`), and what its states are
+    over the ranges from some starts to some ends in the save of a number.
+    """
 
-    chain: Chain
-    begin: int
+    algorithm: Algorithm
+    flipped: bool
     out: int
+    states: Callable[[int, Array, Array], Array]
 
 
 class _Pairs(NamedTuple):
@@ -106,15 +110,13 @@ class _Anchored:
         self.single = len(contents) == 1
         self.numbers = [Numbers(content) for content in contents]
         self.by_bits: dict[int, list[Place]] = defaultdict(list)
-        self.by_value: dict[tuple[int, int], list[Place]] = defaultdict(list)
         for place in places:
             known, most = self.by_bits[place.bits], MOST_PLACES if place.bits >= 32 else FEW_PLACES
             if len(known) < most and place.restless and (not self.single or self._is_usual(place)):
                 known.append(place)
-                self.by_value[place.bits, place.values[self.number]].append(place)
         self.heads = [head for head in HEADS if head <= self.size // 2]
         self.tails = [self.size - tail for tail in {*TAILS, *range(17)} if tail <= self.size // 2]
-        self._wanted: dict[tuple[int, int, bool, int], _Wanted] = {}
+        self._stored: dict[tuple[int, int, bool, int], Array] = {}
         self._prefixes: dict[tuple[int, bool, int], Array] = {}
         self._offsets: dict[tuple[int, int], tuple[Array, Array]] = {}
 
@@ -124,14 +126,15 @@ class _Anchored:
         near = at < USUAL or at >= self.size - USUAL
         return place.bits >= 32 and near and not is_plain(place) and (at % 4 == 0 or at >= self.size - 16)
 
-    def wanted(self, number: int, bits: int, *, flipped: bool, out: int) -> _Wanted:
-        """The values of all places in a save as states in front of what is XORed last."""
-        key = number, bits, flipped, out
-        if key not in self._wanted:
+    def stored(self, way: _Way, number: int) -> Array:
+        """What is stored at all places of a save, as states in front of what comes last."""
+        bits = way.algorithm.bits
+        key = number, bits, way.flipped, way.out
+        if key not in self._stored:
             values = [place.values[number] for place in self.by_bits[bits]]
-            states = np.array([mirrored(v, bits) if flipped else v for v in values], np.uint64) ^ np.uint64(out)
-            self._wanted[key] = _Wanted(states, (1 << bits) - 1)
-        return self._wanted[key]
+            states = np.array([mirrored(v, bits) if way.flipped else v for v in values], np.uint64)
+            self._stored[key] = states ^ np.uint64(way.out)
+        return self._stored[key]
 
     def offsets(self, number: int, bits: int) -> tuple[Array, Array]:
         """Where all places begin and end in a save."""
@@ -164,8 +167,8 @@ class _Anchored:
         ways = []
         for algorithm, begin, out in chain.known:
             begun = ring.minus(zero, ring.times(powers, begin)) if begin else None
-            wanted = self.wanted(self.number, bits, flipped=chain.flipped, out=out)
-            ways.append((algorithm, begun, wanted, _Way(chain, begin, out)))
+            way = _Way(algorithm, chain.flipped, out, partial(self._chain_states, chain, begin))
+            ways.append((way, begun, _Wanted(self.stored(way, self.number), (1 << bits) - 1)))
         for anchor, is_start in self._anchors(bits):
             if until.over:
                 return
@@ -177,19 +180,60 @@ class _Anchored:
                 edges = np.arange(0, max(anchor - LEAST_COVERED + 1, 0))
                 plain = ring.minus(states[anchor : anchor + 1], ring.times(prefixes[edges], ring.power(anchor)))
                 lengths = anchor - edges
-            for algorithm, begun, wanted, way in ways:
+            for way, begun, wanted in ways:
                 results = ring.minus(plain, begun[lengths]) if begun is not None else plain
-                hits, places, inverted = wanted.among(results)
-                if hits.size:
-                    free = edges[hits]
-                    starts, ends = (
-                        (np.full(free.size, anchor), free) if is_start else (free, np.full(free.size, anchor))
-                    )
-                    yield from self._found(algorithm, way, _Pairs(starts, ends, places, inverted))
+                yield from self._found(way, wanted, edges, results, anchor, is_start=is_start)
 
-    def _found(self, algorithm: Algorithm, way: _Way, pairs: _Pairs) -> Iterator[Finding]:
-        """Ranges that hold in the shortest save, with edges counted so that they hold in the others as well."""
-        size, known = self.size, self.by_bits[algorithm.bits]
+    def _chain_states(self, chain: Chain, begin: int, number: int, starts: Array, ends: Array) -> Array:
+        ring, prefixes = chain.ring, self.prefixes_of(chain, number)
+        powers = ring.powers(len(self.contents[number]) + 1)
+        states = ring.products(powers[ends], ring.minus(prefixes[ends], prefixes[starts]))
+        if not begin:
+            return states
+        begun = ring.minus(np.zeros(1, np.uint64), ring.times(powers[ends - starts], begin))
+        return ring.minus(states, begun)
+
+    def prefixes_of(self, chain: Chain, number: int) -> Array:
+        key = id(chain.ring), chain.flipped, number
+        if key not in self._prefixes:
+            self._prefixes[key] = Prefixes(chain.ring, self.contents[number], flipped=chain.flipped).whole
+        return self._prefixes[key]
+
+    # sums
+
+    def over_sums(self, name: str, until: Deadline) -> Iterator[Finding]:
+        kind, algorithm = SUMS[name], Algorithm(name)
+        way = _Way(algorithm, False, 0, partial(self._sums, algorithm))
+        wanted = _Wanted(self.stored(way, self.number), (1 << kind.bits) - 1)
+        running = self.numbers[self.number].running
+        for anchor, is_start in self._anchors(kind.bits):
+            if until.over:
+                return
+            edges, results = running.from_edge(name, anchor, is_start=is_start)
+            far = np.abs(edges - anchor) >= LEAST_COVERED
+            yield from self._found(way, wanted, edges[far], results[far], anchor, is_start=is_start)
+
+    def _sums(self, algorithm: Algorithm, number: int, starts: Array, ends: Array) -> Array:
+        numbers, spans = self.numbers[number], zip(starts.tolist(), ends.tolist(), strict=True)
+        return np.array([numbers.of(algorithm, start, end, 0, 0, None) for start, end in spans], np.uint64)
+
+    # from results to findings
+
+    def _found(
+        self, way: _Way, wanted: _Wanted, edges: Array, results: Array, anchor: int, *, is_start: bool
+    ) -> Iterator[Finding]:
+        """Ranges from an anchor to edges, or from these to it, of which the result is stored in the shortest save; with
+        their edges counted so that they hold in the others as well.
+        """
+        algorithm, size = way.algorithm, self.size
+        known = self.by_bits[algorithm.bits]
+        hits, places, inverted = wanted.among(results)
+        if not hits.size:
+            return
+        few = hits <= distinct(hits)[:MOST_HITS][-1]
+        hits, places, inverted = hits[few], places[few], inverted[few]
+        free, fixed = edges[hits], np.full(hits.size, anchor)
+        pairs = _Pairs(fixed, free, places, inverted) if is_start else _Pairs(free, fixed, places, inverted)
         at, behind = self.offsets(self.number, algorithm.bits)
         pairs = pairs.only((pairs.ends <= at[pairs.places]) | (behind[pairs.places] <= pairs.starts))
         froms = (False,) if alike(self.contents) else (False, True)
@@ -201,7 +245,7 @@ class _Anchored:
                     moved = left._replace(
                         starts=left.starts + more * start_from_end, ends=left.ends + more * end_from_end
                     )
-                    left = left.only(self._agree(way, moved, number, algorithm.bits))
+                    left = left.only(self._agree(way, moved, number))
             for start, end, which, inverted in zip(*(part.tolist() for part in left), strict=True):
                 place = known[which]
                 first = Edge(size - start, True) if start_from_end else Edge(start)
@@ -211,80 +255,14 @@ class _Anchored:
                 bits = place.bits * len(set(place.values)) - cost
                 yield Finding(made, first, last, place.edge, place.size, place.form, bits=bits)
 
-    def _agree(self, way: _Way, pairs: _Pairs, number: int, bits: int) -> Array:
+    def _agree(self, way: _Way, pairs: _Pairs, number: int) -> Array:
         """Which of some ranges of another save give what is stored there."""
-        chain, size = way.chain, len(self.contents[number])
+        bits, size = way.algorithm.bits, len(self.contents[number])
         at, behind = (part[pairs.places] for part in self.offsets(number, bits))
         fits = (pairs.starts >= 0) & (pairs.starts < pairs.ends) & (pairs.ends <= size)
         fits &= (pairs.ends <= at) | (behind <= pairs.starts)
         where = np.flatnonzero(fits)
-        starts, ends, ring = pairs.starts[where], pairs.ends[where], chain.ring
-        prefixes = self.prefixes_of(chain, number)
-        powers = ring.powers(size + 1)
-        states = ring.products(powers[ends], ring.minus(prefixes[ends], prefixes[starts]))
-        if way.begin:
-            zero = np.zeros(1, np.uint64)
-            states = ring.minus(states, ring.minus(zero, ring.times(powers[ends - starts], way.begin)))
-        wanted = self.wanted(number, bits, flipped=chain.flipped, out=way.out)
-        stored = wanted.states[pairs.places[where]]
-        fits[where] = states == np.where(pairs.inverted[where], stored ^ wanted.mask, stored)
+        states = way.states(number, pairs.starts[where], pairs.ends[where])
+        stored, mask = self.stored(way, number)[pairs.places[where]], np.uint64((1 << bits) - 1)
+        fits[where] = states == np.where(pairs.inverted[where], stored ^ mask, stored)
         return fits
-
-    def prefixes_of(self, chain: Chain, number: int) -> Array:
-        key = id(chain.ring), chain.flipped, number
-        if key not in self._prefixes:
-            self._prefixes[key] = Prefixes(chain.ring, self.contents[number], flipped=chain.flipped).whole
-        return self._prefixes[key]
-
-    # sums
-
-    def over_sums(self, name: str, until: Deadline) -> Iterator[Finding]:
-        kind = SUMS[name]
-        running = RunningSums(self.content)
-        wanted = self.wanted(self.number, kind.bits, flipped=False, out=0)
-        algorithm = Algorithm(name)
-        for anchor, is_start in self._anchors(kind.bits):
-            if until.over:
-                return
-            edges, results = running.from_edge(name, anchor, is_start=is_start)
-            hits = np.unique(edges[wanted.among(results)[0]])[: MOST_HITS * 16]
-            yield from self._hits(algorithm, anchor, hits.tolist(), is_start=is_start)
-
-    # from a hit to a finding
-
-    def _hits(self, algorithm: Algorithm, anchor: int, hits: list[int], *, is_start: bool) -> Iterator[Finding]:
-        ours, mask = self.numbers[self.number], (1 << algorithm.bits) - 1
-        for free in hits:
-            start, end = (anchor, free) if is_start else (free, anchor)
-            if end - start < LEAST_COVERED:
-                continue
-            number = ours.of(algorithm, start, end, 0, 0, None)
-            for changed, value in (("", number), ("inverted", ~number & mask)):
-                for place in self.by_value.get((algorithm.bits, value), ()):
-                    at = place.edge.at(self.size)
-                    if end <= at or at + place.size <= start:
-                        made = replace(algorithm, changed=changed) if changed else algorithm  # type: ignore[arg-type]
-                        yield from self._edges(made, place, start, end)
-
-    def _edges(self, algorithm: Algorithm, place: Place, start: int, end: int) -> Iterator[Finding]:
-        """A range that holds in the shortest save, with its edges counted so that it holds in the others as well."""
-        at, size = place.edge.at(self.size), self.size
-        starts, ends = [Edge(start)], [Edge(end)]
-        if not alike(self.contents):
-            starts, ends = [*starts, Edge(size - start, True)], [Edge(size - end, True), *ends]
-        plain = replace(algorithm, changed="") if algorithm.changed else algorithm
-        others = [number for number in range(len(self.contents)) if number != self.number]  # in this one it does
-        for first, last in product(starts, ends):
-            made = Finding(algorithm, first, last, place.edge, place.size, place.form)
-            if all(self._holds(made, plain, place, number) for number in others):
-                cost = choice_bits(algorithm, (start, end), (at, at + place.size), size)
-                yield replace(made, bits=place.bits * len(set(place.values)) - cost)
-
-    def _holds(self, made: Finding, plain: Algorithm, place: Place, number: int) -> bool:
-        size = len(self.contents[number])
-        start, end, at = made.spans(size)
-        if not 0 <= start < end <= size or not (end <= at or at + place.size <= start):
-            return False
-        found = self.numbers[number].of(plain, start, end, 0, 0, None)
-        mask = (1 << place.bits) - 1
-        return place.values[number] == (~found & mask if made.algorithm.changed else found)

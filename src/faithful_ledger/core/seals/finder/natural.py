@@ -107,26 +107,31 @@ class _Natural:
         self.has_text = SPELLED.search(self.content) is not None
         self.heads = [head for head in HEADS if head <= self.size // 2]
         self.tails = [tail for tail in TAILS if tail <= self.size // 2]
+        self.fixed_edges = list(product(self.heads, self.tails))
+        starts, tails = np.array(self.fixed_edges, np.intp).T
+        nothing = np.zeros(starts.size, np.intp)
+        self.fixed_ranges = Ranges(starts, self.size - tails, nothing, nothing, (None,) * starts.size)
 
     def fixed(self, algorithm: Algorithm) -> Iterator[Finding]:
         """Over ranges that do not depend on where it is stored."""
-        for head in self.heads:
-            for tail in self.tails:
-                if self.until.over:
-                    return
-                start, end = Edge(head), Edge(tail, True)
+        crc = _published(algorithm)
+        for number, (head, tail) in enumerate(self.fixed_edges):
+            if self.until.over:
+                return
+            if crc is not None:
+                result = crc.finished(int(self.numbers.crc_states(crc, self.fixed_ranges)[number]))
+            else:
                 result = self.numbers.of(algorithm, head, self.size - tail, 0, 0, None)
-                yield from self._stored(algorithm, result, start, end)
+            yield from self._stored(algorithm, result, Edge(head), Edge(tail, True))
 
     def _stored(self, algorithm: Algorithm, result: int, start: Edge, end: Edge) -> Iterator[Finding]:
         """Where a result is stored, outside of its range."""
         if algorithm.is_digest:
             yield from self._digest(algorithm, result, start, end)
             return
-        mask = (1 << algorithm.bits) - 1
         if algorithm.bits >= 32 and self.has_text:
             yield from self._texts(algorithm, result, start, end)
-        for number in {result, ~result & mask, -result & mask}:
+        for number in set(_changed(result, algorithm.bits)):
             for place in self.by_value.get((algorithm.bits, number), ()):
                 yield from self._tried(algorithm, start, end, place, None)
 
@@ -162,8 +167,9 @@ class _Natural:
 
     def beside(self, algorithm: Algorithm) -> Iterator[Finding]:
         """Over ranges that begin or end at the seal, or cover it."""
-        if algorithm.crc is None and algorithm.name in CATALOGUE:
-            yield from self._beside(algorithm, CATALOGUE[algorithm.name][0])
+        crc = _published(algorithm)
+        if crc is not None:
+            yield from self._beside(algorithm, crc)
             return
         for place in self._places(algorithm)[:MOST_PLACES]:
             if self.until.over:
@@ -181,12 +187,12 @@ class _Natural:
         tries = self.ranges[algorithm.bits]
         if not tries.each:
             return
-        states, mask = self.numbers.crc_states(crc, tries.over), (1 << crc.width) - 1
+        states = self.numbers.crc_states(crc, tries.over)
         values = [each[2].values[self.number] for each in tries.each]
         found = np.zeros(states.size, bool)
-        for sign, plus in ((1, 0), (-1, -1), (-1, 0)):  # as it is, inverted, negated
-            wanted = {value: crc.state_of(sign * value + plus & mask) for value in set(values)}
-            found |= states == np.array([wanted[value] for value in values], np.uint64)
+        wanted = {value: list(map(crc.state_of, _changed(value, crc.width))) for value in set(values)}
+        for column in np.array([wanted[value] for value in values], np.uint64).T:
+            found |= states == column
         for number in np.flatnonzero(found).tolist():
             yield from self._tried(algorithm, *tries.each[number])
 
@@ -249,15 +255,15 @@ class _Natural:
         if covers is (own is None) or last - first < LEAST_COVERED:
             return
         if not algorithm.is_digest:
-            number, mask = self.numbers.of(algorithm, first, last, at, place.size, own), (1 << algorithm.bits) - 1
-            if place.values[self.number] not in (number & mask, ~number & mask, -number & mask):
+            number = self.numbers.of(algorithm, first, last, at, place.size, own)
+            if place.values[self.number] not in _changed(number, algorithm.bits):
                 return
             size = len(self.others.content)
             first, last, at = start.at(size), end.at(size), place.edge.at(size)
             if not 0 <= first < last <= size:
                 return
             number = self.others.of(algorithm, first, last, at, place.size, own)
-            if place.values[self.other] not in (number & mask, ~number & mask, -number & mask):
+            if place.values[self.other] not in _changed(number, algorithm.bits):
                 return
         yield from self._checked(algorithm, start, end, place, own)
 
@@ -289,11 +295,9 @@ class _Natural:
     def covering(self, algorithm: Algorithm) -> Iterator[Finding]:
         """Over all of the file, or all but its first bytes, with the seal in it: every range at once."""
         tries: list[_Range] = []
-        every = self._places(algorithm)
-        spelled_ = [
-            place for place in every[MOST_SLOW:] if place.form in WRITTEN
-        ]  # few, and they look like nothing else
-        for place, head, own in product((*every[:MOST_SLOW], *spelled_[:MOST_SLOW]), self.heads[:2], OWN[:3]):
+        places = self._places(algorithm)
+        in_letters = [place for place in places[MOST_SLOW:] if place.form in WRITTEN]  # they look like nothing else
+        for place, head, own in product((*places[:MOST_SLOW], *in_letters[:MOST_SLOW]), self.heads[:2], OWN[:3]):
             at = place.edge.at(self.size)
             if head <= at <= self.size - place.size:
                 tries.append((Edge(head), Edge(0, True), place, own))
@@ -302,9 +306,8 @@ class _Natural:
             for start, _, place, own in tries
         ]
         results = HASHES[algorithm.name].results_over(self.content, lanes)
-        mask = (1 << algorithm.bits) - 1
         for each, result in zip(tries, results, strict=True):
-            if each[2].values[self.number] in (result, ~result & mask, -result & mask):
+            if each[2].values[self.number] in _changed(result, algorithm.bits):
                 yield from self._checked(algorithm, *each)
 
     def followed(self, algorithm: Algorithm) -> Iterator[Finding]:
@@ -341,6 +344,17 @@ class _Natural:
         if end == place.edge.at(self.size):
             return [place.edge]
         return [Edge(self.size - end, True)] if alike(self.contents) else [Edge(self.size - end, True), Edge(end)]
+
+
+def _published(algorithm: Algorithm) -> Crc | None:
+    """The CRC that an algorithm of the catalogue is."""
+    return CATALOGUE[algorithm.name][0] if algorithm.name in CATALOGUE else None
+
+
+def _changed(number: int, bits: int) -> tuple[int, int, int]:
+    """A result as it may be stored, or what is stored as the result: as it is, inverted, negated."""
+    mask = (1 << bits) - 1
+    return number & mask, ~number & mask, -number & mask
 
 
 def all_natural() -> list[Algorithm]:

@@ -4,7 +4,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -20,9 +19,6 @@ from faithful_ledger.core.seals.sums import SUMS
 __all__ = ["Numbers"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-MOST_STATES = 100_000
-FAMILIES = Counter((crc.width, crc.polynomial, crc.reflected) for crc, _ in CATALOGUE.values())
-SHARED_POLYNOMIALS = frozenset(family for family, count in FAMILIES.items() if count > 1)
 
 
 class Numbers:
@@ -32,9 +28,7 @@ class Numbers:
         self.content = content
         self.running = RunningSums(content)
         self.prefixes: dict[tuple[int, int, bool], Prefixes] = {}
-        self.states: dict[object, int] = {}
-        self.begun: dict[object, int] = {}
-        self.many: dict[tuple[object, int], Array] = {}
+        self.states: dict[tuple[object, Ranges], Array] = {}
 
     def of(self, algorithm: Algorithm, start: int, end: int, at: int, size: int, own: str | None) -> int:
         """The result over a range, in which what is stored is seen as `own`."""
@@ -52,16 +46,18 @@ class Numbers:
         return algorithm([data[start:at], memoryview(own_bytes(own, size)), data[at + size : end]])
 
     def crc_states(self, crc: Crc, over: Ranges) -> Array:
-        """What a CRC is after many ranges, in front of what comes last."""
-        key = crc.width, crc.polynomial, crc.reflected
-        if (key, id(over)) not in self.many:
-            self.many[key, id(over)] = self._prefixes(crc).states(over)
-        plain = self.many[key, id(over)]
+        """What a CRC is after many ranges, in front of what comes last. Others with its polynomial begin with another
+        number only, so that the rest is remembered.
+        """
+        prefixes = self._prefixes(crc)
+        key = (crc.width, crc.polynomial, crc.reflected), over
+        if key not in self.states:
+            self.states[key] = prefixes.states(over)
         if not crc.start:
-            return plain
-        powers = polynomials(crc.width, crc.polynomial).powers(len(self.content) + 1)
-        started: Array = self._prefixes(crc).ring.times(powers[over.lengths], mirrored(crc.start, crc.width))
-        return plain ^ started
+            return self.states[key]
+        powers = prefixes.ring.powers(len(self.content) + 1)
+        started: Array = prefixes.ring.times(powers[over.lengths], mirrored(crc.start, crc.width))
+        return self.states[key] ^ started
 
     def _prefixes(self, crc: Crc) -> Prefixes:
         key = crc.width, crc.polynomial, crc.reflected
@@ -72,19 +68,12 @@ class Numbers:
 
     def _crc(self, crc: Crc, start: int, end: int, at: int, size: int, own: str | None) -> int:
         """The same from prefixes (rings.py)."""
-        key = crc.width, crc.polynomial, crc.reflected
-        left = size if own == "left out" else 0
-        place = (key, start, end, at if own is not None else 0, own)
-        state = self.states.get(place)
-        if state is None:  # others with this polynomial differ in what they start with, and in what comes last
-            prefixes = self._prefixes(crc)
-            ring = prefixes.ring
-            total = ring.minus_one(prefixes.end(end, at, size, own), int(prefixes.whole[start]))
-            state = ring.product(int(ring.powers(len(self.content) + 1)[end - left]), total)
-            if key in SHARED_POLYNOMIALS and len(self.states) < MOST_STATES:
-                self.states[place] = state
+        prefixes, left = self._prefixes(crc), size if own == "left out" else 0
+        ring, powers = prefixes.ring, prefixes.ring.powers(len(self.content) + 1)
+        total = ring.minus_one(prefixes.end(end, at, size, own), int(prefixes.whole[start]))
+        state = ring.product(int(powers[end - left]), total)
         if crc.start:
-            state ^= self._started(crc, end - start - left)
+            state ^= ring.product(int(powers[end - start - left]), mirrored(crc.start, crc.width))
         return crc.finished(state)
 
     def _multiplied(self, hashing: Hash, start: int, end: int, at: int, size: int, own: str | None) -> int:
@@ -97,12 +86,3 @@ class Numbers:
         total = ring.minus_one(prefixes.end(end, at, size, own), int(prefixes.whole[start]))
         begun = ring.product(int(powers[end - start - left]), hashing.start)
         return ring.product(int(powers[end - left]), total) + begun & 0xFFFFFFFF
-
-    def _started(self, crc: Crc, length: int) -> int:
-        """What the number that a CRC starts with is after so many bytes."""
-        key = crc.width, crc.polynomial, crc.start, length
-        if key not in self.begun:
-            ring = polynomials(crc.width, crc.polynomial)
-            power = int(ring.powers(len(self.content) + 1)[length])
-            self.begun[key] = ring.product(power, mirrored(crc.start, crc.width))
-        return self.begun[key]

@@ -8,8 +8,9 @@ CRC the state is a polynomial over GF(2), and the weight is x⁸; for the multip
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from dataclasses import dataclass
 from functools import cached_property, lru_cache
-from typing import Any, NamedTuple, TypeAlias
+from typing import Any, TypeAlias
 
 import numpy as np
 
@@ -243,7 +244,8 @@ class Multiplying(Ring):
         return data.astype(np.uint64) * weights & np.uint64(0xFFFFFFFF)
 
 
-class Ranges(NamedTuple):
+@dataclass(frozen=True, eq=False)
+class Ranges:
     """Many ranges [starts[k], ends[k]), each with what it sees in `sizes[k]` bytes at `ats[k]`: what `owns[k]` says."""
 
     starts: Array
@@ -295,8 +297,9 @@ class Prefixes:
         ring, whole = self.ring, self.whole
         inverses = np.concatenate((np.full(1, ring.one, np.uint64), ring.inverses(self.size)))
         totals, behind = whole[over.ends].copy(), over.ats + over.sizes
+        owns = np.array(over.owns)
         for own, size in {(own, size) for own, size in zip(over.owns, over.sizes.tolist(), strict=True) if own}:
-            chosen = np.flatnonzero((np.array(over.owns) == own) & (over.sizes == size))
+            chosen = np.flatnonzero((owns == own) & (over.sizes == size))
             before, after = whole[over.ats[chosen]], whole[behind[chosen]]
             if own == "left out":
                 moved = ring.times(ring.minus(totals[chosen], after), ring.power(size))
