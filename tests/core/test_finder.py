@@ -18,6 +18,7 @@ from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.describe import draft as drafts
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
+from faithful_ledger.core.seal_search import Part, Placed
 from faithful_ledger.core.sealing import seal_found
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
@@ -168,7 +169,7 @@ class AnyRangeTest(RenewingCase):
 
     def test_sums(self) -> None:
         for name, each in SUMS.items():
-            if each.bits < 16:
+            if each.bits < 16 or each.kind == "folded":
                 continue
             changes = {"internet": ("",), "xor": ("", "inverted")}.get(each.kind, ("", "negated", "inverted"))
             for changed in changes:
@@ -502,7 +503,7 @@ class LengthTest(LedgerCase):
                 path.write_bytes(made[0])
                 begun = "ledger: 1\nid: t\ntitle: T\nfiles:\n  save:\n    name: '*.sav'\n    layout: []\n"
                 save = open_save(path, parse_template(begun.encode(), "t"))
-                text = drafts.changed(begun.encode(), save, partial(seal_found, finding=found))
+                text = drafts.changed(begun.encode(), save, partial(seal_found, placed=Placed(found, Part((made[0],)))))
                 read = open_save(path, parse_template(text, "t"))
                 self.assertTrue(all(state.holds for state in read.seals) and read.seals, text.decode())
 
@@ -530,7 +531,9 @@ class LengthTest(LedgerCase):
         (finding,) = (each for each in find_seals(saves_) if each.sure and each.stored == Edge(4))
         self.assertEqual((finding.algorithm.name, finding.algorithm.unit), ("length", 1))
         save = open_save(path, parse_template(text.encode(), "t"))
-        sealed_text = drafts.changed(text.encode(), save, lambda draft: seal_found(draft, finding))
+        sealed_text = drafts.changed(
+            text.encode(), save, lambda draft: seal_found(draft, Placed(finding, Part((saves_[0],))))
+        )
         save = open_save(path, parse_template(sealed_text, "t"))
         self.assertTrue(save.in_balance)
         insert_record(save, "crew", 2)

@@ -14,7 +14,8 @@ from faithful_ledger.core.source import open_source
 from faithful_ledger.core.storage import parse_whole
 
 if TYPE_CHECKING:
-    from faithful_ledger.core.seals.finder import Finding, Hints
+    from faithful_ledger.core.seal_search import Placed
+    from faithful_ledger.core.seals.finder import Hints
     from faithful_ledger.core.seals.finder.blocks import BlockRule
 
 __all__ = ["find_seals"]
@@ -25,8 +26,7 @@ LONGEST_KEY = 1 << 16
 
 def find_seals(options: argparse.Namespace) -> int:
     """Which algorithm over which bytes gives which stored ones; status 1 when nothing is found."""
-    from faithful_ledger.core.inside import look_inside
-    from faithful_ledger.core.seals.finder import find_seals as find
+    from faithful_ledger.core.seal_search import Part, Placed, search_seals
     from faithful_ledger.core.seals.finder import nearly
 
     contents = [_content(Path(name)) for name in options.files]
@@ -35,17 +35,14 @@ def find_seals(options: argparse.Namespace) -> int:
     documents: list[dict[str, Any]] = []
     rows: list[tuple[str, ...]] = []
     with end.cancelled_by_ctrl_c():
-        parts = [("", contents)]
-        if not options.over and options.stored_at is None:
-            parts += [(each[0].layer, [payload.data for payload in each]) for each in look_inside(contents, end=end)]
-        for layer, part in parts:
-            for finding in find(part, hints, end)[: max(options.most - len(documents), 0)]:
-                documents.append(_document(finding, part, layer))
-                rows.append(_row(finding, part, layer))
+        for placed in search_seals(contents, hints, end)[: options.most]:
+            documents.append(_document(placed))
+            rows.append(_row(placed))
         rules = _block_rules(contents, options, hints, end)
         odd = nearly(contents, hints, end) if not documents and not rules else []
     for finding, number in odd[: options.most]:
-        documents.append({**_document(finding, contents, ""), "differs_in": options.files[number]})
+        placed = Placed(finding, Part(tuple(contents)))
+        documents.append({**_document(placed), "differs_in": options.files[number]})
     documents += [_rule_document(rule, contents[0]) for rule in rules]
     if options.json:
         print_json({"seals": documents})
@@ -148,16 +145,19 @@ def _key(given: str) -> bytes:
         raise AddressError(f"“{given}” is neither a file nor a key in hexadecimal", "write it as 0A FF 00") from error
 
 
-def _document(finding: Finding, contents: Sequence[bytes], layer: str) -> dict[str, Any]:
-    """As the contract has it; `…_from_end` is null where an edge is counted from the beginning."""
-    start, end, at = finding.spans(len(contents[0]))
+def _document(placed: Placed) -> dict[str, Any]:
+    """As the contract has it; `…_from_end` is null where an edge is counted from the beginning. `layer` is the payload
+    in which it is stored, `over` another one that the range is in.
+    """
+    finding = placed.finding
+    start, end = placed.covered
     return {
         "algorithm": finding.algorithm.name,
         "parameters": finding.parameters,
         "from": start,
         "to": end,
         "to_from_end": finding.end.offset if finding.end.from_end else None,
-        "stored_at": at,
+        "stored_at": placed.at,
         "stored_at_from_end": finding.stored.offset if finding.stored.from_end else None,
         "stored_as": finding.form,
         "size": finding.size,
@@ -166,18 +166,18 @@ def _document(finding: Finding, contents: Sequence[bytes], layer: str) -> dict[s
         "bits": round(finding.bits, 1),
         "sure": finding.sure,
         "freedom": finding.freedom,
-        "layer": layer or None,
+        "layer": placed.held.words or None,
+        "over": placed.over.words if placed.over is not None else None,
     }
 
 
-def _row(finding: Finding, contents: Sequence[bytes], layer: str) -> tuple[str, ...]:
-    _, _, at = finding.spans(len(contents[0]))
-    covers = finding.covers_in_words(len(contents[0])) + (f", inside {layer}" if layer else "")
+def _row(placed: Placed) -> tuple[str, ...]:
+    finding = placed.finding
     return (
-        f"0x{at:X} · {at}",
+        f"0x{placed.at:X} · {placed.at}",
         f"{finding.form}, {finding.size} bytes",
         finding.name_in_words,
-        covers,
+        placed.covers_in_words(),
         f"{finding.holds_in} of {finding.of}",
         finding.sureness_in_words,
     )

@@ -34,6 +34,11 @@ class Deadline:
         """Whether somebody no longer waits."""
         return self._cancelled.is_set()
 
+    def share(self, of: int) -> Deadline:
+        """One that is over with this one, and after one of so many parts of the time that is left."""
+        left = None if self._end is None else max(self._end - self.clock(), 0.0) / of
+        return _Share(self, left)
+
     def cancel(self) -> None:
         """Nobody waits for more; may be called from any thread."""
         self._cancelled.set()
@@ -52,6 +57,16 @@ class Deadline:
             yield
         finally:
             signal.signal(signal.SIGINT, before)
+
+
+class _Share(Deadline):
+    def __init__(self, whole: Deadline, seconds: float | None) -> None:
+        super().__init__(seconds, whole.clock)
+        self.whole = whole
+
+    @property
+    def over(self) -> bool:
+        return self.whole.over or super().over
 
 
 NEVER = Deadline(None)

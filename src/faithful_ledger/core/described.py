@@ -24,7 +24,7 @@ from faithful_ledger.core.template.parts import self_contained
 if TYPE_CHECKING:
     from faithful_ledger.core.describe.draft import Draft
     from faithful_ledger.core.evidence import Place
-    from faithful_ledger.core.seals.finder import Finding
+    from faithful_ledger.core.seal_search import Placed
     from faithful_ledger.core.template.extend import Shared
 
 __all__ = ["BookTemplates", "Revision", "Revisions"]
@@ -89,17 +89,23 @@ class BookTemplates:
         self.revisions = Revisions()
 
     def change(
-        self, save: Save, library: Library, about: str, act: Callable[[Draft], object], file: Path | None = None
+        self,
+        save: Save,
+        library: Library,
+        about: str,
+        act: Callable[[Draft], object],
+        file: Path | None = None,
+        kind: str = "binary",
     ) -> str:
         """Change the template of a save by hand: `file` where it was named by its file, else this book's own copy of
-        it, or a new one. `about` says in words what is done. Returns the template's id.
+        it, or a new one for files of a format `kind`. `about` says in words what is done. Returns the template's id.
 
         Raises:
             LedgerError: it cannot be made, or not be written; the template is as it was.
         """
         from faithful_ledger.core.describe.draft import changed
 
-        return self._write(changed(self._text_for(save, library, file), save, act), about, save, file)
+        return self._write(changed(self._text_for(save, library, file, kind), save, act), about, save, file)
 
     def draft(self, save: Save, library: Library, file: Path | None = None) -> Draft:
         """The template of a save, to try changes on.
@@ -111,14 +117,15 @@ class BookTemplates:
 
         return Draft(self._text_for(save, library, file), save)
 
-    def _text_for(self, save: Save, library: Library, file: Path | None = None) -> bytes:
+    def _text_for(self, save: Save, library: Library, file: Path | None = None, kind: str = "binary") -> bytes:
         """The text of a save's template, or that of a new one without fields."""
         from faithful_ledger.core.template.extend import new_template
 
         present = file if file is not None else library.path_of(save.template.id) if save.template is not None else None
         if present is not None:
             return read_whole(present)[0] if file is not None else self_contained(present)
-        return new_template(absolute(save.main.path), self.book.name, self._shared(save))
+        path, binary = absolute(save.main.path), kind == "binary"
+        return new_template(path, self.book.name, self._shared(save), kind, binary=binary)
 
     def step_back(self, save: Save) -> str:
         """Undo the latest change of a template of this book; in words what it was.
@@ -187,18 +194,19 @@ class BookTemplates:
         try_writing(save, text, field, place)
         return field, self._write(text, f"pin {name}", save, template)
 
-    def add_seal(self, save: Save, library: Library, finding: Finding, file: Path | None = None) -> str:
-        """Put a seal that was found in the main file into this book's own copy of the save's template, or into a new
+    def add_seal(self, save: Save, library: Library, placed: Placed, file: Path | None = None) -> str:
+        """Put a seal that was found into this book's own copy of the save's template, or into a new
         one. Returns the field's path.
 
         Raises:
             EntryError: it does not hold in this save, or another field has the same bytes.
             LedgerError: the folder cannot be written.
         """
-        from faithful_ledger.core.sealing import seal_found
+        from faithful_ledger.core.sealing import format_for, seal_found
 
         paths: list[str] = []
-        self.change(save, library, "add a seal", lambda draft: paths.append(seal_found(draft, finding)), file)
+        kind = format_for(placed)
+        self.change(save, library, "add a seal", lambda draft: paths.append(seal_found(draft, placed)), file, kind)
         return paths[0]
 
     def _shared(self, save: Save) -> Shared:

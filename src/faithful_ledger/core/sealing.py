@@ -7,26 +7,86 @@ from typing import Any
 from faithful_ledger.core.describe.draft import Draft
 from faithful_ledger.core.describe.sealing import block_keys, storage_keys
 from faithful_ledger.core.errors import EntryError
+from faithful_ledger.core.formats import recognised_text
+from faithful_ledger.core.seal_search import Part, Placed
 from faithful_ledger.core.seals.algorithms import Algorithm
 from faithful_ledger.core.seals.finder.blocks import BlockRule
-from faithful_ledger.core.seals.finder.finding import Finding
 from faithful_ledger.core.seals.finder.selection import Stored
+from faithful_ledger.core.source import MemorySource
 
-__all__ = ["blocks_found", "seal_chosen", "seal_found"]
+__all__ = ["blocks_found", "format_for", "is_text", "seal_chosen", "seal_found"]
 
 
-def seal_found(draft: Draft, finding: Finding) -> str:
-    """Put a seal into the main file of a template; where no element is at its edges, offsets say what it covers, as
-    they were found. Returns the path of its field.
+def seal_found(draft: Draft, placed: Placed) -> str:
+    """Put a seal into a template, into the file or payload in which it is stored; what is not a file of the template
+    yet is declared. Where no element is at its edges, offsets say what it covers, as they were found. Returns the path
+    of its field.
+
+    Raises:
+        EntryError: it does not hold in the save, or other fields have some of its bytes.
     """
-    size = draft.save.main.source.size
-    start, end, at = finding.spans(size)
-    last = -finding.end.offset if finding.end.from_end else end
-    over = {"from": start} | ({"to": last} if last else {})
+    finding = placed.finding
+    held = _file_of(draft, placed.held, "" if _is_value(placed) else "binary")
+    over = _file_of(draft, placed.over) if placed.over is not None else ""
+    size = draft.save.files[held].source.size
+    covered = draft.save.files[over or held].source.size
+    (start, end), (at, stored_end) = placed.covered, placed.place
     seal = _seal_keys(finding.algorithm) | ({"own": finding.own} if finding.own is not None else {})
+    seal |= {"beside": list(finding.beside)} if any(finding.beside) else {}
     note = f"holds in {finding.holds_in} of {finding.of} copies; {finding.sureness_in_words}"
+    last = -finding.end.offset if finding.end.from_end else end
+    offsets = {"from": start} | ({"to": last} if last else {})
+    whole = (start, end) == (0, covered) and finding.end.from_end
+    if over or is_text(draft, held):
+        seal["over"] = "file" if whole else offsets
+        about = {"of_file": over} if over else {}
+        return _checked(draft, draft.seal_value(held, at, stored_end - at, finding.form, seal, about), note, None)
     place = -finding.stored.offset if finding.stored.from_end else None
-    return _put(draft, (at, at + finding.size), finding.form, seal, (start, end), over, note, place)
+    path = _put(draft, (at, stored_end), finding.form, seal, (start, end), offsets, note, place, held)
+    text = recognised_text(MemorySource(placed.held.contents[0][start:])) if end == size and at < start else None
+    if text is not None:  # a text behind its checksum: its values stay within reach
+        draft.declare(f"{held}.{draft.add_rest(held, start)}", (), text.name)
+    return path
+
+
+def format_for(placed: Placed) -> str:
+    """The format of the main file in a new template for a seal: a text if the seal is a value of it, or covers one."""
+    outermost = [placed.held, *placed.held.outer][-1]
+    wanted = placed.held.path if outermost is not placed.held else _is_value(placed)
+    text = recognised_text(MemorySource(outermost.contents[0])) if wanted else None
+    return text.name if text is not None else "binary"
+
+
+def is_text(draft: Draft, file: str) -> bool:
+    """Whether a file of the template is a text, whose values have paths."""
+    bound = draft.save.files[file].bound
+    return bound is not None and bound.document.knows_ends
+
+
+def _is_value(placed: Placed) -> bool:
+    """Whether what it is stored in is a text, and it is a value of it."""
+    text = recognised_text(MemorySource(placed.held.contents[0]))
+    at, end = placed.place
+    return text is not None and any(leaf.start <= at and end <= leaf.end for leaf in text.leaves())
+
+
+def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
+    """The file of the template that a part is, which is declared where it is not there: of a format `kind`, or of the
+    one that its bytes show.
+    """
+    if part.around is None:
+        return draft.save.main.name
+    around = next(each for each in part.outer if not part.path or each.path != part.path)
+    holder = _file_of(draft, around)
+    if part.path:
+        holder = f"{holder}.{draft.value_at(holder, part.path)}"
+    layers = part.layers[len(around.layers) :]
+    for name, spec in draft.template.files.items():
+        inside = f"{spec.inside}.{spec.held_by}" if spec.held_by else spec.inside
+        if inside == holder and [each.kind for each in spec.layers] == [each.kind for each in layers]:
+            return name
+    text = recognised_text(MemorySource(part.contents[0]))
+    return draft.declare(holder, layers, kind or (text.name if text is not None else "binary"))
 
 
 def seal_chosen(draft: Draft, stored: Stored, over: tuple[int, int], file: str = "") -> str:
@@ -61,8 +121,12 @@ def _put(
     from_end: int | None,
     file: str = "",
 ) -> str:
-    """Raises EntryError where the seal does not hold in the save."""
     path = draft.seal(file or draft.save.main.name, at, storage_keys(at[1] - at[0], form), seal, over, offsets)
+    return _checked(draft, path, note, from_end)
+
+
+def _checked(draft: Draft, path: str, note: str, from_end: int | None) -> str:
+    """The path of a seal that was put in, once it holds."""
     keys: dict[str, Any] = {"note": note, "standing": "fits"}
     node = draft.node(path)
     if from_end is not None and node.spec.address.base == "start":

@@ -246,14 +246,14 @@ class Example:
         pane = shell.describe.seals
         pane.look()
         end = time.monotonic() + LONGEST
-        while pane.looking and not (pane.found and pane.found[0].sure) and time.monotonic() < end:
+        while pane.looking and not (pane.found and pane.found[0].finding.sure) and time.monotonic() < end:
             application().processEvents()
             time.sleep(0.02)
-        found = next((each for each in pane.found if each.sure), None)
+        found = next((each for each in pane.found if each.finding.sure), None)
         pane.stop()
         shell.session.wait()
-        said = f"{found.name_in_words} over {found.covers_in_words(pane.file_size)}" if found is not None else "–"
-        at = found.stored.at(pane.file_size) if found is not None else 0
+        said = f"{found.finding.name_in_words} over {found.covers_in_words()}" if found is not None else "–"
+        at = found.at if found is not None else 0
         self.step(f"The finder says, from the kept copies alone: {said}, stored at {place(at)}", at == 0x10)
         shell.describe.show_pane(TEMPLATE)
 

@@ -20,7 +20,7 @@ from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import AddressError, EntryError
 from faithful_ledger.core.seals import own_bytes
 from faithful_ledger.core.source import Source
-from faithful_ledger.core.storage import Checksum, Integer, Value
+from faithful_ledger.core.storage import Checksum, ChecksumInText, Integer, Value
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, elements_of
 
 __all__ = [
@@ -105,7 +105,7 @@ class Follower(NamedTuple):
         assert self.node.spec.seal is not None
         algorithm, storage = self.node.spec.seal.algorithm, self.node.spec.storage
         number = algorithm(self._covered(source))
-        if isinstance(storage, Checksum):
+        if isinstance(storage, Checksum | ChecksumInText):
             return algorithm.cut(number, storage.room(self.node.raw))
         if isinstance(storage, Integer) and algorithm.is_digest:
             first = algorithm.cut(number, storage.size).to_bytes(storage.size, "big")
@@ -114,7 +114,8 @@ class Follower(NamedTuple):
 
     def _covered(self, source: Source) -> Iterator[memoryview]:
         start, end = self.needs
-        low, high = max(self.node.start, start), min(self.node.end, end)
+        first, last = self._own_bytes()
+        low, high = max(first, start), min(last, end)
         if low >= high or self.elsewhere:
             yield from source.chunks(start, end)
             return
@@ -127,6 +128,18 @@ class Follower(NamedTuple):
         yield from source.chunks(start, low)
         yield memoryview(own_bytes(own, high - low))
         yield from source.chunks(high, end)
+
+    def _own_bytes(self) -> tuple[int, int]:
+        """The bytes that the seal does not see as they are: its own, in a text without quotes, and what is left out
+        with them.
+        """
+        node = self.node
+        first, last = node.start, node.end
+        if isinstance(node.spec.storage, ChecksumInText):
+            low, high = node.spec.storage.letters(node.raw)
+            first, last = node.start + low, node.start + high
+        before, behind = node.spec.seal.beside if node.spec.seal is not None else (0, 0)
+        return first - before, last + behind
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ be read as far as before is refused.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
@@ -17,6 +17,7 @@ from faithful_ledger.core.describe.ends import End, ends_of
 from faithful_ledger.core.describe.links import Link, shortest_name
 from faithful_ledger.core.describe.naming import NamedAs, set_naming
 from faithful_ledger.core.errors import EntryError, TemplateError
+from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.save import Save
@@ -199,6 +200,69 @@ class Draft:
             self._refuse_problem(bound)
             raise EntryError("the seal would not take exactly its bytes", placing.UNCHANGED)
         return field.path
+
+    def add_rest(self, file: str, start: int) -> str:
+        """Describe all bytes of a file from an offset on as an unknown run. Returns its name."""
+        bound = self.file(file)
+        name = placing.free_name(bound.root.spec, "body")
+        placing.add_element(self.text, bound, start, bound.source.size, {"unknown": name})
+        self.read_again()
+        return name
+
+    def value_at(self, file: str, path: str) -> str:
+        """The name of the field for the value at a path of a text, which is made where there is none.
+
+        Raises:
+            EntryError: the file is not a text of this template.
+        """
+        held = self.save.files[file].bound
+        for spec in held.spec.root.layout if held is not None else ():
+            if spec.address.path is not None and spec.address.path.text == path:
+                return spec.name
+        leaf = next((each for each in self._leaves(file) if each.path == path), None)
+        if leaf is None:
+            raise EntryError(f"{file} has no value at {path}", placing.UNCHANGED)
+        return self.add_value(file, path, path.rpartition(".")[2], leaf.text).rpartition(".")[2]
+
+    def seal_value(
+        self, file: str, at: int, size: int, form: str, seal: Mapping[str, Any], about: Mapping[str, Any]
+    ) -> str:
+        """Make `size` bytes of a file a seal whose keys say all that it covers: in a text the value that they are in.
+        Returns the path of its field.
+        """
+        from faithful_ledger.core.describe.sealing import storage_keys
+
+        bound = self.save.files[file].bound
+        if bound is None or not bound.document.knows_ends:
+            keys = {"field": f"seal_{at:x}", **storage_keys(size, form), "seal": dict(seal), **about}
+            field = field_at(self.file(file).root, at)
+            if field is not None and (field.start, field.end) == (at, at + size) and not field.spec.unknown:
+                shaping.set_keys(self.text, field.spec, {key: each for key, each in keys.items() if key != "field"})
+            else:
+                placing.add_element(self.text, self.file(file), at, at + size, keys)
+            self.read_again()
+            field = field_at(self.file(file).root, at)
+            assert field is not None
+            return field.path
+        leaf = next((each for each in self._leaves(file) if each.start <= at and at + size <= each.end), None)
+        if leaf is None:
+            what = f"what is at {at} of {file} is not a value of this text"
+            raise EntryError(what, f"{placing.UNCHANGED}; describe the file as a binary one")
+        name = self.value_at(file, leaf.path)
+        kind: dict[str, Any] = {"as": "number"} if leaf.kind == "number" and form == "decimal" else {"as": "checksum"}
+        kind |= {"written": form} if kind["as"] == "checksum" and form != "hex" else {}
+        root = self.save.files[file].bound.spec.root  # type: ignore[union-attr]
+        spec = root.named(name)
+        assert spec is not None
+        shaping.set_keys(self.text, spec, {**kind, "seal": dict(seal), **about})
+        self.read_again()
+        return f"{root.name}.{name}" if root.name else name
+
+    def _leaves(self, file: str) -> Iterator[TextLeaf]:
+        bound = self.save.files[file].bound
+        if bound is None or not bound.document.knows_ends:
+            raise EntryError(f"{file} is not a text of this template", placing.UNCHANGED)
+        return bound.document.leaves()
 
     def declare(self, inside: str, layers: Sequence[LayerSpec], kind: str = "binary") -> str:
         """Describe what is inside a file as a file of the template. Returns its name.

@@ -36,19 +36,20 @@ def declare(text: YamlText, template: Template, inside: str, layers: Sequence[La
     files = text.value(("files",))
     spelled = [layer_keys(layer) for layer in layers]
     known = next(
-        (n for n, keys in files.items() if keys.get("inside") == inside and keys.get("layers") == spelled), None
+        (n for n, keys in files.items() if keys.get("inside") == inside and keys.get("layers", []) == spelled), None
     )
     if known is not None:
         raise EntryError(f"{known} describes this payload already", UNCHANGED)
-    last = layers[-1]
+    last = layers[-1] if layers else LayerSpec("text")
     wanted = last.member.rpartition("/")[2].partition(".")[0] if last.member else ""
     wanted = wanted if wanted.isidentifier() else "plain" if last.kind in SCRAMBLINGS else "unpacked"
     wanted = wanted if last.kind in STREAMS or wanted != "unpacked" else "inside"
+    wanted = wanted if layers else f"{inside.rpartition('.')[2]}_text"
     name, number = wanted.lower(), 2
     while name in files or template.main.root.named(name) is not None:
         name = f"{wanted.lower()}_{number}"
         number += 1
-    made: dict[str, Any] = {"inside": inside, "layers": spelled}
+    made: dict[str, Any] = {"inside": inside} | ({"layers": spelled} if layers else {})
     made |= {"format": kind} if kind != "binary" else {}
     text.add_block(("files",), name, {**made, "layout": []})
     return name

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 if TYPE_CHECKING:
     import numpy as np
 
-__all__ = ["SUMS", "Sum", "byte_sum", "byte_xor", "words_of"]
+__all__ = ["SUMS", "Sum", "byte_sum", "byte_xor", "folded", "words_of"]
 
 SMALL = 16 << 10  # below this, importing numpy costs more than it saves
 Compute = Callable[[Iterable[memoryview], int], int]
@@ -88,6 +88,20 @@ def _words_xored(size: int) -> Compute:
     return compute
 
 
+def _words_folded(order: str) -> Compute:
+    """The halves of a sum of 32 bits, added."""
+
+    def compute(chunks: Iterable[memoryview], start: int) -> int:
+        return folded(_words_summed(32, 4, order)(chunks, start))
+
+    return compute
+
+
+def folded(total: int) -> int:
+    """The two halves of 32 bits added, in 16 bits."""
+    return (total >> 16) + (total & 0xFFFF) & 0xFFFF
+
+
 def _bytes_xored(chunks: Iterable[memoryview], start: int) -> int:
     return byte_xor(chunks) ^ start
 
@@ -129,6 +143,8 @@ def _all_sums() -> dict[str, Sum]:
         for order in ("little", "big"):
             name = f"sum{bits}-of-u{8 * size}{order[0]}e"
             found[name] = Sum(bits, _words_summed(bits, size, order), size, order)
+    for order in ("little", "big"):
+        found[f"sum16-of-u32{order[0]}e-folded"] = Sum(16, _words_folded(order), 4, order, kind="folded")
     found["xor8"] = Sum(8, _bytes_xored, kind="xor")
     found |= {f"xor{8 * size}": Sum(8 * size, _words_xored(size), size, kind="xor") for size in (2, 4)}
     found["adler-32"] = Sum(32, _adler, start=1, kind="adler")

@@ -3,7 +3,7 @@
 from faithful_ledger.core.storage.base import CutOff, Order, Sizer, Storage, Value, encoded
 from faithful_ledger.core.storage.bits import BitRange
 from faithful_ledger.core.storage.catalogue import NUMBERS, SWITCHES, Spelling, number_storage, spellings
-from faithful_ledger.core.storage.checksum import WRITTEN, Checksum
+from faithful_ledger.core.storage.checksum import WRITTEN, Checksum, ChecksumInText, Written
 from faithful_ledger.core.storage.choices import Choice, Switches
 from faithful_ledger.core.storage.digits import Digits
 from faithful_ledger.core.storage.forms import Formed, form_of
@@ -43,6 +43,7 @@ __all__ = [
     "WRITTEN",
     "BitRange",
     "Checksum",
+    "ChecksumInText",
     "Choice",
     "Colour",
     "Coordinates",
@@ -84,6 +85,7 @@ __all__ = [
     "Value",
     "WholeInText",
     "WholeNumber",
+    "Written",
     "encoded",
     "form_of",
     "is_moment",

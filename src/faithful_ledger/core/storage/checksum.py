@@ -1,18 +1,27 @@
-"""A checksum that is stored as bytes, or spelled out in letters."""
+"""A checksum that is stored as bytes, or spelled out in letters, also as a value of a text format."""
 
 from __future__ import annotations
 
 import base64
 import binascii
+import re
 from typing import Literal, get_args
 
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.storage.base import FixedSize, Value
+from faithful_ledger.core.storage.base import FixedSize, Sizer, Storage, Value
 
-__all__ = ["WRITTEN", "Checksum", "Written"]
+__all__ = ["WRITTEN", "Checksum", "ChecksumInText", "Written"]
 
-Written = Literal["bytes", "hex", "HEX", "decimal", "base64"]
+Written = Literal["bytes", "hex", "HEX", "decimal", "signed", "base64"]
 WRITTEN: tuple[Written, ...] = get_args(Written)
+LETTERS = {
+    "hex": rb"[0-9A-Fa-f]+",
+    "HEX": rb"[0-9A-Fa-f]+",
+    "decimal": rb"[0-9]+",
+    "signed": rb"-?[0-9]+",
+    "base64": rb"[A-Za-z0-9+/]+={0,2}",
+}
+WORKED_OUT = ValueRefused("a checksum is worked out, not typed", "change what it covers instead")
 
 
 class Checksum(FixedSize):
@@ -38,7 +47,8 @@ class Checksum(FixedSize):
                 return int.from_bytes(raw, "big")
             if self.written == "base64":
                 return int.from_bytes(base64.b64decode(raw, validate=True), "big")
-            return int(raw.decode("ascii").strip("\0 "), 10 if self.written == "decimal" else 16)
+            number = int(raw.decode("ascii").strip("\0 "), 10 if self.written in ("decimal", "signed") else 16)
+            return number if number >= 0 else number + (1 << (32 if number >= -(1 << 31) else 64))
         except (ValueError, binascii.Error) as error:
             raise ValueRefused(f"{raw[:20]!r} is not a checksum in {self.written}", "") from error
 
@@ -47,13 +57,13 @@ class Checksum(FixedSize):
 
     def encode(self, value: Value, old: bytes = b"") -> bytes:
         if not isinstance(value, int):
-            raise ValueRefused("a checksum is worked out, not typed", "change what it covers instead")
+            raise WORKED_OUT
         if self.written == "bytes":
             return value.to_bytes(self.size, "big")
         if self.written == "base64":
             return base64.b64encode(value.to_bytes(self.room(old), "big")).ljust(self.size, b"=")
-        if self.written == "decimal":
-            text = str(value).encode()
+        if self.written in ("decimal", "signed"):
+            text = str(signed(value) if self.written == "signed" else value).encode()
             raw = text.rjust(self.size, old[:1]) if old[:1] in (b"0", b" ") else text.ljust(self.size, b"\0")
             if len(raw) > self.size:
                 raise ValueRefused(f"{value} has more than {self.size} digits", "give the field more room")
@@ -61,4 +71,69 @@ class Checksum(FixedSize):
         return f"{value:0{self.size}{'x' if self.written == 'hex' else 'X'}}".encode()
 
     def from_text(self, text: str, old: Value = None) -> Value:
-        raise ValueRefused("a checksum is worked out, not typed", "change what it covers instead")
+        raise WORKED_OUT
+
+
+class ChecksumInText(Storage):
+    """The same as a value of a text format, in quotes or not, in as many letters as are there; a decimal number takes
+    as many as it has.
+    """
+
+    def __init__(self, written: Written) -> None:
+        self.written = written
+        self.name = f"checksum-{written}"
+        self.about = f"checksum in {written}, in text"
+        self._shape = re.compile(rb"""["']?[ \t]*(%b)[ \t]*["']?""" % LETTERS[written])
+
+    def letters(self, raw: bytes) -> tuple[int, int]:
+        """Where the letters themselves begin and end in the bytes of the value.
+
+        Raises:
+            ValueRefused: it is not spelled so.
+        """
+        match = self._shape.fullmatch(raw)
+        if match is None:
+            what = f"{raw[:20].decode('utf-8', 'replace')} is not a checksum in {self.written}"
+            raise ValueRefused(what, "the template may mean another value")
+        return match.span(1)
+
+    def room(self, old: bytes) -> int:
+        """As for `Checksum`."""
+        low, high = self.letters(old)
+        return self._like(high - low).room(old[low:high])
+
+    def whole(self, raw: bytes) -> int:
+        low, high = self.letters(raw)
+        return self._like(high - low).whole(raw[low:high])
+
+    def decode(self, raw: bytes) -> str:
+        low, high = self.letters(raw)
+        return raw[low:high].decode("ascii")
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        if not isinstance(value, int):
+            raise WORKED_OUT
+        low, high = self.letters(old)
+        if self.written in ("decimal", "signed"):
+            padded = high - low if old[low : low + 1] == b"0" else 0
+            number = signed(value) if self.written == "signed" else value
+            return old[:low] + f"{number:0{padded}d}".encode() + old[high:]
+        return old[:low] + self._like(high - low).encode(value, old[low:high]) + old[high:]
+
+    def from_text(self, text: str, old: Value = None) -> Value:
+        raise WORKED_OUT
+
+    def neutral(self, size: int | None) -> bytes:
+        raise ValueRefused("a checksum of a new record is not known", "add the record in the game")
+
+    def sizer(self) -> Sizer | None:
+        return None
+
+    def _like(self, size: int) -> Checksum:
+        return Checksum(size, self.written)
+
+
+def signed(value: int) -> int:
+    """A result of 32 bits, or of 64 where it has more, as a number in two's complement."""
+    bits = 32 if value >> 32 == 0 else 64
+    return value - (1 << bits) if value >> (bits - 1) else value

@@ -75,7 +75,7 @@ class Derived:
 class SealSpec:
     """`over` names the first and the last element covered, or `span` says from which offset to which; one that is not
     positive counts from the end. `own` is what the seal sees in its own bytes: zeros, left out, or bytes in hexadecimal
-    that fill them.
+    that fill them; so many bytes in front of them and behind them are left out with them (`beside`).
     """
 
     algorithm: Algorithm
@@ -83,6 +83,7 @@ class SealSpec:
     own: str | None
     policy: Literal["renew", "leave"]
     span: tuple[int, int] | None = None
+    beside: tuple[int, int] = (0, 0)
 
 
 @dataclass(slots=True)

@@ -10,6 +10,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Discriminator, Field, StringConstraints, Tag
 
+from faithful_ledger.core.storage import Written
+
 __all__ = ["ELEMENT_KINDS", "LANGUAGE_VERSION", "TemplateText", "all_keys", "json_schema"]
 
 LANGUAGE_VERSION = 1
@@ -71,6 +73,7 @@ class Seal(Part):
     algorithm: str
     over: str | Annotated[list[str], Field(min_length=2, max_length=2)] | SealSpan
     own: Literal["zeros", "left out"] | HexBytes | None = None
+    beside: Annotated[list[Annotated[int, Field(ge=0, le=1 << 16)]], Field(min_length=2, max_length=2)] = [0, 0]
     policy: Literal["renew", "leave"] = "renew"
     start: Unsigned | None = None
     unit: Annotated[int, Field(ge=1, le=1 << 24)] = 1
@@ -119,7 +122,7 @@ class ValueKeys(Part):
     unit: Annotated[str, StringConstraints(max_length=24)] = ""
     moment: str | MomentKeys | None = None
     means: Annotated[str, StringConstraints(max_length=40)] = ""
-    written: Literal["bytes", "hex", "HEX", "decimal", "base64"] | None = None
+    written: Written | None = None
 
 
 class EachKeys(ValueKeys):

@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QWidget
 
 from faithful_ledger.core.deadline import Deadline
-from faithful_ledger.core.errors import LedgerError, place
+from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.seal_list import SealReport, seal_reports
 from faithful_ledger.desk.beside import Message
 from faithful_ledger.desk.session import Session
@@ -18,7 +18,7 @@ from faithful_ledger.desk.widgets.seal_detail import SealDetail
 from faithful_ledger.desk.widgets.tables import cell, plain_table
 
 if TYPE_CHECKING:
-    from faithful_ledger.core.seals.finder import Finding
+    from faithful_ledger.core.seal_search import Placed
     from faithful_ledger.core.seals.finder.blocks import BlockRule
 
 __all__ = ["SealsPane"]
@@ -40,11 +40,10 @@ class SealsPane(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.found: list[Finding] = []
+        self.found: list[Placed] = []
         self.rules: list[BlockRule] = []
         self.rule_words = label("", "holds", wrap=True, selectable=True)
         self.rule_button = button("Describe the blocks", self._accept_rule, "main")
-        self.file_size = 0
         self._end: Deadline | None = None
         self.known_title = label("", "heading")
         self.known_title.setWordWrap(True)
@@ -138,12 +137,11 @@ class SealsPane(QWidget):
         present = bytes(save.main.source.read(0, save.main.source.size))
         copies = self.session.kept_copies[:MOST_COPIES]
         path = save.main.path.absolute()
-        self.file_size = len(present)
         self.find_button.setText("Stop looking")
         self.summary.setText(f"looking, in this save and {len(copies)} kept copies…")
 
-        def work() -> tuple[list[Finding], list[BlockRule]]:
-            from faithful_ledger.core.seals.finder import find_seals
+        def work() -> tuple[list[Placed], list[BlockRule]]:
+            from faithful_ledger.core.seal_search import search_seals
             from faithful_ledger.core.seals.finder.blocks import find_block_rules
 
             end.begin()
@@ -152,10 +150,10 @@ class SealsPane(QWidget):
             for file in kept:
                 source = book.keeping.kept_source(file)
                 contents.append(bytes(source.read(0, source.size)))
-            found = find_seals(contents, None, end, lambda found: self.found_so_far.emit(end, list(found)))
+            found = search_seals(contents, None, end, lambda found: self.found_so_far.emit(end, list(found)))
             return found, find_block_rules(list(dict.fromkeys(contents)), end)
 
-        def done(looked: tuple[list[Finding], list[BlockRule]] | None, error: LedgerError | None) -> None:
+        def done(looked: tuple[list[Placed], list[BlockRule]] | None, error: LedgerError | None) -> None:
             if self._end is not end:
                 return
             self.stop()
@@ -171,23 +169,26 @@ class SealsPane(QWidget):
 
         self.session.looking.run(work, done)
 
-    def _show_found(self, end: Deadline, found: list[Finding]) -> None:
+    def _show_found(self, end: Deadline, found: list[Placed]) -> None:
         if self._end is end:
             self.found = found
             self._show_rows()
 
     def _show_rows(self) -> None:
-        size = self.file_size
         rows = []
-        for each in self.found:
-            start, end, at = each.spans(size)
+        for placed in self.found:
+            each = placed.finding
+            start, end = placed.covered
             mark = HOLDS if each.sure else OPEN
             name = "count" if each.algorithm.unit > 1 else each.algorithm.name
-            rows.append((f"{mark} 0x{at:X}", name, f"0x{start:X} to 0x{end:X}"))
+            part = placed.over or placed.held
+            covers = f"all of {part.words}" if placed.is_whole else f"0x{start:X} to 0x{end:X}"
+            within = f" of {part.words}" if part.words and not placed.is_whole else ""
+            rows.append((f"{mark} 0x{placed.at:X}", name, f"{covers}{within}"))
         row_now = self.table.currentRow()
         fresh = plain_table(("Stored at", "Algorithm", "Covers"), rows, "Seals that were found", (86, 92))
-        for number, finding in enumerate(self.found):
-            cell(fresh, number, 0).setForeground(colours()["holds" if finding.sure else "open"])
+        for number, placed in enumerate(self.found):
+            cell(fresh, number, 0).setForeground(colours()["holds" if placed.finding.sure else "open"])
         fresh.itemSelectionChanged.connect(self._select)
         fresh.setMaximumHeight(36 + 26 * min(max(len(rows), 1), 9))
         self.table = swap(self.body, self.table, fresh)
@@ -201,19 +202,16 @@ class SealsPane(QWidget):
             fresh.selectRow(min(max(row_now, 0), len(rows) - 1))
 
     @property
-    def current(self) -> Finding | None:
+    def current(self) -> Placed | None:
         number = self.table.currentRow()
         return self.found[number] if 0 <= number < len(self.found) else None
 
     def _select(self) -> None:
-        finding = self.current
-        if finding is not None:
-            at = finding.stored.at(self.file_size)
-            self.detail.setText(
-                f"{finding.name_in_words} over {finding.covers_in_words(self.file_size)}, stored at {place(at)} as "
-                f"{finding.form}; holds in {finding.holds_in} of {finding.of} copies: {finding.sureness_in_words}."
-            )
-            self.chosen.emit(at, at + finding.size)
+        placed = self.current
+        if placed is not None:
+            self.detail.setText(f"{placed.in_words}.")
+            if placed.held.around is None:  # an offset of the file itself
+                self.chosen.emit(placed.at, placed.at + placed.finding.size)
 
     def _accept_rule(self) -> None:
         """The blocks, and the checksum in each, go into the template."""
@@ -222,16 +220,16 @@ class SealsPane(QWidget):
 
     def _accept(self) -> None:
         """The seal goes into this book's template, and holds from now on or says why not."""
-        finding, book, save = self.current, self.session.book, self.session.save
-        if finding is None or book is None or save is None:
+        placed, book, save = self.current, self.session.book, self.session.save
+        if placed is None or book is None or save is None:
             return
         if self.session.pending:
             self.session.entries.ask("Put it in without them", self._accept)
             return
         library = self.session.shelf.library(book)
         file = self.session.template_file
-        path = self.session.attempt(lambda: book.templates.add_seal(save, library, finding, file))
+        path = self.session.attempt(lambda: book.templates.add_seal(save, library, placed, file))
         if path is None:
             return
-        text = f"{path} is a seal in the template now: {finding.name_in_words} is renewed when you post."
+        text = f"{path} is a seal in the template now: {placed.finding.name_in_words} is renewed when you post."
         self.session.reopen(lambda: self.session.reported.emit(Message("holds", text)))

@@ -15,12 +15,13 @@ from time import monotonic, thread_time
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import KEYED, LENGTH, Algorithm, algorithm
 from faithful_ledger.core.seals.finder.anchored import anchored
-from faithful_ledger.core.seals.finder.best import Best, order
+from faithful_ledger.core.seals.finder.best import Best, is_doubled, order
 from faithful_ledger.core.seals.finder.finding import Finding, widened
 from faithful_ledger.core.seals.finder.lengths import lengths
 from faithful_ledger.core.seals.finder.natural import SLOW, all_natural, natural
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
+from faithful_ledger.core.seals.finder.repeated import repeated
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import LEAST_SAVES, WIDTHS, unknown_crc, with_own_start
 from faithful_ledger.core.seals.hashes import DIGESTS
@@ -74,11 +75,14 @@ def find_seals(
         key = checked.algorithm, checked.start, checked.end, checked.stored, checked.own
         known = found.get(key)
         better = known is None or known.bits < checked.bits
-        if checked.holds_in == checked.of and better and hints.fits(checked, len(saves[0])):
+        fits = checked.holds_in == checked.of and better and hints.fits(checked, len(saves[0]))
+        if fits and not is_doubled(checked, contents):
             found[key] = checked
             if len(found) > 2 * MOST_KEPT:  # chance finds more and more in few saves
                 found = dict(sorted(found.items(), key=lambda item: order(item[1]))[:MOST_KEPT])
             if checked.sure:
+                for other in repeated(checked, contents):
+                    found.setdefault((other.algorithm, other.start, other.end, other.stored, other.own), other)
                 at = checked.stored.at(len(contents[0]))
                 explained.update(range(at, at + checked.size))
             if checked.sure or monotonic() > reported + BETWEEN_REPORTS:

@@ -47,7 +47,7 @@ def anchored(
         if until.over:
             return
     for name, kind in SUMS.items():
-        wanted = name.startswith(named) and kind.bits >= 16 and kind.kind != "internet"
+        wanted = name.startswith(named) and kind.bits >= 16 and kind.kind not in ("internet", "folded")
         if wanted and len(contents) > 1 and looking.by_bits[kind.bits]:
             yield from looking.over_sums(name, until)
         if until.over:

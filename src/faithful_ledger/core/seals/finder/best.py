@@ -11,12 +11,14 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from itertools import islice
 
+import numpy as np
+
 from faithful_ledger.core.seals.crc import CATALOGUE
 from faithful_ledger.core.seals.finder.finding import Finding
 from faithful_ledger.core.seals.finder.places import alike
 from faithful_ledger.core.seals.sums import SUMS
 
-__all__ = ["Best", "order"]
+__all__ = ["Best", "is_doubled", "order"]
 
 EDITS = 3
 STEPS = 29  # edits are tried at so many offsets, spread over what is covered
@@ -111,7 +113,33 @@ class Best:
         places = [finding.stored_in(content) for content in self.contents]
         differ = sum(len(set(column)) > 1 for column in zip(*places, strict=True))
         odd = finding.stored.offset > self.size // 2 and not alike(self.contents)  # from the end that is farther
-        return finding.bits + NOISE_BITS * differ - (RIVAL if odd else 0.0)
+        start, end, at = finding.spans(self.size)
+        adjoins = finding.own is None and (at + finding.size == start or at == end)
+        return finding.bits + NOISE_BITS * differ - (RIVAL if odd else 0.0) + (RIVAL if adjoins else 0.0)
+
+
+def is_doubled(finding: Finding, contents: Sequence[bytes]) -> bool:
+    """Whether an XOR only says that what it covers is there twice, as in a file with a copy of itself: then all that
+    differs between two saves comes in pairs.
+    """
+    name = finding.algorithm.name
+    if name not in SUMS or SUMS[name].kind != "xor" or not alike(contents):
+        return False
+    word = SUMS[name].word
+    start, end, at = finding.spans(len(contents[0]))
+    low, high = (start, end) if start <= at < end else (min(start, at), max(end, at + finding.size))
+    if (low - start) % word:
+        return False
+    high -= (high - low) % word
+    words = [np.frombuffer(content[low:high], f"u{word}").astype(np.uint64) for content in contents]
+    differ = False
+    for other in words[1:]:
+        here = words[0] != other
+        both = np.sort(words[0][here] << np.uint64(32) | other[here])
+        differ = differ or both.size > 0
+        if both.size % 2 or (both[::2] != both[1::2]).any():
+            return False
+    return differ
 
 
 def _kind(finding: Finding) -> object:

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from itertools import repeat
 from typing import Any, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, LENGTH, Algorithm, own_bytes
+from faithful_ledger.core.seals.finder.cuts import ALONE, Cut
 from faithful_ledger.core.seals.finder.places import Edge
-from faithful_ledger.core.storage import WRITTEN, Checksum
+from faithful_ledger.core.storage import WRITTEN, Checksum, ChecksumInText
 
 __all__ = [
     "Finding",
@@ -29,6 +32,9 @@ Array: TypeAlias = np.ndarray[Any, Any]
 SURE = 24.0  # bits beyond what was tried
 NEAR = 64  # bytes from an end of the file
 FIRST = 16
+DECIMAL = frozenset(("decimal", "signed"))
+LONGEST = 24  # digits
+DIGITS, LAST_DIGITS = re.compile(rb"-?[0-9]+"), re.compile(rb"-?[0-9]+\Z")
 UNUSUAL = 3.0
 PLACED, UNCOMMON, TURNED, NEARBY, ANYWHERE = 5.0, 5.0, 1.0, 2.0, 7.0  # bits that it costs to be so
 COMMON = frozenset(
@@ -40,7 +46,8 @@ COMMON |= frozenset(("sum8", "sum16", "sum32", "xor8"))
 @dataclass(frozen=True)
 class Finding:
     """`algorithm` over [start, end) is stored at `stored`, in `size` bytes of a `form`. What it sees in its own bytes
-    is `own`: None where they are not covered, else zeros, left out, or bytes in hexadecimal. `bits` say how unlikely
+    is `own`: None where they are not covered, else zeros, left out, or bytes in hexadecimal; `beside` is what is left
+    out with them. `bits` say how unlikely
     chance is. `freedom` says what no save could decide; `constant_only` that the start of the computation is known only
     together with what its result was XORed with, or only for the sizes seen; `undecided` that the saves hold as well
     with the seal somewhere else, which `freedom` names.
@@ -53,6 +60,7 @@ class Finding:
     size: int
     form: str
     own: str | None = None
+    beside: Cut = ALONE
     holds_in: int = 0
     of: int = 0
     bits: float = 0.0
@@ -80,6 +88,8 @@ class Finding:
             found["key"] = self.algorithm.key.hex(" ").upper()
         if self.own is not None:
             found["own"] = self.own
+        if any(self.beside):
+            found["beside"] = f"{self.beside.before} {self.beside.behind}"
         return found
 
     @property
@@ -89,7 +99,7 @@ class Finding:
             what = f"count of records of {unit} bytes" if unit > 1 else LENGTH
             return f"{what}, and {more} more" if more else what
         parts = [f"{key} {value:#x}" if type(value) is int else f"{key}" if value is True else f"{value}"
-                 for key, value in self.parameters.items() if key not in ("own", "key")]  # fmt: skip
+                 for key, value in self.parameters.items() if key not in ("own", "beside", "key")]  # fmt: skip
         return ", ".join([self.algorithm.name, *parts])
 
     def covers_in_words(self, size: int) -> str:
@@ -98,6 +108,8 @@ class Finding:
         own = {None: "", "zeros": ", its own bytes as zeros", "left out": ", without its own bytes"}.get(
             self.own, f", its own bytes as {self.own}"
         )
+        if any(self.beside):
+            own = f", without its own bytes, {self.beside.before} before and {self.beside.behind} behind them"
         behind = " (the end)" if end == size else f" ({size - end} before the end)" if self.end.from_end else ""
         return f"0x{start:X} to 0x{end:X}{behind}{own}"
 
@@ -112,21 +124,39 @@ class Finding:
         """Start, end and where it is stored, in a file of a size."""
         return self.start.at(size), self.end.at(size), self.stored.at(size)
 
-    def stored_in(self, content: bytes) -> bytes:
+    def place_in(self, content: bytes) -> tuple[int, int]:
+        """Where it is stored; a decimal number takes as many digits as it has, up to the same place from the end of the
+        file where it is counted from there.
+        """
         at = self.stored.at(len(content))
-        return content[at : at + self.size] if at >= 0 else b""
+        end = at + self.size
+        if self.form not in DECIMAL or at < 0:
+            return at, end
+        if not self.stored.from_end:
+            match = DIGITS.match(content, at)
+            return match.span() if match is not None else (at, end)
+        last = LAST_DIGITS.search(content[max(end - LONGEST, 0) : end])
+        return (end - len(last[0]) if last is not None else at), end
 
-    def written(self, content: bytes) -> bytes | None:
-        """The bytes that belong where it is stored; None where its range does not lie in the file."""
-        start, end, at = self.spans(len(content))
-        if not 0 <= start < end <= len(content) or not 0 <= at <= len(content) - self.size:
+    def stored_in(self, content: bytes) -> bytes:
+        at, end = self.place_in(content)
+        return content[at:end] if at >= 0 else b""
+
+    def written(self, content: bytes, payload: bytes | None = None) -> bytes | None:
+        """The bytes that belong where it is stored; None where its range does not fit in the file. `payload` is what
+        its range is in, where that is not the file itself.
+        """
+        held = content if payload is None else payload
+        start, end, (at, stored_end) = self.start.at(len(held)), self.end.at(len(held)), self.place_in(content)
+        if not 0 <= start < end <= len(held) or not 0 <= at < stored_end <= len(content):
             return None
-        number = self.algorithm(map(memoryview, self.covered(content, start, end, at)))
-        return spelled(self.algorithm, number, self.size, self.form, content[at : at + self.size])
+        pieces = self.covered(content, start, end, at) if payload is None else (payload[start:end],)
+        number = self.algorithm(map(memoryview, pieces))
+        return spelled(self.algorithm, number, self.size, self.form, content[at:stored_end])
 
     def covered(self, content: bytes, start: int, end: int, at: int) -> Iterator[bytes]:
         """The bytes of a range as the seal sees them."""
-        low, high = max(at, start), min(at + self.size, end)
+        low, high = max(at - self.beside.before, start), min(at + self.size + self.beside.behind, end)
         if low >= high or self.own is None:
             yield content[start:end]
             return
@@ -134,8 +164,8 @@ class Finding:
         yield own_bytes(self.own, high - low)
         yield content[high:end]
 
-    def holds(self, content: bytes) -> bool:
-        return self.written(content) == self.stored_in(content)
+    def holds(self, content: bytes, payload: bytes | None = None) -> bool:
+        return self.written(content, payload) == self.stored_in(content)
 
     def checked(self, contents: Sequence[bytes]) -> Finding:
         """With the number of saves in which it holds."""
@@ -145,7 +175,8 @@ class Finding:
 def spelled(algorithm: Algorithm, number: int, size: int, form: str, old: bytes) -> bytes | None:
     """A result as it is stored; None where it does not fit."""
     if form in WRITTEN:
-        storage = Checksum(size, form)
+        as_many_digits = form in DECIMAL and DIGITS.fullmatch(old) is not None
+        storage = ChecksumInText(form) if as_many_digits else Checksum(size, form)
         try:
             return storage.encode(algorithm.cut(number, storage.room(old)), old)
         except ValueRefused:
@@ -154,8 +185,10 @@ def spelled(algorithm: Algorithm, number: int, size: int, form: str, old: bytes)
     return raw[::-1] if form.endswith("le") else raw
 
 
-def widened(finding: Finding, contents: Sequence[bytes]) -> Finding:
-    """The same sum in more bytes, where these say its highest bits in every save: those of a short sum would not."""
+def widened(finding: Finding, contents: Sequence[bytes], payloads: Sequence[bytes] | None = None) -> Finding:
+    """The same sum in more bytes, where these say its highest bits in every save: those of a short sum would not.
+    `payloads` are what it covers, where that is not in the files themselves.
+    """
     name, width = finding.algorithm.name, 8 * finding.size
     for wider in (64, 32):
         order = finding.form[-2:]
@@ -169,7 +202,7 @@ def widened(finding: Finding, contents: Sequence[bytes]) -> Finding:
         made = replace(
             finding, algorithm=replace(finding.algorithm, name=other), stored=stored, size=size, form=f"u{wider}{order}"
         )
-        if all(map(made.holds, contents)):
+        if all(map(made.holds, contents, payloads or repeat(None))):
             return made
     return finding
 

@@ -20,6 +20,7 @@ import numpy as np
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
+from faithful_ledger.core.seals.finder.cuts import ALONE, Cut, cuts, line_starts
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, own_bits, spelled
 from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike
@@ -27,20 +28,25 @@ from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Lane
 from faithful_ledger.core.storage import WRITTEN
 
-__all__ = ["SLOW", "all_natural", "is_plain", "natural"]
+__all__ = ["SLOW", "all_natural", "changed_results", "held_bits", "is_plain", "natural", "shortened", "spellings"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-_Range: TypeAlias = tuple[Edge, Edge, Place, str | None]
+_Range: TypeAlias = tuple[Edge, Edge, Place, str | None, Cut]
 HEADS = (0, 4, 8, 12, 16, 20, 24, 28, 32, 36, 40, 48, 56, 60, 64, 80, 96, 100, 128, 256, 512, 1024)
 TAILS = (0, 4, 8, 2, 16, 1, 12, 20, 32, 64)
-FEW_HEADS, FEW_TAILS = 8, 5
+FEW_HEADS, FEW_TAILS, FOLLOWED = 8, 5, 16
+CUT = 4.0  # bits that it costs to leave something out beside it
 OWN = ("zeros", "left out", "FF", "20")
+BLOCKS = tuple(1 << bits for bits in range(8, 17))  # sizes of the blocks that a file may have a seal each in
+NEAR_IT = (0, 2, 4, 8)  # bytes between a seal and what it covers
+IN_LETTERS = (*OWN, "30")
 SLOW = {name for name, each in HASHES.items() if each.step is not None}  # they take byte after byte in Python
 MOST_PLACES, MOST_SLOW = 40, 10
 MOST_BYTES = 10  # places of a single byte: there are many, and they say little
 NEAR_END = 32  # bytes from either end of the file at which digests usually are
 LEAST_TEXT = 6  # letters
 MOST_SPELLED, MOST_BESIDE = 4, 4
+MOST_SPELLED_NUMBERS = 16  # they rank behind numbers in bytes, of which a text is full
 SPELLED = re.compile(rb"[0-9A-Za-z+/]{6}")  # what a result in letters may be
 LEAST_COVERED = 8  # bytes: a hash of one that is zero may be zero itself
 
@@ -84,9 +90,12 @@ class _Tries(NamedTuple):
 
     @classmethod
     def of(cls, each: list[_Range], size: int) -> _Tries:
-        spans = [(start.at(size), end.at(size), place.edge.at(size), place.size) for start, end, place, _ in each]
+        spans = [
+            (start.at(size), end.at(size), place.edge.at(size) - cut.before, place.size + cut.before + cut.behind)
+            for start, end, place, _, cut in each
+        ]
         starts, ends, ats, sizes = np.array(spans, np.intp).reshape(-1, 4).T
-        return cls(each, Ranges(starts, ends, ats, sizes, tuple(own for _, _, _, own in each)))
+        return cls(each, Ranges(starts, ends, ats, sizes, tuple(own for _, _, _, own, _ in each)))
 
 
 class _Natural:
@@ -107,6 +116,7 @@ class _Natural:
         self.has_text = SPELLED.search(self.content) is not None
         self.heads = [head for head in HEADS if head <= self.size // 2]
         self.tails = [tail for tail in TAILS if tail <= self.size // 2]
+        self.lines = line_starts(self.content) if self.has_text else ([], [])
         self.fixed_edges = list(product(self.heads, self.tails))
         starts, tails = np.array(self.fixed_edges, np.intp).T
         nothing = np.zeros(starts.size, np.intp)
@@ -131,19 +141,13 @@ class _Natural:
             return
         if algorithm.bits >= 32 and self.has_text:
             yield from self._texts(algorithm, result, start, end)
-        for number in set(_changed(result, algorithm.bits)):
+        for number in set(changed_results(result, algorithm.bits)):
             for place in self.by_value.get((algorithm.bits, number), ()):
                 yield from self._tried(algorithm, start, end, place, None)
 
     def _texts(self, algorithm: Algorithm, result: int, start: Edge, end: Edge) -> Iterator[Finding]:
         """The same in letters."""
-        raw = result.to_bytes(algorithm.bits // 8, "big")
-        for form, text in (
-            ("hex", raw.hex().encode()),
-            ("HEX", raw.hex().upper().encode()),
-            ("base64", base64.b64encode(raw)),
-            ("decimal", str(result).encode()),
-        ):
+        for form, text in spellings(algorithm, result):
             at = self.content.find(text) if len(text) >= LEAST_TEXT else -1
             for place in self._places_at(at, len(text), form, algorithm.bits):
                 yield from self._checked(algorithm, start, end, place, None)
@@ -155,13 +159,12 @@ class _Natural:
         return [Place(edge, size, form, bits, values, True, True) for edge in edges]
 
     def _digest(self, algorithm: Algorithm, result: int, start: Edge, end: Edge) -> Iterator[Finding]:
-        raw = result.to_bytes(algorithm.bits // 8, "big")
-        for form, text in (("bytes", raw), ("hex", raw.hex().encode()), ("HEX", raw.hex().upper().encode())):
-            for size in (len(text), *((8, 4) if form == "bytes" else (16, 8))):
+        for form, text in spellings(algorithm, result):
+            for size in shortened(form, len(text)):
                 at = self.content.find(text[:size])
                 if at < 0:
                     continue
-                for place in self._places_at(at, size, form, 8 * size if form == "bytes" else 4 * size):
+                for place in self._places_at(at, size, form, held_bits(form, size)):
                     yield from self._checked(algorithm, start, end, place, None)
                 break
 
@@ -190,7 +193,7 @@ class _Natural:
         states = self.numbers.crc_states(crc, tries.over)
         values = [each[2].values[self.number] for each in tries.each]
         found = np.zeros(states.size, bool)
-        wanted = {value: list(map(crc.state_of, _changed(value, crc.width))) for value in set(values)}
+        wanted = {value: list(map(crc.state_of, changed_results(value, crc.width))) for value in set(values)}
         for column in np.array([wanted[value] for value in values], np.uint64).T:
             found |= states == column
         for number in np.flatnonzero(found).tolist():
@@ -198,24 +201,44 @@ class _Natural:
 
     def _ranges_at(self, place: Place) -> Iterator[_Range]:
         """Ranges that begin or end at a place, or cover it: from, to, the place, and as what it is seen."""
-        at = place.edge.at(self.size)
-        behind = place.edge._replace(
-            offset=place.edge.offset - place.size if place.edge.from_end else place.edge.offset + place.size
-        )
-        for tail in self.tails[:FEW_TAILS]:
-            if self.size - tail > at + place.size:
-                yield behind, Edge(tail, True), place, None
-        for head in self.heads:
-            if head < at:
-                yield Edge(head), place.edge, place, None
-        for head, tail, own in product(self.heads[:FEW_HEADS], self.tails[:2], OWN):
-            if head <= at and at + place.size <= self.size - tail:
-                yield Edge(head), Edge(tail, True), place, own
+        at, end = place.edge.at(self.size), place.edge.at(self.size) + place.size
+        in_letters = place.form in WRITTEN and place.form != "bytes"
+        around = cuts(self.content, at, end) if in_letters else [ALONE]
+        for behind, tail in product(sorted({cut.behind for cut in around}), self.tails[:FEW_TAILS]):
+            if self.size - tail > end + behind:
+                yield place.edge.moved(place.size + behind), Edge(tail, True), place, None, ALONE
+        for before in sorted({cut.before for cut in around}):
+            for head in (*self.heads, *self.lines[0]) if not before else (*self.heads[:FEW_HEADS], *self.lines[0]):
+                if head < at - before:
+                    yield Edge(head), place.edge.moved(-before), place, None, ALONE
+        for size in () if in_letters else BLOCKS:
+            first, last = at // size * size, at // size * size + size
+            if first and last <= self.size and end <= last:
+                yield from self._in_block(place, first, last)
+        wholes = product(self.heads[:FEW_HEADS], self.tails[:2])
+        for (head, tail), own in product(wholes, IN_LETTERS if in_letters else OWN):
+            if head <= at and end <= self.size - tail:
+                yield Edge(head), Edge(tail, True), place, own, ALONE
+        for head, tail, cut in product((0, *self.lines[0]), (0, *self.lines[1]), around):
+            if any(cut) and head <= at - cut.before and end + cut.behind <= self.size - tail:
+                yield Edge(head), Edge(tail, True), place, "left out", cut
+
+    def _in_block(self, place: Place, first: int, last: int) -> Iterator[_Range]:
+        """A place in a block of the file, of a size that is a power of two: what is in front of it, and behind it."""
+        at, end = place.edge.at(self.size), place.edge.at(self.size) + place.size
+        for more in NEAR_IT:
+            if first < at - more:
+                yield Edge(first), place.edge.moved(-more), place, None, ALONE
+            if end + more < last:
+                yield place.edge.moved(place.size + more), Edge(last), place, None, ALONE
+        yield Edge(first), Edge(last), place, "zeros", ALONE
 
     def _places(self, algorithm: Algorithm) -> list[Place]:
         if not algorithm.is_digest:
             known = self.by_bits.get(algorithm.bits, [])[: MOST_BYTES if algorithm.bits == 8 else None]
-            return [place for place in known if place.mixed] if algorithm.name in CATALOGUE else known
+            known = [place for place in known if place.mixed] if algorithm.name in CATALOGUE else known
+            in_letters = [place for place in known[MOST_PLACES:] if place.form in WRITTEN][:MOST_SPELLED_NUMBERS]
+            return [*known[: MOST_PLACES - len(in_letters)], *in_letters, *known[MOST_PLACES - len(in_letters) :]]
         size = algorithm.bits // 8
         return [*self._digest_places(size), *self._digest_texts(size)]
 
@@ -248,36 +271,40 @@ class _Natural:
                 break
         return found
 
-    def _tried(self, algorithm: Algorithm, start: Edge, end: Edge, place: Place, own: str | None) -> Iterator[Finding]:
+    def _tried(
+        self, algorithm: Algorithm, start: Edge, end: Edge, place: Place, own: str | None, cut: Cut = ALONE
+    ) -> Iterator[Finding]:
         """As `_checked`, but most that is nothing is seen by the number alone."""
         first, last, at = start.at(self.size), end.at(self.size), place.edge.at(self.size)
         covers = first < at + place.size and at < last
         if covers is (own is None) or last - first < LEAST_COVERED:
             return
         if not algorithm.is_digest:
-            number = self.numbers.of(algorithm, first, last, at, place.size, own)
-            if place.values[self.number] not in _changed(number, algorithm.bits):
+            wide = place.size + cut.before + cut.behind
+            number = self.numbers.of(algorithm, first, last, at - cut.before, wide, own)
+            if place.values[self.number] not in changed_results(number, algorithm.bits):
                 return
             size = len(self.others.content)
             first, last, at = start.at(size), end.at(size), place.edge.at(size)
             if not 0 <= first < last <= size:
                 return
-            number = self.others.of(algorithm, first, last, at, place.size, own)
-            if place.values[self.other] not in _changed(number, algorithm.bits):
+            number = self.others.of(algorithm, first, last, at - cut.before, wide, own)
+            if place.values[self.other] not in changed_results(number, algorithm.bits):
                 return
-        yield from self._checked(algorithm, start, end, place, own)
+        yield from self._checked(algorithm, start, end, place, own, cut)
 
     def _checked(
-        self, algorithm: Algorithm, start: Edge, end: Edge, place: Place, own: str | None
+        self, algorithm: Algorithm, start: Edge, end: Edge, place: Place, own: str | None, cut: Cut = ALONE
     ) -> Iterator[Finding]:
-        made = Finding(algorithm, start, end, place.edge, place.size, place.form, own)
+        made = Finding(algorithm, start, end, place.edge, place.size, place.form, own, cut)
         first, last, at = made.spans(self.size)
         covers = first < at + place.size and at < last
         partly = covers and not (first <= at and at + place.size <= last)
         if covers is not (own is not None) or partly or last - first < LEAST_COVERED:
             return
         stored = made.stored_in(self.content)
-        number = self.numbers.of(algorithm, first, last, at, place.size, own)
+        wide = place.size + cut.before + cut.behind
+        number = self.numbers.of(algorithm, first, last, at - cut.before, wide, own)
         mask = (1 << algorithm.bits) - 1
         changes = [("", number)] if algorithm.is_digest else [("", number), ("inverted", ~number), ("negated", -number)]
         for changed, result in changes:
@@ -288,6 +315,7 @@ class _Natural:
             if all(map(checked.holds, self.contents)):
                 values = len({checked.stored_in(content) for content in self.contents})
                 cost = choice_bits(each, (first, last), (at, at + place.size), self.size) + own_bits(own)
+                cost += CUT if any(cut) else 0.0
                 yield replace(checked, bits=min(place.bits, 64) * values - cost)
 
     # hashes that take byte after byte
@@ -300,14 +328,14 @@ class _Natural:
         for place, head, own in product((*places[:MOST_SLOW], *in_letters[:MOST_SLOW]), self.heads[:2], OWN[:3]):
             at = place.edge.at(self.size)
             if head <= at <= self.size - place.size:
-                tries.append((Edge(head), Edge(0, True), place, own))
+                tries.append((Edge(head), Edge(0, True), place, own, ALONE))
         lanes = [
             Lane(start.at(self.size), self.size, place.edge.at(self.size), place.size, own_bytes(own or "", 1))
-            for start, _, place, own in tries
+            for start, _, place, own, _ in tries
         ]
         results = HASHES[algorithm.name].results_over(self.content, lanes)
         for each, result in zip(tries, results, strict=True):
-            if each[2].values[self.number] in _changed(result, algorithm.bits):
+            if each[2].values[self.number] in changed_results(result, algorithm.bits):
                 yield from self._checked(algorithm, *each)
 
     def followed(self, algorithm: Algorithm) -> Iterator[Finding]:
@@ -319,7 +347,7 @@ class _Natural:
         stored = np.array([place.values[self.number] for place in places], np.uint64)
         wanted = np.unique(np.concatenate((stored, ~stored & mask)))
         behind = [place.edge.at(self.size) + place.size for place in places[:MOST_SLOW]]
-        starts = list(dict.fromkeys([*self.heads[:14], *behind]))
+        starts = list(dict.fromkeys([*self.heads[:FOLLOWED], *behind]))
         for start, states in HASHES[algorithm.name].results_from(self.content, starts):
             if self.until.over:
                 return
@@ -346,12 +374,33 @@ class _Natural:
         return [Edge(self.size - end, True)] if alike(self.contents) else [Edge(self.size - end, True), Edge(end)]
 
 
+def spellings(algorithm: Algorithm, result: int) -> Iterator[tuple[str, bytes]]:
+    """The forms in which a result may be stored other than as a number, each with its bytes."""
+    raw = result.to_bytes(algorithm.bits // 8, "big")
+    if algorithm.is_digest:
+        yield "bytes", raw
+    yield from (("hex", raw.hex().encode()), ("HEX", raw.hex().upper().encode()), ("base64", base64.b64encode(raw)))
+    if not algorithm.is_digest:
+        yield "decimal", str(result).encode()
+        yield "signed", str(result - (result >> (algorithm.bits - 1) << algorithm.bits)).encode()
+
+
+def shortened(form: str, size: int) -> tuple[int, ...]:
+    """How many bytes of a digest may be stored: all, or only its first ones."""
+    return size, *{"bytes": (8, 4), "base64": ()}.get(form, (16, 8))
+
+
+def held_bits(form: str, size: int) -> int:
+    """How many bits so many bytes of a form hold."""
+    return {"bytes": 8, "base64": 6}.get(form, 4) * size
+
+
 def _published(algorithm: Algorithm) -> Crc | None:
     """The CRC that an algorithm of the catalogue is."""
     return CATALOGUE[algorithm.name][0] if algorithm.name in CATALOGUE else None
 
 
-def _changed(number: int, bits: int) -> tuple[int, int, int]:
+def changed_results(number: int, bits: int) -> tuple[int, int, int]:
     """A result as it may be stored, or what is stored as the result: as it is, inverted, negated."""
     mask = (1 << bits) - 1
     return number & mask, ~number & mask, -number & mask

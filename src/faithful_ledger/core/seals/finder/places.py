@@ -34,6 +34,10 @@ class Edge(NamedTuple):
     def at(self, size: int) -> int:
         return size - self.offset if self.from_end else self.offset
 
+    def moved(self, by: int) -> Edge:
+        """So many bytes nearer to the end."""
+        return self._replace(offset=self.offset - by if self.from_end else self.offset + by)
+
 
 class Place(NamedTuple):
     """`size` bytes that hold a number of `bits`, in a form: u16le … u64be, hex, HEX, decimal, base64. `values` are

@@ -7,7 +7,7 @@ from typing import Any, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.seals.algorithms import own_bytes
-from faithful_ledger.core.seals.sums import SUMS, Sum, words_of
+from faithful_ledger.core.seals.sums import SUMS, Sum, folded, words_of
 
 __all__ = ["RunningSums"]
 
@@ -41,6 +41,8 @@ class RunningSums:
             return found
         if kind.kind == "sum":
             return kind.start + sum(self._summed(kind, piece)[0] for piece in pieces) & mask
+        if kind.kind == "folded":
+            return folded(kind.start + sum(self._summed(kind, piece)[0] for piece in pieces) & 0xFFFFFFFF)
         if kind.kind == "internet":
             total = sum(self._summed(kind, piece)[0] for piece in pieces)
             while total >> 16:

@@ -9,6 +9,7 @@ from faithful_ledger.core.address import NEXT, Address, Expression
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.storage import (
     Checksum,
+    ChecksumInText,
     FixedText,
     Integer,
     JsonNumber,
@@ -278,10 +279,12 @@ class Elements:
             element.storage,
             (WholeNumber if derived else (Integer, Checksum))
             if self.storages.format == "binary"
-            else (JsonNumber, SpelledNumber),
+            else (JsonNumber, SpelledNumber)
+            if derived
+            else (ChecksumInText, JsonNumber, SpelledNumber),
         ):
             self.mistakes.append((where, "only a whole number can be worked out"))
-        elif isinstance(element.storage, Checksum) and not seal:
+        elif isinstance(element.storage, Checksum | ChecksumInText) and not seal:
             self.mistakes.append((where, "a checksum is a seal; say of what"))
         elif derived:
             key = f"{derived[0]}_of"

@@ -26,7 +26,11 @@ def seal_spec(keys: Keys, where: Where, mistakes: Mistakes) -> SealSpec:
             mistakes.append(((*where, "over"), f"from {span[0]} to {span[1]} covers nothing"))
     else:
         over = (given, given) if isinstance(given, str) else (given[0], given[1])
-    return SealSpec(_algorithm(keys, where, mistakes), over, keys.get("own"), keys.get("policy", "renew"), span)
+    before, behind = keys.get("beside", (0, 0))
+    if (before or behind) and keys.get("own") != "left out":
+        mistakes.append(((*where, "beside"), "only with `own: left out` something beside it is left out"))
+    found = _algorithm(keys, where, mistakes)
+    return SealSpec(found, over, keys.get("own"), keys.get("policy", "renew"), span, (before, behind))
 
 
 def _algorithm(keys: Keys, where: Where, mistakes: Mistakes) -> Algorithm:

@@ -14,6 +14,7 @@ from faithful_ledger.core.storage import (
     MOMENTS,
     BitRange,
     Checksum,
+    ChecksumInText,
     Choice,
     Digits,
     DosMoment,
@@ -39,6 +40,7 @@ from faithful_ledger.core.storage import (
     Switches,
     WholeInText,
     WholeNumber,
+    Written,
     form_of,
     moment_since,
     named_pattern,
@@ -81,11 +83,15 @@ class Storages:
 
     def storage(self, element: FieldSpec, keys: Keys, where: Where) -> Storage:
         name: str = keys.get("as", "")
+        if self.format != "binary" and name == "checksum":
+            return self.checksum_in_text(keys, where)
         if self.format != "binary":
             path = element.address.path.text if element.address.path is not None else ""
             made = DOCUMENTS[self.format].storage(name, path, keys.get("encoding", "utf-8"))
             if made is None:
-                self.mistakes.append(((*where, "as"), f"in a text a value is number, text or switch, not “{name}”"))
+                self.mistakes.append(
+                    ((*where, "as"), f"in a text a value is number, text, switch or checksum, not “{name}”")
+                )
                 return JsonNumber()
             if keys.get("length") is not None:
                 self.counted(made, keys, where)
@@ -120,6 +126,14 @@ class Storages:
         if any(keys.get(key) is not None for key in ("names", "switches")):
             self.mistakes.append((where, "only whole numbers have names or switches"))
         return self.shown(number, keys, where)
+
+    def checksum_in_text(self, keys: Keys, where: Where) -> Storage:
+        """It is as long as it is."""
+        written: Written = keys.get("written") or "hex"
+        if written == "bytes":
+            self.mistakes.append(((*where, "written"), "in a text a checksum is hex, HEX, decimal, signed or base64"))
+            written = "hex"
+        return ChecksumInText(written)
 
     def bytes(self, element: FieldSpec, keys: Keys, where: Where) -> Storage:
         """Bytes as they are, as many as the template says."""

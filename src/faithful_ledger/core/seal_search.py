@@ -1,0 +1,240 @@
+"""Where the seals of saves are: in the files themselves, in what is packed or scrambled inside them, in the strings of
+texts, and from one to the other, as a checksum in a header over what is unpacked behind it.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+from collections.abc import Callable, Iterator, Sequence
+from typing import NamedTuple
+
+from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.errors import place
+from faithful_ledger.core.formats import Document, recognised_text
+from faithful_ledger.core.formats.document import TextLeaf
+from faithful_ledger.core.inside import look_inside
+from faithful_ledger.core.layers import STREAMS, LayerSpec
+from faithful_ledger.core.profile import find_layers
+from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
+from faithful_ledger.core.seals.finder import Finding, Hints, find_seals
+from faithful_ledger.core.seals.finder.across import across
+from faithful_ledger.core.seals.finder.natural import all_natural
+from faithful_ledger.core.seals.finder.places import places
+from faithful_ledger.core.source import MemorySource
+
+__all__ = ["Part", "Placed", "search_seals"]
+
+MOST_STRINGS, SHORTEST = 12, 16  # strings of a text that are looked at, the longest first; letters of one
+LEAST_SEARCHED = 64  # bytes of a part, within which a seal of its own is looked for
+LARGEST_TEXT = 16 << 20
+BASE64 = re.compile(rb"[A-Za-z0-9+/]{16,}={0,2}")
+HEX = re.compile(rb"(?:[0-9a-f]{2}){16,}|(?:[0-9A-F]{2}){16,}")
+
+
+class Part(NamedTuple):
+    """Bytes of each save that can be searched: the files, or a payload inside another part, which is reached through
+    `layers`, or is the string at `path` of a text with the layers it is in. `words` say it for people.
+    """
+
+    contents: tuple[bytes, ...]
+    words: str = ""
+    layers: tuple[LayerSpec, ...] = ()
+    path: str = ""
+    around: Part | None = None
+
+    @property
+    def outer(self) -> Iterator[Part]:
+        """What it is in, the nearest first."""
+        part = self.around
+        while part is not None:
+            yield part
+            part = part.around
+
+
+class Placed(NamedTuple):
+    """A seal that is stored in a part and covers bytes of it; or of another part, if there is one in `over`."""
+
+    finding: Finding
+    held: Part
+    over: Part | None = None
+
+    @property
+    def at(self) -> int:
+        """Where it is stored in the first save, an offset in its part."""
+        return self.place[0]
+
+    @property
+    def place(self) -> tuple[int, int]:
+        """The bytes [start, end) in which it is stored in the first save."""
+        return self.finding.place_in(self.held.contents[0])
+
+    @property
+    def covered(self) -> tuple[int, int]:
+        """The bytes [start, end) that it covers in the first save, of its part or of `over`."""
+        start, end, _ = self.finding.spans(len((self.over or self.held).contents[0]))
+        return start, end
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether it covers all of another part."""
+        return self.over is not None and self.covered == (0, len(self.over.contents[0]))
+
+    @property
+    def in_words(self) -> str:
+        """What it is, in one sentence without its point."""
+        finding = self.finding
+        within = f" of {self.held.words}" if self.held.words else ""
+        return (
+            f"{finding.name_in_words} over {self.covers_in_words()}, stored at {place(self.at)}{within} as "
+            f"{finding.form}; holds in {finding.holds_in} of {finding.of} copies: {finding.sureness_in_words}"
+        )
+
+    def covers_in_words(self) -> str:
+        """Which bytes of what it covers, in the first save."""
+        finding, part = self.finding, self.over or self.held
+        if self.over is None:
+            words = finding.covers_in_words(len(part.contents[0]))
+            return f"{words}, inside {part.words}" if part.words else words
+        size = len(part.contents[0])
+        if self.is_whole:
+            return f"all of {part.words}, {size} bytes"
+        return f"{finding.covers_in_words(size)} of {part.words}"
+
+
+def search_seals(
+    saves: Sequence[bytes],
+    hints: Hints | None = None,
+    end: Deadline = NEVER,
+    report: Callable[[list[Placed]], None] = lambda found: None,
+) -> list[Placed]:
+    """The seals of saves of one game, the surest first; those of the files before those inside of them. `report` is
+    given what is known whenever there is more. What is found until the time is up is returned.
+
+    With a range or a place in `hints` only the files themselves are looked at: an offset is one of theirs.
+    """
+    hints = hints or Hints()
+    contents = tuple(dict.fromkeys(saves))
+    files = Part(contents)
+    if hints.over is not None or hints.stored_at is not None or not contents:
+        parts = [files]
+    else:
+        parts = [files, *_parts_inside(files, end)]
+    found: list[Placed] = []
+    for part in parts[1:]:
+        found += _from_outside(part, hints, end)
+    if found:
+        report(_best(found))
+    searched = [part for part in parts if len(part.contents[0]) >= LEAST_SEARCHED]
+    for number, part in enumerate(searched):
+        known = list(found)
+
+        def so_far(more: list[Finding], known: list[Placed] = known, part: Part = part) -> None:
+            report(_best([*known, *(Placed(each, part) for each in more)]))
+
+        share = end.share(len(searched) - number)
+        found += [Placed(each, part) for each in find_seals(part.contents, hints, share, so_far)]
+    return _best(found)
+
+
+def _best(found: Sequence[Placed]) -> list[Placed]:
+    """One for each place: what is surer stays."""
+    kept: list[Placed] = []
+    for placed in sorted(found, key=lambda each: -each.finding.bits):
+        for other in kept:
+            low, at = other.at, placed.at
+            if other.held is placed.held and at < low + other.finding.size and low < at + placed.finding.size:
+                break
+        else:
+            kept.append(placed)
+    return sorted(kept, key=lambda each: (not each.finding.sure, len(list(each.held.outer)), -each.finding.bits))
+
+
+def _from_outside(part: Part, hints: Hints, end: Deadline) -> Iterator[Placed]:
+    """Checksums over a part that are stored in what it is in."""
+    algorithms = [each for each in (*all_natural(), Algorithm(LENGTH)) if each.name.startswith(hints.algorithm)]
+    if hints.key or len(set(part.contents)) < 2 <= len(part.contents):
+        return
+    for outer in part.outer:
+        own = _streams(outer, part)
+        for finding in across(outer.contents, part.contents, places(outer.contents), algorithms, end):
+            placed = Placed(finding, outer, part)
+            in_a_stream = any(low <= placed.at < high for low, high in own)
+            if not in_a_stream and (len(part.contents) > 1 or finding.algorithm.bits >= 32):
+                yield placed
+
+
+def _streams(outer: Part, part: Part) -> list[tuple[int, int]]:
+    """Where the packed streams of a part are in the first save: the checksums in them are renewed by packing."""
+    kind = part.layers[-1].kind if part.layers and not part.path else ""
+    if part.around is not outer or kind not in STREAMS:
+        return []
+    return [(each.offset, each.offset + each.size) for each in find_layers(outer.contents[0]) if each.kind == kind]
+
+
+def _parts_inside(files: Part, end: Deadline) -> list[Part]:
+    """Every payload inside the files, and the strings of texts, also of texts inside."""
+    known: dict[tuple[str, ...], Part] = {(): files}
+    found: list[Part] = []
+    for payloads in look_inside(files.contents, end=end):
+        first = payloads[0]
+        outer = next(known[first.route[:n]] for n in range(len(first.route) - 1, -1, -1) if first.route[:n] in known)
+        part = Part(tuple(each.data for each in payloads), first.layer, first.layers, "", outer)
+        known.setdefault(first.route, part)
+        found.append(part)
+    strings = [string for part in [files, *found] for string in _strings(part)]
+    through = {string.contents: string for string in strings}
+    parts = list(strings)
+    moved: dict[int, Part] = {}
+    for part in found:
+        if part.contents in through:  # a string can grow, where a stream in the bytes of a text cannot
+            moved[id(part)] = through[part.contents]
+            continue
+        if part.around is not None and (around := moved.get(id(part.around))) is not None:
+            layers = (*around.layers, *part.layers[len(part.around.layers) :])
+            moved[id(part)] = part = part._replace(around=around, layers=layers, path=around.path)
+        parts.append(part)
+    return parts
+
+
+def _strings(part: Part) -> Iterator[Part]:
+    """The long strings that a text has in every save, without quotes and escapes, and what is base64 or hexadecimal in
+    them.
+    """
+    documents = [_text(content) for content in part.contents]
+    if None in documents:
+        return
+    leaves = [_long_leaves(document) for document in documents if document is not None]
+    common = [path for path in leaves[0] if all(path in each for each in leaves)]
+    common.sort(key=lambda path: -len(leaves[0][path].raw))
+    for path in common[:MOST_STRINGS]:
+        texts = tuple(each[path].text.encode("utf-8", "surrogateescape") for each in leaves)
+        if len(set(texts)) < min(len(texts), 2):
+            continue
+        words = f"{part.words} → the text {path}" if part.words else f"the text {path}"
+        string = Part(texts, words, part.layers, path, part)
+        yield string
+        for kind, shape in (("hex", HEX), ("base64", BASE64)):
+            if all(shape.fullmatch(text) for text in texts) and (data := _decoded(kind, texts)) is not None:
+                yield Part(data, f"{words} → {kind}", (*part.layers, LayerSpec(kind)), path, string)
+                break
+
+
+def _text(content: bytes) -> Document | None:
+    return recognised_text(MemorySource(content)) if len(content) <= LARGEST_TEXT else None
+
+
+def _long_leaves(document: Document) -> dict[str, TextLeaf]:
+    return {
+        leaf.path: leaf for leaf in document.leaves() if leaf.kind == "string" and leaf.end - leaf.start >= SHORTEST
+    }
+
+
+def _decoded(kind: str, texts: Sequence[bytes]) -> tuple[bytes, ...] | None:
+    try:
+        if kind == "hex":
+            return tuple(bytes.fromhex(text.decode("ascii")) for text in texts)
+        return tuple(base64.b64decode(text, validate=True) for text in texts)
+    except (ValueError, binascii.Error):
+        return None

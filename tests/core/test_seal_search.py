@@ -1,0 +1,305 @@
+"""Seals as games really keep them: in a header over what is packed behind it, in a text over its own string, beside a
+line or a member that is left out, in each sector. Each kind is written and judged by code of its own; what is found from
+four saves goes into a template, and a value edited with it must leave a save that the judge accepts.
+"""
+
+from __future__ import annotations
+
+import base64
+import bz2
+import gzip
+import hashlib
+import json
+import random
+import struct
+import zlib
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
+from typing import Any, NamedTuple
+
+from faithful_ledger.core.describe import draft as drafts
+from faithful_ledger.core.formats.document import TextLeaf
+from faithful_ledger.core.formats.nested import TEXT
+from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.posting import make_plan
+from faithful_ledger.core.save import Save
+from faithful_ledger.core.seal_search import Placed, search_seals
+from faithful_ledger.core.sealing import format_for, seal_found
+from faithful_ledger.core.seals.finder import Hints
+from faithful_ledger.core.template import parse_template
+from faithful_ledger.core.template.extend import Shared, new_template
+from tests.support import LedgerCase
+
+MARKS = 777_123
+
+
+def company(turn: random.Random, step: int) -> dict[str, Any]:
+    return {
+        "company": {"name": "Oriel & Søn", "marks": 1200 + 137 * step + turn.randrange(90), "day": 3 + step},
+        "crew": [{"name": name, "air": turn.randrange(100), "depth": turn.randrange(9000) / 100} for name in ("Tamsin", "Ivo", "Wren")],
+        "hold": [{"item": 7 * n, "count": turn.randrange(1, 60)} for n in range(12)],
+        "sites": {f"site-{n}": turn.choice(["open", "sounded", "empty"]) for n in range(15)},
+    }  # fmt: skip
+
+
+def pairs(value: dict[str, Any]) -> str:
+    return "".join(f"{key}={each}\n" for key, each in value.items())
+
+
+def words(data: bytes, order: str, size: int) -> int:
+    return sum(int.from_bytes(data[at : at + size], order) for at in range(0, len(data), size))  # type: ignore[arg-type]
+
+
+class Kind(NamedTuple):
+    """How saves of a kind are written, whether the game takes one, and the algorithms that should be found."""
+
+    name: str
+    write: Callable[[random.Random, int], bytes]
+    accepts: Callable[[bytes], bool]
+    algorithms: tuple[str, ...]
+
+
+def header_over_packed(pack: Callable[[bytes], bytes], unpack: Callable[[bytes], bytes]) -> Kind:
+    def write(turn: random.Random, step: int) -> bytes:
+        plain = json.dumps(company(turn, step)).encode()
+        return b"HOLD" + struct.pack("<HHII", 3, 0, len(plain), zlib.crc32(plain)) + pack(plain)
+
+    def accepts(data: bytes) -> bool:
+        plain = unpack(data[16:])
+        return struct.unpack("<II", data[8:16]) == (len(plain), zlib.crc32(plain))
+
+    return Kind(f"a header over {pack.__module__}", write, accepts, ("crc-32", "length"))
+
+
+def string_of_json(algorithm: str) -> Kind:
+    def write(turn: random.Random, step: int) -> bytes:
+        inner = json.dumps(company(turn, step), ensure_ascii=False)
+        digest = hashlib.new(algorithm, inner.encode()).hexdigest()
+        return json.dumps({"v": 2, "data": inner, "hash": digest}).encode()
+
+    def accepts(data: bytes) -> bool:
+        outer = json.loads(data)
+        return hashlib.new(algorithm, outer["data"].encode()).hexdigest() == outer["hash"]
+
+    return Kind(f"a string and its {algorithm}", write, accepts, ({"sha1": "sha-1", "sha256": "sha-256"}[algorithm],))
+
+
+def java_hash(text: bytes) -> int:
+    result = 0
+    for byte in text:
+        result = result * 31 + byte & 0xFFFFFFFF
+    return result - (1 << 32) if result >> 31 else result
+
+
+def string_in_base64() -> Kind:
+    def write(turn: random.Random, step: int) -> bytes:
+        inner = json.dumps(company(turn, step)).encode()
+        return json.dumps({"payload": base64.b64encode(inner).decode(), "sum": java_hash(inner)}).encode()
+
+    def accepts(data: bytes) -> bool:
+        outer = json.loads(data)
+        return bool(java_hash(base64.b64decode(outer["payload"])) == outer["sum"])
+
+    return Kind("a signed number over base64", write, accepts, ("times-31",))
+
+
+def line_in_front() -> Kind:
+    def write(turn: random.Random, step: int) -> bytes:
+        body = json.dumps(company(turn, step), indent=1).encode()
+        return gzip.compress(hashlib.md5(body).hexdigest().encode() + b"\n" + body, mtime=0)
+
+    def accepts(data: bytes) -> bool:
+        digest, _, body = gzip.decompress(data).partition(b"\n")
+        return hashlib.md5(body).hexdigest().encode() == digest
+
+    return Kind("a line in front, packed", write, accepts, ("md5",))
+
+
+def element_of_xml(turn: random.Random) -> Kind:
+    head, tag = '<?xml version="1.0"?>\n<save>\n', turn.choice(("checksum", "sum", "mark"))
+
+    def write(turn: random.Random, step: int) -> bytes:
+        body = "".join(
+            f"  <{key}>{str(each).replace('&', '&amp;')}</{key}>\n"
+            for key, each in company(turn, step)["company"].items()
+        )
+        body += "".join(f'  <site id="{key}">{each}</site>\n' for key, each in company(turn, step)["sites"].items())
+        return f"{head}{body}  <{tag}>{hashlib.md5(body.encode()).hexdigest().upper()}</{tag}>\n</save>\n".encode()  # fmt: skip
+
+    def accepts(data: bytes) -> bool:
+        body, _, rest = data.decode()[len(head) :].rpartition(f"  <{tag}>")
+        return hashlib.md5(body.encode()).hexdigest().upper() == rest[:32]
+
+    return Kind("an element of XML", write, accepts, ("md5",))
+
+
+def member_left_out(turn: random.Random) -> Kind:
+    name = turn.choice(("checksum", "sig", "h"))
+
+    def write(turn: random.Random, step: int) -> bytes:
+        value = company(turn, step)
+        plain = json.dumps(value, separators=(",", ":")).encode()
+        digest = hashlib.sha256(plain).hexdigest()
+        return json.dumps({**value, name: digest}, separators=(",", ":")).encode()
+
+    def accepts(data: bytes) -> bool:
+        value = json.loads(data)
+        digest = value.pop(name)
+        return hashlib.sha256(json.dumps(value, separators=(",", ":")).encode()).hexdigest() == digest
+
+    return Kind("a member that is left out", write, accepts, ("sha-256",))
+
+
+def keyed_line() -> Kind:
+    def write(turn: random.Random, step: int) -> bytes:
+        value = company(turn, step)
+        body = f"[company]\n{pairs(value['company'])}[sites]\n{pairs(value['sites'])}".encode()
+        return body + f"[end]\ncrc={zlib.crc32(body):08x}\n".encode()
+
+    def accepts(data: bytes) -> bool:
+        body, _, rest = data.rpartition(b"[end]\ncrc=")
+        return b"%08x\n" % zlib.crc32(body) == rest
+
+    return Kind("a line at the end", write, accepts, ("crc-32",))
+
+
+TEXTS = (
+    lambda turn: header_over_packed(zlib.compress, zlib.decompress),
+    lambda turn: header_over_packed(bz2.compress, bz2.decompress),
+    lambda turn: string_of_json("sha256"),
+    lambda turn: string_of_json("sha1"),
+    lambda turn: string_in_base64(),
+    lambda turn: line_in_front(),
+    element_of_xml,
+    member_left_out,
+    lambda turn: keyed_line(),
+)
+
+
+class TextsTest(LedgerCase):
+    def test_what_is_found_renews_a_value_edited_with_the_template(self) -> None:
+        seed = random.randrange(1 << 30)
+        for make in TEXTS:
+            kind = make(random.Random(seed))
+            with self.subTest(kind=kind.name, seed=seed):
+                self._found_and_renewed(kind, random.Random(seed), kind.algorithms)
+
+    def test_nothing_else_is_sure_where_nothing_is_known(self) -> None:
+        seed = random.randrange(1 << 30)
+        turn = random.Random(seed)
+        kind = turn.choice(TEXTS)(turn)
+        with self.subTest(kind=kind.name, seed=seed):
+            self._found_and_renewed(kind, turn, ("",))
+
+    def _found_and_renewed(self, kind: Kind, turn: random.Random, named: Sequence[str]) -> None:
+        contents = [kind.write(turn, step) for step in range(4)]
+        found = [each for name in named for each in search_seals(contents, Hints(name)) if each.finding.sure]
+        self.assertEqual(sorted(each.finding.algorithm.name for each in found), sorted(kind.algorithms))
+        text, paths = self._template(contents[0], found), list[str]()
+        fresh = kind.write(turn, 9)
+        save = self._save(fresh, text)
+        self.assertTrue(kind.accepts(fresh) and save.in_balance and len(save.seals) == len(found), text.decode())
+        file, leaf = next(self._marks(save))
+        text = drafts.changed(text, save, lambda draft: paths.append(draft.add_value(file, leaf.path, "marks", 0)))
+        save = self._save(fresh, text)
+        save.enter(paths[-1], str(MARKS))
+        plan = make_plan(save)
+        self.assertTrue(plan.in_balance)
+        written = bytes(plan.files[0].patched.read(0, plan.files[0].patched.size))
+        self.assertTrue(kind.accepts(written))
+        (again,) = self._save(written, text).fields(paths[-1])
+        self.assertEqual(again.value, MARKS)
+
+    def _template(self, content: bytes, found: list[Placed]) -> bytes:
+        path = self.folder / "a.sav"
+        path.write_bytes(content)
+        kind = format_for(found[0])
+        text = new_template(path, "brinewick", Shared(1, 0), kind, binary=kind == "binary")
+        for placed in found:
+            text = drafts.changed(text, open_save(path, parse_template(text, "t")), partial(seal_found, placed=placed))
+        return text
+
+    def _save(self, content: bytes, text: bytes) -> Save:
+        path = self.folder / "b.sav"
+        path.write_bytes(content)
+        return open_save(path, parse_template(text, "t"))
+
+    @staticmethod
+    def _marks(save: Save) -> Iterator[tuple[str, TextLeaf]]:
+        """Where the marks are: in a file of the template that is a text."""
+        for name, file in save.files.items():
+            if file.bound is not None and file.bound.document.knows_ends:
+                yield from (
+                    (name, leaf)
+                    for leaf in file.bound.document.leaves()
+                    if leaf.path.endswith("marks") and TEXT not in leaf.path
+                )
+
+
+def damaged(content: bytes, at: int) -> bytes:
+    return content[:at] + bytes([content[at] ^ 0x41]) + content[at + 1 :]
+
+
+class BlocksTest(LedgerCase):
+    def test_each_slot_has_its_sum_and_the_inverse_of_it(self) -> None:
+        turn, size, count = random.Random(), random.choice((0x400, 0x800)), 3
+        plain = [turn.randbytes(size - 4) for _ in range(count)]
+        contents = []
+        for _ in range(4):
+            content = b""
+            for number, slot in enumerate(plain):
+                changed = bytearray(slot)
+                for _ in range(25):
+                    changed[turn.randrange(200)] = turn.randrange(256)
+                total = words(bytes(changed), "little", 2) & 0xFFFF
+                content += struct.pack("<HH", total, total ^ 0xFFFF) + changed
+                plain[number] = bytes(changed)
+            contents.append(content)
+        found = {each.at: each for each in search_seals(contents, Hints("sum16")) if each.finding.sure}
+        wanted = {at for number in range(count) for at in (number * size, number * size + 2)}
+        self.assertEqual(set(found), wanted)
+        for at, placed in found.items():
+            start = at // size * size + 4
+            self.assertEqual(placed.covered, (start, start + size - 4))
+            self.assertEqual(placed.finding.algorithm.changed, "inverted" if at % size else "")
+
+    def test_each_sector_has_a_folded_sum_in_its_footer(self) -> None:
+        turn, count = random.Random(), 12
+        order = turn.choice(("little", "big"))
+        contents = []
+        for step in range(4):
+            content = b""
+            for number in range(count):
+                data = bytearray(random.Random(number).randbytes(700) + bytes(0x400 - 712))
+                for _ in range(20):
+                    data[turn.randrange(700)] = turn.randrange(256)
+                total = words(bytes(data), order, 4) & 0xFFFFFFFF
+                folded = (total >> 16) + (total & 0xFFFF) & 0xFFFF
+                content += data + struct.pack("<HH" if order == "little" else ">HH", number + 1, folded)
+                content += struct.pack("<II", 0x42726E77, 50 + step)
+            contents.append(content)
+        found = search_seals(contents, Hints(f"sum16-of-u32{order[0]}e-folded"))
+        sure = {each.at: each for each in found if each.finding.sure}
+        self.assertEqual(set(sure), {0x400 * number + 0x3F6 for number in range(count)})
+        for at, placed in sure.items():
+            self.assertEqual(placed.covered, (at - 0x3F6, at - 2))
+            self.assertFalse(placed.finding.holds(damaged(contents[0], at - 300)))
+
+    def test_a_checksum_within_a_stream_is_that_of_the_stream(self) -> None:
+        turn = random.Random()
+        contents = [gzip.compress(json.dumps(company(turn, step)).encode()) for step in range(4)]
+        self.assertEqual([each.in_words for each in search_seals(contents, Hints("crc-32")) if each.finding.sure], [])
+
+    def test_noise_in_texts_explains_nothing(self) -> None:
+        turn = random.Random()
+        contents = []
+        for step in range(4):
+            value = {**company(turn, step), "token": turn.randbytes(16).hex(), "stamp": turn.randrange(1 << 32)}
+            contents.append(json.dumps({"data": json.dumps(value), "hash": turn.randbytes(20).hex()}).encode())
+        sure = [
+            each.in_words
+            for name in ("md5", "sha", "crc-32")
+            for each in search_seals(contents, Hints(name))
+            if each.finding.sure
+        ]
+        self.assertEqual(sure, [])
