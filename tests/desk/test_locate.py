@@ -19,6 +19,7 @@ from faithful_ledger.core.template import load_template
 from faithful_ledger.demo.hands import type_into
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE
 from faithful_ledger.desk.stages.describe import SEALS
+from tests.core.test_seal_search import TEXTS
 from tests.desk.support import DeskCase
 from tests.support import play
 
@@ -285,7 +286,7 @@ class LocateTest(DeskCase):
         pane = describe.seals
         self.assertEqual(pane.known_title.text(), "No checksum of this save is known yet")
         self.click(pane.find_button)
-        self.wait(lambda: pane.found and pane.found[0].sure)
+        self.wait(lambda: pane.found and pane.found[0].finding.sure)
         self.click(pane.find_button)  # enough
         self.wait(lambda: not pane.looking)
         self.assertEqual(self.rows(pane.table)[0], ["◆ 0x4", "crc-32", "0xC to 0x444"])
@@ -303,6 +304,34 @@ class LocateTest(DeskCase):
         written = path.read_bytes()
         self.assertEqual((written[40:42], written[4:8]), (b"\x12\x34", zlib.crc32(written[12:]).to_bytes(4, "little")))
         self.assertEqual(self.kept(path)[12:40], written[12:40])
+
+    def test_checksums_over_what_is_packed_are_put_in_together_and_its_values_stay_editable(self) -> None:
+        turn, kind = random.Random(), TEXTS[0](random.Random())
+        path = self.folder / "quay.sav"
+        self.keep_each(path, [bytearray(kind.write(turn, step)) for step in range(4)])
+        self.press("Ctrl+3")
+        self.shell.describe.show_pane(SEALS)
+        pane = self.shell.describe.seals
+        self.click(pane.find_button)
+        self.wait(lambda: len(pane.found) > 1)
+        self.click(pane.find_button)
+        self.wait(lambda: not pane.looking)
+        self.assertEqual({tuple(row[:2]) for row in self.rows(pane.table)}, {("◆ 0xC", "crc-32"), ("◆ 0x8", "length")})
+        self.assertTrue(all(row[2].startswith("all of zlib at 0x10") for row in self.rows(pane.table)))
+        self.click(pane.accept_all)
+        self.work()
+        self.assertIn("2 seals are in the template now, and are renewed when you post: crc-32, length", self.told())
+        self.press("Ctrl+4")
+        values = self.shell.edit.values
+        assert values is not None and values.model is not None
+        marks = next(node for node in values.model.fields if node.path.endswith("company.marks"))
+        self.shell.session.enter(marks, "4321")
+        for _ in range(2):
+            self.press("Ctrl+Return")
+            self.work()
+        self.assertIn("Written, read back and compared", self.told())
+        self.assertTrue(kind.accepts(path.read_bytes()))
+        self.assertIn(b'"marks": 4321', zlib.decompress(path.read_bytes()[16:]))
 
     def kept(self, path: Path) -> bytes:
         """The bytes of a save when a copy was last kept by hand."""

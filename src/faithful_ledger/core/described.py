@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
@@ -194,20 +194,24 @@ class BookTemplates:
         try_writing(save, text, field, place)
         return field, self._write(text, f"pin {name}", save, template)
 
-    def add_seal(self, save: Save, library: Library, placed: Placed, file: Path | None = None) -> str:
-        """Put a seal that was found into this book's own copy of the save's template, or into a new
-        one. Returns the field's path.
+    def add_seals(self, save: Save, library: Library, found: Sequence[Placed], file: Path | None = None) -> list[str]:
+        """Put seals that were found into this book's own copy of the save's template, or into a new one. Returns the
+        paths of their fields.
 
         Raises:
-            EntryError: it does not hold in this save, or another field has the same bytes.
+            EntryError: one does not hold in this save, or another field has the same bytes; none is put in then.
             LedgerError: the folder cannot be written.
         """
         from faithful_ledger.core.sealing import format_for, seal_found
 
         paths: list[str] = []
-        kind = format_for(placed)
-        self.change(save, library, "add a seal", lambda draft: paths.append(seal_found(draft, placed)), file, kind)
-        return paths[0]
+
+        def act(draft: Draft) -> None:
+            paths.extend(seal_found(draft, placed) for placed in found)
+
+        about = "add a seal" if len(found) == 1 else f"add {len(found)} seals"
+        self.change(save, library, about, act, file, format_for(found[0]))
+        return paths
 
     def _shared(self, save: Save) -> Shared:
         """What the main file has in common with its kept copies."""

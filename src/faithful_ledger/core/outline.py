@@ -177,9 +177,10 @@ class Outline:
     def _holders(self, path: str) -> Iterator[tuple[str, str]]:
         """The texts a path may lead into, with the rest of it: one whose name it begins with, else each of them."""
         steps = parse_path(path.replace(TEXT, ""))
-        if len(self.texts) > 1 and steps[0].name in self.texts and len(steps) > 1:
-            rest = path.removeprefix(format_path(steps[:1])).removeprefix(".")
-            yield steps[0].name or "", rest
+        first = steps[0].name or ""
+        bound = self.save.files[first].bound if first in self.texts else None
+        if bound is not None and len(steps) > 1 and (len(self.texts) > 1 or bound.root.spec.name == first):
+            yield first, path.removeprefix(format_path(steps[:1])).removeprefix(".")
         for name in list(self.texts):
             if not name.endswith(TEXT):
                 yield name, path

@@ -192,6 +192,11 @@ class Save:
         return self.problem is None and (self.template is not None or by_paths)
 
     @property
+    def has_texts(self) -> bool:
+        """Whether some of it is a text, whose values have paths, also those that the template does not name."""
+        return self.outline is not None and bool(self.outline.formats)
+
+    @property
     def companions(self) -> list[str]:
         """The names of files beside it that go when it changes: those the template names, and a database's log."""
         names = [companion.name for companion in self.template.companions] if self.template is not None else []

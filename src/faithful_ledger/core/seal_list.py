@@ -72,7 +72,7 @@ def seal_reports(save: Save) -> list[SealReport]:
             start,
             end,
             over,
-            (spec.own or "") if covers_itself else "",
+            spec.own_in_words if covers_itself else "",
             known,
             unknown,
             after,

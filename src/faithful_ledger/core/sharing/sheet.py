@@ -204,7 +204,7 @@ def _seal(field: FieldSpec, seal: SealSpec) -> str:
         first, last = map(field.subject, seal.over)
         over = first if first == last else f"{first} to {last}"
     changed = f", {seal.algorithm.changed}" if seal.algorithm.changed else ""
-    return f"{seal.algorithm.name}{changed} over {over}{f', its own bytes {seal.own}' if seal.own else ''}"
+    return f"{seal.algorithm.name}{changed} over {over}{f'; {seal.own_in_words}' if seal.own else ''}"
 
 
 def _bounds(bounds: Bounds) -> str:

@@ -85,6 +85,16 @@ class SealSpec:
     span: tuple[int, int] | None = None
     beside: tuple[int, int] = (0, 0)
 
+    @property
+    def own_in_words(self) -> str:
+        """What it sees of itself, as a sentence without its point; empty where nothing is said."""
+        if self.own is None:
+            return ""
+        known = {"zeros": "its own bytes count as zeros", "left out": "its own bytes are left out"}
+        words = known.get(self.own, f"its own bytes count as {self.own}")
+        before, behind = self.beside
+        return f"{words}, with {before} before and {behind} behind them" if before or behind else words
+
 
 @dataclass(slots=True)
 class ElementSpec:

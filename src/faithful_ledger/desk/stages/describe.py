@@ -186,7 +186,7 @@ class DescribeStage(QWidget):
         if save is None:
             return
         template = save.template
-        has_texts = save.outline is not None and bool(save.outline.formats)
+        has_texts = save.has_texts
         self.tabs[TEMPLATE].setVisible(template is not None)
         self.tabs[COPIES].setVisible(template is not None)
         begun = template is not None and self._undescribed == save.path

@@ -38,6 +38,7 @@ __all__ = ["EditStage"]
 
 MOST_FINDINGS = 6
 NARROW = 700
+LEAST_HEIGHT = 320  # of the list of all values below the sections
 MOMENT = 0.012  # seconds of laying out sections after which the window may do something else
 END = object()
 
@@ -56,7 +57,7 @@ class EditStage(QWidget):
         self._following: list[Callable[[], None]] = []  # tables whose records come in and go
         self._coming: Iterator[None] = iter(())
         self.laid_out = True
-        self.values: ValuesPane | None = None  # of a text without a template
+        self.values: ValuesPane | None = None  # of a text, as far as they are shown
         self._pairs: list[QHBoxLayout] = []
         self._switch_field: dict[str, FieldNode] = {}
         self.page = QWidget()
@@ -79,13 +80,9 @@ class EditStage(QWidget):
         save = self.session.save
         if save is None:
             return
-        if save.template is None and save.has_values:
-            self.values = ValuesPane("Values")
-            self.values.entered.connect(self.session.enter)
-            self.values.chosen.connect(self.session.select_node)
-            self.paper.addWidget(label("Values of this text", "title"))
-            self.paper.addWidget(self.values, 1)
-            self.values.show_fields(save, save.all_fields())
+        bare = save.template is None or not save.template.sections
+        if save.has_texts and save.problem is None and bare:
+            self._show_values(save)
             return
         if save.template is None or save.problem is not None:
             self.paper.addWidget(label("Nothing to edit yet", "title"))
@@ -111,7 +108,25 @@ class EditStage(QWidget):
             yield
         self._add_narrow(narrow)
         self._fold()
+        if save.has_texts:
+            more = button("Every value of the text, by its path…", lambda: self._show_more(more, save), "link")
+            self.paper.addLayout(row(more, None))
         self.paper.addStretch(1)
+
+    def _show_more(self, link: QPushButton, save: Save) -> None:
+        """Below the sections, what else is in the texts that the template describes."""
+        link.hide()
+        self._show_values(save)
+        if self.values is not None:
+            self.values.setMinimumHeight(LEAST_HEIGHT)
+
+    def _show_values(self, save: Save) -> None:
+        self.values = ValuesPane("Values")
+        self.values.entered.connect(self.session.enter)
+        self.values.chosen.connect(self.session.select_node)
+        self.paper.addWidget(label("Values of this text", "title"))
+        self.paper.addWidget(self.values, 1)
+        self.values.show_fields(save, save.outline.fields() if save.outline is not None else ())
 
     def _go_on(self) -> None:
         """As many sections as a moment has room for; the others follow when the window has done what else waits."""

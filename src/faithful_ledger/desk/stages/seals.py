@@ -54,6 +54,7 @@ class SealsPane(QWidget):
         self.summary = label("", "quiet", wrap=True)
         self.table = plain_table((), [], "Seals that were found", ())
         self.detail = label("", wrap=True, selectable=True)
+        self.accept_all = button("", lambda: self._put_in(self._sure))
         self.accept = button("Put it into the template", self._accept, "main")
         self.body = column(spacing=6)
         self.body.setContentsMargins(0, 2, 10, 6)
@@ -66,7 +67,7 @@ class SealsPane(QWidget):
         self.body.addLayout(row(None, self.rule_button))
         self.body.addWidget(self.table)
         self.body.addWidget(self.detail)
-        self.body.addLayout(row(None, self.accept))
+        self.body.addLayout(row(None, self.accept_all, self.accept))
         self.body.addStretch(1)
         self.setLayout(self.body)
         self.found_so_far.connect(self._show_found, Qt.ConnectionType.QueuedConnection)
@@ -194,6 +195,8 @@ class SealsPane(QWidget):
         self.table = swap(self.body, self.table, fresh)
         for widget in (fresh, self.accept, self.detail):
             widget.setVisible(bool(rows))
+        self.accept_all.setVisible(len(self._sure) > 1)
+        self.accept_all.setText(f"Put all {len(self._sure)} sure ones in")
         rule = self.rules[0] if self.rules else None
         self.rule_words.setText(f"{HOLDS} One rule for a row of blocks: {rule.in_words}." if rule is not None else "")
         for widget in (self.rule_words, self.rule_button):
@@ -218,18 +221,29 @@ class SealsPane(QWidget):
         if self.rules:
             self.session.describing.seal_blocks(self.rules[0])
 
+    @property
+    def _sure(self) -> list[Placed]:
+        return [placed for placed in self.found if placed.finding.sure]
+
     def _accept(self) -> None:
-        """The seal goes into this book's template, and holds from now on or says why not."""
-        placed, book, save = self.current, self.session.book, self.session.save
-        if placed is None or book is None or save is None:
+        if self.current is not None:
+            self._put_in([self.current])
+
+    def _put_in(self, found: list[Placed]) -> None:
+        """Seals go into this book's template, and hold from now on; or it is said why not, and none goes in."""
+        book, save = self.session.book, self.session.save
+        if book is None or save is None:
             return
         if self.session.pending:
-            self.session.entries.ask("Put it in without them", self._accept)
+            self.session.entries.ask("Put it in without them", lambda: self._put_in(found))
             return
         library = self.session.shelf.library(book)
         file = self.session.template_file
-        path = self.session.attempt(lambda: book.templates.add_seal(save, library, placed, file))
-        if path is None:
+        paths = self.session.attempt(lambda: book.templates.add_seals(save, library, found, file))
+        if paths is None:
             return
-        text = f"{path} is a seal in the template now: {placed.finding.name_in_words} is renewed when you post."
+        names = ", ".join(placed.finding.name_in_words for placed in found)
+        text = f"{paths[0]} is a seal in the template now: {names} is renewed when you post."
+        if len(paths) > 1:
+            text = f"{len(paths)} seals are in the template now, and are renewed when you post: {names}."
         self.session.reopen(lambda: self.session.reported.emit(Message("holds", text)))

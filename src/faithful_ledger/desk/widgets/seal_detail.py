@@ -12,7 +12,6 @@ from faithful_ledger.desk.widgets.basics import button, column, label, row
 __all__ = ["SealDetail"]
 
 MOST_NAMED = 3
-OWN = {"": "", "zeros": "; its own bytes count as zeros", "left out": "; its own bytes are left out"}
 
 
 class SealDetail(QWidget):
@@ -49,7 +48,7 @@ class SealDetail(QWidget):
 def _lines(report: SealReport) -> list[str]:
     size = report.end - report.start
     what = f"{report.over}: " if report.over else ""
-    own = OWN.get(report.own, f"; its own bytes count as {report.own}")
+    own = f"; {report.own}" if report.own else ""
     lines = [f"Covers {what}{size} bytes of {report.file}, {place(report.start)} to {place(report.end)}{own}."]
     unknown = f" and {report.unknown} unknown run{'s' if report.unknown != 1 else ''}" if report.unknown else ""
     lines.append(f"A change in any of {report.fields} field{'s' if report.fields != 1 else ''}{unknown} breaks it.")
