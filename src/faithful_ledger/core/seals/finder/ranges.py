@@ -116,7 +116,8 @@ def any_range(found: Differences, place: Place, chain: Chain) -> Iterator[Findin
     prefixes = [ring.summed(terms[apart]) for terms in found.terms(chain)]
     start = place.edge.at(found.size)
     if len(steps) == 1:  # only what has published constants is worth a look
-        for first, end in _from_two(ring, found.size, prefixes[0], low, steps[0]):
+        chosen = list(_from_two(ring, found.size, prefixes[0], low, steps[0]))
+        for first, end in _published(found, place, chain, states[0], chosen, (low, high)):
             if end >= start + place.size or end <= start:
                 reach = int(low[first]), int(high[first])
                 for finding in _absolute(found, place, chain, states[0], reach, end, left_out=False):
@@ -145,8 +146,9 @@ def _from_two(ring: Ring, size: int, prefixes: Array, low: Array, step: int) -> 
     """Classes of starts, each with an end, between which two saves differ as the stored values do: for every end there
     is one prefix that would do, which is looked up.
     """
-    ends = np.arange(size + 1)
-    behind = np.searchsorted(low, ends, side="right") - 1
+    begins = np.zeros(size + 1, np.int32)
+    begins[low] = 1
+    behind = np.cumsum(begins, dtype=np.int32) - 1  # the class of each end
     weights = np.concatenate((np.full(1, ring.one, np.uint64), ring.inverses(size)))
     targets = ring.minus(prefixes[behind], ring.times(weights, step))
     narrow = np.uint32 if ring.bits <= 32 else np.uint64  # half as much to sort
@@ -158,6 +160,34 @@ def _from_two(ring: Ring, size: int, prefixes: Array, low: Array, step: int) -> 
     for end in found.tolist():
         for first in [each for each in classes[int(targets[end])] if each < behind[end]][:2]:
             yield first, end
+
+
+def _published(
+    found: Differences,
+    place: Place,
+    chain: Chain,
+    state: int,
+    chosen: list[tuple[int, int]],
+    classes: tuple[Array, Array],
+) -> Iterator[tuple[int, int]]:
+    """Those classes of starts and their ends that may have a published start and end: all but those of a single start,
+    with the place outside, of which the first save says that they have not.
+    """
+    ring, known = chain.ring, found.prefixes(chain)
+    numbers, ends = np.array(chosen, np.intp).reshape(-1, 2).T
+    low, high = (each[numbers] for each in classes)
+    at = place.edge.at(found.size)
+    outside = (low == high) & ((low >= at + place.size) | (ends <= at)) & (low < ends)
+    powers = ring.powers(found.size + 1)
+    sums = ring.products(powers[ends], ring.minus(known.whole[ends], known.whole[low]))
+    rest = ring.minus(np.full(ends.size, state, np.uint64), sums)
+    fits = ~outside
+    lengths = powers[np.where(outside, ends - low, 0)]
+    mask = (1 << ring.bits) - 1 if isinstance(ring, Polynomials) else 0
+    for _, begin, out in chain.known:
+        left = ring.minus(rest, ring.times(lengths, begin)) if begin else rest
+        fits |= (left == np.uint64(out)) | (left == np.uint64(out ^ mask))
+    yield from (chosen[number] for number in np.flatnonzero(fits).tolist())
 
 
 def _crosswise(ring: Ring, prefixes: list[Array], steps: list[int], pivot: int) -> list[Array]:
@@ -234,19 +264,24 @@ def _moved(ring: Ring, prefixes: Array, first: int, before: int, second: int, sh
 
 def _held(keys: Array, among: Array) -> Array:
     """The numbers of the keys that are among others."""
-    among = distinct(among)
-    if among.size > FEW:
-        both = np.sort(np.concatenate((distinct(keys), among)))
-        among = both[1:][both[1:] == both[:-1]]
-    if not among.size:
+    if among.size > FEW:  # what is there twice, in one of them or in both
+        both = np.sort(np.concatenate((keys, among)))
+        twice = distinct(both[1:][both[1:] == both[:-1]])
+        among = among[_at(among, twice)] if twice.size < FEW else among
+    return _at(keys, distinct(among))
+
+
+def _at(keys: Array, values: Array) -> Array:
+    """The numbers of the keys that are one of some values, which are sorted: most are seen by a table not to be."""
+    if not values.size:
         return np.zeros(0, np.intp)
-    bits = int(among.size).bit_length() + 6
-    table, rest = np.zeros(1 << bits, bool), np.uint64(64 - bits)
-    scrambled, known = (each.astype(np.uint64) * np.uint64(MIXING[0]) for each in (keys, among))
-    table[(known >> rest).astype(np.intp)] = True
-    likely = np.flatnonzero(table[(scrambled >> rest).astype(np.intp)])
-    where = np.minimum(np.searchsorted(among, keys[likely]), among.size - 1)
-    found: Array = likely[among[where] == keys[likely]]
+    bits = int(values.size).bit_length() + 6
+    table, width = np.zeros(1 << bits, bool), 8 * keys.itemsize
+    factor, rest = (keys.dtype.type(each) for each in (MIXING[0] >> (64 - width) | 1, width - bits))
+    table[values.astype(keys.dtype) * factor >> rest] = True
+    likely = np.flatnonzero(np.take(table, keys * factor >> rest, mode="clip"))
+    where = np.minimum(np.searchsorted(values, keys[likely]), values.size - 1)
+    found: Array = likely[values[where] == keys[likely]]
     return found
 
 
@@ -304,7 +339,7 @@ def _absolute(
         if not chosen.size:
             continue
         last = np.full(1, known.end(end, own_start, place.size, own), np.uint64)
-        sums = ring.times(ring.minus(last, known.whole[chosen]), ring.power(end - shift))
+        sums = ring.times(ring.minus(last, known.whole[chosen]), int(ring.powers(found.size + 1)[end - shift]))
         rest = ring.minus(np.full(1, state, np.uint64), sums)
         made = _Made(found, place, chain, rest, end - shift - chosen, chosen, end, own)
         hits = list(made.known())
