@@ -220,7 +220,7 @@ def _ranked(
 
 
 def _with_company(candidate: Candidate, others: list[Candidate]) -> Candidate:
-    """Told which files of its folder were written at the same moment: they may be one save."""
+    """Learns which files of its folder were written at the same moment: they may be one save."""
     if len(others) > MOST_TOGETHER:
         return candidate
     names = [c.path.name for c in others if c is not candidate and abs(c.modified - candidate.modified) <= TOGETHER]

@@ -9,7 +9,7 @@ What holds after a crash at each step: an object is written under a name of its 
 its final name, so under a final name there is always a whole object. Contents that are equal are stored once. Reading
 checks the SHA-256, so silent damage is reported and never handed on; keeping the same content again repairs it.
 
-What no file system promises: that `fsync` reaches the platters of a disk that lies about it; and a disk that loses
+What no file system promises: that `fsync` reaches the platters of a disk that only says so; and a disk that loses
 blocks loses objects. `check` tells which.
 """
 
