@@ -117,7 +117,8 @@ class Finding:
     def sureness_in_words(self) -> str:
         words = "sure" if self.sure else "may be chance" if self.bits < SURE / 2 else "likely"
         if 1.0 <= self.bits < SURE:
-            words += f", by chance 1 in {2.0**self.bits:,.0f}"
+            odds = f"1 in {float(f'{2.0**self.bits:.2g}'):,.0f}"
+            words += f", {odds}" if self.bits < SURE / 2 else f", by chance {odds}"
         if self.constant_only:
             words += "; its constants are known for this size only"
         return f"{words}; {self.freedom}" if self.freedom else words
