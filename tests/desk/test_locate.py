@@ -249,7 +249,7 @@ class LocateTest(DeskCase):
                 for place, typed in enumerate(["Marks", *map(str, seen)]):
                     self.assertTrue(type_into(sheet(), 0, place, typed))
                     self.work()
-                self.wait(lambda: self.standing(0) != "looking…")
+                self.wait(lambda: not self.standing(0).startswith("looking"))
                 self.assertEqual(self.standing(0), "◆ 1 place left")
                 (pin,) = [b for b in self.shell.margin.findChildren(QPushButton) if b.text().startswith("Pin it")]
                 self.click(pin)
