@@ -19,7 +19,7 @@ from faithful_ledger.core.seals.finder.best import Best, is_doubled, order
 from faithful_ledger.core.seals.finder.finding import Finding, widened
 from faithful_ledger.core.seals.finder.lengths import lengths
 from faithful_ledger.core.seals.finder.natural import SLOW, all_natural, natural
-from faithful_ledger.core.seals.finder.places import Edge, Place, alike, places
+from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.repeated import repeated
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
@@ -124,7 +124,7 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
     slow = [each for each in algorithms if each.name in SLOW]
     quick = [each for each in algorithms if (each.is_digest or each.bits == 8 or not enough) and each not in slow]
     known = [each for each in algorithms if each not in quick and each not in slow]
-    if LENGTH.startswith(hints.algorithm) and not hints.key:
+    if LENGTH.startswith(hints.algorithm) and not hints.key and not all(map(is_text, contents)):
         yield from lengths(contents, end)
     yield from natural(contents, spots, [*known[:6], *quick], end)
     if len(group) > 1:

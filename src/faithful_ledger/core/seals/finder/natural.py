@@ -23,7 +23,7 @@ from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.cuts import ALONE, Cut, cuts, line_starts
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, own_bits, spelled
 from faithful_ledger.core.seals.finder.numbers import Numbers
-from faithful_ledger.core.seals.finder.places import Edge, Place, alike
+from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text
 from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Lane
 from faithful_ledger.core.storage import WRITTEN
@@ -113,6 +113,7 @@ class _Natural:
         self.ranges: dict[int, _Tries] = {}
         self.other = max(range(len(contents)), key=lambda j: (len(contents[j]), j != number))
         self.others = Numbers(contents[self.other])
+        self.is_text = is_text(self.content)
         self.has_text = SPELLED.search(self.content) is not None
         self.heads = [head for head in HEADS if head <= self.size // 2]
         self.tails = [tail for tail in TAILS if tail <= self.size // 2]
@@ -125,11 +126,12 @@ class _Natural:
     def fixed(self, algorithm: Algorithm) -> Iterator[Finding]:
         """Over ranges that do not depend on where it is stored."""
         crc = _published(algorithm)
+        states = self.numbers.crc_states(crc, self.fixed_ranges).tolist() if crc is not None else []
         for number, (head, tail) in enumerate(self.fixed_edges):
             if self.until.over:
                 return
             if crc is not None:
-                result = crc.finished(int(self.numbers.crc_states(crc, self.fixed_ranges)[number]))
+                result = crc.finished(states[number])
             else:
                 result = self.numbers.of(algorithm, head, self.size - tail, 0, 0, None)
             yield from self._stored(algorithm, result, Edge(head), Edge(tail, True))
@@ -240,7 +242,8 @@ class _Natural:
             in_letters = [place for place in known[MOST_PLACES:] if place.form in WRITTEN][:MOST_SPELLED_NUMBERS]
             return [*known[: MOST_PLACES - len(in_letters)], *in_letters, *known[MOST_PLACES - len(in_letters) :]]
         size = algorithm.bits // 8
-        return [*self._digest_places(size), *self._digest_texts(size)]
+        in_bytes = [] if self.is_text else self._digest_places(size)
+        return [*in_bytes, *self._digest_texts(size)]
 
     def _digest_texts(self, size: int) -> list[Place]:
         """Where so many bytes are spelled in hexadecimal; what is beside them may look like more digits."""

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
-__all__ = ["Edge", "Place", "alike", "changed_offsets", "places"]
+__all__ = ["Edge", "Place", "alike", "changed_offsets", "is_text", "places"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 WIDTHS = (4, 2, 8, 3, 1)
@@ -22,6 +22,7 @@ DECIMAL = re.compile(rb"(?<![0-9])[0-9]{3,20}(?![0-9])")
 BASE64 = re.compile(
     rb"(?<![A-Za-z0-9+/=])(?:[A-Za-z0-9+/]{6}==|[A-Za-z0-9+/]{3}=|[A-Za-z0-9+/]{11}=)(?![A-Za-z0-9+/=])"
 )
+IN_TEXTS = bytes((9, 10, 13, *range(32, 127), *range(128, 256)))
 DIGIT_BITS = {4: 16, 8: 32, 12: 48, 16: 64}
 
 
@@ -69,12 +70,15 @@ def alike(contents: Sequence[bytes]) -> bool:
 
 
 def places(contents: Sequence[bytes], at: int | None = None) -> list[Place]:
-    """Places that may hold a seal, the likeliest first; with `at` only those at this offset of the first save."""
+    """Places that may hold a seal, the likeliest first; with `at` only those at this offset of the first save. In texts
+    these are numbers in letters.
+    """
+    plain = all(map(is_text, contents))
     found: dict[tuple[int, bool, int, str], Place] = {}
     for from_end in (False, True):
         if from_end and alike(contents):
             break
-        for place in _in_order(contents, from_end=from_end):
+        for place in _in_order(contents, from_end=from_end, in_bytes=not plain):
             key = (*place.edge, place.size, place.form)
             if at is None or place.edge.at(len(contents[0])) == at:
                 found.setdefault(key, place)
@@ -87,9 +91,27 @@ def places(contents: Sequence[bytes], at: int | None = None) -> list[Place]:
     return ranked[:MOST] + [place for each in rest.values() for place in each[:FEWEST]]
 
 
-def _in_order(contents: Sequence[bytes], *, from_end: bool) -> Iterator[Place]:
+def is_text(content: bytes) -> bool:
+    """Whether all of it is text in UTF-8, in which no number is stored as bytes."""
+    if content.translate(None, IN_TEXTS):
+        return False
+    try:
+        content.decode("utf-8")
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def _in_order(contents: Sequence[bytes], *, from_end: bool, in_bytes: bool) -> Iterator[Place]:
     shortest = min(map(len, contents))
     cut = [content[len(content) - shortest :] if from_end else content[:shortest] for content in contents]
+    if in_bytes:
+        yield from _in_bytes(cut, shortest, from_end)
+    yield from _spelled(cut, shortest, from_end)
+
+
+def _in_bytes(cut: Sequence[bytes], shortest: int, from_end: bool) -> Iterator[Place]:
+    """Numbers of each width, in either order."""
     arrays = np.stack([np.frombuffer(content, np.uint8) for content in cut])
     varies = (arrays != arrays[0]).any(axis=0) if len(cut) > 1 else np.ones(shortest, bool)
     ordered = np.sort(arrays, axis=0)
@@ -111,7 +133,6 @@ def _in_order(contents: Sequence[bytes], *, from_end: bool) -> Iterator[Place]:
                 name = f"u{8 * width}{order}" if width > 1 else "u8"
                 edge = _edge(offset, shortest, from_end)
                 yield Place(edge, width, name, 8 * width, values, bool(mixed[offset]), bool(restless[offset + least]))
-    yield from _spelled(cut, shortest, from_end)
 
 
 def _edge(offset: int, shortest: int, from_end: bool) -> Edge:
