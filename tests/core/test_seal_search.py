@@ -23,8 +23,8 @@ from faithful_ledger.core.formats.nested import TEXT
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.seal_search import Placed, search_seals
-from faithful_ledger.core.sealing import format_for, seal_found
+from faithful_ledger.core.seal_search import Placed, in_rows, search_seals
+from faithful_ledger.core.sealing import blocks_found, format_for, seal_found
 from faithful_ledger.core.seals.finder import Hints
 from faithful_ledger.core.template import parse_template
 from faithful_ledger.core.template.extend import Shared, new_template
@@ -262,6 +262,7 @@ class BlocksTest(LedgerCase):
             start = at // size * size + 4
             self.assertEqual(placed.covered, (start, start + size - 4))
             self.assertEqual(placed.finding.algorithm.changed, "inverted" if at % size else "")
+        self._one_rule(list(found.values()), contents, size, count, 2)
 
     def test_each_sector_has_a_folded_sum_in_its_footer(self) -> None:
         turn, count = random.Random(), 12
@@ -284,6 +285,26 @@ class BlocksTest(LedgerCase):
         for at, placed in sure.items():
             self.assertEqual(placed.covered, (at - 0x3F6, at - 2))
             self.assertFalse(placed.finding.holds(damaged(contents[0], at - 300)))
+        some = turn.sample(list(sure.values()), 9)  # three in a row are among them, from which the others are known
+        self._one_rule(some, contents, 0x400, count, 1)
+
+    def _one_rule(self, found: list[Placed], contents: list[bytes], size: int, count: int, seals: int) -> None:
+        """The same seals in each block are one rule, and rows of the template."""
+        (row,), rest = in_rows(found)
+        self.assertEqual((row.start, row.size, row.count, len(row.seals), rest), (0, size, count, seals, []))
+        path = self.folder / "card.sav"
+        path.write_bytes(contents[0])
+        begun = new_template(path, "brinewick", Shared(1, 0))
+        save = open_save(path, parse_template(begun, "t"))
+        text = drafts.changed(begun, save, partial(blocks_found, rule=row))
+        for content in contents:
+            path.write_bytes(content)
+            save = open_save(path, parse_template(text, "t"))
+            self.assertEqual([state.holds for state in save.seals], [True] * count * seals, text.decode())
+        path.write_bytes(damaged(contents[0], size + 100))
+        broken = [state.name for state in open_save(path, parse_template(text, "t")).broken_seals]
+        self.assertEqual(len(broken), seals)
+        self.assertTrue(all(name.startswith("blocks[1].") for name in broken))
 
     def test_a_checksum_within_a_stream_is_that_of_the_stream(self) -> None:
         turn = random.Random()

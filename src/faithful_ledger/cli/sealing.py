@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from faithful_ledger.core.seal_search import Placed
     from faithful_ledger.core.seals.finder import Hints
     from faithful_ledger.core.seals.finder.blocks import BlockRule
+    from faithful_ledger.core.seals.finder.repeated import SealRow
 
 __all__ = ["find_seals"]
 
@@ -26,7 +27,7 @@ LONGEST_KEY = 1 << 16
 
 def find_seals(options: argparse.Namespace) -> int:
     """Which algorithm over which bytes gives which stored ones; status 1 when nothing is found."""
-    from faithful_ledger.core.seal_search import Part, Placed, search_seals
+    from faithful_ledger.core.seal_search import Part, Placed, in_rows, search_seals
     from faithful_ledger.core.seals.finder import nearly
 
     contents = [_content(Path(name)) for name in options.files]
@@ -35,7 +36,10 @@ def find_seals(options: argparse.Namespace) -> int:
     documents: list[dict[str, Any]] = []
     rows: list[tuple[str, ...]] = []
     with end.cancelled_by_ctrl_c():
-        for placed in search_seals(contents, hints, end)[: options.most]:
+        in_blocks, found = in_rows(search_seals(contents, hints, end))
+        for row in in_blocks:
+            documents += [_row_document(row, Placed(each, Part(tuple(contents)))) for each in row.seals]
+        for placed in found[: max(options.most - len(documents), 0)]:
             documents.append(_document(placed))
             rows.append(_row(placed))
         rules = _block_rules(contents, options, hints, end)
@@ -47,6 +51,8 @@ def find_seals(options: argparse.Namespace) -> int:
     if options.json:
         print_json({"seals": documents})
     else:
+        for row in in_blocks:
+            say(f"One rule: {row.in_words}.")
         for rule in rules:
             say(f"One rule: {rule.in_words}, stored as {rule.form}; holds in {rule.holds_in} of {rule.of}.")
         for finding, number in odd[: options.most]:
@@ -58,7 +64,7 @@ def find_seals(options: argparse.Namespace) -> int:
             print_table("Seals", ("Stored at", "As", "Algorithm", "Covers", "Holds in", "How sure"), rows)
         if end.over:
             say("It was stopped before everything was tried.")
-        if not rows and not rules and not odd:
+        if not documents and not rules and not odd:
             say("No known checksum explains bytes of these saves. More saves, kept after small changes, help.")
         elif rows and len(set(contents)) < 3:
             say("With three saves or more of one size any range is searched, and chance hits are ruled out.")
@@ -75,6 +81,11 @@ def _block_rules(
         return []
     found = find_block_rules(contents, end)
     return [rule for rule in found if rule.algorithm.name.startswith(hints.algorithm)]
+
+
+def _row_document(row: SealRow, placed: Placed) -> dict[str, Any]:
+    """As other seals, with the places of the first block, and how blocks are laid out."""
+    return {**_document(placed), "blocks": {"start": row.start, "count": row.count, "size": row.size}}
 
 
 def _rule_document(rule: BlockRule, content: bytes) -> dict[str, Any]:

@@ -22,9 +22,10 @@ from faithful_ledger.core.seals.finder import Finding, Hints, find_seals
 from faithful_ledger.core.seals.finder.across import across
 from faithful_ledger.core.seals.finder.natural import all_natural
 from faithful_ledger.core.seals.finder.places import places
+from faithful_ledger.core.seals.finder.repeated import SealRow, seal_rows
 from faithful_ledger.core.source import MemorySource
 
-__all__ = ["Part", "Placed", "search_seals"]
+__all__ = ["Part", "Placed", "in_rows", "search_seals"]
 
 MOST_STRINGS, SHORTEST = 12, 16  # strings of a text that are looked at, the longest first; letters of one
 LEAST_SEARCHED = 64  # bytes of a part, within which a seal of its own is looked for
@@ -136,6 +137,16 @@ def search_seals(
         share = end.share(len(searched) - number)
         found += [Placed(each, part) for each in find_seals(part.contents, hints, share, so_far)]
     return _best(found)
+
+
+def in_rows(found: Sequence[Placed]) -> tuple[list[SealRow], list[Placed]]:
+    """The rows of blocks that have the same seals in each, as one rule each, and what is in none of them."""
+    of_files = [placed for placed in found if placed.held.around is None and placed.over is None]
+    if not of_files:
+        return [], list(found)
+    rows = seal_rows([placed.finding for placed in of_files], of_files[0].held.contents)
+    explained = [placed for placed in of_files if any(row.explains(placed.at) for row in rows)]
+    return rows, [placed for placed in found if placed not in explained]
 
 
 def _best(found: Sequence[Placed]) -> list[Placed]:

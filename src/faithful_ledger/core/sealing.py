@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from faithful_ledger.core.describe.draft import Draft
-from faithful_ledger.core.describe.sealing import block_keys, storage_keys
+from faithful_ledger.core.describe.sealing import block_keys, row_keys, seal_keys, storage_keys
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.formats import recognised_text
 from faithful_ledger.core.seal_search import Part, Placed
-from faithful_ledger.core.seals.algorithms import Algorithm
 from faithful_ledger.core.seals.finder.blocks import BlockRule
+from faithful_ledger.core.seals.finder.repeated import SealRow
 from faithful_ledger.core.seals.finder.selection import Stored
 from faithful_ledger.core.source import MemorySource
 
@@ -31,7 +31,7 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     size = draft.save.files[held].source.size
     covered = draft.save.files[over or held].source.size
     (start, end), (at, stored_end) = placed.covered, placed.place
-    seal = _seal_keys(finding.algorithm) | ({"own": finding.own} if finding.own is not None else {})
+    seal = seal_keys(finding.algorithm) | ({"own": finding.own} if finding.own is not None else {})
     seal |= {"beside": list(finding.beside)} if any(finding.beside) else {}
     note = f"holds in {finding.holds_in} of {finding.of} copies; {finding.sureness_in_words}"
     last = -finding.end.offset if finding.end.from_end else end
@@ -95,15 +95,19 @@ def seal_chosen(draft: Draft, stored: Stored, over: tuple[int, int], file: str =
     at = stored.at, stored.at + stored.size
     to_end = over[1] == draft.save.main.source.size
     offsets = {"from": over[0]} | ({} if to_end else {"to": over[1]})
-    return _put(draft, at, stored.form, _seal_keys(stored.algorithm), over, offsets, note, None, file)
+    return _put(draft, at, stored.form, seal_keys(stored.algorithm), over, offsets, note, None, file)
 
 
-def blocks_found(draft: Draft, rule: BlockRule) -> None:
-    """Describe a row of blocks with a seal in each, from where it begins to the end of the main file.
+def blocks_found(draft: Draft, rule: BlockRule | SealRow) -> None:
+    """Describe a row of blocks with seals in each: of one size, or from where it begins to the end of the main file.
 
     Raises:
         EntryError: something describes some of these bytes, or blocks do not end with the file.
     """
+    if isinstance(rule, SealRow):
+        end = rule.start + rule.count * rule.size
+        draft.add(draft.save.main.name, rule.start, end, row_keys(rule))
+        return
     source = draft.save.main.source
     content = bytes(source.read(0, source.size))
     keys = block_keys(rule, content)
@@ -137,21 +141,3 @@ def _checked(draft: Draft, path: str, note: str, from_end: int | None) -> str:
         what = f"the seal {path} does not hold in this save"
         raise EntryError(what, "the template was not changed; look for seals again")
     return path
-
-
-def _seal_keys(algorithm: Algorithm) -> dict[str, Any]:
-    keys: dict[str, Any] = {"algorithm": algorithm.name}
-    if algorithm.crc is not None:
-        crc = algorithm.crc._asdict()
-        out = crc.pop("reflected_out")
-        keys["crc"] = {key: value for key, value in crc.items() if value or key == "width"}
-        keys["crc"] |= {"reflected_out": out} if out != algorithm.crc.reflected else {}
-    if algorithm.start is not None:
-        keys["start"] = algorithm.start
-    if algorithm.unit > 1:
-        keys["unit"] = algorithm.unit
-    if algorithm.changed:
-        keys["changed"] = algorithm.changed
-    if algorithm.key:
-        keys["key"] = algorithm.key.hex(" ").upper()
-    return keys

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from faithful_ledger.core.inside import Payload
     from faithful_ledger.core.layers import LayerSpec
     from faithful_ledger.core.seals.finder.blocks import BlockRule
+    from faithful_ledger.core.seals.finder.repeated import SealRow
     from faithful_ledger.core.seals.finder.selection import Stored
     from faithful_ledger.core.source import Source
     from faithful_ledger.desk.session import Selection, Session
@@ -166,7 +167,7 @@ class Describing:
 
     # changes
 
-    def seal_blocks(self, rule: BlockRule) -> bool:
+    def seal_blocks(self, rule: BlockRule | SealRow) -> bool:
         """Describe a row of blocks with a checksum in each."""
         from faithful_ledger.core.sealing import blocks_found
 

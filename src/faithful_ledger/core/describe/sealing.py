@@ -5,6 +5,7 @@ named where elements begin and end with it, so that it holds when they grow.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
@@ -16,12 +17,14 @@ from faithful_ledger.core.storage import WRITTEN
 from faithful_ledger.core.template.rewriting import YamlText
 
 if TYPE_CHECKING:
+    from faithful_ledger.core.seals.algorithms import Algorithm
     from faithful_ledger.core.seals.finder.blocks import BlockRule
+    from faithful_ledger.core.seals.finder.repeated import SealRow
 
 TAG = 4
 OF_A_VALUE = ("length_of", "count_of", "offset_of", "plus", "names", "switches", "bounds", "length", "size")
 
-__all__ = ["block_keys", "covered_in_words", "put_seal", "storage_keys"]
+__all__ = ["block_keys", "covered_in_words", "put_seal", "row_keys", "seal_keys", "storage_keys"]
 
 
 def storage_keys(size: int, form: str) -> dict[str, Any]:
@@ -83,6 +86,49 @@ def block_keys(rule: BlockRule, content: bytes) -> dict[str, Any]:
     layout.append({"group": "content", "size": size, "layout": []})
     layout += _filled([(rule.stored, rule.size, checksum)] if rule.behind else [], rule.trailer, "trailer")
     return {"rows": "blocks", "layout": layout}
+
+
+def row_keys(row: SealRow) -> dict[str, Any]:
+    """The rows that blocks of one size with the same seals are: the seals, and what is between their edges."""
+    placed = {each.stored.offset - row.start: each for each in row.seals}
+    edges = {0, row.size}
+    for at, each in placed.items():
+        edges |= {at, at + each.size, each.start.offset - row.start, each.end.offset - row.start}
+    within = {inside for at, each in placed.items() for inside in edges if at < inside < at + each.size}
+    cuts = sorted(edges - within)
+    names = {low: f"sum_{low:x}" if low in placed else f"part_{low:x}" for low in cuts[:-1]}
+    layout: list[dict[str, Any]] = []
+    for low, high in pairwise(cuts):
+        if low not in placed:
+            layout.append({"unknown": names[low], "size": high - low})
+            continue
+        each = placed[low]
+        start, end = each.start.offset - row.start, each.end.offset - row.start
+        first, last = names[start], names[max(cut for cut in cuts if cut < end)]
+        seal: dict[str, Any] = seal_keys(each.algorithm)
+        seal["over"] = first if first == last else [first, last]
+        seal |= {"own": each.own} if each.own is not None else {}
+        layout.append({"field": names[low], **storage_keys(each.size, each.form), "seal": seal})
+    return {"rows": "blocks", "count": row.count, "layout": layout}
+
+
+def seal_keys(algorithm: Algorithm) -> dict[str, Any]:
+    """An algorithm as a template says it, with what a game changed about it."""
+    keys: dict[str, Any] = {"algorithm": algorithm.name}
+    if algorithm.crc is not None:
+        crc = algorithm.crc._asdict()
+        out = crc.pop("reflected_out")
+        keys["crc"] = {key: value for key, value in crc.items() if value or key == "width"}
+        keys["crc"] |= {"reflected_out": out} if out != algorithm.crc.reflected else {}
+    if algorithm.start is not None:
+        keys["start"] = algorithm.start
+    if algorithm.unit > 1:
+        keys["unit"] = algorithm.unit
+    if algorithm.changed:
+        keys["changed"] = algorithm.changed
+    if algorithm.key:
+        keys["key"] = algorithm.key.hex(" ").upper()
+    return keys
 
 
 def _filled(placed: Sequence[tuple[int, int, dict[str, Any]]], size: int, name: str) -> list[dict[str, Any]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
@@ -20,6 +21,7 @@ from faithful_ledger.desk.widgets.tables import cell, plain_table
 if TYPE_CHECKING:
     from faithful_ledger.core.seal_search import Placed
     from faithful_ledger.core.seals.finder.blocks import BlockRule
+    from faithful_ledger.core.seals.finder.repeated import SealRow
 
 __all__ = ["SealsPane"]
 
@@ -41,7 +43,7 @@ class SealsPane(QWidget):
         super().__init__()
         self.session = session
         self.found: list[Placed] = []
-        self.rules: list[BlockRule] = []
+        self.rules: list[BlockRule | SealRow] = []
         self.rule_words = label("", "holds", wrap=True, selectable=True)
         self.rule_button = button("Describe the blocks", self._accept_rule, "main")
         self._end: Deadline | None = None
@@ -85,11 +87,13 @@ class SealsPane(QWidget):
         title = f"{held} of {len(kept)} checksums hold" if kept else "No checksum of this save is known yet"
         self.known_title.setText(title)
         rows = []
+        labels = Counter(state.label for state in kept)
         for state in kept:
             stored = "–" if state.stored is None else f"{state.stored:X}"
             mark = HOLDS if state.holds else BROKEN
             due = "" if state.holds else f" → {state.computed:X}"
-            rows.append((f"{mark} {state.label}", state.algorithm, f"{stored}{due}"))
+            name = state.label if labels[state.label] == 1 else state.name  # the same in each record of rows
+            rows.append((f"{mark} {name}", state.algorithm, f"{stored}{due}"))
         head = ("Seal", "Algorithm", "Stored → due" if held < len(kept) else "Stored")
         fresh = plain_table(head, rows, "Seals of this save", (136, 72))
         for number, state in enumerate(kept):
@@ -141,8 +145,8 @@ class SealsPane(QWidget):
         self.find_button.setText("Stop looking")
         self.summary.setText(f"looking, in this save and {len(copies)} kept copies…")
 
-        def work() -> tuple[list[Placed], list[BlockRule]]:
-            from faithful_ledger.core.seal_search import search_seals
+        def work() -> tuple[list[Placed], list[BlockRule | SealRow]]:
+            from faithful_ledger.core.seal_search import in_rows, search_seals
             from faithful_ledger.core.seals.finder.blocks import find_block_rules
 
             end.begin()
@@ -151,10 +155,11 @@ class SealsPane(QWidget):
             for file in kept:
                 source = book.keeping.kept_source(file)
                 contents.append(bytes(source.read(0, source.size)))
-            found = search_seals(contents, None, end, lambda found: self.found_so_far.emit(end, list(found)))
-            return found, find_block_rules(list(dict.fromkeys(contents)), end)
+            every = search_seals(contents, None, end, lambda found: self.found_so_far.emit(end, list(found)))
+            rows, found = in_rows(every)
+            return found, [*rows, *find_block_rules(list(dict.fromkeys(contents)), end)]
 
-        def done(looked: tuple[list[Placed], list[BlockRule]] | None, error: LedgerError | None) -> None:
+        def done(looked: tuple[list[Placed], list[BlockRule | SealRow]] | None, error: LedgerError | None) -> None:
             if self._end is not end:
                 return
             self.stop()
