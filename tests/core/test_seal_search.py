@@ -163,6 +163,31 @@ def keyed_line() -> Kind:
     return Kind("a line at the end", write, accepts, ("crc-32",))
 
 
+def digits_behind() -> Kind:
+    """A number of as many digits as it has, over all that is in front of its member."""
+
+    def write(turn: random.Random, step: int) -> bytes:
+        body = json.dumps(company(turn, step))[:-1].encode()
+        return body + b', "crc": %d}' % zlib.crc32(body)
+
+    def accepts(data: bytes) -> bool:
+        body, _, number = data.rpartition(b', "crc": ')
+        return int(number[:-1]) == zlib.crc32(body)
+
+    return Kind("digits behind", write, accepts, ("crc-32",))
+
+
+def digits_in_front() -> Kind:
+    def write(turn: random.Random, step: int) -> bytes:
+        body = json.dumps(company(turn, step), indent=2).encode()
+        return b"%d\n" % zlib.crc32(body) + body
+
+    def accepts(data: bytes) -> bool:
+        return int(data.partition(b"\n")[0]) == zlib.crc32(data.partition(b"\n")[2])
+
+    return Kind("digits in front", write, accepts, ("crc-32",))
+
+
 TEXTS = (
     lambda turn: header_over_packed(zlib.compress, zlib.decompress),
     lambda turn: header_over_packed(bz2.compress, bz2.decompress),
@@ -173,6 +198,7 @@ TEXTS = (
     element_of_xml,
     member_left_out,
     lambda turn: keyed_line(),
+    lambda turn: digits_behind(),
 )
 
 
@@ -310,6 +336,14 @@ class BlocksTest(LedgerCase):
         turn = random.Random()
         contents = [gzip.compress(json.dumps(company(turn, step)).encode()) for step in range(4)]
         self.assertEqual([each.in_words for each in search_seals(contents, Hints("crc-32")) if each.finding.sure], [])
+
+    def test_a_number_in_front_may_have_more_digits_than_it_had(self) -> None:
+        turn, kind = random.Random(), digits_in_front()
+        contents = [kind.write(turn, step) for step in range(5)]
+        (placed,) = (each for each in search_seals(contents, Hints("crc-32")) if each.finding.sure)
+        while len((fresh := kind.write(turn, 9)).partition(b"\n")[0]) != 9:
+            continue
+        self.assertTrue(placed.finding.holds(fresh) and not placed.finding.holds(damaged(fresh, 60)))
 
     def test_noise_in_texts_explains_nothing(self) -> None:
         turn = random.Random()

@@ -73,7 +73,7 @@ class Seal(Part):
     algorithm: str
     over: str | Annotated[list[str], Field(min_length=2, max_length=2)] | SealSpan
     own: Literal["zeros", "left out"] | HexBytes | None = None
-    beside: Annotated[list[Annotated[int, Field(ge=0, le=1 << 16)]], Field(min_length=2, max_length=2)] = [0, 0]
+    beside: Annotated[list[Annotated[int, Field(ge=0, le=1 << 30)]], Field(min_length=2, max_length=2)] = [0, 0]
     policy: Literal["renew", "leave"] = "renew"
     start: Unsigned | None = None
     unit: Annotated[int, Field(ge=1, le=1 << 24)] = 1

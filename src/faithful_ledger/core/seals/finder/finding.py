@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import repeat
@@ -13,7 +12,7 @@ import numpy as np
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, LENGTH, Algorithm, own_bytes
 from faithful_ledger.core.seals.finder.cuts import ALONE, Cut
-from faithful_ledger.core.seals.finder.places import Edge
+from faithful_ledger.core.seals.finder.places import DECIMAL, DIGITS, Edge, span_of
 from faithful_ledger.core.storage import WRITTEN, Checksum, ChecksumInText
 
 __all__ = [
@@ -22,6 +21,7 @@ __all__ = [
     "edge_bits",
     "edges_bits",
     "naturalness",
+    "of_any_digits",
     "own_bits",
     "place_bits",
     "spelled",
@@ -32,9 +32,7 @@ Array: TypeAlias = np.ndarray[Any, Any]
 SURE = 24.0  # bits beyond what was tried
 NEAR = 64  # bytes from an end of the file
 FIRST = 16
-DECIMAL = frozenset(("decimal", "signed"))
-LONGEST = 24  # digits
-DIGITS, LAST_DIGITS = re.compile(rb"-?[0-9]+"), re.compile(rb"-?[0-9]+\Z")
+ENDS = Edge(0, True)
 UNUSUAL = 3.0
 PLACED, UNCOMMON, TURNED, NEARBY, ANYWHERE = 5.0, 5.0, 1.0, 2.0, 7.0  # bits that it costs to be so
 COMMON = frozenset(
@@ -131,15 +129,7 @@ class Finding:
         """Where it is stored; a decimal number takes as many digits as it has, up to the same place from the end of the
         file where it is counted from there.
         """
-        at = self.stored.at(len(content))
-        end = at + self.size
-        if self.form not in DECIMAL or at < 0:
-            return at, end
-        if not self.stored.from_end:
-            match = DIGITS.match(content, at)
-            return match.span() if match is not None else (at, end)
-        last = LAST_DIGITS.search(content[max(end - LONGEST, 0) : end])
-        return (end - len(last[0]) if last is not None else at), end
+        return span_of(self.stored, self.size, self.form, content)
 
     def stored_in(self, content: bytes) -> bytes:
         at, end = self.place_in(content)
@@ -153,13 +143,15 @@ class Finding:
         start, end, (at, stored_end) = self.start.at(len(held)), self.end.at(len(held)), self.place_in(content)
         if not 0 <= start < end <= len(held) or not 0 <= at < stored_end <= len(content):
             return None
-        pieces = self.covered(content, start, end, at) if payload is None else (payload[start:end],)
+        pieces = self.covered(content) if payload is None else (payload[start:end],)
         number = self.algorithm(map(memoryview, pieces))
         return spelled(self.algorithm, number, self.size, self.form, content[at:stored_end])
 
-    def covered(self, content: bytes, start: int, end: int, at: int) -> Iterator[bytes]:
-        """The bytes of a range as the seal sees them."""
-        low, high = max(at - self.beside.before, start), min(at + self.size + self.beside.behind, end)
+    def covered(self, content: bytes) -> Iterator[bytes]:
+        """The bytes of its range as the seal sees them."""
+        start, end = self.start.at(len(content)), self.end.at(len(content))
+        at, behind = self.place_in(content)
+        low, high = max(at - self.beside.before, start), min(behind + self.beside.behind, end)
         if low >= high or self.own is None:
             yield content[start:end]
             return
@@ -208,6 +200,27 @@ def widened(finding: Finding, contents: Sequence[bytes], payloads: Sequence[byte
         if all(map(made.holds, contents, payloads or repeat(None))):
             return made
     return finding
+
+
+def of_any_digits(finding: Finding, contents: Sequence[bytes]) -> Finding:
+    """The same for a decimal number of however many digits: what is in front of it, or behind it, is all but the number
+    and the rest, so that no edge is counted over its digits.
+    """
+    size = len(contents[0])
+    start, end, _ = finding.spans(size)
+    at, behind = finding.place_in(contents[0])
+    if finding.form not in DECIMAL or finding.own is not None:
+        return finding
+    if end <= at and 2 * at > size:
+        beside, stored, start_edge, end_edge = Cut(at - end, size - behind), Edge(size - at, True), finding.start, ENDS
+    elif behind <= start and 2 * at < size:
+        beside, stored, start_edge, end_edge = Cut(at, start - behind), Edge(at), Edge(0), finding.end
+    else:
+        return finding
+    made = replace(
+        finding, start=start_edge, end=end_edge, stored=stored, size=behind - at, own="left out", beside=beside
+    )
+    return made if all(map(made.holds, contents)) else finding
 
 
 def edge_bits(natures: Array, size: int) -> Array:

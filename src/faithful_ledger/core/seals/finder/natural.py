@@ -23,7 +23,7 @@ from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.cuts import ALONE, Cut, cuts, line_starts
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, own_bits, spelled
 from faithful_ledger.core.seals.finder.numbers import Numbers
-from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text
+from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, alike, is_text, span_of
 from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Lane
 from faithful_ledger.core.storage import WRITTEN
@@ -89,11 +89,11 @@ class _Tries(NamedTuple):
     over: Ranges
 
     @classmethod
-    def of(cls, each: list[_Range], size: int) -> _Tries:
-        spans = [
-            (start.at(size), end.at(size), place.edge.at(size) - cut.before, place.size + cut.before + cut.behind)
-            for start, end, place, _, cut in each
-        ]
+    def of(cls, each: list[_Range], content: bytes) -> _Tries:
+        spans = []
+        for start, end, place, _, cut in each:
+            low, high = _seen(place, cut, content)
+            spans.append((start.at(len(content)), end.at(len(content)), low, high - low))
         starts, ends, ats, sizes = np.array(spans, np.intp).reshape(-1, 4).T
         return cls(each, Ranges(starts, ends, ats, sizes, tuple(own for _, _, _, own, _ in each)))
 
@@ -187,7 +187,7 @@ class _Natural:
         if algorithm.bits not in self.ranges:
             places = self._places(algorithm)[:MOST_PLACES]
             self.ranges[algorithm.bits] = _Tries.of(
-                [each for place in places for each in self._ranges_at(place)], self.size
+                [each for place in places for each in self._ranges_at(place)], self.content
             )
         tries = self.ranges[algorithm.bits]
         if not tries.each:
@@ -203,9 +203,11 @@ class _Natural:
 
     def _ranges_at(self, place: Place) -> Iterator[_Range]:
         """Ranges that begin or end at a place, or cover it: from, to, the place, and as what it is seen."""
-        at, end = place.edge.at(self.size), place.edge.at(self.size) + place.size
+        at, end = _seen(place, ALONE, self.content)
         in_letters = place.form in WRITTEN and place.form != "bytes"
         around = cuts(self.content, at, end) if in_letters else [ALONE]
+        if place.form in DECIMAL:
+            yield from self._beside_digits(place, around)
         for behind, tail in product(sorted({cut.behind for cut in around}), self.tails[:FEW_TAILS]):
             if self.size - tail > end + behind:
                 yield place.edge.moved(place.size + behind), Edge(tail, True), place, None, ALONE
@@ -225,9 +227,23 @@ class _Natural:
             if any(cut) and head <= at - cut.before and end + cut.behind <= self.size - tail:
                 yield Edge(head), Edge(tail, True), place, "left out", cut
 
+    def _beside_digits(self, place: Place, around: Sequence[Cut]) -> Iterator[_Range]:
+        """What is in front of a number, or behind it, however many digits it has: all but it and what follows, or all
+        but it and what precedes.
+        """
+        at, end = _seen(place, ALONE, self.content)
+        if place.edge.from_end:
+            for before, head in product(sorted({cut.before for cut in around}), (0, *self.lines[0])):
+                if head < at - before:
+                    yield Edge(head), Edge(0, True), place, "left out", Cut(before, self.size - end)
+        else:
+            for behind, tail in product(sorted({cut.behind for cut in around}), (0, *self.lines[1])):
+                if end + behind < self.size - tail:
+                    yield Edge(0), Edge(tail, True), place, "left out", Cut(at, behind)
+
     def _in_block(self, place: Place, first: int, last: int) -> Iterator[_Range]:
         """A place in a block of the file, of a size that is a power of two: what is in front of it, and behind it."""
-        at, end = place.edge.at(self.size), place.edge.at(self.size) + place.size
+        at, end = _seen(place, ALONE, self.content)
         for more in NEAR_IT:
             if first < at - more:
                 yield Edge(first), place.edge.moved(-more), place, None, ALONE
@@ -278,20 +294,22 @@ class _Natural:
         self, algorithm: Algorithm, start: Edge, end: Edge, place: Place, own: str | None, cut: Cut = ALONE
     ) -> Iterator[Finding]:
         """As `_checked`, but most that is nothing is seen by the number alone."""
-        first, last, at = start.at(self.size), end.at(self.size), place.edge.at(self.size)
-        covers = first < at + place.size and at < last
+        first, last = start.at(self.size), end.at(self.size)
+        low, high = _seen(place, ALONE, self.content)
+        covers = first < high and low < last
         if covers is (own is None) or last - first < LEAST_COVERED:
             return
         if not algorithm.is_digest:
-            wide = place.size + cut.before + cut.behind
-            number = self.numbers.of(algorithm, first, last, at - cut.before, wide, own)
+            low, high = _seen(place, cut, self.content)
+            number = self.numbers.of(algorithm, first, last, low, high - low, own)
             if place.values[self.number] not in changed_results(number, algorithm.bits):
                 return
             size = len(self.others.content)
-            first, last, at = start.at(size), end.at(size), place.edge.at(size)
-            if not 0 <= first < last <= size:
+            first, last = start.at(size), end.at(size)
+            low, high = _seen(place, cut, self.others.content)
+            if not 0 <= first < last <= size or (own is not None and not first <= low < high <= last):
                 return
-            number = self.others.of(algorithm, first, last, at - cut.before, wide, own)
+            number = self.others.of(algorithm, first, last, low, high - low, own)
             if place.values[self.other] not in changed_results(number, algorithm.bits):
                 return
         yield from self._checked(algorithm, start, end, place, own, cut)
@@ -300,14 +318,15 @@ class _Natural:
         self, algorithm: Algorithm, start: Edge, end: Edge, place: Place, own: str | None, cut: Cut = ALONE
     ) -> Iterator[Finding]:
         made = Finding(algorithm, start, end, place.edge, place.size, place.form, own, cut)
-        first, last, at = made.spans(self.size)
-        covers = first < at + place.size and at < last
-        partly = covers and not (first <= at and at + place.size <= last)
+        first, last, _ = made.spans(self.size)
+        at, stored_end = made.place_in(self.content)
+        covers = first < stored_end and at < last
+        partly = covers and not (first <= at and stored_end <= last)
         if covers is not (own is not None) or partly or last - first < LEAST_COVERED:
             return
         stored = made.stored_in(self.content)
-        wide = place.size + cut.before + cut.behind
-        number = self.numbers.of(algorithm, first, last, at - cut.before, wide, own)
+        low, high = _seen(place, cut, self.content)
+        number = self.numbers.of(algorithm, first, last, low, high - low, own)
         mask = (1 << algorithm.bits) - 1
         changes = [("", number)] if algorithm.is_digest else [("", number), ("inverted", ~number), ("negated", -number)]
         for changed, result in changes:
@@ -317,7 +336,7 @@ class _Natural:
             checked = replace(made, algorithm=each)
             if all(map(checked.holds, self.contents)):
                 values = len({checked.stored_in(content) for content in self.contents})
-                cost = choice_bits(each, (first, last), (at, at + place.size), self.size) + own_bits(own)
+                cost = choice_bits(each, (first, last), (at, stored_end), self.size) + own_bits(own)
                 cost += CUT if any(cut) else 0.0
                 yield replace(checked, bits=min(place.bits, 64) * values - cost)
 
@@ -329,12 +348,12 @@ class _Natural:
         places = self._places(algorithm)
         in_letters = [place for place in places[MOST_SLOW:] if place.form in WRITTEN]  # they look like nothing else
         for place, head, own in product((*places[:MOST_SLOW], *in_letters[:MOST_SLOW]), self.heads[:2], OWN[:3]):
-            at = place.edge.at(self.size)
-            if head <= at <= self.size - place.size:
+            if head <= place.edge.at(self.size) <= self.size - place.size:
                 tries.append((Edge(head), Edge(0, True), place, own, ALONE))
         lanes = [
-            Lane(start.at(self.size), self.size, place.edge.at(self.size), place.size, own_bytes(own or "", 1))
+            Lane(start.at(self.size), self.size, low, high - low, own_bytes(own or "", 1))
             for start, _, place, own, _ in tries
+            for low, high in (_seen(place, ALONE, self.content),)
         ]
         results = HASHES[algorithm.name].results_over(self.content, lanes)
         for each, result in zip(tries, results, strict=True):
@@ -375,6 +394,12 @@ class _Natural:
         if end == place.edge.at(self.size):
             return [place.edge]
         return [Edge(self.size - end, True)] if alike(self.contents) else [Edge(self.size - end, True), Edge(end)]
+
+
+def _seen(place: Place, cut: Cut, content: bytes) -> tuple[int, int]:
+    """Where a place is in a content, with what is left out with it."""
+    low, high = span_of(place.edge, place.size, place.form, content)
+    return low - cut.before, high + cut.behind
 
 
 def spellings(algorithm: Algorithm, result: int) -> Iterator[tuple[str, bytes]]:

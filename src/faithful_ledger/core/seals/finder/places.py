@@ -5,11 +5,12 @@ from __future__ import annotations
 import base64
 import re
 from collections.abc import Iterator, Sequence
+from itertools import islice
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
-__all__ = ["Edge", "Place", "alike", "changed_offsets", "is_text", "places"]
+__all__ = ["DECIMAL", "DIGITS", "Edge", "Place", "alike", "changed_offsets", "is_text", "places", "span_of"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 WIDTHS = (4, 2, 8, 3, 1)
@@ -18,7 +19,9 @@ NATURAL_HEAD, NATURAL_TAIL = 64, 64
 MOST, USUAL = 4000, 256
 FEWEST = 100  # of each form
 HEX = re.compile(rb"[0-9a-f]{4,}"), re.compile(rb"[0-9A-F]{4,}")
-DECIMAL = re.compile(rb"(?<![0-9])[0-9]{3,20}(?![0-9])")
+DECIMAL = frozenset(("decimal", "signed"))
+WHOLE = re.compile(rb"(?<![0-9.])(?:(?<![0-9A-Za-z)\]])-)?[0-9]{3,20}(?![0-9.])")
+DIGITS, LAST_DIGITS, LONGEST = re.compile(rb"-?[0-9]+"), re.compile(rb"-?[0-9]+\Z"), 24
 BASE64 = re.compile(
     rb"(?<![A-Za-z0-9+/=])(?:[A-Za-z0-9+/]{6}==|[A-Za-z0-9+/]{3}=|[A-Za-z0-9+/]{11}=)(?![A-Za-z0-9+/=])"
 )
@@ -55,6 +58,21 @@ class Place(NamedTuple):
     restless: bool
 
 
+def span_of(edge: Edge, size: int, form: str, content: bytes) -> tuple[int, int]:
+    """Where what is stored at an edge begins and ends. A decimal number takes as many digits as it has, up to the same
+    place from the end of the file where it is counted from there.
+    """
+    at = edge.at(len(content))
+    end = at + size
+    if form not in DECIMAL or at < 0:
+        return at, end
+    if not edge.from_end:
+        match = DIGITS.match(content, at)
+        return match.span() if match is not None else (at, end)
+    last = LAST_DIGITS.search(content[max(end - LONGEST, 0) : end])
+    return (end - len(last[0]) if last is not None else at), end
+
+
 def changed_offsets(contents: Sequence[bytes]) -> Array:
     """The offsets at which saves of one size differ."""
     arrays = [np.frombuffer(content, np.uint8) for content in contents]
@@ -74,12 +92,12 @@ def places(contents: Sequence[bytes], at: int | None = None) -> list[Place]:
     these are numbers in letters.
     """
     plain = all(map(is_text, contents))
-    found: dict[tuple[int, bool, int, str], Place] = {}
+    found: dict[tuple[int, bool, int, str, int], Place] = {}
     for from_end in (False, True):
         if from_end and alike(contents):
             break
         for place in _in_order(contents, from_end=from_end, in_bytes=not plain):
-            key = (*place.edge, place.size, place.form)
+            key = (*place.edge, place.size, place.form, place.bits)
             if at is None or place.edge.at(len(contents[0])) == at:
                 found.setdefault(key, place)
     ranked = sorted(found.values(), key=lambda place: _rank(place, contents))
@@ -141,7 +159,8 @@ def _edge(offset: int, shortest: int, from_end: bool) -> Edge:
 
 def _spelled(cut: Sequence[bytes], shortest: int, from_end: bool) -> Iterator[Place]:
     """Numbers in letters that differ between the saves."""
-    for pattern, form in (*((each, "hex") for each in HEX), (DECIMAL, "decimal"), (BASE64, "base64")):
+    yield from _decimals(cut, shortest, from_end)
+    for pattern, form in (*((each, "hex") for each in HEX), (BASE64, "base64")):
         spans = [match.span() for match in pattern.finditer(cut[0])][:MOST]
         if form == "hex":  # at either end of a run of digits
             runs = [(low, high, n) for low, high in spans for n in DIGIT_BITS if high - low >= n]
@@ -154,7 +173,7 @@ def _spelled(cut: Sequence[bytes], shortest: int, from_end: bool) -> Iterator[Pl
             if any(value is None for value in values):
                 continue
             upper = form == "hex" and any(text.upper() == text and not text.isdigit() for text in texts)
-            bits = 32 if form == "decimal" else DIGIT_BITS.get(end - start, 0)
+            bits = DIGIT_BITS.get(end - start, 0)
             if form == "base64":
                 bits = 8 * len(base64.b64decode(texts[0]))
             edge = _edge(start, shortest, from_end)
@@ -163,11 +182,31 @@ def _spelled(cut: Sequence[bytes], shortest: int, from_end: bool) -> Iterator[Pl
             yield Place(edge, end - start, "HEX" if upper else form, bits, known, differ, differ)
 
 
+def _decimals(cut: Sequence[bytes], shortest: int, from_end: bool) -> Iterator[Place]:
+    """Decimal numbers that differ between the saves, of as many digits as each has."""
+    for match in islice(WHOLE.finditer(cut[0]), MOST):
+        start, size = match.start(), match.end() - match.start()
+        edge = _edge(start, shortest, from_end)
+        spans = [span_of(edge, size, "decimal", content) for content in cut]
+        texts = [content[low:high] for content, (low, high) in zip(cut, spans, strict=True)]
+        if (len(cut) > 1 and len(set(texts)) < 2) or not all(DIGITS.fullmatch(text) for text in texts):
+            continue
+        numbers = list(map(int, texts))
+        signed = min(numbers) < 0
+        wide = 64 if max(numbers) >> 32 or min(numbers) < -(1 << 31) else 32
+        if max(map(abs, numbers)) >> 64:
+            continue
+        values = tuple(number + (1 << wide) if number < 0 else number for number in numbers)
+        differ = len(set(texts)) == len(texts)
+        for bits in (wide, 16) if max(values) >> 16 == 0 else (wide,):
+            yield Place(edge, size, "signed" if signed else "decimal", bits, values, differ, differ)
+
+
 def _number(text: bytes, form: str) -> int | None:
     try:
         if form == "base64":
             return int.from_bytes(base64.b64decode(text, validate=True), "big")
-        return int(text, 16 if form == "hex" else 10)
+        return int(text, 16)
     except ValueError:
         return None
 
@@ -183,7 +222,7 @@ def _rank(place: Place, contents: Sequence[bytes]) -> tuple[float, int, int]:
         noise = sum(len(set(column)) > 1 for column in columns) / max(len(columns), 1)
         highest = max(place.values).bit_length() / place.bits
         noise += 0.5 * min(highest, 1.0)
-    points = 2 * noise + place.mixed + (place.form != "decimal") * 0.2
+    points = 2 * noise + place.mixed + (place.form not in DECIMAL) * 0.2
     points += 0.8 if at < NATURAL_HEAD or at >= size - NATURAL_TAIL else 0.0
     points += 0.3 if at % place.size == 0 else 0.0
     points += {32: 0.4, 16: 0.2, 64: 0.1}.get(place.bits, 0.0)

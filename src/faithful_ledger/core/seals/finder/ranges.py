@@ -20,7 +20,7 @@ from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import CRC, Algorithm
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.finding import Finding, edges_bits, naturalness
-from faithful_ledger.core.seals.finder.places import Edge, Place, changed_offsets
+from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, changed_offsets
 from faithful_ledger.core.seals.finder.rings import Polynomials, Prefixes, Ring, multiplying, polynomials
 from faithful_ledger.core.seals.hashes import HASHES
 
@@ -103,7 +103,7 @@ class Differences:
 def any_range(found: Differences, place: Place, chain: Chain) -> Iterator[Finding]:
     """Where a chain over some range gives what is at a place, in every save."""
     ring = chain.ring
-    if place.bits != ring.bits and not (place.form == "decimal" and max(place.values) >> ring.bits == 0):
+    if place.bits != ring.bits and not (place.form in DECIMAL and max(place.values) >> ring.bits == 0):
         return
     states = [mirrored(v, ring.bits) if chain.flipped else v for v in place.values]
     steps = [ring.minus_one(state, states[0]) for state in states[1:]]

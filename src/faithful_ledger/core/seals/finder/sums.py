@@ -16,7 +16,7 @@ import numpy as np
 from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import Algorithm, own_bytes
 from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness, own_bits, place_bits
-from faithful_ledger.core.seals.finder.places import Edge, Place
+from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place
 from faithful_ledger.core.seals.finder.ranges import Differences
 from faithful_ledger.core.seals.sums import SUMS, words_of
 
@@ -80,7 +80,7 @@ def summings() -> list[Summing]:
 
 def any_sum(found: Differences, place: Place, way: Summing) -> Iterator[Finding]:
     """Where a sum over some range gives what is at a place, in every save."""
-    if place.bits != way.bits and not (place.form == "decimal" and max(place.values) >> way.bits == 0):
+    if place.bits != way.bits and not (place.form in DECIMAL and max(place.values) >> way.bits == 0):
         return
     words = _Words(found, place, way)
     if words.count < LEAST_CHANGED:
@@ -370,7 +370,7 @@ def _with_start(
     start, end = first[0], last[0]
     own = "zeros" if start <= words.own[0] and end >= words.own[1] else None
     usual = words.finding(Algorithm(way.name), start, end, own, 0.0)
-    data = usual.covered(words.content, start, end, words.own[0])
+    data = usual.covered(words.content)
     begin = (number - usual.algorithm(map(memoryview, data))) % (1 << way.bits)
     bits = _spread(place, way) * (len(set(place.values)) - 1) - 6.0 - TRIED
     algorithm = Algorithm(way.name, begin, changed)  # type: ignore[arg-type]
