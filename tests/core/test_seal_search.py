@@ -9,6 +9,7 @@ import base64
 import bz2
 import gzip
 import hashlib
+import hmac
 import json
 import random
 import struct
@@ -31,6 +32,7 @@ from faithful_ledger.core.template.extend import Shared, new_template
 from tests.support import LedgerCase
 
 MARKS = 777_123
+KEY = b"brine & tide"
 
 
 def company(turn: random.Random, step: int) -> dict[str, Any]:
@@ -57,6 +59,7 @@ class Kind(NamedTuple):
     write: Callable[[random.Random, int], bytes]
     accepts: Callable[[bytes], bool]
     algorithms: tuple[str, ...]
+    key: bytes = b""
 
 
 def header_over_packed(pack: Callable[[bytes], bytes], unpack: Callable[[bytes], bytes]) -> Kind:
@@ -82,6 +85,28 @@ def string_of_json(algorithm: str) -> Kind:
         return hashlib.new(algorithm, outer["data"].encode()).hexdigest() == outer["hash"]
 
     return Kind(f"a string and its {algorithm}", write, accepts, ({"sha1": "sha-1", "sha256": "sha-256"}[algorithm],))
+
+
+def with_key(name: str, spell: Callable[[bytes], str], sign: Callable[[bytes], bytes], key: bytes = b"") -> Kind:
+    """A string with what is worked out of it, in a spelling of the game's own, with a key that is known or without."""
+
+    def write(turn: random.Random, step: int) -> bytes:
+        inner = json.dumps(company(turn, step))
+        return json.dumps({"data": inner, "sign": spell(sign(inner.encode()))}).encode()
+
+    def accepts(data: bytes) -> bool:
+        outer = json.loads(data)
+        return bool(spell(sign(outer["data"].encode())) == outer["sign"])
+
+    return Kind(f"{name} of a string", write, accepts, (name,), key)
+
+
+def in_base64(data: bytes) -> str:
+    return base64.b64encode(data).decode()
+
+
+def with_dashes(data: bytes) -> str:
+    return data.hex("-").upper()
 
 
 def java_hash(text: bytes) -> int:
@@ -194,6 +219,10 @@ TEXTS = (
     lambda turn: string_of_json("sha256"),
     lambda turn: string_of_json("sha1"),
     lambda turn: string_in_base64(),
+    lambda turn: with_key("md5", bytes.hex, lambda data: hashlib.md5(data + KEY).digest(), KEY),
+    lambda turn: with_key("sha-1", bytes.hex, lambda data: hashlib.sha1(KEY + data).digest(), KEY),
+    lambda turn: with_key("hmac-sha-256", in_base64, lambda data: hmac.digest(KEY, data, "sha256"), KEY),
+    lambda turn: with_key("sha-256", with_dashes, lambda data: hashlib.sha256(data).digest()),
     lambda turn: line_in_front(),
     element_of_xml,
     member_left_out,
@@ -219,7 +248,9 @@ class TextsTest(LedgerCase):
 
     def _found_and_renewed(self, kind: Kind, turn: random.Random, named: Sequence[str]) -> None:
         contents = [kind.write(turn, step) for step in range(4)]
-        found = [each for name in named for each in search_seals(contents, Hints(name)) if each.finding.sure]
+        found = [
+            each for name in named for each in search_seals(contents, Hints(name, key=kind.key)) if each.finding.sure
+        ]
         self.assertEqual(sorted(each.finding.algorithm.name for each in found), sorted(kind.algorithms))
         text, paths = self._template(contents[0], found), list[str]()
         fresh = kind.write(turn, 9)

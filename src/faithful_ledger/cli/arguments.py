@@ -111,7 +111,9 @@ def _find_seals(command: argparse.ArgumentParser) -> None:
     add("--algorithm", metavar="A", help="only this algorithm, or those whose names begin so")
     add("--over", metavar="FROM..TO", help="only over these offsets of the first file")
     add("--stored-at", metavar="OFFSET", help="only what is stored there in the first file")
-    add("--key", metavar="FILE|HEX", help="the key of an HMAC: a file, or hexadecimal")
+    add(
+        "--key", metavar="FILE|HEX", help="the key of an HMAC, or bytes that are hashed as well: a file, or hexadecimal"
+    )
     add("--for", metavar="SECONDS", type=float, dest="seconds", default=SEALS_FOR, help="how long to look at most")
 
 

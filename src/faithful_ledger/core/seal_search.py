@@ -18,9 +18,8 @@ from faithful_ledger.core.inside import look_inside
 from faithful_ledger.core.layers import STREAMS, LayerSpec
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
-from faithful_ledger.core.seals.finder import Finding, Hints, find_seals
+from faithful_ledger.core.seals.finder import Finding, Hints, algorithms_for, find_seals
 from faithful_ledger.core.seals.finder.across import across
-from faithful_ledger.core.seals.finder.natural import all_natural
 from faithful_ledger.core.seals.finder.places import places
 from faithful_ledger.core.seals.finder.repeated import SealRow, seal_rows
 from faithful_ledger.core.source import MemorySource
@@ -164,8 +163,9 @@ def _best(found: Sequence[Placed]) -> list[Placed]:
 
 def _from_outside(part: Part, hints: Hints, end: Deadline) -> Iterator[Placed]:
     """Checksums over a part that are stored in what it is in."""
-    algorithms = [each for each in (*all_natural(), Algorithm(LENGTH)) if each.name.startswith(hints.algorithm)]
-    if hints.key or len(set(part.contents)) < 2 <= len(part.contents):
+    lengths = [Algorithm(LENGTH)] if LENGTH.startswith(hints.algorithm) and not hints.key else []
+    algorithms = [*algorithms_for(hints), *lengths]
+    if len(set(part.contents)) < 2 <= len(part.contents):
         return
     for outer in part.outer:
         own = _streams(outer, part)

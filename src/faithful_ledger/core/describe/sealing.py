@@ -126,8 +126,9 @@ def seal_keys(algorithm: Algorithm) -> dict[str, Any]:
         keys["unit"] = algorithm.unit
     if algorithm.changed:
         keys["changed"] = algorithm.changed
-    if algorithm.key:
-        keys["key"] = algorithm.key.hex(" ").upper()
+    for name in ("key", "salt_before", "salt_behind"):
+        if data := getattr(algorithm, name):
+            keys[name] = data.hex(" ").upper()
     return keys
 
 

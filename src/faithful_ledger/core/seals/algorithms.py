@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import chain
 from types import MappingProxyType
 from typing import Literal
 
@@ -27,7 +28,8 @@ DIGEST_BITS = {name: 8 * len(digest(name, ())) for name in DIGESTS}
 @dataclass(frozen=True)
 class Algorithm:
     """One algorithm. `start` is None for the usual one; `changed` is what is done to the result; `key` is an HMAC's;
-    `unit` is how many bytes count as one for a length.
+    `unit` is how many bytes count as one for a length; the salts are bytes that are hashed in front of the covered ones
+    and behind them.
     """
 
     name: str
@@ -36,6 +38,8 @@ class Algorithm:
     crc: Crc | None = None
     key: bytes = b""
     unit: int = 1
+    salt_before: bytes = b""
+    salt_behind: bytes = b""
 
     @cached_property
     def bits(self) -> int:
@@ -66,7 +70,13 @@ class Algorithm:
             return number >> max(self.bits - 8 * size, 0)
         return number & (1 << 8 * size) - 1
 
+    @property
+    def is_salted(self) -> bool:
+        return bool(self.salt_before or self.salt_behind)
+
     def __call__(self, chunks: Iterable[memoryview]) -> int:
+        if self.is_salted:
+            chunks = chain((memoryview(self.salt_before),), chunks, (memoryview(self.salt_behind),))
         number = self._plain(chunks)
         mask = (1 << self.bits) - 1
         return -number & mask if self.changed == "negated" else ~number & mask if self.changed else number

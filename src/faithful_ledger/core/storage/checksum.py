@@ -12,7 +12,7 @@ from faithful_ledger.core.storage.base import FixedSize, Sizer, Storage, Value
 
 __all__ = ["WRITTEN", "Checksum", "ChecksumInText", "Written"]
 
-Written = Literal["bytes", "hex", "HEX", "decimal", "signed", "base64"]
+Written = Literal["bytes", "hex", "HEX", "decimal", "signed", "base64", "dashes"]
 WRITTEN: tuple[Written, ...] = get_args(Written)
 LETTERS = {
     "hex": rb"[0-9A-Fa-f]+",
@@ -20,6 +20,7 @@ LETTERS = {
     "decimal": rb"[0-9]+",
     "signed": rb"-?[0-9]+",
     "base64": rb"[A-Za-z0-9+/]+={0,2}",
+    "dashes": rb"[0-9A-F]{2}(?:-[0-9A-F]{2})*|[0-9a-f]{2}(?:-[0-9a-f]{2})*",  # hexadecimal, a dash between two bytes
 }
 WORKED_OUT = ValueRefused("a checksum is worked out, not typed", "change what it covers instead")
 
@@ -38,7 +39,7 @@ class Checksum(FixedSize):
     def room(self, old: bytes) -> int:
         """How many bytes of a result it holds where `old` is stored; as many as there are for a decimal number."""
         padding = len(old) - len(old.rstrip(b"="))
-        held = {"bytes": self.size, "hex": self.size // 2, "HEX": self.size // 2}
+        held = {"bytes": self.size, "hex": self.size // 2, "HEX": self.size // 2, "dashes": (self.size + 1) // 3}
         return held.get(self.written, self.size * 3 // 4 - padding if self.written == "base64" else 64)
 
     def whole(self, raw: bytes) -> int:
@@ -47,7 +48,10 @@ class Checksum(FixedSize):
                 return int.from_bytes(raw, "big")
             if self.written == "base64":
                 return int.from_bytes(base64.b64decode(raw, validate=True), "big")
-            number = int(raw.decode("ascii").strip("\0 "), 10 if self.written in ("decimal", "signed") else 16)
+            text = raw.decode("ascii").strip("\0 ")
+            if self.written == "dashes":
+                return int(text.replace("-", ""), 16)
+            number = int(text, 10 if self.written in ("decimal", "signed") else 16)
             return number if number >= 0 else number + (1 << (32 if number >= -(1 << 31) else 64))
         except (ValueError, binascii.Error) as error:
             raise ValueRefused(f"{raw[:20]!r} is not a checksum in {self.written}", "") from error
@@ -62,6 +66,9 @@ class Checksum(FixedSize):
             return value.to_bytes(self.size, "big")
         if self.written == "base64":
             return base64.b64encode(value.to_bytes(self.room(old), "big")).ljust(self.size, b"=")
+        if self.written == "dashes":
+            spelled = value.to_bytes(self.room(old), "big").hex("-").encode()
+            return spelled if old and old.islower() else spelled.upper()
         if self.written in ("decimal", "signed"):
             text = str(signed(value) if self.written == "signed" else value).encode()
             raw = text.rjust(self.size, old[:1]) if old[:1] in (b"0", b" ") else text.ljust(self.size, b"\0")

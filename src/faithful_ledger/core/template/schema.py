@@ -79,6 +79,8 @@ class Seal(Part):
     unit: Annotated[int, Field(ge=1, le=1 << 24)] = 1
     changed: Literal["negated", "inverted"] | None = None
     key: HexBytes | None = None
+    salt_before: HexBytes | None = None
+    salt_behind: HexBytes | None = None
     crc: CrcKeys | None = None
 
 

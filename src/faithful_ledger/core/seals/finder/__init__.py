@@ -13,7 +13,7 @@ from itertools import product
 from time import monotonic, thread_time
 
 from faithful_ledger.core.deadline import NEVER, Deadline
-from faithful_ledger.core.seals.algorithms import KEYED, LENGTH, Algorithm, algorithm
+from faithful_ledger.core.seals.algorithms import ALGORITHMS, KEYED, LENGTH, Algorithm, algorithm
 from faithful_ledger.core.seals.finder.anchored import anchored
 from faithful_ledger.core.seals.finder.best import Best, is_doubled, order
 from faithful_ledger.core.seals.finder.finding import Finding, of_any_digits, widened
@@ -26,7 +26,7 @@ from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import LEAST_SAVES, WIDTHS, unknown_crc, with_own_start
 from faithful_ledger.core.seals.hashes import DIGESTS
 
-__all__ = ["Edge", "Finding", "Hints", "find_seals", "nearly"]
+__all__ = ["Edge", "Finding", "Hints", "algorithms_for", "find_seals", "nearly"]
 
 MIXED, RESTLESS, DENSE_PLACES = 96, 300, 24
 UNKNOWN_PLACES, UNKNOWN_SECONDS = 12, 6.0  # where saves differ all over, dividing takes long
@@ -118,7 +118,7 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
     spots = places(contents, hints.stored_at)
     group = _same_size(contents)
     enough = len(group) >= ENOUGH
-    algorithms = _algorithms(hints)
+    algorithms = algorithms_for(hints)
     if len(contents) == 1 and hints.stored_at is None and hints.over is None and not hints.algorithm:
         algorithms = [each for each in algorithms if each.bits > 8]  # chance explains any byte
     slow = [each for each in algorithms if each.name in SLOW]
@@ -176,10 +176,14 @@ def _of_unknown_polynomials(
                 yield from unknown_crc(differences, place, own)
 
 
-def _algorithms(hints: Hints) -> list[Algorithm]:
-    """Those to look for, the commonest first."""
+def algorithms_for(hints: Hints) -> list[Algorithm]:
+    """Those to look for, the commonest first; with a key those that it is part of."""
     if hints.key:
-        return [Algorithm(f"{KEYED}{name}", key=hints.key) for name in DIGESTS]
+        hashed = [ALGORITHMS[name] for name in (*DIGESTS, "crc-32")]
+        every = [Algorithm(f"{KEYED}{name}", key=hints.key) for name in DIGESTS]
+        every += [replace(each, salt_behind=hints.key) for each in hashed]
+        every += [replace(each, salt_before=hints.key) for each in hashed]
+        return [each for each in every if each.name.startswith(hints.algorithm)]
     named = algorithm(hints.algorithm) if hints.algorithm else None
     if named is not None:
         return [named]

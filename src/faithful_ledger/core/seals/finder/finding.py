@@ -31,6 +31,7 @@ __all__ = [
 Array: TypeAlias = np.ndarray[Any, Any]
 SURE = 24.0  # bits beyond what was tried
 NEAR = 64  # bytes from an end of the file
+NOT_NAMED = frozenset(("own", "beside", "key", "salt_before", "salt_behind"))
 FIRST = 16
 ENDS = Edge(0, True)
 UNUSUAL = 3.0
@@ -82,8 +83,9 @@ class Finding:
             found["unit"] = self.algorithm.unit
         if self.algorithm.changed:
             found["changed"] = self.algorithm.changed
-        if self.algorithm.key:
-            found["key"] = self.algorithm.key.hex(" ").upper()
+        for name in ("key", "salt_before", "salt_behind"):
+            if data := getattr(self.algorithm, name):
+                found[name] = data.hex(" ").upper()
         if self.own is not None:
             found["own"] = self.own
         if any(self.beside):
@@ -97,7 +99,9 @@ class Finding:
             what = f"count of records of {unit} bytes" if unit > 1 else LENGTH
             return f"{what}, and {more} more" if more else what
         parts = [f"{key} {value:#x}" if type(value) is int else f"{key}" if value is True else f"{value}"
-                 for key, value in self.parameters.items() if key not in ("own", "beside", "key")]  # fmt: skip
+                 for key, value in self.parameters.items() if key not in NOT_NAMED]  # fmt: skip
+        salts = ("the key in front", self.algorithm.salt_before), ("the key behind", self.algorithm.salt_behind)
+        parts += [words for words, salt in salts if salt]
         return ", ".join([self.algorithm.name, *parts])
 
     def covers_in_words(self, size: int) -> str:

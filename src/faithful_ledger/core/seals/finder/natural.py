@@ -12,6 +12,7 @@ import re
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from functools import lru_cache
 from itertools import islice, product
 from typing import Any, NamedTuple, TypeAlias
 
@@ -262,8 +263,11 @@ class _Natural:
         return [*in_bytes, *self._digest_texts(size)]
 
     def _digest_texts(self, size: int) -> list[Place]:
-        """Where so many bytes are spelled in hexadecimal; what is beside them may look like more digits."""
+        """Where so many bytes are spelled in letters; what is beside those in hexadecimal may look like more digits."""
         found: list[Place] = []
+        for form, pattern in (("dashes", dashed(size)), ("base64", in_base64(size))):
+            for match in islice(pattern.finditer(self.content), MOST_SPELLED):
+                found += self._places_at(match.start(), match.end() - match.start(), form, 8 * size)
         for form, digit in (("hex", b"[0-9a-f]"), ("HEX", b"[0-9A-F]")):
             for match in islice(re.finditer(b"%b{%d,}" % (digit, 2 * size), self.content), MOST_SPELLED):
                 more = match.end() - match.start() - 2 * size
@@ -402,12 +406,26 @@ def _seen(place: Place, cut: Cut, content: bytes) -> tuple[int, int]:
     return low - cut.before, high + cut.behind
 
 
+@lru_cache(maxsize=64)
+def dashed(size: int) -> re.Pattern[bytes]:
+    """So many bytes in hexadecimal with a dash between two."""
+    return re.compile(rb"(?<![0-9A-Fa-f-])(?:[0-9A-F]{2}-){%d}[0-9A-F]{2}(?![0-9A-Fa-f-])" % (size - 1))
+
+
+@lru_cache(maxsize=64)
+def in_base64(size: int) -> re.Pattern[bytes]:
+    """So many bytes in base64."""
+    letters, padding = -(-size * 8 // 6), -size % 3
+    return re.compile(rb"(?<![A-Za-z0-9+/=])[A-Za-z0-9+/]{%d}={%d}(?![A-Za-z0-9+/=])" % (letters, padding))
+
+
 def spellings(algorithm: Algorithm, result: int) -> Iterator[tuple[str, bytes]]:
     """The forms in which a result may be stored other than as a number, each with its bytes."""
     raw = result.to_bytes(algorithm.bits // 8, "big")
     if algorithm.is_digest:
         yield "bytes", raw
     yield from (("hex", raw.hex().encode()), ("HEX", raw.hex().upper().encode()), ("base64", base64.b64encode(raw)))
+    yield "dashes", raw.hex("-").upper().encode()
     if not algorithm.is_digest:
         yield "decimal", str(result).encode()
         yield "signed", str(result - (result >> (algorithm.bits - 1) << algorithm.bits)).encode()
@@ -415,17 +433,17 @@ def spellings(algorithm: Algorithm, result: int) -> Iterator[tuple[str, bytes]]:
 
 def shortened(form: str, size: int) -> tuple[int, ...]:
     """How many bytes of a digest may be stored: all, or only its first ones."""
-    return size, *{"bytes": (8, 4), "base64": ()}.get(form, (16, 8))
+    return size, *{"bytes": (8, 4), "base64": (), "dashes": ()}.get(form, (16, 8))
 
 
 def held_bits(form: str, size: int) -> int:
     """How many bits so many bytes of a form hold."""
-    return {"bytes": 8, "base64": 6}.get(form, 4) * size
+    return 8 * ((size + 1) // 3) if form == "dashes" else {"bytes": 8, "base64": 6}.get(form, 4) * size
 
 
 def _published(algorithm: Algorithm) -> Crc | None:
     """The CRC that an algorithm of the catalogue is."""
-    return CATALOGUE[algorithm.name][0] if algorithm.name in CATALOGUE else None
+    return CATALOGUE[algorithm.name][0] if algorithm.name in CATALOGUE and not algorithm.is_salted else None
 
 
 def changed_results(number: int, bits: int) -> tuple[int, int, int]:

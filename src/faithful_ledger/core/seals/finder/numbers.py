@@ -32,6 +32,8 @@ class Numbers:
 
     def of(self, algorithm: Algorithm, start: int, end: int, at: int, size: int, own: str | None) -> int:
         """The result over a range, in which what is stored is seen as `own`."""
+        if algorithm.is_salted:
+            return self._from_bytes(algorithm, start, end, at, size, own)
         if algorithm.name in CATALOGUE:
             return self._crc(CATALOGUE[algorithm.name][0], start, end, at, size, own)
         if algorithm.name in SUMS and algorithm.start is None:
@@ -40,6 +42,9 @@ class Numbers:
                 return found
         if algorithm.name in HASHES and HASHES[algorithm.name].multiplier and algorithm.start is None:
             return self._multiplied(HASHES[algorithm.name], start, end, at, size, own)
+        return self._from_bytes(algorithm, start, end, at, size, own)
+
+    def _from_bytes(self, algorithm: Algorithm, start: int, end: int, at: int, size: int, own: str | None) -> int:
         data = memoryview(self.content)
         if own is None:
             return algorithm([data[start:end]])

@@ -56,5 +56,13 @@ def _algorithm(keys: Keys, where: Where, mistakes: Mistakes) -> Algorithm:
 
 
 def _changed(found: Algorithm, keys: Keys) -> Algorithm:
-    key = bytes.fromhex(keys["key"]) if keys.get("key") else b""
-    return replace(found, start=keys.get("start"), changed=keys.get("changed") or "", key=key, unit=keys.get("unit", 1))
+    key, before, behind = (bytes.fromhex(keys.get(name) or "") for name in ("key", "salt_before", "salt_behind"))
+    return replace(
+        found,
+        start=keys.get("start"),
+        changed=keys.get("changed") or "",
+        key=key,
+        unit=keys.get("unit", 1),
+        salt_before=before,
+        salt_behind=behind,
+    )

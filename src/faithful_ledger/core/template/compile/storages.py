@@ -131,7 +131,12 @@ class Storages:
         """It is as long as it is."""
         written: Written = keys.get("written") or "hex"
         if written == "bytes":
-            self.mistakes.append(((*where, "written"), "in a text a checksum is hex, HEX, decimal, signed or base64"))
+            self.mistakes.append(
+                (
+                    (*where, "written"),
+                    "in a text a checksum is written in letters: hex, HEX, dashes, decimal, signed or base64",
+                )
+            )
             written = "hex"
         return ChecksumInText(written)
 
