@@ -190,8 +190,12 @@ class Outline:
         return path.removeprefix(self._prefix(name)).removeprefix(".")
 
     def _prefix(self, name: str) -> str:
-        """What the paths of a text begin with; those of the first one stand alone."""
-        return "" if name == next(iter(self.texts)) else format_path((Step(name=name),))
+        """What the paths of a text begin with; those of the first one stand alone, and what a template describes goes by
+        its name already.
+        """
+        bound = self.save.files[name].bound
+        alone = name == next(iter(self.texts)) or (bound is not None and bound.root.spec.name == name)
+        return "" if alone else format_path((Step(name=name),))
 
     def held_texts(self, name: str, path: str) -> list[FileSpec]:
         """What the strings on the way of a path hold, one in the other: their layers and formats.
@@ -213,6 +217,9 @@ class Outline:
         *around, last = split_outside_quotes(path, TEXT)
         prefix = self._prefix(name)
         for part in around:
+            if described := self._described(name, part):
+                name, prefix = described, self._prefix(described)
+                continue
             prefix = f"{_joined(prefix, part)}{TEXT}"
             name = self._nested(name, part, prefix)
         document = self.texts[name]
@@ -223,6 +230,17 @@ class Outline:
                 what = f"{format_path(steps)} is {'an object' if span.kind == 'object' else 'a list'}"
                 raise AddressError(what + " and has no value of its own", "name a value in it" if inside else "")
             yield self._node(name, document, span, _joined(prefix, format_path(steps)))
+
+    def _described(self, name: str, path: str) -> str:
+        """The file of the template that a string of a text is; empty where the template does not say what it holds."""
+        template = self.save.template
+        for other, spec in template.files.items() if template is not None else ():
+            if spec.inside == name and spec.held_by and other in self.texts:
+                holder = template.files[name].root.named(spec.held_by) if template is not None else None
+                address = holder.address.path if holder is not None else None
+                if address is not None and parse_path(address.text) == parse_path(path.removeprefix(".")):
+                    return other
+        return ""
 
     def _nested(self, name: str, part: str, inner_name: str) -> str:
         """Take in the text that a string of a text holds as a payload of its own, which goes by its path."""
@@ -263,6 +281,8 @@ class Outline:
             prefix = self._prefix(name)
             for leaf in all_leaves(document):
                 path = _joined(prefix, leaf.path)
+                if TEXT in leaf.path and self._described(name, leaf.path.partition(TEXT)[0]):
+                    continue  # these values are those of another file
                 if TEXT in leaf.path:
                     with suppress(LedgerError):
                         yield from (node for node in self.nodes(path) if isinstance(node, FieldNode))

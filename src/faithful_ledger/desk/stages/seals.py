@@ -11,10 +11,12 @@ from PySide6.QtWidgets import QWidget
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.seal_list import SealReport, seal_reports
+from faithful_ledger.core.storage.literals import bytes_typed
 from faithful_ledger.desk.beside import Message
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono
 from faithful_ledger.desk.widgets.basics import button, column, label, row, swap
+from faithful_ledger.desk.widgets.new_element import line_of
 from faithful_ledger.desk.widgets.seal_detail import SealDetail
 from faithful_ledger.desk.widgets.tables import cell, plain_table
 
@@ -53,6 +55,9 @@ class SealsPane(QWidget):
         self.reports: list[SealReport] = []
         self.known_detail = SealDetail(session)
         self.find_button = button("Find the seals", self.look)
+        self.key = line_of('with a key: 62 72, or "text"', "Key of the seals")
+        self.key.setToolTip("Looks for an HMAC with this key, and for digests of the bytes with it in front or behind")
+        self.key.returnPressed.connect(self.look)
         self.summary = label("", "quiet", wrap=True)
         self.table = plain_table((), [], "Seals that were found", ())
         self.detail = label("", wrap=True, selectable=True)
@@ -63,7 +68,7 @@ class SealsPane(QWidget):
         self.body.addWidget(self.known_title)
         self.body.addWidget(self.known)
         self.body.addWidget(self.known_detail)
-        self.body.addLayout(row(self.find_button, None))
+        self.body.addLayout(row(self.find_button, self.key, spacing=8))
         self.body.addWidget(self.summary)
         self.body.addWidget(self.rule_words)
         self.body.addLayout(row(None, self.rule_button))
@@ -138,6 +143,10 @@ class SealsPane(QWidget):
         if save.main.source.size > LARGEST:
             self.summary.setText(f"The file is larger than {LARGEST >> 20} MiB.")
             return
+        typed = self.key.text()
+        key = self.session.attempt(lambda: bytes_typed(typed)) if typed.strip() else b""
+        if key is None:
+            return
         end = self._end = Deadline(SECONDS)
         present = bytes(save.main.source.read(0, save.main.source.size))
         copies = self.session.kept_copies[:MOST_COPIES]
@@ -147,6 +156,7 @@ class SealsPane(QWidget):
 
         def work() -> tuple[list[Placed], list[BlockRule | SealRow]]:
             from faithful_ledger.core.seal_search import in_rows, search_seals
+            from faithful_ledger.core.seals.finder import Hints
             from faithful_ledger.core.seals.finder.blocks import find_block_rules
 
             end.begin()
@@ -155,9 +165,10 @@ class SealsPane(QWidget):
             for file in kept:
                 source = book.keeping.kept_source(file)
                 contents.append(bytes(source.read(0, source.size)))
-            every = search_seals(contents, None, end, lambda found: self.found_so_far.emit(end, list(found)))
+            hints = Hints(key=key)
+            every = search_seals(contents, hints, end, lambda found: self.found_so_far.emit(end, list(found)))
             rows, found = in_rows(every)
-            return found, [*rows, *find_block_rules(list(dict.fromkeys(contents)), end)]
+            return found, [*rows, *(find_block_rules(list(dict.fromkeys(contents)), end) if not key else ())]
 
         def done(looked: tuple[list[Placed], list[BlockRule | SealRow]] | None, error: LedgerError | None) -> None:
             if self._end is not end:
