@@ -853,6 +853,22 @@ class DescribedTest(LedgerCase):
                 assert shorter is not None
                 self.assertEqual(len(list(shorter.leaves())), len(list(document_of(text.encode()).leaves())) - 2)
 
+    def test_values_of_a_string_that_the_template_describes_go_by_its_file_alone(self) -> None:
+        layout = "[{field: data, as: text}]"
+        inner = "  inner:\n    inside: save.data\n    format: json\n    layout: []\n"
+        template = f"ledger: 1\nid: t\ntitle: T\nfiles:\n  save:\n    name: '*.sav'\n    format: json\n    layout: {layout}\n{inner}"
+        path = self.folder / "a.sav"
+        path.write_text(json.dumps({"data": json.dumps({"marks": 7, "s": "ø"}), "day": 3}))
+        save = open_save(path, parse_template(template.encode(), "t"))
+        assert save.outline is not None
+        listed = [node.path for node in save.outline.fields()]
+        self.assertEqual(listed, ["data", "day", "inner.marks", "inner.s"])
+        for name in ("inner.marks", "data(text).marks", "marks"):
+            self.assertEqual([node.path for node in save.nodes(name)], ["inner.marks"])
+        save.enter("data(text).marks", "8")
+        written = json.loads(posted(save))
+        self.assertEqual((json.loads(written["data"]), written["day"]), ({"marks": 8, "s": "ø"}, 3))
+
     def test_a_hit_names_the_path_that_can_be_posted_also_of_an_item_of_a_list(self) -> None:
         text = b'[s]\nlots=lamp;rope; 77 ;bell\nj={"a": [1, 77]}\nn = 177\n'
         hits = list(search_everywhere(MemorySource(text), lambda source: search_number(source, Fraction(77), (1,))))

@@ -190,8 +190,8 @@ class Outline:
         return path.removeprefix(self._prefix(name)).removeprefix(".")
 
     def _prefix(self, name: str) -> str:
-        """What the paths of a text begin with; those of the first one stand alone, and what a template describes goes by
-        its name already.
+        """What the paths of a text begin with: nothing for the first one, and for what a template describes, which goes
+        by its name already.
         """
         bound = self.save.files[name].bound
         alone = name == next(iter(self.texts)) or (bound is not None and bound.root.spec.name == name)
