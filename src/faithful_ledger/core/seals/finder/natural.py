@@ -116,9 +116,10 @@ class _Natural:
         self.others = Numbers(contents[self.other])
         self.is_text = is_text(self.content)
         self.has_text = SPELLED.search(self.content) is not None
-        self.heads = [head for head in HEADS if head <= self.size // 2]
-        self.tails = [tail for tail in TAILS if tail <= self.size // 2]
         self.lines = line_starts(self.content) if self.has_text else ([], [])
+        heads, tails = ((0, *self.lines[0]), (0, *self.lines[1])) if self.is_text else (HEADS, TAILS)
+        self.heads = [head for head in heads if head <= self.size // 2]
+        self.tails = [tail for tail in dict.fromkeys(tails) if tail <= self.size // 2]
         self.fixed_edges = list(product(self.heads, self.tails))
         starts, tails = np.array(self.fixed_edges, np.intp).T
         nothing = np.zeros(starts.size, np.intp)
@@ -372,7 +373,8 @@ class _Natural:
         mask = np.uint64((1 << algorithm.bits) - 1)
         stored = np.array([place.values[self.number] for place in places], np.uint64)
         wanted = np.unique(np.concatenate((stored, ~stored & mask)))
-        behind = [place.edge.at(self.size) + place.size for place in places[:MOST_SLOW]]
+        spans = [_seen(place, ALONE, self.content) for place in places[:MOST_SLOW]]
+        behind = [end + cut.behind for at, end in spans for cut in cuts(self.content, at, end)]
         starts = list(dict.fromkeys([*self.heads[:FOLLOWED], *behind]))
         for start, states in HASHES[algorithm.name].results_from(self.content, starts):
             if self.until.over:
