@@ -324,15 +324,7 @@ class LocateTest(DeskCase):
         self.click(pane.accept_all)
         self.work()
         self.assertIn("2 seals are in the template now, and are renewed when you post: crc-32, length", self.told())
-        self.press("Ctrl+4")
-        values = self.shell.edit.values
-        assert values is not None and values.model is not None
-        marks = next(node for node in values.model.fields if node.path.endswith("company.marks"))
-        self.shell.session.enter(marks, "4321")
-        for _ in range(2):
-            self.press("Ctrl+Return")
-            self.work()
-        self.assertIn("Written, read back and compared", self.told())
+        self.post_value("company.marks", "4321")
         self.assertTrue(kind.accepts(path.read_bytes()))
         self.assertIn(b'"marks": 4321', zlib.decompress(path.read_bytes()[16:]))
 
@@ -355,16 +347,19 @@ class LocateTest(DeskCase):
         self.assertIn("md5, the key behind over all of the text data", pane.detail.text())
         self.click(pane.accept)
         self.work()
+        self.post_value("company.day", "77")
+        self.assertTrue(kind.accepts(path.read_bytes()))
+
+    def post_value(self, ending: str, text: str) -> None:
+        """Enter a value of a text that no field names, and post it."""
         self.press("Ctrl+4")
         values = self.shell.edit.values
         assert values is not None and values.model is not None
-        day = next(node for node in values.model.fields if node.path.endswith("company.day"))
-        self.shell.session.enter(day, "77")
+        self.shell.session.enter(next(node for node in values.model.fields if node.path.endswith(ending)), text)
         for _ in range(2):
             self.press("Ctrl+Return")
             self.work()
         self.assertIn("Written, read back and compared", self.told())
-        self.assertTrue(kind.accepts(path.read_bytes()))
 
     def kept(self, path: Path) -> bytes:
         """The bytes of a save when a copy was last kept by hand."""

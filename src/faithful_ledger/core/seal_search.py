@@ -63,10 +63,10 @@ class Placed(NamedTuple):
     @property
     def at(self) -> int:
         """Where it is stored in the first save, an offset in its part."""
-        return self.place[0]
+        return self.stored[0]
 
     @property
-    def place(self) -> tuple[int, int]:
+    def stored(self) -> tuple[int, int]:
         """The bytes [start, end) in which it is stored in the first save."""
         return self.finding.place_in(self.held.contents[0])
 

@@ -30,7 +30,7 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     over = _file_of(draft, placed.over) if placed.over is not None else ""
     size = draft.save.files[held].source.size
     covered = draft.save.files[over or held].source.size
-    (start, end), (at, stored_end) = placed.covered, placed.place
+    (start, end), (at, stored_end) = placed.covered, placed.stored
     seal = seal_keys(finding.algorithm) | ({"own": finding.own} if finding.own is not None else {})
     seal |= {"beside": list(finding.beside)} if any(finding.beside) else {}
     note = f"holds in {finding.holds_in} of {finding.of} copies; {finding.sureness_in_words}"
@@ -66,7 +66,7 @@ def is_text(draft: Draft, file: str) -> bool:
 def _is_value(placed: Placed) -> bool:
     """Whether what it is stored in is a text, and it is a value of it."""
     text = recognised_text(MemorySource(placed.held.contents[0]))
-    at, end = placed.place
+    at, end = placed.stored
     return text is not None and any(leaf.start <= at and end <= leaf.end for leaf in text.leaves())
 
 
