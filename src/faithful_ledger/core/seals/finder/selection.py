@@ -12,9 +12,8 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from faithful_ledger.core.deadline import NEVER, Deadline
-from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm
-from faithful_ledger.core.storage import WRITTEN, Checksum
+from faithful_ledger.core.seals.finder.natural import spellings
 
 __all__ = ["Chosen", "Stored", "checksums_of"]
 
@@ -72,11 +71,11 @@ def checksums_of(saves: Sequence[Chosen], until: Deadline = NEVER) -> list[Store
         if until.over:
             break
         numbers = [algorithm([each.bytes]) if each.end > each.start else -1 for each in saves]
-        for size, form in _forms(algorithm):
-            raw = _spelled(algorithm, numbers[0], size, form)
-            if raw is None or not any(raw):
+        ways = [dict(_stored_ways(algorithm, number)) if number >= 0 else {} for number in numbers]
+        for form, raw in ways[0].items():
+            if not any(raw):
                 continue
-            raws = [_spelled(algorithm, number, size, form) if number >= 0 else None for number in numbers]
+            raws = [each.get(form) for each in ways]
             for at in _occurrences(first, raw):
                 holds = _holding(saves, raws, at - first.start, at - first.end, at)
                 values = len({raw for raw, held in zip(raws, holds, strict=True) if held})
@@ -93,30 +92,18 @@ def _all() -> Iterator[Algorithm]:
             yield replace(algorithm, changed="negated")
 
 
-def _forms(algorithm: Algorithm) -> Iterator[tuple[int, str]]:
-    """The ways a result may be stored."""
+def _stored_ways(algorithm: Algorithm, number: int) -> Iterator[tuple[str, bytes]]:
+    """The ways a result may be stored, each with its bytes."""
     size = (algorithm.bits + 7) // 8
-    if algorithm.is_digest:
-        yield from ((size, "bytes"), (2 * size, "hex"), (2 * size, "HEX"))
-        return
-    if size == 1:
-        yield 1, "u8"
-    elif size in (2, 3, 4, 8):
-        yield from ((size, f"u{8 * size}le"), (size, f"u{8 * size}be"))
-    if size == 2:  # in a wider number, as sums often are
-        yield from ((4, "u32le"), (4, "u32be"))
-    if size >= 4:
-        yield from ((2 * size, "hex"), (2 * size, "HEX"))
-
-
-def _spelled(algorithm: Algorithm, number: int, size: int, form: str) -> bytes | None:
-    if form in WRITTEN:
-        storage = Checksum(size, form)
-        try:
-            return storage.encode(algorithm.cut(number, storage.room(b"")), b"")
-        except ValueRefused:
-            return None
-    return number.to_bytes(size, "little" if form.endswith("le") else "big")
+    sizes = () if algorithm.is_digest else (2, 4) if size == 2 else (size,)  # sums often are in a wider number
+    for each in sizes:
+        if each == 1:
+            yield "u8", number.to_bytes(1, "little")
+        elif each in (2, 3, 4, 8):
+            yield f"u{8 * each}le", number.to_bytes(each, "little")
+            yield f"u{8 * each}be", number.to_bytes(each, "big")
+    if algorithm.is_digest or size >= 4:
+        yield from spellings(algorithm, number)
 
 
 def _occurrences(chosen: Chosen, raw: bytes) -> Iterator[int]:
