@@ -39,7 +39,7 @@ def company(turn: random.Random, step: int) -> dict[str, Any]:
     return {
         "company": {"name": "Oriel & Søn", "marks": 1200 + 137 * step + turn.randrange(90), "day": 3 + step},
         "crew": [{"name": name, "air": turn.randrange(100), "depth": turn.randrange(9000) / 100} for name in ("Tamsin", "Ivo", "Wren")],
-        "hold": [{"item": 7 * n, "count": turn.randrange(1, 60)} for n in range(12)],
+        "hold": [{"item": 7 * n, "count": turn.randrange(1, 60)} for n in range(6 + 5 * step)],
         "sites": {f"site-{n}": turn.choice(["open", "sounded", "empty"]) for n in range(15)},
     }  # fmt: skip
 
@@ -175,6 +175,21 @@ def member_left_out(turn: random.Random) -> Kind:
     return Kind("a member that is left out", write, accepts, ("sha-256",))
 
 
+def one_inside_the_other(turn: random.Random) -> Kind:
+    """A member of the packed text seals it, and the header seals what it is packed as, and how large it is."""
+    inner = member_left_out(turn)
+
+    def write(turn: random.Random, step: int) -> bytes:
+        packed = zlib.compress(inner.write(turn, step))
+        return b"HOLD" + struct.pack("<III", 7, len(packed), zlib.crc32(packed)) + packed
+
+    def accepts(data: bytes) -> bool:
+        size, crc = struct.unpack("<II", data[8:16])
+        return len(data) == 16 + size and zlib.crc32(data[16:]) == crc and inner.accepts(zlib.decompress(data[16:]))
+
+    return Kind("one inside the other", write, accepts, ("crc-32", "length", "sha-256"))
+
+
 def keyed_line() -> Kind:
     def write(turn: random.Random, step: int) -> bytes:
         value = company(turn, step)
@@ -226,6 +241,7 @@ TEXTS = (
     lambda turn: line_in_front(),
     element_of_xml,
     member_left_out,
+    one_inside_the_other,
     lambda turn: keyed_line(),
     lambda turn: digits_behind(),
 )

@@ -201,9 +201,9 @@ def follower_of(node: FieldNode, other: GroupNode | None, size: int) -> Follower
 
 def has_length_over(root: GroupNode | None, start: int, end: int) -> bool:
     """Whether a length that the template describes covers a span, so that it follows when the span grows."""
-    for each in followers(root, sealed=False) if root is not None else ():
+    for each in followers(root) if root is not None else ():
         first, last = each.needs
-        if each.kind == "length" and first <= start and end <= last:
+        if each.algorithm == "length" and first <= start and end <= last:  # also as a seal
             return True
     return False
 
