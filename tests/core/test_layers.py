@@ -45,11 +45,11 @@ from faithful_ledger.core.profile.layers import stream_at
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import Library, parse_template
-from faithful_ledger.core.wrapping import Unwrapped, unwrap
+from faithful_ledger.core.wrapping import COUNTED, UNCOUNTED, Unwrapped, unwrap
 from tests.support import LedgerCase, play
 
-ANYWHERE = lambda start, end: True  # noqa: E731 - a length that the template describes covers the stream
-NOWHERE = lambda start, end: False  # noqa: E731
+ANYWHERE = COUNTED  # a length that the template describes covers the stream
+NOWHERE = UNCOUNTED
 CONTENT = b"".join(b"%d lots of lamp oil, kept for Tamsin; " % number for number in range(90)) + bytes(300)
 WRITTEN = io.BytesIO()
 with gzip.GzipFile("harbour.dat", "wb", fileobj=WRITTEN, mtime=1_700_000_000) as _file:

@@ -16,7 +16,7 @@ from faithful_ledger.core.inside import Payload, payloads_inside
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.typed_bytes import enter_bytes, enter_whole
-from faithful_ledger.core.wrapping import Unwrapped, unwrap
+from faithful_ledger.core.wrapping import UNCOUNTED, Unwrapped, unwrap
 
 __all__ = ["Taken", "enter_payload", "payload_of", "put_back"]
 
@@ -115,7 +115,7 @@ def put_back(save: Save, data: bytes, name: str = "") -> bytes:
     inner = Unwrapped(steps)
     cause = Cause("entry", best.layer)
     patched = Patched(inner.source, [Replacement(0, inner.source.size, data, (cause,))])
-    replaced = Patched(MemorySource(content), inner.wrap(patched, cause, lambda start, end: False))
+    replaced = Patched(MemorySource(content), inner.wrap(patched, cause, UNCOUNTED))
     result = bytes(replaced.read(0, replaced.size))
     again = Unwrapped(unwrap(result, best.layers)).source
     if bytes(again.read(0, again.size)) != data:

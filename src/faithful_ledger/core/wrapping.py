@@ -46,10 +46,35 @@ from faithful_ledger.core.profile.lengths import suspected_lengths
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.suggest import did_you_mean
 
-__all__ = ["Hidden", "Inner", "Step", "Streams", "Unwrapped", "unwrap", "wrap_together"]
+__all__ = ["COUNTED", "UNCOUNTED", "Hidden", "Inner", "Step", "Streams", "Unwrapped", "unwrap", "wrap_together"]
 
 
-Counted = Callable[[int, int], bool]
+class Counted(Protocol):
+    """What a template says of the payload around."""
+
+    def has_length_over(self, start: int, end: int) -> bool:
+        """Whether a described length covers bytes [start, end), so that they may take another size."""
+        ...
+
+    def works_out(self, at: int) -> bool:
+        """Whether the byte at an offset belongs to a field that is worked out when you post."""
+        ...
+
+
+class Undescribed:
+    """Of a payload that no template describes: whether something in it counts all of its parts by itself."""
+
+    def __init__(self, *, counts: bool) -> None:
+        self._counts = counts
+
+    def has_length_over(self, start: int, end: int) -> bool:
+        return self._counts
+
+    def works_out(self, at: int) -> bool:
+        return False
+
+
+COUNTED, UNCOUNTED = Undescribed(counts=True), Undescribed(counts=False)
 
 
 class Step(Protocol):
@@ -62,8 +87,8 @@ class Step(Protocol):
     def data(self) -> bytes: ...
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
-        """What has to change outside so that `inner` is inside. `counted` says whether a described length covers bytes
-        [start, end) outside, so that they may take another size.
+        """What has to change outside so that `inner` is inside. `counted` is about the bytes outside, which may take
+        another size where a described length covers them.
 
         Raises:
             LedgerError: it cannot be wrapped.
@@ -115,7 +140,7 @@ class Streams:
         fitted = STREAMS[self.kind].pack_into(content, before)
         if fitted is not None:
             return fitted
-        if not counted(*span) and (why := self._why_fixed(stream)):
+        if not counted.has_length_over(*span) and (why := self._why_fixed(stream, counted)):
             raise StreamGrows(
                 f"the {self.kind} stream at {place(stream.offset)} would take {len(packed)} bytes in place of "
                 f"{stream.size}, and {why}",
@@ -124,12 +149,13 @@ class Streams:
             )
         return packed
 
-    def _why_fixed(self, stream: Layer) -> str:
+    def _why_fixed(self, stream: Layer, counted: Counted) -> str:
         """What would be wrong if the stream took another size, as far as that can be seen; empty where nothing is."""
         behind = self.outer.size - stream.offset - stream.size
         if behind:
             return f"no length that the template describes says where the {behind} bytes behind it begin"
-        found = suspected_lengths(self.outer, stream.offset, stream.size)
+        suspected = suspected_lengths(self.outer, stream.offset, stream.size)
+        found = [each for each in suspected if not counted.works_out(each[0])]
         if found:
             at, name = found[0]
             return f"the {name} at {place(at)} looks like its length, which the template does not describe"
@@ -424,7 +450,7 @@ def wrap_together(inside: Sequence[Inner], counted: Counted) -> list[Replacement
         deeper = [Inner(each.steps[1:], each.patched, each.cause) for each in group if len(each.steps) > 1]
         own = next((each.patched for each in group if len(each.steps) == 1), None)
         if own is None:
-            lengths = _blocks if isinstance(step, Linked) else _nobody
+            lengths = COUNTED if isinstance(step, Linked) else UNCOUNTED  # each linked block has its own
             own = Patched(MemorySource(step.data), wrap_together(deeper, lengths))
         replaced += step.wrap(own, cause, counted)
     first = inside[0]
@@ -441,16 +467,6 @@ def _identity(step: Step) -> object:
     if isinstance(step, Streams):
         return step.kind, tuple((stream.offset, stream.size) for stream in step.streams)
     return id(step)
-
-
-def _nobody(start: int, end: int) -> bool:
-    """No template describes what is between two layers."""
-    return False
-
-
-def _blocks(start: int, end: int) -> bool:
-    """The headers of blocks say how long what is in them is."""
-    return True
 
 
 def unwrap(

@@ -27,11 +27,11 @@ __all__ = [
     "Follower",
     "Kind",
     "SealState",
+    "WorkedOut",
     "dependents",
     "follower",
     "follower_of",
     "followers",
-    "has_length_over",
     "in_levels",
 ]
 
@@ -199,13 +199,25 @@ def follower_of(node: FieldNode, other: GroupNode | None, size: int) -> Follower
     return Follower(node, "seal" if seal is not None else "length", ends[0], ends[1], size, plus, elsewhere=True)
 
 
-def has_length_over(root: GroupNode | None, start: int, end: int) -> bool:
-    """Whether a length that the template describes covers a span, so that it follows when the span grows."""
-    for each in followers(root) if root is not None else ():
-        first, last = each.needs
-        if each.algorithm == "length" and first <= start and end <= last:  # also as a seal
-            return True
-    return False
+class WorkedOut:
+    """What of a file's bytes is worked out, or counted; nothing where the template does not describe it."""
+
+    def __init__(self, root: GroupNode | None) -> None:
+        self._followers = list(followers(root)) if root is not None else []
+        ways = (False, True) if root is not None else ()
+        self._nodes = [node for way in ways for node in dependents(root, elsewhere=way)]  # type: ignore[arg-type]
+
+    def has_length_over(self, start: int, end: int) -> bool:
+        """Whether a described length covers bytes [start, end), so that it follows when they grow."""
+        for each in self._followers:
+            first, last = each.needs
+            if each.algorithm == "length" and first <= start and end <= last:  # also one that is renewed as a seal
+                return True
+        return False
+
+    def works_out(self, at: int) -> bool:
+        """Whether the byte at an offset belongs to a field that is worked out."""
+        return any(node.start <= at < node.end for node in self._nodes)
 
 
 def dependents(

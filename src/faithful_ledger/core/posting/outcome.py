@@ -7,7 +7,7 @@ from contextlib import suppress
 
 from faithful_ledger.core.balance import name_findings, rule_findings, seal_states, states_elsewhere
 from faithful_ledger.core.binding import BoundFile, FieldNode, RowsNode, bind_files
-from faithful_ledger.core.binding.followers import SealState, has_length_over
+from faithful_ledger.core.binding.followers import SealState, WorkedOut
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, place
 from faithful_ledger.core.layers.archives import ARCHIVES
@@ -42,9 +42,8 @@ def _moving(plan: Plan) -> Iterator[Finding]:
                 continue
             whole = (part.start, part.end) == (0, file.file.source.size)
             entered = next((cause for cause in part.causes if cause in typed), None)
-            layer = any(cause.kind == "layer" for cause in part.causes) and not has_length_over(
-                root, part.start, part.end
-            )
+            packed = any(cause.kind == "layer" for cause in part.causes)
+            layer = packed and not WorkedOut(root).has_length_over(part.start, part.end)
             if not whole and (entered is not None or layer):
                 text = f"everything behind {place(part.start)} moves by {grown:+d}{_suspects(file, part)}"
                 yield Finding(entered.about if entered is not None else file.file.name, "warning", text)

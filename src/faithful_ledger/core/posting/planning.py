@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import suppress
-from functools import partial
 from typing import TYPE_CHECKING, TypeAlias
 
 from faithful_ledger.core.balance import due_by_name, rule_follower
 from faithful_ledger.core.binding import FieldNode, Renewal, Settled, settle
-from faithful_ledger.core.binding.followers import Follower, SealState, follower_of, has_length_over
+from faithful_ledger.core.binding.followers import Follower, SealState, WorkedOut, follower_of
 from faithful_ledger.core.binding.settle import MOST_ROUNDS, renewed
 from faithful_ledger.core.collecting import collected_later
 from faithful_ledger.core.edits import Cause, Patched, Replacement
@@ -111,7 +110,7 @@ def _files(
             from faithful_ledger.core.wrapping import wrap_together
 
             root = file.bound.root if file.bound is not None else None
-            replacements[name] += wrap_together(inside[name], partial(has_length_over, root))
+            replacements[name] += wrap_together(inside[name], WorkedOut(root))
         if file.bound is None:
             patched = Patched(file.source, replacements[name])
         else:

@@ -16,7 +16,7 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, KEYED, LENGTH, Algorithm, algorithm
 from faithful_ledger.core.seals.finder.anchored import anchored
 from faithful_ledger.core.seals.finder.best import Best, is_doubled, order
-from faithful_ledger.core.seals.finder.finding import Finding, of_any_digits, widened
+from faithful_ledger.core.seals.finder.finding import Finding, of_any_digits, widened, with_sign
 from faithful_ledger.core.seals.finder.lengths import lengths
 from faithful_ledger.core.seals.finder.natural import SLOW, all_natural, natural
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text, places
@@ -71,7 +71,7 @@ def find_seals(
     best = Best(contents)
     reported = monotonic()
     for finding in _all(contents, hints, explained, end):
-        checked = of_any_digits(widened(finding, contents), contents).checked(contents)
+        checked = with_sign(of_any_digits(widened(finding, contents), contents), contents).checked(contents)
         key = checked.algorithm, checked.start, checked.end, checked.stored, checked.own
         known = found.get(key)
         better = known is None or known.bits < checked.bits

@@ -12,7 +12,7 @@ from itertools import islice, product
 
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm, algorithm
-from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, widened
+from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, widened, with_sign
 from faithful_ledger.core.seals.finder.natural import SLOW, changed_results, held_bits, shortened, spellings
 from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import Edge, Place
@@ -117,7 +117,8 @@ class _Across:
     def _checked(self, made: Finding, bits: int) -> Iterator[Finding]:
         if not all(made.holds(content, payload) for content, payload in self.pairs):
             return
-        wide = widened(made, *zip(*self.pairs, strict=True))
+        contents, payloads = zip(*self.pairs, strict=True)
+        wide = with_sign(widened(made, contents, payloads), contents, payloads)
         made, bits = wide, bits * wide.size // made.size
         values = len({made.stored_in(content) for content, _ in self.pairs})
         at, size = made.stored.at(len(self.content)), len(self.content)
