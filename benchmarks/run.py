@@ -122,6 +122,9 @@ session, path = shell.session, Path(sys.argv[2])
 def work():
     for _ in range(9):
         session.wait(); running.processEvents()
+    until = time.monotonic() + 20
+    while session.pending and session.plan is None and time.monotonic() < until:  # what posting needs
+        session.wait(); running.processEvents(); time.sleep(0.002)
 def spent(act):
     began = time.thread_time(); act(); return time.thread_time() - began
 session.open(path); work(); session.history.keep("one"); work()
@@ -347,8 +350,10 @@ def handlers(folder: Path, rounds: int) -> list[Line]:
     path = folder / "handled.dat"
     path.write_bytes(random.Random(3).randbytes(MIB) * 64)
     done = subprocess.run(
-        [sys.executable, "-c", HANDLERS, str(folder / "data"), str(path)], check=True, capture_output=True, text=True
+        [sys.executable, "-c", HANDLERS, str(folder / "data"), str(path)], capture_output=True, text=True
     )
+    if done.returncode:
+        raise RuntimeError(done.stderr)
     name, spent = done.stdout.split()
     return [
         Line(
