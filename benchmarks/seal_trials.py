@@ -73,6 +73,7 @@ def plant(turn: random.Random, sizes: Sequence[int] = SIZES) -> Planted:
         and algorithm.bits >= 16
         and not algorithm.is_digest
         and (name not in HASHES or name in FOLLOWED)
+        and (name not in SUMS or SUMS[name].kind != "folded")
         and turn.random() < 0.5
     )
     if not algorithm.is_digest and turn.random() < 0.15:
