@@ -711,8 +711,11 @@ class EvidenceTest(CommandCase):
             (("--over", "x"), "is not a range"),
             (("--key", "zz"), "is neither a file nor a key in hexadecimal"),
             (("--stored-at", "one"), "is not"),
+            (("--algorithm", "md6"), "did you mean “md5”"),
         ):
             self.assertIn(words, self.refused(2, "find-seals", *paths, *wrong))
+        (self.folder / "empty.sav").write_bytes(b"")
+        self.assertIn("empty.sav is empty", self.refused(2, "find-seals", str(self.folder / "empty.sav")))
 
     def test_profile(self) -> None:
         path = self.harbour() / "harbour.bwk"

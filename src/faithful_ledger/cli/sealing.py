@@ -12,6 +12,7 @@ from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.source import open_source
 from faithful_ledger.core.storage import parse_whole
+from faithful_ledger.core.suggest import did_you_mean
 
 if TYPE_CHECKING:
     from faithful_ledger.core.seal_search import Placed
@@ -119,6 +120,8 @@ def _rule_document(rule: BlockRule, content: bytes) -> dict[str, Any]:
 
 def _content(path: Path) -> bytes:
     source, _ = open_source(path)
+    if not source.size:
+        raise AddressError(f"{path} is empty", "name a save with something in it")
     if source.size > LARGEST:
         raise AddressError(
             f"{path} is larger than {LARGEST >> 20} MiB", "name smaller files, or the payload that matters"
@@ -127,8 +130,14 @@ def _content(path: Path) -> bytes:
 
 
 def _hints(options: argparse.Namespace) -> Hints:
-    """Raises AddressError where one cannot be read."""
+    """Raises AddressError where one cannot be read, or no checksum is called so."""
+    from faithful_ledger.core.seals.algorithms import ALGORITHMS, CRC, KEYED, LENGTH
     from faithful_ledger.core.seals.finder import Hints
+
+    named, known = options.algorithm or "", (*ALGORITHMS, CRC, LENGTH, KEYED)
+    if not any(name.startswith(named) or (name == KEYED and named.startswith(name)) for name in known):
+        hint = did_you_mean(named, known) or f"there are {', '.join(known)}"
+        raise AddressError(f"no checksum has a name that begins with “{named}”", hint)
 
     over = None
     if options.over:
