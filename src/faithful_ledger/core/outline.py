@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import suppress
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 from faithful_ledger.core.address import Address, Step, format_path, parse_path
@@ -231,16 +232,22 @@ class Outline:
                 raise AddressError(what + " and has no value of its own", "name a value in it" if inside else "")
             yield self._node(name, document, span, _joined(prefix, format_path(steps)))
 
+    @cached_property
+    def _held(self) -> dict[tuple[str, tuple[Step, ...]], str]:
+        """The files of the template that strings of a text are, by the text and the path of the string."""
+        files = self.save.template.files if self.save.template is not None else {}
+        found = {}
+        for other, spec in files.items():
+            holder = files[spec.inside].root.named(spec.held_by) if spec.inside and spec.held_by else None
+            if holder is not None and holder.address.path is not None:
+                with suppress(LedgerError):  # a path that is worked out from other fields
+                    found[spec.inside, parse_path(holder.address.path.text)] = other
+        return found
+
     def _described(self, name: str, path: str) -> str:
         """The file of the template that a string of a text is; empty where the template does not say what it holds."""
-        template = self.save.template
-        for other, spec in template.files.items() if template is not None else ():
-            if spec.inside == name and spec.held_by and other in self.texts:
-                holder = template.files[name].root.named(spec.held_by) if template is not None else None
-                address = holder.address.path if holder is not None else None
-                if address is not None and parse_path(address.text) == parse_path(path.removeprefix(".")):
-                    return other
-        return ""
+        other = self._held.get((name, parse_path(path.removeprefix("."))), "") if self._held else ""
+        return other if other in self.texts else ""
 
     def _nested(self, name: str, part: str, inner_name: str) -> str:
         """Take in the text that a string of a text holds as a payload of its own, which goes by its path."""

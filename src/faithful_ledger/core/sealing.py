@@ -4,17 +4,16 @@ from __future__ import annotations
 
 from typing import Any
 
+from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe.draft import Draft
 from faithful_ledger.core.describe.sealing import block_keys, row_keys, seal_keys, storage_keys
 from faithful_ledger.core.errors import EntryError
-from faithful_ledger.core.formats import recognised_text
-from faithful_ledger.core.seal_search import Part, Placed
+from faithful_ledger.core.seal_search import Part, Placed, text_of
 from faithful_ledger.core.seals.finder.blocks import BlockRule
 from faithful_ledger.core.seals.finder.repeated import SealRow
 from faithful_ledger.core.seals.finder.selection import Stored
-from faithful_ledger.core.source import MemorySource
 
-__all__ = ["blocks_found", "format_for", "is_text", "seal_chosen", "seal_found"]
+__all__ = ["blocks_found", "format_for", "seal_chosen", "seal_found"]
 
 
 def seal_found(draft: Draft, placed: Placed) -> str:
@@ -29,23 +28,31 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     held = _file_of(draft, placed.held, "" if _is_value(placed) else "binary")
     over = _file_of(draft, placed.over) if placed.over is not None else ""
     size = draft.save.files[held].source.size
-    covered = draft.save.files[over or held].source.size
     (start, end), (at, stored_end) = placed.covered, placed.stored
     seal = seal_keys(finding.algorithm) | ({"own": finding.own} if finding.own is not None else {})
     seal |= {"beside": list(finding.beside)} if any(finding.beside) else {}
-    note = f"holds in {finding.holds_in} of {finding.of} copies; {finding.sureness_in_words}"
     last = -finding.end.offset if finding.end.from_end else end
     offsets = {"from": start} | ({"to": last} if last else {})
-    whole = (start, end) == (0, covered) and finding.end.from_end
-    if over or is_text(draft, held):
-        seal["over"] = "file" if whole else offsets
-        about = {"of_file": over} if over else {}
-        return _checked(draft, draft.seal_value(held, at, stored_end - at, finding.form, seal, about), note, None)
-    place = -finding.stored.offset if finding.stored.from_end else None
-    path = _put(draft, (at, stored_end), finding.form, seal, (start, end), offsets, note, place, held)
-    text = recognised_text(MemorySource(placed.held.contents[0][start:])) if end == size and at < start else None
-    if text is not None:  # a text behind its checksum: its values stay within reach
-        draft.declare(f"{held}.{draft.add_rest(held, start)}", (), text.name)
+    whole = start == 0 and last == 0
+    said, about = {**seal, "over": "file" if whole else offsets}, {"of_file": over} if over else {}
+    kind = storage_keys(stored_end - at, finding.form)
+    if draft.is_text(held):
+        path = draft.seal_value(held, (at, stored_end), finding.form, said, about)
+    elif over:
+        path = draft.seal(held, (at, stored_end), kind, said, about=about)
+    else:
+        path = draft.seal(held, (at, stored_end), kind, seal, (start, end), offsets)
+    note = f"holds in {finding.holds_in} of {finding.of} copies; {finding.sureness_in_words}"
+    if draft.is_text(held):
+        _check(draft, path, note)
+        return path
+    _check(draft, path, note, -finding.stored.offset if finding.stored.from_end else None)
+    behind = text_of(placed.held.contents[0][start:]) if not over and end == size and at < start else None
+    if behind is not None:  # a text behind its checksum: its values stay within reach
+        draft.add(held, start, size, {"unknown": "body"})
+        body = field_at(draft.file(held).root, start)
+        assert body is not None
+        draft.declare(f"{held}.{body.spec.name}", (), behind.name)
     return path
 
 
@@ -53,19 +60,13 @@ def format_for(placed: Placed) -> str:
     """The format of the main file in a new template for a seal: a text if the seal is a value of it, or covers one."""
     outermost = [placed.held, *placed.held.outer][-1]
     wanted = placed.held.path if outermost is not placed.held else _is_value(placed)
-    text = recognised_text(MemorySource(outermost.contents[0])) if wanted else None
+    text = text_of(outermost.contents[0]) if wanted else None
     return text.name if text is not None else "binary"
-
-
-def is_text(draft: Draft, file: str) -> bool:
-    """Whether a file of the template is a text, whose values have paths."""
-    bound = draft.save.files[file].bound
-    return bound is not None and bound.document.knows_ends
 
 
 def _is_value(placed: Placed) -> bool:
     """Whether what it is stored in is a text, and it is a value of it."""
-    text = recognised_text(MemorySource(placed.held.contents[0]))
+    text = text_of(placed.held.contents[0])
     at, end = placed.stored
     return text is not None and any(leaf.start <= at and end <= leaf.end for leaf in text.leaves())
 
@@ -85,7 +86,7 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
         inside = f"{spec.inside}.{spec.held_by}" if spec.held_by else spec.inside
         if inside == holder and [each.kind for each in spec.layers] == [each.kind for each in layers]:
             return name
-    text = recognised_text(MemorySource(part.contents[0]))
+    text = text_of(part.contents[0])
     return draft.declare(holder, layers, kind or (text.name if text is not None else "binary"))
 
 
@@ -95,7 +96,10 @@ def seal_chosen(draft: Draft, stored: Stored, over: tuple[int, int], file: str =
     at = stored.at, stored.at + stored.size
     to_end = over[1] == draft.save.main.source.size
     offsets = {"from": over[0]} | ({} if to_end else {"to": over[1]})
-    return _put(draft, at, stored.form, seal_keys(stored.algorithm), over, offsets, note, None, file)
+    kind, seal = storage_keys(stored.size, stored.form), seal_keys(stored.algorithm)
+    path = draft.seal(file or draft.save.main.name, at, kind, seal, over, offsets)
+    _check(draft, path, note)
+    return path
 
 
 def blocks_found(draft: Draft, rule: BlockRule | SealRow) -> None:
@@ -114,23 +118,12 @@ def blocks_found(draft: Draft, rule: BlockRule | SealRow) -> None:
     draft.add(draft.save.main.name, rule.start, len(content), keys)
 
 
-def _put(
-    draft: Draft,
-    at: tuple[int, int],
-    form: str,
-    seal: dict[str, Any],
-    over: tuple[int, int],
-    offsets: dict[str, int],
-    note: str,
-    from_end: int | None,
-    file: str = "",
-) -> str:
-    path = draft.seal(file or draft.save.main.name, at, storage_keys(at[1] - at[0], form), seal, over, offsets)
-    return _checked(draft, path, note, from_end)
+def _check(draft: Draft, path: str, note: str, from_end: int | None = None) -> None:
+    """Give a seal that was put in its note, and an offset from the end of the file where it is counted from there.
 
-
-def _checked(draft: Draft, path: str, note: str, from_end: int | None) -> str:
-    """The path of a seal that was put in, once it holds."""
+    Raises:
+        EntryError: it does not hold in the save.
+    """
     keys: dict[str, Any] = {"note": note, "standing": "fits"}
     node = draft.node(path)
     if from_end is not None and node.spec.address.base == "start":
@@ -140,4 +133,3 @@ def _checked(draft: Draft, path: str, note: str, from_end: int | None) -> str:
     if not any(state.holds for state in draft.save.seals if state.name == path):
         what = f"the seal {path} does not hold in this save"
         raise EntryError(what, "the template was not changed; look for seals again")
-    return path

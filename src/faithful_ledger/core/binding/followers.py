@@ -12,6 +12,7 @@ from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from graphlib import CycleError, TopologicalSorter
+from itertools import chain
 from types import MappingProxyType
 from typing import Literal, NamedTuple
 
@@ -203,13 +204,11 @@ class WorkedOut:
     """What of a file's bytes is worked out, or counted; nothing where the template does not describe it."""
 
     def __init__(self, root: GroupNode | None) -> None:
-        self._followers = list(followers(root)) if root is not None else []
-        ways = (False, True) if root is not None else ()
-        self._nodes = [node for way in ways for node in dependents(root, elsewhere=way)]  # type: ignore[arg-type]
+        self._root = root
 
     def has_length_over(self, start: int, end: int) -> bool:
         """Whether a described length covers bytes [start, end), so that it follows when they grow."""
-        for each in self._followers:
+        for each in followers(self._root) if self._root is not None else ():
             first, last = each.needs
             if each.algorithm == "length" and first <= start and end <= last:  # also one that is renewed as a seal
                 return True
@@ -217,7 +216,11 @@ class WorkedOut:
 
     def works_out(self, at: int) -> bool:
         """Whether the byte at an offset belongs to a field that is worked out."""
-        return any(node.start <= at < node.end for node in self._nodes)
+        root = self._root
+        if root is None:
+            return False
+        nodes = chain(dependents(root), dependents(root, elsewhere=True))
+        return any(node.start <= at < node.end for node in nodes)
 
 
 def dependents(

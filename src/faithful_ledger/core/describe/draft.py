@@ -6,7 +6,8 @@ be read as far as before is refused.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from types import MappingProxyType
 from typing import Any
 
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
@@ -17,7 +18,6 @@ from faithful_ledger.core.describe.ends import End, ends_of
 from faithful_ledger.core.describe.links import Link, shortest_name
 from faithful_ledger.core.describe.naming import NamedAs, set_naming
 from faithful_ledger.core.errors import EntryError, TemplateError
-from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.save import Save
@@ -27,6 +27,8 @@ from faithful_ledger.core.template.names import field_name
 from faithful_ledger.core.template.rewriting import NotInText, YamlText
 
 __all__ = ["Draft", "changed"]
+
+NOTHING: Mapping[str, Any] = MappingProxyType({})
 
 
 class Draft:
@@ -56,6 +58,22 @@ class Draft:
             raise EntryError(f"{name} is not a binary file of this template", placing.UNCHANGED)
         return held.bound
 
+    def is_text(self, file: str) -> bool:
+        """Whether a file of the save is a text of the template, whose values have paths."""
+        held = self.save.files.get(file)
+        return held is not None and held.bound is not None and held.bound.document.knows_ends
+
+    def text_file(self, file: str) -> BoundFile:
+        """A text of the save, bound.
+
+        Raises:
+            EntryError: it is not one.
+        """
+        bound = self.save.files[file].bound if self.is_text(file) else None
+        if bound is None:
+            raise EntryError(f"{file} is not a text of this template", placing.UNCHANGED)
+        return bound
+
     def node(self, path: str) -> Node:
         """Raises AddressError where a path leads nowhere."""
         return self.save.nodes(path)[0]
@@ -80,10 +98,7 @@ class Draft:
         Raises:
             EntryError: the file is not a text of this template.
         """
-        held = self.save.files.get(file)
-        if held is None or held.bound is None or not held.bound.document.knows_ends:
-            raise EntryError(f"{file} is not a text of this template", placing.UNCHANGED)
-        root = held.bound.root.spec
+        root = self.text_file(file).spec.root
         kind = "switch" if isinstance(value, bool) else "text" if isinstance(value, str) else "number"
         keys: dict[str, Any] = {"field": placing.free_name(root, field_name(name)), "at": path, "as": kind}
         keys |= {"label": name} if name != keys["field"] else {}
@@ -186,13 +201,14 @@ class Draft:
         at: tuple[int, int],
         kind: Mapping[str, Any],
         seal: Mapping[str, Any],
-        over: tuple[int, int],
-        offsets: Mapping[str, int],
+        over: tuple[int, int] | None = None,
+        offsets: Mapping[str, int] = NOTHING,
+        about: Mapping[str, Any] = NOTHING,
     ) -> str:
         """Make bytes a seal over others (see `sealing.put_seal`). Returns the path of its field."""
         from faithful_ledger.core.describe.sealing import put_seal
 
-        put_seal(self.text, self.file(file), at, kind, seal, over, offsets)
+        put_seal(self.text, self.file(file), at, kind, seal, over, offsets, about)
         self.read_again()
         bound = self.file(file)
         field = field_at(bound.root, at[0])
@@ -201,68 +217,44 @@ class Draft:
             raise EntryError("the seal would not take exactly its bytes", placing.UNCHANGED)
         return field.path
 
-    def add_rest(self, file: str, start: int) -> str:
-        """Describe all bytes of a file from an offset on as an unknown run. Returns its name."""
-        bound = self.file(file)
-        name = placing.free_name(bound.root.spec, "body")
-        placing.add_element(self.text, bound, start, bound.source.size, {"unknown": name})
-        self.read_again()
-        return name
-
-    def value_at(self, file: str, path: str) -> str:
-        """The name of the field for the value at a path of a text, which is made where there is none.
+    def seal_value(
+        self, file: str, at: tuple[int, int], form: str, seal: Mapping[str, Any], about: Mapping[str, Any]
+    ) -> str:
+        """Make the value of a text that has these bytes a seal, whose keys say all that it covers. Returns the path of
+        its field.
 
         Raises:
-            EntryError: the file is not a text of this template.
+            EntryError: they are not in a value.
         """
-        held = self.save.files[file].bound
-        for spec in held.spec.root.layout if held is not None else ():
-            if spec.address.path is not None and spec.address.path.text == path:
-                return spec.name
-        leaf = next((each for each in self._leaves(file) if each.path == path), None)
+        bound = self.text_file(file)
+        leaf = next((each for each in bound.document.leaves() if each.start <= at[0] and at[1] <= each.end), None)
         if leaf is None:
-            raise EntryError(f"{file} has no value at {path}", placing.UNCHANGED)
-        return self.add_value(file, path, path.rpartition(".")[2], leaf.text).rpartition(".")[2]
-
-    def seal_value(
-        self, file: str, at: int, size: int, form: str, seal: Mapping[str, Any], about: Mapping[str, Any]
-    ) -> str:
-        """Make `size` bytes of a file a seal whose keys say all that it covers: in a text the value that they are in.
-        Returns the path of its field.
-        """
-        from faithful_ledger.core.describe.sealing import storage_keys
-
-        bound = self.save.files[file].bound
-        if bound is None or not bound.document.knows_ends:
-            keys = {"field": f"seal_{at:x}", **storage_keys(size, form), "seal": dict(seal), **about}
-            field = field_at(self.file(file).root, at)
-            if field is not None and (field.start, field.end) == (at, at + size) and not field.spec.unknown:
-                shaping.set_keys(self.text, field.spec, {key: each for key, each in keys.items() if key != "field"})
-            else:
-                placing.add_element(self.text, self.file(file), at, at + size, keys)
-            self.read_again()
-            field = field_at(self.file(file).root, at)
-            assert field is not None
-            return field.path
-        leaf = next((each for each in self._leaves(file) if each.start <= at and at + size <= each.end), None)
-        if leaf is None:
-            what = f"what is at {at} of {file} is not a value of this text"
+            what = f"what is at {at[0]} of {file} is not a value of this text"
             raise EntryError(what, f"{placing.UNCHANGED}; describe the file as a binary one")
         name = self.value_at(file, leaf.path)
-        kind: dict[str, Any] = {"as": "number"} if leaf.kind == "number" and form == "decimal" else {"as": "checksum"}
-        kind |= {"written": form} if kind["as"] == "checksum" and form != "hex" else {}
-        root = self.save.files[file].bound.spec.root  # type: ignore[union-attr]
+        as_number = leaf.kind == "number" and form == "decimal"
+        kind = {"as": "number"} if as_number else {"as": "checksum"} | ({"written": form} if form != "hex" else {})
+        root = self.text_file(file).spec.root
         spec = root.named(name)
         assert spec is not None
         shaping.set_keys(self.text, spec, {**kind, "seal": dict(seal), **about})
         self.read_again()
         return f"{root.name}.{name}" if root.name else name
 
-    def _leaves(self, file: str) -> Iterator[TextLeaf]:
-        bound = self.save.files[file].bound
-        if bound is None or not bound.document.knows_ends:
-            raise EntryError(f"{file} is not a text of this template", placing.UNCHANGED)
-        return bound.document.leaves()
+    def value_at(self, file: str, path: str) -> str:
+        """The name of the field for the value at a path of a text, which is made where there is none.
+
+        Raises:
+            EntryError: there is no such value, or the file is not a text of this template.
+        """
+        bound = self.text_file(file)
+        for spec in bound.spec.root.layout:
+            if spec.address.path is not None and spec.address.path.text == path:
+                return spec.name
+        leaf = next((each for each in bound.document.leaves() if each.path == path), None)
+        if leaf is None:
+            raise EntryError(f"{file} has no value at {path}", placing.UNCHANGED)
+        return self.add_value(file, path, path.rpartition(".")[2], leaf.text).rpartition(".")[2]
 
     def declare(self, inside: str, layers: Sequence[LayerSpec], kind: str = "binary") -> str:
         """Describe what is inside a file as a file of the template. Returns its name.

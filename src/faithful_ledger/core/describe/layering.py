@@ -40,19 +40,26 @@ def declare(text: YamlText, template: Template, inside: str, layers: Sequence[La
     )
     if known is not None:
         raise EntryError(f"{known} describes this payload already", UNCHANGED)
-    last = layers[-1] if layers else LayerSpec("text")
-    wanted = last.member.rpartition("/")[2].partition(".")[0] if last.member else ""
-    wanted = wanted if wanted.isidentifier() else "plain" if last.kind in SCRAMBLINGS else "unpacked"
-    wanted = wanted if last.kind in STREAMS or wanted != "unpacked" else "inside"
-    wanted = wanted if layers else f"{inside.rpartition('.')[2]}_text"
-    name, number = wanted.lower(), 2
+    wanted = _wanted_name(inside, layers)
+    name, number = wanted, 2
     while name in files or template.main.root.named(name) is not None:
-        name = f"{wanted.lower()}_{number}"
+        name = f"{wanted}_{number}"
         number += 1
     made: dict[str, Any] = {"inside": inside} | ({"layers": spelled} if layers else {})
     made |= {"format": kind} if kind != "binary" else {}
     text.add_block(("files",), name, {**made, "layout": []})
     return name
+
+
+def _wanted_name(inside: str, layers: Sequence[LayerSpec]) -> str:
+    """What a payload is called: after the field that holds it, the member of an archive, or its last layer."""
+    if not layers:
+        return f"{inside.rpartition('.')[2]}_text"
+    last = layers[-1]
+    member = last.member.rpartition("/")[2].partition(".")[0] if last.member else ""
+    if member.isidentifier() and (last.kind in STREAMS or member != "unpacked"):
+        return member.lower()
+    return "plain" if last.kind in SCRAMBLINGS else "unpacked" if last.kind in STREAMS else "inside"
 
 
 def leave_off(text: YamlText, template: Template, name: str, *, left: bool) -> None:

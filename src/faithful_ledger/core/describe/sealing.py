@@ -40,28 +40,31 @@ def put_seal(
     at: tuple[int, int],
     kind: Mapping[str, Any],
     seal: Mapping[str, Any],
-    over: tuple[int, int],
+    over: tuple[int, int] | None,
     fallback: Mapping[str, int],
+    about: Mapping[str, Any],
 ) -> None:
     """Make the bytes [at) a seal over the bytes [over): `kind` are the keys of its storage, `seal` those of the seal
-    without what it covers, which is `fallback` where no elements begin and end with it.
+    without what it covers, which is `fallback` where no elements begin and end with it. Without `over`, which is of the
+    same file, `seal` says what it covers; `about` are more keys of the field.
 
     Raises:
         EntryError: other fields have some of its bytes.
     """
     field = field_at(bound.root, at[0])
+    is_new = field is None or field.spec.unknown
     seal = {"algorithm": seal["algorithm"], "over": "", **seal}
+    if over is not None:
+        seal["over"] = covered(bound, None if is_new else field, over) or dict(fallback)
     kind = {**kind, "as": str(kind["as"]).removesuffix("le" if bound.spec.order == "little" else "be")}
-    if field is None or field.spec.unknown:
-        seal["over"] = covered(bound, None, over) or dict(fallback)
+    if field is None or is_new:
         name = placing.free_name(bound.root.spec, f"seal_{at[0]:x}")
-        placing.add_element(text, bound, *at, {"field": name, **kind, "seal": seal})
+        placing.add_element(text, bound, *at, {"field": name, **kind, "seal": seal, **about})
         return
     if (field.start, field.end) != at:
         what = f"the seal at {place(at[0])} would overlap {field.path} ({place(field.start)}, {field.size} bytes)"
         raise EntryError(what, f"{placing.UNCHANGED}; let that field cover exactly the bytes of the seal")
-    seal["over"] = covered(bound, field, over) or dict(fallback)
-    shaping.set_keys(text, field.spec, {**dict.fromkeys(OF_A_VALUE), **kind, "seal": seal})
+    shaping.set_keys(text, field.spec, {**dict.fromkeys(OF_A_VALUE), **kind, "seal": seal, **about})
 
 
 def block_keys(rule: BlockRule, content: bytes) -> dict[str, Any]:
@@ -69,8 +72,7 @@ def block_keys(rule: BlockRule, content: bytes) -> dict[str, Any]:
     chain, front = rule.chain, rule.in_front
     number = f"u{8 * chain.width}{'le' if chain.order == 'little' else 'be'}"
     plus = {"plus": rule.counted} if rule.counted else {}
-    seal: dict[str, Any] = {"algorithm": rule.algorithm.name, "over": "content"}
-    seal |= {"changed": rule.algorithm.changed} if rule.algorithm.changed else {}
+    seal = {**seal_keys(rule.algorithm), "over": "content"}
     checksum = {"field": "sum", "as": rule.form, "seal": seal}
     placed: list[tuple[int, int, dict[str, Any]]] = []
     placed += [(front, chain.width, {"field": "length", "as": number, "length_of": "content", **plus})]

@@ -22,7 +22,6 @@ LETTERS = {
     "base64": rb"[A-Za-z0-9+/]+={0,2}",
     "dashes": rb"[0-9A-F]{2}(?:-[0-9A-F]{2})*|[0-9a-f]{2}(?:-[0-9a-f]{2})*",  # hexadecimal, a dash between two bytes
 }
-WORKED_OUT = ValueRefused("a checksum is worked out, not typed", "change what it covers instead")
 
 
 class Checksum(FixedSize):
@@ -61,7 +60,7 @@ class Checksum(FixedSize):
 
     def encode(self, value: Value, old: bytes = b"") -> bytes:
         if not isinstance(value, int):
-            raise WORKED_OUT
+            raise _typed()
         if self.written == "bytes":
             return value.to_bytes(self.size, "big")
         if self.written == "base64":
@@ -78,7 +77,7 @@ class Checksum(FixedSize):
         return f"{value:0{self.size}{'x' if self.written == 'hex' else 'X'}}".encode()
 
     def from_text(self, text: str, old: Value = None) -> Value:
-        raise WORKED_OUT
+        raise _typed()
 
 
 class ChecksumInText(Storage):
@@ -119,7 +118,7 @@ class ChecksumInText(Storage):
 
     def encode(self, value: Value, old: bytes = b"") -> bytes:
         if not isinstance(value, int):
-            raise WORKED_OUT
+            raise _typed()
         low, high = self.letters(old)
         if self.written in ("decimal", "signed"):
             padded = high - low if old[low : low + 1] == b"0" else 0
@@ -128,7 +127,7 @@ class ChecksumInText(Storage):
         return old[:low] + self._like(high - low).encode(value, old[low:high]) + old[high:]
 
     def from_text(self, text: str, old: Value = None) -> Value:
-        raise WORKED_OUT
+        raise _typed()
 
     def neutral(self, size: int | None) -> bytes:
         raise ValueRefused("a checksum of a new record is not known", "add the record in the game")
@@ -138,6 +137,10 @@ class ChecksumInText(Storage):
 
     def _like(self, size: int) -> Checksum:
         return Checksum(size, self.written)
+
+
+def _typed() -> ValueRefused:
+    return ValueRefused("a checksum is worked out, not typed", "change what it covers instead")
 
 
 def signed(value: int) -> int:
