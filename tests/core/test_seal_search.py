@@ -74,6 +74,23 @@ def header_over_packed(pack: Callable[[bytes], bytes], unpack: Callable[[bytes],
     return Kind(f"a header over {pack.__module__}", write, accepts, ("crc-32", "length"))
 
 
+def trailer_over_packed() -> Kind:
+    """The size in front and a negated sum at the end, both of what is unpacked."""
+
+    def write(turn: random.Random, step: int) -> bytes:
+        plain = json.dumps(company(turn, step)).encode()
+        return struct.pack("<I", len(plain)) + zlib.compress(plain) + struct.pack(">I", -sum(plain) & 0xFFFFFFFF)
+
+    def accepts(data: bytes) -> bool:
+        unpacking = zlib.decompressobj()
+        plain = unpacking.decompress(data[4:])
+        return data[:4] == struct.pack("<I", len(plain)) and unpacking.unused_data == struct.pack(
+            ">I", -sum(plain) & 0xFFFFFFFF
+        )
+
+    return Kind("a trailer over zlib", write, accepts, ("length", "sum32"))
+
+
 def string_of_json(algorithm: str) -> Kind:
     def write(turn: random.Random, step: int) -> bytes:
         inner = json.dumps(company(turn, step), ensure_ascii=False)
@@ -383,6 +400,21 @@ class BlocksTest(LedgerCase):
         turn = random.Random()
         contents = [gzip.compress(json.dumps(company(turn, step)).encode()) for step in range(4)]
         self.assertEqual([each.in_words for each in search_seals(contents, Hints("crc-32")) if each.finding.sure], [])
+
+    def test_a_trailer_stays_at_the_end_of_a_file_of_another_size(self) -> None:
+        turn, kind = random.Random(), trailer_over_packed()
+        contents = [kind.write(turn, step) for step in range(5)]
+        found = [each for name in kind.algorithms for each in search_seals(contents, Hints(name)) if each.finding.sure]
+        self.assertEqual(sorted(each.finding.algorithm.name for each in found), sorted(kind.algorithms))
+        path = self.folder / "a.sav"
+        path.write_bytes(contents[0])
+        text = new_template(path, "brinewick", Shared(1, 0))
+        for placed in found:
+            text = drafts.changed(text, open_save(path, parse_template(text, "t")), partial(seal_found, placed=placed))
+        for content in (*contents, kind.write(turn, 30)):
+            path.write_bytes(content)
+            save = open_save(path, parse_template(text, "t"))
+            self.assertEqual([state.holds for state in save.seals], [True, True], text.decode())
 
     def test_a_number_in_front_may_have_more_digits_than_it_had(self) -> None:
         turn, kind = random.Random(), digits_in_front()

@@ -22,7 +22,7 @@ from faithful_ledger.core.layers.hex_text import HEX
 if TYPE_CHECKING:
     from faithful_ledger.core.wrapping import Step
 
-__all__ = ["Opened", "all_leaves", "opened_string"]
+__all__ = ["Opened", "all_leaves", "opened_string", "spelled_as"]
 
 DEEPEST = 4
 HEXADECIMAL = re.compile(r"(?:[0-9A-F]{2} ?){20,}|(?:[0-9a-f]{2} ?){20,}")
@@ -47,7 +47,7 @@ def opened_string(text: str, first: Sequence[Step] = ()) -> Opened | None:
         return Opened(list(first), document)
     if len(text) > LARGEST:
         return None
-    outer = HEX if HEXADECIMAL.fullmatch(text) else "base64" if len(text) % 4 == 0 and BASE64.fullmatch(text) else ""
+    outer = spelled_as(text)
     if not outer:
         return None
     from faithful_ledger.core.wrapping import unwrap
@@ -60,6 +60,11 @@ def opened_string(text: str, first: Sequence[Step] = ()) -> Opened | None:
         if kind := _marked(data):
             return _recognised([*first, *steps, *unwrap(data, (kind,))], (outer, kind))
     return None
+
+
+def spelled_as(text: str) -> str:
+    """The layer in which a text spells bytes, hex or base64; empty for others."""
+    return HEX if HEXADECIMAL.fullmatch(text) else "base64" if len(text) % 4 == 0 and BASE64.fullmatch(text) else ""
 
 
 def _marked(data: bytes) -> str:

@@ -4,33 +4,31 @@ texts, and from one to the other, as a checksum in a header over what is unpacke
 
 from __future__ import annotations
 
-import base64
-import binascii
-import re
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from typing import NamedTuple
 
 from faithful_ledger.core.deadline import NEVER, Deadline
-from faithful_ledger.core.errors import place
+from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.formats import Document, recognised_text
 from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.inside import look_inside
 from faithful_ledger.core.layers import STREAMS, LayerSpec
+from faithful_ledger.core.nesting import spelled_as
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder import Finding, Hints, algorithms_for, find_seals
 from faithful_ledger.core.seals.finder.across import across
-from faithful_ledger.core.seals.finder.places import places
+from faithful_ledger.core.seals.finder.places import apart, places
 from faithful_ledger.core.seals.finder.repeated import SealRow, seal_rows
 from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.wrapping import unwrap
 
-__all__ = ["Part", "Placed", "in_rows", "search_seals"]
+__all__ = ["Part", "Placed", "in_rows", "search_seals", "text_of"]
 
 MOST_STRINGS, SHORTEST = 12, 16  # strings of a text that are looked at, the longest first; letters of one
 LEAST_SEARCHED = 64  # bytes of a part, within which a seal of its own is looked for
 LARGEST_TEXT = 16 << 20
-BASE64 = re.compile(rb"[A-Za-z0-9+/]{16,}={0,2}")
-HEX = re.compile(rb"(?:[0-9a-f]{2}){16,}|(?:[0-9A-F]{2}){16,}")
 
 
 class Part(NamedTuple):
@@ -150,14 +148,11 @@ def in_rows(found: Sequence[Placed]) -> tuple[list[SealRow], list[Placed]]:
 
 def _best(found: Sequence[Placed]) -> list[Placed]:
     """One for each place: what is surer stays."""
+    parts = {id(placed.held): placed.held for placed in found}
     kept: list[Placed] = []
-    for placed in sorted(found, key=lambda each: -each.finding.bits):
-        for other in kept:
-            low, at = other.at, placed.at
-            if other.held is placed.held and at < low + other.finding.size and low < at + placed.finding.size:
-                break
-        else:
-            kept.append(placed)
+    for part in parts.values():
+        of_part = [placed for placed in found if placed.held is part]
+        kept += apart(sorted(of_part, key=lambda each: -each.finding.bits), lambda each: each.stored)
     return sorted(kept, key=lambda each: (not each.finding.sure, len(list(each.held.outer)), -each.finding.bits))
 
 
@@ -194,18 +189,26 @@ def _parts_inside(files: Part, end: Deadline) -> list[Part]:
         part = Part(tuple(each.data for each in payloads), first.layer, first.layers, "", outer)
         known.setdefault(first.route, part)
         found.append(part)
-    strings = [string for part in [files, *found] for string in _strings(part)]
-    through = {string.contents: string for string in strings}
-    parts = list(strings)
+    parts: list[Part] = []
+    through: dict[tuple[bytes, ...], Part] = {}  # strings, which can grow where a stream in the bytes of a text cannot
     moved: dict[int, Part] = {}
+
+    def add(part: Part) -> None:
+        strings = list(_strings(part))
+        parts.extend(strings)
+        through.update((string.contents, string) for string in strings)
+
+    add(files)
     for part in found:
-        if part.contents in through:  # a string can grow, where a stream in the bytes of a text cannot
+        if part.contents in through:
             moved[id(part)] = through[part.contents]
-            continue
-        if part.around is not None and (around := moved.get(id(part.around))) is not None:
-            layers = (*around.layers, *part.layers[len(part.around.layers) :])
-            moved[id(part)] = part = part._replace(around=around, layers=layers, path=around.path)
-        parts.append(part)
+        else:
+            around = moved.get(id(part.around)) if part.around is not None else None
+            if part.around is not None and around is not None:
+                layers = (*around.layers, *part.layers[len(part.around.layers) :])
+                moved[id(part)] = part = part._replace(around=around, layers=layers, path=around.path)
+            parts.append(part)
+        add(moved.get(id(part), part))
     return parts
 
 
@@ -213,7 +216,7 @@ def _strings(part: Part) -> Iterator[Part]:
     """The long strings that a text has in every save, without quotes and escapes, and what is base64 or hexadecimal in
     them.
     """
-    documents = [_text(content) for content in part.contents]
+    documents = [text_of(content) for content in part.contents]
     if None in documents:
         return
     leaves = [_long_leaves(document) for document in documents if document is not None]
@@ -226,13 +229,15 @@ def _strings(part: Part) -> Iterator[Part]:
         words = f"{part.words} → the text {path}" if part.words else f"the text {path}"
         string = Part(texts, words, part.layers, path, part)
         yield string
-        for kind, shape in (("hex", HEX), ("base64", BASE64)):
-            if all(shape.fullmatch(text) for text in texts) and (data := _decoded(kind, texts)) is not None:
+        (kind, *others) = {spelled_as(each[path].text) for each in leaves}
+        if kind and not others:
+            with suppress(LedgerError):
+                data = tuple(unwrap(text, (kind,))[-1].data for text in texts)
                 yield Part(data, f"{words} → {kind}", (*part.layers, LayerSpec(kind)), path, string)
-                break
 
 
-def _text(content: bytes) -> Document | None:
+def text_of(content: bytes) -> Document | None:
+    """The document of a text; None for what is not one, or too large to look into."""
     return recognised_text(MemorySource(content)) if len(content) <= LARGEST_TEXT else None
 
 
@@ -240,12 +245,3 @@ def _long_leaves(document: Document) -> dict[str, TextLeaf]:
     return {
         leaf.path: leaf for leaf in document.leaves() if leaf.kind == "string" and leaf.end - leaf.start >= SHORTEST
     }
-
-
-def _decoded(kind: str, texts: Sequence[bytes]) -> tuple[bytes, ...] | None:
-    try:
-        if kind == "hex":
-            return tuple(bytes.fromhex(text.decode("ascii")) for text in texts)
-        return tuple(base64.b64decode(text, validate=True) for text in texts)
-    except (ValueError, binascii.Error):
-        return None

@@ -16,7 +16,7 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, KEYED, LENGTH, Algorithm, algorithm
 from faithful_ledger.core.seals.finder.anchored import anchored
 from faithful_ledger.core.seals.finder.best import Best, is_doubled, order
-from faithful_ledger.core.seals.finder.finding import Finding, of_any_digits, widened, with_sign
+from faithful_ledger.core.seals.finder.finding import Finding, as_written
 from faithful_ledger.core.seals.finder.lengths import lengths
 from faithful_ledger.core.seals.finder.natural import SLOW, all_natural, natural
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text, places
@@ -71,24 +71,29 @@ def find_seals(
     best = Best(contents)
     reported = monotonic()
     for finding in _all(contents, hints, explained, end):
-        checked = with_sign(of_any_digits(widened(finding, contents), contents), contents).checked(contents)
-        key = checked.algorithm, checked.start, checked.end, checked.stored, checked.own
-        known = found.get(key)
+        checked = as_written(finding, contents).checked(contents)
+        known = found.get(_rule(checked))
         better = known is None or known.bits < checked.bits
         fits = checked.holds_in == checked.of and better and hints.fits(checked, len(saves[0]))
         if fits and not is_doubled(checked, contents):
-            found[key] = checked
+            found[_rule(checked)] = checked
             if len(found) > 2 * MOST_KEPT:  # chance finds more and more in few saves
                 found = dict(sorted(found.items(), key=lambda item: order(item[1]))[:MOST_KEPT])
             if checked.sure:
                 for other in repeated(checked, contents):
-                    found.setdefault((other.algorithm, other.start, other.end, other.stored, other.own), other)
+                    if hints.fits(other, len(saves[0])):
+                        found.setdefault(_rule(other), other)
                 at = checked.stored.at(len(contents[0]))
                 explained.update(range(at, at + checked.size))
             if checked.sure or monotonic() > reported + BETWEEN_REPORTS:
                 report(best.of(list(found.values())))
                 reported = monotonic()
     return best.of(list(found.values()))
+
+
+def _rule(finding: Finding) -> tuple[object, ...]:
+    """What findings have in common that say the same."""
+    return finding.algorithm, finding.start, finding.end, finding.stored, finding.own
 
 
 def nearly(saves: Sequence[bytes], hints: Hints | None = None, end: Deadline = NEVER) -> list[tuple[Finding, int]]:

@@ -15,7 +15,7 @@ import numpy as np
 
 from faithful_ledger.core.seals.crc import CATALOGUE
 from faithful_ledger.core.seals.finder.finding import Finding
-from faithful_ledger.core.seals.finder.places import alike
+from faithful_ledger.core.seals.finder.places import alike, apart
 from faithful_ledger.core.seals.sums import SUMS
 
 __all__ = ["Best", "is_doubled", "order"]
@@ -45,15 +45,15 @@ class Best:
                 groups.append([finding])
             else:
                 group.append(finding)
-        kept: list[Finding] = []
-        for finding in sorted(map(self._chosen, groups), key=order):
-            if not any(self._overlaps(other, finding) for other in kept):
-                kept.append(finding)
-        return kept
+        return apart(sorted(map(self._chosen, groups), key=order), self._place)
+
+    def _place(self, finding: Finding) -> tuple[int, int]:
+        at = finding.stored.at(self.size)
+        return at, at + finding.size
 
     def _overlaps(self, other: Finding, finding: Finding) -> bool:
-        low, at = other.stored.at(self.size), finding.stored.at(self.size)
-        return at < low + other.size and low < at + finding.size
+        (low, high), (at, end) = self._place(other), self._place(finding)
+        return at < high and low < end
 
     def _follows(self, other: Finding, finding: Finding) -> bool:
         """Whether edits of what both cover, renewed by one finding, leave the other one true."""

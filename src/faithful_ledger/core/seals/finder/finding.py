@@ -17,16 +17,15 @@ from faithful_ledger.core.storage import WRITTEN, Checksum, ChecksumInText
 
 __all__ = [
     "Finding",
+    "as_written",
     "choice_bits",
     "edge_bits",
     "edges_bits",
     "naturalness",
-    "of_any_digits",
     "own_bits",
     "place_bits",
     "spelled",
     "widened",
-    "with_sign",
 ]
 
 Array: TypeAlias = np.ndarray[Any, Any]
@@ -35,7 +34,7 @@ NEAR = 64  # bytes from an end of the file
 NOT_NAMED = frozenset(("own", "beside", "key", "salt_before", "salt_behind"))
 FIRST = 16
 ENDS = Edge(0, True)
-SIGNED = 3  # saves whose decimal numbers are below the half of what they could be
+SIGNED = frozenset(("times-31",))  # a number with a sign where it comes from
 UNUSUAL = 3.0
 PLACED, UNCOMMON, TURNED, NEARBY, ANYWHERE = 5.0, 5.0, 1.0, 2.0, 7.0  # bits that it costs to be so
 COMMON = frozenset(
@@ -109,13 +108,16 @@ class Finding:
     def covers_in_words(self, size: int) -> str:
         """Which bytes of a file of this size."""
         start, end, _ = self.spans(size)
-        own = {None: "", "zeros": ", its own bytes as zeros", "left out": ", without its own bytes"}.get(
-            self.own, f", its own bytes as {self.own}"
-        )
-        if any(self.beside):
-            own = f", without its own bytes, {self.beside.before} before and {self.beside.behind} behind them"
         behind = " (the end)" if end == size else f" ({size - end} before the end)" if self.end.from_end else ""
-        return f"0x{start:X} to 0x{end:X}{behind}{own}"
+        return f"0x{start:X} to 0x{end:X}{behind}{self.own_in_words}"
+
+    @property
+    def own_in_words(self) -> str:
+        """What it sees of itself, as the end of a sentence."""
+        if any(self.beside):
+            return f", without its own bytes, {self.beside.before} before and {self.beside.behind} behind them"
+        own = {None: "", "zeros": ", its own bytes as zeros", "left out": ", without its own bytes"}
+        return own.get(self.own, f", its own bytes as {self.own}")
 
     @property
     def sureness_in_words(self) -> str:
@@ -149,14 +151,15 @@ class Finding:
         start, end, (at, stored_end) = self.start.at(len(held)), self.end.at(len(held)), self.place_in(content)
         if not 0 <= start < end <= len(held) or not 0 <= at < stored_end <= len(content):
             return None
-        pieces = self.covered(content) if payload is None else (payload[start:end],)
+        pieces = self._seen(content, start, end, at, stored_end) if payload is None else (payload[start:end],)
         number = self.algorithm(map(memoryview, pieces))
         return spelled(self.algorithm, number, self.size, self.form, content[at:stored_end])
 
     def covered(self, content: bytes) -> Iterator[bytes]:
         """The bytes of its range as the seal sees them."""
-        start, end = self.start.at(len(content)), self.end.at(len(content))
-        at, behind = self.place_in(content)
+        return self._seen(content, self.start.at(len(content)), self.end.at(len(content)), *self.place_in(content))
+
+    def _seen(self, content: bytes, start: int, end: int, at: int, behind: int) -> Iterator[bytes]:
         low, high = max(at - self.beside.before, start), min(behind + self.beside.behind, end)
         if low >= high or self.own is None:
             yield content[start:end]
@@ -186,10 +189,17 @@ def spelled(algorithm: Algorithm, number: int, size: int, form: str, old: bytes)
     return raw[::-1] if form.endswith("le") else raw
 
 
-def widened(finding: Finding, contents: Sequence[bytes], payloads: Sequence[bytes] | None = None) -> Finding:
-    """The same sum in more bytes, where these say its highest bits in every save: those of a short sum would not.
+def as_written(finding: Finding, contents: Sequence[bytes], payloads: Sequence[bytes] | None = None) -> Finding:
+    """The finding as a template should say it, as far as the saves allow: with all of its bytes or digits and its sign.
     `payloads` are what it covers, where that is not in the files themselves.
     """
+    if finding.form not in DECIMAL:
+        return widened(finding, contents, payloads)
+    return _with_sign(_of_any_digits(finding, contents) if payloads is None else finding, contents)
+
+
+def widened(finding: Finding, contents: Sequence[bytes], payloads: Sequence[bytes] | None = None) -> Finding:
+    """The same sum in more bytes, where these say its highest bits in every save: those of a short sum would not."""
     name, width = finding.algorithm.name, 8 * finding.size
     for wider in (64, 32):
         order = finding.form[-2:]
@@ -208,14 +218,14 @@ def widened(finding: Finding, contents: Sequence[bytes], payloads: Sequence[byte
     return finding
 
 
-def of_any_digits(finding: Finding, contents: Sequence[bytes]) -> Finding:
+def _of_any_digits(finding: Finding, contents: Sequence[bytes]) -> Finding:
     """The same for a decimal number of however many digits: what is in front of it, or behind it, is all but the number
     and the rest, so that no edge is counted over its digits.
     """
     size = len(contents[0])
     start, end, _ = finding.spans(size)
     at, behind = finding.place_in(contents[0])
-    if finding.form not in DECIMAL or finding.own is not None:
+    if finding.own is not None:
         return finding
     if end <= at and 2 * at > size:
         beside, stored, start_edge, end_edge = Cut(at - end, size - behind), Edge(size - at, True), finding.start, ENDS
@@ -229,18 +239,18 @@ def of_any_digits(finding: Finding, contents: Sequence[bytes]) -> Finding:
     return made if all(map(made.holds, contents)) else finding
 
 
-def with_sign(finding: Finding, contents: Sequence[bytes], payloads: Sequence[bytes] | None = None) -> Finding:
-    """As a signed number, where the highest bit of a decimal one is never set: of three saves it would be, with seven
-    chances out of eight.
+def _with_sign(finding: Finding, contents: Sequence[bytes]) -> Finding:
+    """As a signed number, if that is usual for the algorithm and the highest bit of a decimal one is never set. Such
+    numbers say as little for the one as for the other: half of all would be negative, or high.
     """
     bits = finding.algorithm.bits
-    stored = {finding.stored_in(content) for content in contents}
-    if finding.form != "decimal" or bits not in (32, 64) or len(stored) < SIGNED or finding.algorithm.is_digest:
+    if finding.form != "decimal" or bits not in (32, 64) or finding.algorithm.is_digest:
         return finding
-    if any(int(text) >> (bits - 1) for text in stored if text.isdigit()):
+    if any(int(text) >> (bits - 1) for text in map(finding.stored_in, contents) if text.isdigit()):
         return finding
-    made = replace(finding, form="signed")
-    return made if all(map(made.holds, contents, payloads or repeat(None))) else finding
+    usual = finding.algorithm.name in SIGNED
+    undecided = "" if usual else "whether one with the highest bit is negative, no save says"
+    return replace(finding, form="signed" if usual else "decimal", freedom=finding.freedom or undecided)
 
 
 def edge_bits(natures: Array, size: int) -> Array:

@@ -7,12 +7,10 @@ every end; CRCs are differences of prefixes.
 
 from __future__ import annotations
 
-import base64
 import re
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from functools import lru_cache
 from itertools import islice, product
 from typing import Any, NamedTuple, TypeAlias
 
@@ -26,10 +24,11 @@ from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, own_
 from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, alike, is_text, span_of
 from faithful_ledger.core.seals.finder.rings import Ranges
+from faithful_ledger.core.seals.finder.spelling import changed_results, changes, dashed, in_base64, written_in
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Lane
 from faithful_ledger.core.storage import WRITTEN
 
-__all__ = ["SLOW", "all_natural", "changed_results", "held_bits", "is_plain", "natural", "shortened", "spellings"]
+__all__ = ["LEAST_COVERED", "SLOW", "all_natural", "is_plain", "natural"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 _Range: TypeAlias = tuple[Edge, Edge, Place, str | None, Cut]
@@ -45,7 +44,6 @@ SLOW = {name for name, each in HASHES.items() if each.step is not None}  # they 
 MOST_PLACES, MOST_SLOW = 40, 10
 MOST_BYTES = 10  # places of a single byte: there are many, and they say little
 NEAR_END = 32  # bytes from either end of the file at which digests usually are
-LEAST_TEXT = 6  # letters
 MOST_SPELLED, MOST_BESIDE = 4, 4
 MOST_SPELLED_NUMBERS = 16  # they rank behind numbers in bytes, of which a text is full
 SPELLED = re.compile(rb"[0-9A-Za-z+/]{6}")  # what a result in letters may be
@@ -140,37 +138,20 @@ class _Natural:
 
     def _stored(self, algorithm: Algorithm, result: int, start: Edge, end: Edge) -> Iterator[Finding]:
         """Where a result is stored, outside of its range."""
+        if algorithm.is_digest or (algorithm.bits >= 32 and self.has_text):
+            for at, size, form, bits in written_in(self.content, algorithm, result):
+                for place in self._places_at(at, size, form, bits):
+                    yield from self._checked(algorithm, start, end, place, None)
         if algorithm.is_digest:
-            yield from self._digest(algorithm, result, start, end)
             return
-        if algorithm.bits >= 32 and self.has_text:
-            yield from self._texts(algorithm, result, start, end)
         for number in set(changed_results(result, algorithm.bits)):
             for place in self.by_value.get((algorithm.bits, number), ()):
                 yield from self._tried(algorithm, start, end, place, None)
 
-    def _texts(self, algorithm: Algorithm, result: int, start: Edge, end: Edge) -> Iterator[Finding]:
-        """The same in letters."""
-        for form, text in spellings(algorithm, result):
-            at = self.content.find(text) if len(text) >= LEAST_TEXT else -1
-            for place in self._places_at(at, len(text), form, algorithm.bits):
-                yield from self._checked(algorithm, start, end, place, None)
-
     def _places_at(self, at: int, size: int, form: str, bits: int) -> list[Place]:
-        """What is at an offset as a place, counted from the beginning and from the end; none for an offset below 0."""
+        """What is at an offset as a place, counted from the beginning and from the end."""
         values = tuple(range(len(self.contents)))  # another one in each save
-        edges = (Edge(at), Edge(self.size - at, True)) if at >= 0 else ()
-        return [Place(edge, size, form, bits, values, True, True) for edge in edges]
-
-    def _digest(self, algorithm: Algorithm, result: int, start: Edge, end: Edge) -> Iterator[Finding]:
-        for form, text in spellings(algorithm, result):
-            for size in shortened(form, len(text)):
-                at = self.content.find(text[:size])
-                if at < 0:
-                    continue
-                for place in self._places_at(at, size, form, held_bits(form, size)):
-                    yield from self._checked(algorithm, start, end, place, None)
-                break
+        return [Place(edge, size, form, bits, values, True, True) for edge in (Edge(at), Edge(self.size - at, True))]
 
     def beside(self, algorithm: Algorithm) -> Iterator[Finding]:
         """Over ranges that begin or end at the seal, or cover it."""
@@ -300,12 +281,12 @@ class _Natural:
     ) -> Iterator[Finding]:
         """As `_checked`, but most that is nothing is seen by the number alone."""
         first, last = start.at(self.size), end.at(self.size)
-        low, high = _seen(place, ALONE, self.content)
-        covers = first < high and low < last
+        at, behind = _seen(place, ALONE, self.content)
+        covers = first < behind and at < last
         if covers is (own is None) or last - first < LEAST_COVERED:
             return
         if not algorithm.is_digest:
-            low, high = _seen(place, cut, self.content)
+            low, high = at - cut.before, behind + cut.behind
             number = self.numbers.of(algorithm, first, last, low, high - low, own)
             if place.values[self.number] not in changed_results(number, algorithm.bits):
                 return
@@ -330,13 +311,11 @@ class _Natural:
         if covers is not (own is not None) or partly or last - first < LEAST_COVERED:
             return
         stored = made.stored_in(self.content)
-        low, high = _seen(place, cut, self.content)
+        low, high = at - cut.before, stored_end + cut.behind
         number = self.numbers.of(algorithm, first, last, low, high - low, own)
-        mask = (1 << algorithm.bits) - 1
-        changes = [("", number)] if algorithm.is_digest else [("", number), ("inverted", ~number), ("negated", -number)]
-        for changed, result in changes:
-            each = algorithm if not changed else replace(algorithm, changed=changed)  # type: ignore[arg-type]
-            if spelled(each, result & mask, place.size, place.form, stored) != stored:
+        for changed, result in changes(algorithm, number):
+            each = algorithm if not changed else replace(algorithm, changed=changed)
+            if spelled(each, result, place.size, place.form, stored) != stored:
                 continue
             checked = replace(made, algorithm=each)
             if all(map(checked.holds, self.contents)):
@@ -408,50 +387,9 @@ def _seen(place: Place, cut: Cut, content: bytes) -> tuple[int, int]:
     return low - cut.before, high + cut.behind
 
 
-@lru_cache(maxsize=64)
-def dashed(size: int) -> re.Pattern[bytes]:
-    """So many bytes in hexadecimal with a dash between two."""
-    return re.compile(rb"(?<![0-9A-Fa-f-])(?:[0-9A-F]{2}-){%d}[0-9A-F]{2}(?![0-9A-Fa-f-])" % (size - 1))
-
-
-@lru_cache(maxsize=64)
-def in_base64(size: int) -> re.Pattern[bytes]:
-    """So many bytes in base64."""
-    letters, padding = -(-size * 8 // 6), -size % 3
-    return re.compile(rb"(?<![A-Za-z0-9+/=])[A-Za-z0-9+/]{%d}={%d}(?![A-Za-z0-9+/=])" % (letters, padding))
-
-
-def spellings(algorithm: Algorithm, result: int) -> Iterator[tuple[str, bytes]]:
-    """The forms in which a result may be stored other than as a number, each with its bytes."""
-    raw = result.to_bytes(algorithm.bits // 8, "big")
-    if algorithm.is_digest:
-        yield "bytes", raw
-    yield from (("hex", raw.hex().encode()), ("HEX", raw.hex().upper().encode()), ("base64", base64.b64encode(raw)))
-    yield "dashes", raw.hex("-").upper().encode()
-    if not algorithm.is_digest:
-        yield "decimal", str(result).encode()
-        yield "signed", str(result - (result >> (algorithm.bits - 1) << algorithm.bits)).encode()
-
-
-def shortened(form: str, size: int) -> tuple[int, ...]:
-    """How many bytes of a digest may be stored: all, or only its first ones."""
-    return size, *{"bytes": (8, 4), "base64": (), "dashes": ()}.get(form, (16, 8))
-
-
-def held_bits(form: str, size: int) -> int:
-    """How many bits so many bytes of a form hold."""
-    return 8 * ((size + 1) // 3) if form == "dashes" else {"bytes": 8, "base64": 6}.get(form, 4) * size
-
-
 def _published(algorithm: Algorithm) -> Crc | None:
     """The CRC that an algorithm of the catalogue is."""
     return CATALOGUE[algorithm.name][0] if algorithm.name in CATALOGUE and not algorithm.is_salted else None
-
-
-def changed_results(number: int, bits: int) -> tuple[int, int, int]:
-    """A result as it may be stored, or what is stored as the result: as it is, inverted, negated."""
-    mask = (1 << bits) - 1
-    return number & mask, ~number & mask, -number & mask
 
 
 def all_natural() -> list[Algorithm]:

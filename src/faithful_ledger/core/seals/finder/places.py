@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import base64
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import islice
-from typing import Any, NamedTuple, TypeAlias
+from typing import Any, NamedTuple, TypeAlias, TypeVar
 
 import numpy as np
 
-__all__ = ["DECIMAL", "DIGITS", "Edge", "Place", "alike", "changed_offsets", "is_text", "places", "span_of"]
+__all__ = ["DECIMAL", "DIGITS", "Edge", "Place", "alike", "apart", "changed_offsets", "is_text", "places", "span_of"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
+T = TypeVar("T")
 WIDTHS = (4, 2, 8, 3, 1)
 MIXED = 3  # values that each byte of a checksum has in four saves, all but surely
 NATURAL_HEAD, NATURAL_TAIL = 64, 64
@@ -71,6 +72,18 @@ def span_of(edge: Edge, size: int, form: str, content: bytes) -> tuple[int, int]
         return match.span() if match is not None else (at, end)
     last = LAST_DIGITS.search(content[max(end - LONGEST, 0) : end])
     return (end - len(last[0]) if last is not None else at), end
+
+
+def apart(items: Iterable[T], span: Callable[[T], tuple[int, int]]) -> list[T]:
+    """The items of which none overlaps one in front of it; `span` says which bytes each takes."""
+    kept: list[T] = []
+    taken: list[tuple[int, int]] = []
+    for item in items:
+        low, high = span(item)
+        if not any(low < end and start < high for start, end in taken):
+            kept.append(item)
+            taken.append((low, high))
+    return kept
 
 
 def changed_offsets(contents: Sequence[bytes]) -> Array:

@@ -64,9 +64,8 @@ class SealRow:
         parts = []
         for each in self.seals:
             start, end, at = (offset - self.start for offset in each.spans(0))
-            own = {None: "", "zeros": ", its own bytes as zeros", "left out": ", without its own bytes"}
-            seen = own.get(each.own, f", its own bytes as {each.own}")
-            parts.append(f"{each.name_in_words} over 0x{start:X} to 0x{end:X}{seen}, stored at 0x{at:X} as {each.form}")
+            over = f"0x{start:X} to 0x{end:X}{each.own_in_words}"
+            parts.append(f"{each.name_in_words} over {over}, stored at 0x{at:X} as {each.form}")
         first = self.seals[0]
         return (
             f"in each of {self.count} blocks of {self.size} bytes from 0x{self.start:X} on: {'; '.join(parts)}; "

@@ -13,7 +13,8 @@ from typing import NamedTuple
 
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm
-from faithful_ledger.core.seals.finder.natural import spellings
+from faithful_ledger.core.seals.finder.places import apart
+from faithful_ledger.core.seals.finder.spelling import spellings
 
 __all__ = ["Chosen", "Stored", "checksums_of"]
 
@@ -81,7 +82,7 @@ def checksums_of(saves: Sequence[Chosen], until: Deadline = NEVER) -> list[Store
                 values = len({raw for raw, held in zip(raws, holds, strict=True) if held})
                 found.append(Stored(algorithm, numbers[0], at, len(raw), form, sum(holds), len(saves), values))
     found.sort(key=lambda each: _rank(each, first))
-    return _one_a_place(found)
+    return apart(found, lambda each: (each.at, each.at + each.size))  # the best explanation of each place
 
 
 def _all() -> Iterator[Algorithm]:
@@ -145,12 +146,3 @@ def _holding(saves: Sequence[Chosen], raws: Sequence[bytes | None], begin: int, 
 def _rank(each: Stored, chosen: Chosen) -> tuple[bool, float, bool, int]:
     gap = min(abs(each.at - chosen.end), abs(chosen.start - each.at - each.size))
     return each.holds_in < each.of, -each.bits, bool(each.algorithm.changed), gap
-
-
-def _one_a_place(found: list[Stored]) -> list[Stored]:
-    """The best explanation of each place; what overlaps a better one is left out."""
-    kept: list[Stored] = []
-    for each in found:
-        if not any(each.at < other.at + other.size and other.at < each.at + each.size for other in kept):
-            kept.append(each)
-    return kept
