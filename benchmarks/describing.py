@@ -16,7 +16,9 @@ GOAL = 0.2  # seconds
 
 
 def describing(rounds: int) -> list[Line]:
-    """From a label that is typed until the outline, the margin and the copies in sight say so."""
+    """From a label that is typed for the field that is selected until the outline, the margin and the copies in sight
+    say so.
+    """
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
     from PySide6.QtTest import QTest
 
@@ -46,9 +48,15 @@ def describing(rounds: int) -> list[Line]:
         (book.folder / "templates" / "large.yaml").write_text(f"{head}{layout}\n", "utf-8")
 
         def settle() -> None:
-            while not shell.at_rest:
+            """Until nothing goes on any more: all copies are read as well."""
+            while True:
                 session.wait()
                 running.processEvents()
+                model = shell.describe.copies.model
+                if shell.at_rest and model is not None and model.columnCount() == COPIES + 1:
+                    break
+            session.wait()
+            running.processEvents()
 
         session.reopen_with("large")
         shell.resize(1280, 800)
@@ -60,6 +68,8 @@ def describing(rounds: int) -> list[Line]:
         for number in range(rounds + 1):
             assert session.save is not None
             node = session.save.nodes(f"f{number}")[0]
+            session.select_node(node)
+            settle()
             before = shell.describe.copies.model
             began = time.process_time()
             assert session.describing.set(node, {"label": f"Shown {number}"}, "label")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import re
 import struct
 import tempfile
@@ -26,7 +27,9 @@ from faithful_ledger.core.seals.finder.selection import Chosen, checksums_of
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import Library, parse_template, read_template
 from faithful_ledger.core.template.extend import Shared, new_template
+from faithful_ledger.core.template.library import SHIPPED
 from faithful_ledger.core.template.rewriting import Hex, YamlText, spelled
+from faithful_ledger.core.template.yaml_text import Document, read_yaml
 from tests.support import LedgerCase, sample
 
 HEAD = "ledger: 1\nid: sample\ntitle: Sample\n"
@@ -48,17 +51,54 @@ def text_of(items: list[dict[str, Any]], block: list[bool]) -> str:
     return "\n".join([*lines, "      # last", "other: []  # behind", ""])
 
 
+ODD_LISTS = """\
+top:
+- a
+- - b
+  - c
+  -
+    d: 1
+-
+  e: |
+    - not an item
+    more
+  f: "over
+    two lines"
+- g: [1,
+    2]
+# behind
+other:
+    - {h: 1}
+
+    - i
+"""
+ODD_ROWS = (
+    "",
+    "---",
+    "- x",
+    "      - {field: odd, as: u8}",
+    "        note: odd",
+    "# odd",
+    "  - - y",
+    "      -",
+    "a: &b 1",
+)
+
+
 class RewritingTest(LedgerCase):
     @given(
         st.lists(ITEM, min_size=1, max_size=4),
         st.lists(st.booleans(), min_size=4, max_size=4),
         st.lists(st.tuples(st.sampled_from("iprskw"), st.integers(0, 9), ITEM, PLAIN), max_size=6),
+        st.booleans(),
     )
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=200, deadline=None)
     def test_any_changes_are_those_of_the_data_and_comments_stay(
-        self, items: list[dict[str, Any]], block: list[bool], changes: list[Any]
+        self, items: list[dict[str, Any]], block: list[bool], changes: list[Any], lately: bool
     ) -> None:
         text = YamlText(text_of(items, block).encode())
+        if lately:  # then changes within one item need not read the whole text
+            read_yaml(bytes(text), "the text")
         model = [dict(item) for item in items]
         where = ("files", "save", "layout")
         comments = re.findall(r"# (?:above|last|behind).*", text.text)
@@ -89,6 +129,46 @@ class RewritingTest(LedgerCase):
         self.assertEqual(yaml.safe_load(text.text), {"files": {"save": {"layout": model}}, "other": []})
         for comment in comments:
             self.assertIn(comment, text.text)
+
+    def test_a_text_that_was_changed_says_what_reading_all_of_it_says(self) -> None:
+        """Lines, letters and keys change at random; what was read lately may help, and must not show."""
+        rng = random.Random()
+        seed = rng.randrange(1 << 32)
+        rng.seed(seed)
+        texts = [path.read_text("utf-8") for path in sorted(SHIPPED.glob("*.yaml"))] + [ODD_LISTS]
+        helped = 0
+        for round_ in range(600):
+            before = rng.choice(texts)
+            rows = before.split("\n")
+            at = rng.randrange(len(rows))
+            kind = rng.choice(["letter", "letter", "row", "gone", "twice", "swap", "indent", "label"])
+            if kind == "letter":
+                place = rng.randrange(len(rows[at]) + 1)
+                rows[at] = rows[at][:place] + rng.choice("-:#{}[],'\"|> a0\t&*!") + rows[at][place + rng.randrange(2) :]
+            elif kind == "row":
+                rows.insert(at, rng.choice(ODD_ROWS))
+            elif kind == "gone":
+                del rows[at : at + rng.randrange(1, 4)]
+            elif kind == "twice":
+                rows.insert(at, rows[at])
+            elif kind == "swap":
+                rows[at : at + 2] = rows[at : at + 2][::-1]
+            elif kind == "indent":
+                rows[at] = rng.choice((" " + rows[at], rows[at][1:]))
+            else:
+                rows[at] = rows[at].replace("field:", "label: odd, field:") if "{" in rows[at] else rows[at] + " # new"
+            after = "\n".join(rows)
+            with self.subTest(seed=seed, round=round_, kind=kind, row=at):
+                document = Document.read(before, "the text")
+                made = document.changed(after)
+                if made is None:
+                    continue
+                helped += 1
+                whole = Document.read(after, "the text")
+                self.assertEqual(made.value, whole.value)
+                self.assertEqual(sorted(made.blocks, key=str), sorted(whole.blocks, key=str))
+                self.assertEqual(made.lines, whole.lines)
+        self.assertGreater(helped, 60)
 
     def test_an_empty_list_is_filled_and_emptied(self) -> None:
         for before in ("layout: []\nrest: 1\n", "layout:   []\nrest: 1\n", "{layout: [], rest: 1}\n"):

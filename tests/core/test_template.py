@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+import random
+from typing import Any
+from unittest import mock
+
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -10,10 +15,12 @@ from faithful_ledger.core.describe.draft import changed
 from faithful_ledger.core.errors import EntryError, ExpressionError, RecognitionError, TemplateError
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.source import MemorySource
-from faithful_ledger.core.template import Library, load_template, parse_template
+from faithful_ledger.core.template import Library, load_template, loader, parse_template
 from faithful_ledger.core.template.library import SHIPPED, fits
 from faithful_ledger.core.template.loader import LARGEST_TEMPLATE, rewrite
+from faithful_ledger.core.template.model import elements_of
 from faithful_ledger.core.template.parts import self_contained
+from faithful_ledger.core.template.rewriting import YamlText
 from tests.support import LedgerCase
 
 VALUES = {"count": 4, "head.size": 300, "zero": 0}
@@ -312,6 +319,42 @@ files:
       - {rows: hold, record: lot, count: 1}
       - {field: last, as: u8}
 """
+
+
+class ChangedTest(LedgerCase):
+    """A template of which one element changed is made from what is known of the others."""
+
+    def test_it_means_what_the_whole_text_means_and_has_the_same_mistakes(self) -> None:
+        rng = random.Random()
+        seed = rng.randrange(1 << 32)
+        rng.seed(seed)
+        given: list[tuple[str, Any]] = [
+            *(("label", "Odd"), ("note", "# odd: yes"), ("label", None), ("unit", "m"), ("as", "u16"), ("as", "u99")),
+            *(("bounds", {"least": 1}), ("scale", "1/0"), ("names", {3: "three"}), ("nonsense", 1), ("at", "8 +")),
+            *(("standing", "proven"), ("standing", "sure"), ("when", "no_such > 1"), ("length_of", "nowhere")),
+        ]
+        made = [0, 0]
+        for name in sorted(path.name for path in SHIPPED.glob("*.yaml")):
+            text = self_contained(SHIPPED / name)
+            template = parse_template(text, name)
+            places = [e.where for spec in template.files.values() for e in elements_of(spec.root) if e.where]
+            for round_ in range(40):
+                where, (key, value) = rng.choice(places), rng.choice(given)
+                changed_ = YamlText(text)
+                changed_.set((*where, key), value)
+                with self.subTest(seed=seed, template=name, round=round_, where=where, key=key, value=value):
+                    outcomes = []
+                    for alone in (False, True):
+                        parse_template(text, name)  # it is what was read last
+                        nothing = mock.patch.object(loader, "_keys_like_before", lambda document: None)
+                        with nothing if alone else contextlib.nullcontext():
+                            try:
+                                outcomes.append(loader._parse(bytes(changed_), name, None).keys)
+                            except TemplateError as error:
+                                outcomes.append(error.mistakes)
+                    self.assertEqual(*outcomes)
+                    made[isinstance(outcomes[0], dict)] += 1
+        self.assertGreater(min(made), 40)
 
 
 class LibraryTest(LedgerCase):

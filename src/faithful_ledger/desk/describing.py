@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
 from functools import partial
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -93,19 +94,22 @@ class Describing:
         save = self._session.save
         if save is None:
             return []
-        bound = [save.files[node.file].bound, *(each[node.file] for each in self.bound_copies() if node.file in each)]
-        return links([each.root for each in bound if each is not None], node.path)
+        here = save.files[node.file].bound
+        if here is None:
+            return []
+        copies = (each[node.file].root for each in self.bound_copies() if node.file in each)
+        return links(chain([here.root], copies), node.path)
 
-    def bound_copies(self) -> list[dict[str, BoundFile]]:
-        """The template over the latest kept copies."""
+    def bound_copies(self) -> Iterator[dict[str, BoundFile]]:
+        """The template over the latest kept copies, one by one."""
         book, save = self._session.book, self._session.save
-        found: list[dict[str, BoundFile]] = []
-        if book is not None and save is not None and save.template is not None:
-            for snapshot in self._session.kept_copies[:MOST_COPIES]:
-                with suppress(LedgerError):  # a copy that is damaged proves nothing; the vault reports it
-                    bound = save.laid_over(book.keeping.kept_sources(save, snapshot, inside=False))
-                    found += [bound] if bound is not None else []
-        return found
+        if book is None or save is None or save.template is None:
+            return
+        for snapshot in self._session.kept_copies[:MOST_COPIES]:
+            with suppress(LedgerError):  # a copy that is damaged proves nothing; the vault reports it
+                bound = save.laid_over(book.keeping.kept_sources(save, snapshot, inside=False))
+                if bound is not None:
+                    yield bound
 
     def codes(self, node: FieldNode, *, switches: bool) -> list[int]:
         """The values that a whole number has in the save and its copies, or the bits of it that are ever set."""
@@ -362,7 +366,7 @@ class Describing:
             template = session.attempt(lambda: book.templates.change(save, library, about, act, file))
             if template is None:
                 return False
-            session.reopen_with(template if file is None else str(file), shown)
+            session.reopen_with(template if file is None else str(file), shown, selects=True)
         return True
 
     def _select(self, file: str, start: int, end: int) -> None:

@@ -84,6 +84,7 @@ class Session(QObject):
         self.book: Book | None = None
         self.save: Save | None = None
         self.selection: Selection | None = None
+        self.selecting = False  # a selection follows at once: what is said without one need not be shown
         self.plan: Plan | None = None
         self.plan_error: LedgerError | None = None
         self.pending_plan = False
@@ -230,10 +231,10 @@ class Session(QObject):
         name = save.template.id if save.template is not None and not by_any else None
         self._read_anew(save, self._template_file or name, None, then)
 
-    def reopen_with(self, template: str, then: Callable[[], object] = lambda: None) -> None:
-        """Read the save anew with a template, by its id or its file."""
+    def reopen_with(self, template: str, then: Callable[[], object] = lambda: None, *, selects: bool = False) -> None:
+        """Read the save anew with a template, by its id or its file; `selects` says that `then` selects something."""
         if self.save is not None:
-            self._read_anew(self.save, template, None, then)
+            self._read_anew(self.save, template, None, then, selects=selects)
 
     @property
     def template_file(self) -> Path | None:
@@ -245,10 +246,18 @@ class Session(QObject):
         if self.save is not None:
             self._read_anew(self.save, self._template_file, book, then)
 
-    def _read_anew(self, save: Save, template: str | None, book: str | None, then: Callable[[], object]) -> None:
+    def _read_anew(
+        self, save: Save, template: str | None, book: str | None, then: Callable[[], object], *, selects: bool = False
+    ) -> None:
         def show(found: tuple[Book, Save, Message | None]) -> None:
-            self._show(*found)
+            self.selecting = selects
+            try:
+                self._show(*found)
+            finally:
+                self.selecting = False
             then()
+            if selects and self.selection is None:
+                self.changed.emit()
 
         load = partial(self._load, save.path, template, book)
         self.beside.run(self.size, f"{save.path.name} is read again", load, show, dropped=self._let_go)

@@ -414,7 +414,7 @@ class Shell(QMainWindow):
         named = [(save.title(entry.node), entry) for entry in save.tape]
         self._asked_to_close = False
         self.tape.show_entries(named, save.tape.can_undo, save.tape.can_redo)
-        if self.stage not in (LOCATE, GATHER):
+        if self.stage not in (LOCATE, GATHER) and not self.session.selecting:
             self.margin.show_selection(self.session.selection)
         self.show_lines()
 

@@ -158,8 +158,14 @@ class _Binder:
             limit = node.start + self.whole(spec.size, node, node.start, limit)
         knows_ends = self.document.knows_ends
         at = node.start
-        for element in spec.layout:
-            self.budget.spend(NODE)
+        self.budget.spend(NODE * len(spec.layout))
+        for element, size in zip(spec.layout, spec.plain_sizes, strict=True):
+            if size is not None and at + size <= limit and not knows_ends:
+                field = FieldNode(element, node, self.file, at, self.source)  # type: ignore[arg-type]
+                field.end = at = at + size
+                node.end = max(node.end, at)
+                node.add(field)
+                continue
             if element.when is not None and not self.evaluate(element.when, node, at, element):
                 continue
             if element.address is NEXT:

@@ -239,7 +239,7 @@ def dependents(
     while stack:
         node = stack.pop()
         if isinstance(node, GroupNode):
-            stack += reversed(node.children)
+            stack += reversed(node.children) if node.spec.has_followers else ()
         elif isinstance(node, RowsNode):
             if any(map(follows, elements_of(node.spec.item))):
                 stack += reversed(list(node.items()))

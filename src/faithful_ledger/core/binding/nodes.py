@@ -106,8 +106,10 @@ class FieldNode(Node):
     def __init__(
         self, spec: FieldSpec, parent: GroupNode | RowsNode | None, file: str, start: int, source: Source
     ) -> None:
-        super().__init__(spec, parent, file, start)
-        self.source = source
+        # As in Node, without another call: there are as many of these as a save has values.
+        self.spec, self.parent, self.file, self.start, self.source = spec, parent, file, start, source
+        self.end = start
+        self.index = None
 
     @property
     def raw(self) -> bytes:
@@ -144,6 +146,9 @@ class GroupNode(Node):
     def add(self, child: Node) -> None:
         """Take in a child; a flat group's names are those of the group around it as well."""
         self.children.append(child)
+        if not self.spec.flat:
+            self.names.setdefault(child.spec.name, child)
+            return
         holder: GroupNode | RowsNode | None = self
         while isinstance(holder, GroupNode):
             holder.names.setdefault(child.spec.name, child)

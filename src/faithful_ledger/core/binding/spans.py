@@ -68,7 +68,8 @@ def explained_bytes(root: Node) -> int:
     while stack:
         node = stack.pop()
         if isinstance(node, FieldNode):
-            known += 0 if node.spec.unknown else node.size
+            if not node.spec.unknown:
+                known += node.end - node.start
         elif isinstance(node, RowsNode) and node.stride and node.count:
             known += explained_bytes(node.item(0)) * node.count
         elif isinstance(node, RowsNode):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from typing import Literal, NamedTuple
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
@@ -13,6 +13,8 @@ __all__ = ["Link", "links", "shortest_name"]
 LARGEST_BIAS = 64
 MOST_ELEMENTS = 4000
 Kind = Literal["length", "count", "offset"]
+KINDS: tuple[Kind, ...] = ("length", "count", "offset")
+SIZED: tuple[Kind, ...] = ("length", "offset")
 
 
 class Link(NamedTuple):
@@ -28,48 +30,69 @@ class Link(NamedTuple):
     values: int
 
 
-def links(roots: Sequence[GroupNode], path: str) -> list[Link]:
+class _Candidate:
+    """A link that has held so far, with one bias."""
+
+    def __init__(self, kind: Kind, name: str, target: Node, number: int) -> None:
+        self.kind, self.name, self.path = kind, name, target.path
+        self.plus = number - _size(kind, target)
+        self.holds_in, self.numbers = 1, {number}
+
+    def holds(self, root: GroupNode, number: int) -> bool:
+        """Whether nothing in another tree speaks against it, where the number is this."""
+        target = _found(root, self.path)
+        if target is None:
+            return True
+        self.holds_in += 1
+        self.numbers.add(number)
+        return number - _size(self.kind, target) == self.plus
+
+    @property
+    def is_likely(self) -> bool:
+        """With one number a bias explains everything."""
+        return len(self.numbers) > 1 or not self.plus
+
+
+def links(roots: Iterable[GroupNode], path: str) -> list[Link]:
     """For the number at a path, over the bound trees of a save and its copies, the save first; the likeliest first.
-    Targets are named as the template does it, seen from the group of the number.
+    Targets are named as the template does it, seen from the group of the number. The copies are asked for one by one,
+    as long as a link may hold.
     """
-    fields = [_found(root, path) for root in roots]
-    first = fields[0]
-    if not isinstance(first, FieldNode):
+    trees = iter(roots)
+    first = next(trees)
+    field, number = _found(first, path), _number(first, path)
+    if not isinstance(field, FieldNode) or number is None:
         return []
-    found: list[Link] = []
-    for target in _targets(roots[0], first):
-        name = shortest_name(first, target)
-        if name is None:
-            continue
-        for kind in ("length", "count", "offset") if isinstance(target, RowsNode) else ("length", "offset"):
-            link = _judged(kind, name, target.path, roots, fields)
-            if link is not None:
-                found.append(link)
+    left = list(_candidates(first, field, number))
+    of = 1
+    while left and (root := next(trees, None)) is not None:
+        of += 1
+        if (number := _number(root, path)) is not None:
+            left = [each for each in left if each.holds(root, number)]
+    found = [
+        Link(each.kind, each.name, each.plus, each.holds_in, of, len(each.numbers)) for each in left if each.is_likely
+    ]
     found.sort(key=lambda each: (-each.holds_in, -each.values, each.plus != 0, abs(each.plus), each.kind != "count"))
     return found
 
 
-def _judged(kind: Kind, name: str, path: str, roots: Sequence[GroupNode], fields: Sequence[Node | None]) -> Link | None:
-    """A link that holds wherever both are bound, with one bias."""
-    biases: list[int] = []
-    numbers: set[int] = set()
-    for root, field in zip(roots, fields, strict=True):
-        target = _found(root, path)
-        if target is None or not isinstance(field, FieldNode):
-            continue
-        try:
-            number = field.number
-        except LedgerError:
-            continue
-        biases.append(number - _size(kind, target))
-        numbers.add(number)
-    if not biases or abs(biases[0]) > LARGEST_BIAS or len(set(biases)) > 1:
+def _candidates(root: GroupNode, field: FieldNode, number: int) -> Iterator[_Candidate]:
+    for target in _targets(root, field):
+        for kind in KINDS if isinstance(target, RowsNode) else SIZED:
+            plus = number - _size(kind, target)
+            if abs(plus) > (0 if kind == "count" else LARGEST_BIAS):
+                continue
+            name = shortest_name(field, target)
+            if name is not None:
+                yield _Candidate(kind, name, target, number)
+
+
+def _number(root: GroupNode, path: str) -> int | None:
+    field = _found(root, path)
+    try:
+        return field.number if isinstance(field, FieldNode) else None
+    except LedgerError:
         return None
-    if kind != "length" and biases[0] and kind == "count":
-        return None
-    if len(numbers) == 1 and biases[0]:  # with one number a bias explains everything
-        return None
-    return Link(kind, name, biases[0], len(biases), len(roots), len(numbers))
 
 
 def _size(kind: Kind, target: Node) -> int:

@@ -6,6 +6,7 @@ one; read at the wrong width or in the wrong order it is large and jumps.
 
 from __future__ import annotations
 
+import hashlib
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -33,6 +34,8 @@ LEAST_LETTERS = 3
 WHOLE_SELECTION, BEHIND_IT = 4.0, 2.0
 SIGN, OTHER_ORDER, PACKED, BITS = 1.5, 1.5, 5.0, 3.0
 SMOOTH = 4.0
+REMEMBERED = 256
+_LATELY: dict[tuple[bytes | int, ...], int] = {}  # by the digests of two contents, an offset and a size
 
 
 @dataclass(slots=True)
@@ -46,12 +49,22 @@ class Plausible:
 
 
 def place_in(source: Source, start: int, size: int, copy: Source) -> int | None:
-    """Where a place of one source is in a copy of it from another time; None where it is in none."""
+    """Where a place of one source is in a copy of it from another time; None where it is in none. Places that were
+    asked for lately are remembered by what is in both.
+    """
     if max(source.size, copy.size) > LARGEST:
         return start if start + size <= copy.size else None
-    here, there = (Content(np.frombuffer(bytes(each.read(0, each.size)), np.uint8)) for each in (source, copy))
-    where, _ = Carrier(here, there).carried(np.array([start]), size, None)
-    return int(where[0]) if where[0] >= 0 else None
+    contents = [bytes(each.read(0, each.size)) for each in (source, copy)]
+    asked: tuple[bytes | int, ...] = (*(hashlib.sha256(each).digest() for each in contents), start, size)
+    found = _LATELY.get(asked)
+    if found is None:
+        here, there = (Content(np.frombuffer(each, np.uint8)) for each in contents)
+        where, _ = Carrier(here, there).carried(np.array([start]), size, None)
+        found = int(where[0])
+        if len(_LATELY) >= REMEMBERED:
+            _LATELY.clear()
+        _LATELY[asked] = found
+    return found if found >= 0 else None
 
 
 def plausible_readings(

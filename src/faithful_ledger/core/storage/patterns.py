@@ -5,6 +5,7 @@ they are.
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage.base import FixedSize, Order, Storage, Value, encoded
@@ -18,6 +19,7 @@ COLOURS = ("rgb", "bgr", "rgba", "bgra", "argb", "abgr")
 COORDINATES = re.compile(r"(xyz?)-([a-z0-9]+)")
 
 
+@lru_cache(maxsize=512)
 def named_pattern(name: str, order: Order = "little") -> Storage | None:
     """The storage that `guid`, `guid-le`, `rgba`, `xyz-f32` and the like stand for; None where it is none of these.
     Where coordinates do not say their order of bytes, `order` counts.

@@ -15,7 +15,7 @@ from collections import OrderedDict
 from functools import lru_cache
 from pathlib import Path
 from threading import Lock
-from typing import Any
+from typing import Any, NamedTuple
 
 from faithful_ledger import __version__
 from faithful_ledger.core.errors import TemplateError
@@ -24,7 +24,7 @@ from faithful_ledger.core.template.compile import Mistakes, Where, compile_signs
 from faithful_ledger.core.template.mistakes import mistakes_in
 from faithful_ledger.core.template.model import Sign, Template
 from faithful_ledger.core.template.parts import Beside, with_parts
-from faithful_ledger.core.template.yaml_text import LARGEST_TEMPLATE, Document, read_yaml
+from faithful_ledger.core.template.yaml_text import LARGEST_TEMPLATE, Document, put_at, read_yaml, value_at
 
 __all__ = [
     "LARGEST_TEMPLATE",
@@ -40,6 +40,14 @@ __all__ = [
 BESIDE = "beside"  # among what is remembered: the digests of files that the template names
 MOST_MISTAKES = 40  # reported one by one
 MOST_PASSED = 8
+IN_RECORD = 3  # steps to an element of a record: “records”, its name, the number
+
+
+class _Made(NamedTuple):
+    """A template with the keys that it was made of."""
+
+    template: Template
+    keys: dict[str, Any]
 
 
 class _Passed:
@@ -48,16 +56,16 @@ class _Passed:
     """
 
     def __init__(self) -> None:
-        self._all: OrderedDict[bytes, Template] = OrderedDict()
+        self._all: OrderedDict[bytes, _Made] = OrderedDict()
         self._lock = Lock()
 
-    def get(self, text: bytes) -> Template | None:
+    def get(self, text: bytes) -> _Made | None:
         with self._lock:
             return self._all.get(text)
 
-    def add(self, text: bytes, template: Template) -> None:
+    def add(self, text: bytes, made: _Made) -> None:
         with self._lock:
-            self._all[text] = template
+            self._all[text] = made
             if len(self._all) > MOST_PASSED:
                 self._all.popitem(last=False)
 
@@ -76,7 +84,7 @@ def load_template(path: Path, cache: Path | None = None) -> Template:
         raise TemplateError(path.name, [(0, f"it is larger than {LARGEST_TEMPLATE >> 20} MiB")])
     text, _ = read_whole(path)
     if (passed := _PASSED.get(text)) is not None:
-        return passed
+        return passed.template
     remembered = _place(text, cache) if cache else None
     if remembered is not None and (known := _remembered(remembered, path.parent)) is not None:
         return known
@@ -100,7 +108,7 @@ def parse_template(text: bytes, name: str, folder: Path | None = None) -> Templa
     """As `load_template`, from bytes in memory; `name` is used in messages, and `folder` is where the parts are that it
     shares with others.
     """
-    return _PASSED.get(text) or _parse(text, name, folder)[0]
+    return (_PASSED.get(text) or _parse(text, name, folder)).template
 
 
 def read_template(path: Path) -> tuple[Template, bytes]:
@@ -150,39 +158,67 @@ def dumped(yaml: Any, document: Any) -> bytes:
     return out.getvalue()
 
 
-def _parse(text: bytes, name: str, folder: Path | None) -> tuple[Template, dict[str, Any]]:
+def _parse(text: bytes, name: str, folder: Path | None) -> _Made:
     document = read_yaml(text, name)
+    mistakes: Mistakes = []
+    beside = Beside(folder)
+    keys = _keys_like_before(document) or _keys(document, name, beside, mistakes)
+    template = compile_template(keys, mistakes)
+    if mistakes:
+        raise TemplateError(name, lines_of(document, mistakes))
+    template.folder = beside.folder if beside.digests else None
+    if not beside.digests:
+        _PASSED.add(text, _Made(template, keys))
+    return _Made(template, keys | {BESIDE: beside.digests})
+
+
+def _keys(document: Document, name: str, beside: Beside, mistakes: Mistakes) -> dict[str, Any]:
+    """What a template says, validated, with what it names beside it. Keys that are not known are left out, and are
+    among the `mistakes`.
+    """
     from pydantic import ValidationError
 
     from faithful_ledger.core.template.schema import TemplateText
 
-    mistakes: Mistakes = []
     try:
         checked = TemplateText.model_validate(document.value)
     except ValidationError as error:
         found = error.errors(include_url=False)
         mistakes += mistakes_in([dict(each) for each in found], document)
         lines = lines_of(document, mistakes[:MOST_MISTAKES])
+        rest = document.copy()
         for each in found:
             if each["type"] == "extra_forbidden":
-                holder, step = list(document.walk(each["loc"]))[-1]
+                holder, step = list(rest.walk(each["loc"]))[-1]
                 holder.pop(step, None)
         try:  # without the unknown keys the rest may make sense, and its mistakes can be reported as well
-            checked = TemplateText.model_validate(document.value)
+            checked = TemplateText.model_validate(rest.value)
         except ValidationError:
             raise TemplateError(name, lines, max(len(mistakes) - MOST_MISTAKES, 0)) from error
     keys = checked.model_dump(mode="json", by_alias=True, exclude_defaults=True)
-    beside = Beside(folder)
     if missing := with_parts(keys, beside):
         raise TemplateError(name, lines_of(document, [*mistakes, *missing]))
-    keys = _with_whole_keys(json.loads(json.dumps(keys)))
-    template = compile_template(keys, mistakes)
-    if mistakes:
-        raise TemplateError(name, lines_of(document, mistakes))
-    template.folder = beside.folder if beside.digests else None
-    if not beside.digests:
-        _PASSED.add(text, template)
-    return template, keys | {BESIDE: beside.digests}
+    return _with_whole_keys(json.loads(json.dumps(keys)))
+
+
+def _keys_like_before(document: Document) -> dict[str, Any] | None:
+    """What a template says that differs in one element from one that passed lately; None for any other, and where the
+    element does not pass.
+    """
+    text, where = document.like or ("", ())
+    before = _PASSED.get(text.encode())
+    if before is None or not (where[-2] == "layout" or (where[0] == "records" and len(where) == IN_RECORD)):
+        return None
+    from pydantic import ValidationError
+
+    from faithful_ledger.core.template.schema import element_keys
+
+    try:
+        made = json.loads(json.dumps(element_keys(value_at(document.value, where))))
+    except ValidationError:
+        return None
+    keys: dict[str, Any] = put_at(before.keys, where, made)
+    return keys
 
 
 def lines_of(document: Document, mistakes: Mistakes) -> list[tuple[int, str]]:

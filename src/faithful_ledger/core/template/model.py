@@ -154,6 +154,12 @@ class FieldSpec(ElementSpec):
         return self.storage.size if self.size is None else self.size.constant
 
     @property
+    def plain_size(self) -> int | None:
+        """Its size where nothing but the bytes that are left decides whether it is there."""
+        is_plain = self.size is None and self.constant is None and self.when is None and self.address is NEXT
+        return self.storage.size if is_plain else None
+
+    @property
     def least_size(self) -> int:
         if self.when is not None or self.address is not NEXT:
             return 0
@@ -172,6 +178,24 @@ class GroupSpec(ElementSpec):
     word: Integer | None = None
     names: dict[str, ElementSpec] = field(default_factory=dict, repr=False)
     layout_where: Where = ()  # of its layout; the record of several rows has one
+    _plain: tuple[int | None, ...] | None = field(default=None, repr=False, compare=False)
+    _follows: bool | None = field(default=None, repr=False, compare=False)
+
+    @property
+    def has_followers(self) -> bool:
+        """Whether a field within it is worked out from others: a length, count, offset or seal."""
+        if self._follows is None:
+            fields = (each for each in elements_of(*self.layout) if isinstance(each, FieldSpec))
+            self._follows = any(each.derived is not None or each.seal is not None for each in fields)
+        return self._follows
+
+    @property
+    def plain_sizes(self) -> tuple[int | None, ...]:
+        """For each element the size of a field that follows the one before it, whatever the bytes say; else None."""
+        if self._plain is None:
+            fields = self.layout if self.word is None else ()
+            self._plain = tuple(each.plain_size if isinstance(each, FieldSpec) else None for each in fields)
+        return self._plain or (None,) * len(self.layout)
 
     def add(self, element: ElementSpec) -> None:
         """Take in an element; those of a flat group go by their names in the group around it as well."""

@@ -105,7 +105,8 @@ def _part(name: str, beside: Beside) -> dict[str, Any]:
         found = mistakes_in([dict(each) for each in error.errors(include_url=False)], document)
         lines = [f"{name}, line {document.line(where)}: {text}" for where, text in found]
         raise ValueError("; ".join(lines)) from error
-    return document.value
+    value: dict[str, Any] = document.value
+    return value
 
 
 def _codes(name: str, data: bytes) -> dict[int, str]:

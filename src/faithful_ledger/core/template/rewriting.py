@@ -10,9 +10,9 @@ import json
 import re
 from collections.abc import Mapping
 from functools import cached_property
-from typing import Any
+from typing import Any, NamedTuple
 
-from faithful_ledger.core.template.yaml_text import Where
+from faithful_ledger.core.template.yaml_text import Where, lately_read
 
 __all__ = ["Hex", "YamlText", "spelled"]
 
@@ -67,11 +67,21 @@ class NotInText(LookupError):
     """A place that a text does not have."""
 
 
+class _Item(NamedTuple):
+    """The lines of one item of a list as a text of their own, with a place within it."""
+
+    text: YamlText
+    where: Where
+    start: int
+    end: int
+
+
 class YamlText:
     """The text of a YAML document. Places in it are given as the way to them: `("files", "save", "layout", 3)`."""
 
     def __init__(self, text: bytes) -> None:
         self.text = text.decode("utf-8-sig")
+        self._is_item = False
 
     def __bytes__(self) -> bytes:
         return self.text.encode("utf-8")
@@ -80,9 +90,13 @@ class YamlText:
         """The plain value at a place."""
         import yaml
 
+        if (item := self._item(where)) is not None:
+            return item.text.value(item.where)
         return yaml.SafeLoader("").construct_document(self._node(where))
 
     def has(self, where: Where) -> bool:
+        if (item := self._item(where)) is not None:
+            return item.text.has(item.where)
         try:
             self._node(where)
         except NotInText:
@@ -91,6 +105,10 @@ class YamlText:
 
     def set(self, where: Where, value: Any) -> None:
         """Give a key of a mapping a value, or with None take it away; the mapping is there."""
+        if (item := self._item(where)) is not None:
+            item.text.set(item.where, value)
+            self._splice(item.start, item.end, item.text.text)
+            return
         mapping = self._node(where[:-1])
         found = next(((key, part) for key, part in mapping.value if _scalar(key) == where[-1]), None)
         if value is None:
@@ -198,6 +216,18 @@ class YamlText:
         self._splice(key.start_mark.index, _end(key), spelled(new))
 
     # nodes and places
+
+    def _item(self, where: Where) -> _Item | None:
+        """The innermost item that a place is in, where this can be told without reading the whole text."""
+        document = lately_read(self.text) if not self._is_item else None
+        found = document.item_at(where) if document is not None else None
+        if document is None or found is None:
+            return None
+        block, number = found
+        start, end = document.span(block, number)
+        item = YamlText(self.text[start:end].encode())
+        item._is_item = True
+        return _Item(item, (0, *where[len(block.where) + 1 :]), start, end)
 
     @cached_property
     def _root(self) -> Any:

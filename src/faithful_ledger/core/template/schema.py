@@ -6,13 +6,14 @@ Nothing here is needed to use a template that was validated before: see `loader`
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Discriminator, Field, StringConstraints, Tag
+from pydantic import BaseModel, ConfigDict, Discriminator, Field, StringConstraints, Tag, TypeAdapter
 
 from faithful_ledger.core.storage import Written
 
-__all__ = ["ELEMENT_KINDS", "LANGUAGE_VERSION", "TemplateText", "all_keys", "json_schema"]
+__all__ = ["ELEMENT_KINDS", "LANGUAGE_VERSION", "TemplateText", "all_keys", "element_keys", "json_schema"]
 
 LANGUAGE_VERSION = 1
 NAME_PATTERN = r"^[a-z][a-z0-9_]*$"
@@ -405,6 +406,22 @@ class TemplateText(PartText):
 
 for _kind in (GroupKeys, RowsKeys, File, PartText, TemplateText):
     _kind.model_rebuild()
+
+
+@cache
+def _element() -> TypeAdapter[Any]:
+    return TypeAdapter(Element)
+
+
+def element_keys(value: Any) -> dict[str, Any]:
+    """The keys of one element of a layout, without those that say what goes without saying.
+
+    Raises:
+        ValidationError: it is not one.
+    """
+    made = _element().validate_python(value)
+    keys: dict[str, Any] = _element().dump_python(made, mode="json", by_alias=True, exclude_defaults=True)
+    return keys
 
 
 def json_schema() -> dict[str, Any]:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, QTimer, Signal
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
@@ -31,6 +32,7 @@ Index = QModelIndex | QPersistentModelIndex
 Bound = dict[str, "BoundFile"]
 MOST_FIELDS, MOST_RECORDS = 4000, 8  # of rows the first records are shown
 AT_ONCE = 10  # copies: about as many as there are columns in sight
+SEEN = 20  # ms until these are seen, before the others are read
 MOST_RUNS = 40
 SUMMARY = ("fits", "explained")
 
@@ -209,7 +211,7 @@ class CopiesPane(QWidget):
                     self._show([now, *found])
                 self._sum_up(len(copies))
                 if start + AT_ONCE < len(copies):
-                    some(start + AT_ONCE)
+                    QTimer.singleShot(SEEN, self, partial(some, start + AT_ONCE))
                 else:
                     self._look_for_runs()
 

@@ -21,7 +21,9 @@ from faithful_ledger.desk.theme import BROKEN, HOLDS, OPEN, colours, mono, sans
 __all__ = ["Outline", "OutlineModel"]
 
 Index = QModelIndex | QPersistentModelIndex
-PAGE = 200
+PAGE = 100
+PLAIN = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
+EDITABLE = PLAIN | Qt.ItemFlag.ItemIsEditable
 NARROW = 300  # pixels
 HEAD = ("Field", "Now", "Stored as")
 
@@ -183,9 +185,9 @@ class OutlineModel(QAbstractItemModel):
         return self._save.template is not None and file is not None and file.bound is not None
 
     def flags(self, index: Index) -> Qt.ItemFlag:
-        flags = super().flags(index)
-        editable = index.isValid() and index.column() == 0 and self.has_name(self.node(index))
-        return flags | Qt.ItemFlag.ItemIsEditable if editable else flags
+        if not index.isValid():
+            return Qt.ItemFlag.NoItemFlags
+        return EDITABLE if index.column() == 0 and self.has_name(self.node(index)) else PLAIN
 
     def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
         node, name = self.node(index), str(value).strip()

@@ -168,7 +168,7 @@ class Elements:
         try:
             if self.storages.format == "binary":
                 address = Address.from_keys(keys)
-                if address == NEXT:
+                if address is NEXT or address == NEXT:
                     return NEXT
             else:
                 address = Address.by_path(str(keys.get("at", element.name)))

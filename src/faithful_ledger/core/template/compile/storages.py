@@ -61,6 +61,7 @@ __all__ = ["Storages"]
 
 MOST_CHECKSUM = 128
 MOST_BYTES = 1 << 16
+SCALING = {"scale", "bias", "rounding"}
 BITS = re.compile(r"([ui])([0-9]{1,2})")
 
 Formula: TypeAlias = Callable[[Keys, str, ElementSpec, Where], Expression | None]
@@ -123,7 +124,7 @@ class Storages:
             return self.moment(number, keys, where)
         if isinstance(number, WholeNumber) and (named := self.named(number, keys, where)):
             return named
-        if any(keys.get(key) is not None for key in ("names", "switches")):
+        if keys.get("names") is not None or keys.get("switches") is not None:
             self.mistakes.append((where, "only whole numbers have names or switches"))
         return self.shown(number, keys, where)
 
@@ -239,6 +240,8 @@ class Storages:
 
     def scaled(self, number: Number, keys: Keys, where: Where) -> Number | Scaled:
         """The number as the game shows it, where it is shown otherwise than stored."""
+        if not SCALING & keys.keys():
+            return number
         given = {key: str(keys[key]) for key in ("scale", "bias") if keys.get(key) is not None}
         if not given and keys.get("rounding") is None:
             return number
