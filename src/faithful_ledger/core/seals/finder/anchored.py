@@ -61,15 +61,15 @@ class _Wanted:
 
     def __init__(self, states: Array, mask: int) -> None:
         self.count = states.size
-        both = np.concatenate((states, states ^ np.uint64(mask)))
+        both = np.concatenate((states, states ^ mask))
         self.order = np.argsort(both, kind="stable")
         self.sorted = both[self.order]
         self.low = np.zeros(1 << 16, bool)
-        self.low[(both & np.uint64(0xFFFF)).astype(np.intp)] = True
+        self.low[(both & 0xFFFF).astype(np.intp)] = True
 
     def among(self, results: Array) -> tuple[Array, Array, Array]:
         """Which of the results are stored, the number of the place where each is, and whether it is inverted there."""
-        likely = np.flatnonzero(self.low[(results & np.uint64(0xFFFF)).astype(np.intp)])
+        likely = np.flatnonzero(self.low[(results & 0xFFFF).astype(np.intp)])
         first = np.searchsorted(self.sorted, results[likely], "left")
         counts = np.searchsorted(self.sorted, results[likely], "right") - first
         hits, numbers = np.repeat(likely, counts), np.repeat(first, counts)
@@ -133,7 +133,7 @@ class _Anchored:
         if key not in self._stored:
             values = [place.values[number] for place in self.by_bits[bits]]
             states = np.array([mirrored(v, bits) if way.flipped else v for v in values], np.uint64)
-            self._stored[key] = states ^ np.uint64(way.out)
+            self._stored[key] = states ^ way.out
         return self._stored[key]
 
     def offsets(self, number: int, bits: int) -> tuple[Array, Array]:
@@ -163,7 +163,7 @@ class _Anchored:
         prefixes = self.prefixes_of(chain, self.number)
         powers = ring.powers(self.size + 1)
         states = ring.products(powers, prefixes)  # of all bytes up to each end, begun with zero
-        zero = np.zeros(1, np.uint64)
+        zero = np.zeros(1, ring.kind)
         ways = []
         for algorithm, begin, out in chain.known:
             begun = ring.minus(zero, ring.times(powers, begin)) if begin else None
@@ -190,7 +190,7 @@ class _Anchored:
         states = ring.products(powers[ends], ring.minus(prefixes[ends], prefixes[starts]))
         if not begin:
             return states
-        begun = ring.minus(np.zeros(1, np.uint64), ring.times(powers[ends - starts], begin))
+        begun = ring.minus(np.zeros(1, ring.kind), ring.times(powers[ends - starts], begin))
         return ring.minus(states, begun)
 
     def prefixes_of(self, chain: Chain, number: int) -> Array:

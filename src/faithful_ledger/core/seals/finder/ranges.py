@@ -9,6 +9,7 @@ are found by sorting. Then e follows from the weight, and s, with the start and 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from itertools import combinations, islice
 from typing import Any, NamedTuple, TypeAlias
@@ -29,7 +30,8 @@ __all__ = ["Differences", "any_range", "chains"]
 Array: TypeAlias = np.ndarray[Any, Any]
 MOST_PAIRS, MOST_AGREEING = 1024, 1 << 17  # chance makes n² ÷ 2³³ of 32 bits: 128 in 1 MiB, 32,768 in 16 MiB
 MOST_ALIKE = 64  # pairs of those that agree for one and the same reason
-FEW = 1 << 16
+FEW, AT_ONCE = 1 << 16, 1 << 15
+THREADS, LARGE = 2, 1 << 19
 TRIED = 13.0  # bits: about so many algorithms, orders and places are tried
 FILLS = ("zeros", "FF", "20", "30")
 MIXING = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9)
@@ -72,7 +74,6 @@ class Differences:
         self.contents = list(contents)
         self.size = len(contents[0])
         self.at = changed_offsets(contents)
-        self.low = np.concatenate(([0], self.at + 1))  # of each class, its first end
         self._terms: dict[tuple[int, bool], list[Array]] = {}
         self._prefixes: dict[tuple[int, bool], Prefixes] = {}
 
@@ -80,10 +81,12 @@ class Differences:
         """What the bytes that differ add to the prefixes, for each save but the first: the difference to that one."""
         key = id(chain.ring), chain.flipped
         if key not in self._terms:
-            weights = chain.ring.inverses(self.size)[self.at]
+            which = self.at if self.at.size < self.size else slice(None)
+            weights = chain.ring.inverses(self.size)[which]
             flip = mirrored_bytes if chain.flipped else bytes
-            first, *others = (np.frombuffer(flip(content), np.uint8)[self.at] for content in self.contents)
-            self._terms[key] = [chain.ring.between(first, other, weights) for other in others]
+            first, *others = (np.frombuffer(flip(content), np.uint8)[which] for content in self.contents)
+            with ThreadPoolExecutor(THREADS if self.at.size >= LARGE else 1) as pool:  # NumPy lets others run meanwhile
+                self._terms[key] = list(pool.map(lambda other: chain.ring.between(first, other, weights), others))
         return self._terms[key]
 
     def prefixes(self, chain: Chain) -> Prefixes:
@@ -93,11 +96,27 @@ class Differences:
             self._prefixes[key] = Prefixes(chain.ring, self.contents[0], flipped=chain.flipped)
         return self._prefixes[key]
 
-    def own(self, place: Place) -> Array:
-        """Which of the bytes that differ are those of a place."""
+    def apart(self, place: Place, of: Array) -> Array:
+        """Of what there is for each of the bytes that differ, what is not that of a place's own bytes."""
         start = place.edge.at(self.size)
-        found: Array = (self.at >= start) & (self.at < start + place.size)
-        return found
+        first, behind = np.searchsorted(self.at, [start, start + place.size]).tolist()
+        return np.concatenate((of[:first], of[behind:]))
+
+
+class _Classes(NamedTuple):
+    """Ends that no save can tell apart: the first of each class, and the size of the saves."""
+
+    low: Array
+    size: int
+
+    def of(self, numbers: Array) -> tuple[Array, Array]:
+        """The first and the last end of some classes."""
+        following = np.minimum(numbers + 1, self.low.size - 1)
+        return self.low[numbers], np.where(numbers + 1 < self.low.size, self.low[following] - 1, self.size)
+
+    def one(self, number: int) -> tuple[int, int]:
+        low, high = self.of(np.array([number]))
+        return int(low[0]), int(high[0])
 
 
 def any_range(found: Differences, place: Place, chain: Chain) -> Iterator[Finding]:
@@ -110,17 +129,17 @@ def any_range(found: Differences, place: Place, chain: Chain) -> Iterator[Findin
     pivot = next((j for j, step in enumerate(steps) if step), None)
     if pivot is None:
         return
-    apart = ~found.own(place)
-    low = np.concatenate((found.low[:1], found.low[1:][apart]))  # its own bytes are the same to every range
-    high = np.concatenate((low[1:] - 1, [found.size]))
-    prefixes = [ring.summed(terms[apart]) for terms in found.terms(chain)]
+    changed = found.apart(place, found.at)  # its own bytes are the same to every range
+    low = np.zeros(changed.size + 1, np.intp)
+    np.add(changed, 1, out=low[1:])
+    classes = _Classes(low, found.size)
+    prefixes = [ring.summed(found.apart(place, terms)) for terms in found.terms(chain)]
     start = place.edge.at(found.size)
     if len(steps) == 1:  # only what has published constants is worth a look
         chosen = list(_from_two(ring, found.size, prefixes[0], low, steps[0]))
-        for first, end in _published(found, place, chain, states[0], chosen, (low, high)):
+        for first, end in _published(found, place, chain, states[0], chosen, classes):
             if end >= start + place.size or end <= start:
-                reach = int(low[first]), int(high[first])
-                for finding in _absolute(found, place, chain, states[0], reach, end, left_out=False):
+                for finding in _absolute(found, place, chain, states[0], classes.one(first), end, left_out=False):
                     if not finding.constant_only:
                         yield finding
         return
@@ -132,14 +151,12 @@ def any_range(found: Differences, place: Place, chain: Chain) -> Iterator[Findin
             pairs = islice(_around(ring, crosswise, before, shift), MOST_PAIRS)
         else:
             agreeing = islice(_agreeing(crosswise, prefixes[pivot]), MOST_AGREEING)
-            pairs = islice(_weighed(ring, agreeing, prefixes[pivot], steps[pivot], (low, high)), MOST_PAIRS)
+            pairs = islice(_weighed(ring, agreeing, prefixes[pivot], steps[pivot], classes), MOST_PAIRS)
         for first, second in pairs:
             between = [_moved(ring, each, first, before, second, shift) for each in prefixes]
-            stretch = int(low[second]), int(high[second])
-            for end in _ends(ring, found.size, between, steps, pivot, stretch, shift):
+            for end in _ends(ring, found.size, between, steps, pivot, classes.one(second), shift):
                 if end >= start + place.size or (end <= start and not left_out):
-                    reach = int(low[first]), int(high[first])
-                    yield from _absolute(found, place, chain, states[0], reach, end, left_out)
+                    yield from _absolute(found, place, chain, states[0], classes.one(first), end, left_out)
 
 
 def _from_two(ring: Ring, size: int, prefixes: Array, low: Array, step: int) -> Iterator[tuple[int, int]]:
@@ -149,13 +166,11 @@ def _from_two(ring: Ring, size: int, prefixes: Array, low: Array, step: int) -> 
     begins = np.zeros(size + 1, np.int32)
     begins[low] = 1
     behind = np.cumsum(begins, dtype=np.int32) - 1  # the class of each end
-    weights = np.concatenate((np.full(1, ring.one, np.uint64), ring.inverses(size)))
-    targets = ring.minus(prefixes[behind], ring.times(weights, step))
-    narrow = np.uint32 if ring.bits <= 32 else np.uint64  # half as much to sort
-    targets, prefixes = targets.astype(narrow), prefixes.astype(narrow)
-    found = _held(targets, prefixes)[:MOST_PAIRS]
+    targets = ring.minus(prefixes[behind], ring.times(ring.lowered(size + 1), step))
+    found, firsts = _both(targets, prefixes)
+    found = found[:MOST_PAIRS]
     classes: dict[int, list[int]] = {}
-    for first in _held(prefixes, targets[found]).tolist():
+    for first in firsts[_at(prefixes[firsts], distinct(targets[found]))].tolist():
         classes.setdefault(int(prefixes[first]), []).append(first)
     for end in found.tolist():
         for first in [each for each in classes[int(targets[end])] if each < behind[end]][:2]:
@@ -168,25 +183,25 @@ def _published(
     chain: Chain,
     state: int,
     chosen: list[tuple[int, int]],
-    classes: tuple[Array, Array],
+    classes: _Classes,
 ) -> Iterator[tuple[int, int]]:
     """Those classes of starts and their ends that may have a published start and end: all but those of a single start,
     with the place outside, of which the first save says that they have not.
     """
     ring, known = chain.ring, found.prefixes(chain)
     numbers, ends = np.array(chosen, np.intp).reshape(-1, 2).T
-    low, high = (each[numbers] for each in classes)
+    low, high = classes.of(numbers)
     at = place.edge.at(found.size)
     outside = (low == high) & ((low >= at + place.size) | (ends <= at)) & (low < ends)
-    powers = ring.powers(found.size + 1)
-    sums = ring.products(powers[ends], ring.minus(known.whole[ends], known.whole[low]))
-    rest = ring.minus(np.full(ends.size, state, np.uint64), sums)
+    between = ring.minus(*np.split(known.at(np.concatenate((ends, low))), 2))
+    sums = ring.products(ring.powers_at(ends, found.size), between)
+    rest = ring.minus(np.full(ends.size, state, ring.kind), sums)
     fits = ~outside
-    lengths = powers[np.where(outside, ends - low, 0)]
+    lengths = ring.powers_at(np.where(outside, ends - low, 0), found.size)
     mask = (1 << ring.bits) - 1 if isinstance(ring, Polynomials) else 0
     for _, begin, out in chain.known:
         left = ring.minus(rest, ring.times(lengths, begin)) if begin else rest
-        fits |= (left == np.uint64(out)) | (left == np.uint64(out ^ mask))
+        fits |= (left == out) | (left == out ^ mask)
     yield from (chosen[number] for number in np.flatnonzero(fits).tolist())
 
 
@@ -203,6 +218,8 @@ def _crosswise(ring: Ring, prefixes: list[Array], steps: list[int], pivot: int) 
 
 def _mixed(crosswise: list[Array]) -> Array:
     """One key of several."""
+    if len(crosswise) == 1:
+        return crosswise[0]
     key: Array = np.zeros(crosswise[0].size, np.uint64)
     for number, each in enumerate(crosswise):
         key = key * np.uint64(MIXING[0]) + each * np.uint64(MIXING[1 + number % 2])
@@ -211,23 +228,33 @@ def _mixed(crosswise: list[Array]) -> Array:
 
 def _agreeing(crosswise: list[Array], prefixes: Array) -> Iterator[tuple[int, int]]:
     """Pairs of classes that agree, of which the `prefixes` differ."""
-    for members in _alike(_mixed(crosswise)):
-        _, where = np.unique(prefixes[members], return_index=True)
-        yield from islice(combinations(np.sort(members[where]).tolist(), 2), MOST_ALIKE)
+    keys = _mixed(crosswise)
+    where = _repeated(keys)
+    by_key = np.lexsort((where, prefixes[where], keys[where]))
+    where = where[by_key]
+    fresh = np.ones(where.size, bool)  # the first of each prefix
+    fresh[1:] = (keys[where[1:]] != keys[where[:-1]]) | (prefixes[where[1:]] != prefixes[where[:-1]])
+    where = where[fresh]
+    starts = np.flatnonzero(np.concatenate(([True], keys[where[1:]] != keys[where[:-1]]))) if where.size else where
+    sizes = np.diff(np.concatenate((starts, [where.size])))
+    two = starts[sizes == 2]
+    yield from np.sort(np.column_stack((where[two], where[two + 1])), axis=1).tolist()
+    for start, size in zip(starts[sizes > 2].tolist(), sizes[sizes > 2].tolist(), strict=True):
+        yield from islice(combinations(np.sort(where[start : start + size]).tolist(), 2), MOST_ALIKE)
 
 
 def _weighed(
-    ring: Ring, pairs: Iterator[tuple[int, int]], prefixes: Array, step: int, classes: tuple[Array, Array]
+    ring: Ring, pairs: Iterator[tuple[int, int]], prefixes: Array, step: int, classes: _Classes
 ) -> Iterator[tuple[int, int]]:
     """Those pairs of which the second class is more than one end, or one that has the right weight."""
-    low, high = classes
     both = np.array(list(pairs), np.intp).reshape(-1, 2)
     first, second = both.T
-    alone = np.flatnonzero(low[second] == high[second])
+    low, high = classes.of(second)
+    alone = np.flatnonzero(low == high)
     between = ring.minus(prefixes[second[alone]], prefixes[first[alone]])
-    powers = ring.powers(int(high[-1]) + 1)[low[second[alone]]]
+    powers = ring.powers_at(low[alone], classes.size)
     kept = np.ones(len(both), bool)
-    kept[alone] = ring.products(powers, between) == np.uint64(step)
+    kept[alone] = ring.products(powers, between) == step
     yield from zip(first[kept].tolist(), second[kept].tolist(), strict=True)
 
 
@@ -238,7 +265,7 @@ def _around(ring: Ring, crosswise: list[Array], before: int, size: int) -> Itera
     firsts: list[Array] = []
     seconds: list[Array] = []
     for each in crosswise:
-        centred = ring.minus(each, np.full(1, each[before], np.uint64))
+        centred = ring.minus(each, each[before : before + 1])
         first, second = centred[: before + 1], centred[before:]
         if first.size <= second.size:
             first = ring.times(first, ring.power(-size))
@@ -247,7 +274,7 @@ def _around(ring: Ring, crosswise: list[Array], before: int, size: int) -> Itera
         firsts.append(first)
         seconds.append(second)
     mine, theirs = _mixed(firsts), _mixed(seconds)
-    for number in _held(theirs, mine).tolist():
+    for number in _both(theirs, mine)[0].tolist():
         for first in np.flatnonzero(mine == theirs[number])[:MOST_ALIKE].tolist():
             if first < before + number:
                 yield first, before + number
@@ -262,45 +289,48 @@ def _moved(ring: Ring, prefixes: Array, first: int, before: int, second: int, sh
     return ring.minus_one(behind, ring.minus_one(one, middle))
 
 
-def _held(keys: Array, among: Array) -> Array:
-    """The numbers of the keys that are among others."""
-    if among.size > FEW:  # what is there twice, in one of them or in both
-        both = np.sort(np.concatenate((keys, among)))
+def _both(keys: Array, others: Array) -> tuple[Array, Array]:
+    """The numbers of the keys that are among others, and of these others, with more that are there twice."""
+    chosen: Array = np.arange(others.size)
+    if others.size > FEW:  # what is there twice, in one of them or in both
+        both = np.sort(np.concatenate((keys, others)))
         twice = distinct(both[1:][both[1:] == both[:-1]])
-        among = among[_at(among, twice)] if twice.size < FEW else among
-    return _at(keys, distinct(among))
+        chosen = _at(others, twice) if twice.size < FEW else chosen
+    return _at(keys, distinct(others[chosen])), chosen
 
 
 def _at(keys: Array, values: Array) -> Array:
-    """The numbers of the keys that are one of some values, which are sorted: most are seen by a table not to be."""
+    """The numbers of the keys that are one of some values, which are sorted: most are seen by a table not to be. By
+    parts, so that the places in it stay near the processor.
+    """
     if not values.size:
         return np.zeros(0, np.intp)
     bits = int(values.size).bit_length() + 6
     table, width = np.zeros(1 << bits, bool), 8 * keys.itemsize
     factor, rest = (keys.dtype.type(each) for each in (MIXING[0] >> (64 - width) | 1, width - bits))
     table[values.astype(keys.dtype) * factor >> rest] = True
-    likely = np.flatnonzero(np.take(table, keys * factor >> rest, mode="clip"))
+    parts = []
+    for start in range(0, keys.size, AT_ONCE):
+        likely = np.flatnonzero(np.take(table, keys[start : start + AT_ONCE] * factor >> rest, mode="clip"))
+        if likely.size:
+            parts.append(likely + start)
+    likely = np.concatenate(parts) if parts else np.zeros(0, np.intp)
     where = np.minimum(np.searchsorted(values, keys[likely]), values.size - 1)
     found: Array = likely[values[where] == keys[likely]]
     return found
 
 
-def _alike(keys: Array) -> Iterator[Array]:
-    """The places of keys that are there more than once, together. Most of a key is sorted in one number with its place,
-    which is far quicker than sorting places by keys; what is alike by chance is parted afterwards.
-    """
-    bits = max(int(keys.size - 1).bit_length(), 1)
-    place = np.uint64((1 << bits) - 1)
-    packed = np.sort(keys & ~place | np.arange(keys.size, dtype=np.uint64))
-    same = (packed[1:] ^ packed[:-1]) <= place  # the parts of the keys are alike
-    edges = np.flatnonzero(np.diff(np.concatenate(([False], same, [False])).astype(np.int8)))
-    for low, high in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
-        members = (packed[low : high + 1] & place).astype(np.intp)
-        whole = keys[members]
-        for value in distinct(whole).tolist():
-            alike = members[whole == np.uint64(value)]
-            if alike.size > 1:
-                yield alike
+def _repeated(keys: Array) -> Array:
+    """The places of keys that are there more than once."""
+    ordered = np.sort(keys)
+    twice = distinct(ordered[1:][ordered[1:] == ordered[:-1]])
+    if twice.size < max(FEW, keys.size >> 4):
+        return _at(keys, twice)
+    order = np.argsort(keys, kind="stable")
+    ordered = keys[order]
+    same = np.concatenate(([False], ordered[1:] == ordered[:-1], [False]))
+    found: Array = order[same[1:] | same[:-1]]
+    return found
 
 
 def _ends(
@@ -314,8 +344,8 @@ def _ends(
 ) -> list[int]:
     """The ends in a stretch at which the differences `between` two classes have the right weight, in all saves."""
     low, high = stretch
-    powers = ring.powers(size + 1)[max(low - shift, 0) : max(high - shift + 1, 0)]
-    hits = np.flatnonzero(ring.times(powers, between[pivot]) == np.uint64(steps[pivot]))
+    powers = ring.powers_from(max(low - shift, 0), max(high - shift + 1, 0), size)
+    hits = np.flatnonzero(ring.times(powers, between[pivot]) == steps[pivot])
     ends = (hits + max(low - shift, 0) + shift).tolist()
     return [
         end
@@ -338,9 +368,10 @@ def _absolute(
         chosen = starts[covers] if own is not None else starts[~covers]
         if not chosen.size:
             continue
-        last = np.full(1, known.end(end, own_start, place.size, own), np.uint64)
-        sums = ring.times(ring.minus(last, known.whole[chosen]), int(ring.powers(found.size + 1)[end - shift]))
-        rest = ring.minus(np.full(1, state, np.uint64), sums)
+        last = np.full(1, known.end(end, own_start, place.size, own), ring.kind)
+        weight = int(ring.powers_at(np.array([end - shift]), found.size)[0])
+        sums = ring.times(ring.minus(last, known.at(chosen)), weight)
+        rest = ring.minus(np.full(1, state, ring.kind), sums)
         made = _Made(found, place, chain, rest, end - shift - chosen, chosen, end, own)
         hits = list(made.known())
         yield from hits
@@ -363,12 +394,12 @@ class _Made(NamedTuple):
     def known(self) -> Iterator[Finding]:
         """Findings with a published start and end."""
         ring = self.chain.ring
-        powers = ring.powers(self.found.size + 1)[self.lengths]
+        powers = ring.powers_at(self.lengths, self.found.size)
         changes = {"": 0} | ({"inverted": (1 << ring.bits) - 1} if isinstance(ring, Polynomials) else {})
         for algorithm, begin, out in self.chain.known:
             left = ring.minus(self.rest, ring.times(powers, begin)) if begin else self.rest
             for changed, mask in changes.items():
-                fits = self.starts[left == np.uint64(out ^ mask)]
+                fits = self.starts[left == out ^ mask]
                 if fits.size:
                     yield self._finding(replace(algorithm, changed=changed), fits)  # type: ignore[arg-type]
 

@@ -7,9 +7,11 @@ CRC the state is a polynomial over GF(2), and the weight is x⁸; for the multip
 
 from __future__ import annotations
 
+import zlib
 from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
+from itertools import pairwise
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -21,14 +23,18 @@ __all__ = ["Multiplying", "Polynomials", "Prefixes", "Ranges", "Ring", "forget_p
 
 Array: TypeAlias = np.ndarray[Any, Any]
 FEW, MANY = 8, 1 << 16  # numbers that are not worth tables, and that are worth large ones
+AT_ONCE = 1 << 14
+LARGE, FINE = 1 << 18, 1 << 12  # bytes of which not all powers are worth having; and powers one by one
+CRC_32, MOST_POINTS = 0xEDB88320, 1 << 12
 BITS_OF = (np.arange(256)[:, None] >> np.arange(8)[None, :] & 1).astype(bool)
 
 
 class Ring(ABC):
-    """Numbers of `bits`, kept as unsigned 64-bit ones; arrays of them are one-dimensional. `weight` is what a byte more
-    does to a state, `inverse` undoes it.
+    """Numbers of `bits`, in one-dimensional arrays of unsigned 32-bit or 64-bit ones (`kind`). `weight` is what a byte
+    more does to a state, `inverse` undoes it.
     """
 
+    kind: type[np.unsignedinteger[Any]]
     bits: int
     one: int
     weight: int
@@ -68,9 +74,27 @@ class Ring(ABC):
         """weight⁰, weight¹ …"""
         return _powers(self, self.weight, count)
 
+    def powers_at(self, exponents: Array, most: int) -> Array:
+        """The weight to the power of each exponent, of which none is above `most`."""
+        if most < LARGE:
+            return self.powers(most + 1)[exponents]
+        fine = _powers(self, self.weight, FINE)
+        coarse = _powers(self, self.power(FINE), most // FINE + 1)
+        return self.products(fine[exponents % FINE], coarse[exponents // FINE])
+
+    def powers_from(self, first: int, behind: int, most: int) -> Array:
+        """weight to the power of `first`, and of each number after it up to `behind`, which is at most `most` + 1."""
+        if most < LARGE:
+            return self.powers(most + 1)[first:behind]
+        return self.times(self.powers(max(behind - first, 0)), self.power(first))[: max(behind - first, 0)]
+
+    def lowered(self, count: int) -> Array:
+        """weight⁰, weight⁻¹ …"""
+        return _powers(self, self.inverse, count)
+
     def inverses(self, count: int) -> Array:
         """weight⁻¹, weight⁻² …: what belongs to the byte at offset 0, 1 …"""
-        return _powers(self, self.inverse, count + 1)[1:]
+        return self.lowered(count + 1)[1:]
 
     def power(self, exponent: int) -> int:
         base, result = self.weight if exponent >= 0 else self.inverse, self.one
@@ -85,7 +109,7 @@ class Ring(ABC):
 
 @lru_cache(maxsize=128)
 def _powers(ring: Ring, base: int, count: int) -> Array:
-    found = np.full(max(count, 1), ring.one, np.uint64)
+    found = np.full(max(count, 1), ring.one, ring.kind)
     step, done = base, 1
     while done < found.size:
         more = min(done, found.size - done)
@@ -105,6 +129,7 @@ class Polynomials(Ring):
 
     def __init__(self, bits: int, polynomial: int) -> None:
         self.bits, self.polynomial = bits, polynomial
+        self.kind = np.uint32 if bits <= 32 else np.uint64
         self.one = 1 << bits - 1
         self.weight = self.one
         for _ in range(8):
@@ -135,34 +160,26 @@ class Polynomials(Ring):
 
     def times(self, numbers: Array, factor: int) -> Array:
         if numbers.size <= FEW:
-            return np.array([self.product(number, factor) for number in numbers.tolist()], np.uint64)
+            return np.array([self.product(number, factor) for number in numbers.tolist()], self.kind)
         parts = []
         for _ in range(self.bits):
             parts.append(factor)
             factor = self._times_x(factor)
         by_bit = np.array(parts[::-1], np.uint64)  # what the bit of each rank stands for
         tables = np.bitwise_xor.reduce(np.where(BITS_OF[None, :, :], by_bit.reshape(-1, 1, 8), np.uint64(0)), axis=2)
-        if self.bits == 32 and numbers.size >= MANY:  # two bytes at a time, in half as many bytes to move
-            halves = numbers.astype("<u4").view("<u2")
-            narrow = tables.astype(np.uint32)
-            low, high = ((narrow[lane + 1][:, None] ^ narrow[lane][None, :]).ravel() for lane in (0, 2))
-            both = np.take(low, halves[::2], mode="clip")
-            both ^= np.take(high, halves[1::2], mode="clip")
-            return both.astype(np.uint64)
-        found: Array = tables[0][(numbers & np.uint64(255)).astype(np.intp)]
-        for lane in range(1, tables.shape[0]):
-            found ^= tables[lane][(numbers >> np.uint64(8 * lane) & np.uint64(255)).astype(np.intp)]
-        return found
+        tables = tables.astype(self.kind)
+        by_two = self.bits == 32 and numbers.size >= MANY
+        if by_two:  # two bytes at a time
+            tables = np.stack([(tables[lane + 1][:, None] ^ tables[lane][None, :]).ravel() for lane in (0, 2)])
+        parts_of = np.ascontiguousarray(numbers, f"<u{self.kind().itemsize}").view("<u2" if by_two else "u1")
+        return _looked_up(tables, parts_of.reshape(numbers.size, -1))
 
     def products(self, a: Array, b: Array) -> Array:
-        narrow: Any = np.uint32 if self.bits <= 32 else np.uint64
-        factors, others = a.astype(narrow), b.astype(narrow)
-        found = np.zeros(factors.size, narrow)
-        one, polynomial = narrow(1), narrow(self.polynomial)
+        factors, found = a, np.zeros(a.size, self.kind)
         for bit in range(self.bits - 1, -1, -1):  # the highest bit is the constant term
-            found ^= factors * (others >> narrow(bit) & one)
-            factors = factors >> one ^ (factors & one) * polynomial
-        return found.astype(np.uint64)
+            found ^= factors * (b >> bit & 1)
+            factors = factors >> 1 ^ (factors & 1) * self.polynomial
+        return found
 
     def minus(self, a: Array, b: Array) -> Array:
         return a ^ b
@@ -171,51 +188,59 @@ class Polynomials(Ring):
         return a ^ b
 
     def summed(self, numbers: Array) -> Array:
-        return np.concatenate(([np.uint64(0)], np.bitwise_xor.accumulate(numbers, dtype=np.uint64)))
+        found = np.zeros(numbers.size + 1, self.kind)
+        np.bitwise_xor.accumulate(numbers, out=found[1:])
+        return found
 
     def carried(self, data: Array, weights: Array) -> Array:
-        narrow: Any = np.uint32 if self.bits <= 32 else np.uint64  # half as many bytes to move
         if data.size >= MANY:
-            return self._looked_up(data, weights, narrow)
-        entered, wide = self.times(weights, self.entering).astype(narrow), data.astype(narrow)
-        found = np.zeros(data.size, narrow)
-        one, polynomial = narrow(1), narrow(self.polynomial)
+            lanes = np.ascontiguousarray(weights, f"<u{self.kind().itemsize}").view("u1").reshape(data.size, -1)
+            return _looked_up(self._entered, lanes, data)
+        entered, wide = self.times(weights, self.entering), data.astype(self.kind)
+        found = np.zeros(data.size, self.kind)
         for bit in range(7, -1, -1):  # the highest bit of a byte is the lowest power
-            found ^= entered * (wide >> narrow(bit) & one)
-            entered = entered >> one ^ (entered & one) * polynomial
-        return found.astype(np.uint64)
-
-    def _looked_up(self, data: Array, weights: Array, narrow: Any) -> Array:
-        """What `carried` gives, by a table for each byte of the weights."""
-        lanes = weights.astype(f"<u{narrow().itemsize}").view(np.uint8).reshape(data.size, -1)
-        rows = data.astype(np.uint16) << np.uint16(8)
-        found = np.zeros(data.size, narrow)
-        for lane, table in enumerate(self._entered):
-            found ^= np.take(table, rows | lanes[:, lane], mode="clip")
-        return found.astype(np.uint64)
+            found ^= entered * (wide >> bit & 1)
+            entered = entered >> 1 ^ (entered & 1) * self.polynomial
+        return found
 
     @cached_property
     def _entered(self) -> Array:
         """For each byte of a weight: what a byte of data adds with it, at data × 256 + byte."""
-        narrow: Any = np.uint32 if self.bits <= 32 else np.uint64
         factor, factors = self.entering, []
         for _ in range(8):
             factors.append(factor)
             factor = self._times_x(factor)
-        tables = np.zeros((-(-self.bits // 8), 256, 256), narrow)
+        tables = np.zeros((-(-self.bits // 8), 256, 256), self.kind)
         for lane, table in enumerate(tables):
-            numbers = np.arange(256, dtype=np.uint64) << np.uint64(8 * lane)
+            numbers = np.arange(256, dtype=self.kind) << 8 * lane
             for bit in range(8):  # the highest bit of a byte is the lowest power
-                table[1 << bit : 2 << bit] = table[: 1 << bit] ^ self.times(numbers, factors[7 - bit]).astype(narrow)
+                table[1 << bit : 2 << bit] = table[: 1 << bit] ^ self.times(numbers, factors[7 - bit])
         return tables.reshape(len(tables), -1)
 
     def between(self, first: Array, other: Array, weights: Array) -> Array:
         return self.carried(first ^ other, weights)
 
 
+def _looked_up(tables: Array, lanes: Array, rows: Array | None = None) -> Array:
+    """The XOR over all lanes of what each lane's table has for its part, with `rows` for its part in a row; by parts,
+    so that the places stay near the processor.
+    """
+    found: Array = np.empty(len(lanes), tables.dtype)
+    for start in range(0, len(lanes), AT_ONCE):
+        stop = min(start + AT_ONCE, len(lanes))
+        part, rest = found[start:stop], np.empty_like(found[start:stop])
+        first = rows[start:stop].astype(np.intp) << 8 if rows is not None else 0
+        for lane, table in enumerate(tables):
+            np.take(table, lanes[start:stop, lane] + first, out=rest if lane else part, mode="clip")
+            if lane:
+                part ^= rest
+    return found
+
+
 class Multiplying(Ring):
     """Whole numbers modulo 2³²."""
 
+    kind = np.uint32
     bits, one = 32, 1
 
     def __init__(self, multiplier: int) -> None:
@@ -226,22 +251,24 @@ class Multiplying(Ring):
         return a * b & 0xFFFFFFFF
 
     def times(self, numbers: Array, factor: int) -> Array:
-        return numbers * np.uint64(factor) & np.uint64(0xFFFFFFFF)
+        return numbers * np.uint32(factor)
 
     def products(self, a: Array, b: Array) -> Array:
-        return a * b & np.uint64(0xFFFFFFFF)
+        return a * b
 
     def minus(self, a: Array, b: Array) -> Array:
-        return a - b & np.uint64(0xFFFFFFFF)
+        return a - b
 
     def minus_one(self, a: int, b: int) -> int:
         return a - b & 0xFFFFFFFF
 
     def summed(self, numbers: Array) -> Array:
-        return np.concatenate(([np.uint64(0)], np.cumsum(numbers, dtype=np.uint64) & np.uint64(0xFFFFFFFF)))
+        found = np.zeros(numbers.size + 1, np.uint32)
+        np.cumsum(numbers, dtype=np.uint32, out=found[1:])
+        return found
 
     def carried(self, data: Array, weights: Array) -> Array:
-        return data.astype(np.uint64) * weights & np.uint64(0xFFFFFFFF)
+        return data.astype(np.uint32) * weights
 
 
 @dataclass(frozen=True, eq=False)
@@ -270,9 +297,27 @@ class Prefixes:
     """The prefixes K(i) of one content, over its bytes as they are or `flipped` (mirrored)."""
 
     def __init__(self, ring: Ring, content: bytes, *, flipped: bool) -> None:
-        self.ring, self.size, self.flipped = ring, len(content), flipped
-        self.whole = ring.summed(self._terms(content, 0))
+        self.ring, self.size, self.flipped, self.content = ring, len(content), flipped, content
+        self._points = {0: 0}
         self._fillings: dict[tuple[int, bytes], int] = {}
+
+    @cached_property
+    def whole(self) -> Array:
+        """All of them."""
+        return self.ring.summed(self._terms(self.content, 0))
+
+    def at(self, offsets: Array) -> Array:
+        """Those at some offsets. Of a large content a few CRC-32 are worked out between these, which is far quicker."""
+        ring, known = self.ring, self._points
+        by_zlib = isinstance(ring, Polynomials) and (ring.bits, ring.polynomial, self.flipped) == (32, CRC_32, False)
+        if not by_zlib or self.size < LARGE or offsets.size > MOST_POINTS or "whole" in self.__dict__:
+            return self.whole[offsets]
+        points, inverses, view = sorted({*known, *offsets.tolist()}), ring.inverses(self.size), memoryview(self.content)
+        for before, point in pairwise(points):
+            if point not in known:
+                state = ~zlib.crc32(view[before:point], 0xFFFFFFFF) & 0xFFFFFFFF
+                known[point] = known[before] ^ ring.product(state, int(inverses[point - 1]))
+        return np.array([known[point] for point in offsets.tolist()], ring.kind)
 
     def _terms(self, data: bytes, at: int) -> Array:
         held = np.frombuffer(mirrored_bytes(data) if self.flipped else data, np.uint8)
@@ -282,10 +327,10 @@ class Prefixes:
         """The prefix at an end, in front of which `size` bytes at an offset are seen as `own`; None as they are. What
         is behind bytes that are left out has moved up, so that its end is `size` bytes less.
         """
-        ring, last = self.ring, int(self.whole[end])
+        ring = self.ring
         if own is None:
-            return last
-        before, behind = int(self.whole[at]), int(self.whole[at + size])
+            return int(self.at(np.array([end]))[0])
+        last, before, behind = self.at(np.array([end, at, at + size])).tolist()
         if own == "left out":
             rest = ring.product(ring.minus_one(last, behind), ring.power(size))
             return ring.minus_one(rest, ring.minus_one(0, before))
@@ -295,7 +340,7 @@ class Prefixes:
     def states(self, over: Ranges) -> Array:
         """What states are after many ranges, begun with zero."""
         ring, whole = self.ring, self.whole
-        inverses = np.concatenate((np.full(1, ring.one, np.uint64), ring.inverses(self.size)))
+        inverses = ring.lowered(self.size + 1)
         totals, behind = whole[over.ends].copy(), over.ats + over.sizes
         owns = np.array(over.owns)
         for own, size in {(own, size) for own, size in zip(over.owns, over.sizes.tolist(), strict=True) if own}:
@@ -303,7 +348,7 @@ class Prefixes:
             before, after = whole[over.ats[chosen]], whole[behind[chosen]]
             if own == "left out":
                 moved = ring.times(ring.minus(totals[chosen], after), ring.power(size))
-                totals[chosen] = ring.minus(moved, ring.minus(np.zeros(1, np.uint64), before))
+                totals[chosen] = ring.minus(moved, ring.minus(np.zeros(1, ring.kind), before))
                 continue
             fill = ring.times(inverses[over.ats[chosen]], self._filling(0, own_bytes(own, size)))
             totals[chosen] = ring.minus(totals[chosen], ring.minus(ring.minus(after, before), fill))

@@ -54,12 +54,12 @@ def polynomials_of(found: Differences, place: Place, *, flipped: bool, until: De
     if place.bits not in WIDTHS or len(found.contents) < LEAST_SAVES:
         return
     start = place.edge.at(found.size)
-    apart = ~found.own(place)
-    for kept in (apart, apart & (found.at >= start), apart & (found.at < start)):
-        tried: set[int] = set()
-        if kept.any() and int(kept.sum()) not in tried:
-            tried.add(int(kept.sum()))
-            yield from _common(found, place, found.at[kept], flipped=flipped, until=until)
+    changed = found.apart(place, found.at)
+    tried: set[int] = {0}
+    for kept in (changed, changed[changed >= start], changed[changed < start]):
+        if kept.size not in tried:
+            tried.add(kept.size)
+            yield from _common(found, place, kept, flipped=flipped, until=until)
 
 
 def _common(found: Differences, place: Place, at: Array, *, flipped: bool, until: Deadline) -> Iterator[int]:
