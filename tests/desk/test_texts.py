@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QComboBox, QLineEdit
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY
 from faithful_ledger.desk.stages.describe import BYTES_VIEW, TEMPLATE, TEXT_VIEW, VALUES
 from faithful_ledger.desk.widgets.values import PATH, VALUE, ValuesPane
+from tests.core import test_trees
 from tests.desk.support import DeskCase
 
 SAVE = {
@@ -67,6 +68,28 @@ class TextWindowTest(DeskCase):
         now = json.loads(self.path.read_text("utf-8"))
         self.assertEqual((now["purse"]["marks"], now["purse"]["open"], now["crew"][1]["air"]), (5200, False, 12))
         self.assertEqual(json.loads(now["journal"]), {"read": 40})
+
+    def test_values_of_a_binary_tree_are_listed_where_no_section_names_them(self) -> None:
+        path, template = self.folder / "slot.sav", self.folder / "properties.yaml"
+        value = {"Marks": 1340, "Hold": {"Lamp": {"Count": 3, "Label": "brass"}, "Rope": 2.5}, "Log": [{"Day": 7}]}
+        path.write_bytes(test_trees.as_properties(value))
+        template.write_text(test_trees.PROPERTIES, "utf-8")
+        self.assertTrue(self.shell.session.open(path, str(template)))
+        self.shell.show_stage(EDIT)
+        self.settle()
+        pane = self.shell.edit.values
+        assert pane is not None and pane.model is not None
+        shown = [pane.model.index(n, PATH).data() for n in range(pane.model.rowCount())]
+        self.assertIn("members[name=Log].list.items[0].members[name=Day].number", shown)
+        self.assertFalse([each for each in shown if each.endswith((".name", ".type", ".size", ".count"))])
+        self.typed(pane, "members[name=Hold].members[name=Lamp].members[name=Label].text", "Örtlin & Co")
+        self.typed(pane, "members[name=Hold].members[name=Lamp].members[name=Count].number", "12")
+        self.shell.show_posting()
+        self.settle()
+        self.shell.posting.write_button.click()
+        self.settle()
+        value["Hold"]["Lamp"] = {"Count": 12, "Label": "Örtlin & Co"}  # type: ignore[index]
+        self.assertEqual(test_trees.of_properties(path.read_bytes()), value)
 
     def test_text_and_values_are_selected_together(self) -> None:
         self.shell.show_stage(DESCRIBE)

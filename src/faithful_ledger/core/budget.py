@@ -1,8 +1,8 @@
 """How much work and memory a file is worth. One budget at every door through which a stranger's bytes come in.
 
-A small file that asks for hours or gigabytes is damaged or hostile. Files of up to 1 MiB get a fixed amount, larger
-ones as much more as they are larger: what is honest does not meet a limit, and what is not is stopped within about a
-second.
+A small file that asks for hours or gigabytes is damaged or hostile. What may be unpacked is a fixed amount for files of
+up to 1 MiB, and as much more as larger ones are larger. Work is a second's, and more for each byte, so that a tree of
+tags, a few bytes each, is read: what is honest does not meet a limit, and what is not is stopped soon.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ __all__ = ["Budget", "unpacked_allowance"]
 
 SMALL = 1 << 20
 STEPS = 700_000  # about a second of binding
-STEPS_A_BYTE = 1
+STEPS_A_BYTE = 4
 UNPACKED = 64 << 20
 UNPACKED_A_BYTE = 3
 
@@ -30,7 +30,7 @@ class Budget:
 
     def __init__(self, size: int) -> None:
         self.size = size
-        self.left: float = STEPS + STEPS_A_BYTE * max(size - SMALL, 0)
+        self.left: float = STEPS + STEPS_A_BYTE * size
 
     def lift(self) -> None:
         """No limit from now on: the file was found worth its work, and what follows is asked for by the user."""

@@ -69,12 +69,16 @@ class RootNotGranted(FileAccessError):
         self.root = root
 
 
+LONGEST_PATH = 160  # letters of a path in a sentence
+
+
 class BindingError(LedgerError):
     """A save does not fit its template. `offset` is where in the payload."""
 
     def __init__(self, path: str, offset: int, what: str, remedy: str = "") -> None:
+        shown = path if len(path) <= LONGEST_PATH else f"{path[: LONGEST_PATH // 2]} … {path[-LONGEST_PATH // 2 :]}"
         super().__init__(
-            f"{path} at {place(offset)}: {what}",
+            f"{shown} at {place(offset)}: {what}",
             remedy or "nothing was changed; the save may be damaged, or another template may fit it",
         )
         self.path = path

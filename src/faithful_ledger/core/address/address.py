@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
-from faithful_ledger.core.address.expressions import Expression
+from faithful_ledger.core.address.expressions import Expression, Said
 from faithful_ledger.core.address.paths import Step, parse_path
 from faithful_ledger.core.errors import AddressError, place
 
 __all__ = ["NEXT", "Address", "Base", "PathFormula", "Said"]
-
-Said = Callable[[str], int | str]  # what a field says, by its path
 
 Base = Literal["next", "start", "end", "behind", "before", "table", "path"]
 BRACES = re.compile(r'"(?:[^"\\]|\\.)*+"|\{[^{}]*\}|[^"{}]+|["{}]', re.DOTALL)
@@ -57,7 +55,7 @@ def _spelled(part: Expression, lookup: Said) -> str:
             raise AddressError(f"{name} says “{said[:40]}”, and {part.text} needs a number")
         return said
 
-    return str(part.evaluate(number))
+    return str(part.evaluate(number, lookup))
 
 
 KEYS = frozenset(("at", "behind", "before", "table", "align"))

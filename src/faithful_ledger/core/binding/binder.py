@@ -30,7 +30,13 @@ if TYPE_CHECKING:
 
 __all__ = ["BoundFile", "bind", "number_at", "said_at"]
 
-NODE, MEASURED = 4, 1  # steps of work: an element that is bound, a record of which only the end is looked for
+DEEPEST = 40  # records in records
+FEW, MOST_KEPT = 64, 20_000
+NODE, LOOKED_AT, MEASURED = (
+    4,
+    1,
+    1,
+)  # steps of work: an element that is bound, a record of which only the end is looked for
 TOGETHER = 1024  # records that are measured between two looks at the budget
 LARGEST_MEASURED = 256 << 20
 LARGEST_CHECKED = 1 << 20  # a text up to here is looked at wholly when it is opened; a larger one with its findings
@@ -136,6 +142,38 @@ def _field_at(group: GroupNode, path: str, outer: GroupNode | None) -> FieldNode
     return node
 
 
+class _Known:
+    """What fields say that the conditions of a group's elements ask for, each worked out once: the alternatives of a
+    union ask for one and the same tag.
+    """
+
+    def __init__(self, group: GroupNode, outer: GroupNode | None) -> None:
+        self.group, self.outer = group, outer
+        self.numbers: dict[str, int] = {}
+        self.texts: dict[str, int | str] = {}
+        self.firsts: set[str] = set()  # the names with which the paths begin
+
+    def number(self, path: str) -> int:
+        found = self.numbers.get(path)
+        if found is None:
+            found = self.numbers[path] = number_at(self.group, path, self.outer)
+            self.firsts.add(path.partition(".")[0])
+        return found
+
+    def said(self, path: str) -> int | str:
+        found = self.texts.get(path)
+        if found is None:
+            found = self.texts[path] = said_at(self.group, path, self.outer)
+            self.firsts.add(path.partition(".")[0])
+        return found
+
+    def forget(self) -> None:
+        """Something comes in that may have a name that was found elsewhere until now."""
+        if self.firsts:
+            for known in (self.numbers, self.texts, self.firsts):
+                known.clear()
+
+
 class _Binder:
     def __init__(self, spec: FileSpec, document: Document, outer: GroupNode | None, before: BoundFile | None) -> None:
         self.before = before
@@ -145,6 +183,8 @@ class _Binder:
         self.missing: list[BindingError] = []
         self.budget = Budget(self.source.size)
         self.is_done = False
+        self.depth = 0  # of records in records, while one is bound
+        self.kept = 0  # records that need not be bound again when they are looked at
 
     @cached_property
     def data(self) -> bytes:
@@ -158,15 +198,19 @@ class _Binder:
             limit = node.start + self.whole(spec.size, node, node.start, limit)
         knows_ends = self.document.knows_ends
         at = node.start
-        self.budget.spend(NODE * len(spec.layout))
+        known, absent = _Known(node, self.outer), 0
+        firsts = known.firsts
         for element, size in zip(spec.layout, spec.plain_sizes, strict=True):
+            if element.when is not None and not self.is_there(element, known, at):
+                absent += 1
+                continue
+            if firsts and (element.name in firsts or isinstance(element, GroupSpec)):
+                known.forget()
             if size is not None and at + size <= limit and not knows_ends:
                 field = FieldNode(element, node, self.file, at, self.source)  # type: ignore[arg-type]
                 field.end = at = at + size
                 node.end = max(node.end, at)
                 node.add(field)
-                continue
-            if element.when is not None and not self.evaluate(element.when, node, at, element):
                 continue
             if element.address is NEXT:
                 end = self.element(element, node, at, limit)
@@ -177,10 +221,21 @@ class _Binder:
                     at = end
             if not knows_ends:
                 node.end = max(node.end, end)
+        self.budget.spend(NODE * len(spec.layout) - (NODE - LOOKED_AT) * absent)
         if spec.size is not None:
             node.end = limit
         elif node.parent is None and not knows_ends:
             node.end = self.source.size
+
+    def is_there(self, element: ElementSpec, known: _Known, at: int) -> bool:
+        """Whether the condition of an element holds."""
+        assert element.when is not None
+        try:
+            return bool(element.when.evaluate(known.number, known.said))
+        except BindingError:
+            raise
+        except LedgerError as error:
+            raise self.error(known.group, element, at, str(error.what)) from error
 
     def addressed(self, element: ElementSpec, node: GroupNode, here: int, limit: int) -> int:
         """Bind an element that says where it is; returns where it ends, or `here` if it is missing."""
@@ -332,7 +387,7 @@ class _Binder:
     def walk(self, node: RowsNode, count: int | None, limit: int) -> None:
         """Find where each record begins that cannot be worked out from a stride."""
         until = node.spec.ended_by
-        offsets = array("Q")
+        offsets, kept, before = array("Q"), list[Node](), self.kept
         node.offsets = offsets
         at = node.start
         node.end = at
@@ -355,10 +410,18 @@ class _Binder:
                 assert isinstance(node.parent, GroupNode)
                 raise self.error(node.parent, node.spec, at, "a record takes no bytes, so they would never end")
             offsets.append(at)
+            if len(kept) == node.count < FEW and self.kept < MOST_KEPT:
+                kept.append(item)
+            else:  # there are too many, so what is in them goes as well
+                kept.clear()
+                self.kept = before
             node.count += 1
             at = item.end
             node.end = at
         node.end = at
+        if 0 < len(kept) == node.count:
+            self.kept += node.count
+            node.keep(kept)
 
     def resumed(self, node: RowsNode, measure: Sizer, count: int | None, limit: int) -> bool:
         """Take over where the records of the same rows were before bytes were replaced; False where that is not enough
@@ -413,7 +476,15 @@ class _Binder:
             group.end = limit
             if self.document.span(at, limit).kind != "object":
                 return group  # it has no members; what the rows are said so when they were bound
-        self.group(group, limit)
+        if self.is_done and not self.depth:
+            self.kept = 0
+        self.depth += 1
+        try:
+            if self.depth > DEEPEST:
+                raise self.error(rows.parent, rows.spec, at, f"its records are nested deeper than {DEEPEST} levels")
+            self.group(group, limit)
+        finally:
+            self.depth -= 1
         return group
 
     def beginning(self, spec: ElementSpec, node: GroupNode, end: int) -> int:
@@ -431,7 +502,9 @@ class _Binder:
         if expression.constant is not None:
             return expression.constant
         try:
-            return expression.evaluate(lambda path: number_at(group, path, self.outer))
+            return expression.evaluate(
+                lambda path: number_at(group, path, self.outer), lambda path: said_at(group, path, self.outer)
+            )
         except BindingError:
             raise
         except LedgerError as error:

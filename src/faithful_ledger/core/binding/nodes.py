@@ -188,7 +188,7 @@ class RowsNode(Node):
     says where it ends.
     """
 
-    __slots__ = ("_make", "count", "document", "ends", "offsets", "stride")
+    __slots__ = ("_kept", "_make", "count", "document", "ends", "offsets", "stride")
 
     spec: RowsSpec
 
@@ -208,6 +208,11 @@ class RowsNode(Node):
         self.offsets: Sequence[int] | None = None
         self.ends: Sequence[int] | None = None
         self._make = make
+        self._kept: list[Node] = []
+
+    def keep(self, items: list[Node]) -> None:
+        """Have the records at hand that had to be bound to find where they end."""
+        self._kept = items
 
     @property
     def source(self) -> Source:
@@ -231,7 +236,7 @@ class RowsNode(Node):
         return self.count
 
     def item(self, index: int) -> Node:
-        """One record, bound now.
+        """One record, bound now, or kept.
 
         Raises:
             AddressError: there are not so many.
@@ -241,6 +246,8 @@ class RowsNode(Node):
                 f"{self.path}[{index}] does not exist",
                 f"there are {self.count}, numbered from 0" if self.count else "there are none",
             )
+        if self._kept:
+            return self._kept[index]
         start = int(self.offsets[index]) if self.offsets is not None else self.start + index * (self.stride or 0)
         return self._make(self, index, start, int(self.ends[index]) if self.ends is not None else None)
 

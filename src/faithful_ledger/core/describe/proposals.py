@@ -38,6 +38,9 @@ LARGEST_CONSTANT = 16
 MARK = (3, 8)  # bytes
 PREFIXES = ("u8", "uleb128", "u16", "u32")
 WIDE = ("utf-16-le", "utf-16-be")
+# Encodings of texts with a length in front, the bytes that it counts as one, and terminators within it.
+ENCODED: tuple[tuple[str, int, bytes], ...] = (("utf-8", 1, b""), ("utf-8", 1, b"\0"))
+ENCODED += tuple((wide, unit, end) for wide in WIDE for unit in (1, 2) for end in (b"", b"\0\0"))
 VARIABLE = ("uleb128", "sleb128", "zigzag")
 Copies = Sequence[tuple[Source, int | None]]
 
@@ -128,10 +131,12 @@ def _texts(source: Source, start: int, end: int, copies: Copies) -> Iterator[Pro
             assert isinstance(prefix, Integer | Leb128)
             if not LEAST_LETTERS <= _number_at_start(prefix, data) <= LONGEST_TEXT:
                 continue
-            for encoding in ("utf-8", *WIDE):
-                spelled = name if alone else f"{name}{'le' if order == 'little' else 'be'}"
-                keys = {"as": "text", "length": spelled} | ({"encoding": encoding} if encoding != "utf-8" else {})
-                each = _made(PrefixedText(prefix, encoding), keys, source, start, copies)
+            spelled = name if alone else f"{name}{'le' if order == 'little' else 'be'}"
+            for encoding, unit, mark in ENCODED:
+                keys: dict[str, Any] = {"as": "text", "length": spelled}
+                keys |= {"encoding": encoding} if encoding != "utf-8" else {}
+                keys |= ({"counts": "letters"} if unit > 1 else {}) | ({"ended_by": mark.hex().upper()} if mark else {})
+                each = _made(PrefixedText(prefix, encoding, unit, end=mark), keys, source, start, copies)
                 if each is not None and _is_text(each, least=LEAST_LETTERS):
                     yield each
     yield from _buffers(source, start, end, copies, least=LEAST_LETTERS)

@@ -16,6 +16,7 @@ FORMULAS = ("at", "entry", "when", "size", "count")
 LINKS = ("table", "length_of", "count_of", "offset_of")
 NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(?:\[[0-9]+\])?(?:\.[A-Za-z_][A-Za-z0-9_]*)*")
 PATH_NAME = re.compile(r"(?:^|\.)([A-Za-z_][A-Za-z0-9_]*)|\[([A-Za-z_][A-Za-z0-9_]*)=")
+QUOTED = re.compile(r'"[^"]*"|' r"'[^']*'")
 IN_BRACES = re.compile(r"\{[^{}]*\}")
 
 
@@ -79,7 +80,7 @@ def _formulas(written: str, key: str | int, in_text: bool) -> Iterator[tuple[int
     if key == "at" and in_text:
         yield from ((match.start(), match[0]) for match in IN_BRACES.finditer(written))
     else:
-        yield 0, written
+        yield 0, QUOTED.sub(lambda match: " " * len(match[0]), written)  # a text is no name
 
 
 def _outwards(element: ElementSpec, main: GroupSpec) -> Iterator[GroupSpec]:

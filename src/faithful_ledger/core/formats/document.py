@@ -142,7 +142,8 @@ class Place(NamedTuple):
     def evaluate(self, expression: Expression | None, default: int = 0) -> int:
         if expression is None:
             return default
-        return expression.constant if expression.constant is not None else expression.evaluate(self.number)
+        known = expression.constant
+        return known if known is not None else expression.evaluate(self.number, self.said)
 
 
 class Document(Protocol):

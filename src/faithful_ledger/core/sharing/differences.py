@@ -69,7 +69,7 @@ def _parts(template: Template, text: bytes) -> Iterator[tuple[str, _Part]]:
             yield here, _Part(_own(keys, element), before)
             before = here
             inner = element.item if isinstance(element, RowsSpec) else element
-            if isinstance(inner, GroupSpec):
+            if isinstance(inner, GroupSpec) and not (isinstance(element, RowsSpec) and element.holds_itself):
                 yield from walk(inner, path if isinstance(element, GroupSpec) and element.flat else here)
 
     for number, (name, spec) in enumerate(template.files.items()):

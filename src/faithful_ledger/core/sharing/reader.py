@@ -258,6 +258,9 @@ class _Program:
                 for line in self.json_layout(element, inner, f"{v}_"):
                     yield f"    {line}"
             elif isinstance(element, RowsSpec):
+                if element.holds_itself:
+                    what = f"readers do not read records of a text that hold themselves, as {element.name} are, yet"
+                    raise LedgerError(what, "nothing was written")
                 inner = f"{g}_{len(g)}"
                 yield f"    rows_{inner} = []"
                 yield f"    for {v}_ in {found}:"
@@ -316,8 +319,16 @@ def _python(formula: Expression | None) -> str:
         return "0"
     if formula.constant is not None:
         return str(formula.constant)
+    texts = formula.texts
 
     class Names(ast.NodeTransformer):
+        def visit_Compare(self, node: ast.Compare) -> ast.AST:
+            if {ast.unparse(node.left), ast.unparse(node.comparators[0])} & texts:
+                sides = [node.left, *node.comparators]
+                node.left, *node.comparators = (_said(each) if ast.unparse(each) in texts else each for each in sides)
+                return node
+            return self.generic_visit(node)
+
         def visit_Name(self, node: ast.Name) -> ast.AST:
             return _lookup(node.id)
 
@@ -336,6 +347,10 @@ def _python(formula: Expression | None) -> str:
 
 def _lookup(path: str) -> ast.AST:
     return ast.parse(f"g.number({path!r})", mode="eval").body
+
+
+def _said(path: ast.expr) -> ast.expr:
+    return ast.parse(f"g.said({ast.unparse(path)!r})", mode="eval").body
 
 
 def _storage(storage: Storage) -> str:
@@ -380,7 +395,9 @@ def _storage(storage: Storage) -> str:
         case FixedText():
             return f"fixed_text({storage.size}, {_encoding(storage)}, {storage.pad!r})"
         case PrefixedText():
-            return f"prefixed_text({_storage(storage.length)}, {_encoding(storage)}, {storage.unit}, {storage.room})"
+            wide = f", {storage.end!r}, {storage.wide!r}" if storage.end or storage.wide else ""
+            length, letters = _storage(storage.length), _encoding(storage)
+            return f"prefixed_text({length}, {letters}, {storage.unit}, {storage.room}{wide})"
         case EndedText():
             return f"ended_text({_encoding(storage)}, {storage.unit}, {storage.end!r})"
         case FreeText():

@@ -63,6 +63,17 @@ class Group(dict[str, Any]):
         start, end = holder.spans[name]
         return data[start:end]
 
+    def said(self, path: str) -> Any:
+        """What the field says that a path names, looked up outwards."""
+        first, *rest = path.split(".")
+        holder: Group | None = self
+        while holder is not None and first not in holder.inner:
+            holder = holder.around
+        found: Any = (holder or self.main or self).inner.get(first)
+        for name in rest:
+            found = found.inner.get(name) if isinstance(found, Group) else None
+        return found
+
     def number(self, path: str) -> int:
         """The whole number that a path names, looked up outwards."""
         first, *rest = path.split(".")
@@ -218,11 +229,16 @@ def fixed_text(size: int, encoding: Any, pad: bytes) -> Storage:
     return read
 
 
-def prefixed_text(length: Storage, encoding: Any, unit: int, room: int | None) -> Storage:
+def prefixed_text(
+    length: Storage, encoding: Any, unit: int, room: int | None, end: bytes = b"", wide: str = ""
+) -> Storage:
     def read(data: bytes, at: int, limit: int, _: int | None) -> tuple[Any, int | None, int]:
         count, _, begin = length(data, at, limit, None)
-        raw = taken(data, begin, count * unit, limit)
-        return lettered(raw, encoding), None, begin + (count * unit if room is None else room)
+        size = count * unit if count >= 0 else -2 * count
+        raw = taken(data, begin, size, limit)
+        mark = end and b"\0\0" if count < 0 else end
+        text = lettered(raw[: len(raw) - len(mark)] if raw.endswith(mark) else raw, wide if count < 0 else encoding)
+        return text, None, begin + (size if room is None else room)
 
     return read
 

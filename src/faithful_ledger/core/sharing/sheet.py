@@ -119,7 +119,7 @@ def _lines(group: GroupSpec, depth: int, node: Node | None, spec: FileSpec, star
         )
         if isinstance(element, GroupSpec):
             yield from _lines(element, depth + 1, child, spec, at if element.word is None else None)
-        elif isinstance(element, RowsSpec) and isinstance(element.item, GroupSpec):
+        elif isinstance(element, RowsSpec) and isinstance(element.item, GroupSpec) and not element.holds_itself:
             first = child.item(0) if isinstance(child, RowsNode) and child.count else None
             yield from _lines(element.item, depth + 1, first, spec)
 
@@ -152,7 +152,7 @@ def _stored(element: ElementSpec) -> str:
     if isinstance(element, GroupSpec):
         return f"bits of {element.word.name}" if element.word is not None else f"group{_ends(element)}"
     if isinstance(element, RowsSpec):
-        return f"rows{_ends(element)}"
+        return f"rows{_ends(element)}{'; records like the one they are in' if element.holds_itself else ''}"
     assert isinstance(element, FieldSpec)
     if element.unknown:
         return f"{f'{element.size.text} bytes' if element.size is not None else 'all bytes up to the end'}, unknown"

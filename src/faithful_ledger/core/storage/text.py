@@ -128,36 +128,50 @@ class PrefixedText(_Text):
     """Text with its length, in bytes or in units of `unit` bytes, stored in front as a whole number.
 
     With `room` the text is in a buffer of so many bytes behind its length; what is behind the end of the text there
-    stays as it was, as games leave it.
+    stays as it was, as games leave it. The length includes the terminator `end`, where there is one; a text without
+    letters may have none. A length with a sign is below zero for a text in UTF-16, of which it counts the units.
     """
 
     def __init__(
-        self, length: Integer | Leb128, encoding: str | Letters, unit: int = 1, room: int | None = None
+        self,
+        length: Integer | Leb128,
+        encoding: str | Letters,
+        unit: int = 1,
+        room: int | None = None,
+        end: bytes = b"",
     ) -> None:
         super().__init__(encoding)
-        self.length, self.unit, self.room = length, unit, room
+        self.length, self.unit, self.room, self.end = length, unit, room, end
+        self.wide = (
+            f"utf-16-{'be' if getattr(length, 'order', 'little') == 'big' else 'le'}" if length.least < 0 else ""
+        )
         self.least_size = length.least_size + (room or 0)
         self.bits = None if room is None else (length.least_size + room) * 8
         buffer = "" if room is None else f" in a buffer of {room} bytes"
-        self.about = f"text with its length in front ({length.name}){buffer}, {self.name}"
+        counted = "its length" if unit == 1 else "its number of letters"
+        ended = f" and {end.hex(' ').upper()} at its end" if end else ""
+        self.about = f"text with {counted} in front ({length.name}){ended}{buffer}, {self.name}"
+
+    def _bytes_of(self, number: int) -> int:
+        """How many bytes a length stands for; -1 where it stands for none."""
+        return number * self.unit if number >= 0 else -2 * number if self.wide else -1
 
     def extent(self, source: Source, at: int, limit: int) -> int:
         if self.room is not None:
             return super().extent(source, at, limit)
         width = self.length.extent(source, at, limit)
         try:
-            units = self.length.decode(bytes(source.read(at, at + width)))
+            size = self._bytes_of(self.length.decode(bytes(source.read(at, at + width))))
         except ValueRefused as error:
             raise CutOff(width + 1) from error
-        whole = width + units * self.unit
-        if units < 0 or at + whole > limit:
-            raise CutOff(whole)
-        return whole
+        if size < 0 or at + width + size > limit:
+            raise CutOff(width + size)
+        return width + size
 
     def sizer(self) -> Sizer | None:
         if self.room is not None:
             return super().sizer()
-        width, unit, number = self.length.size, self.unit, self.length
+        width, unit, number, bytes_of = self.length.size, self.unit, self.length, self._bytes_of
         head = number.sizer()
 
         def by_byte(data: bytes, at: int, limit: int) -> int:
@@ -171,47 +185,59 @@ class PrefixedText(_Text):
             if begin < 0:
                 return -1
             try:
-                end = begin + number.decode(data[at:begin]) * unit
+                size = bytes_of(number.decode(data[at:begin]))
             except ValueRefused:
                 return -1
-            return end if end <= limit else -1
+            return begin + size if size >= 0 and begin + size <= limit else -1
 
-        return by_byte if width == 1 else by_number
+        return by_byte if width == 1 and not self.wide else by_number
 
     def size_before(self, data: bytes) -> int | None:
         """The shortest readable text of the right length."""
         if self.room is not None:
             return self.size
-        for units in range(1, len(data) // self.unit + 1):
-            begin = len(data) - units * self.unit
+        for size in range(1, len(data)):
+            begin = len(data) - size
             width = self.length.size_before(data[:begin]) or 0
             if not 0 < width <= begin:
                 continue
             with suppress(ValueRefused):
-                if (
-                    self.length.decode(data[begin - width : begin]) == units
-                    and self._decode(data[begin:]).isprintable()
-                ):
-                    return width + units * self.unit
+                number = self.length.decode(data[begin - width : begin])
+                if self._bytes_of(number) == size and self._said(data[begin:], number).isprintable():
+                    return width + size
         return None
 
     def _width(self, raw: bytes) -> int:
         """How many bytes of a value are its length."""
         return self.length.size or next((at + 1 for at, byte in enumerate(raw) if byte < 128), len(raw))
 
+    def _said(self, raw: bytes, number: int) -> str:
+        """What the bytes behind a length say."""
+        end = self.end and b"\0\0" if number < 0 else self.end
+        if end and raw:
+            if not raw.endswith(end):
+                raise ValueRefused("the terminator of the text is missing", "the template may mean another value")
+            raw = raw[: -len(end)]
+        return raw.decode(self.wide) if number < 0 else self._decode(raw)
+
     def decode(self, raw: bytes) -> str:
         width = self._width(raw)
+        number = self.length.decode(raw[:width])
         if self.room is None:
-            return self._decode(raw[width:])
-        size = self.length.decode(raw[:width]) * self.unit
-        if size > self.room:
+            return self._said(raw[width:], number)
+        size = self._bytes_of(number)
+        if not 0 <= size <= self.room:
             what = f"the length says {size} bytes and the buffer has {self.room}"
             raise ValueRefused(what, "the length or the size in the template may be another")
-        return self._decode(raw[width : width + size])
+        return self._said(raw[width : width + size], number)
 
     def encode(self, value: Value, old: bytes = b"") -> bytes:
-        raw = self._encode(value)
-        units, rest = divmod(len(raw), self.unit)
+        width = self._width(old)
+        had_nothing = 0 < width <= len(old) and not any(old[:width])
+        is_wide = bool(self.wide) and isinstance(value, str) and not value.isascii()
+        end = b"" if not value and had_nothing else self.end and b"\0\0" if is_wide else self.end
+        raw = (str(value).encode(self.wide) if is_wide else self._encode(value)) + end
+        units, rest = divmod(len(raw), 2 if is_wide else self.unit)
         if self.room is not None and len(raw) > self.room:
             what = f"“{str(value)[:40]}” takes {len(raw)} bytes and the buffer has {self.room}"
             raise ValueRefused(what, "enter a shorter text")
@@ -221,7 +247,7 @@ class PrefixedText(_Text):
                 f"{self.length.most * self.unit}",
                 "enter a shorter text",
             )
-        text = self.length.encode(units) + raw
+        text = self.length.encode(-units if is_wide else units) + raw
         return text if self.size is None else text + old.ljust(self.size, b"\0")[len(text) : self.size]
 
 

@@ -257,10 +257,11 @@ class RowsSpec(ElementSpec):
     empty: tuple[tuple[str, str], ...] = ()
     key: str | None = None
     key_may_repeat: bool = False
+    holds_itself: bool = False
 
     @property
     def fixed_size(self) -> int | None:
-        if self.when is not None or self.address is not NEXT or self.count is None:
+        if self.when is not None or self.address is not NEXT or self.count is None or self.holds_itself:
             return None
         stride, count = self.item.fixed_size, self.places if self.places is not None else self.count.constant
         return stride * count if stride is not None and count is not None else None

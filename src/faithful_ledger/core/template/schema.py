@@ -110,6 +110,7 @@ class ValueKeys(Part):
     as_: str = Field(alias="as")
     size: Formula | None = None
     length: str | None = None
+    counts: Literal["bytes", "letters"] = "bytes"
     ended_by: HexBytes | None = None
     encoding: str = "utf-8"
     pad: HexBytes | None = None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterable, Iterator
 from functools import partial
+from itertools import chain, islice
 
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QResizeEvent
@@ -22,6 +23,7 @@ from PySide6.QtWidgets import (
 from faithful_ledger.core.arranging import insert_record, remove_records, rows_now
 from faithful_ledger.core.binding import FieldNode, RowsNode
 from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.free_values import free_values
 from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import Switches
@@ -37,6 +39,7 @@ from faithful_ledger.desk.widgets.values import ValuesPane
 __all__ = ["EditStage"]
 
 MOST_FINDINGS = 6
+MOST_VALUES = 20_000  # of binary files that are listed
 NARROW = 700
 LEAST_HEIGHT = 320  # of the list of all values below the sections
 MOMENT = 0.012  # seconds of laying out sections after which the window may do something else
@@ -57,7 +60,7 @@ class EditStage(QWidget):
         self._following: list[Callable[[], None]] = []  # tables whose records come in and go
         self._coming: Iterator[None] = iter(())
         self.laid_out = True
-        self.values: ValuesPane | None = None  # of a text, as far as they are shown
+        self.values: ValuesPane | None = None  # all that can be entered, where it is shown
         self._pairs: list[QHBoxLayout] = []
         self._switch_field: dict[str, FieldNode] = {}
         self.page = QWidget()
@@ -81,7 +84,8 @@ class EditStage(QWidget):
         if save is None:
             return
         bare = save.template is None or not save.template.sections
-        if save.has_texts and save.problem is None and bare:
+        if save.problem is None and bare and (save.has_texts or save.template is not None):
+            self._add_findings(save)
             self._show_values(save)
             return
         if save.template is None or save.problem is not None:
@@ -108,13 +112,12 @@ class EditStage(QWidget):
             yield
         self._add_narrow(narrow)
         self._fold()
-        if save.has_texts:
-            more = button("Every value of the text, by its path…", lambda: self._show_more(more, save), "link")
-            self.paper.addLayout(row(more, None))
+        more = button("Every value, by its path…", lambda: self._show_more(more, save), "link")
+        self.paper.addLayout(row(more, None))
         self.paper.addStretch(1)
 
     def _show_more(self, link: QPushButton, save: Save) -> None:
-        """Below the sections, what else is in the texts that the template describes."""
+        """Below the sections, what else can be entered."""
         link.hide()
         self._show_values(save)
         if self.values is not None:
@@ -124,9 +127,15 @@ class EditStage(QWidget):
         self.values = ValuesPane("Values")
         self.values.entered.connect(self.session.enter)
         self.values.chosen.connect(self.session.select_node)
-        self.paper.addWidget(label("Values of this text", "title"))
+        self.paper.addWidget(label("Every value", "title"))
         self.paper.addWidget(self.values, 1)
-        self.values.show_fields(save, save.outline.fields() if save.outline is not None else ())
+        texts = save.outline.fields() if save.outline is not None else ()
+        self.values.show_fields(save, chain(islice(free_values(save), MOST_VALUES), texts))
+        if self.values.model is not None and not self.values.model.fields:
+            self.values.hide()
+            text = "The template does not describe a value that can be entered yet: name bytes in Describe."
+            self.paper.addWidget(label(text, wrap=True))
+            self.paper.addStretch(1)
 
     def _go_on(self) -> None:
         """As many sections as a moment has room for; the others follow when the window has done what else waits."""

@@ -1,4 +1,4 @@
-"""Every value of the texts of a save, with its path: a list that narrows as one types, and is typed over in place."""
+"""Every value of a save with its path: a list that narrows as one types, and is typed over in place."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from PySide6.QtGui import QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLineEdit, QTableView, QWidget
 
 from faithful_ledger.core.binding import FieldNode
+from faithful_ledger.core.free_values import keyed_path
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import JsonNumber, SpelledValue
 from faithful_ledger.desk.theme import colours, mono
@@ -35,6 +36,14 @@ class ValuesModel(FieldsModel):
         super().__init__(save, parent)
         self.fields = fields
         self.shown: list[int] = list(range(len(fields)))
+        self._paths: dict[int, str] = {}
+
+    def path(self, number: int) -> str:
+        """How the path of a value is shown: records by their keys."""
+        if number not in self._paths:
+            node = self.fields[number]
+            self._paths[number] = keyed_path(node) if node.spec.parent is not None else node.path
+        return self._paths[number]
 
     def show_only(self, wanted: str) -> None:
         """Show the values whose path or text has every word of what is wanted."""
@@ -43,7 +52,7 @@ class ValuesModel(FieldsModel):
         self.shown = [
             number
             for number, node in enumerate(self.fields)
-            if not words or all(word in f"{node.path}\0{self.now(node)[0]}".casefold() for word in words)
+            if not words or all(word in f"{self.path(number)}\0{self.now(node)[0]}".casefold() for word in words)
         ]
         self.endResetModel()
 
@@ -82,7 +91,7 @@ class ValuesModel(FieldsModel):
         if index.column() == PATH:
             node = self.row_field(index.row())
             if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
-                return node.path
+                return self.path(self.shown[index.row()])
             if role == Qt.ItemDataRole.ForegroundRole and self.save.tape.get(node.path) is not None:
                 return colours()["open"]
             return None
@@ -186,14 +195,15 @@ class _ValuesTable(QTableView):
     def show_model(self, model: ValuesModel) -> None:
         self.setModel(model)
         metrics = self.fontMetrics()
-        widest = max((metrics.horizontalAdvance(node.path) for node in model.fields[:200]), default=0)
+        shown = min(len(model.fields), 200)
+        widest = max((metrics.horizontalAdvance(model.path(number)) for number in range(shown)), default=0)
         self._wanted_width = max(widest + 24, 150)
         self._fit()
         self.selectionModel().currentChanged.connect(self._current_changed)
 
     def _fit(self) -> None:
-        """Paths take what they need, and at most three fifths."""
-        self.setColumnWidth(PATH, min(self._wanted_width, max(self.viewport().width() * 6 // 10, 100)))
+        """Paths take what they need, and at most seven tenths."""
+        self.setColumnWidth(PATH, min(self._wanted_width, max(self.viewport().width() * 7 // 10, 100)))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)

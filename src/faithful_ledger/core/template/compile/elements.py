@@ -10,9 +10,13 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.storage import (
     Checksum,
     ChecksumInText,
+    Choice,
+    EndedText,
     FixedText,
+    FreeText,
     Integer,
     JsonNumber,
+    JsonText,
     Leb128,
     ListedText,
     ListRules,
@@ -20,6 +24,7 @@ from faithful_ledger.core.storage import (
     PrefixedText,
     RawBytes,
     SpelledNumber,
+    SpelledText,
     Storage,
     WholeNumber,
 )
@@ -42,6 +47,12 @@ __all__ = ["Elements"]
 DEEPEST = 24
 WHOLE = ("", "file")  # what names a whole file
 MOST_ELEMENTS = 20_000  # when every record that is named is put in its place
+
+
+def says_text(storage: Storage) -> bool:
+    """Whether a value is a text, or may be shown as one."""
+    storage = storage.text if isinstance(storage, ListedText) else storage
+    return isinstance(storage, FixedText | EndedText | FreeText | PrefixedText | JsonText | SpelledText | Choice)
 
 
 def ends_known(storage: Storage, size: Expression | None) -> bool:
@@ -94,20 +105,25 @@ class Elements:
         self.elsewhere: list[tuple[Where, str, str]] = []  # what lengths and seals of other files are about
         self.count = self.depth = 0
         self.compiled: dict[str, _Compiled] = {}
+        self.open: dict[str, GroupSpec] = {}  # the records that are being compiled
+        self.keyed: list[tuple[Where, RowsSpec]] = []
 
     def file(self, layout: list[Keys], root: GroupSpec, format_: str, order: Order, where: Where) -> None:
         """Fill in the root of a file; the first file's fields are known to all."""
         self.main = self.main or root
         self.storages.format, self.storages.order = format_, order
-        self.layout(layout, root, where, ())
+        self.layout(layout, root, where)
 
     def check_targets(self) -> None:
-        """When all is compiled: what lengths, counts, offsets and seals are about is there."""
+        """When all is compiled: keys, and what lengths, counts, offsets and seals are about, are there."""
+        for where, rows in self.keyed:
+            if not isinstance(rows.item, GroupSpec) or rows.item.named(rows.key or "") is None:
+                self.mistakes.append((where, f"the record has no field “{rows.key}”"))
         for where, element, path in self.later:
             if not self.leads_to(element, path):
                 self.mistakes.append((where, f"“{path}” leads to no field or group{self.hint(path, element)}"))
 
-    def layout(self, elements: list[Keys], parent: GroupSpec, where: Where, within: tuple[str, ...]) -> None:
+    def layout(self, elements: list[Keys], parent: GroupSpec, where: Where) -> None:
         if self.depth >= DEEPEST:
             self.mistakes.append((where, f"groups and records are nested deeper than {DEEPEST} levels"))
             return
@@ -116,7 +132,7 @@ class Elements:
         for number, keys in enumerate(elements):
             if not self.count_elements(1, where):
                 break
-            self.element(keys, parent, (*where, number), within)
+            self.element(keys, parent, (*where, number))
         self.depth -= 1
 
     def count_elements(self, more: int, where: Where) -> bool:
@@ -127,7 +143,7 @@ class Elements:
             self.mistakes.append((where, text))
         return self.count <= MOST_ELEMENTS
 
-    def element(self, keys: Keys, parent: GroupSpec, here: Where, within: tuple[str, ...]) -> None:
+    def element(self, keys: Keys, parent: GroupSpec, here: Where) -> None:
         kind = next(kind for kind in ("field", "constant", "unknown", "group", "rows") if kind in keys)
         if self._holder(parent).named(keys[kind]) is not None:
             self.mistakes.append(((*here, kind), f"“{keys[kind]}” stands here twice; names in a group differ"))
@@ -149,9 +165,9 @@ class Elements:
             element.size = self.formula(keys, "size", element, here)
             if keys.get("word") is not None:
                 self.storages.word(element, keys["word"], (*here, "word"))
-            self.layout(keys["layout"], element, (*here, "layout"), within)
+            self.layout(keys["layout"], element, (*here, "layout"))
         elif isinstance(element, RowsSpec):
-            self.rows(element, keys, here, within)
+            self.rows(element, keys, here)
             parent.add(element)
         else:
             assert isinstance(element, FieldSpec)
@@ -184,7 +200,7 @@ class Elements:
             self.mistakes.append(((*where, "table"), f"“{address.table}” is not a table that comes before"))
         return address
 
-    def rows(self, element: RowsSpec, keys: Keys, where: Where, within: tuple[str, ...]) -> None:
+    def rows(self, element: RowsSpec, keys: Keys, where: Where) -> None:
         item = GroupSpec("item", parent=element, where=where)
         element.item = item
         given = [key for key in ("record", "layout", "each") if keys.get(key) is not None]
@@ -192,8 +208,10 @@ class Elements:
             self.mistakes.append((where, "rows have one of record, layout and each"))
         elif given == ["record"]:
             name = keys["record"]
-            if name in within:
-                self.mistakes.append(((*where, "record"), f"the record “{name}” would hold itself"))
+            if name in self.open:  # it holds itself
+                around = self.open[name]
+                element.holds_itself = True
+                item.layout, item.names, item.layout_where = around.layout, around.names, around.layout_where
             elif name not in self.records:
                 hint = did_you_mean(name, self.records)
                 self.mistakes.append(((*where, "record"), f"there is no record “{name}”{'; ' + hint if hint else ''}"))
@@ -203,11 +221,13 @@ class Elements:
                 self.count_elements(known.elements, (*where, "record"))
             else:
                 before = self.count
-                self.layout(self.records[name], item, ("records", name), (*within, name))
+                self.open[name] = item
+                self.layout(self.records[name], item, ("records", name))
+                del self.open[name]
                 if _is_closed(item):
                     self.compiled[name] = _Compiled(item, self.count - before)
         elif given == ["layout"]:
-            self.layout(keys["layout"], item, (*where, "layout"), within)
+            self.layout(keys["layout"], item, (*where, "layout"))
         else:
             single = FieldSpec("item", parent=element, where=(*where, "each"))
             single.label, single.note = keys["each"].get("label", ""), keys["each"].get("note", "")
@@ -222,8 +242,8 @@ class Elements:
         element.size = self.formula(keys, "size", element, where)
         element.ended_by = bytes.fromhex(keys["ended_by"]) if keys.get("ended_by") else None
         self.places(element, keys, where)
-        if element.key and (not isinstance(element.item, GroupSpec) or element.item.named(element.key) is None):
-            self.mistakes.append(((*where, "key"), f"the record has no field “{element.key}”"))
+        if element.key:
+            self.keyed.append(((*where, "key"), element))
 
     def places(self, element: RowsSpec, keys: Keys, where: Where) -> None:
         """Room for records that are not there yet."""
@@ -314,6 +334,10 @@ class Elements:
             self.mistakes.append(((*where, key), str(error)))
             return None
         self._check_names(expression.names, element, (*where, key))
+        for name in sorted(expression.texts):
+            found = self.find(element, name)
+            if found is not None and not (isinstance(found, FieldSpec) and says_text(found.storage)):
+                self.mistakes.append(((*where, key), f"“{name}” is not a text, so it is compared with a number"))
         return expression
 
     def _check_names(self, names: tuple[str, ...], element: ElementSpec, where: Where) -> None:
@@ -340,7 +364,8 @@ class Elements:
             scopes.append(self.main)
         return scopes
 
-    def leads_to(self, element: ElementSpec, path: str) -> bool:
+    def find(self, element: ElementSpec, path: str) -> ElementSpec | None:
+        """What a path leads to that is looked up outwards from an element."""
         names = path.split(".")
         for scope in self._scopes(element):
             found: ElementSpec | None = scope.named(names[0])
@@ -348,8 +373,11 @@ class Elements:
                 found = found or scope
                 for name in names[1:]:
                     found = found.named(name) if isinstance(found, GroupSpec) else None
-                return found is not None
-        return False
+                return found
+        return None
+
+    def leads_to(self, element: ElementSpec, path: str) -> bool:
+        return self.find(element, path) is not None
 
     def hint(self, path: str, element: ElementSpec) -> str:
         known = [e.name for scope in self._scopes(element) for e in scope.layout]

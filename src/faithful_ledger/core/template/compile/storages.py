@@ -261,9 +261,11 @@ class Storages:
             self.mistakes.append(((*where, "encoding"), text))
             encoding = "utf-8"
         size, length, end = keys.get("size"), keys.get("length"), keys.get("ended_by")
-        if end is not None and (size is not None or length is not None):
-            self.mistakes.append((where, "a text up to ended_by has neither size nor length"))
-        elif end is not None:
+        if keys.get("counts") and length is None:
+            self.mistakes.append(((*where, "counts"), "only a text with its length in front says what that counts"))
+        if end is not None and size is not None:
+            self.mistakes.append((where, "a text up to ended_by does not have a size"))
+        elif end is not None and length is None:
             return EndedText(encoding, bytes.fromhex(end))
         elif size is None and length is None:
             self.mistakes.append((where, "a text has a size, a length, or both, or ended_by"))
@@ -275,14 +277,17 @@ class Storages:
             return FreeText(encoding)
         if length is not None:
             prefix = number_storage(length, self.order)
-            if not isinstance(prefix, Integer | Leb128) or prefix.least < 0:
-                self.mistakes.append(((*where, "length"), f"“{length}” is not a whole number without a sign"))
+            is_short = isinstance(prefix, Integer) and prefix.signed and prefix.size == 1
+            if not isinstance(prefix, Integer | Leb128) or is_short or prefix.name in ("sleb128", "zigzag"):
+                text = f"“{length}” is not a whole number without a sign, or one of at least two bytes with one"
+                self.mistakes.append(((*where, "length"), text))
                 prefix = Integer(1, False, "little")
             if formula is not None and (constant is None or prefix.size is None):
                 text = "a buffer of fixed size has a length of fixed size in front"
                 self.mistakes.append(((*where, "size"), text))
                 constant = None
-            return PrefixedText(prefix, encoding, room=constant)
+            unit = unit_of(encoding) if keys.get("counts") == "letters" else 1
+            return PrefixedText(prefix, encoding, unit, constant, bytes.fromhex(end or ""))
         if constant is not None:
             return FixedText(constant, encoding, bytes.fromhex(keys.get("pad") or "00" * unit_of(encoding)))
         element.size = formula
