@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import random
 import struct
+from unittest import mock
 
-from faithful_ledger.core.arranging import insert_record, remove_records
+from faithful_ledger.core.arranging import enter_all, insert_record, remove_records
 from faithful_ledger.core.binding import RowsNode
-from faithful_ledger.core.errors import TemplateError
+from faithful_ledger.core.errors import OutOfBounds, TemplateError
+from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.template import parse_template
+from faithful_ledger.core.template import load_template, parse_template
+from faithful_ledger.core.template.parts import self_contained
 from tests.support import LedgerCase
 
 HEAD = "ledger: 1\nid: t\ntitle: T\nfiles:\n  save:\n    name: '*.bin'\n    layout:\n"
@@ -108,6 +112,84 @@ class RowRulesTest(LedgerCase):
             with self.subTest(rule=rule), self.assertRaises(TemplateError) as caught:
                 parse_template((HEAD + LAYOUT + f"rules: [{rule}]\n").encode(), "t")
             self.assertIn(words, str(caught.exception))
+
+
+class LimitsTest(LedgerCase):
+    """A choice decides the bounds of a value beside it, by its catalogue."""
+
+    TABLE = "code;name;group;least;most\n1;lamp oil;light;;20\n2;brass lamp;light;1;1\n3;hemp line;;;\n"
+    TEXT = """\
+ledger: 1
+id: hold
+title: Hold
+catalogues: {item: items.csv}
+files:
+  save:
+    name: "*.sav"
+    layout:
+      - {field: lots, as: u16, count_of: hold}
+      - {rows: hold, count: lots, layout: [{field: item, as: u8, names: item}, {field: count, as: u8, bounds: {most: 50, by: item}}]}
+"""
+
+    def setUp(self) -> None:
+        super().setUp()
+        (self.folder / "items.csv").write_text(self.TABLE, "utf-8")
+        self.template = self.folder / "hold.yaml"
+        self.template.write_text(self.TEXT, "utf-8")
+
+    def save(self, lots: list[tuple[int, int]]) -> Save:
+        path = self.folder / "one.sav"
+        path.write_bytes(len(lots).to_bytes(2, "little") + bytes(part for lot in lots for part in lot))
+        return open_save(path, load_template(self.template, self.folder / "cache"))
+
+    def test_an_entry_keeps_the_limits_of_what_is_chosen_now(self) -> None:
+        save = self.save([(1, 5), (3, 5), (2, 1)])
+        enter_all(save, [("hold[0].count", "20"), ("hold[1].count", "50")])
+        for path, value, words in (
+            ("hold[0].count", "21", "21 is above the bound 20: lamp oil allows at most 20"),
+            ("hold[2].count", "0", "0 is below the bound 1: brass lamp allows 1 to 1"),
+            ("hold[1].count", "51", "51 is above the bound 50"),
+        ):
+            with self.assertRaises(OutOfBounds) as caught:
+                enter_all(save, [(path, value)])
+            self.assertIn(words, str(caught.exception))
+        enter_all(save, [("hold[2].item", "lamp oil"), ("hold[2].count", "9")])
+        with self.assertRaises(OutOfBounds):
+            enter_all(save, [("hold[1].item", "brass lamp"), ("hold[1].count", "9")])
+
+    def test_many_records_have_the_findings_that_few_have(self) -> None:
+        rng = random.Random(3)
+        lots = [(rng.choice((1, 1, 2, 3, 9)), rng.choice((1, 1, 1, 0, 30, 60))) for _ in range(40)]
+        few = {(each.path, each.message) for each in self.save(lots[:40]).findings}
+        with mock.patch("faithful_ledger.core.rules.audit.MANY", 10):
+            many = {(each.path, each.message) for each in self.save(lots).findings}
+        wrong = {
+            n
+            for n, (item, count) in enumerate(lots)
+            if count > {1: 20, 2: 1}.get(item, 50) or (item == 2 and count < 1)
+        }
+        self.assertEqual({path for path, _ in few if path.endswith("count")}, {f"hold[{n}].count" for n in wrong})
+        shown = {each for each in many if "and more" not in each[1]}
+        self.assertLessEqual(shown, few)
+        self.assertGreaterEqual(len(shown), min(len(few), 20))
+
+    def test_what_cannot_decide_is_named_and_all_goes_into_one_text(self) -> None:
+        for old, new, words in (
+            ("by: item", "by: lots", "“lots” is not a choice beside it"),
+            ("by: item", "by: nowhere", "“nowhere” is not a choice beside it"),
+        ):
+            self.template.write_text(self.TEXT.replace(old, new), "utf-8")
+            with self.assertRaises(TemplateError) as caught:
+                load_template(self.template, self.folder / "cache")
+            self.assertIn(words, str(caught.exception))
+        self.template.write_text(self.TEXT, "utf-8")
+        whole = parse_template(self_contained(self.template), "hold.yaml")
+        catalogue = whole.files["save"].root.layout[1].item.layout[0].catalogue  # type: ignore[attr-defined]
+        self.assertEqual((catalogue.groups, catalogue.limits), ({1: "light", 2: "light"}, {1: (None, 20), 2: (1, 1)}))
+        (self.folder / "items.csv").write_text(self.TABLE.replace(";20", ";much"), "utf-8")
+        with self.assertRaises(TemplateError) as caught:
+            load_template(self.template, self.folder / "cache")
+        self.assertIn("items.csv, line 2: most is “much”, which is not a number", str(caught.exception))
 
 
 class EmptyTest(LedgerCase):

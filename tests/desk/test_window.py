@@ -6,7 +6,7 @@ import itertools
 import os
 from unittest import mock
 
-from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtCore import QAbstractItemModel, QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
@@ -31,6 +31,7 @@ from faithful_ledger.desk.application import application, make_shell, tell_unexp
 from faithful_ledger.desk.session import Message, Session
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, HISTORY, STAGES
 from faithful_ledger.desk.theme import apply_sheet, apply_theme, colours
+from faithful_ledger.desk.widgets.choice_box import ChoiceBox
 from faithful_ledger.desk.widgets.strip import OFFSETS_WIDTH, ROW_HEIGHT
 from faithful_ledger.desk.widgets.tape import Slip
 from tests.desk.support import DeskCase
@@ -839,6 +840,89 @@ class LargeAndOddTest(DeskCase):
 
         self.assertIsNone(session.attempt(fail))
         self.assertEqual(self.told(), "something; do this")
+
+
+class CatalogueTest(DeskCase):
+    """Many names are typed in part, few are listed by their groups; what is chosen limits the count beside it."""
+
+    TEMPLATE = """\
+ledger: 1
+id: hold
+title: Hold
+catalogues:
+  item: items.csv
+  kind: {0: plain, 1: {name: bright, group: lamps}, 2: {name: short, group: lines}, 3: {name: dim, group: lamps}}
+files:
+  save:
+    name: "*.sav"
+    layout:
+      - {field: lots, as: u16, count_of: hold}
+      - rows: hold
+        count: lots
+        layout:
+          - {field: item, as: u8, names: item}
+          - {field: count, as: u8, bounds: {by: item}}
+          - {field: kind, as: u8, names: kind}
+sections: [{title: Hold, table: hold}]
+"""
+
+    def setUp(self) -> None:
+        super().setUp()
+        path, template = self.folder / "one.sav", self.folder / "hold.yaml"
+        path.write_bytes(b"\2\0" + bytes([3, 2, 0, 9, 1, 3]))
+        template.write_text(self.TEMPLATE, "utf-8")
+        lines = "".join(f"{n},{('rope', 'lamp', 'bell')[n % 3]} of quay {n},{n}\n" for n in range(1, 50))
+        (self.folder / "items.csv").write_text(f"code,name,most\n{lines}", "utf-8")
+        self.assertTrue(self.shell.session.open(path, str(template)))
+        self.settle()
+        self.press("Ctrl+4")
+
+    def edited(self, row: int, column: int) -> ChoiceBox:
+        table = self.table("Hold")
+        index = table.model().index(row, column)
+        table.setCurrentIndex(index)
+        table.edit(index)
+        self.settle()
+        box = table.viewport().findChild(ChoiceBox)
+        assert box is not None
+        return box
+
+    def test_a_name_is_typed_in_part_and_limits_what_is_beside_it(self) -> None:
+        line = self.edited(0, 0).lineEdit()
+        assert line is not None
+        QTest.keyClicks(line, "quay 40")
+        self.settle()
+        popup = self.edited_popup()
+        self.assertEqual([popup.index(n, 0).data() for n in range(popup.rowCount())], ["lamp of quay 40"])
+        QTest.keyClick(line, Qt.Key.Key_Return)
+        self.settle()
+        save = self.shell.session.save
+        assert save is not None
+        self.assertEqual(save.text(save.fields("hold[0].item")[0]), "lamp of quay 40")
+        self.assertTrue(self.shell.session.enter(save.fields("hold[0].count")[0], "40"))
+        self.assertFalse(self.shell.session.enter(save.fields("hold[1].count")[0], "40"))
+        self.assertIn("rope of quay 9 allows at most 9", self.told())
+
+    def edited_popup(self) -> QAbstractItemModel:
+        box = self.table("Hold").viewport().findChild(ChoiceBox)
+        assert box is not None
+        return box.completer().completionModel()
+
+    def test_few_names_are_listed_by_their_groups(self) -> None:
+        box = self.edited(1, 2)
+        self.assertEqual(
+            [box.itemText(n) for n in range(box.count())],
+            ["lamps", "bright", "dim", "lines", "short", "others", "plain"],
+        )
+        self.assertEqual(box.currentText(), "dim")
+        headings = [n for n in range(box.count()) if not box.model().flags(box.model().index(n, 0))]
+        self.assertEqual(headings, [0, 3, 5])
+        box.setCurrentIndex(4)
+        box.activated.emit(4)
+        self.settle()
+        save = self.shell.session.save
+        assert save is not None
+        self.assertEqual(save.value(save.fields("hold[1].kind")[0]), "short")
 
 
 class EmptyPlacesTest(DeskCase):

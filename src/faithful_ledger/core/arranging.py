@@ -139,6 +139,11 @@ def _given_anew(save: Save, path: str, now: RowsNode, changes: list[Replacement]
     return Entry(node, path, node.count, count, data)
 
 
+def _is_decided(node: FieldNode) -> bool:
+    """Whether a choice beside a field decides its bounds, so that it is looked at first."""
+    return node.spec.bounds is not None and bool(node.spec.bounds.by)
+
+
 def enter_all(save: Save, values: Iterable[tuple[str, str]], *, anyway: bool = False) -> list[Entry]:
     """Write several entries down as one step, from paths and what a person typed; all of them or none.
 
@@ -147,12 +152,17 @@ def enter_all(save: Save, values: Iterable[tuple[str, str]], *, anyway: bool = F
     """
     plain: list[Entry] = []
     rearranged: dict[str, list[Entry]] = {}
+    targets: list[tuple[str, Save, FieldNode, str]] = []
     for path, text in values:
         held = save.tape.rows_around(path)
         within = _as_entered(save, save.tape.rows[held].node.file) if held else save
         nodes: list[FieldNode] = within.fields(path)
-        made = [within.typed_entry(node, text, anyway=anyway) for node in nodes]
-        (rearranged.setdefault(held, []) if held else plain).extend(made)
+        targets += [(held, within, node, text) for node in nodes]
+    together: dict[str, Entry] = {}
+    for held, within, node, text in sorted(targets, key=lambda each: _is_decided(each[2])):
+        made = within.typed_entry(node, text, anyway=anyway, beside=together)
+        together[node.path] = made
+        (rearranged.setdefault(held, []) if held else plain).append(made)
     whole = []
     for path, entries in rearranged.items():
         now = rows_now(save, path)

@@ -10,6 +10,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from types import MappingProxyType
 from typing import Protocol
 
 from faithful_ledger.core.address.paths import parse_path
@@ -32,6 +33,7 @@ from faithful_ledger.core.binding import (
 )
 from faithful_ledger.core.binding.compose import compose_records, value_of_json
 from faithful_ledger.core.binding.followers import Follower, SealState
+from faithful_ledger.core.binding.limits import bounds_at
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.entries import Entry, Tape
 from faithful_ledger.core.errors import (
@@ -57,6 +59,8 @@ __all__ = [
     "field_entry",
     "refuse_dependent",
 ]
+
+NO_ENTRIES: Mapping[str, Entry] = MappingProxyType({})
 
 
 @dataclass(slots=True)
@@ -377,9 +381,13 @@ class Save:
         self.tape.put(entries)
         return entries
 
-    def typed_entry(self, node: FieldNode, text: str, *, anyway: bool = False) -> Entry:
-        """The entry for what a person typed; it is not written down. Errors as for `enter`."""
-        return self._entry(node, node.spec.storage.from_text(text, self._now(node)), anyway)
+    def typed_entry(
+        self, node: FieldNode, text: str, *, anyway: bool = False, beside: Mapping[str, Entry] = NO_ENTRIES
+    ) -> Entry:
+        """The entry for what a person typed, together with those `beside` it by their paths; it is not written down.
+        Errors as for `enter`.
+        """
+        return self._entry(node, node.spec.storage.from_text(text, self._now(node)), anyway, beside)
 
     def enter_structure(self, path: str, value: object, *, anyway: bool = False) -> list[Entry]:
         """Write entries down for all parts of a group or rows, from the values of a JSON document.
@@ -421,12 +429,18 @@ class Save:
         except ValueRefused:
             return None
 
-    def _entry(self, node: FieldNode, value: Value, anyway: bool) -> Entry:
+    def _entry(self, node: FieldNode, value: Value, anyway: bool, beside: Mapping[str, Entry] = NO_ENTRIES) -> Entry:
         path, spec = node.path, node.spec
         if self.problem is not None:
             raise EntryError(self.problem.what, self.problem.remedy or "nothing can be entered")
         refuse_dependent(node)
-        if not anyway and spec.bounds is not None and (broken := spec.bounds.broken_by(value)):
+
+        def said(other: FieldNode) -> Value:
+            entry = beside.get(other.path)
+            return other.spec.storage.decode(entry.data) if entry is not None else self.value(other)
+
+        bounds = bounds_at(node, said) if not anyway else None
+        if bounds is not None and (broken := bounds.broken_by(value)):
             raise OutOfBounds(f"{path}: {broken}", "enter a value within the bounds, or enter it anyway")
         try:
             data = encoded(spec.storage, value, node.raw)

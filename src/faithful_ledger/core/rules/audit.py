@@ -8,8 +8,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any, Literal, NamedTuple, TypeAlias
 
+from faithful_ledger.core.binding.limits import bounds_at, limited
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage import (
@@ -72,11 +74,10 @@ def field_findings(node: FieldNode) -> Iterator[Finding]:
     except ValueRefused as error:
         yield Finding(node.path, "error", str(error))
         return
-    yield from _value_findings(node.path, node.spec, value)
+    yield from _value_findings(node.path, node.spec, value, bounds_at(node))
 
 
-def _value_findings(path: str, spec: FieldSpec, value: object) -> Iterator[Finding]:
-    bounds = spec.bounds
+def _value_findings(path: str, spec: FieldSpec, value: object, bounds: Bounds | None) -> Iterator[Finding]:
     if bounds is not None and (broken := bounds.broken_by(value)):
         nearest = bounds.least if bounds.least is not None and _below(value, bounds.least) else bounds.most
         yield Finding(path, "warning", broken, nearest)
@@ -172,7 +173,12 @@ def _columns(rows_node: RowsNode, columns: list[_Column]) -> Iterator[Finding]:
         if column.spec.unknown or column.spec.constant is not None or reported[id(column.spec)] > MOST_REPORTED:
             continue
         rows = records[:, column.offset : column.offset + column.size]
-        for finding in _column_findings(rows_node.path, column, rows):
+        decides = _deciding(column, columns)
+        found = _column_findings(rows_node.path, column, rows)
+        if decides is not None:
+            codes = records[:, decides.offset : decides.offset + decides.size]
+            found = _limited_findings(rows_node.path, column, rows, decides.spec, codes)
+        for finding in found:
             reported[id(column.spec)] += 1
             if reported[id(column.spec)] > MOST_REPORTED:
                 name = column.spec.name if column.spec.name != "item" else column.path
@@ -223,7 +229,38 @@ def _column_findings(rows_node: str, column: _Column, rows: Bytes) -> Iterator[F
         except ValueRefused as error:
             yield Finding(path, "error", str(error))
             continue
-        yield from _value_findings(path, column.spec, value)
+        yield from _value_findings(path, column.spec, value, column.spec.bounds)
+
+
+def _deciding(column: _Column, columns: list[_Column]) -> _Column | None:
+    """The choice beside a field that decides its bounds."""
+    by = column.spec.bounds.by if column.spec.bounds is not None else ""
+    beside = f"{column.path.rpartition('.')[0]}.{by}"
+    return next((each for each in columns if by and each.path == beside), None)
+
+
+def _limited_findings(path: str, column: _Column, rows: Bytes, decides: FieldSpec, codes: Bytes) -> Iterator[Finding]:
+    """Those of a field of which another one decides the bounds: for each code that occurs, as with fixed ones."""
+    import numpy
+
+    found = decides.storage.rows(codes)
+    bounds, catalogue = column.spec.bounds, decides.catalogue
+    assert bounds is not None and catalogue is not None
+    numbers = found[0] if found is not None else numpy.array([decides.storage.whole(raw.tobytes()) for raw in codes])
+    findings: list[tuple[int, Finding]] = []
+    for code in numpy.unique(numbers).tolist():
+        where = numpy.flatnonzero(numbers == code)
+        now = limited(bounds, catalogue, code)
+        for index in _suspects(replace(column.spec, bounds=now), rows[where]).tolist():
+            record = int(where[index])
+            try:
+                value = column.spec.storage.decode(rows[record].tobytes())
+            except ValueRefused as error:
+                findings.append((record, Finding(f"{path}[{record}]{column.path}", "error", str(error))))
+                continue
+            found_here = _value_findings(f"{path}[{record}]{column.path}", column.spec, value, now)
+            findings += [(record, each) for each in found_here]
+    yield from (each for _, each in sorted(findings, key=lambda each: each[0]))
 
 
 def _suspects(spec: FieldSpec, rows: Bytes) -> Bytes:

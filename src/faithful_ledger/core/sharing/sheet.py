@@ -210,7 +210,9 @@ def _seal(field: FieldSpec, seal: SealSpec) -> str:
 def _bounds(bounds: Bounds) -> str:
     least = "" if bounds.least is None else f"{bounds.least}"
     most = "" if bounds.most is None else f"{bounds.most}"
-    return f"{least} to {most}".strip() + _why(bounds.why)
+    by = f" as {bounds.by} allows" if bounds.by else ""
+    span = f"{least} to {most}".strip() if least or most else ""
+    return f"{span}{by}".strip() + _why(bounds.why)
 
 
 def _value(node: Node | None) -> str:

@@ -41,12 +41,25 @@ __all__ = [
 
 
 @dataclass(slots=True, frozen=True)
+class Catalogue:
+    """Names by code, with the groups that some are in, and the least and the most that some allow."""
+
+    name: str
+    names: dict[int, str]
+    groups: dict[int, str] = field(default_factory=dict)
+    limits: dict[int, tuple[int | float | None, int | float | None]] = field(default_factory=dict)
+
+
+@dataclass(slots=True, frozen=True)
 class Bounds:
-    """What the game accepts. None is not a bound."""
+    """What the game accepts. None is not a bound. With `by` what a choice of that name beside it says decides as well,
+    by the limits of its catalogue.
+    """
 
     least: int | float | None
     most: int | float | None
     why: str
+    by: str = ""
 
     def broken_by(self, value: object) -> str:
         """How a value breaks the bounds, in words; empty where it keeps them."""
@@ -135,6 +148,7 @@ class FieldSpec(ElementSpec):
     means: str = ""
     constant: bytes | None = None
     unknown: bool = False
+    catalogue: Catalogue | None = None  # the one its names are from
 
     @property
     def is_free(self) -> bool:

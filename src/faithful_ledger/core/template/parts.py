@@ -9,6 +9,7 @@ from __future__ import annotations
 import csv
 import hashlib
 import io
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +23,8 @@ __all__ = ["Beside", "self_contained", "with_parts"]
 
 SHARED = ("catalogues", "letters", "records")
 MOST_CODES = 20_000
-CODE, NAME = "code", "name"
+CODE, NAME, GROUP = "code", "name", "group"
+LIMITS = {"least", "most"}
 
 
 class Beside:
@@ -109,8 +111,9 @@ def _part(name: str, beside: Beside) -> dict[str, Any]:
     return value
 
 
-def _codes(name: str, data: bytes) -> dict[int, str]:
-    """The names by code of a table with the columns code and name; others are for people.
+def _codes(name: str, data: bytes) -> dict[int, Any]:
+    """What a table says of each code: its name, or a mapping of name, group and limits. Its columns are code and name,
+    and group, least and most as far as they are there; others are for people.
 
     Raises:
         ValueError: it is not such a table; with the line.
@@ -121,7 +124,7 @@ def _codes(name: str, data: bytes) -> dict[int, str]:
         table = csv.DictReader(io.StringIO(text), delimiter=max(",;\t", key=first.count), strict=True)
         if not {CODE, NAME} <= set(table.fieldnames or ()):
             raise ValueError(f"{name}, line 1: the columns {CODE} and {NAME} are needed")
-        found: dict[int, str] = {}
+        found: dict[int, Any] = {}
         for row in table:
             where = f"{name}, line {table.line_num}"
             try:
@@ -130,7 +133,12 @@ def _codes(name: str, data: bytes) -> dict[int, str]:
                 raise ValueError(f"{where}: “{row[CODE]}” is not a whole number") from error
             if code in found:
                 raise ValueError(f"{where}: the code {code} is there twice")
-            found[code] = row[NAME] or ""
+            more: dict[str, Any] = {key: row.get(key) for key in (GROUP, *LIMITS) if row.get(key)}
+            for key in LIMITS & more.keys():
+                if (number := _number(more[key] or "")) is None:
+                    raise ValueError(f"{where}: {key} is “{more[key]}”, which is not a number")
+                more[key] = number
+            found[code] = {NAME: row[NAME] or "", **more} if more else row[NAME] or ""
             if len(found) > MOST_CODES:
                 raise ValueError(f"{name} has more than {MOST_CODES} codes")
     except UnicodeDecodeError as error:
@@ -138,6 +146,15 @@ def _codes(name: str, data: bytes) -> dict[int, str]:
     except csv.Error as error:
         raise ValueError(f"{name} is not a table of comma-separated values: {error}") from error
     return found
+
+
+def _number(text: str) -> int | float | None:
+    """A whole number, or one with a fraction; None for what is neither."""
+    for kind in (int, float):
+        with suppress(ValueError):
+            number = kind(text)
+            return number if abs(number) < float("inf") else None
+    return None
 
 
 def self_contained(path: Path) -> bytes:

@@ -53,6 +53,7 @@ Unsigned = Annotated[int, Field(ge=0, lt=1 << 64)]
 class Bounds(Part):
     least: Number | None = None
     most: Number | None = None
+    by: Name | None = None
     why: Words = ""
 
 
@@ -367,7 +368,16 @@ class WitnessKeys(Part):
     values: Annotated[dict[Words, Annotated[str, StringConstraints(max_length=4000)]], Field(max_length=500)]
 
 
-Catalogue = Annotated[dict[int, Words], Field(max_length=20_000)]
+class CatalogueEntry(Part):
+    """A code of a catalogue with more than its name."""
+
+    name: Words
+    group: Words = ""
+    least: Number | None = None
+    most: Number | None = None
+
+
+Catalogue = Annotated[dict[int, Words | CatalogueEntry], Field(max_length=20_000)]
 
 
 class PartText(Part):
@@ -450,7 +460,7 @@ def all_keys() -> dict[str, list[str]]:
         *ELEMENT_KINDS.values(),
         EachKeys,
     ]
-    parts += [Bounds, MomentKeys, Seal, LayerKeys, DeriveKeys, ListKeys, SettingStep, WitnessKeys]
+    parts += [Bounds, CatalogueEntry, MomentKeys, Seal, LayerKeys, DeriveKeys, ListKeys, SettingStep, WitnessKeys]
     return {
         part.__name__.removesuffix("Keys").removesuffix("Text").lower(): [
             field.alias or name for name, field in part.model_fields.items()

@@ -31,7 +31,7 @@ from faithful_ledger.core.storage import (
 )
 from faithful_ledger.core.template.model import FieldSpec, GroupSpec
 from faithful_ledger.desk.session import Selection, Session
-from faithful_ledger.desk.widgets.basics import Chooser, button, column, row
+from faithful_ledger.desk.widgets.basics import Chooser, button, column, label, row
 from faithful_ledger.desk.widgets.new_element import captioned, line_of
 
 if TYPE_CHECKING:
@@ -241,6 +241,7 @@ class ElementForm(QWidget):
             numbers = [self.session.attempt(partial(_number, text)) for text in typed]
             named = zip(("least", "most"), numbers, strict=True)
             keys: dict[str, Any] = {key: number for key, number in named if number is not None}
+            keys |= {"by": present.by} if present is not None and present.by else {}
             keys |= {"why": present.why} if present is not None and present.why and keys else {}
             self.session.describing.set(node, {"bounds": keys or None}, "bounds")
 
@@ -301,6 +302,10 @@ class ElementForm(QWidget):
     def _codes(self, node: FieldNode, spec: FieldSpec) -> None:
         """Names of values: those that are named, and codes that the save and its copies show."""
         storage = spec.storage
+        if spec.catalogue is not None:
+            text = f"Its {len(spec.catalogue.names)} names are those of the catalogue {spec.catalogue.name}."
+            self.lines.addWidget(label(text, "quiet", wrap=True))
+            return
         known = dict(storage.names) if isinstance(storage, Choice | Switches) else {}
         kind = "switches" if isinstance(storage, Switches) else "names"
         if not isinstance(storage, Choice | Switches):

@@ -12,6 +12,7 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from PySide6.QtWidgets import QWidget
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode
+from faithful_ledger.core.binding.limits import bounds_at
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import Float, JsonNumber, Switches, WholeNumber
@@ -30,6 +31,8 @@ def bounds_text(bounds: Bounds | None) -> str:
     if bounds is None:
         return ""
     least, most = bounds.least, bounds.most
+    if least is None and most is None:
+        return f"as {bounds.by} allows  {bounds.why}".rstrip()
     span = (
         f"{least} … {most}"
         if least is not None and most is not None
@@ -79,7 +82,7 @@ class FieldsModel(QAbstractTableModel):
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.EditRole):
             return self.now(node)[0]
         if role == Qt.ItemDataRole.ToolTipRole:
-            notes = [node.spec.note, bounds_text(node.spec.bounds), node.spec.locked or ""]
+            notes = [node.spec.note, bounds_text(bounds_at(node, self.save.value)), node.spec.locked or ""]
             return "\n".join([node.path, *filter(None, notes)])
         return None
 
@@ -230,7 +233,7 @@ class RowsModel(FieldsModel):
         node = self.fields[index.row()]
         if role == Qt.ItemDataRole.DisplayRole and index.column() != 2:
             now, before = self.now(node)
-            return (node.title, before or now, "", bounds_text(node.spec.bounds))[index.column()]
+            return (node.title, before or now, "", bounds_text(bounds_at(node, self.save.value)))[index.column()]
         if role == Qt.ItemDataRole.TextAlignmentRole and index.column() == 1:
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.ForegroundRole and index.column() in (1, 3):

@@ -21,7 +21,6 @@ from PySide6.QtCore import (
 from PySide6.QtGui import QFontMetrics, QGuiApplication, QKeyEvent, QKeySequence, QMouseEvent, QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QComboBox,
     QHeaderView,
     QLineEdit,
     QMenu,
@@ -39,6 +38,7 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import Choice, Switches
 from faithful_ledger.desk.theme import BROKEN, colours, sans
 from faithful_ledger.desk.widgets.basics import in_turn
+from faithful_ledger.desk.widgets.choice_box import ChoiceBox
 from faithful_ledger.desk.widgets.field_models import NUMBERS, FieldsModel, Index, RecordsModel, RowsModel
 
 __all__ = ["ROW_HEIGHT", "FieldDelegate", "FieldTable"]
@@ -141,9 +141,8 @@ class FieldDelegate(QStyledItemDelegate):
         node = model.field(index)
         assert node is not None
         if isinstance(node.spec.storage, Choice):
-            box = QComboBox(parent)
-            box.addItems([name for _, name in sorted(node.spec.storage.names.items())])
-            box.activated.connect(in_turn(partial(self.commitData.emit, box), partial(self.closeEditor.emit, box)))
+            box = ChoiceBox(node.spec.storage, node.spec.catalogue, parent)
+            box.taken.connect(in_turn(partial(self.commitData.emit, box), partial(self.closeEditor.emit, box)))
             return box
         line = QLineEdit(parent)
         line.setFont(sans(13))
@@ -153,16 +152,16 @@ class FieldDelegate(QStyledItemDelegate):
 
     def setEditorData(self, editor: QWidget, index: Index) -> None:
         text = str(index.data(Qt.ItemDataRole.EditRole))
-        if isinstance(editor, QComboBox):
-            editor.setCurrentIndex(max(editor.findText(text), 0))
-            editor.showPopup()
+        if isinstance(editor, ChoiceBox):
+            editor.show_name(text)
         elif isinstance(editor, QLineEdit):
             editor.setText(text)
             editor.selectAll()
 
     def setModelData(self, editor: QWidget, model: Any, index: Index) -> None:
-        text = editor.currentText() if isinstance(editor, QComboBox) else editor.text()  # type: ignore[attr-defined]
-        if text != str(index.data(Qt.ItemDataRole.EditRole)):
+        text = editor.chosen if isinstance(editor, ChoiceBox) else editor.text()  # type: ignore[attr-defined]
+        nothing = isinstance(editor, ChoiceBox) and not text
+        if text != str(index.data(Qt.ItemDataRole.EditRole)) and not nothing:
             self.entered.emit(model.field(index), text)
 
     def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:

@@ -11,6 +11,7 @@ from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QCheckBox, QFrame, QLayout, QLineEdit, QVBoxLayout, QWidget
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.binding.limits import bounds_at
 from faithful_ledger.core.binding.spans import fields_between
 from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.records import Mark, Quantity
@@ -38,6 +39,7 @@ MARGIN_WIDTH, NARROW_WIDTH, NARROW_WINDOW = 292, 216, 1060
 MOST_NOT_TRIED = 5
 LEAST_COVERED = 4  # bytes whose checksums are worth a look
 MOST_FILES = 12  # of a folder that are named
+MOST_NAMES = 16  # of a choice
 STANDINGS = {
     "proven": ("holds", f"{HOLDS} proven in the game"),
     "fits": ("open", f"{OPEN} fits the sightings"),
@@ -285,7 +287,7 @@ class Margin(QFrame):
         self._add(pair("begins", place(node.start)), pair("size", f"{node.size} byte{'s' if node.size != 1 else ''}"))
         self._add(pair("stored as", spec.storage.about))
         if spec.bounds is not None:
-            self._add(pair("bounds", bounds_text(spec.bounds)))
+            self._add(pair("bounds", bounds_text(bounds_at(node, save.value))))
         if not spec.unknown and save.template is not None:
             role, text = STANDINGS[spec.standing]
             self._add(pair("standing", text, role))
@@ -302,8 +304,9 @@ class Margin(QFrame):
         if spec.note:
             self._add(pair("note", spec.note))
         if isinstance(spec.storage, Choice | Switches):
-            names = ", ".join(name for _, name in sorted(spec.storage.names.items()))
-            self._add(pair("names", names))
+            names = [name for _, name in sorted(spec.storage.names.items())]
+            more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
+            self._add(pair("names", ", ".join(names[:MOST_NAMES]) + more))
         self._entry(node, now)
         self._whose(save, node)
         if save.template is None or node.spec.parent is None:  # what has only its path belongs to no layout

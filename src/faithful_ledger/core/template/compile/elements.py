@@ -107,6 +107,7 @@ class Elements:
         self.compiled: dict[str, _Compiled] = {}
         self.open: dict[str, GroupSpec] = {}  # the records that are being compiled
         self.keyed: list[tuple[Where, RowsSpec]] = []
+        self.limited: list[tuple[Where, FieldSpec]] = []
 
     def file(self, layout: list[Keys], root: GroupSpec, format_: str, order: Order, where: Where) -> None:
         """Fill in the root of a file; the first file's fields are known to all."""
@@ -119,6 +120,12 @@ class Elements:
         for where, rows in self.keyed:
             if not isinstance(rows.item, GroupSpec) or rows.item.named(rows.key or "") is None:
                 self.mistakes.append((where, f"the record has no field “{rows.key}”"))
+        for where, field in self.limited:
+            by = field.bounds.by if field.bounds is not None else ""
+            decides = self.find(field, by)
+            if not isinstance(decides, FieldSpec) or decides.catalogue is None or not decides.catalogue.limits:
+                text = f"“{by}” is not a choice beside it, from a catalogue with `least` or `most`"
+                self.mistakes.append((where, text))
         for where, element, path in self.later:
             if not self.leads_to(element, path):
                 self.mistakes.append((where, f"“{path}” leads to no field or group{self.hint(path, element)}"))
@@ -290,7 +297,12 @@ class Elements:
         element.standing, element.locked = keys.get("standing", "guessed"), keys.get("locked")
         element.unit, element.means = keys.get("unit", ""), keys.get("means", "")
         if bounds := keys.get("bounds"):
-            element.bounds = Bounds(bounds.get("least"), bounds.get("most"), bounds.get("why", ""))
+            by = bounds.get("by") or ""
+            element.bounds = Bounds(bounds.get("least"), bounds.get("most"), bounds.get("why", ""), by)
+            if by:
+                self.limited.append(((*where, "bounds", "by"), element))
+        if isinstance(keys.get("names"), str):
+            element.catalogue = self.storages.catalogues.get(keys["names"])
         derived = [kind for kind in ("length", "count", "offset") if keys.get(f"{kind}_of") is not None]
         seal = keys.get("seal")
         if len(derived) + (seal is not None) > 1:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from fractions import Fraction
-from typing import TypeAlias
+from typing import Any, TypeAlias
 
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.formats import DOCUMENTS
@@ -52,6 +52,7 @@ from faithful_ledger.core.storage import (
 from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.compile.mistakes import Keys, Mistakes, Where
 from faithful_ledger.core.template.model import (
+    Catalogue,
     ElementSpec,
     FieldSpec,
     GroupSpec,
@@ -64,6 +65,19 @@ MOST_BYTES = 1 << 16
 SCALING = {"scale", "bias", "rounding"}
 BITS = re.compile(r"([ui])([0-9]{1,2})")
 
+
+def _catalogue(name: str, table: dict[int, Any]) -> Catalogue:
+    """From what stands behind each code: a name, or a mapping."""
+    entries = {code: entry if isinstance(entry, dict) else {"name": entry} for code, entry in table.items()}
+    limited = {code: (each.get("least"), each.get("most")) for code, each in entries.items()}
+    return Catalogue(
+        name,
+        {code: each["name"] for code, each in entries.items()},
+        {code: each["group"] for code, each in entries.items() if each.get("group")},
+        {code: limits for code, limits in limited.items() if limits != (None, None)},
+    )
+
+
 Formula: TypeAlias = Callable[[Keys, str, ElementSpec, Where], Expression | None]
 
 
@@ -72,13 +86,14 @@ class Storages:
 
     def __init__(
         self,
-        catalogues: dict[str, dict[int, str]],
+        catalogues: dict[str, dict[int, Any]],
         letters: dict[str, dict[int, str]],
         mistakes: Mistakes,
         formula: Formula,
     ) -> None:
         self.letters = {name: Letters(name, table) for name, table in letters.items()}
-        self.catalogues, self.mistakes, self.formula = catalogues, mistakes, formula
+        self.catalogues = {name: _catalogue(name, table) for name, table in catalogues.items()}
+        self.mistakes, self.formula = mistakes, formula
         self.format = "binary"
         self.order: Order = "little"
 
@@ -298,5 +313,5 @@ class Storages:
             if given not in self.catalogues:
                 hint = did_you_mean(given, self.catalogues)
                 self.mistakes.append((where, f"there is no catalogue “{given}”{'; ' + hint if hint else ''}"))
-            return self.catalogues.get(given, {})
+            return self.catalogues[given].names if given in self.catalogues else {}
         return {int(number): name for number, name in given.items()}
