@@ -99,6 +99,7 @@ POCKET = {0: "A", 1: "B", 2: "\u00e9", 0x41: "x", 255: " "}
 def some_layout(rng: random.Random, depth: int = 0, names: list[str] | None = None) -> list[dict[str, object]]:
     """A layout that is right for the most part: fields, lengths, counts, seals, repeats within repeats."""
     names = names if names is not None else []
+    texts: list[str] = []
     layout: list[dict[str, object]] = []
     for number in range(rng.randint(1, 6)):
         name = f"f{depth}{number}"
@@ -115,8 +116,18 @@ def some_layout(rng: random.Random, depth: int = 0, names: list[str] | None = No
                 element |= {rng.choice(("names", "switches")): dict(enumerate(rng.sample(WORDS, 4)))}
             elif rng.random() < 0.2:
                 element |= {"scale": rng.choice((10, "1/3", 0.5)), "bounds": {"least": 0, "most": 100}}
+            elif number_type == "u8" and rng.random() < 0.2:
+                element |= {"names": "item"}
+            elif rng.random() < 0.1:
+                element |= {"bounds": {"most": 100, "by": rng.choice((*names, name))}}
         elif kind == "text":
-            element = {"field": name, "as": "text", "length": rng.choice(("u8", "u16", "u32"))}
+            element = {
+                "field": name,
+                "as": "text",
+                "length": rng.choice(("u8", "u16", "u32", "i16", "i32be", "uleb128")),
+            }
+            element |= rng.choice(({}, {}, {"ended_by": "00"}, {"encoding": "utf-16-le", "counts": "letters"}))
+            texts.append(name)
         elif kind == "fixed":
             element = {
                 "field": name,
@@ -137,6 +148,8 @@ def some_layout(rng: random.Random, depth: int = 0, names: list[str] | None = No
         elif kind == "rows" and depth < 4:
             inner = (
                 {"each": {"as": number_type}}
+                if rng.random() < 0.4
+                else {"record": "tree"}
                 if rng.random() < 0.4
                 else {"layout": some_layout(rng, depth + 1, list(names))}
             )
@@ -170,6 +183,8 @@ def some_layout(rng: random.Random, depth: int = 0, names: list[str] | None = No
                 "as": "u8",
                 rng.choice(("at", "when")): rng.choice((0, 1, -1, names[0] if names else 5)),
             }
+        if texts and texts[-1] != name and rng.random() < 0.15:
+            element["when"] = rng.choice((f'{texts[-1]} == "x"', f'{texts[-1]} not in ("x", "")', f'{name} != "x"'))
         if rng.random() < 0.05:
             element["behind"] = rng.choice(("41 42", "00 00 00"))
         layout.append(element)
@@ -181,6 +196,10 @@ def some_layout(rng: random.Random, depth: int = 0, names: list[str] | None = No
 def some_template(rng: random.Random) -> str:
     document: dict[str, object] = {"ledger": 1, "id": "fuzz", "title": "Fuzz", "recognise": [{"name": "*.bin"}]}
     document["letters"] = {"pocket": POCKET}
+    document["catalogues"] = {
+        "item": {1: "rope", 2: {"name": "lamp", "group": "light", "most": rng.choice((5, -1, 2.5))}}
+    }
+    document["records"] = {"tree": some_tree(rng)}
     document["files"] = {"save": {"name": "*.bin", "order": rng.choice(("little", "big")), "layout": some_layout(rng)}}
     if rng.random() < 0.2:
         document["files"]["inner"] = {  # type: ignore[index]
@@ -189,6 +208,14 @@ def some_template(rng: random.Random) -> str:
             "layout": some_layout(rng),
         }
     return re.sub(r'"(\d+)": ', r"\1: ", json.dumps(document))  # as numbers, which JSON has not as keys
+
+
+def some_tree(rng: random.Random) -> list[dict[str, object]]:
+    """A record that may hold itself, with an end or without."""
+    holds: dict[str, object] = {"rows": "inner", "record": "tree"}
+    holds |= rng.choice(({"ended_by": "00"}, {"count": "many"}, {"count": 1}, {"count": 2}, {"size": "many"}, {}))
+    holds |= rng.choice(({}, {"when": "many < 9"}, {"key": "many"}))
+    return [{"field": "many", "as": rng.choice(("u8", "uleb128"))}, *some_layout(rng, 3), holds]
 
 
 def some_layer(rng: random.Random) -> str | dict[str, object]:

@@ -14,7 +14,7 @@ from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.outline import outlined
 from faithful_ledger.core.posting.plan import FilePlan, Plan
-from faithful_ledger.core.rules import Finding, double_keys, keyed_rows
+from faithful_ledger.core.rules import Finding, audit, double_keys, keyed_rows
 from faithful_ledger.core.rules.over_rows import row_findings
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import same_bytes
@@ -67,6 +67,16 @@ def _lost(save: Save, result: Save) -> Iterator[Finding]:
             yield Finding(error.path, "warning", f"it would not be found again: {error.what}")
 
 
+def _new_errors(save: Save, result: Save, changed: list[FilePlan]) -> Iterator[Finding]:
+    """Values that make no sense then and are not wrong now: after an entry that steers which elements are there."""
+    before = {finding.path for finding in save.findings if finding.level == "error"}
+    for file in changed:
+        after = result.files[file.file.name].bound
+        for finding in audit(after.root) if after is not None else ():
+            if finding.level == "error" and finding.path not in before:
+                yield finding
+
+
 def _doubled(save: Save, result: Save, changed: set[str]) -> Iterator[Finding]:
     """Records that entries give the same key as another one; those that had it before are not the entries' mistake."""
     for name in changed:
@@ -116,9 +126,13 @@ def check_result(save: Save, plan: Plan) -> None:
             )
         files[file.file.name] = SaveFile(file.file.name, file.file.path, file.patched, None, again)
     result = outlined(Save(save.template, files, save.folder, save.roots))
-    for entry in [*plan.entries, *plan.followers]:
-        # What moves nothing and steers nothing is where it was, and reads back as it was made.
-        if entry.is_bytes or not (entry.moves or save.template.steers(entry.node.spec.name)):
+    entries = [*plan.entries, *plan.followers]
+    sealed = [renewal.node for file in changed for renewal in file.renewals if renewal.node.spec.seal is not None]
+    steered = {node.spec.name for node in (*sealed, *(entry.node for entry in entries))}
+    is_rebuilt, is_shaped = (any(map(test, steered)) for test in (save.template.steers, save.template.shapes))
+    for entry in entries:
+        # What moves nothing is where it was, and reads back as it was made, if nothing steers the elements.
+        if entry.is_bytes or not (entry.moves or is_rebuilt):
             continue
         if lost := next((error for error in result.missing if error.path == entry.path), None):
             raise EntryError(f"{entry.path} would not be found again: {lost.what}", "nothing was written")
@@ -134,6 +148,8 @@ def check_result(save: Save, plan: Plan) -> None:
     plan.findings += row_findings(save.template.row_rules, result.nodes)
     plan.findings += _lost(save, result)
     plan.findings += _doubled(save, result, {file.file.name for file in changed})
+    if is_shaped:
+        plan.findings += _new_errors(save, result, changed)
     if save.renew_broken is True:
         _check_broken(save, plan, bound)
 

@@ -50,22 +50,28 @@ class _Text(Storage):
         self.encoding = str(encoding)
         self.name = {"iso8859-1": "latin-1"}.get(self.encoding, self.encoding)
 
-    def _decode(self, raw: bytes) -> str:
+    def _decode(self, raw: bytes, encoding: str = "") -> str:
+        """In its own encoding, or in another one."""
         try:
-            return raw.decode(self.encoding) if self.letters is None else self.letters.decode(raw)
+            if encoding or self.letters is None:
+                return raw.decode(encoding or self.encoding)
+            return self.letters.decode(raw)
         except UnicodeError as error:
             raise ValueRefused(
-                f"the bytes {raw[:12].hex(' ')}{' …' if len(raw) > 12 else ''} are not {self.name} text",
+                f"the bytes {raw[:12].hex(' ')}{' …' if len(raw) > 12 else ''} are not {encoding or self.name} text",
                 "the encoding in the template may be another",
             ) from error
 
-    def _encode(self, value: Value) -> bytes:
+    def _encode(self, value: Value, encoding: str = "") -> bytes:
         if not isinstance(value, str):
             raise ValueRefused(f"{value!r} is not a text", "enter one")
         try:
-            return value.encode(self.encoding) if self.letters is None else self.letters.encode(value)
+            if encoding or self.letters is None:
+                return value.encode(encoding or self.encoding)
+            return self.letters.encode(value)
         except UnicodeError as error:
-            raise ValueRefused(f"“{value[:40]}” cannot be written in {self.name}", "use other letters") from error
+            what = f"“{value[:40]}” cannot be written in {encoding or self.name}"
+            raise ValueRefused(what, "use other letters") from error
 
     def from_text(self, text: str, old: Value = None) -> str:
         self.encode(text)
@@ -218,7 +224,7 @@ class PrefixedText(_Text):
             if not raw.endswith(end):
                 raise ValueRefused("the terminator of the text is missing", "the template may mean another value")
             raw = raw[: -len(end)]
-        return raw.decode(self.wide) if number < 0 else self._decode(raw)
+        return self._decode(raw, self.wide if number < 0 else "")
 
     def decode(self, raw: bytes) -> str:
         width = self._width(raw)
@@ -236,7 +242,7 @@ class PrefixedText(_Text):
         had_nothing = 0 < width <= len(old) and not any(old[:width])
         is_wide = bool(self.wide) and isinstance(value, str) and not value.isascii()
         end = b"" if not value and had_nothing else self.end and b"\0\0" if is_wide else self.end
-        raw = (str(value).encode(self.wide) if is_wide else self._encode(value)) + end
+        raw = self._encode(value, self.wide if is_wide else "") + end
         units, rest = divmod(len(raw), 2 if is_wide else self.unit)
         if self.room is not None and len(raw) > self.room:
             what = f"“{str(value)[:40]}” takes {len(raw)} bytes and the buffer has {self.room}"

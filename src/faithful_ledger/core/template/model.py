@@ -427,7 +427,21 @@ class Template:
         """Whether other elements may be elsewhere, or gone, where a field of this name changes: an expression reads it,
         it is a key, or elements are found by bytes, which may be any.
         """
-        return self._steering is None or name in self._steering
+        return self._steering is None or name in self._steering or self.shapes(name)
+
+    def shapes(self, name: str) -> bool:
+        """Whether an expression reads a field of this name, so that it decides what is there, and where."""
+        return name in self._shaping
+
+    @cached_property
+    def _shaping(self) -> frozenset[str]:
+        found: set[str] = set()
+        for element in self.elements():
+            size = element.size if isinstance(element, FieldSpec | GroupSpec | RowsSpec) else None
+            count = element.count if isinstance(element, RowsSpec) else None
+            for part in (element.address, element.when, size, count):
+                found |= {name for path in (part.names if part is not None else ()) for name in path.split(".")}
+        return frozenset(found)
 
     @cached_property
     def _steering(self) -> frozenset[str] | None:
@@ -435,10 +449,6 @@ class Template:
         for element in self.elements():
             if element.address.is_found:
                 return None
-            size = element.size if isinstance(element, FieldSpec | GroupSpec | RowsSpec) else None
-            count = element.count if isinstance(element, RowsSpec) else None
-            for part in (element.address, element.when, size, count):
-                found |= {name for path in (part.names if part is not None else ()) for name in path.split(".")}
             found |= {element.address.table} if element.address.table else set()
             path = element.address.path
             found |= {step.key for step in path.steps(lambda _: 0) if step.key} if path is not None else set()
