@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import gzip
+import hashlib
 import io
 import json
 import os
@@ -58,6 +59,24 @@ class CommandCase(LedgerCase):
 
 
 class LookingTest(CommandCase):
+    def test_seals_in_a_file_of_their_own(self) -> None:
+        folders = [self.folder / f"slot-{number}" for number in range(3)]
+        for number, folder in enumerate(folders):
+            folder.mkdir()
+            data = random.Random(number).randbytes(400)
+            (folder / "quay.dat").write_bytes(data)
+            (folder / "quay.md5").write_text(hashlib.md5(data).hexdigest())
+        files = [folder / "quay.dat" for folder in folders]
+        for names, stored in ((folders, "quay.md5"), (files, "the file ….md5")):
+            found = self.json_of("find-seals", *names, "--algorithm", "md5")["seals"]
+            self.assertEqual(
+                [(f["algorithm"], f["layer"], f["from"], f["to"]) for f in found], [("md5", stored, 0, 400)]
+            )
+        mixed = self.refused(2, "find-seals", folders[0], files[1])
+        self.assertIn("some of these are folders and some are files", mixed)
+        (self.folder / "empty").mkdir()
+        self.assertIn("do not have a file of one name", self.refused(2, "find-seals", self.folder / "empty"))
+
     def test_read(self) -> None:
         saves = self.harbour()
         document = self.json_of("read", saves / "harbour.bwk")

@@ -330,6 +330,43 @@ def damaged(content: bytes, at: int) -> bytes:
     return content[:at] + bytes([content[at] ^ 0x41]) + content[at + 1 :]
 
 
+class BesideTest(LedgerCase):
+    """Checksums that are not in the file they cover, but in one beside it."""
+
+    def test_what_covers_another_file_is_found_in_the_file_beside_it(self) -> None:
+        turn = random.Random()
+        seed = turn.randrange(1 << 32)
+        turn.seed(seed)
+        saves: list[bytes] = []
+        beside: dict[str, list[bytes]] = {"a.sum": [], "list.json": [], "other.bin": []}
+        for step in range(3):
+            plain = json.dumps(company(turn, step)).encode() * 3
+            saves.append(b"QUAY" + turn.randbytes(4) + zlib.compress(plain))
+            beside["other.bin"].append(turn.randbytes(turn.randrange(300, 500)))
+            beside["a.sum"].append(f"{hashlib.sha256(saves[-1]).hexdigest()}  a.sav\n".encode())
+            listed = {
+                "day": step,
+                "plain": hashlib.md5(plain).hexdigest(),
+                "other": zlib.crc32(beside["other.bin"][-1]),
+            }
+            beside["list.json"].append(json.dumps(listed).encode())
+        with self.subTest(seed=seed):
+            found = {
+                (each.held.words, each.over.words, each.finding.algorithm.name)
+                for each in search_seals(saves, beside=beside, called="a.sav")
+                if each.finding.sure and each.over is not None
+            }
+            self.assertLessEqual(
+                {
+                    ("a.sum", "a.sav", "sha-256"),
+                    ("list.json", "zlib at 0x8 (8)", "md5"),
+                    ("list.json", "other.bin", "crc-32"),
+                },
+                found,
+            )
+            self.assertEqual({held for held, _, _ in found}, {"a.sum", "list.json"})
+
+
 class BlocksTest(LedgerCase):
     def test_each_slot_has_its_sum_and_the_inverse_of_it(self) -> None:
         turn, size, count = random.Random(), random.choice((0x400, 0x800)), 3

@@ -58,6 +58,7 @@ examples:
   faithful-ledger find-seals a.sav b.sav c.sav d.sav
   faithful-ledger find-seals a.sav b.sav --algorithm crc-32 --stored-at 0x10
   faithful-ledger find-seals a.sav b.sav --key "62 72 69 6E"
+  faithful-ledger find-seals slot-1/ slot-2/ slot-3/    checksums of one file in another
 """,
     "locate": """\
 examples:
@@ -106,7 +107,7 @@ def _locate(command: argparse.ArgumentParser) -> None:
 
 def _find_seals(command: argparse.ArgumentParser) -> None:
     add = command.add_argument
-    add("files", metavar="FILE", nargs="+", help="saves of one game; four of one size tell most")
+    add("files", metavar="FILE", nargs="+", help="saves of one game, four of one size say most; or the folder of each")
     add("--most", metavar="N", type=int, default=20, help="how many seals to list at most")
     add("--algorithm", metavar="A", help="only this algorithm, or those whose names begin so")
     add("--over", metavar="FROM..TO", help="only over these offsets of the first file")

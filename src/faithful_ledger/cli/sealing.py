@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 __all__ = ["find_seals"]
 
 LARGEST = 64 << 20
+MOST_BESIDE, LARGEST_ENDING = 24, 1 << 16  # files beside a save that are looked at, and their bytes
 LONGEST_KEY = 1 << 16
 
 
@@ -31,13 +32,13 @@ def find_seals(options: argparse.Namespace) -> int:
     from faithful_ledger.core.seal_search import Part, Placed, in_rows, search_seals
     from faithful_ledger.core.seals.finder import nearly
 
-    contents = [_content(Path(name)) for name in options.files]
+    contents, beside, called = _files([Path(name) for name in options.files])
     hints = _hints(options)
     end = Deadline(options.seconds)
     documents: list[dict[str, Any]] = []
     rows: list[tuple[str, ...]] = []
     with end.cancelled_by_ctrl_c():
-        in_blocks, found = in_rows(search_seals(contents, hints, end))
+        in_blocks, found = in_rows(search_seals(contents, hints, end, beside=beside, called=called))
         for row in in_blocks:
             documents += [_row_document(row, Placed(each, Part(tuple(contents)))) for each in row.seals]
         for placed in found[: max(options.most - len(documents), 0)]:
@@ -118,6 +119,40 @@ def _rule_document(rule: BlockRule, content: bytes) -> dict[str, Any]:
     }
 
 
+def _files(paths: list[Path]) -> tuple[list[bytes], dict[str, list[bytes]], str]:
+    """The saves, the files that each of them has beside it, by name, and what the saves are called: of a folder the
+    largest one that all folders have and the others, else those that are called after the save.
+    """
+    if any(path.is_dir() for path in paths):
+        if not all(path.is_dir() for path in paths):
+            raise AddressError("some of these are folders and some are files", "name either files or folders")
+        names = [{each.name: each.stat().st_size for each in path.iterdir() if each.is_file()} for path in paths]
+        common = sorted(set(names[0]).intersection(*names[1:]), key=lambda name: (-names[0][name], name))
+        common = [name for name in common if all(each[name] for each in names)][:MOST_BESIDE]
+        if not common:
+            raise AddressError("these folders do not have a file of one name", "name folders of the same kind of save")
+        main = common[0]
+        contents = {name: [_content(path / name) for path in paths] for name in common}
+        return contents.pop(main), contents, main
+    endings = [_endings(path) for path in paths]
+    common = sorted(set(endings[0]).intersection(*endings[1:]))[:MOST_BESIDE]
+    beside = {f"the file …{ending}": [_content(each[ending]) for each in endings] for ending in common}
+    return [_content(path) for path in paths], beside, "the save"
+
+
+def _endings(path: Path) -> dict[str, Path]:
+    """The small files that are called after a save, by what is behind its name: a.sav.md5, a.md5."""
+    if not path.is_file():
+        return {}
+    beginnings = dict.fromkeys((path.name, path.stem))
+    found: dict[str, Path] = {}
+    for each in path.parent.iterdir():
+        ending = next((each.name.removeprefix(name) for name in beginnings if each.name.startswith(f"{name}.")), "")
+        if ending and each != path and each.is_file() and 0 < each.stat().st_size <= LARGEST_ENDING:
+            found.setdefault(ending, each)
+    return found
+
+
 def _content(path: Path) -> bytes:
     source, _ = open_source(path)
     if not source.size:
@@ -194,7 +229,7 @@ def _document(placed: Placed) -> dict[str, Any]:
 def _row(placed: Placed) -> tuple[str, ...]:
     finding = placed.finding
     return (
-        f"0x{placed.at:X} · {placed.at}",
+        f"0x{placed.at:X} · {placed.at}{f' of {placed.held.words}' if placed.held.beside else ''}",
         f"{finding.form}, {finding.size} bytes",
         finding.name_in_words,
         placed.covers_in_words(),

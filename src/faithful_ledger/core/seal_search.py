@@ -4,8 +4,9 @@ texts, and from one to the other, as a checksum in a header over what is unpacke
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
+from types import MappingProxyType
 from typing import NamedTuple
 
 from faithful_ledger.core.deadline import NEVER, Deadline
@@ -29,11 +30,14 @@ __all__ = ["Part", "Placed", "in_rows", "search_seals", "text_of"]
 MOST_STRINGS, SHORTEST = 12, 16  # strings of a text that are looked at, the longest first; letters of one
 LEAST_SEARCHED = 64  # bytes of a part, within which a seal of its own is looked for
 LARGEST_TEXT = 16 << 20
+LARGEST_BESIDE = 1 << 20  # bytes of a file in which checksums of other files are looked for
+NOTHING_BESIDE: Mapping[str, Sequence[bytes]] = MappingProxyType({})
 
 
 class Part(NamedTuple):
     """Bytes of each save that can be searched: the files, or a payload inside another part, which is reached through
-    `layers`, or is the string at `path` of a text with the layers it is in. `words` say it for people.
+    `layers`, or is the string at `path` of a text with the layers it is in; or the files `beside` them that have this
+    name. `words` say it for people.
     """
 
     contents: tuple[bytes, ...]
@@ -41,6 +45,7 @@ class Part(NamedTuple):
     layers: tuple[LayerSpec, ...] = ()
     path: str = ""
     around: Part | None = None
+    beside: str = ""
 
     @property
     def outer(self) -> Iterator[Part]:
@@ -106,14 +111,18 @@ def search_seals(
     hints: Hints | None = None,
     end: Deadline = NEVER,
     report: Callable[[list[Placed]], None] = lambda found: None,
+    beside: Mapping[str, Sequence[bytes]] = NOTHING_BESIDE,
+    called: str = "the save",
 ) -> list[Placed]:
     """The seals of saves of one game, the surest first; those of the files before those inside of them. `report` is
-    given what is known whenever there is more. What is found until the time is up is returned.
+    given what is known whenever there is more. What is found until the time is up is returned. Of files `beside` the
+    saves, one for each of them by name, what covers all of another file is found; the saves are `called` so then.
 
     With a range or a place in `hints` only the files themselves are looked at: an offset is one of theirs.
     """
     hints = hints or Hints()
-    contents = tuple(dict.fromkeys(saves))
+    together = list(dict.fromkeys(zip(saves, *beside.values(), strict=True)))
+    contents = tuple(dict.fromkeys(saves)) if not beside else tuple(each[0] for each in together)
     files = Part(contents)
     if hints.over is not None or hints.stored_at is not None or not contents:
         parts = [files]
@@ -122,6 +131,16 @@ def search_seals(
     found: list[Placed] = []
     for part in parts[1:]:
         found += _from_outside(part, hints, end)
+    if beside and len(parts) > 0 and hints.over is None and hints.stored_at is None:
+        others = [
+            Part(tuple(each[number] for each in together), name, beside=name) for number, name in enumerate(beside, 1)
+        ]
+        inside = [
+            inner._replace(words=f"{other.words} → {inner.words}")
+            for other in others
+            for inner in _parts_inside(other, end)
+        ]
+        found += _between(files, files._replace(words=called), [*parts[1:], *others, *inside], hints, end)
     if found:
         report(_best(found))
     searched = [part for part in parts if len(part.contents[0]) >= LEAST_SEARCHED]
@@ -169,6 +188,26 @@ def _from_outside(part: Part, hints: Hints, end: Deadline) -> Iterator[Placed]:
             in_a_stream = any(low <= placed.at < high for low, high in own)
             if not in_a_stream and (len(part.contents) > 1 or finding.algorithm.bits >= 32):
                 yield placed
+
+
+def _between(files: Part, named: Part, others: Sequence[Part], hints: Hints, end: Deadline) -> Iterator[Placed]:
+    """Checksums over all of a file, or of what is packed in one, that are stored in another one. The first files are
+    `named` so where they are covered.
+    """
+    algorithms = algorithms_for(hints)
+    for over in (named, *others):
+        if len(set(over.contents)) < 2 <= len(over.contents):
+            continue
+        outermost = [over, *over.outer][-1]
+        results: dict[Algorithm, int] = {}
+        for held in (files, *(each for each in others if each.beside)):
+            own = held is outermost or (held is files and outermost is named)
+            if own or len(held.contents[0]) > LARGEST_BESIDE:
+                continue
+            stored = places(held.contents)
+            for finding in across(held.contents, over.contents, stored, algorithms, end, results=results):
+                if len(over.contents) > 1 or finding.algorithm.bits >= 32:
+                    yield Placed(finding, held, over)
 
 
 def _streams(outer: Part, part: Part) -> list[tuple[int, int]]:

@@ -80,7 +80,7 @@ def _formulas(written: str, key: str | int, in_text: bool) -> Iterator[tuple[int
     if key == "at" and in_text:
         yield from ((match.start(), match[0]) for match in IN_BRACES.finditer(written))
     else:
-        yield 0, QUOTED.sub(lambda match: " " * len(match[0]), written)  # a text is no name
+        yield 0, QUOTED.sub(lambda match: " " * len(match[0]), written)  # a quoted text names nothing
 
 
 def _outwards(element: ElementSpec, main: GroupSpec) -> Iterator[GroupSpec]:

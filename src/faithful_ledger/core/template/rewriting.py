@@ -218,7 +218,7 @@ class YamlText:
     # nodes and places
 
     def _item(self, where: Where) -> _Item | None:
-        """The innermost item that a place is in, where this can be told without reading the whole text."""
+        """The innermost item that a place is in, where that is known without reading the whole text."""
         document = lately_read(self.text) if not self._is_item else None
         found = document.item_at(where) if document is not None else None
         if document is None or found is None:

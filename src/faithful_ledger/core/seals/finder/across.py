@@ -33,11 +33,14 @@ def across(
     places: Sequence[Place],
     algorithms: Sequence[Algorithm],
     end: Deadline = NEVER,
+    *,
+    results: dict[Algorithm, int] | None = None,
 ) -> Iterator[Finding]:
     """What holds in every save; `places` are those of `contents`, and each save's payload is at the same index. The
-    edges of what is covered are offsets in the payload.
+    edges of what is covered are offsets in the payload. With `results`, which remembers those of the payload, only what
+    covers all of it is looked for.
     """
-    looking = _Across(contents, payloads, places)
+    looking = _Across(contents, payloads, places, results)
     for each in algorithms:
         if each.name == LENGTH:
             yield from looking.lengths(each)
@@ -45,7 +48,7 @@ def across(
         slow = each.name in SLOW
         if slow and len(looking.payload) > LARGEST_SLOW:
             continue
-        for head, tail in [(0, 0)] if slow else product(HEADS, TAILS):
+        for head, tail in [(0, 0)] if slow or results is not None else product(HEADS, TAILS):
             if end.over:
                 return
             yield from looking.over(each, head, tail)
@@ -54,7 +57,14 @@ def across(
 class _Across:
     """The shortest payload is looked at first; what is found there is checked in the others."""
 
-    def __init__(self, contents: Sequence[bytes], payloads: Sequence[bytes], places: Sequence[Place]) -> None:
+    def __init__(
+        self,
+        contents: Sequence[bytes],
+        payloads: Sequence[bytes],
+        places: Sequence[Place],
+        results: dict[Algorithm, int] | None = None,
+    ) -> None:
+        self.results = results if results is not None else {}
         number = min(range(len(payloads)), key=lambda j: len(payloads[j]))
         self.contents, self.payloads = contents, payloads
         self.content, self.payload = contents[number], payloads[number]
@@ -80,7 +90,9 @@ class _Across:
         size = len(self.payload)
         if size - head - tail < LEAST_COVERED:
             return
-        result = self.numbers.of(algorithm, head, size - tail, 0, 0, None)
+        if head or tail or (result := self.results.get(algorithm)) is None:
+            result = self.numbers.of(algorithm, head, size - tail, 0, 0, None)
+            self.results |= {algorithm: result} if not head and not tail else {}
         for changed, number in changes(algorithm, result) if not algorithm.is_digest else ():
             for place in self.by_value.get((algorithm.bits, number), ()):
                 each = replace(algorithm, changed=changed)
