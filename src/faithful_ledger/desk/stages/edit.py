@@ -41,6 +41,7 @@ __all__ = ["EditStage"]
 MOST_FINDINGS = 6
 MOST_VALUES = 20_000  # of binary files that are listed
 NARROW = 700
+ABOVE = 60  # pixels of what is above the list that stay in sight
 LEAST_HEIGHT = 320  # of the list of all values below the sections
 MOMENT = 0.012  # seconds of laying out sections after which the window may do something else
 END = object()
@@ -68,8 +69,8 @@ class EditStage(QWidget):
         self.paper = QVBoxLayout(self.page)
         self.paper.setContentsMargins(16, 12, 16, 12)
         self.paper.setSpacing(14)
-        area = scrolled(self.page)
-        self.setLayout(column(area))
+        self._area = scrolled(self.page)
+        self.setLayout(column(self._area))
         self.seen.follow(session.changed, self.show_entries)
 
     def show_save(self) -> None:
@@ -122,6 +123,15 @@ class EditStage(QWidget):
         self._show_values(save)
         if self.values is not None:
             self.values.setMinimumHeight(LEAST_HEIGHT)
+            self.values.line.setFocus()
+            grown = self._area.verticalScrollBar().rangeChanged
+            grown.connect(self._scroll_to_values, Qt.ConnectionType.SingleShotConnection)
+
+    def _scroll_to_values(self) -> None:
+        """When there is room for them."""
+        if self.values is not None:
+            bar = self._area.verticalScrollBar()
+            bar.setValue(min(self.values.y() - ABOVE, bar.maximum()))
 
     def _show_values(self, save: Save) -> None:
         self.values = ValuesPane("Values")
