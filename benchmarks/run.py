@@ -27,7 +27,7 @@ from describing import describing
 from finding import aligning, looking, places, profiling, searching
 from measure import MIB, Line, side_by_side, timed
 from planning import planning
-from seal_trials import any_ranges, seals
+from seal_trials import any_ranges, any_sums, large, seals, unknown_crcs
 from texts import texts
 from trials import trials
 
@@ -374,7 +374,13 @@ GROUPS = {
     "search": lambda folder, rounds: searching(max(rounds // 2, 1)),
     "places": lambda folder, rounds: places(max(rounds // 2, 1)),
     "trials": lambda folder, rounds: trials(),
-    "seals": lambda folder, rounds: [*seals(), *any_ranges(max(rounds // 2, 1))],
+    "seals": lambda folder, rounds: [
+        *seals(),
+        *large(),
+        *unknown_crcs(),
+        *any_ranges(max(rounds // 2, 1)),
+        *any_sums(1),
+    ],
     "align": lambda folder, rounds: aligning(max(rounds // 2, 1)),
     "profile": lambda folder, rounds: profiling(max(rounds // 2, 1)),
     "look": lambda folder, rounds: looking(folder, max(rounds // 2, 1)),

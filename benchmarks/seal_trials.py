@@ -17,14 +17,17 @@ from statistics import median
 from typing import NamedTuple
 
 import numpy as np
-from measure import Line, side_by_side
+from measure import Line, side_by_side, timed
 
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm
+from faithful_ledger.core.seals.crc import Crc
 from faithful_ledger.core.seals.finder import Edge, Finding, find_seals
-from faithful_ledger.core.seals.finder.places import Place
+from faithful_ledger.core.seals.finder.places import Place, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.rings import forget_powers
+from faithful_ledger.core.seals.finder.sums import Summing, any_sum, summings
+from faithful_ledger.core.seals.finder.unknown import unknown_crc, with_own_start
 from faithful_ledger.core.seals.hashes import HASHES
 from faithful_ledger.core.seals.sums import SUMS
 
@@ -208,6 +211,90 @@ def any_ranges(rounds: int) -> list[Line]:
         what = f"any range of {size >> 20} MiB, {count} saves that differ all over"
         lines.append(Line(what, f"{spent / unit:.0f} × numpy.sort", f"at most {goal}", spent <= goal * unit))
     return lines
+
+
+def any_sums(rounds: int) -> list[Line]:
+    """Sums, XORs and sums of sums from anywhere to anywhere, in every alignment, beside the same sorting: the slowest
+    kind.
+    """
+    size = 1 << 20
+    keys = np.random.default_rng(size).integers(0, 1 << 32, 2 * size, dtype=np.uint32)
+    ways: dict[str, list[Summing]] = {}
+    for way in summings():
+        ways.setdefault(way.name, []).append(way)
+    turn = random.Random(9)
+    slowest, ratio = "", 0.0
+    for name, alignments in ways.items():
+        algorithm, width = Algorithm(name), ALGORITHMS[name].bits // 8
+        saves = []
+        for _ in range(5 if name == "fletcher-16" else 3):  # sums of eight bits say little
+            save = bytearray(turn.randbytes(size))
+            save[4 : 4 + width] = algorithm([memoryview(save)[4096 : size - 8192]]).to_bytes(width, "little")
+            saves.append(bytes(save))
+        values = tuple(int.from_bytes(save[4 : 4 + width], "little") for save in saves)
+        place = Place(Edge(4), width, f"u{8 * width}le", 8 * width, values, mixed=True, restless=True)
+
+        def search(saves: list[bytes] = saves, place: Place = place, alignments: list[Summing] = alignments) -> None:
+            found = Differences(saves)
+            every = [each for way in alignments for each in any_sum(found, place, way)]
+            assert any(each.spans(size)[:2] == (4096, size - 8192) for each in every)
+
+        unit, spent = side_by_side(rounds, lambda: np.sort(keys), search)
+        slowest, ratio = (name, spent / unit) if spent / unit > ratio else (slowest, ratio)
+    what = f"any range of 1 MiB, {len(ways)} sums, XORs and sums of sums, every alignment"
+    return [Line(what, f"{ratio:.0f} × numpy.sort ({slowest})", "at most 40", ratio <= 40)]
+
+
+def unknown_crcs(count: int = 100) -> list[Line]:
+    """CRCs with parameters that nobody published, from eight saves that differ in less than 512 bytes: all of one size,
+    or two of another one, which gives the start and the final XOR.
+    """
+    turn = random.Random(random.SystemRandom().randrange(1 << 32))
+    right, ratios = 0, []
+    for number in range(count):
+        width, size, grown = turn.choice((16, 32, 32, 64)), turn.choice((3000, 20_000, 65_536)), number % 2 == 1
+        reflected = turn.random() < 0.5
+        crc = Crc(
+            width, turn.getrandbits(width) | 1, turn.getrandbits(width), reflected, reflected, turn.getrandbits(width)
+        )
+        form = f"u{width}{turn.choice(('le', 'be'))}"
+        seal = Finding(Algorithm("crc", crc=crc), Edge(32), Edge(0, True), Edge(8), width // 8, form)
+        base, at = bytearray(turn.randbytes(size)), turn.randrange(400, size - 600)
+        saves = []
+        for each in range(8):
+            save = bytearray(base)
+            for _ in range(turn.randrange(8, 40)):
+                save[at + turn.randrange(500)] = turn.randrange(256)
+            if grown and each > 5:
+                save[at + 550 : at + 550] = turn.randbytes(7)
+            save[8 : 8 + width // 8] = seal.written(bytes(save)) or b""
+            saves.append(bytes(save))
+        alone = [save for save in saves if len(save) == size]
+        place = next(each for each in places(alone) if each.edge.at(size) == 8 and each.form == form)
+        began = time.process_time()
+        found = max(unknown_crc(Differences(alone), place), key=lambda each: each.bits, default=None)
+        solved = with_own_start(found, saves) if found is not None and grown else found
+        spent = time.process_time() - began
+        if solved is not None and _renews(solved, seal, saves[-1], turn):
+            right += 1
+        if size == 65_536 and width == 32:
+            unit = min(timed(lambda saves=saves: [zlib.crc32(save) for save in saves]) for _ in range(5))
+            ratios.append(spent / unit)
+    ratio = median(ratios)
+    return [
+        Line(f"unknown CRCs renewed, of {count}", f"{right}", "at least 98 %", right >= 0.98 * count),
+        Line("an unknown CRC-32 of 64 KiB", f"{ratio:.0f} × crc32 over all eight", "at most 100", ratio <= 100),
+    ]
+
+
+def large(seconds: float = 180.0) -> list[Line]:
+    """The whole catalogue over four saves of 1 MiB."""
+    turn = random.Random(random.SystemRandom().randrange(1 << 32))
+    planted = plant(turn, (1 << 20,))
+    began = time.process_time()
+    find_seals(planted.saves)
+    spent = time.process_time() - began
+    return [Line("the whole catalogue, four saves of 1 MiB", f"{spent:.0f} s", "within 180 s", spent <= seconds)]
 
 
 def main(count: int, seed: int) -> list[Outcome]:

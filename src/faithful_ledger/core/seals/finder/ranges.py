@@ -21,6 +21,7 @@ from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import CRC, Algorithm
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.finding import Finding, edges_bits, naturalness
+from faithful_ledger.core.seals.finder.joining import both, places_of, repeated
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, changed_offsets
 from faithful_ledger.core.seals.finder.rings import Polynomials, Prefixes, Ring, multiplying, polynomials
 from faithful_ledger.core.seals.hashes import HASHES
@@ -29,8 +30,8 @@ __all__ = ["Differences", "any_range", "chains"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 MOST_PAIRS, MOST_AGREEING = 1024, 1 << 17  # chance makes n² ÷ 2³³ of 32 bits: 128 in 1 MiB, 32,768 in 16 MiB
+MOST_ENDS = 4
 MOST_ALIKE = 64  # pairs of those that agree for one and the same reason
-FEW, AT_ONCE = 1 << 16, 1 << 15
 THREADS, LARGE = 2, 1 << 19
 TRIED = 13.0  # bits: about so many algorithms, orders and places are tried
 FILLS = ("zeros", "FF", "20", "30")
@@ -85,8 +86,15 @@ class Differences:
             weights = chain.ring.inverses(self.size)[which]
             flip = mirrored_bytes if chain.flipped else bytes
             first, *others = (np.frombuffer(flip(content), np.uint8)[which] for content in self.contents)
-            with ThreadPoolExecutor(THREADS if self.at.size >= LARGE else 1) as pool:  # NumPy lets others run meanwhile
-                self._terms[key] = list(pool.map(lambda other: chain.ring.between(first, other, weights), others))
+
+            def between(other: Array) -> Array:
+                return chain.ring.between(first, other, weights)
+
+            if self.at.size < LARGE:
+                self._terms[key] = list(map(between, others))
+            else:
+                with ThreadPoolExecutor(THREADS) as pool:  # NumPy lets others run meanwhile
+                    self._terms[key] = list(pool.map(between, others))
         return self._terms[key]
 
     def prefixes(self, chain: Chain) -> Prefixes:
@@ -154,7 +162,8 @@ def any_range(found: Differences, place: Place, chain: Chain) -> Iterator[Findin
             pairs = islice(_weighed(ring, agreeing, prefixes[pivot], steps[pivot], classes), MOST_PAIRS)
         for first, second in pairs:
             between = [_moved(ring, each, first, before, second, shift) for each in prefixes]
-            for end in _ends(ring, found.size, between, steps, pivot, classes.one(second), shift):
+            own = start, start + place.size
+            for end in _ends(ring, found.size, between, steps, pivot, classes.one(second), shift, own):
                 if end >= start + place.size or (end <= start and not left_out):
                     yield from _absolute(found, place, chain, states[0], classes.one(first), end, left_out)
 
@@ -167,10 +176,10 @@ def _from_two(ring: Ring, size: int, prefixes: Array, low: Array, step: int) -> 
     begins[low] = 1
     behind = np.cumsum(begins, dtype=np.int32) - 1  # the class of each end
     targets = ring.minus(prefixes[behind], ring.times(ring.lowered(size + 1), step))
-    found, firsts = _both(targets, prefixes)
+    found, firsts = both(targets, prefixes)
     found = found[:MOST_PAIRS]
     classes: dict[int, list[int]] = {}
-    for first in firsts[_at(prefixes[firsts], distinct(targets[found]))].tolist():
+    for first in firsts[places_of(prefixes[firsts], distinct(targets[found]))].tolist():
         classes.setdefault(int(prefixes[first]), []).append(first)
     for end in found.tolist():
         for first in [each for each in classes[int(targets[end])] if each < behind[end]][:2]:
@@ -229,7 +238,7 @@ def _mixed(crosswise: list[Array]) -> Array:
 def _agreeing(crosswise: list[Array], prefixes: Array) -> Iterator[tuple[int, int]]:
     """Pairs of classes that agree, of which the `prefixes` differ."""
     keys = _mixed(crosswise)
-    where = _repeated(keys)
+    where = repeated(keys)
     by_key = np.lexsort((where, prefixes[where], keys[where]))
     where = where[by_key]
     fresh = np.ones(where.size, bool)  # the first of each prefix
@@ -274,7 +283,7 @@ def _around(ring: Ring, crosswise: list[Array], before: int, size: int) -> Itera
         firsts.append(first)
         seconds.append(second)
     mine, theirs = _mixed(firsts), _mixed(seconds)
-    for number in _both(theirs, mine)[0].tolist():
+    for number in both(theirs, mine)[0].tolist():
         for first in np.flatnonzero(mine == theirs[number])[:MOST_ALIKE].tolist():
             if first < before + number:
                 yield first, before + number
@@ -289,50 +298,6 @@ def _moved(ring: Ring, prefixes: Array, first: int, before: int, second: int, sh
     return ring.minus_one(behind, ring.minus_one(one, middle))
 
 
-def _both(keys: Array, others: Array) -> tuple[Array, Array]:
-    """The numbers of the keys that are among others, and of these others, with more that are there twice."""
-    chosen: Array = np.arange(others.size)
-    if others.size > FEW:  # what is there twice, in one of them or in both
-        both = np.sort(np.concatenate((keys, others)))
-        twice = distinct(both[1:][both[1:] == both[:-1]])
-        chosen = _at(others, twice) if twice.size < FEW else chosen
-    return _at(keys, distinct(others[chosen])), chosen
-
-
-def _at(keys: Array, values: Array) -> Array:
-    """The numbers of the keys that are one of some values, which are sorted: most are seen by a table not to be. By
-    parts, so that the places in it stay near the processor.
-    """
-    if not values.size:
-        return np.zeros(0, np.intp)
-    bits = int(values.size).bit_length() + 6
-    table, width = np.zeros(1 << bits, bool), 8 * keys.itemsize
-    factor, rest = (keys.dtype.type(each) for each in (MIXING[0] >> (64 - width) | 1, width - bits))
-    table[values.astype(keys.dtype) * factor >> rest] = True
-    parts = []
-    for start in range(0, keys.size, AT_ONCE):
-        likely = np.flatnonzero(np.take(table, keys[start : start + AT_ONCE] * factor >> rest, mode="clip"))
-        if likely.size:
-            parts.append(likely + start)
-    likely = np.concatenate(parts) if parts else np.zeros(0, np.intp)
-    where = np.minimum(np.searchsorted(values, keys[likely]), values.size - 1)
-    found: Array = likely[values[where] == keys[likely]]
-    return found
-
-
-def _repeated(keys: Array) -> Array:
-    """The places of keys that are there more than once."""
-    ordered = np.sort(keys)
-    twice = distinct(ordered[1:][ordered[1:] == ordered[:-1]])
-    if twice.size < max(FEW, keys.size >> 4):
-        return _at(keys, twice)
-    order = np.argsort(keys, kind="stable")
-    ordered = keys[order]
-    same = np.concatenate(([False], ordered[1:] == ordered[:-1], [False]))
-    found: Array = order[same[1:] | same[:-1]]
-    return found
-
-
 def _ends(
     ring: Ring,
     size: int,
@@ -341,17 +306,23 @@ def _ends(
     pivot: int,
     stretch: tuple[int, int],
     shift: int,
+    own: tuple[int, int],
 ) -> list[int]:
-    """The ends in a stretch at which the differences `between` two classes have the right weight, in all saves."""
+    """The ends in a stretch at which the differences `between` two classes have the right weight, in all saves. Where
+    weights repeat, because the polynomial is a product of small ones, those that people would choose; `own` are the
+    edges of the place.
+    """
     low, high = stretch
     powers = ring.powers_from(max(low - shift, 0), max(high - shift + 1, 0), size)
     hits = np.flatnonzero(ring.times(powers, between[pivot]) == steps[pivot])
-    ends = (hits + max(low - shift, 0) + shift).tolist()
-    return [
-        end
-        for end in ends[:4]
-        if all(ring.product(ring.power(end - shift), each) == step for each, step in zip(between, steps, strict=True))
-    ]
+    ends = hits + max(low - shift, 0) + shift
+    natural = np.argsort(naturalness(ends, own, size), kind="stable")[:MOST_ENDS]
+    found = []
+    for end in np.sort(ends[natural]).tolist():
+        weight = ring.power(end - shift)
+        if all(ring.product(weight, each) == step for each, step in zip(between, steps, strict=True)):
+            found.append(end)
+    return found
 
 
 def _absolute(
@@ -406,7 +377,7 @@ class _Made(NamedTuple):
     def unknown(self) -> Finding:
         """With a start or an end of its own, as far as saves of one size can tell them."""
         ring, flipped = self.chain.ring, self.chain.flipped
-        which = int(np.flatnonzero(self.starts == self._natural(self.starts))[0])
+        which = self._natural(self.starts)
         left = int(self.rest[which])
         if isinstance(ring, Polynomials):
             out = mirrored(left, ring.bits) if flipped else left
@@ -415,7 +386,7 @@ class _Made(NamedTuple):
         else:
             begin = ring.product(left, ring.power(-int(self.lengths[which])))
             algorithm = Algorithm(self.chain.known[0][0].name, begin)
-        return self._finding(algorithm, self.starts, constant_only=True)
+        return self._finding(algorithm, self.starts, which, constant_only=True)
 
     @property
     def _edges(self) -> tuple[int, int]:
@@ -423,14 +394,17 @@ class _Made(NamedTuple):
         return at, at + self.place.size
 
     def _natural(self, starts: Array) -> int:
-        """The start that people would choose."""
-        return int(starts[naturalness(starts, self._edges, self.found.size).argmin()])
+        """The number of the start that people would choose."""
+        return int(naturalness(starts, self._edges, self.found.size).argmin()) if starts.size > 1 else 0
 
-    def _finding(self, algorithm: Algorithm, starts: Array, *, constant_only: bool = False) -> Finding:
+    def _finding(
+        self, algorithm: Algorithm, starts: Array, which: int | None = None, *, constant_only: bool = False
+    ) -> Finding:
         """Over the most natural of some starts; how unlikely chance is are the bits of all values that were explained,
         less what could be chosen.
         """
-        start, place, size = self._natural(starts), self.place, self.found.size
+        start = int(starts[which if which is not None else self._natural(starts)])
+        place, size = self.place, self.found.size
         values = len(set(place.values)) - constant_only
         chosen = edges_bits((start, self.end), self._edges, size)
         return Finding(

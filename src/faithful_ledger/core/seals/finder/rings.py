@@ -206,15 +206,17 @@ class Polynomials(Ring):
     @cached_property
     def _entered(self) -> Array:
         """For each byte of a weight: what a byte of data adds with it, at data × 256 + byte."""
-        factor, factors = self.entering, []
-        for _ in range(8):
-            factors.append(factor)
-            factor = self._times_x(factor)
+        powers = [self.entering]  # times x, x² …
+        for _ in range(self.bits + 6):
+            powers.append(self._times_x(powers[-1]))
         tables = np.zeros((-(-self.bits // 8), 256, 256), self.kind)
         for lane, table in enumerate(tables):
-            numbers = np.arange(256, dtype=self.kind) << 8 * lane
-            for bit in range(8):  # the highest bit of a byte is the lowest power
-                table[1 << bit : 2 << bit] = table[: 1 << bit] ^ self.times(numbers, factors[7 - bit])
+            for bit in range(8):  # the highest bit of a byte, and of a weight, is the lowest power
+                row = np.zeros(256, self.kind)
+                for rank in range(min(8, self.bits - 8 * lane)):
+                    power = powers[self.bits - 1 - 8 * lane - rank + 7 - bit]
+                    row[1 << rank : 2 << rank] = row[: 1 << rank] ^ power
+                table[1 << bit : 2 << bit] = table[: 1 << bit] ^ row
         return tables.reshape(len(tables), -1)
 
     def between(self, first: Array, other: Array, weights: Array) -> Array:

@@ -16,6 +16,7 @@ import numpy as np
 from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import Algorithm, own_bytes
 from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness, own_bits, place_bits
+from faithful_ledger.core.seals.finder.joining import both, places_of
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place
 from faithful_ledger.core.seals.finder.ranges import Differences
 from faithful_ledger.core.seals.sums import SUMS, words_of
@@ -23,11 +24,12 @@ from faithful_ledger.core.seals.sums import SUMS, words_of
 __all__ = ["Summing", "any_sum", "summings"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-MOST_PAIRS = 24
+MOST_PAIRS, MOST_ALIKE, MOST_BY_CHANCE, FEW_BY_CHANCE = 512, 24, 1 << 12, 1.0
 MIXING = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0xD6E8FEB86659FD93)
 TRIED = 12.0
 LEAST_CHANGED = 3  # words that differ within a range; fewer may be a copy
 FILLS = ("zeros", "FF", "20", "30")
+AT_ONCE, FEW = 1 << 14, 8
 NATURAL = 2
 MOST_JOINED, MOST_PAIRED = 4000, 1 << 20
 DOUBTED = 1 / 64  # as many other ranges with the right sum by chance
@@ -87,11 +89,11 @@ def any_sum(found: Differences, place: Place, way: Summing) -> Iterator[Finding]
         return
     for changed in _changes(way):
         numbers = [_before(value, changed, way) for value in place.values]
-        for first, second in _pairs(words, numbers):
-            if second - first >= LEAST_CHANGED:
-                yield from _absolute(words, changed, first, second)
-                if changed == ("negated" if way.modulus else "") and not way.second:  # saves differ by the same
-                    yield from _absolute(words, "inverted", first, second)
+        pairs = [pair for pair in _pairs(words, numbers) if pair[1] - pair[0] >= LEAST_CHANGED]
+        same = changed == ("negated" if way.modulus else "") and not way.second  # saves differ by the same
+        for each in (changed, "inverted") if same and pairs else (changed,):
+            for first, second in _likely(words, each, pairs):
+                yield from _absolute(words, each, first, second)
 
 
 def _changes(way: Summing) -> tuple[str, ...]:
@@ -117,7 +119,8 @@ class _Words:
         self.content = found.contents[0]
         start = place.edge.at(found.size)
         self.own = start, start + place.size
-        numbers = distinct((found.at[found.at >= way.alignment] - way.alignment) // way.word)
+        numbers = (found.at[found.at >= way.alignment] - way.alignment) // way.word
+        numbers = numbers[np.diff(numbers, prepend=-1) > 0] if way.word > 1 else numbers
         each = [self.held(self.seen(content, "zeros"))[numbers] for content in found.contents]
         differences = [other - each[0] if way.modulus else other ^ each[0] for other in each[1:]]
         changed = np.zeros(numbers.size, bool)
@@ -128,12 +131,35 @@ class _Words:
         total = -(-(found.size - way.alignment) // way.word)
         self.low = np.concatenate(([0], at + 1))
         self.high = np.concatenate((at, [total]))
-        self.prefixes = [self.summed(difference[changed], signed=True) for difference in differences]
-        self.weighted: list[Array] = []
-        if way.second:
-            places = at.astype(np.uint64)
-            numbered = [_reduced(difference[changed], way.modulus, signed=True) for difference in differences]
-            self.weighted = [self.summed(each * places) for each in numbered]
+        self.differences = [difference[changed] for difference in differences]
+        self._prefixes: dict[int, Array] = {}
+        self._mixed: dict[int, Array] = {}
+        self._seen: dict[str | None, tuple[Array, Array]] = {}
+
+    def prefix(self, number: int) -> Array:
+        """The running sums of what a save has otherwise than the first one."""
+        if number not in self._prefixes:
+            self._prefixes[number] = self.summed(self.differences[number])
+        return self._prefixes[number]
+
+    def mixed(self, count: int) -> Array:
+        """The sums of so many saves as one number for each class."""
+        if count not in self._mixed:
+            self._mixed[count] = np.sum([self.prefix(number) * _mixing(number) for number in range(count)], axis=0)
+        return self._mixed[count]
+
+    def weighted(self, number: int, first: int, second: int) -> int:
+        """The sum of what a save has otherwise between two classes, each word times its place."""
+        numbered = _reduced(self.differences[number][first:second], self.way.modulus)
+        places = (self.low[first + 1 : second + 1] - 1).astype(np.uint64)
+        return int((numbered * places).sum(dtype=np.uint64)) % self.way.modulus
+
+    def first_save(self, own: str | None) -> tuple[Array, Array]:
+        """The words of the first save with the place seen as `own`, and their running sums."""
+        if own not in self._seen:
+            whole = self.held(self.seen(self.content, own))
+            self._seen[own] = whole, self.summed(whole)
+        return self._seen[own]
 
     def seen(self, content: bytes, own: str | None) -> bytes:
         """A save with the place seen as `own`; None as it is."""
@@ -144,12 +170,12 @@ class _Words:
         """The words of a save."""
         return words_of(content[self.way.alignment :], self.way.word, self.way.order)
 
-    def summed(self, words: Array, *, signed: bool = False) -> Array:
+    def summed(self, words: Array) -> Array:
         """The running sums, a zero first."""
         if not self.way.modulus:
             return np.concatenate(([np.uint64(0)], np.bitwise_xor.accumulate(words)))
         total = np.concatenate(([np.uint64(0)], np.cumsum(words, dtype=np.uint64)))
-        return _reduced(total, self.way.modulus, signed=signed)
+        return _reduced(total, self.way.modulus)
 
     def offset(self, number: int) -> int:
         """Where a word begins; the last one may be cut short by the end."""
@@ -166,11 +192,14 @@ class _Words:
         ends = np.arange(int(self.low[second]), int(self.high[second]) + 1)
         modulus, half = self.way.modulus, self.way.bits // 2
         fits = np.ones(ends.size, bool)
-        for number, prefix, weighted in zip(numbers[1:], self.prefixes, self.weighted, strict=True):
+        for j, number in enumerate(numbers[1:]):
+            prefix = self.prefix(j)
             step = ((number >> half) - (numbers[0] >> half)) % modulus
             total = (int(prefix[second]) - int(prefix[first])) % modulus
-            offset = (int(weighted[second]) - int(weighted[first]) + step) % modulus
+            offset = (self.weighted(j, first, second) + step) % modulus
             fits &= ends % modulus * total % modulus == offset
+            if not fits.any():
+                break
         return fits
 
     def natures(self, offsets: Array) -> Array:
@@ -207,45 +236,99 @@ class _Words:
         )
 
 
-def _reduced(numbers: Array, modulus: int, *, signed: bool = False) -> Array:
+def _reduced(numbers: Array, modulus: int) -> Array:
+    """Numbers modulo another one. Where that is no power of two they may be negative, as differences modulo 2⁶⁴ are,
+    and quotients are fractions of which the rounding is put right: dividing whole numbers takes three times as long.
+    """
     if modulus & (modulus - 1) == 0:
         return numbers if modulus >> 64 else numbers & np.uint64(modulus - 1)
-    if signed:  # differences modulo 2⁶⁴ may be negative
-        found: Array = (numbers.view(np.int64) % modulus).astype(np.uint64)
-        return found
-    rest: Array = numbers % np.uint64(modulus)
-    return rest
+    rest = numbers.view(np.int64).copy()
+    for start in range(0, rest.size, AT_ONCE):  # by parts, which stay near the processor
+        part = rest[start : start + AT_ONCE]
+        part -= np.floor(part * (1.0 / modulus)).astype(np.int64) * modulus
+        part += (part < 0) * modulus
+        part -= (part >= modulus) * modulus
+    found: Array = rest.view(np.uint64)
+    return found
+
+
+def _lowered(prefix: Array, step: int, modulus: int) -> Array:
+    """Reduced numbers less another one."""
+    if modulus & (modulus - 1) == 0:
+        return _reduced(prefix + np.uint64((modulus - step) % (1 << 64)), modulus)
+    lowered = prefix + np.uint64(modulus - step)
+    lowered -= (lowered >= modulus) * np.uint64(modulus)
+    return lowered
 
 
 def _pairs(words: _Words, numbers: Sequence[int]) -> list[tuple[int, int]]:
-    """Pairs of classes between which the sums differ as the stored values do."""
+    """Pairs of classes between which the sums differ as the stored values do: found by as many saves as rule chance
+    out, and then looked at in the others.
+    """
     way = words.way
     half = way.bits // 2 if way.second else way.bits
     firsts = [number & (1 << half) - 1 for number in numbers]
-    left = np.zeros(words.low.size, np.uint64)
-    right = np.zeros(words.low.size, np.uint64)
-    for j, prefix in enumerate(words.prefixes):
-        mixing = np.uint64(MIXING[j % len(MIXING)] + 2 * (j // len(MIXING)))
-        if way.modulus:
-            step = (firsts[j + 1] - firsts[0]) % way.modulus
-            lowered = _reduced(prefix + np.uint64((way.modulus - step) % (1 << 64)), way.modulus)
-        else:
-            lowered = prefix ^ np.uint64(firsts[j + 1] ^ firsts[0])
-        left += lowered * mixing
-        right += prefix * mixing
     if all(first == firsts[0] for first in firsts):
         return []
-    order = np.argsort(right, kind="stable")
-    ordered = right[order]
-    begins, ends = np.searchsorted(ordered, left, "left"), np.searchsorted(ordered, left, "right")
+    kinds, others = float(way.modulus or 1 << half), len(firsts) - 1
+    by_chance = [words.low.size**2 / 2 / kinds**each for each in range(1, others + 1)]
+    if by_chance[-1] > MOST_BY_CHANCE:
+        return []  # more ranges have the right sums by chance than could be looked at
+    needed = next((n for n, each in enumerate(by_chance, 1) if each <= FEW_BY_CHANCE), others)
+    left, right = np.zeros(words.low.size, np.uint64), words.mixed(needed)
+    steps = [(first - firsts[0]) % way.modulus if way.modulus else first ^ firsts[0] for first in firsts[1:]]
+    for j, step in enumerate(steps[:needed]):
+        prefix = words.prefix(j)
+        lowered = _lowered(prefix, step, way.modulus) if way.modulus else prefix ^ np.uint64(step)
+        left += lowered * _mixing(j)
+    seconds, candidates = both(left, right)
+    candidates = candidates[places_of(right[candidates], distinct(left[seconds]))]
+    begins: dict[int, list[int]] = {}
+    for value, first in zip(right[candidates].tolist(), candidates.tolist(), strict=True):
+        begins.setdefault(value, []).append(first)
     found: list[tuple[int, int]] = []
-    for second in np.flatnonzero(ends > begins).tolist():
-        for first in order[begins[second] : ends[second]][:MOST_PAIRS].tolist():
-            if first < second:
-                found.append((first, second))
-                if len(found) >= MOST_PAIRS:
-                    return found
-    return found
+    for value, second in zip(left[seconds].tolist(), seconds.tolist(), strict=True):
+        found += [(first, second) for first in begins.get(value, ())[:MOST_ALIKE] if first < second]
+        if len(found) >= MOST_PAIRS:
+            break
+    for j, step in enumerate(steps[needed:], needed):
+        found = [pair for pair in found[:MOST_PAIRS] if _differs_by(words, j, pair, step)]
+    return found[:MOST_PAIRS]
+
+
+def _mixing(number: int) -> np.uint64:
+    """What the sums of a save are multiplied by, so that those of several become one number."""
+    return np.uint64(MIXING[number % len(MIXING)] + 2 * (number // len(MIXING)))
+
+
+def _differs_by(words: _Words, j: int, pair: tuple[int, int], step: int) -> bool:
+    """Whether the sums between two classes differ in a save from the first one's by a number."""
+    first, second = (int(words.prefix(j)[each]) for each in pair)
+    modulus = words.way.modulus
+    return (second - first) % modulus == step if modulus else first ^ second == step
+
+
+def _likely(words: _Words, changed: str, pairs: list[tuple[int, int]]) -> Iterator[tuple[int, int]]:
+    """Those pairs that may be ranges by the first save: all but those of one start and one end, with the place outside,
+    that have another sum there and are not what people choose.
+    """
+    way, (low, high) = words.way, words.own
+    if len(pairs) < FEW:
+        yield from pairs
+        return
+    first, second = np.array(pairs).T
+    starts, ends = words.low[first], words.low[second]
+    from_, to = words.offsets(starts), words.offsets(ends)
+    alone = (starts == words.high[first]) & (ends == words.high[second]) & ((to <= low) | (from_ >= high))
+    half = way.bits // 2 if way.second else way.bits
+    number = _before(words.place.values[0], changed, way) & (1 << half) - 1
+    _, sums = words.first_save(None)
+    if way.modulus:
+        right = _reduced(sums[ends] - sums[starts] - np.uint64((number - way.begin) % way.modulus), way.modulus) == 0
+    else:
+        right = sums[ends] ^ sums[starts] == np.uint64(number)
+    natural = words.natures(from_) + words.natures(to) <= NATURAL
+    yield from (pairs[n] for n in np.flatnonzero(~alone | right | natural).tolist())
 
 
 def _absolute(words: _Words, changed: str, first: int, second: int) -> Iterator[Finding]:
@@ -303,8 +386,7 @@ def _ends_of(
     ends = ends if among is None else ends[among]
     if not ends.size:
         return None
-    whole = words.held(words.seen(words.content, own))
-    sums = words.summed(whole)
+    whole, sums = words.first_save(own)
     half = way.bits // 2 if way.second else way.bits
     first = number & (1 << half) - 1
     if way.modulus:
