@@ -14,9 +14,10 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.source import WHOLE
 from faithful_ledger.desk.background import Background
 
-__all__ = ["AT_ONCE", "Beside", "Message"]
+__all__ = ["AT_ONCE", "OPENED_AT_ONCE", "Beside", "Message"]
 
-AT_ONCE = 1 << 20  # bytes of a save that is opened, planned or kept without leaving the handler
+AT_ONCE = 1 << 20  # bytes of a save that is planned or kept without leaving the handler
+OPENED_AT_ONCE = 1 << 18  # bytes of one that is opened: a tree of tags takes seconds for a megabyte
 T = TypeVar("T")
 
 
@@ -72,10 +73,11 @@ class Beside(QObject):
         done: Callable[[T], object],
         failed: Callable[[LedgerError], object] | None = None,
         *,
+        at_once: int = AT_ONCE,
         always: bool = False,
         dropped: Callable[[T], object] | None = None,
     ) -> bool:
-        """Do something with so many bytes: few at once, and many beside the window.
+        """Do something with so many bytes: up to `at_once` of them in the handler, and more beside the window.
 
         Work that looks at all running programs is `always` done beside it. Whether it is done, or was begun. Unless it
         was refused, `done` or `failed` is called; or, where work can be cancelled, `dropped` with what comes too late.
@@ -83,7 +85,7 @@ class Beside(QObject):
         if self.refuse():
             return False
         tell = failed or (lambda error: self._reported.emit(Message("broken", str(error))))
-        if not always and (size <= AT_ONCE or size > WHOLE):  # of a very large file only a little is read
+        if not always and (size <= at_once or size > WHOLE):  # of a very large file only a little is read
             try:
                 value = work()
             except LedgerError as error:

@@ -33,7 +33,7 @@ from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.storage import Storage
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.desk.background import Background
-from faithful_ledger.desk.beside import AT_ONCE, Beside, Message
+from faithful_ledger.desk.beside import AT_ONCE, OPENED_AT_ONCE, Beside, Message
 from faithful_ledger.desk.carry_work import CarryWork
 from faithful_ledger.desk.describing import Describing
 from faithful_ledger.desk.evidence import Evidence
@@ -119,7 +119,9 @@ class Session(QObject):
             self._template_file = template if template is not None and Path(template).is_file() else None
             self._show(*loaded)
 
-        return self.beside.run(_size_of(path), f"{path.name} is opened", load, show, dropped=self._let_go)
+        return self.beside.run(
+            _size_of(path), f"{path.name} is opened", load, show, at_once=OPENED_AT_ONCE, dropped=self._let_go
+        )
 
     @property
     def pending(self) -> int:
@@ -260,7 +262,9 @@ class Session(QObject):
                 self.changed.emit()
 
         load = partial(self._load, save.path, template, book)
-        self.beside.run(self.size, f"{save.path.name} is read again", load, show, dropped=self._let_go)
+        self.beside.run(
+            self.size, f"{save.path.name} is read again", load, show, at_once=OPENED_AT_ONCE, dropped=self._let_go
+        )
 
     def _let_go(self, loaded: tuple[Book, Save, Message | None]) -> None:
         """Somebody cancelled before the save was there."""
