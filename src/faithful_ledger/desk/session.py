@@ -30,6 +30,7 @@ from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.core.source import WHOLE
 from faithful_ledger.core.storage import Storage
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.desk.background import Background
@@ -113,22 +114,24 @@ class Session(QObject):
         if self.pending:
             self.entries.ask("Open it without them", lambda: self.open(path, template, book))
             return False
-        load = partial(self._load, path, template, book)
+        size = _size_of(path)
+        load = partial(self._load, path, template, book, looks=OPENED_AT_ONCE < size <= WHOLE)
 
         def show(loaded: tuple[Book, Save, Message | None]) -> None:
             self._template_file = template if template is not None and Path(template).is_file() else None
             self._show(*loaded)
 
-        return self.beside.run(
-            _size_of(path), f"{path.name} is opened", load, show, at_once=OPENED_AT_ONCE, dropped=self._let_go
-        )
+        return self.beside.run(size, f"{path.name} is opened", load, show, at_once=OPENED_AT_ONCE, dropped=self._let_go)
 
     @property
     def pending(self) -> int:
         """How many entries are on the tape."""
         return len(self.save.tape) if self.save is not None else 0
 
-    def _load(self, path: Path, template_name: str | None, book_name: str | None) -> tuple[Book, Save, Message | None]:
+    def _load(
+        self, path: Path, template_name: str | None, book_name: str | None, *, looks: bool = False
+    ) -> tuple[Book, Save, Message | None]:
+        """Open a save in its book; `looks` also collects its findings, which take seconds for many fields."""
         known = self.shelf.book_of(path) if book_name is None else self.shelf.open(book_name)
         library = self.shelf.library(known)
         message: Message | None = None
@@ -165,6 +168,8 @@ class Session(QObject):
                 ask = partial(self.root_wanted.emit, save.problem.root)
                 text = f"{save.problem.what}; choose it once, and the book remembers it."
                 message = Message("open", text, f"Choose the folder “{save.problem.root}”…", ask)
+        if looks:
+            _ = save.findings
         return book, save, message
 
     def _remembered(self, book: Book, path: Path) -> str | None:
@@ -261,10 +266,9 @@ class Session(QObject):
             if selects and self.selection is None:
                 self.changed.emit()
 
-        load = partial(self._load, save.path, template, book)
-        self.beside.run(
-            self.size, f"{save.path.name} is read again", load, show, at_once=OPENED_AT_ONCE, dropped=self._let_go
-        )
+        at_once = AT_ONCE if selects else OPENED_AT_ONCE  # describing goes on at once with what was selected
+        load = partial(self._load, save.path, template, book, looks=not selects and at_once < self.size <= WHOLE)
+        self.beside.run(self.size, f"{save.path.name} is read again", load, show, at_once=at_once, dropped=self._let_go)
 
     def _let_go(self, loaded: tuple[Book, Save, Message | None]) -> None:
         """Somebody cancelled before the save was there."""
