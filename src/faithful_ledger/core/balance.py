@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import suppress
 from pathlib import Path
 from typing import TypeAlias
@@ -23,6 +23,7 @@ __all__ = [
     "rule_follower",
     "seal_states",
     "states_elsewhere",
+    "states_within",
     "unchecked",
     "undescribed",
 ]
@@ -35,17 +36,17 @@ def seal_states(bound: BoundFile) -> list[SealState]:
 
     One whose target is not in this save has no state; `unchecked` gives a finding for each of these.
     """
-    return [state for _, state in _states(bound) if isinstance(state, SealState)]
+    return [state for _, state in states_within(bound) if isinstance(state, SealState)]
 
 
-def unchecked(bound: BoundFile) -> Iterator[Finding]:
+def unchecked(states: Iterable[tuple[FieldNode, SealState | LedgerError]]) -> Iterator[Finding]:
     """A finding for every seal, length, count or offset that cannot be worked out here."""
-    for node, state in _states(bound):
+    for node, state in states:
         if isinstance(state, LedgerError):
             yield Finding(node.path, "warning", f"{state.what}; it is not checked and not renewed")
 
 
-def _states(bound: BoundFile) -> Iterator[tuple[FieldNode, SealState | LedgerError]]:
+def states_within(bound: BoundFile) -> Iterator[tuple[FieldNode, SealState | LedgerError]]:
     """Every dependent field with its state, or why it cannot be worked out."""
     if bound.problem is not None:
         return

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 
 from faithful_ledger.core.address import Step, format_path
 from faithful_ledger.core.binding import FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template.model import GroupSpec, RowsSpec
@@ -19,27 +20,18 @@ __all__ = ["free_values", "keyed_path"]
 
 def free_values(save: Save) -> Iterator[FieldNode]:
     """The values in the order of the files and of their bytes; records that hold nothing are left out."""
+    asked: dict[int, set[str]] = {}  # by the layouts of groups
     for file in save.files.values():
         if file.bound is not None and file.problem is None and not file.bound.document.knows_ends:
-            yield from _within(file.bound.root)
+            for node in all_fields(file.bound.root, _holds_something):
+                if node.spec.is_free and not _is_asked(node, asked):
+                    yield node
 
 
-def _within(root: GroupNode) -> Iterator[FieldNode]:
-    asked: dict[int, set[str]] = {}  # by the layouts of groups
-    stack: list[Node | Iterator[Node]] = [root]
-    while stack:
-        node = stack.pop()
-        if isinstance(node, FieldNode):
-            if node.spec.is_free and not _is_asked(node, asked):
-                yield node
-        elif isinstance(node, GroupNode):
-            rows = node.parent
-            if not (isinstance(rows, RowsNode) and rows.is_empty(node)):
-                stack += reversed(node.children)
-        elif isinstance(node, RowsNode):
-            stack.append(node.items())
-        elif not isinstance(node, Node) and (item := next(node, None)) is not None:
-            stack += (node, item)
+def _holds_something(group: GroupNode) -> bool:
+    """Whether it is not a place in rows that is free."""
+    rows = group.parent
+    return not (isinstance(rows, RowsNode) and rows.is_empty(group))
 
 
 def _is_asked(node: FieldNode, asked: dict[int, set[str]]) -> bool:
@@ -59,7 +51,7 @@ def _is_asked(node: FieldNode, asked: dict[int, set[str]]) -> bool:
 
 
 def _asked_for(spec: GroupSpec) -> set[str]:
-    """The names that conditions in a group ask for, also those in groups within it, but not in its records."""
+    """The names that conditions in a group ask for, also those within it, but not in records like the one it is in."""
     found: set[str] = set()
     stack = list(spec.layout)
     while stack:

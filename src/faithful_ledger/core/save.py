@@ -17,8 +17,8 @@ from faithful_ledger.core.address.paths import parse_path
 from faithful_ledger.core.balance import (
     name_findings,
     rule_findings,
-    seal_states,
     states_elsewhere,
+    states_within,
     unchecked,
     undescribed,
 )
@@ -317,8 +317,21 @@ class Save:
     @cached_property
     def seals(self) -> list[SealState]:
         """Every seal, length, count and offset, and whether it held when the save was opened."""
-        elsewhere = [state for _, state in self.elsewhere if isinstance(state, SealState)]
-        return [state for each in self.bound.values() for state in seal_states(each)] + elsewhere
+        states = [state for each in self.bound.values() for _, state in self._within(each)]
+        states += [state for _, state in self.elsewhere]
+        return [state for state in states if isinstance(state, SealState)]
+
+    @cached_property
+    def _states(self) -> dict[int, tuple[BoundFile, list[tuple[FieldNode, SealState | LedgerError]]]]:
+        return {}
+
+    def _within(self, bound: BoundFile) -> list[tuple[FieldNode, SealState | LedgerError]]:
+        """Every field that is worked out from others in its file, with its state, worked out once; payloads may come in
+        later.
+        """
+        if id(bound) not in self._states:
+            self._states[id(bound)] = bound, list(states_within(bound))
+        return self._states[id(bound)][1]
 
     @cached_property
     def elsewhere(self) -> list[tuple[Follower, SealState | LedgerError]]:
@@ -346,12 +359,10 @@ class Save:
                 except LedgerError as error:
                     found.append(Finding(file.name, "error", str(error)))
                 found += [Finding(error.path, "warning", error.what) for error in file.bound.missing]
-                found += unchecked(file.bound)
+                found += unchecked(self._within(file.bound))
                 found += audit(file.bound.root)
                 found += undescribed(file.bound)
-        for each, state in self.elsewhere:
-            if isinstance(state, LedgerError):
-                found.append(Finding(each.node.path, "warning", f"{state.what}; it is not checked and not renewed"))
+        found += unchecked((each.node, state) for each, state in self.elsewhere)
         if self.template is not None and self.problem is None:
             found += rule_findings(self.template, self.fields)
             found += name_findings(self.template, self.fields, self.paths)

@@ -124,14 +124,12 @@ def search_seals(
     together = list(dict.fromkeys(zip(saves, *beside.values(), strict=True)))
     contents = tuple(dict.fromkeys(saves)) if not beside else tuple(each[0] for each in together)
     files = Part(contents)
-    if hints.over is not None or hints.stored_at is not None or not contents:
-        parts = [files]
-    else:
-        parts = [files, *_parts_inside(files, end)]
+    looks_inside = hints.over is None and hints.stored_at is None and bool(contents)
+    parts = [files, *(_parts_inside(files, end) if looks_inside else ())]
     found: list[Placed] = []
     for part in parts[1:]:
         found += _from_outside(part, hints, end)
-    if beside and len(parts) > 0 and hints.over is None and hints.stored_at is None:
+    if beside and looks_inside:
         others = [
             Part(tuple(each[number] for each in together), name, beside=name) for number, name in enumerate(beside, 1)
         ]

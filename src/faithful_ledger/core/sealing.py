@@ -36,18 +36,17 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     whole = start == 0 and last == 0
     said, about = {**seal, "over": "file" if whole else offsets}, {"of_file": over} if over else {}
     kind = storage_keys(stored_end - at, finding.form)
-    if draft.is_text(held):
+    is_text = draft.is_text(held)
+    if is_text:
         path = draft.seal_value(held, (at, stored_end), finding.form, said, about)
     elif over:
         path = draft.seal(held, (at, stored_end), kind, said, about=about)
     else:
         path = draft.seal(held, (at, stored_end), kind, seal, (start, end), offsets)
     note = f"holds in {finding.holds_in} of {finding.of} copies; {finding.sureness_in_words}"
-    if draft.is_text(held):
-        _check(draft, path, note)
-        return path
-    _check(draft, path, note, -finding.stored.offset if finding.stored.from_end else None)
-    behind = text_of(placed.held.contents[0][start:]) if not over and end == size and at < start else None
+    _check(draft, path, note, -finding.stored.offset if finding.stored.from_end and not is_text else None)
+    is_in_front = not is_text and not over and end == size and at < start
+    behind = text_of(placed.held.contents[0][start:]) if is_in_front else None
     if behind is not None:  # a text behind its checksum: its values stay within reach
         draft.add(held, start, size, {"unknown": "body"})
         body = field_at(draft.file(held).root, start)

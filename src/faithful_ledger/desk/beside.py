@@ -14,11 +14,16 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.source import WHOLE
 from faithful_ledger.desk.background import Background
 
-__all__ = ["AT_ONCE", "OPENED_AT_ONCE", "Beside", "Message"]
+__all__ = ["AT_ONCE", "OPENED_AT_ONCE", "Beside", "Message", "is_short"]
 
 AT_ONCE = 1 << 20  # bytes of a save that is planned or kept without leaving the handler
 OPENED_AT_ONCE = 1 << 16  # bytes of one that is opened: packed, they may be a tree of a megabyte, which takes seconds
 T = TypeVar("T")
+
+
+def is_short(size: int, at_once: int = AT_ONCE) -> bool:
+    """Whether so many bytes are worked on in the handler: a few, or a very large file's, of which little is read."""
+    return size <= at_once or size > WHOLE
 
 
 class Message(NamedTuple):
@@ -85,7 +90,7 @@ class Beside(QObject):
         if self.refuse():
             return False
         tell = failed or (lambda error: self._reported.emit(Message("broken", str(error))))
-        if not always and (size <= at_once or size > WHOLE):  # of a very large file only a little is read
+        if not always and is_short(size, at_once):
             try:
                 value = work()
             except LedgerError as error:

@@ -30,11 +30,10 @@ from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
-from faithful_ledger.core.source import WHOLE
 from faithful_ledger.core.storage import Storage
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.desk.background import Background
-from faithful_ledger.desk.beside import AT_ONCE, OPENED_AT_ONCE, Beside, Message
+from faithful_ledger.desk.beside import AT_ONCE, OPENED_AT_ONCE, Beside, Message, is_short
 from faithful_ledger.desk.carry_work import CarryWork
 from faithful_ledger.desk.describing import Describing
 from faithful_ledger.desk.evidence import Evidence
@@ -115,7 +114,7 @@ class Session(QObject):
             self.entries.ask("Open it without them", lambda: self.open(path, template, book))
             return False
         size = _size_of(path)
-        load = partial(self._load, path, template, book, looks=OPENED_AT_ONCE < size <= WHOLE)
+        load = partial(self._load, path, template, book, looks=not is_short(size, OPENED_AT_ONCE))
 
         def show(loaded: tuple[Book, Save, Message | None]) -> None:
             self._template_file = template if template is not None and Path(template).is_file() else None
@@ -131,7 +130,7 @@ class Session(QObject):
     def _load(
         self, path: Path, template_name: str | None, book_name: str | None, *, looks: bool = False
     ) -> tuple[Book, Save, Message | None]:
-        """Open a save in its book; `looks` also collects its findings, which take seconds for many fields."""
+        """Open a save in its book; `looks` also collects its findings and seals, which take seconds for many fields."""
         known = self.shelf.book_of(path) if book_name is None else self.shelf.open(book_name)
         library = self.shelf.library(known)
         message: Message | None = None
@@ -169,7 +168,7 @@ class Session(QObject):
                 text = f"{save.problem.what}; choose it once, and the book remembers it."
                 message = Message("open", text, f"Choose the folder “{save.problem.root}”…", ask)
         if looks:
-            _ = save.findings
+            _ = save.findings, save.seals
         return book, save, message
 
     def _remembered(self, book: Book, path: Path) -> str | None:
@@ -267,7 +266,7 @@ class Session(QObject):
                 self.changed.emit()
 
         at_once = AT_ONCE if selects else OPENED_AT_ONCE  # describing goes on at once with what was selected
-        load = partial(self._load, save.path, template, book, looks=not selects and at_once < self.size <= WHOLE)
+        load = partial(self._load, save.path, template, book, looks=not selects and not is_short(self.size, at_once))
         self.beside.run(self.size, f"{save.path.name} is read again", load, show, at_once=at_once, dropped=self._let_go)
 
     def _let_go(self, loaded: tuple[Book, Save, Message | None]) -> None:

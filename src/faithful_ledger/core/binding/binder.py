@@ -32,11 +32,8 @@ __all__ = ["BoundFile", "bind", "number_at", "said_at"]
 
 DEEPEST = 40  # records in records
 FEW, MOST_KEPT = 64, 20_000
-NODE, LOOKED_AT, MEASURED = (
-    4,
-    1,
-    1,
-)  # steps of work: an element that is bound, a record of which only the end is looked for
+NODE, LOOKED_AT = 4, 1  # steps of work: an element that is bound, one of which only the condition is looked at
+MEASURED = 1  # and a record of which only the end is looked for
 TOGETHER = 1024  # records that are measured between two looks at the budget
 LARGEST_MEASURED = 256 << 20
 LARGEST_CHECKED = 1 << 20  # a text up to here is looked at wholly when it is opened; a larger one with its findings
@@ -143,7 +140,7 @@ def _field_at(group: GroupNode, path: str, outer: GroupNode | None) -> FieldNode
 
 
 class _Known:
-    """What fields say that the conditions of a group's elements ask for, each worked out once: the alternatives of a
+    """What fields say that the expressions of a group's elements ask for, each worked out once: the alternatives of a
     union ask for one and the same tag.
     """
 
@@ -201,7 +198,7 @@ class _Binder:
         known, absent = _Known(node, self.outer), 0
         firsts = known.firsts
         for element, size in zip(spec.layout, spec.plain_sizes, strict=True):
-            if element.when is not None and not self.is_there(element, known, at):
+            if element.when is not None and not self.worked_out(element.when, known, at, element):
                 absent += 1
                 continue
             if firsts and (element.name in firsts or isinstance(element, GroupSpec)):
@@ -226,16 +223,6 @@ class _Binder:
             node.end = limit
         elif node.parent is None and not knows_ends:
             node.end = self.source.size
-
-    def is_there(self, element: ElementSpec, known: _Known, at: int) -> bool:
-        """Whether the condition of an element holds."""
-        assert element.when is not None
-        try:
-            return bool(element.when.evaluate(known.number, known.said))
-        except BindingError:
-            raise
-        except LedgerError as error:
-            raise self.error(known.group, element, at, str(error.what)) from error
 
     def addressed(self, element: ElementSpec, node: GroupNode, here: int, limit: int) -> int:
         """Bind an element that says where it is; returns where it ends, or `here` if it is missing."""
@@ -501,14 +488,16 @@ class _Binder:
     def evaluate(self, expression: Expression, group: GroupNode, at: int, spec: ElementSpec) -> int:
         if expression.constant is not None:
             return expression.constant
+        return self.worked_out(expression, _Known(group, self.outer), at, spec)
+
+    def worked_out(self, expression: Expression, known: _Known, at: int, spec: ElementSpec) -> int:
+        """The result of an expression of an element, by what is known of the group that it is in."""
         try:
-            return expression.evaluate(
-                lambda path: number_at(group, path, self.outer), lambda path: said_at(group, path, self.outer)
-            )
+            return expression.evaluate(known.number, known.said)
         except BindingError:
             raise
         except LedgerError as error:
-            raise self.error(group, spec, at, str(error.what)) from error
+            raise self.error(known.group, spec, at, str(error.what)) from error
 
     def whole(
         self, expression: Expression, group: GroupNode, at: int, limit: int, spec: ElementSpec | None = None

@@ -11,8 +11,8 @@ from bisect import bisect_left
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
+from functools import cached_property
 from graphlib import CycleError, TopologicalSorter
-from itertools import chain
 from types import MappingProxyType
 from typing import Literal, NamedTuple
 
@@ -206,9 +206,18 @@ class WorkedOut:
     def __init__(self, root: GroupNode | None) -> None:
         self._root = root
 
+    @cached_property
+    def _followers(self) -> list[Follower]:
+        return list(followers(self._root)) if self._root is not None else []
+
+    @cached_property
+    def _nodes(self) -> list[FieldNode]:
+        root = self._root
+        return [*dependents(root), *dependents(root, elsewhere=True)] if root is not None else []
+
     def has_length_over(self, start: int, end: int) -> bool:
         """Whether a described length covers bytes [start, end), so that it follows when they grow."""
-        for each in followers(self._root) if self._root is not None else ():
+        for each in self._followers:
             first, last = each.needs
             if each.algorithm == "length" and first <= start and end <= last:  # also one that is renewed as a seal
                 return True
@@ -216,19 +225,16 @@ class WorkedOut:
 
     def works_out(self, at: int) -> bool:
         """Whether the byte at an offset belongs to a field that is worked out."""
-        root = self._root
-        if root is None:
-            return False
-        nodes = chain(dependents(root), dependents(root, elsewhere=True))
-        return any(node.start <= at < node.end for node in nodes)
+        return any(node.start <= at < node.end for node in self._nodes)
 
 
 def dependents(
     root: GroupNode, *, measured: bool = True, sealed: bool = True, elsewhere: bool = False
 ) -> Iterator[FieldNode]:
     """Every bound field that is worked out from others of its file, or of another one (`elsewhere`): lengths, counts
-    and offsets (`measured`), and seals. Rows are only entered where a record has such a field.
+    and offsets (`measured`), and seals. Groups and rows are only entered where such a field may be in them.
     """
+    entered: dict[int, bool] = {}  # by the identity of specs
 
     def follows(spec: ElementSpec) -> bool:
         if not isinstance(spec, FieldSpec) or bool(spec.of_file) is not elsewhere:
@@ -238,13 +244,19 @@ def dependents(
     stack: list[Node] = [root]
     while stack:
         node = stack.pop()
+        spec = node.spec
+        if isinstance(node, FieldNode):
+            if follows(spec):
+                yield node
+            continue
+        if id(spec) not in entered:
+            entered[id(spec)] = any(map(follows, elements_of(spec)))
+        if not entered[id(spec)]:
+            continue
         if isinstance(node, GroupNode):
-            stack += reversed(node.children) if node.spec.has_followers else ()
+            stack += reversed(node.children)
         elif isinstance(node, RowsNode):
-            if any(map(follows, elements_of(node.spec.item))):
-                stack += reversed(list(node.items()))
-        elif isinstance(node, FieldNode) and follows(node.spec):
-            yield node
+            stack += reversed(list(node.items()))
 
 
 def resolve(node: FieldNode, path: str) -> Node:

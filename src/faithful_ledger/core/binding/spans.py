@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 
@@ -30,15 +30,17 @@ def fields_between(root: Node, start: int, end: int) -> Iterator[FieldNode]:
             stack += [node.item(index) for index in range(last, first - 1, -1)]
 
 
-def all_fields(root: Node) -> Iterator[FieldNode]:
-    """Every field, in the order of the template; records are bound one after the other."""
+def all_fields(root: Node, enters: Callable[[GroupNode], bool] = lambda group: True) -> Iterator[FieldNode]:
+    """Every field in groups and records that it `enters`, in the order of the template; records are bound one after
+    the other.
+    """
     stack: list[Node | Iterator[Node]] = [root]
     while stack:
         node = stack.pop()
         if isinstance(node, FieldNode):
             yield node
         elif isinstance(node, GroupNode):
-            stack += reversed(node.children)
+            stack += reversed(node.children) if enters(node) else ()
         elif isinstance(node, RowsNode):
             stack.append(node.items())
         elif not isinstance(node, Node) and (item := next(node, None)) is not None:

@@ -174,11 +174,11 @@ def _columns(rows_node: RowsNode, columns: list[_Column]) -> Iterator[Finding]:
             continue
         rows = records[:, column.offset : column.offset + column.size]
         decides = _deciding(column, columns)
-        found = _column_findings(rows_node.path, column, rows)
+        found = _column_findings(rows_node.path, column, column.spec, rows)
         if decides is not None:
             codes = records[:, decides.offset : decides.offset + decides.size]
             found = _limited_findings(rows_node.path, column, rows, decides.spec, codes)
-        for finding in found:
+        for _, finding in found:
             reported[id(column.spec)] += 1
             if reported[id(column.spec)] > MOST_REPORTED:
                 name = column.spec.name if column.spec.name != "item" else column.path
@@ -221,15 +221,20 @@ def _fields_of(spec: ElementSpec, path: str, at: int | None) -> Iterator[_Column
             yield from _fields_of(spec.item, f"{path}[{index}]", at + index * stride)
 
 
-def _column_findings(rows_node: str, column: _Column, rows: Bytes) -> Iterator[Finding]:
-    for index in _suspects(column.spec, rows).tolist():
-        path = f"{rows_node}[{index}]{column.path}"
+def _column_findings(
+    rows_node: str, column: _Column, spec: FieldSpec, rows: Bytes, records: Bytes | None = None
+) -> Iterator[tuple[int, Finding]]:
+    """Those of a field, each with the number of its record: `records` has these, where the rows are not all of them."""
+    for index in _suspects(spec, rows).tolist():
+        record = index if records is None else int(records[index])
+        path = f"{rows_node}[{record}]{column.path}"
         try:
-            value = column.spec.storage.decode(rows[index].tobytes())
+            value = spec.storage.decode(rows[index].tobytes())
         except ValueRefused as error:
-            yield Finding(path, "error", str(error))
+            yield record, Finding(path, "error", str(error))
             continue
-        yield from _value_findings(path, column.spec, value, column.spec.bounds)
+        for finding in _value_findings(path, spec, value, spec.bounds):
+            yield record, finding
 
 
 def _deciding(column: _Column, columns: list[_Column]) -> _Column | None:
@@ -239,7 +244,9 @@ def _deciding(column: _Column, columns: list[_Column]) -> _Column | None:
     return next((each for each in columns if by and each.path == beside), None)
 
 
-def _limited_findings(path: str, column: _Column, rows: Bytes, decides: FieldSpec, codes: Bytes) -> Iterator[Finding]:
+def _limited_findings(
+    path: str, column: _Column, rows: Bytes, decides: FieldSpec, codes: Bytes
+) -> Iterator[tuple[int, Finding]]:
     """Those of a field of which another one decides the bounds: for each code that occurs, as with fixed ones."""
     import numpy
 
@@ -250,17 +257,9 @@ def _limited_findings(path: str, column: _Column, rows: Bytes, decides: FieldSpe
     findings: list[tuple[int, Finding]] = []
     for code in numpy.unique(numbers).tolist():
         where = numpy.flatnonzero(numbers == code)
-        now = limited(bounds, catalogue, code)
-        for index in _suspects(replace(column.spec, bounds=now), rows[where]).tolist():
-            record = int(where[index])
-            try:
-                value = column.spec.storage.decode(rows[record].tobytes())
-            except ValueRefused as error:
-                findings.append((record, Finding(f"{path}[{record}]{column.path}", "error", str(error))))
-                continue
-            found_here = _value_findings(f"{path}[{record}]{column.path}", column.spec, value, now)
-            findings += [(record, each) for each in found_here]
-    yield from (each for _, each in sorted(findings, key=lambda each: each[0]))
+        spec = replace(column.spec, bounds=limited(bounds, catalogue, code))
+        findings += _column_findings(path, column, spec, rows[where], where)
+    yield from sorted(findings, key=lambda each: each[0])
 
 
 def _suspects(spec: FieldSpec, rows: Bytes) -> Bytes:

@@ -31,7 +31,6 @@ class Spelling(NamedTuple):
 
 
 @lru_cache(maxsize=512)
-@lru_cache(maxsize=512)
 def number_storage(name: str, order: Order = "little") -> WholeNumber | Float | None:
     """The storage a name such as `u32`, `f64be`, `bcd3` or `uleb128` stands for; None where it is not a known name.
 

@@ -193,15 +193,6 @@ class GroupSpec(ElementSpec):
     names: dict[str, ElementSpec] = field(default_factory=dict, repr=False)
     layout_where: Where = ()  # of its layout; the record of several rows has one
     _plain: tuple[int | None, ...] | None = field(default=None, repr=False, compare=False)
-    _follows: bool | None = field(default=None, repr=False, compare=False)
-
-    @property
-    def has_followers(self) -> bool:
-        """Whether a field within it is worked out from others: a length, count, offset or seal."""
-        if self._follows is None:
-            fields = (each for each in elements_of(*self.layout) if isinstance(each, FieldSpec))
-            self._follows = any(each.derived is not None or each.seal is not None for each in fields)
-        return self._follows
 
     @property
     def plain_sizes(self) -> tuple[int | None, ...]:

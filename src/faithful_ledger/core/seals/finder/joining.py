@@ -8,19 +8,19 @@ import numpy as np
 
 from faithful_ledger.core.scan import distinct
 
-__all__ = ["both", "places_of", "repeated"]
+__all__ = ["MIXING", "both", "places_of", "repeated"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 FEW, AT_ONCE = 1 << 16, 1 << 15
-MIXING = 0x9E3779B97F4A7C15
+MIXING = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0xD6E8FEB86659FD93)  # odd, with bits all over
 
 
 def both(keys: Array, others: Array) -> tuple[Array, Array]:
     """The numbers of the keys that are among others, and of these others, with more that are there twice."""
     chosen: Array = np.arange(others.size)
     if others.size > FEW:  # what is there twice, in one of them or in both
-        both = np.sort(np.concatenate((keys, others)))
-        twice = distinct(both[1:][both[1:] == both[:-1]])
+        ordered = np.sort(np.concatenate((keys, others)))
+        twice = distinct(ordered[1:][ordered[1:] == ordered[:-1]])
         chosen = places_of(others, twice) if twice.size < FEW else chosen
     return places_of(keys, distinct(others[chosen])), chosen
 
@@ -33,7 +33,7 @@ def places_of(keys: Array, values: Array) -> Array:
         return np.zeros(0, np.intp)
     bits = int(values.size).bit_length() + 6
     table, width = np.zeros(1 << bits, bool), 8 * keys.itemsize
-    factor, rest = (keys.dtype.type(each) for each in (MIXING >> (64 - width) | 1, width - bits))
+    factor, rest = (keys.dtype.type(each) for each in (MIXING[0] >> (64 - width) | 1, width - bits))
     table[values.astype(keys.dtype) * factor >> rest] = True
     parts = []
     for start in range(0, keys.size, AT_ONCE):

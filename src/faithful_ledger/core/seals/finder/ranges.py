@@ -21,12 +21,12 @@ from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import CRC, Algorithm
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.finding import Finding, edges_bits, naturalness
-from faithful_ledger.core.seals.finder.joining import both, places_of, repeated
+from faithful_ledger.core.seals.finder.joining import MIXING, both, places_of, repeated
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, changed_offsets
 from faithful_ledger.core.seals.finder.rings import Polynomials, Prefixes, Ring, multiplying, polynomials
 from faithful_ledger.core.seals.hashes import HASHES
 
-__all__ = ["Differences", "any_range", "chains"]
+__all__ = ["FILLS", "Differences", "any_range", "chains"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 MOST_PAIRS, MOST_AGREEING = 1024, 1 << 17  # chance makes n² ÷ 2³³ of 32 bits: 128 in 1 MiB, 32,768 in 16 MiB
@@ -35,7 +35,6 @@ MOST_ALIKE = 64  # pairs of those that agree for one and the same reason
 THREADS, LARGE = 2, 1 << 19
 TRIED = 13.0  # bits: about so many algorithms, orders and places are tried
 FILLS = ("zeros", "FF", "20", "30")
-MIXING = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9)
 
 
 class Chain(NamedTuple):

@@ -16,19 +16,17 @@ import numpy as np
 from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import Algorithm, own_bytes
 from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness, own_bits, place_bits
-from faithful_ledger.core.seals.finder.joining import both, places_of
+from faithful_ledger.core.seals.finder.joining import MIXING, both, places_of
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place
-from faithful_ledger.core.seals.finder.ranges import Differences
+from faithful_ledger.core.seals.finder.ranges import FILLS, Differences
 from faithful_ledger.core.seals.sums import SUMS, words_of
 
 __all__ = ["Summing", "any_sum", "summings"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 MOST_PAIRS, MOST_ALIKE, MOST_BY_CHANCE, FEW_BY_CHANCE = 512, 24, 1 << 12, 1.0
-MIXING = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0xD6E8FEB86659FD93)
 TRIED = 12.0
 LEAST_CHANGED = 3  # words that differ within a range; fewer may be a copy
-FILLS = ("zeros", "FF", "20", "30")
 AT_ONCE, FEW = 1 << 14, 8
 NATURAL = 2
 MOST_JOINED, MOST_PAIRED = 4000, 1 << 20
