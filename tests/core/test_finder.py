@@ -7,6 +7,7 @@ import struct
 import sys
 from dataclasses import replace
 from functools import partial
+from itertools import product
 from pathlib import Path
 
 import numpy as np
@@ -27,7 +28,7 @@ from faithful_ledger.core.seals.finder.finding import widened
 from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
-from faithful_ledger.core.seals.finder.rings import Ranges
+from faithful_ledger.core.seals.finder.rings import Prefixes, Ranges, polynomials
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import polynomials_of, unknown_crc, with_own_start
 from faithful_ledger.core.seals.hashes import HASHES, Lane
@@ -315,6 +316,16 @@ class FinderTest(RenewingCase):
 class UnknownPolynomialTest(LedgerCase):
     """CRCs with any polynomial, start and final XOR, from eight saves."""
 
+    @given(st.sampled_from((16, 24, 32, 64)), st.booleans(), st.randoms(use_true_random=False))
+    @settings(max_examples=30)
+    def test_a_few_prefixes_are_those_of_all(self, width: int, flipped: bool, turn: random.Random) -> None:
+        ring = polynomials(width, turn.getrandbits(width) | 1)
+        content = turn.randbytes(turn.randrange(1, 5000))
+        chosen = np.array([turn.randrange(len(content) + 1) for _ in range(9)])
+        few, every = (Prefixes(ring, content, flipped=flipped) for _ in range(2))
+        self.assertEqual(few.at(chosen).tolist(), every.whole[chosen].tolist())
+        self.assertNotIn("whole", vars(few))
+
     def planted(self, turn: random.Random, width: int, *, grown: bool = False) -> tuple[Finding, list[bytes]]:
         reflected = turn.random() < 0.5
         numbers = [turn.getrandbits(width) for _ in range(3)]
@@ -333,6 +344,18 @@ class UnknownPolynomialTest(LedgerCase):
                 save[400 + turn.randrange(500)] = turn.randrange(256)
             found.append(save)
         return seal, sealed(found, seal)
+
+    def test_a_value_that_is_stored_twice_leaves_the_polynomial_as_it_is(self) -> None:
+        turn = random.Random(23)
+        for width, reflected in product((16, 32, 64), (False, True)):
+            crc = Crc(width, turn.getrandbits(width) | 1, 5, reflected, reflected)
+            seal = Finding(Algorithm("crc", crc=crc), Edge(32), Edge(0, True), Edge(8), width // 8, f"u{width}le")
+            base, twice = turn.randbytes(3000), [turn.randbytes(8) for _ in range(8)]
+            found = [bytearray(base[:500] + each + base[508:620] + each + base[628:]) for each in twice]
+            contents = sealed(found, seal)
+            place = next(p for p in places(contents) if (p.edge.at(3000), p.form) == (8, seal.form))
+            every = list(polynomials_of(Differences(contents), place, flipped=not reflected))
+            self.assertIn(crc.polynomial, every, (width, reflected))
 
     def test_the_polynomial_and_its_range_are_recovered(self) -> None:
         turn = random.Random(20)

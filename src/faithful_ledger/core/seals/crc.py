@@ -18,8 +18,7 @@ from faithful_ledger.core.bit_order import mirrored, mirrored_bytes
 
 __all__ = ["CATALOGUE", "Crc"]
 
-SMALL = 4 << 10  # bytes that are not worth the lanes
-LANES = 256
+SMALL = 1 << 10  # bytes that are not worth folding
 
 
 class Crc(NamedTuple):
@@ -37,7 +36,7 @@ class Crc(NamedTuple):
     def __call__(self, chunks: Iterable[memoryview]) -> int:
         state = mirrored(self.start, self.width)
         for chunk in chunks:
-            state = self._run(chunk, state)
+            state = self.run(chunk, state)
         return self.finished(state)
 
     def finished(self, state: int) -> int:
@@ -49,8 +48,14 @@ class Crc(NamedTuple):
         state = result ^ self.xor_out
         return state if self.reflected_out else mirrored(state, self.width)
 
-    def _run(self, chunk: memoryview, state: int) -> int:
-        if self.width == 32 and self.polynomial == 0x04C11DB7:
+    @property
+    def is_quick(self) -> bool:
+        """Whether zlib does the work."""
+        return self.width == 32 and self.polynomial == 0x04C11DB7
+
+    def run(self, chunk: memoryview, state: int) -> int:
+        """The state after some bytes more."""
+        if self.is_quick:
             data = chunk if self.reflected else mirrored_bytes(bytes(chunk))
             return zlib.crc32(data, state ^ 0xFFFFFFFF) ^ 0xFFFFFFFF
         if self.width == 16 and self.polynomial == 0x1021:
@@ -61,39 +66,16 @@ class Crc(NamedTuple):
 
 
 def _state_after(data: bytes, state: int, polynomial: int, width: int) -> int:
-    if len(data) <= SMALL:
-        table = _table(polynomial)
-        for byte in data:
-            state = state >> 8 ^ table[(state ^ byte) & 255]
-        return state
-    import numpy as np
+    if len(data) > SMALL:
+        from faithful_ledger.core.seals.gf2 import folded
 
-    # Lanes are computed side by side from nothing, then joined: a state moves over zeros by a multiplication.
-    size = len(data) // LANES
-    lanes = np.frombuffer(data[: size * LANES], np.uint8).reshape(LANES, size).astype(np.uint64)
-    table_ = np.array(_table(polynomial), np.uint64)
-    states = np.zeros(LANES, np.uint64)
-    low, eight = np.uint64(255), np.uint64(8)
-    for column in lanes.T:
-        states = states >> eight ^ table_[(states ^ column) & low]
-    factors = np.array(_lane_factors(polynomial, width, size), np.uint64)
-    joined = np.zeros(LANES, np.uint64)
-    one, reduced = np.uint64(1), np.uint64(polynomial)
-    for bit in range(width - 1, -1, -1):  # the highest bit is the constant term
-        joined ^= np.where(factors >> np.uint64(bit) & one, states, np.uint64(0))
-        states = states >> one ^ np.where(states & one, reduced, np.uint64(0))
-    state = _times(state, _over_zeros(polynomial, width, size * LANES), polynomial, width)
-    state ^= int(np.bitwise_xor.reduce(joined))
-    return _state_after(data[size * LANES :], state, polynomial, width)
-
-
-@lru_cache(maxsize=256)
-def _lane_factors(polynomial: int, width: int, size: int) -> tuple[int, ...]:
-    """What the state of each lane of so many bytes is multiplied with at the end."""
-    moved, factors = _over_zeros(polynomial, width, size), [1 << width - 1]
-    for _ in range(LANES - 1):
-        factors.append(_times(factors[-1], moved, polynomial, width))
-    return tuple(reversed(factors))
+        first, whole = int.from_bytes(data[:8], "little") ^ state, len(data) & ~7
+        data = folded(first.to_bytes(8, "little") + data[8:whole], polynomial, width) + data[whole:]
+        state = 0
+    table = _table(polynomial)
+    for byte in data:
+        state = state >> 8 ^ table[(state ^ byte) & 255]
+    return state
 
 
 @lru_cache(maxsize=64)
@@ -105,31 +87,6 @@ def _table(polynomial: int) -> tuple[int, ...]:
             byte = byte >> 1 ^ (polynomial if byte & 1 else 0)
         table.append(byte)
     return tuple(table)
-
-
-def _times(a: int, b: int, polynomial: int, width: int) -> int:
-    """The product of two reflected polynomials; the highest bit is the constant term."""
-    product, bit = 0, 1 << width - 1
-    while b:
-        if b & bit:
-            product ^= a
-            b ^= bit
-        a = a >> 1 ^ (polynomial if a & 1 else 0)
-        bit >>= 1
-    return product
-
-
-def _over_zeros(polynomial: int, width: int, count: int) -> int:
-    """x to the power of 8 × count: what a state is multiplied with by so many zeros."""
-    power, base = 1 << width - 1, 1 << width - 1
-    for _ in range(8):
-        base = base >> 1 ^ (polynomial if base & 1 else 0)
-    while count:
-        if count & 1:
-            power = _times(power, base, polynomial, width)
-        base = _times(base, base, polynomial, width)
-        count >>= 1
-    return power
 
 
 def _ones(width: int) -> int:

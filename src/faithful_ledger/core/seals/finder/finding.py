@@ -31,6 +31,7 @@ __all__ = [
 Array: TypeAlias = np.ndarray[Any, Any]
 SURE = 24.0  # bits beyond what was tried
 NEAR = 64  # bytes from an end of the file
+ALIGNED = np.array([2, *(3 if at % 16 == 0 else 4 if at % 4 == 0 else 6 for at in range(1, 256))], np.int8)
 NOT_NAMED = frozenset(("own", "beside", "key", "salt_before", "salt_behind"))
 FIRST = 16
 ENDS = Edge(0, True)
@@ -47,10 +48,9 @@ COMMON |= frozenset(("sum8", "sum16", "sum32", "xor8"))
 class Finding:
     """`algorithm` over [start, end) is stored at `stored`, in `size` bytes of a `form`. What it sees in its own bytes
     is `own`: None where they are not covered, else zeros, left out, or bytes in hexadecimal; `beside` is what is left
-    out with them. `bits` say how unlikely
-    chance is. `freedom` says what no save could decide; `constant_only` that the start of the computation is known only
-    together with what its result was XORed with, or only for the sizes seen; `undecided` that the saves hold as well
-    with the seal somewhere else, which `freedom` names.
+    out with them. `bits` say how unlikely chance is. `freedom` says what no save could decide; `constant_only` that the
+    start of the computation is known only together with what its result was XORed with, or only for the sizes seen;
+    `undecided` that the saves hold as well with the seal somewhere else, which `freedom` names.
     """
 
     algorithm: Algorithm
@@ -261,13 +261,13 @@ def edge_bits(natures: Array, size: int) -> Array:
 
 def naturalness(offsets: Array, place: tuple[int, int], size: int) -> Array:
     """How far edges are from those that people choose, 0 for the nearest: the ends of the file, and of the seal."""
-    near = np.minimum(offsets, size - offsets)
-    chosen = (offsets == 0) | (offsets == size) | (offsets == place[0]) | (offsets == place[1])
-    return np.select(
-        [chosen, near <= NEAR, offsets % 256 == 0, offsets % 16 == 0, offsets % 4 == 0],
-        [0, np.where(near % 4 == 0, 1, 2), 2, 3, 4],
-        6,
-    )
+    found: Array = ALIGNED[offsets & 255]
+    near = np.flatnonzero((offsets <= NEAR) | (offsets >= size - NEAR))
+    away = np.minimum(offsets[near], size - offsets[near])
+    found[near] = np.where(away % 4 == 0, 1, 2)
+    for chosen in (0, size, *place):
+        found[offsets == chosen] = 0
+    return found
 
 
 def edges_bits(edges: tuple[int, int], place: tuple[int, int], size: int) -> float:

@@ -32,6 +32,7 @@ Array: TypeAlias = np.ndarray[Any, Any]
 MOST_PAIRS, MOST_AGREEING = 1024, 1 << 17  # chance makes n² ÷ 2³³ of 32 bits: 128 in 1 MiB, 32,768 in 16 MiB
 MOST_ENDS = 4
 MOST_ALIKE = 64  # pairs of those that agree for one and the same reason
+FEW = 1 << 11
 THREADS, LARGE = 2, 1 << 19
 TRIED = 13.0  # bits: about so many algorithms, orders and places are tried
 FILLS = ("zeros", "FF", "20", "30")
@@ -89,7 +90,11 @@ class Differences:
             def between(other: Array) -> Array:
                 return chain.ring.between(first, other, weights)
 
-            if self.at.size < LARGE:
+            if self.at.size < FEW:  # tables for each would take longer than all others at once
+                times = len(others)
+                every = chain.ring.between(np.tile(first, times), np.concatenate(others), np.tile(weights, times))
+                self._terms[key] = np.split(every, times)
+            elif self.at.size < LARGE:
                 self._terms[key] = list(map(between, others))
             else:
                 with ThreadPoolExecutor(THREADS) as pool:  # NumPy lets others run meanwhile
@@ -260,9 +265,9 @@ def _weighed(
     low, high = classes.of(second)
     alone = np.flatnonzero(low == high)
     between = ring.minus(prefixes[second[alone]], prefixes[first[alone]])
-    powers = ring.powers_at(low[alone], classes.size)
+    lowered = ring.lowered_at(low[alone], classes.size)
     kept = np.ones(len(both), bool)
-    kept[alone] = ring.products(powers, between) == step
+    kept[alone] = ring.times(lowered, step) == between
     yield from zip(first[kept].tolist(), second[kept].tolist(), strict=True)
 
 
@@ -312,14 +317,14 @@ def _ends(
     edges of the place.
     """
     low, high = stretch
-    powers = ring.powers_from(max(low - shift, 0), max(high - shift + 1, 0), size)
-    hits = np.flatnonzero(ring.times(powers, between[pivot]) == steps[pivot])
+    lowered = ring.lowered_from(max(low - shift, 0), max(high - shift + 1, 0), size)
+    hits = np.flatnonzero(ring.times(lowered, steps[pivot]) == between[pivot])
     ends = hits + max(low - shift, 0) + shift
     natural = np.argsort(naturalness(ends, own, size), kind="stable")[:MOST_ENDS]
     found = []
     for end in np.sort(ends[natural]).tolist():
-        weight = ring.power(end - shift)
-        if all(ring.product(weight, each) == step for each, step in zip(between, steps, strict=True)):
+        weight = int(ring.lowered_at(np.array([end - shift]), size)[0])
+        if all(ring.product(weight, step) == each for each, step in zip(between, steps, strict=True)):
             found.append(end)
     return found
 
@@ -328,81 +333,87 @@ def _absolute(
     found: Differences, place: Place, chain: Chain, state: int, reach: tuple[int, int], end: int, left_out: bool
 ) -> Iterator[Finding]:
     """The start of the range, and how the computation begins and ends, from the first save."""
-    ring, known = chain.ring, found.prefixes(chain)
     own_start, own_end = place.edge.at(found.size), place.edge.at(found.size) + place.size
     starts = np.arange(reach[0], min(reach[1], end - 1) + 1)
     starts = starts[(starts <= own_start) | (starts >= own_end)]
+    natures = naturalness(starts, (own_start, own_end), found.size)
     covers = (starts <= own_start) & (end >= own_end)
-    shift = place.size if left_out else 0
-    for own in ("left out",) if left_out else (None, *FILLS):
-        chosen = starts[covers] if own is not None else starts[~covers]
-        if not chosen.size:
-            continue
-        last = np.full(1, known.end(end, own_start, place.size, own), ring.kind)
-        weight = int(ring.powers_at(np.array([end - shift]), found.size)[0])
-        sums = ring.times(ring.minus(last, known.at(chosen)), weight)
-        rest = ring.minus(np.full(1, state, ring.kind), sums)
-        made = _Made(found, place, chain, rest, end - shift - chosen, chosen, end, own)
-        hits = list(made.known())
-        yield from hits
-        if not hits and own in (None, "zeros", "left out"):
-            yield made.unknown()
+    fills = FILLS if chain.known else FILLS[:1]
+    for own in ("left out",) if left_out else (None, *fills):
+        chosen = covers if own is not None else ~covers
+        if chosen.any():
+            made = _Made(found, place, chain, state, starts[chosen], natures[chosen], end, own)
+            hits = list(made.known())
+            yield from hits
+            if not hits and own in (None, "zeros", "left out"):
+                yield made.unknown()
 
 
 class _Made(NamedTuple):
-    """What is left of the first save's state, for each start of a range: what begins and ends the computation."""
+    """Ranges with one end that may have given the first save's state, and how natural the start of each is."""
 
     found: Differences
     place: Place
     chain: Chain
-    rest: Array
-    lengths: Array
+    state: int
     starts: Array
+    natures: Array
     end: int
     own: str | None
 
+    def _left(self, starts: Array) -> tuple[Array, Array]:
+        """For ranges from some starts, their lengths, and what is left of the state for the start and the final XOR of
+        the computation.
+        """
+        ring, prefixes, (at, behind) = self.chain.ring, self.found.prefixes(self.chain), self._edges
+        shift = behind - at if self.own == "left out" else 0
+        last = np.full(1, prefixes.end(self.end, at, behind - at, self.own), ring.kind)
+        sums = ring.times(ring.minus(last, prefixes.at(starts)), ring.power(self.end - shift))
+        return self.end - shift - starts, ring.minus(np.full(1, self.state, ring.kind), sums)
+
     def known(self) -> Iterator[Finding]:
         """Findings with a published start and end."""
+        if not self.chain.known:
+            return
         ring = self.chain.ring
-        powers = ring.powers_at(self.lengths, self.found.size)
+        lengths, rest = self._left(self.starts)
+        powers = ring.powers_at(lengths, self.found.size)
         changes = {"": 0} | ({"inverted": (1 << ring.bits) - 1} if isinstance(ring, Polynomials) else {})
         for algorithm, begin, out in self.chain.known:
-            left = ring.minus(self.rest, ring.times(powers, begin)) if begin else self.rest
+            left = ring.minus(rest, ring.times(powers, begin)) if begin else rest
             for changed, mask in changes.items():
-                fits = self.starts[left == out ^ mask]
-                if fits.size:
-                    yield self._finding(replace(algorithm, changed=changed), fits)  # type: ignore[arg-type]
+                fits = left == out ^ mask
+                if fits.any():
+                    which = int(np.flatnonzero(fits)[self.natures[fits].argmin()])
+                    named = replace(algorithm, changed=changed)  # type: ignore[arg-type]
+                    yield self._finding(named, self.starts[fits], int(self.starts[which]))
 
     def unknown(self) -> Finding:
-        """With a start or an end of its own, as far as saves of one size can tell them."""
+        """With a start or an end of its own, as far as saves of one size can tell them, from the start of the range
+        that people would choose.
+        """
         ring, flipped = self.chain.ring, self.chain.flipped
-        which = self._natural(self.starts)
-        left = int(self.rest[which])
+        start = self.starts[self.natures.argmin()]
+        lengths, rest = self._left(start[None])
+        left = int(rest[0])
         if isinstance(ring, Polynomials):
             out = mirrored(left, ring.bits) if flipped else left
             crc = Crc(ring.bits, mirrored(ring.polynomial, ring.bits), 0, not flipped, not flipped, out)
             algorithm = Algorithm(CRC, crc=crc)
         else:
-            begin = ring.product(left, ring.power(-int(self.lengths[which])))
+            begin = ring.product(left, ring.power(-int(lengths[0])))
             algorithm = Algorithm(self.chain.known[0][0].name, begin)
-        return self._finding(algorithm, self.starts, which, constant_only=True)
+        return self._finding(algorithm, self.starts, int(start), constant_only=True)
 
     @property
     def _edges(self) -> tuple[int, int]:
         at = self.place.edge.at(self.found.size)
         return at, at + self.place.size
 
-    def _natural(self, starts: Array) -> int:
-        """The number of the start that people would choose."""
-        return int(naturalness(starts, self._edges, self.found.size).argmin()) if starts.size > 1 else 0
-
-    def _finding(
-        self, algorithm: Algorithm, starts: Array, which: int | None = None, *, constant_only: bool = False
-    ) -> Finding:
-        """Over the most natural of some starts; how unlikely chance is are the bits of all values that were explained,
-        less what could be chosen.
+    def _finding(self, algorithm: Algorithm, starts: Array, start: int, *, constant_only: bool = False) -> Finding:
+        """From one of some starts; how unlikely chance is are the bits of all values that were explained, less what
+        could be chosen.
         """
-        start = int(starts[which if which is not None else self._natural(starts)])
         place, size = self.place, self.found.size
         values = len(set(place.values)) - constant_only
         chosen = edges_bits((start, self.end), self._edges, size)

@@ -7,7 +7,6 @@ CRC the state is a polynomial over GF(2), and the weight is x⁸; for the multip
 
 from __future__ import annotations
 
-import zlib
 from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
@@ -18,15 +17,15 @@ import numpy as np
 
 from faithful_ledger.core.bit_order import mirrored, mirrored_bytes
 from faithful_ledger.core.seals.algorithms import own_bytes
+from faithful_ledger.core.seals.crc import Crc
+from faithful_ledger.core.seals.gf2 import looked_up, product, tables, times_x
 
 __all__ = ["Multiplying", "Polynomials", "Prefixes", "Ranges", "Ring", "forget_powers", "multiplying", "polynomials"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 FEW, MANY = 8, 1 << 16  # numbers that are not worth tables, and that are worth large ones
-AT_ONCE = 1 << 14
 LARGE, FINE = 1 << 18, 1 << 12  # bytes of which not all powers are worth having; and powers one by one
-CRC_32, MOST_POINTS = 0xEDB88320, 1 << 12
-BITS_OF = (np.arange(256)[:, None] >> np.arange(8)[None, :] & 1).astype(bool)
+FEW_POINTS, MOST_POINTS = 16, 1 << 12
 
 
 class Ring(ABC):
@@ -76,35 +75,46 @@ class Ring(ABC):
 
     def powers_at(self, exponents: Array, most: int) -> Array:
         """The weight to the power of each exponent, of which none is above `most`."""
-        if most < LARGE:
-            return self.powers(most + 1)[exponents]
-        fine = _powers(self, self.weight, FINE)
-        coarse = _powers(self, self.power(FINE), most // FINE + 1)
-        return self.products(fine[exponents % FINE], coarse[exponents // FINE])
+        return self._at(self.weight, FINE, exponents, most)
 
-    def powers_from(self, first: int, behind: int, most: int) -> Array:
-        """weight to the power of `first`, and of each number after it up to `behind`, which is at most `most` + 1."""
+    def lowered_at(self, exponents: Array, most: int) -> Array:
+        """1 divided by these."""
+        return self._at(self.inverse, -FINE, exponents, most)
+
+    def _at(self, base: int, step: int, exponents: Array, most: int) -> Array:
         if most < LARGE:
-            return self.powers(most + 1)[first:behind]
-        return self.times(self.powers(max(behind - first, 0)), self.power(first))[: max(behind - first, 0)]
+            return _powers(self, base, most + 1)[exponents]
+        fine, coarse = _powers(self, base, FINE), _powers(self, self.power(step), most // FINE + 1)
+        return self.products(fine[exponents % FINE], coarse[exponents // FINE])
 
     def lowered(self, count: int) -> Array:
         """weight⁰, weight⁻¹ …"""
         return _powers(self, self.inverse, count)
+
+    def lowered_from(self, first: int, behind: int, most: int) -> Array:
+        """weight to the power of -`first`, and so on up to -`behind`, which is at most `most` + 1."""
+        if most < LARGE:
+            return self.lowered(most + 1)[first:behind]
+        return self.times(self.lowered(max(behind - first, 0)), self.power(-first))[: max(behind - first, 0)]
 
     def inverses(self, count: int) -> Array:
         """weight⁻¹, weight⁻² …: what belongs to the byte at offset 0, 1 …"""
         return self.lowered(count + 1)[1:]
 
     def power(self, exponent: int) -> int:
-        base, result = self.weight if exponent >= 0 else self.inverse, self.one
-        exponent = abs(exponent)
-        while exponent:
-            if exponent & 1:
-                result = self.product(result, base)
-            base = self.product(base, base)
-            exponent >>= 1
-        return result
+        return _power(self, exponent)
+
+
+@lru_cache(maxsize=1024)
+def _power(ring: Ring, exponent: int) -> int:
+    base, result = ring.weight if exponent >= 0 else ring.inverse, ring.one
+    exponent = abs(exponent)
+    while exponent:
+        if exponent & 1:
+            result = ring.product(result, base)
+        base = ring.product(base, base)
+        exponent >>= 1
+    return result
 
 
 @lru_cache(maxsize=128)
@@ -122,6 +132,7 @@ def _powers(ring: Ring, base: int, count: int) -> Array:
 def forget_powers() -> None:
     """For a measurement of what they cost."""
     _powers.cache_clear()
+    _power.cache_clear()
 
 
 class Polynomials(Ring):
@@ -133,46 +144,30 @@ class Polynomials(Ring):
         self.one = 1 << bits - 1
         self.weight = self.one
         for _ in range(8):
-            self.weight = self._times_x(self.weight)
+            self.weight = times_x(self.weight, polynomial)
         self.inverse = self.one
         for _ in range(8):
             self.inverse = self._over_x(self.inverse)
         self.entering = self.one  # x to the power of `bits`: a byte enters at the low end
         for _ in range(bits):
-            self.entering = self._times_x(self.entering)
-
-    def _times_x(self, number: int) -> int:
-        return number >> 1 ^ (self.polynomial if number & 1 else 0)
+            self.entering = times_x(self.entering, polynomial)
 
     def _over_x(self, number: int) -> int:
         high = number >> self.bits - 1
         return ((number ^ (self.polynomial if high else 0)) << 1 | high) & (1 << self.bits) - 1
 
     def product(self, a: int, b: int) -> int:
-        result, bit, polynomial = 0, 1 << self.bits - 1, self.polynomial
-        while b:
-            if b & bit:
-                result ^= a
-                b ^= bit
-            a = a >> 1 ^ polynomial if a & 1 else a >> 1  # times x
-            bit >>= 1
-        return result
+        return product(a, b, self.polynomial, self.bits)
 
     def times(self, numbers: Array, factor: int) -> Array:
         if numbers.size <= FEW:
             return np.array([self.product(number, factor) for number in numbers.tolist()], self.kind)
-        parts = []
-        for _ in range(self.bits):
-            parts.append(factor)
-            factor = self._times_x(factor)
-        by_bit = np.array(parts[::-1], np.uint64)  # what the bit of each rank stands for
-        tables = np.bitwise_xor.reduce(np.where(BITS_OF[None, :, :], by_bit.reshape(-1, 1, 8), np.uint64(0)), axis=2)
-        tables = tables.astype(self.kind)
+        by_byte = tables(factor, self.polynomial, self.bits)
         by_two = self.bits == 32 and numbers.size >= MANY
         if by_two:  # two bytes at a time
-            tables = np.stack([(tables[lane + 1][:, None] ^ tables[lane][None, :]).ravel() for lane in (0, 2)])
-        parts_of = np.ascontiguousarray(numbers, f"<u{self.kind().itemsize}").view("<u2" if by_two else "u1")
-        return _looked_up(tables, parts_of.reshape(numbers.size, -1))
+            by_byte = np.stack([(by_byte[lane + 1][:, None] ^ by_byte[lane][None, :]).ravel() for lane in (0, 2)])
+        lanes = np.ascontiguousarray(numbers, f"<u{self.kind().itemsize}").view("<u2" if by_two else "u1")
+        return looked_up(by_byte, lanes.reshape(numbers.size, -1))
 
     def products(self, a: Array, b: Array) -> Array:
         factors, found = a, np.zeros(a.size, self.kind)
@@ -195,7 +190,7 @@ class Polynomials(Ring):
     def carried(self, data: Array, weights: Array) -> Array:
         if data.size >= MANY:
             lanes = np.ascontiguousarray(weights, f"<u{self.kind().itemsize}").view("u1").reshape(data.size, -1)
-            return _looked_up(self._entered, lanes, data)
+            return looked_up(self._entered, lanes, data)
         entered, wide = self.times(weights, self.entering), data.astype(self.kind)
         found = np.zeros(data.size, self.kind)
         for bit in range(7, -1, -1):  # the highest bit of a byte is the lowest power
@@ -208,7 +203,7 @@ class Polynomials(Ring):
         """For each byte of a weight: what a byte of data adds with it, at data × 256 + byte."""
         powers = [self.entering]  # times x, x² …
         for _ in range(self.bits + 6):
-            powers.append(self._times_x(powers[-1]))
+            powers.append(times_x(powers[-1], self.polynomial))
         tables = np.zeros((-(-self.bits // 8), 256, 256), self.kind)
         for lane, table in enumerate(tables):
             for bit in range(8):  # the highest bit of a byte, and of a weight, is the lowest power
@@ -221,22 +216,6 @@ class Polynomials(Ring):
 
     def between(self, first: Array, other: Array, weights: Array) -> Array:
         return self.carried(first ^ other, weights)
-
-
-def _looked_up(tables: Array, lanes: Array, rows: Array | None = None) -> Array:
-    """The XOR over all lanes of what each lane's table has for its part, with `rows` for its part in a row; by parts,
-    so that the places stay near the processor.
-    """
-    found: Array = np.empty(len(lanes), tables.dtype)
-    for start in range(0, len(lanes), AT_ONCE):
-        stop = min(start + AT_ONCE, len(lanes))
-        part, rest = found[start:stop], np.empty_like(found[start:stop])
-        first = rows[start:stop].astype(np.intp) << 8 if rows is not None else 0
-        for lane, table in enumerate(tables):
-            np.take(table, lanes[start:stop, lane] + first, out=rest if lane else part, mode="clip")
-            if lane:
-                part ^= rest
-    return found
 
 
 class Multiplying(Ring):
@@ -309,17 +288,25 @@ class Prefixes:
         return self.ring.summed(self._terms(self.content, 0))
 
     def at(self, offsets: Array) -> Array:
-        """Those at some offsets. Of a large content a few CRC-32 are worked out between these, which is far quicker."""
+        """Those at some offsets. A few are worked out one by one, and many of a CRC that is quick in itself."""
         ring, known = self.ring, self._points
-        by_zlib = isinstance(ring, Polynomials) and (ring.bits, ring.polynomial, self.flipped) == (32, CRC_32, False)
-        if not by_zlib or self.size < LARGE or offsets.size > MOST_POINTS or "whole" in self.__dict__:
+        is_quick = self._crc is not None and self._crc.is_quick and self.size >= LARGE
+        most = MOST_POINTS if is_quick else FEW_POINTS
+        if self._crc is None or "whole" in self.__dict__ or len(known) + offsets.size > most:
             return self.whole[offsets]
-        points, inverses, view = sorted({*known, *offsets.tolist()}), ring.inverses(self.size), memoryview(self.content)
-        for before, point in pairwise(points):
+        points = np.array(sorted({*known, *offsets.tolist()}))
+        lowered, view = ring.lowered_at(points, self.size).tolist(), memoryview(self.content)
+        for (before, point), weight in zip(pairwise(points.tolist()), lowered[1:], strict=True):
             if point not in known:
-                state = ~zlib.crc32(view[before:point], 0xFFFFFFFF) & 0xFFFFFFFF
-                known[point] = known[before] ^ ring.product(state, int(inverses[point - 1]))
+                known[point] = known[before] ^ ring.product(self._crc.run(view[before:point], 0), weight)
         return np.array([known[point] for point in offsets.tolist()], ring.kind)
+
+    @cached_property
+    def _crc(self) -> Crc | None:
+        ring = self.ring
+        if not isinstance(ring, Polynomials):
+            return None
+        return Crc(ring.bits, mirrored(ring.polynomial, ring.bits), reflected=not self.flipped)
 
     def _terms(self, data: bytes, at: int) -> Array:
         held = np.frombuffer(mirrored_bytes(data) if self.flipped else data, np.uint8)

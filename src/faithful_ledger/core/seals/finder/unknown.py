@@ -3,7 +3,7 @@
 Between two saves whose difference over the covered bytes is the polynomial M, the stored values differ by
 c = M × xᵏ mod P for a k that depends on where the range ends. So for two pairs M₁ × c₂ + M₂ × c₁ is a multiple of P
 whatever k is, and P is what all of these have in common: their greatest common divisor over GF(2). What the Ms
-themselves have in common is divided out first. The range follows as for any known polynomial (ranges.py).
+themselves have in common is divided out. The range follows as for any known polynomial (ranges.py).
 
 With saves of two sizes the start and the final XOR can be separated: over n bytes the constant is start × x⁸ⁿ + XOR.
 """
@@ -31,7 +31,6 @@ Array: TypeAlias = np.ndarray[Any, Any]
 LEAST_SAVES = 4
 WIDTHS = (64, 32, 24, 16)
 LARGEST_SPAN = 1 << 15  # bytes from the first that differs to the last: dividing takes the square of it
-SHORT_SPAN = 512
 STEPS = 256  # of a division, between two looks at the clock
 MOST_PAIRS = 12
 LARGEST_FACTOR = 8  # degree of what chance may leave beside the polynomial
@@ -80,19 +79,21 @@ def _common(found: Differences, place: Place, at: Array, *, flipped: bool, until
         return
     last = min((message & -message).bit_length() - 1 for message, _ in pairs)
     pairs = [(message >> last, step) for message, step in pairs]
-    if high - low <= SHORT_SPAN:  # longer messages have no other factor in common, but by chance
-        shared = 0
-        for message, _ in pairs:
-            shared = _divisor(message, shared, until)
-        pairs = [(_divided(message, shared), step) for message, step in pairs]
     common = 0
     for (one, a), (other, b) in islice(combinations(pairs, 2), MOST_PAIRS):
         multiple = _times(one, b) ^ _times(other, a)
         common = _divisor(multiple, common, until) if multiple else common
         if until.over or (common and common.bit_length() <= width):
             return
+        if common.bit_length() - 1 == width:
+            break
     while common and not common & 1:
         common >>= 1
+    if common.bit_length() - 1 > width + LARGEST_FACTOR:  # more than chance leaves: the messages share a factor
+        shared = common
+        for message, _ in pairs:
+            shared = _divisor(message, shared, until)
+        common = _divided(common, shared)
     spare = common.bit_length() - 1 - width
     if not 0 <= spare <= LARGEST_FACTOR:
         return
@@ -115,35 +116,38 @@ def with_own_start(finding: Finding, contents: Sequence[bytes]) -> Finding | Non
     edges = [(Edge(offset), Edge(size - offset, True)) for offset in finding.spans(size)]
     for start, end, stored in product(*edges):
         made = replace(finding, start=start, end=end, stored=stored)
-        for solved in _solved(made, crc, contents[0], others[0]):
-            if all(map(solved.holds, contents)):
-                return solved
+        solved = _solved(made, crc, size, others[0])
+        if solved is not None and all(map(solved.holds, others)):
+            return solved
     return None
 
 
-def _solved(finding: Finding, crc: Crc, one: bytes, other: bytes) -> Iterator[Finding]:
-    """The start and the XOR that explain two saves of different sizes."""
+def _solved(finding: Finding, crc: Crc, size: int, other: bytes) -> Finding | None:
+    """The start and the XOR that explain a save of another size as well as those of `size`, for which the XOR of `crc`
+    stands for both.
+    """
     plain = replace(finding, algorithm=replace(finding.algorithm, crc=crc._replace(start=0, xor_out=0)))
-    constants, lengths = [], []
-    for content in (one, other):
-        written, stored = plain.written(content), plain.stored_in(content)
-        if written is None or len(written) != len(stored) or finding.form[:1] != "u":
-            return
-        order: Any = "little" if finding.form.endswith("le") else "big"
-        constant = int.from_bytes(written, order) ^ int.from_bytes(stored, order)
-        constants.append(mirrored(constant, crc.width) if crc.reflected else constant)
-        low, high, at = finding.spans(len(content))
+    written, stored = plain.written(other), plain.stored_in(other)
+    if written is None or len(written) != len(stored) or finding.form[:1] != "u":
+        return None
+    order: Any = "little" if finding.form.endswith("le") else "big"
+    constants = [crc.xor_out, int.from_bytes(written, order) ^ int.from_bytes(stored, order)]
+    if crc.reflected:
+        constants = [mirrored(constant, crc.width) for constant in constants]
+    lengths = []
+    for each in (size, len(other)):
+        low, high, at = finding.spans(each)
         covers = low <= at < high and finding.own == "left out"
         lengths.append(high - low - (finding.size if covers else 0))
     modulus = 1 << crc.width | crc.polynomial
     weight = _power_of_x(8 * lengths[0], modulus) ^ _power_of_x(8 * lengths[1], modulus)
     start = _quotient_modulo(constants[0] ^ constants[1], weight, modulus)
     if start is None:
-        return
+        return None
     out = constants[0] ^ _remainder(_times(start, _power_of_x(8 * lengths[0], modulus)), modulus)
     out = mirrored(out, crc.width) if crc.reflected else out
     known = crc._replace(start=start, xor_out=out)
-    yield replace(finding, algorithm=replace(finding.algorithm, crc=known), constant_only=False)
+    return replace(finding, algorithm=replace(finding.algorithm, crc=known), constant_only=False)
 
 
 # polynomials over GF(2) as whole numbers, bit n for x to the power of n
@@ -171,7 +175,10 @@ def _divisor(a: int, b: int, until: Deadline = NEVER) -> int:
         for _ in range(STEPS):
             if not b:
                 break
-            a, b = b, _remainder(a, b)
+            width = b.bit_length()
+            while (above := a.bit_length() - width) >= 0:
+                a ^= b << above
+            a, b = b, a
         if until.over:
             return 1
     return a
