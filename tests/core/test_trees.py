@@ -15,8 +15,10 @@ from pathlib import Path
 from typing import Any
 
 from faithful_ledger.core.arranging import enter_all
-from faithful_ledger.core.binding import FieldNode
-from faithful_ledger.core.binding.spans import all_fields
+from faithful_ledger.core.binding import FieldNode, Node, bind
+from faithful_ledger.core.binding.spans import all_fields, nodes_between
+from faithful_ledger.core.binding.unmoved import unmoved
+from faithful_ledger.core.edits import Patched, Replacement
 from faithful_ledger.core.errors import TemplateError
 from faithful_ledger.core.free_values import free_values, keyed_path
 from faithful_ledger.core.opening import open_save
@@ -24,6 +26,7 @@ from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.sharing.differences import template_differences
 from faithful_ledger.core.sharing.reader import reader_for
 from faithful_ledger.core.sharing.sheet import reference_sheet
+from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import parse_template
 from tests.support import LedgerCase
 
@@ -108,6 +111,26 @@ records:
 files:
   save: {name: "*.sav", layout: [{rows: members, record: entry}]}
 """
+STEERED = """\
+ledger: 1
+id: steered
+title: Steered
+files:
+  save:
+    name: "*.sav"
+    layout:
+      - {field: kind, as: u8}
+      - {field: plain, as: u16}
+      - {field: over, OVER}
+      - rows: items
+        ended_by: "FF"
+        layout:
+          - {field: first, as: u8}
+          - {field: second, as: u16}
+          - {field: more, as: u8, when: second > 300}
+          - {field: most, as: u8, when: kind > 7}
+      - {rows: counted, count: over, layout: [{field: size, as: u8}, {field: text, as: text, size: size}]}
+"""
 WORDS = ("rope", "brass lamp", "Örtlin", "", "бухта", "Tamsin & Co", "x" * 140)
 
 
@@ -138,6 +161,22 @@ def leaves(value: Any, path: str = "") -> Iterator[tuple[str, str, Any]]:
     else:
         kind = "text" if isinstance(value, str) else "fraction" if isinstance(value, float) else "number"
         yield f"{path.lstrip('.')}.{kind}", kind, value
+
+
+def steered(rng: random.Random, *, apart: bool) -> bytes:
+    kind, over = rng.randrange(12), rng.randrange(4)
+    data = bytes([kind, over, 0, *([over] if apart else [])])
+    for _ in range(rng.randrange(5)):
+        second = rng.randrange(600)
+        data += bytes([rng.randrange(255)]) + struct.pack("<H", second) + b"m" * (second > 300) + b"k" * (kind > 7)
+    data += b"\xff"
+    for size in (rng.randrange(5) for _ in range(over)):
+        data += bytes([size]) + rng.randbytes(size)
+    return data
+
+
+def places(root: Node) -> list[tuple[str, int, int]]:
+    return [(node.path, node.start, node.end) for node in nodes_between(root, 0, root.end)]
 
 
 # properties
@@ -304,6 +343,36 @@ class TreeTest(LedgerCase):
         plan = make_plan(save)
         self.assertEqual([each for each in plan.findings if each.level == "error"], [])
         self.assertEqual(read(written(plan, path)), value)
+
+    def test_what_stays_where_it_was_is_known_without_binding_it(self) -> None:
+        every: dict[str, set[bool]] = {}
+        for name, text, file, write in (
+            ("properties", PROPERTIES, "save", as_properties),
+            ("tags", TAGS, "save", lambda value: tags(value)),
+            ("steered", STEERED.replace("OVER", "as: u8"), "save", None),
+            ("overlapping", STEERED.replace("OVER", "at: 1, as: u8"), "save", None),
+        ):
+            spec = parse_template(text.encode(), "trees").files[file]
+            for _ in range(40):
+                seed = random.randrange(1 << 32)
+                rng = random.Random(seed)
+                data = write(tree(rng)) if write is not None else steered(rng, apart=name == "steered")
+                bound = bind(spec, MemorySource(data))
+                with self.subTest(template=name, seed=seed):
+                    self.assertIsNone(bound.problem)
+                    for node in rng.sample(fields := list(all_fields(bound.root)), min(len(fields), 12)):
+                        fresh = bytes(rng.choice((0, 1, 8, 255, rng.randrange(256))) for _ in range(node.size))
+                        item = Replacement(node.start, node.end, fresh, element=node)
+                        stays = unmoved(bound, [item])
+                        every.setdefault(f"{name} {node.spec.name}", set()).add(stays)
+                        if stays:
+                            patched = Patched(bound.source, [item])
+                            again = (bind(spec, patched), bind(spec, patched, None, bound, stays=True))
+                            self.assertIsNone(again[0].problem, node.path)
+                            self.assertEqual(*(places(each.root) for each in again), node.path)
+        stay = {"properties": "number fraction tail", "tags": "number fraction of", "steered": "plain more most text"}
+        names = {f"{name} {field}" for name, fields in stay.items() for field in fields.split()}
+        self.assertEqual({name for name, found in every.items() if True in found}, names)
 
     def test_numbered_messages(self) -> None:
         def number(value: int) -> bytes:

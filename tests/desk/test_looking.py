@@ -20,13 +20,16 @@ from PySide6.QtWidgets import QFileDialog, QLineEdit, QPushButton
 
 from brinewick.harbour import Harbour
 from faithful_ledger.core import source
+from faithful_ledger.core.budget import Budget
 from faithful_ledger.core.errors import VaultError
+from faithful_ledger.core.free_values import free_values
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.desk.application import application
 from faithful_ledger.desk.shell import DESCRIBE, GATHER, HISTORY, LOCATE
 from faithful_ledger.desk.stages.describe import PROFILE, SEARCH, TEMPLATE, DescribeStage
 from faithful_ledger.desk.widgets.reading_list import ReadingList
 from faithful_ledger.desk.widgets.strip_rows import NUMBER_LINE
+from tests.core.test_trees import TAGS, as_tags, tree
 from tests.desk.support import DeskCase
 from tests.support import play
 
@@ -519,6 +522,33 @@ class FluidTest(LookingCase):
                     read = 0
                     application().processEvents()
                     self.assertLess(read, self.MOST, name)
+
+    def test_a_packed_tree_is_bound_beside_the_window(self) -> None:
+        rng, spent = random.Random(8), 0
+        path = self.folder / "tree.sav"
+        path.write_bytes(as_tags({f"part{number}": tree(rng) for number in range(700)}))
+        template = self.folder / "tags.yaml"
+        template.write_text(TAGS)
+        window, spend = threading.current_thread(), Budget.spend
+
+        def counted(budget: Budget, steps: int) -> None:
+            nonlocal spent
+            spent += steps if threading.current_thread() is window else 0
+            spend(budget, steps)
+
+        session = self.shell.session
+        with mock.patch.object(Budget, "spend", counted):
+            session.open(path, str(template))
+            self.settle()
+            assert session.save is not None
+            whole = sum(file.bound.steps for file in session.save.files.values() if file.bound is not None)
+            self.assertGreater(whole, 300_000)
+            node = next(each for each in free_values(session.save) if each.spec.name == "number")
+            for text in ("5", "6"):
+                self.assertTrue(session.enter(node, text))
+                self.wait_for_plan()
+            self.assertIsNotNone(session.plan)
+            self.assertLess(spent, whole / 20)
 
     def test_opening_can_be_cancelled_and_the_box_answers_while_something_else_is_looked_for(self) -> None:
         self.open_harbour()

@@ -32,6 +32,11 @@ class Budget:
         self.size = size
         self.left: float = STEPS + STEPS_A_BYTE * size
 
+    @property
+    def spent(self) -> int:
+        """As long as there is a limit."""
+        return int(STEPS + STEPS_A_BYTE * self.size - self.left)
+
     def lift(self) -> None:
         """No limit from now on: the file was found worth its work, and what follows is asked for by the user."""
         self.left = math.inf

@@ -60,6 +60,7 @@ __all__ = [
     "refuse_dependent",
 ]
 
+BYTES_A_STEP = 8  # that are as much work as a step of binding
 NO_ENTRIES: Mapping[str, Entry] = MappingProxyType({})
 
 
@@ -171,6 +172,14 @@ class Save:
     def size(self) -> int:
         """Of all its files, in bytes."""
         return sum(file.source.size for file in self.on_disk)
+
+    @property
+    def weight(self) -> int:
+        """How much work it is to go through it, as so many bytes: a tree of a few bytes for each of its elements weighs
+        more than its size.
+        """
+        steps = sum(file.bound.steps for file in self.files.values() if file.bound is not None)
+        return max(self.size, steps * BYTES_A_STEP)
 
     def laid_over(self, sources: Mapping[str, Source]) -> dict[str, BoundFile] | None:
         """The template over other bytes of its files, by their names; None where one of them is not there."""

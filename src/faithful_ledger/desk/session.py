@@ -30,6 +30,7 @@ from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
+from faithful_ledger.core.source import WHOLE
 from faithful_ledger.core.storage import Storage
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.desk.background import Background
@@ -308,8 +309,10 @@ class Session(QObject):
 
     @property
     def size(self) -> int:
-        """Of the open save, in bytes."""
-        return self.save.size if self.save is not None else 0
+        """Of the open save, in bytes; more for one that is as much work as a larger one is."""
+        if self.save is None or self.save.size > WHOLE:
+            return self.save.size if self.save is not None else 0
+        return min(self.save.weight, WHOLE)
 
     # selection
 

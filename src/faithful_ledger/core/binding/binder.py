@@ -11,12 +11,15 @@ from __future__ import annotations
 from array import array
 from dataclasses import dataclass, field
 from functools import cached_property
+from threading import Lock
 from typing import TYPE_CHECKING
+from weakref import WeakKeyDictionary
 
 from faithful_ledger.core.address import NEXT, Expression
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.resume import moved_offsets
 from faithful_ledger.core.binding.sizes import Sizer, sizer
+from faithful_ledger.core.binding.spans import explained_bytes
 from faithful_ledger.core.budget import Budget
 from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import AddressError, BindingError, LedgerError, TooMuch
@@ -31,7 +34,7 @@ if TYPE_CHECKING:
 __all__ = ["BoundFile", "bind", "number_at", "said_at"]
 
 DEEPEST = 40  # records in records
-FEW, MOST_KEPT = 64, 20_000
+LEAST_KEPT, MOST_KEPT = 20_000, 1_000_000  # elements at hand of one file, and of all; each takes about 250 bytes
 NODE, LOOKED_AT = 4, 1  # steps of work: an element that is bound, one of which only the condition is looked at
 MEASURED = 1  # and a record of which only the end is looked for
 TOGETHER = 1024  # records that are measured between two looks at the budget
@@ -63,6 +66,15 @@ class BoundFile:
     unwrapped: Unwrapped | None = None
     missing: list[BindingError] = field(default_factory=list)
     is_checked: bool = False
+    steps: int = 0  # of work to bind it
+    _explained: int | None = None
+
+    @property
+    def explained(self) -> int:
+        """How many bytes have a field with a meaning; counted once."""
+        if self._explained is None:
+            self._explained = explained_bytes(self.root)
+        return self._explained
 
     @property
     def source(self) -> Source:
@@ -79,12 +91,21 @@ class BoundFile:
             self.is_checked = True
 
 
-def bind(spec: FileSpec, source: Source, outer: GroupNode | None = None, before: BoundFile | None = None) -> BoundFile:
+def bind(
+    spec: FileSpec,
+    source: Source,
+    outer: GroupNode | None = None,
+    before: BoundFile | None = None,
+    *,
+    stays: bool = False,
+) -> BoundFile:
     """Lay the template of one file over it. `outer` is the root of the save's first file, whose fields expressions may
-    use. Where `source` is the payload of `before` with bytes replaced, what stayed is not measured again.
+    use. Where `source` is the payload of `before` with bytes replaced, what stayed is not measured again; with `stays`
+    every record is where it was.
     """
     document = DOCUMENTS[spec.format](source)
     binder = _Binder(spec, document, outer, before)
+    binder.stays = stays
     bound = BoundFile(spec, document, binder.root, missing=binder.missing)
     try:
         if source.size <= LARGEST_CHECKED:
@@ -101,9 +122,26 @@ def bind(spec: FileSpec, source: Source, outer: GroupNode | None = None, before:
         bound.problem = error
     finally:
         binder.root.start, binder.root.end = 0, max(binder.root.end, source.size)
+        bound.steps = binder.budget.spent
         binder.budget.lift()
         binder.is_done = True
+        _hold(binder)
     return bound
+
+
+_HOLDING: WeakKeyDictionary[_Binder, int] = WeakKeyDictionary()  # as long as their elements are in use
+_LOCK = Lock()
+
+
+def _hold(binder: _Binder) -> None:
+    with _LOCK:
+        _HOLDING[binder] = binder.kept
+
+
+def _room() -> int:
+    """How many elements of one file more may be kept at hand."""
+    with _LOCK:
+        return max(MOST_KEPT - sum(_HOLDING.values()), LEAST_KEPT)
 
 
 def number_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> int:
@@ -173,7 +211,7 @@ class _Known:
 
 class _Binder:
     def __init__(self, spec: FileSpec, document: Document, outer: GroupNode | None, before: BoundFile | None) -> None:
-        self.before = before
+        self.before, self.stays = before, False
         self.file, self.document, self.outer = spec.name, document, outer
         self.source = document.source
         self.root = GroupNode(spec.root, None, spec.name, 0)
@@ -181,7 +219,8 @@ class _Binder:
         self.budget = Budget(self.source.size)
         self.is_done = False
         self.depth = 0  # of records in records, while one is bound
-        self.kept = 0  # records that need not be bound again when they are looked at
+        self.kept = 0  # elements that need not be bound again when they are looked at
+        self.most_kept = _room()
 
     @cached_property
     def data(self) -> bytes:
@@ -218,6 +257,7 @@ class _Binder:
                     at = end
             if not knows_ends:
                 node.end = max(node.end, end)
+        self.kept += len(spec.layout) - absent
         self.budget.spend(NODE * len(spec.layout) - (NODE - LOOKED_AT) * absent)
         if spec.size is not None:
             node.end = limit
@@ -318,6 +358,11 @@ class _Binder:
         """Find out how many records there are, and where each begins."""
         spec = node.spec
         assert isinstance(node.parent, GroupNode)
+        if self.stays and self.before is not None:
+            old = self.before.root.counterpart(node, by_number=True)
+            if isinstance(old, RowsNode):
+                node.take_over(old)
+                return
         items = self.document.items(Span(node.start, limit, "array"))
         if items is not None:
             node.offsets, node.ends = items
@@ -397,18 +442,16 @@ class _Binder:
                 assert isinstance(node.parent, GroupNode)
                 raise self.error(node.parent, node.spec, at, "a record takes no bytes, so they would never end")
             offsets.append(at)
-            if len(kept) == node.count < FEW and self.kept < MOST_KEPT:
+            if len(kept) == node.count and before < self.most_kept:
                 kept.append(item)
-            else:  # there are too many, so what is in them goes as well
-                kept.clear()
+                before = self.kept
+            else:  # there are too many, so it goes with all that is in it
                 self.kept = before
             node.count += 1
             at = item.end
             node.end = at
         node.end = at
-        if 0 < len(kept) == node.count:
-            self.kept += node.count
-            node.keep(kept)
+        node.keep(kept)
 
     def resumed(self, node: RowsNode, measure: Sizer, count: int | None, limit: int) -> bool:
         """Take over where the records of the same rows were before bytes were replaced; False where that is not enough

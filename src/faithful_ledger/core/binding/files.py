@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from faithful_ledger.core.address.paths import parse_path
@@ -13,7 +14,7 @@ from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import BindingError, LedgerError, ValueRefused
 from faithful_ledger.core.formats import BinaryDocument, Span
 from faithful_ledger.core.formats.nested import NestedText
-from faithful_ledger.core.source import MemorySource, Source, log_of
+from faithful_ledger.core.source import MemorySource, Source, log_of, same_bytes
 from faithful_ledger.core.storage import JsonText, SpelledText
 from faithful_ledger.core.template.model import FileSpec, Template
 
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
 __all__ = ["bind_files"]
 
 LARGEST_WRAPPED = 256 << 20
+NOTHING: Mapping[str, BoundFile] = MappingProxyType({})
 
 
 @dataclass(slots=True)
@@ -53,10 +55,13 @@ class Held:
         return [Replacement(self.node.start, self.node.end, data, (cause,))]
 
 
-def bind_files(template: Template, sources: dict[str, Source]) -> dict[str, BoundFile]:
+def bind_files(
+    template: Template, sources: Mapping[str, Source], settled: Mapping[str, BoundFile] = NOTHING
+) -> dict[str, BoundFile]:
     """Lay a template over the payloads of its files; the first file's fields are known to all.
 
-    `sources` are the files on disk; what is inside of them is unwrapped here.
+    `sources` are the files on disk; what is inside of them is unwrapped here. A payload that comes out as one that was
+    `settled` before is not bound again, unless it reads fields of the first file.
     """
     outer: GroupNode | None = None
     bound: dict[str, BoundFile] = {}
@@ -64,13 +69,17 @@ def bind_files(template: Template, sources: dict[str, Source]) -> dict[str, Boun
         if not spec.inside:
             bound[name] = bind(spec, sources[name], outer)
         else:
-            bound[name] = _bind_inside(spec, bound[spec.inside], outer, bound)
+            bound[name] = _bind_inside(spec, bound[spec.inside], outer, bound, settled.get(name))
         outer = outer or bound[name].root
     return bound
 
 
 def _bind_inside(
-    spec: FileSpec, around: BoundFile, outer: GroupNode | None, known: Mapping[str, BoundFile]
+    spec: FileSpec,
+    around: BoundFile,
+    outer: GroupNode | None,
+    known: Mapping[str, BoundFile],
+    settled: BoundFile | None,
 ) -> BoundFile:
     from faithful_ledger.core.wrapping import Unwrapped
 
@@ -80,8 +89,12 @@ def _bind_inside(
         problem = BindingError(spec.name, 0, error.what, error.remedy)
         nothing = MemorySource(b"")
         return BoundFile(spec, BinaryDocument(nothing), GroupNode(spec.root, None, spec.name, 0), problem)
-    bound = bind(spec, unwrapped.source, outer)
-    bound.unwrapped = unwrapped
+    reads_outer = outer is not None and not spec.shaping.isdisjoint(outer.names)
+    if settled is not None and not reads_outer and same_bytes(unwrapped.source, settled.source):
+        bound = replace(settled, unwrapped=unwrapped)
+    else:
+        bound = bind(spec, unwrapped.source, outer)
+        bound.unwrapped = unwrapped
     return bound
 
 

@@ -163,11 +163,16 @@ class GroupNode(Node):
         key = self.names.get(rows_node.spec.key or "") if isinstance(rows_node, RowsNode) else None
         return key if isinstance(key, FieldNode) else None
 
-    def counterpart(self, other: Node) -> Node | None:
-        """The element of this tree that has the place of one of another tree of the same template, but for records."""
+    def counterpart(self, other: Node, *, by_number: bool = False) -> Node | None:
+        """The element of this tree that has the place of one of another tree of the same template; in a record only
+        where these have the same number in both and are at hand (`by_number`).
+        """
         found: Node | None = self
         for node in other._from_root()[1:]:
-            found = found.names.get(node.spec.name) if isinstance(found, GroupNode) and node.index is None else None
+            if node.index is None:
+                found = found.names.get(node.spec.name) if isinstance(found, GroupNode) else None
+            else:
+                found = found.at_hand(node.index) if by_number and isinstance(found, RowsNode) else None
         return found if found is not None and found.spec is other.spec else None
 
     def scope(self, name: str) -> Node | None:
@@ -211,8 +216,17 @@ class RowsNode(Node):
         self._kept: list[Node] = []
 
     def keep(self, items: list[Node]) -> None:
-        """Have the records at hand that had to be bound to find where they end."""
+        """Have the first records at hand, which had to be bound to find where they end."""
         self._kept = items
+
+    def at_hand(self, index: int) -> Node | None:
+        """A record that need not be bound."""
+        return self._kept[index] if index < len(self._kept) else None
+
+    def take_over(self, other: RowsNode) -> None:
+        """Have the records where other rows have them."""
+        self.count, self.end = other.count, other.end
+        self.stride, self.offsets, self.ends = other.stride, other.offsets, other.ends
 
     @property
     def source(self) -> Source:
@@ -246,8 +260,8 @@ class RowsNode(Node):
                 f"{self.path}[{index}] does not exist",
                 f"there are {self.count}, numbered from 0" if self.count else "there are none",
             )
-        if self._kept:
-            return self._kept[index]
+        if (kept := self.at_hand(index)) is not None:
+            return kept
         start = int(self.offsets[index]) if self.offsets is not None else self.start + index * (self.stride or 0)
         return self._make(self, index, start, int(self.ends[index]) if self.ends is not None else None)
 

@@ -15,6 +15,7 @@ from typing import NamedTuple
 from faithful_ledger.core.binding.binder import BoundFile, bind
 from faithful_ledger.core.binding.followers import NOTHING, Follower, Kind, followers, in_levels
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, RowsNode
+from faithful_ledger.core.binding.unmoved import unmoved
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import EntryError, LedgerError, ValueRefused
 from faithful_ledger.core.storage import Value
@@ -47,11 +48,14 @@ def settle(
     leave: frozenset[str] = frozenset(),
     counts: Mapping[str, int] = NOTHING,
     outer: GroupNode | None = None,
+    *,
+    holding: bool = False,
 ) -> Settled:
     """Put everything right that depends on the replaced spans.
 
     `leave` are paths of dependent fields that stay as they are: they did not hold when the save was opened, and
-    nobody has decided yet that they may be renewed. `outer` is the root of the save's first file, as for `bind`.
+    nobody has decided yet that they may be renewed; with `holding` all others hold. `outer` is the root of the save's
+    first file, as for `bind`.
 
     Raises:
         EntryError: the payload would no longer fit its template, lengths never settle, or seals are in a circle.
@@ -59,17 +63,20 @@ def settle(
     """
     if not entries:
         return Settled(Patched(bound.source, []), bound, [])
-    patched, renewals = _placed(bound, entries, leave, counts)
+    stays = holding and unmoved(bound, entries)
+    patched, renewals = (Patched(bound.source, entries), []) if stays else _placed(bound, entries, leave, counts)
     found = {renewal.node.path: renewal for renewal in renewals}
     changing: list[FieldNode] = []
     for _ in range(MOST_ROUNDS):
-        after = _bound_again(bound, patched, outer)
-        changed = _measured(after, patched, leave) or _sealed_in_levels(after, patched, leave)
+        after = _bound_again(bound, patched, outer, stays=stays)
+        changed = NO_CHANGE if stays else _measured(after, patched, leave)
+        changed = changed or _sealed_in_levels(after, patched, leave)
         found |= {
             path: renewal._replace(old=found.get(path, renewal).old) for path, renewal in changed.renewals.items()
         }
         if not changed.moved:
             return Settled(patched, after, list(found.values()))
+        stays = False
         changing = [renewal.node for renewal in changed.renewals.values()]
     raise _never_settles(changing)
 
@@ -82,6 +89,9 @@ class _Changed(NamedTuple):
 
     def __bool__(self) -> bool:
         return bool(self.renewals)
+
+
+NO_CHANGE = _Changed({}, moved=False)
 
 
 def _measured(after: BoundFile, patched: Patched, leave: frozenset[str]) -> _Changed:
@@ -142,8 +152,8 @@ def _never_settles(nodes: Iterable[FieldNode]) -> EntryError:
     )
 
 
-def _bound_again(bound: BoundFile, patched: Patched, outer: GroupNode | None) -> BoundFile:
-    after = bind(bound.spec, patched, outer, bound)
+def _bound_again(bound: BoundFile, patched: Patched, outer: GroupNode | None, *, stays: bool) -> BoundFile:
+    after = bind(bound.spec, patched, outer, bound, stays=stays)
     if after.problem is not None:
         raise EntryError(
             f"the save would no longer fit its template: {after.problem.what}",

@@ -6,19 +6,23 @@ from collections.abc import Callable, Iterator
 
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 
-__all__ = ["all_fields", "explained_bytes", "field_at", "fields_between", "record_at"]
+__all__ = ["all_fields", "explained_bytes", "field_at", "fields_between", "nodes_between", "record_at"]
 
 
 def fields_between(root: Node, start: int, end: int) -> Iterator[FieldNode]:
     """Every field with a byte in [start, end), without looking at records outside of it."""
+    return (node for node in nodes_between(root, start, end) if isinstance(node, FieldNode))
+
+
+def nodes_between(root: Node, start: int, end: int) -> Iterator[Node]:
+    """Every element with a byte in [start, end), the outer ones first."""
     stack: list[Node] = [root]
     while stack:
         node = stack.pop()
         if node.end <= start or node.start >= end:
             continue
-        if isinstance(node, FieldNode):
-            yield node
-        elif isinstance(node, GroupNode):
+        yield node
+        if isinstance(node, GroupNode):
             stack += reversed(node.children)
         elif isinstance(node, RowsNode) and node.count:
             if node.stride is None and node.offsets is None:

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from faithful_ledger.core.address import parse_path
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, find
-from faithful_ledger.core.binding.spans import explained_bytes, fields_between
+from faithful_ledger.core.binding.spans import fields_between
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.source import Source
@@ -81,7 +81,7 @@ def explained(bound: Mapping[str, BoundFile]) -> tuple[int, int]:
     known = size = 0
     for name, file in bound.items():
         inside = [other.spec for other in bound.values() if other.spec.inside == name and other.unwrapped is not None]
-        described, left = explained_bytes(file.root), file.source.size
+        described, left = file.explained, file.source.size
         for path in {spec.held_by for spec in inside}:
             holders = find(file.root, parse_path(path), path) if path else []
             left = left - holders[0].size if holders else described

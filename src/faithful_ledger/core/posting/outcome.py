@@ -23,6 +23,7 @@ from faithful_ledger.core.template import Template
 
 __all__ = ["check_result", "shown_then"]
 
+FEW = 64  # changed spans, around which alone keys are compared
 MOST_SHOWN = 8  # values that one path to look for stands for
 
 
@@ -77,14 +78,20 @@ def _new_errors(save: Save, result: Save, changed: list[FilePlan]) -> Iterator[F
                 yield finding
 
 
-def _doubled(save: Save, result: Save, changed: set[str]) -> Iterator[Finding]:
-    """Records that entries give the same key as another one; those that had it before are not the entries' mistake."""
-    for name in changed:
-        before, after = save.files[name].bound, result.files[name].bound
+def _doubled(save: Save, result: Save, changed: list[FilePlan], *, anywhere: bool) -> Iterator[Finding]:
+    """Records that entries give the same key as another one; those that had it before are not the entries' mistake.
+    They are around the changed bytes, or `anywhere`.
+    """
+    for file in changed:
+        before, after = file.file.bound, result.files[file.file.name].bound
         if before is None or after is None:
             continue
-        known = {finding for rows_node in keyed_rows(before.root) for finding in double_keys(rows_node)}
-        for rows_node in keyed_rows(after.root):
+        parts = file.patched.replacements
+        old = [(item.start, item.end) for item in parts]
+        new = [(at, at + len(item.data)) for item, at in zip(parts, file.patched.starts, strict=True)]
+        is_near = not anywhere and len(parts) <= FEW
+        known = {each for rows in keyed_rows(before.root, old if is_near else None) for each in double_keys(rows)}
+        for rows_node in keyed_rows(after.root, new if is_near else None):
             yield from (finding._replace(level="error") for finding in double_keys(rows_node) if finding not in known)
 
 
@@ -147,7 +154,8 @@ def check_result(save: Save, plan: Plan) -> None:
     plan.findings += name_findings(save.template, result.fields, result.paths)
     plan.findings += row_findings(save.template.row_rules, result.nodes)
     plan.findings += _lost(save, result)
-    plan.findings += _doubled(save, result, {file.file.name for file in changed})
+    anywhere = is_shaped or any(entry.is_bytes for entry in entries)
+    plan.findings += _doubled(save, result, changed, anywhere=anywhere)
     if is_shaped:
         plan.findings += _new_errors(save, result, changed)
     if save.renew_broken is True:
@@ -200,9 +208,11 @@ def _bound_result(template: Template, plan: Plan) -> dict[str, BoundFile]:
     """The save as it will be, bound. One file alone was bound when it was settled; of several, what is inside of others
     is unwrapped again, as a game would, and names may lead from one to another.
     """
-    if len(template.files) == 1 and (settled := plan.files[0].bound) is not None:
-        return {plan.files[0].file.name: settled}
-    return bind_files(template, {file.file.name: file.patched for file in plan.files if not file.file.inside})
+    settled = {file.file.name: file.bound for file in plan.files if file.bound is not None}
+    if len(template.files) == 1 and settled:
+        return settled
+    sources = {file.file.name: file.patched for file in plan.files if not file.file.inside}
+    return bind_files(template, sources, settled)
 
 
 def _check_broken(save: Save, plan: Plan, bound: dict[str, BoundFile]) -> None:

@@ -103,6 +103,7 @@ def _files(
     for item, renewal in elsewhere:
         replacements[renewal.node.file].append(item)
     main = save.main.bound
+    holding = save.renew_broken is not True or not save.broken_seals
     plans = []
     for name, file in reversed(save.files.items()):
         settled: Settled | None = None
@@ -117,7 +118,7 @@ def _files(
             if replacements[name]:
                 file.bound.check()
             outer = main.root if main is not None and main is not file.bound else None
-            settled = settle(file.bound, replacements[name], leave, save.tape.counts, outer)
+            settled = settle(file.bound, replacements[name], leave, save.tape.counts, outer, holding=holding)
             patched = settled.patched
             if file.bound.unwrapped is not None and replacements[name]:
                 if patched.size != file.source.size:

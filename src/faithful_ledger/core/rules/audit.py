@@ -7,12 +7,13 @@ that is in a record is a column: its fields, those of its groups, and each value
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import Any, Literal, NamedTuple, TypeAlias
 
 from faithful_ledger.core.binding.limits import bounds_at, limited
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.binding.spans import nodes_between
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage import (
     Choice,
@@ -74,17 +75,19 @@ def field_findings(node: FieldNode) -> Iterator[Finding]:
     except ValueRefused as error:
         yield Finding(node.path, "error", str(error))
         return
-    yield from _value_findings(node.path, node.spec, value, bounds_at(node))
+    for finding in _value_findings(node.spec, value, bounds_at(node)):
+        yield finding._replace(path=node.path)
 
 
-def _value_findings(path: str, spec: FieldSpec, value: object, bounds: Bounds | None) -> Iterator[Finding]:
+def _value_findings(spec: FieldSpec, value: object, bounds: Bounds | None) -> Iterator[Finding]:
+    """Those of a value, whose field has a path that is not worked out for each."""
     if bounds is not None and (broken := bounds.broken_by(value)):
         nearest = bounds.least if bounds.least is not None and _below(value, bounds.least) else bounds.most
-        yield Finding(path, "warning", broken, nearest)
+        yield Finding("", "warning", broken, nearest)
     if isinstance(spec.storage, ListedText) and isinstance(value, str) and (broken := spec.storage.broken_by(value)):
-        yield Finding(path, "error", broken, spec.storage.mended(value))
+        yield Finding("", "error", broken, spec.storage.mended(value))
     if isinstance(spec.storage, Choice) and isinstance(value, int):
-        yield Finding(path, "warning", f"{value} has no name in its list")
+        yield Finding("", "warning", f"{value} has no name in its list")
 
 
 def _below(value: object, least: int | float) -> bool:
@@ -116,8 +119,13 @@ def double_keys(rows_node: RowsNode) -> Iterator[Finding]:
             yield Finding(node.path, "warning", text)
 
 
-def keyed_rows(root: Node) -> Iterator[RowsNode]:
-    """All rows whose records are distinguished by a field."""
+def keyed_rows(root: Node, spans: Sequence[tuple[int, int]] | None = None) -> Iterator[RowsNode]:
+    """All rows whose records are distinguished by a field, or those with a byte in one of some spans."""
+    if spans is not None:
+        near = {id(node): node for start, end in spans for node in nodes_between(root, start, end)}
+        yield from (node for node in near.values() if isinstance(node, RowsNode) and node.spec.key is not None)
+        return
+    holds_keys: dict[int, bool] = {}  # by the identity of specs
     stack: list[Node] = [root]
     while stack:
         node = stack.pop()
@@ -126,7 +134,10 @@ def keyed_rows(root: Node) -> Iterator[RowsNode]:
         elif isinstance(node, RowsNode):
             if node.spec.key is not None:
                 yield node
-            if _has_keys(node.spec.item):
+            item = node.spec.item
+            if id(item) not in holds_keys:
+                holds_keys[id(item)] = _has_keys(item)
+            if holds_keys[id(item)]:
                 stack += node.items()
 
 
@@ -233,8 +244,8 @@ def _column_findings(
         except ValueRefused as error:
             yield record, Finding(path, "error", str(error))
             continue
-        for finding in _value_findings(path, spec, value, spec.bounds):
-            yield record, finding
+        for finding in _value_findings(spec, value, spec.bounds):
+            yield record, finding._replace(path=path)
 
 
 def _deciding(column: _Column, columns: list[_Column]) -> _Column | None:

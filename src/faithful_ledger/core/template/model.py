@@ -272,7 +272,7 @@ class RowsSpec(ElementSpec):
         return stride * count if stride is not None and count is not None else None
 
 
-@dataclass(slots=True)
+@dataclass
 class FileSpec:
     """One file of a save, or a payload inside another one. Its layout is the content of a nameless group.
 
@@ -296,6 +296,25 @@ class FileSpec:
         before, star, behind = first.file_name.partition("*")
         matched = star and "*" in self.file_name and fnmatchcase(name.casefold(), first.file_name.casefold())
         return self.file_name.replace("*", name[len(before) : len(name) - len(behind)]) if matched else self.file_name
+
+    @cached_property
+    def shaping(self) -> frozenset[str]:
+        """The names that expressions read which decide what is there, and where."""
+        found: set[str] = set()
+        for element in elements_of(self.root):
+            size = element.size if isinstance(element, FieldSpec | GroupSpec | RowsSpec) else None
+            count = element.count if isinstance(element, RowsSpec) else None
+            for part in (element.address, element.when, size, count):
+                found |= {name for path in (part.names if part is not None else ()) for name in path.split(".")}
+        return frozenset(found)
+
+    @cached_property
+    def is_in_order(self) -> bool:
+        """Whether every element is where the one before it ends; those of the root may count from an end."""
+        inner = elements_of(*(part for each in self.root.layout for part in within(each)))
+        return all(element.address.base in ("next", "start", "end") for element in self.root.layout) and all(
+            element.address.base == "next" for element in inner
+        )
 
     @property
     def route(self) -> tuple[str, ...]:
@@ -426,13 +445,7 @@ class Template:
 
     @cached_property
     def _shaping(self) -> frozenset[str]:
-        found: set[str] = set()
-        for element in self.elements():
-            size = element.size if isinstance(element, FieldSpec | GroupSpec | RowsSpec) else None
-            count = element.count if isinstance(element, RowsSpec) else None
-            for part in (element.address, element.when, size, count):
-                found |= {name for path in (part.names if part is not None else ()) for name in path.split(".")}
-        return frozenset(found)
+        return frozenset().union(*(file.shaping for file in self.files.values()))
 
     @cached_property
     def _steering(self) -> frozenset[str] | None:
@@ -457,6 +470,13 @@ class Template:
         return elements_of(*(file.root for file in self.files.values()))
 
 
+def within(element: ElementSpec) -> list[ElementSpec]:
+    """What a group, or a record of rows, is made of."""
+    if isinstance(element, GroupSpec):
+        return list(element.layout)
+    return [element.item] if isinstance(element, RowsSpec) else []
+
+
 def elements_of(*specs: ElementSpec) -> Iterator[ElementSpec]:
     """These elements and all within them, depth first, each once; several rows may share the layout of a record."""
     queue = list(reversed(specs))
@@ -467,7 +487,4 @@ def elements_of(*specs: ElementSpec) -> Iterator[ElementSpec]:
             continue
         seen.add(id(element))
         yield element
-        if isinstance(element, GroupSpec):
-            queue += reversed(element.layout)
-        elif isinstance(element, RowsSpec):
-            queue.append(element.item)
+        queue += reversed(within(element))
