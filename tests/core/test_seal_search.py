@@ -11,6 +11,7 @@ import gzip
 import hashlib
 import hmac
 import json
+import lzma
 import random
 import struct
 import zlib
@@ -18,15 +19,19 @@ from collections.abc import Callable, Iterator, Sequence
 from functools import partial
 from typing import Any, NamedTuple
 
+import zstandard
+
 from faithful_ledger.core.describe import draft as drafts
+from faithful_ledger.core.errors import StreamGrows
 from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.formats.nested import TEXT
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.seal_search import Placed, in_rows, search_seals
+from faithful_ledger.core.seal_search import Placed, in_rows, search_seals, stream_rules
 from faithful_ledger.core.sealing import blocks_found, format_for, seal_found
 from faithful_ledger.core.seals.finder import Hints
+from faithful_ledger.core.seals.finder.packed import StreamRule
 from faithful_ledger.core.template import parse_template
 from faithful_ledger.core.template.extend import Shared, new_template
 from tests.support import LedgerCase
@@ -328,6 +333,130 @@ class TextsTest(LedgerCase):
 
 def damaged(content: bytes, at: int) -> bytes:
     return content[:at] + bytes([content[at] ^ 0x41]) + content[at + 1 :]
+
+
+class Chunked:
+    """A payload cut into pieces, each packed by itself, with numbers about it in front of it and behind it."""
+
+    PACKED = (zlib.compress, gzip.compress, bz2.compress, lzma.compress, zstandard.compress)
+    UNPACKED = (zlib.decompress, gzip.decompress, bz2.decompress, lzma.decompress, zstandard.decompress)
+
+    def __init__(self, turn: random.Random) -> None:
+        self.kind, self.order = turn.randrange(5), turn.choice("<>")
+        self.front, self.behind = ["packed", *turn.sample(("whole", "sum", "tag", "half"), turn.randrange(1, 5))], []
+        turn.shuffle(self.front)
+        if "sum" in self.front and turn.random() < 0.4:
+            self.front.remove("sum")
+            self.behind.append("sum")
+        self.digest = turn.choice((zlib.crc32, zlib.adler32, lambda data: sum(data) & 0xFFFFFFFF))
+        self.of_packed, self.more = turn.random() < 0.3, turn.choice((0, 0, 4, 12))
+        self.tail = turn.choice((b"", b"", b"end of it"))
+        self.counted, self.size = bool(self.tail) or turn.random() < 0.5, turn.choice((256, 512, 1000))
+
+    def write(self, plain: bytes) -> bytes:
+        pieces = [plain[at : at + self.size] for at in range(0, len(plain), self.size)]
+        out = b"HOLD" + b"\x03\0\xee\xee" + (self.number(len(pieces)) if self.counted else b"")
+        for number, piece in enumerate(pieces):
+            packed = self.PACKED[self.kind](piece)
+            parts = {
+                "packed": self.number(len(packed) + self.more),
+                "whole": self.number(len(piece)),
+                "sum": self.number(self.digest(packed if self.of_packed else piece)),
+                "tag": b"PART",
+                "half": struct.pack(self.order + "H", number * 7919 % 60_000),
+            }
+            out += b"".join(map(parts.__getitem__, self.front)) + packed + b"".join(map(parts.__getitem__, self.behind))
+        return out + self.tail
+
+    def number(self, value: int) -> bytes:
+        return struct.pack(self.order + "I", value)
+
+    def read(self, data: bytes) -> bytes:
+        """What is packed; AssertionError where something does not agree."""
+        assert data[:8] == b"HOLD\x03\0\xee\xee"
+        at, end, plain, seen = 12 if self.counted else 8, len(data) - len(self.tail), b"", 0
+        while at < end:
+            sizes = [2 if name == "half" else 4 for name in self.front]
+            told = {
+                name: int.from_bytes(data[at + sum(sizes[:n]) :][:size], "little" if self.order == "<" else "big")
+                for n, (name, size) in enumerate(zip(self.front, sizes, strict=True))
+            }
+            at += sum(sizes)
+            packed = data[at : at + told["packed"] - self.more]
+            at += len(packed)
+            if self.behind:
+                told["sum"], at = int.from_bytes(data[at : at + 4], "little" if self.order == "<" else "big"), at + 4
+            piece = self.UNPACKED[self.kind](packed)
+            assert told.get("whole", len(piece)) == len(piece) <= self.size
+            summed = self.digest(packed if self.of_packed else piece)
+            assert told.get("sum", summed) == summed
+            plain, seen = plain + piece, seen + 1
+        assert at == end and data[end:] == self.tail
+        assert not self.counted or data[8:12] == self.number(seen)
+        return plain
+
+
+class StreamsTest(LedgerCase):
+    """The same numbers beside each of several packed streams."""
+
+    def test_what_is_beside_each_stream_is_found_described_and_renewed(self) -> None:
+        for _ in range(12):
+            seed = random.randrange(1 << 32)
+            turn = random.Random(seed)
+            kind = Chunked(turn)
+            with self.subTest(seed=seed, front=kind.front, behind=kind.behind):
+                plain = [
+                    json.dumps({**company(turn, step), "log": turn.randbytes(900).hex()}).encode() for step in range(4)
+                ]
+                contents = [kind.write(each) for each in plain]
+                (rule,) = stream_rules(contents)
+                wanted = {"packed", "whole", "sum"} & {*kind.front, *kind.behind}
+                self.assertEqual(len(rule.numbers), len(wanted), rule.in_words)
+                if kind.counted:
+                    self.assertEqual(rule.counted, (8, "u32le" if kind.order == "<" else "u32be"))
+                self._renewed(kind, rule, contents, plain)
+
+    def _renewed(self, kind: Chunked, rule: StreamRule, contents: list[bytes], plain: list[bytes]) -> None:
+        path = self.folder / "a.sav"
+        path.write_bytes(contents[0])
+        begun = new_template(path, "brinewick", Shared(1, 0))
+        text = drafts.changed(begun, open_save(path, parse_template(begun, "t")), partial(blocks_found, rule=rule))
+        for content, inside in zip(contents, plain, strict=True):
+            path.write_bytes(content)
+            save = open_save(path, parse_template(text, "t"))
+            self.assertTrue(save.in_balance, text.decode())
+            for value in ("7", "777123", "88"):
+                save.tape.clear()
+                save.enter("unpacked.company.marks", value)
+                plan = make_plan(save)
+                written = bytes(plan.files[0].patched.read(0, plan.files[0].patched.size))
+                wanted = json.loads(inside)
+                wanted["company"]["marks"] = int(value)
+                self.assertEqual(json.loads(kind.read(written)), wanted)
+                self.assertTrue(plan.in_balance)
+
+    def test_one_part_more_than_there_were_is_refused(self) -> None:
+        turn = random.Random(3)
+        kind = Chunked(turn)
+        plain = json.dumps({"name": "Tamsin", "note": "x" * 600})
+        plain = plain.ljust(3 * kind.size - 2).encode()
+        contents = [kind.write(plain), kind.write(plain.replace(b"Tamsin", b"Orielo"))]
+        (rule,) = stream_rules(contents)
+        path = self.folder / "a.sav"
+        path.write_bytes(contents[0])
+        begun = new_template(path, "brinewick", Shared(1, 0))
+        text = drafts.changed(begun, open_save(path, parse_template(begun, "t")), partial(blocks_found, rule=rule))
+        save = open_save(path, parse_template(text, "t"))
+        save.enter("unpacked.name", "Tamsin of the quay")
+        with self.assertRaisesRegex(StreamGrows, f"parts of {kind.size} bytes, and would take 4 of them in place of 3"):
+            make_plan(save)
+
+    def test_noise_and_one_stream_have_no_rule(self) -> None:
+        turn = random.Random()
+        one = [turn.randbytes(20) + zlib.compress(turn.randbytes(90) * 9) + turn.randbytes(9) for _ in range(3)]
+        two = [part + other for part, other in zip(one, reversed(one), strict=True)]
+        for contents in (one, two, [turn.randbytes(4000) for _ in range(2)], [b"", b""]):
+            self.assertEqual(stream_rules(contents), [])
 
 
 class BesideTest(LedgerCase):

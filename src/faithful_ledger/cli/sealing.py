@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from faithful_ledger.core.seal_search import Placed
     from faithful_ledger.core.seals.finder import Hints
     from faithful_ledger.core.seals.finder.blocks import BlockRule
+    from faithful_ledger.core.seals.finder.packed import StreamRule
     from faithful_ledger.core.seals.finder.repeated import SealRow
 
 __all__ = ["find_seals"]
@@ -45,11 +46,13 @@ def find_seals(options: argparse.Namespace) -> int:
             documents.append(_document(placed))
             rows.append(_row(placed))
         rules = _block_rules(contents, options, hints, end)
-        odd = nearly(contents, hints, end) if not documents and not rules else []
+        packed = _stream_rules(contents, options, hints, end)
+        odd = nearly(contents, hints, end) if not documents and not rules and not packed else []
     for finding, number in odd[: options.most]:
         placed = Placed(finding, Part(tuple(contents)))
         documents.append({**_document(placed), "differs_in": options.files[number]})
     documents += [_rule_document(rule, contents[0]) for rule in rules]
+    documents += [document for packed_rule in packed for document in _stream_documents(packed_rule)]
     if options.json:
         print_json({"seals": documents})
     else:
@@ -57,6 +60,8 @@ def find_seals(options: argparse.Namespace) -> int:
             say(f"One rule: {row.in_words}.")
         for rule in rules:
             say(f"One rule: {rule.in_words}, stored as {rule.form}; holds in {rule.holds_in} of {rule.of}.")
+        for each in packed:
+            say(f"One rule: {each.in_words}; holds in {each.of} of {each.of}.")
         for finding, number in odd[: options.most]:
             start, end_, at = finding.spans(len(contents[0]))
             covers = f"0x{start:X} to 0x{end_:X}, stored at 0x{at:X} as {finding.form}"
@@ -66,7 +71,7 @@ def find_seals(options: argparse.Namespace) -> int:
             print_table("Seals", ("Stored at", "As", "Algorithm", "Covers", "Holds in", "How sure"), rows)
         if end.over:
             say("It was stopped before everything was tried.")
-        if not documents and not rules and not odd:
+        if not documents and not odd:
             say("No known checksum explains bytes of these saves. More saves, kept after small changes, help.")
         elif rows and len(set(contents)) < 3:
             say("With three saves or more of one size any range is searched, and chance hits are ruled out.")
@@ -83,6 +88,47 @@ def _block_rules(
         return []
     found = find_block_rules(contents, end)
     return [rule for rule in found if rule.algorithm.name.startswith(hints.algorithm)]
+
+
+def _stream_rules(
+    contents: Sequence[bytes], options: argparse.Namespace, hints: Hints, end: Deadline
+) -> list[StreamRule]:
+    """Rules for packed streams, where nothing narrows the search to one place."""
+    from faithful_ledger.core.seal_search import stream_rules
+
+    if options.over or options.stored_at is not None or options.key or not contents or not contents[0]:
+        return []
+    found = stream_rules(contents, end)
+    return [rule for rule in found if any(each.algorithm.name.startswith(hints.algorithm) for each in rule.numbers)]
+
+
+def _stream_documents(rule: StreamRule) -> Iterator[dict[str, Any]]:
+    """As other seals, with the places of the first stream; `streams` says which there are and whether a seal is over
+    what they unpack to.
+    """
+    first = rule.streams[0]
+    for each in rule.numbers:
+        start = {"start": each.algorithm.start} if each.algorithm.start else {}
+        yield {
+            "algorithm": each.algorithm.name,
+            "parameters": start,
+            "from": 0 if each.unpacked else first.start,
+            "to": len(first.data) if each.unpacked else first.end,
+            "to_from_end": None,
+            "stored_at": each.place(first),
+            "stored_at_from_end": None,
+            "stored_as": each.form,
+            "holds_in": rule.of,
+            "of": rule.of,
+            "streams": {
+                "kind": rule.kind,
+                "start": rule.start,
+                "count": len(rule.streams),
+                "header": rule.header,
+                "trailer": rule.trailer,
+                "unpacked": each.unpacked,
+            },
+        }
 
 
 def _row_document(row: SealRow, placed: Placed) -> dict[str, Any]:

@@ -63,6 +63,7 @@ def seal_reports(save: Save) -> list[SealReport]:
         assert spec is not None
         first, last = spec.over
         over = each.node.spec.subject(first if first == last else f"{first} to {last}") if spec.span is None else ""
+        over += spec.unpacked_in_words
         covers_itself = file == each.node.file and start < each.node.end and each.node.start < end
         after = tuple(states[other] for other in needs[path])
         reports[path] = SealReport(
@@ -111,8 +112,8 @@ def _covers(outer: Follower, inner: Follower, bound: Mapping[str, BoundFile]) ->
         around = bound[spec.inside]
         file, start, end = spec.inside, 0, around.source.size
         if spec.held_by:
-            (holder,) = find(around.root, parse_path(spec.held_by), spec.held_by)
-            start, end = holder.start, holder.end
+            holders = find(around.root, parse_path(spec.held_by), spec.held_by)
+            start, end = holders[0].start, holders[-1].end
 
 
 def _in_order(needs: Mapping[str, list[str]]) -> list[str]:

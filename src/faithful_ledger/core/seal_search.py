@@ -9,6 +9,7 @@ from contextlib import suppress
 from types import MappingProxyType
 from typing import NamedTuple
 
+from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.formats import Document, recognised_text
@@ -20,12 +21,13 @@ from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder import Finding, Hints, algorithms_for, find_seals
 from faithful_ledger.core.seals.finder.across import across
+from faithful_ledger.core.seals.finder.packed import StreamRule, Stretch, stream_rule
 from faithful_ledger.core.seals.finder.places import apart, places
 from faithful_ledger.core.seals.finder.repeated import SealRow, seal_rows
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.wrapping import unwrap
 
-__all__ = ["Part", "Placed", "in_rows", "search_seals", "text_of"]
+__all__ = ["Part", "Placed", "in_rows", "search_seals", "stream_rules", "text_of"]
 
 MOST_STRINGS, SHORTEST = 12, 16  # strings of a text that are looked at, the longest first; letters of one
 LEAST_SEARCHED = 64  # bytes of a part, within which a seal of its own is looked for
@@ -161,6 +163,24 @@ def in_rows(found: Sequence[Placed]) -> tuple[list[SealRow], list[Placed]]:
     rows = seal_rows([placed.finding for placed in of_files], of_files[0].held.contents)
     explained = [placed for placed in of_files if any(row.explains(placed.at) for row in rows)]
     return rows, [placed for placed in found if placed not in explained]
+
+
+def stream_rules(contents: Sequence[bytes], end: Deadline = NEVER) -> list[StreamRule]:
+    """The numbers that are beside each of several packed streams of every save, as one rule for each kind of these."""
+    found: list[StreamRule] = []
+    layers = [find_layers(content) for content in contents]
+    for kind in sorted({layer.kind for layer in layers[0]} if layers else ()):
+        saves = []
+        for content, every in zip(contents, layers, strict=True):
+            left, streams = unpacked_allowance(len(content)), []
+            for layer in (layer for layer in every if layer.kind == kind):
+                data = STREAMS[kind].unpack(content, layer, left)
+                left -= len(data)
+                streams.append(Stretch(layer.offset, layer.offset + layer.size, data))
+            saves.append((content, streams))
+        rule = stream_rule(kind, saves, end)
+        found += [rule] if rule is not None else []
+    return found
 
 
 def _best(found: Sequence[Placed]) -> list[Placed]:

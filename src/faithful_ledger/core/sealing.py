@@ -6,10 +6,13 @@ from typing import Any
 
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe.draft import Draft
-from faithful_ledger.core.describe.sealing import block_keys, row_keys, seal_keys, storage_keys
+from faithful_ledger.core.describe.placing import free_name
+from faithful_ledger.core.describe.sealing import block_keys, row_keys, seal_keys, storage_keys, stream_keys
 from faithful_ledger.core.errors import EntryError
+from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.seal_search import Part, Placed, text_of
 from faithful_ledger.core.seals.finder.blocks import BlockRule
+from faithful_ledger.core.seals.finder.packed import StreamRule
 from faithful_ledger.core.seals.finder.repeated import SealRow
 from faithful_ledger.core.seals.finder.selection import Stored
 
@@ -101,12 +104,17 @@ def seal_chosen(draft: Draft, stored: Stored, over: tuple[int, int], file: str =
     return path
 
 
-def blocks_found(draft: Draft, rule: BlockRule | SealRow) -> None:
-    """Describe a row of blocks with seals in each: of one size, or from where it begins to the end of the main file.
+def blocks_found(draft: Draft, rule: BlockRule | SealRow | StreamRule) -> None:
+    """Describe a row of blocks with seals in each: of one size, or from where it begins to the end of the main file; or
+    packed streams with what is beside each, and what they unpack to.
 
     Raises:
-        EntryError: something describes some of these bytes, or blocks do not end with the file.
+        EntryError: something describes some of these bytes, blocks do not end with the file, or nothing says how many
+            streams there are, or how long they are.
     """
+    if isinstance(rule, StreamRule):
+        _streams_found(draft, rule)
+        return
     if isinstance(rule, SealRow):
         end = rule.start + rule.count * rule.size
         draft.add(draft.save.main.name, rule.start, end, row_keys(rule))
@@ -115,6 +123,28 @@ def blocks_found(draft: Draft, rule: BlockRule | SealRow) -> None:
     content = bytes(source.read(0, source.size))
     keys = block_keys(rule, content)
     draft.add(draft.save.main.name, rule.start, len(content), keys)
+
+
+def _streams_found(draft: Draft, rule: StreamRule) -> None:
+    name, size = draft.save.main.name, draft.save.main.source.size
+    keys, counting = stream_keys(rule), ""
+    if rule.end != size:
+        if rule.counted is None:
+            what = (
+                f"{size - rule.end} bytes are behind the last {rule.kind} stream, and how many there are is not known"
+            )
+            raise EntryError(what, "the template was not changed; describe their number, and make rows of them by hand")
+        at, form = rule.counted
+        counting = free_name(draft.file(name).spec.root, "stream_count")
+        draft.add(name, at, at + int(form[1:3]) // 8, {"field": counting, "as": form})
+        keys = {"rows": keys["rows"], "count": counting, "layout": keys["layout"]}
+    draft.add(name, rule.start, rule.end, keys)
+    if counting:
+        draft.set(counting, {"count_of": keys["rows"]})
+    if not any(spec.inside == name and rule.kind in spec.route for spec in draft.template.files.values()):
+        text = text_of(b"".join(each.data for each in rule.streams))
+        kind = text.name if text is not None else "binary"
+        draft.declare(f"{name}.{keys['rows']}[*].stream", (LayerSpec(rule.kind),), kind)
 
 
 def _check(draft: Draft, path: str, note: str, from_end: int | None = None) -> None:

@@ -46,7 +46,21 @@ from faithful_ledger.core.profile.lengths import suspected_lengths
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.suggest import did_you_mean
 
-__all__ = ["COUNTED", "UNCOUNTED", "Hidden", "Inner", "Step", "Streams", "Unwrapped", "unwrap", "wrap_together"]
+__all__ = [
+    "COUNTED",
+    "UNCOUNTED",
+    "Counted",
+    "Hidden",
+    "Inner",
+    "Step",
+    "Streams",
+    "Unwrapped",
+    "cuts",
+    "unwrap",
+    "wrap_together",
+]
+
+ROUND = (256, 1000)  # parts of a multiple of these bytes, but for the last, are of one size by a rule
 
 
 class Counted(Protocol):
@@ -119,9 +133,7 @@ class Streams:
         return cls(streams[0].kind, MemorySource(outer), streams, bytes(data), starts)
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
-        # What comes in where one stream ends and the next begins belongs to the next.
-        old = [*self.starts, len(self.data)]
-        new = [0, *(inner.moved(start) for start in self.starts[1:]), inner.size]
+        old, new = [*self.starts, len(self.data)], cuts(self.starts, inner)
         changed = []
         for stream, (old_start, old_end), (start, end) in zip(self.streams, pairwise(old), pairwise(new), strict=True):
             content = bytes(inner.read(start, end))
@@ -458,6 +470,28 @@ def wrap_together(inside: Sequence[Inner], counted: Counted) -> list[Replacement
     if archived is not None and archived.member.kind == "zip":
         replaced += finish_zip(archived.outer, replaced, first.cause)
     return replaced
+
+
+def cuts(starts: Sequence[int], inner: Patched) -> list[int]:
+    """Where the parts that a payload is packed in begin and end as it will be: where they did, moved. Parts that all
+    have one round size, but for the last, keep it, because a game may unpack each into as much room.
+
+    Raises:
+        StreamGrows: they would be more or fewer parts.
+    """
+    sizes = [end - start for start, end in pairwise([*starts, inner.old.size])]
+    size = sizes[0] if sizes else 0
+    is_even = len(set(sizes[:-1])) == 1 and 0 < sizes[-1] <= size and any(size % each == 0 for each in ROUND)
+    if not is_even or inner.size == inner.old.size:
+        # What comes in where one part ends and the next begins belongs to the next.
+        return [0, *(inner.moved(start) for start in starts[1:]), inner.size]
+    count = -(-inner.size // size)
+    if count != len(sizes):
+        raise StreamGrows(
+            f"the payload is packed in parts of {size} bytes, and would take {count} of them in place of {len(sizes)}",
+            f"nothing was written; enter values with which it takes {len(sizes)} parts",
+        )
+    return [*range(0, inner.size, size), inner.size]
 
 
 def _identity(step: Step) -> object:

@@ -3,56 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from faithful_ledger.core.address.paths import parse_path
 from faithful_ledger.core.binding.binder import BoundFile, bind, number_at
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, find
-from faithful_ledger.core.edits import Cause, Patched, Replacement
-from faithful_ledger.core.errors import BindingError, LedgerError, ValueRefused
-from faithful_ledger.core.formats import BinaryDocument, Span
-from faithful_ledger.core.formats.nested import NestedText
+from faithful_ledger.core.errors import BindingError, LedgerError
+from faithful_ledger.core.formats import BinaryDocument
 from faithful_ledger.core.source import MemorySource, Source, log_of, same_bytes
-from faithful_ledger.core.storage import JsonText, SpelledText
 from faithful_ledger.core.template.model import FileSpec, Template
 
 if TYPE_CHECKING:
-    from faithful_ledger.core.wrapping import Counted, Step
+    from faithful_ledger.core.wrapping import Step
 
 __all__ = ["bind_files"]
 
 LARGEST_WRAPPED = 256 << 20
 NOTHING: Mapping[str, BoundFile] = MappingProxyType({})
-
-
-@dataclass(slots=True)
-class Held:
-    """What one field holds: the first step into a payload inside of it."""
-
-    node: FieldNode
-    outer: Source
-    data: bytes
-
-    @classmethod
-    def of(cls, node: FieldNode, outer: Source) -> Held:
-        value = None if node.spec.unknown else node.value
-        return cls(node, outer, value.encode("utf-8") if isinstance(value, str) else node.raw)
-
-    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
-        """Raises ValueRefused when it does not fit into the field."""
-        storage = self.node.spec.storage
-        if isinstance(storage, JsonText | SpelledText):  # only the letters that changed, the others keep their escapes
-            span = Span(self.node.start, self.node.end, "string")
-            return NestedText(self.outer, span, storage).wrap(inner, cause)
-        data = bytes(inner.read(0, inner.size))
-        if not self.node.spec.unknown:
-            try:
-                data = self.node.spec.storage.encode(data.decode("utf-8"), self.node.raw)
-            except UnicodeDecodeError as error:
-                raise ValueRefused(f"{self.node.path} holds text, and these bytes are none ({error})") from error
-        return [Replacement(self.node.start, self.node.end, data, (cause,))]
 
 
 def bind_files(
@@ -99,18 +68,13 @@ def _bind_inside(
 
 
 def _steps(spec: FileSpec, around: BoundFile, known: Mapping[str, BoundFile]) -> list[Step]:
+    from faithful_ledger.core.binding.held import Held, HeldInRows
     from faithful_ledger.core.wrapping import unwrap
 
     if around.problem is not None:
         raise around.problem
     if around.source.size > LARGEST_WRAPPED:
         raise BindingError(spec.inside, 0, f"layers of files over {LARGEST_WRAPPED >> 20} MiB are not undone")
-    steps: list[Step] = []
-    if spec.held_by:
-        (node,) = find(around.root, parse_path(spec.held_by), spec.held_by)
-        assert isinstance(node, FieldNode)
-        steps.append(Held.of(node, around.source))
-    data = steps[-1].data if steps else bytes(around.source.read(0, around.source.size))
 
     def number_of(path: str) -> int:
         return number_at(around.root, path)
@@ -121,5 +85,15 @@ def _steps(spec: FileSpec, around: BoundFile, known: Mapping[str, BoundFile]) ->
         (node,) = find(holder, parse_path(path)[holder is not around.root :], path)
         return node.raw if isinstance(node, FieldNode) else b""
 
-    log = log_of(around.source) if not steps else b""
-    return steps + unwrap(data, spec.layers, key_of, number_of, log)
+    if not spec.held_by:
+        data, log = bytes(around.source.read(0, around.source.size)), log_of(around.source)
+        return unwrap(data, spec.layers, key_of, number_of, log)
+    nodes = [node for node in find(around.root, parse_path(spec.held_by), spec.held_by) if isinstance(node, FieldNode)]
+
+    def through(data: bytes) -> list[Step]:
+        return unwrap(data, spec.layers, key_of, number_of)
+
+    if spec.is_held_in_rows:
+        return [HeldInRows.of(nodes, around.source, through)]
+    held = Held.of(nodes[0], around.source)
+    return [held, *through(held.data)]

@@ -105,13 +105,27 @@ class Follower(NamedTuple):
     def _checksum(self, source: Source) -> int:
         assert self.node.spec.seal is not None
         algorithm, storage = self.node.spec.seal.algorithm, self.node.spec.storage
-        number = algorithm(self._covered(source))
+        number = algorithm(self._undone(source) if self.node.spec.seal.unpacked else self._covered(source))
         if isinstance(storage, Checksum | ChecksumInText):
             return algorithm.cut(number, storage.room(self.node.raw))
         if isinstance(storage, Integer) and algorithm.is_digest:
             first = algorithm.cut(number, storage.size).to_bytes(storage.size, "big")
             return int.from_bytes(first, storage.order, signed=storage.signed)
         return as_stored(storage, number) if isinstance(storage, Integer) else number
+
+    def _undone(self, source: Source) -> Iterator[memoryview]:
+        """What its bytes unpack to.
+
+        Raises:
+            EntryError: they do not.
+        """
+        from faithful_ledger.core.wrapping import unwrap
+
+        assert self.node.spec.seal is not None
+        try:
+            yield memoryview(unwrap(b"".join(self._covered(source)), self.node.spec.seal.unpacked)[-1].data)
+        except AddressError as error:
+            raise EntryError(f"what the seal {self.node.path} covers does not unpack: {error.what}") from error
 
     def _covered(self, source: Source) -> Iterator[memoryview]:
         start, end = self.needs

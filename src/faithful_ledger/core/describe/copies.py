@@ -84,7 +84,7 @@ def explained(bound: Mapping[str, BoundFile]) -> tuple[int, int]:
         described, left = file.explained, file.source.size
         for path in {spec.held_by for spec in inside}:
             holders = find(file.root, parse_path(path), path) if path else []
-            left = left - holders[0].size if holders else described
+            left = left - sum(holder.size for holder in holders) if holders else described
         known, size = known + described, size + max(left, described)
     return known, size
 

@@ -15,7 +15,7 @@ from faithful_ledger.core.template.model import GroupSpec
 from faithful_ledger.core.template.rewriting import Hex, YamlText
 from faithful_ledger.core.template.yaml_text import Where
 
-__all__ = ["ADDRESS_KEYS", "UNCHANGED", "add_element", "free_name", "layout_index", "overlap", "touched"]
+__all__ = ["ADDRESS_KEYS", "UNCHANGED", "add_element", "apart_from", "free_name", "layout_index", "overlap", "touched"]
 
 ADDRESS_KEYS = ("at", "behind", "before", "table", "entry", "align")
 UNCHANGED = "the template was not changed"
@@ -26,8 +26,13 @@ def free_name(group: GroupSpec, wanted: str, taken: Sequence[str] = ()) -> str:
     """A name that no element of a group has."""
     while group.flat and isinstance(group.parent, GroupSpec):
         group = group.parent
+    return apart_from([*group.names, *taken], wanted)
+
+
+def apart_from(taken: Sequence[str], wanted: str) -> str:
+    """A name that is not taken yet."""
     name, number = wanted, 2
-    while group.named(name) is not None or name in taken:
+    while name in taken:
         name = f"{wanted}_{number}"
         number += 1
     return name

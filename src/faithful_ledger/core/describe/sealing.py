@@ -19,12 +19,13 @@ from faithful_ledger.core.template.rewriting import YamlText
 if TYPE_CHECKING:
     from faithful_ledger.core.seals.algorithms import Algorithm
     from faithful_ledger.core.seals.finder.blocks import BlockRule
+    from faithful_ledger.core.seals.finder.packed import StreamRule
     from faithful_ledger.core.seals.finder.repeated import SealRow
 
 TAG = 4
 OF_A_VALUE = ("length_of", "count_of", "offset_of", "plus", "names", "switches", "bounds", "length", "size")
 
-__all__ = ["block_keys", "covered_in_words", "put_seal", "row_keys", "seal_keys", "storage_keys"]
+__all__ = ["block_keys", "covered_in_words", "put_seal", "row_keys", "seal_keys", "storage_keys", "stream_keys"]
 
 
 def storage_keys(size: int, form: str) -> dict[str, Any]:
@@ -112,6 +113,36 @@ def row_keys(row: SealRow) -> dict[str, Any]:
         seal |= {"own": each.own} if each.own is not None else {}
         layout.append({"field": names[low], **storage_keys(each.size, each.form), "seal": seal})
     return {"rows": "blocks", "count": row.count, "layout": layout}
+
+
+def stream_keys(rule: StreamRule) -> dict[str, Any]:
+    """The rows that a rule for packed streams describes: what is beside each, and the stream.
+
+    Raises:
+        EntryError: nothing says how long each is.
+    """
+    packed = rule.packed_length
+    if packed is None:
+        what = f"nothing in front of each {rule.kind} stream says how long it is, so they cannot be described as rows"
+        raise EntryError(what, placing.UNCHANGED)
+    placed: dict[bool, list[tuple[int, int, dict[str, Any]]]] = {False: [], True: []}
+    plus, taken = packed.algorithm.start or 0, list[str]()
+    for each in rule.numbers:
+        kind = storage_keys(each.size, each.form)
+        if each is packed:
+            keys = {"field": "packed", **kind, "length_of": "stream"} | ({"plus": plus} if plus else {})
+        else:
+            name = placing.apart_from(taken, "length" if each.is_length else "sum")
+            seal = {**seal_keys(each.algorithm), "over": "stream"}
+            seal |= {"unpacked": [rule.kind]} if each.unpacked else {}
+            keys = {"field": name, **kind, "seal": seal}
+            taken.append(name)
+        placed[each.behind].append((each.at + (0 if each.behind else rule.header), each.size, keys))
+    size = "packed" if not plus else f"packed {'-' if plus > 0 else '+'} {abs(plus)}"
+    layout = _filled(placed[False], rule.header, "header")
+    layout.append({"unknown": "stream", "size": size})
+    layout += _filled(placed[True], rule.trailer, "trailer")
+    return {"rows": "streams", "layout": layout}
 
 
 def seal_keys(algorithm: Algorithm) -> dict[str, Any]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from faithful_ledger.core.binding.files import Held
+from faithful_ledger.core.binding.held import Held
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.errors import StreamGrows, place
 from faithful_ledger.core.profile.lengths import unpacked_sizes

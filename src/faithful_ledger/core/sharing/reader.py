@@ -469,7 +469,12 @@ def _unwrapping(template: Template, spec: FileSpec, around: str) -> Iterator[str
     """How a payload is reached; what cannot be done here is asked for."""
     what = f"{spec.name} is packed in a way this reader does not know: unwrap it, and give {spec.name}=FILE"
     need = f"raise NeedsPayload({what!r})"
-    if spec.held_by and template.files[around].format == "binary":
+    indent = ""
+    if spec.is_held_in_rows:
+        yield "parts = []"
+        yield f"for data in found[{around!r}].parts_of({spec.held_by!r}, contents[{around!r}]):"
+        indent = "    "
+    elif spec.held_by and template.files[around].format == "binary":
         yield f"data = found[{around!r}].bytes_of({spec.held_by!r}, contents[{around!r}])"
     elif spec.held_by:
         path = spec.held_by.split(".")
@@ -480,12 +485,15 @@ def _unwrapping(template: Template, spec: FileSpec, around: str) -> Iterator[str
     for layer in spec.layers:
         line = _undone(layer, around)
         if line is None:
-            yield need
+            yield f"{indent}{need}"
             return
-        yield "try:"
-        yield f"    data = {line}"
-        yield "except (ValueError, OSError, EOFError, zlib.error, lzma.LZMAError) as error:"
-        yield f"    {need} from error"
+        yield f"{indent}try:"
+        yield f"{indent}    data = {line}"
+        yield f"{indent}except (ValueError, OSError, EOFError, zlib.error, lzma.LZMAError) as error:"
+        yield f"{indent}    {need} from error"
+    if indent:
+        yield f"{indent}parts.append(data)"
+        yield "data = b''.join(parts)"
     yield f"contents[{spec.name!r}] = data"
 
 

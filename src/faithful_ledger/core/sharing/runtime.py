@@ -56,12 +56,17 @@ class Group(dict[str, Any]):
 
     def bytes_of(self, path: str, data: bytes) -> bytes:
         """The bytes of a field in the file it is in."""
+        return self.parts_of(path, data)[0]
+
+    def parts_of(self, path: str, data: bytes) -> list[bytes]:
+        """The bytes of a field, in each record where its path says so."""
         *groups, name = path.split(".")
-        holder: Any = self
+        holders: list[Any] = [self]
         for group in groups:
-            holder = holder.inner[group]
-        start, end = holder.spans[name]
-        return data[start:end]
+            first, rows, _ = group.partition("[*]")
+            holders = [holder.inner[first] for holder in holders]
+            holders = [record for records in holders for record in records] if rows else holders
+        return [data[slice(*holder.spans[name])] for holder in holders]
 
     def said(self, path: str) -> Any:
         """What the field says that a path names, looked up outwards."""

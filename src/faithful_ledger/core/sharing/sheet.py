@@ -204,7 +204,8 @@ def _seal(field: FieldSpec, seal: SealSpec) -> str:
         first, last = map(field.subject, seal.over)
         over = first if first == last else f"{first} to {last}"
     changed = f", {seal.algorithm.changed}" if seal.algorithm.changed else ""
-    return f"{seal.algorithm.name}{changed} over {over}{f'; {seal.own_in_words}' if seal.own else ''}"
+    own = f"; {seal.own_in_words}" if seal.own else ""
+    return f"{seal.algorithm.name}{changed} over {over}{seal.unpacked_in_words}{own}"
 
 
 def _bounds(bounds: Bounds) -> str:

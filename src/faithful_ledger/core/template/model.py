@@ -88,7 +88,8 @@ class Derived:
 class SealSpec:
     """`over` names the first and the last element covered, or `span` says from which offset to which; one that is not
     positive counts from the end. `own` is what the seal sees in its own bytes: zeros, left out, or bytes in hexadecimal
-    that fill them; so many bytes in front of them and behind them are left out with them (`beside`).
+    that fill them; so many bytes in front of them and behind them are left out with them (`beside`). With `unpacked` it
+    covers what its bytes are when these layers are undone, the outermost first.
     """
 
     algorithm: Algorithm
@@ -97,6 +98,12 @@ class SealSpec:
     policy: Literal["renew", "leave"]
     span: tuple[int, int] | None = None
     beside: tuple[int, int] = (0, 0)
+    unpacked: tuple[str, ...] = ()
+
+    @property
+    def unpacked_in_words(self) -> str:
+        """How what it covers is unpacked, to be put behind its name; empty where it is not."""
+        return f", unpacked ({', '.join(self.unpacked)})" if self.unpacked else ""
 
     @property
     def own_in_words(self) -> str:
@@ -278,7 +285,7 @@ class FileSpec:
 
     A file is beside the first one, or in the folder that the user granted for the template's root `root_name`; a `*` in
     its name stands for the same letters as in the name of the first one. A payload is `inside` a file, or the content
-    of its field `held_by`, behind `layers`, the outermost first.
+    of its field `held_by`, or of that of every record, behind `layers`, the outermost first.
     """
 
     name: str
@@ -315,6 +322,11 @@ class FileSpec:
         return all(element.address.base in ("next", "start", "end") for element in self.root.layout) and all(
             element.address.base == "next" for element in inner
         )
+
+    @property
+    def is_held_in_rows(self) -> bool:
+        """Whether the field is one of records, whose payloads are parts of this one."""
+        return "[" in self.held_by
 
     @property
     def route(self) -> tuple[str, ...]:
@@ -457,7 +469,7 @@ class Template:
             path = element.address.path
             found |= {step.key for step in path.steps(lambda _: 0) if step.key} if path is not None else set()
         for file in self.files.values():
-            found |= {name for name in file.held_by.split(".") if name}
+            found |= {name.partition("[")[0] for name in file.held_by.split(".") if name}
             found |= {name for layer in file.layers for name in layer.key_of.split(".") if name}
         return frozenset(found)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeAlias
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QWidget
@@ -23,7 +23,10 @@ from faithful_ledger.desk.widgets.tables import cell, plain_table
 if TYPE_CHECKING:
     from faithful_ledger.core.seal_search import Placed
     from faithful_ledger.core.seals.finder.blocks import BlockRule
+    from faithful_ledger.core.seals.finder.packed import StreamRule
     from faithful_ledger.core.seals.finder.repeated import SealRow
+
+    Rule: TypeAlias = BlockRule | SealRow | StreamRule
 
 __all__ = ["SealsPane"]
 
@@ -45,7 +48,7 @@ class SealsPane(QWidget):
         super().__init__()
         self.session = session
         self.found: list[Placed] = []
-        self.rules: list[BlockRule | SealRow] = []
+        self.rules: list[Rule] = []
         self.rule_words = label("", "holds", wrap=True, selectable=True)
         self.rule_button = button("Describe the blocks", self._accept_rule, "main")
         self._end: Deadline | None = None
@@ -154,8 +157,8 @@ class SealsPane(QWidget):
         self.find_button.setText("Stop looking")
         self.summary.setText(f"looking, in this save and {len(copies)} kept copies…")
 
-        def work() -> tuple[list[Placed], list[BlockRule | SealRow]]:
-            from faithful_ledger.core.seal_search import in_rows, search_seals
+        def work() -> tuple[list[Placed], list[Rule]]:
+            from faithful_ledger.core.seal_search import in_rows, search_seals, stream_rules
             from faithful_ledger.core.seals.finder import Hints
             from faithful_ledger.core.seals.finder.blocks import find_block_rules
 
@@ -168,9 +171,13 @@ class SealsPane(QWidget):
             hints = Hints(key=key)
             every = search_seals(contents, hints, end, lambda found: self.found_so_far.emit(end, list(found)))
             rows, found = in_rows(every)
-            return found, [*rows, *(find_block_rules(list(dict.fromkeys(contents)), end) if not key else ())]
+            different = list(dict.fromkeys(contents))
+            in_blocks: list[Rule] = (
+                [*find_block_rules(different, end), *stream_rules(different, end)] if not key else []
+            )
+            return found, [*rows, *in_blocks]
 
-        def done(looked: tuple[list[Placed], list[BlockRule | SealRow]] | None, error: LedgerError | None) -> None:
+        def done(looked: tuple[list[Placed], list[Rule]] | None, error: LedgerError | None) -> None:
             if self._end is not end:
                 return
             self.stop()
@@ -214,7 +221,7 @@ class SealsPane(QWidget):
         self.accept_all.setVisible(len(self._sure) > 1)
         self.accept_all.setText(f"Put all {len(self._sure)} sure ones in")
         rule = self.rules[0] if self.rules else None
-        self.rule_words.setText(f"{HOLDS} One rule for a row of blocks: {rule.in_words}." if rule is not None else "")
+        self.rule_words.setText(f"{HOLDS} One rule: {rule.in_words}." if rule is not None else "")
         for widget in (self.rule_words, self.rule_button):
             widget.setVisible(rule is not None)
         if rows:

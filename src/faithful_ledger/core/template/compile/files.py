@@ -209,7 +209,7 @@ class _Files:
             self.mistakes.append((where, "it is inside a whole file, so say through which layers"))
         for number, layer in enumerate(spec.layers):
             self.layer(layer, files[spec.inside].root, (*where, "layers", number))
-        found = self._within_group(files[spec.inside].root, spec.held_by)
+        found = self._holder(files[spec.inside].root, spec.held_by)
         if spec.held_by and not (isinstance(found, FieldSpec) and isinstance(found.storage, HOLDING)):
             what = "leads to no field" if not isinstance(found, FieldSpec) else "is neither a text nor unknown bytes"
             self.mistakes.append(((*where, "inside"), f"“{spec.held_by}” {what}"))
@@ -289,6 +289,15 @@ class _Files:
     def _within_group(group: ElementSpec | None, path: str) -> ElementSpec | None:
         for step in path.split("."):
             group = group.named(step) if isinstance(group, GroupSpec) else None
+        return group
+
+    def _holder(self, group: ElementSpec | None, path: str) -> ElementSpec | None:
+        """The field that holds a payload; of the records of rows where its path says so: `blocks[*].body`."""
+        for step in path.split("."):
+            name, rows, _ = step.partition("[*]")
+            group = self._within_group(group, name)
+            if rows:
+                group = group.item if isinstance(group, RowsSpec) else None
         return group
 
     def whole_path(self, template: Template, path: str, where: Where) -> ElementSpec | None:

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from faithful_ledger.core.layers import STREAMS, SWAPPINGS
+from faithful_ledger.core.layers.hex_text import HEX
+from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm, algorithm
 from faithful_ledger.core.seals.algorithms import CRC, KEYED, LENGTH
 from faithful_ledger.core.seals.crc import Crc
@@ -13,6 +16,7 @@ from faithful_ledger.core.template.model import SealSpec
 
 __all__ = ["seal_spec"]
 
+UNDONE = (*STREAMS, HEX, *SWAPPINGS, *TRANSCODINGS)
 NONE = ALGORITHMS["crc-32"]  # in place of one that is not there; the template is refused
 
 
@@ -29,8 +33,15 @@ def seal_spec(keys: Keys, where: Where, mistakes: Mistakes) -> SealSpec:
     before, behind = keys.get("beside", (0, 0))
     if (before or behind) and keys.get("own") != "left out":
         mistakes.append(((*where, "beside"), "only with `own: left out` something beside it is left out"))
+    unpacked = tuple(keys.get("unpacked") or ())
+    for number, kind in enumerate(unpacked):
+        if kind not in UNDONE:
+            hint = did_you_mean(kind, UNDONE) or f"there are {', '.join(UNDONE)}"
+            mistakes.append(((*where, "unpacked", number), f"“{kind}” is not a layer that needs nothing else; {hint}"))
+    if unpacked and keys.get("own"):
+        mistakes.append(((*where, "own"), "a seal does not see itself in what its bytes unpack to"))
     found = _algorithm(keys, where, mistakes)
-    return SealSpec(found, over, keys.get("own"), keys.get("policy", "renew"), span, (before, behind))
+    return SealSpec(found, over, keys.get("own"), keys.get("policy", "renew"), span, (before, behind), unpacked)
 
 
 def _algorithm(keys: Keys, where: Where, mistakes: Mistakes) -> Algorithm:
