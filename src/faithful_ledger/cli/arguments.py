@@ -101,7 +101,7 @@ def _any_file(command: argparse.ArgumentParser) -> None:
 def _locate(command: argparse.ArgumentParser) -> None:
     add = command.add_argument
     add("--seen", metavar="FILE=VALUE", action="append", default=[], help="a number, a text, more, less, same, …")
-    add("--most", metavar="N", type=int, default=20, help="how many places to tell at most")
+    add("--most", metavar="N", type=int, default=20, help="how many places to list at most")
     add("--for", metavar="SECONDS", type=float, dest="seconds", default=LOCATE_FOR, help="how long to look at most")
 
 
@@ -124,7 +124,7 @@ def _find(command: argparse.ArgumentParser) -> None:
     add("--name", metavar="WORDS", default="", help="words that are in the name or the path")
     add("--since", metavar="WHEN", help="changed since: 10min, 2h, today, just now, or a time")
     add("--max-size", metavar="N", type=int, help="not larger than so many bytes")
-    add("--most", metavar="N", type=int, default=50, help="how many files to tell at most")
+    add("--most", metavar="N", type=int, default=50, help="how many files to list at most")
     add("--everything", action="store_true", help="media, logs and caches as well")
 
 

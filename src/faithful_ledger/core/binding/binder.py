@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING
 from weakref import WeakKeyDictionary
 
 from faithful_ledger.core.address import NEXT, Expression
+from faithful_ledger.core.binding.lookup import Known, number_at, said_at
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.resume import moved_offsets
 from faithful_ledger.core.binding.sizes import Sizer, sizer
@@ -31,7 +32,7 @@ from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec
 if TYPE_CHECKING:
     from faithful_ledger.core.wrapping import Unwrapped
 
-__all__ = ["BoundFile", "bind", "number_at", "said_at"]
+__all__ = ["BoundFile", "bind"]
 
 DEEPEST = 40  # records in records
 LEAST_KEPT, MOST_KEPT = 20_000, 1_000_000  # elements at hand of one file, and of all; each takes about 250 bytes
@@ -144,71 +145,6 @@ def _room() -> int:
         return max(MOST_KEPT - sum(_HOLDING.values()), LEAST_KEPT)
 
 
-def number_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> int:
-    """The number of the field an expression names, looked up outwards from a group; `offsets[3]` is one of rows.
-
-    Raises:
-        AddressError: it leads to no whole number.
-    """
-    return _field_at(group, path, outer).number
-
-
-def said_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> int | str:
-    """What the field an expression names says: a whole number, or a text.
-
-    Raises:
-        AddressError: it leads to neither.
-    """
-    node = _field_at(group, path, outer)
-    value = node.value
-    return value if isinstance(value, str) else node.number
-
-
-def _field_at(group: GroupNode, path: str, outer: GroupNode | None) -> FieldNode:
-    first, *rest = path.split(".")
-    first, _, index = first.partition("[")
-    node = group.scope(first) or (outer.scope(first) if outer is not None else None)
-    if index and isinstance(node, RowsNode):
-        node = node.item(int(index.rstrip("]")))
-    for name in rest:
-        node = node.names.get(name) if isinstance(node, GroupNode) else None
-    if not isinstance(node, FieldNode):
-        raise AddressError(f"{path} is not bound here", "the template refers to a field that this save does not have")
-    return node
-
-
-class _Known:
-    """What fields say that the expressions of a group's elements ask for, each worked out once: the alternatives of a
-    union ask for one and the same tag.
-    """
-
-    def __init__(self, group: GroupNode, outer: GroupNode | None) -> None:
-        self.group, self.outer = group, outer
-        self.numbers: dict[str, int] = {}
-        self.texts: dict[str, int | str] = {}
-        self.firsts: set[str] = set()  # the names with which the paths begin
-
-    def number(self, path: str) -> int:
-        found = self.numbers.get(path)
-        if found is None:
-            found = self.numbers[path] = number_at(self.group, path, self.outer)
-            self.firsts.add(path.partition(".")[0])
-        return found
-
-    def said(self, path: str) -> int | str:
-        found = self.texts.get(path)
-        if found is None:
-            found = self.texts[path] = said_at(self.group, path, self.outer)
-            self.firsts.add(path.partition(".")[0])
-        return found
-
-    def forget(self) -> None:
-        """Something comes in that may have a name that was found elsewhere until now."""
-        if self.firsts:
-            for known in (self.numbers, self.texts, self.firsts):
-                known.clear()
-
-
 class _Binder:
     def __init__(self, spec: FileSpec, document: Document, outer: GroupNode | None, before: BoundFile | None) -> None:
         self.before, self.stays = before, False
@@ -234,7 +170,7 @@ class _Binder:
             limit = node.start + self.whole(spec.size, node, node.start, limit)
         knows_ends = self.document.knows_ends
         at = node.start
-        known, absent = _Known(node, self.outer), 0
+        known, absent = Known(node, self.outer), 0
         firsts = known.firsts
         for element, size in zip(spec.layout, spec.plain_sizes, strict=True):
             if element.when is not None and not self.worked_out(element.when, known, at, element):
@@ -531,9 +467,9 @@ class _Binder:
     def evaluate(self, expression: Expression, group: GroupNode, at: int, spec: ElementSpec) -> int:
         if expression.constant is not None:
             return expression.constant
-        return self.worked_out(expression, _Known(group, self.outer), at, spec)
+        return self.worked_out(expression, Known(group, self.outer), at, spec)
 
-    def worked_out(self, expression: Expression, known: _Known, at: int, spec: ElementSpec) -> int:
+    def worked_out(self, expression: Expression, known: Known, at: int, spec: ElementSpec) -> int:
         """The result of an expression of an element, by what is known of the group that it is in."""
         try:
             return expression.evaluate(known.number, known.said)

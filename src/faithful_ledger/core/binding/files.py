@@ -8,7 +8,8 @@ from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from faithful_ledger.core.address.paths import parse_path
-from faithful_ledger.core.binding.binder import BoundFile, bind, number_at
+from faithful_ledger.core.binding.binder import BoundFile, bind
+from faithful_ledger.core.binding.lookup import number_at
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, find
 from faithful_ledger.core.errors import BindingError, LedgerError
 from faithful_ledger.core.formats import BinaryDocument

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode
-from faithful_ledger.core.binding.binder import number_at
+from faithful_ledger.core.binding.lookup import number_at
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.carry.chains import Chains, RecordChains, TableChains, emptied, saying
 from faithful_ledger.core.carry.values import Fields

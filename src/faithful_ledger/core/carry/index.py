@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from faithful_ledger.core.address import Expression, PathFormula, Step
 from faithful_ledger.core.binding import BoundFile, GroupNode, bind, settle
-from faithful_ledger.core.binding.binder import said_at
+from faithful_ledger.core.binding.lookup import said_at
 from faithful_ledger.core.carry.plan import difference
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError

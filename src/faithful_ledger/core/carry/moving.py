@@ -11,7 +11,7 @@ from contextlib import suppress
 from dataclasses import replace
 
 from faithful_ledger.core.binding import GroupNode
-from faithful_ledger.core.binding.binder import said_at
+from faithful_ledger.core.binding.lookup import said_at
 from faithful_ledger.core.carry.following import Files, Shared, followed, judge
 from faithful_ledger.core.carry.index import IndexMove, indexed, with_entries
 from faithful_ledger.core.carry.plan import Carry, Side, Write, change_between, changes_of, lines_of

@@ -235,7 +235,7 @@ class _Words:
 
 
 def _reduced(numbers: Array, modulus: int) -> Array:
-    """Numbers modulo another one. Where that is no power of two they may be negative, as differences modulo 2⁶⁴ are,
+    """Numbers modulo another one. Where that is not a power of two they may be negative, as differences modulo 2⁶⁴ are,
     and quotients are fractions of which the rounding is put right: dividing whole numbers takes three times as long.
     """
     if modulus & (modulus - 1) == 0:

@@ -1,47 +1,29 @@
-"""Reaching a payload through named layers, and putting a changed one back through them.
-
-A layer is all packed streams of one kind that a payload holds, joined in their order, or the scrambling over the whole
-of it. A stream is found where it is in this save, a key is the one that the template gives or names. On the way back
-only streams whose content changed are packed again; every other byte of the outer payload stays.
-
-A stream within a larger payload is packed into the bytes it had, so that nothing around it moves. Where that cannot be
-done it may take another size only if what counts it is known: a length that the template describes, or, at
-the end of the payload, no number that looks like one. Else the posting is refused.
-"""
+"""The steps of a way into a payload, each with the way back: streams, scramblings, ciphers, archives, and texts."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import NamedTuple, Protocol
+from typing import Protocol
 
-from faithful_ledger.core.address import Lookup
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, StreamGrows, ValueRefused, place
 from faithful_ledger.core.layers import (
-    CIPHERS,
-    KEYED,
-    LINKED,
     LOCAL,
-    PADDED,
-    SCRAMBLINGS,
     STREAMS,
-    SWAPPINGS,
     LayerSpec,
 )
-from faithful_ledger.core.layers.archives import ARCHIVES, Member, finish_zip, members_of, repacked, unpacked
-from faithful_ledger.core.layers.ciphers import BLOCK, Cipher, derived_key, wrong_cipher
-from faithful_ledger.core.layers.hex_text import HEX, bytes_of, digits_like, pairs_of
+from faithful_ledger.core.layers.archives import Member, members_of, repacked, unpacked
+from faithful_ledger.core.layers.ciphers import BLOCK, Cipher
+from faithful_ledger.core.layers.hex_text import bytes_of, digits_like, pairs_of
 from faithful_ledger.core.layers.linked import Chain, chains_of, length_in_front
-from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble, wrong_key
-from faithful_ledger.core.layers.sqlite_tables import SQLITE, changed_database, tables_as_json
+from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
+from faithful_ledger.core.layers.sqlite_tables import changed_database, tables_as_json
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.swapping import swapped
-from faithful_ledger.core.layers.transcoding import TRANSCODINGS, encoded_from_utf8, utf8_from
-from faithful_ledger.core.profile import find_layers
-from faithful_ledger.core.profile.layers import stream_at
+from faithful_ledger.core.layers.transcoding import encoded_from_utf8, utf8_from
 from faithful_ledger.core.profile.lengths import suspected_lengths
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.suggest import did_you_mean
@@ -49,15 +31,19 @@ from faithful_ledger.core.suggest import did_you_mean
 __all__ = [
     "COUNTED",
     "UNCOUNTED",
+    "Archived",
     "Counted",
+    "Enciphered",
+    "Hexed",
     "Hidden",
-    "Inner",
+    "LeftOff",
+    "Linked",
+    "Padded",
     "Step",
     "Streams",
-    "Unwrapped",
+    "Tables",
+    "Transcoded",
     "cuts",
-    "unwrap",
-    "wrap_together",
 ]
 
 ROUND = (256, 1000)  # parts of a multiple of these bytes, but for the last, are of one size by a rule
@@ -419,59 +405,6 @@ class LeftOff:
         return [Replacement(0, self.outer.size, bytes(inner.read(0, inner.size)), (cause,))]
 
 
-@dataclass(slots=True)
-class Unwrapped:
-    """A payload and the steps that led to it, the outermost first."""
-
-    steps: list[Step]
-
-    @property
-    def source(self) -> MemorySource:
-        return MemorySource(self.steps[-1].data)
-
-    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
-        """As `wrap_together`, of this payload alone."""
-        return wrap_together([self.inner(inner, cause)], counted)
-
-    def inner(self, patched: Patched, cause: Cause) -> Inner:
-        """This payload as it will be, to be wrapped together with others."""
-        return Inner(self.steps, patched, cause)
-
-
-class Inner(NamedTuple):
-    """A payload as it will be, with the steps that lead to it and the cause to give for what changes around it."""
-
-    steps: Sequence[Step]
-    patched: Patched
-    cause: Cause
-
-
-def wrap_together(inside: Sequence[Inner], counted: Counted) -> list[Replacement]:
-    """What has to change in one outermost payload so that these payloads are inside of it; `counted` is about that.
-    Several may be behind the same steps, as members of a packed archive are: these steps are put back once.
-
-    Raises:
-        LedgerError: one of them cannot be wrapped.
-    """
-    groups: dict[object, list[Inner]] = {}
-    for each in inside:
-        groups.setdefault(_identity(each.steps[0]), []).append(each)
-    replaced: list[Replacement] = []
-    for group in groups.values():
-        step, cause = group[0].steps[0], group[0].cause
-        deeper = [Inner(each.steps[1:], each.patched, each.cause) for each in group if len(each.steps) > 1]
-        own = next((each.patched for each in group if len(each.steps) == 1), None)
-        if own is None:
-            lengths = COUNTED if isinstance(step, Linked) else UNCOUNTED  # each linked block has its own
-            own = Patched(MemorySource(step.data), wrap_together(deeper, lengths))
-        replaced += step.wrap(own, cause, counted)
-    first = inside[0]
-    archived = next((each.steps[0] for each in inside if isinstance(each.steps[0], Archived)), None)
-    if archived is not None and archived.member.kind == "zip":
-        replaced += finish_zip(archived.outer, replaced, first.cause)
-    return replaced
-
-
 def cuts(starts: Sequence[int], inner: Patched) -> list[int]:
     """Where the parts that a payload is packed in begin and end as it will be: where they did, moved. Parts that all
     have one round size, but for the last, keep it, because a game may unpack each into as much room.
@@ -492,96 +425,3 @@ def cuts(starts: Sequence[int], inner: Patched) -> list[int]:
             f"nothing was written; enter values with which it takes {len(sizes)} parts",
         )
     return [*range(0, inner.size, size), inner.size]
-
-
-def _identity(step: Step) -> object:
-    """What two steps have in common that lead from the same payload to the same one."""
-    if isinstance(step, Archived):
-        return step.member
-    if isinstance(step, Streams):
-        return step.kind, tuple((stream.offset, stream.size) for stream in step.streams)
-    return id(step)
-
-
-def unwrap(
-    data: bytes,
-    route: Sequence[LayerSpec | str],
-    key_of: Callable[[str], bytes] | None = None,
-    number_of: Lookup | None = None,
-    log: bytes = b"",
-) -> list[Step]:
-    """Undo layers, the outermost first; a kind alone is a layer without a key. `key_of` gives the bytes of a field of
-    the file around, `number_of` its number. `log` is the write-ahead log of a database.
-
-    Raises:
-        AddressError: one of them is not there.
-    """
-    steps: list[Step] = []
-    for each in route:
-        layer = LayerSpec(each) if isinstance(each, str) else each
-        step: Step
-        if layer.kind in SCRAMBLINGS:
-            step = Hidden.of(data, _scrambling(layer, key_of))
-        elif layer.kind in CIPHERS:
-            step = Enciphered.of(data, _cipher(layer, key_of, number_of))
-        elif layer.kind in SWAPPINGS:
-            step = Enciphered.turned(data, layer.kind)
-        elif layer.kind == PADDED:
-            step = Padded.of(data)
-        elif layer.kind in LINKED:
-            step = Linked.of(data, layer.kind)
-        elif layer.kind == SQLITE:
-            step = Tables.of(data, log)
-        elif layer.kind in ARCHIVES:
-            step = Archived.of(data, layer)
-        elif layer.kind == HEX:
-            step = Hexed.of(data)
-        elif layer.kind in TRANSCODINGS:
-            step = Transcoded.of(data, layer.kind)
-        elif streams := _streams(data, layer, number_of):
-            step = Streams.of(data, streams)
-        elif layer.put_back:
-            where = "" if layer.at is None else f" at {layer.at.text}"
-            raise AddressError(f"no {layer.kind} stream was found{where}", "see Profile for what the file holds")
-        else:
-            step = LeftOff(MemorySource(data), data)
-        steps.append(step if layer.put_back else LeftOff(step.outer, step.data))
-        data = steps[-1].data
-    return steps
-
-
-def _streams(data: bytes, layer: LayerSpec, number_of: Lookup | None) -> list[Layer]:
-    if layer.at is None:
-        known = [found for found in find_layers(data) if found.kind == layer.kind]
-        alone = stream_at(data, 0, layer.kind) if not known and data else None  # too small to be noticed in a file
-        return [alone] if alone is not None else known
-    at = layer.at.constant if layer.at.constant is not None else layer.at.evaluate(number_of or _no_number)
-    at += len(data) if at < 0 else 0
-    found = stream_at(data, at, layer.kind) if 0 <= at < len(data) else None
-    return [found] if found is not None else []
-
-
-def _no_number(name: str) -> int:
-    raise AddressError(f"{name} is not known here", "the stream is not within a described file")
-
-
-def _cipher(layer: LayerSpec, key_of: Callable[[str], bytes] | None, number_of: Lookup | None) -> Cipher:
-    """A cipher with the key that the template gives, names, or derives."""
-    key = key_of(layer.key_of) if layer.key_of and key_of is not None else layer.key or b""
-    if layer.derived is not None:
-        key = derived_key(key, layer.derived)
-    if wrong := wrong_cipher(layer.kind, key, layer.iv):
-        where = f" (it is taken from {layer.key_of})" if layer.key_of else ""
-        raise AddressError(f"{wrong}{where}", "write the key in the template, its key_of, or how it is derived")
-    at = layer.at.evaluate(number_of or _no_number) if layer.at is not None else 0
-    return Cipher(layer.kind, key, layer.iv, layer.padding, layer.tag_first, at)
-
-
-def _scrambling(layer: LayerSpec, key_of: Callable[[str], bytes] | None) -> Scrambling:
-    """A scrambling with the key that the template gives or names."""
-    kind = layer.kind
-    key = key_of(layer.key_of) if layer.key_of and key_of is not None else layer.key
-    if kind in KEYED and (wrong := wrong_key(kind, key or b"")):
-        where = f" (it is taken from {layer.key_of})" if layer.key_of else ""
-        raise AddressError(f"{wrong}{where}", "write its key in the template, or its key_of")
-    return Scrambling(kind, key or b"", 0.0)
