@@ -10,10 +10,12 @@ import bz2
 import gzip
 import hashlib
 import hmac
+import io
 import json
 import lzma
 import random
 import struct
+import zipfile
 import zlib
 from collections.abc import Callable, Iterator, Sequence
 from functools import partial
@@ -494,6 +496,75 @@ class BesideTest(LedgerCase):
                 found,
             )
             self.assertEqual({held for held, _, _ in found}, {"a.sum", "list.json"})
+
+
+class MembersTest(LedgerCase):
+    """A list of checksums in an archive, over what else is in it."""
+
+    def test_what_covers_another_member_is_found_and_renewed(self) -> None:
+        seed = random.randrange(1 << 32)
+        turn, packing = random.Random(seed), random.choice((zipfile.ZIP_DEFLATED, zipfile.ZIP_STORED))
+        digest = turn.choice((hashlib.sha1, hashlib.sha256, hashlib.md5))
+
+        def write(step: int) -> bytes:
+            plain, world = json.dumps(company(turn, step)).encode(), turn.randbytes(turn.randrange(200, 900))
+            sums = {"company": digest(plain).hexdigest(), "world": zlib.crc32(world)}
+            made = io.BytesIO()
+            with zipfile.ZipFile(made, "w", packing) as archive:
+                for name, data in (
+                    ("company.json", plain),
+                    ("world.bin", world),
+                    ("sums.json", json.dumps(sums).encode()),
+                ):
+                    archive.writestr(name, data)
+            return made.getvalue()
+
+        def accepts(data: bytes) -> bool:
+            with zipfile.ZipFile(io.BytesIO(data)) as archive:
+                plain, world, sums = map(archive.read, ("company.json", "world.bin", "sums.json"))
+            return json.loads(sums) == {"company": digest(plain).hexdigest(), "world": zlib.crc32(world)}
+
+        contents = [write(step) for step in range(3)]
+        with self.subTest(seed=seed, packing=packing):
+            found = [each for each in search_seals(contents) if each.finding.sure]
+            covered = sorted((each.over.words if each.over else "", each.finding.algorithm.name) for each in found)
+            name = {hashlib.sha1: "sha-1", hashlib.sha256: "sha-256", hashlib.md5: "md5"}[digest]
+            self.assertEqual(covered, [("zip member company.json", name), ("zip member world.bin", "crc-32")])
+            path = self.folder / "a.sav"
+            path.write_bytes(contents[0])
+            text = new_template(path, "brinewick", Shared(1, 0))
+            for placed in found:
+                text = drafts.changed(
+                    text, open_save(path, parse_template(text, "t")), partial(seal_found, placed=placed)
+                )
+            save = open_save(path, parse_template(text, "t"))
+            self.assertEqual(
+                [state.holds for state in save.seals if state.algorithm != "length"], [True] * 2, text.decode()
+            )
+            inside = next(
+                name for name, spec in save.template.files.items() if spec.layers and "company" in spec.layers[0].member
+            )
+            save.enter(f"{inside}.company.marks", str(MARKS))
+            plan = make_plan(save)
+            written = bytes(plan.files[0].patched.read(0, plan.files[0].patched.size))
+            self.assertTrue(accepts(written), text.decode())
+            with zipfile.ZipFile(io.BytesIO(written)) as archive:
+                self.assertEqual(json.loads(archive.read("company.json"))["company"]["marks"], MARKS)
+
+    def test_a_header_in_letters_over_the_stream_as_it_is_packed(self) -> None:
+        turn = random.Random()
+        contents = []
+        for step in range(4):
+            packed = zlib.compress(json.dumps(company(turn, step)).encode() * 6)
+            head = json.dumps({"slot": step, "md5": hashlib.md5(packed).hexdigest()}).encode()
+            contents.append(struct.pack("<I", len(head)) + head + packed)
+        found = [each for each in search_seals(contents) if each.finding.sure]
+        self.assertEqual([each.finding.algorithm.name for each in found], ["md5"])
+        self.assertEqual(found[0].covered, (len(contents[0]) - len(packed_in(contents[0])), len(contents[0])))
+
+
+def packed_in(content: bytes) -> bytes:
+    return content[4 + struct.unpack("<I", content[:4])[0] :]
 
 
 class BlocksTest(LedgerCase):

@@ -30,7 +30,8 @@ LONGEST_KEY = 1 << 16
 
 def find_seals(options: argparse.Namespace) -> int:
     """Which algorithm over which bytes gives which stored ones; status 1 when nothing is found."""
-    from faithful_ledger.core.seal_search import Part, Placed, in_rows, search_seals
+    from faithful_ledger.core.seal_parts import Part
+    from faithful_ledger.core.seal_search import Placed, in_rows, search_seals
     from faithful_ledger.core.seals.finder import nearly
 
     contents, beside, called = _files([Path(name) for name in options.files])
@@ -275,7 +276,7 @@ def _document(placed: Placed) -> dict[str, Any]:
 def _row(placed: Placed) -> tuple[str, ...]:
     finding = placed.finding
     return (
-        f"0x{placed.at:X} · {placed.at}{f' of {placed.held.words}' if placed.held.beside else ''}",
+        f"0x{placed.at:X} · {placed.at}{f' of {placed.held.words}' if placed.held.words and placed.over else ''}",
         f"{finding.form}, {finding.size} bytes",
         finding.name_in_words,
         placed.covers_in_words(),

@@ -5,57 +5,29 @@ texts, and from one to the other, as a checksum in a header over what is unpacke
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import suppress
 from types import MappingProxyType
-from typing import NamedTuple
+from typing import NamedTuple, TypeAlias
 
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.deadline import NEVER, Deadline
-from faithful_ledger.core.errors import LedgerError, place
-from faithful_ledger.core.formats import Document, recognised_text
-from faithful_ledger.core.formats.document import TextLeaf
-from faithful_ledger.core.inside import look_inside
-from faithful_ledger.core.layers import STREAMS, LayerSpec
-from faithful_ledger.core.nesting import spelled_as
+from faithful_ledger.core.errors import place
+from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.profile import find_layers
+from faithful_ledger.core.seal_parts import Part, parts_inside, streams_of
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
-from faithful_ledger.core.seals.finder import Finding, Hints, algorithms_for, find_seals
+from faithful_ledger.core.seals.finder import Edges, Finding, Hints, algorithms_for, find_seals
 from faithful_ledger.core.seals.finder.across import across
 from faithful_ledger.core.seals.finder.packed import StreamRule, Stretch, stream_rule
 from faithful_ledger.core.seals.finder.places import apart, places
 from faithful_ledger.core.seals.finder.repeated import SealRow, seal_rows
-from faithful_ledger.core.source import MemorySource
-from faithful_ledger.core.wrapping import unwrap
 
-__all__ = ["Part", "Placed", "in_rows", "search_seals", "stream_rules", "text_of"]
+__all__ = ["Placed", "in_rows", "search_seals", "stream_rules"]
 
-MOST_STRINGS, SHORTEST = 12, 16  # strings of a text that are looked at, the longest first; letters of one
 LEAST_SEARCHED = 64  # bytes of a part, within which a seal of its own is looked for
-LARGEST_TEXT = 16 << 20
 LARGEST_BESIDE = 1 << 20  # bytes of a file in which checksums of other files are looked for
+MOST_EDGES = 8  # of streams, that ranges may begin or end at
+Streams: TypeAlias = Sequence[Sequence[tuple[int, int]]]  # of each save, where they begin and end
 NOTHING_BESIDE: Mapping[str, Sequence[bytes]] = MappingProxyType({})
-
-
-class Part(NamedTuple):
-    """Bytes of each save that can be searched: the files, or a payload inside another part, which is reached through
-    `layers`, or is the string at `path` of a text with the layers it is in; or the files `beside` them that have this
-    name. `words` say it for people.
-    """
-
-    contents: tuple[bytes, ...]
-    words: str = ""
-    layers: tuple[LayerSpec, ...] = ()
-    path: str = ""
-    around: Part | None = None
-    beside: str = ""
-
-    @property
-    def outer(self) -> Iterator[Part]:
-        """What it is in, the nearest first."""
-        part = self.around
-        while part is not None:
-            yield part
-            part = part.around
 
 
 class Placed(NamedTuple):
@@ -127,10 +99,11 @@ def search_seals(
     contents = tuple(dict.fromkeys(saves)) if not beside else tuple(each[0] for each in together)
     files = Part(contents)
     looks_inside = hints.over is None and hints.stored_at is None and bool(contents)
-    parts = [files, *(_parts_inside(files, end) if looks_inside else ())]
+    parts = [files, *(parts_inside(files, end) if looks_inside else ())]
     found: list[Placed] = []
     for part in parts[1:]:
         found += _from_outside(part, hints, end)
+    found += _among_members(parts[1:], hints, end)
     if beside and looks_inside:
         others = [
             Part(tuple(each[number] for each in together), name, beside=name) for number, name in enumerate(beside, 1)
@@ -138,21 +111,48 @@ def search_seals(
         inside = [
             inner._replace(words=f"{other.words} → {inner.words}")
             for other in others
-            for inner in _parts_inside(other, end)
+            for inner in parts_inside(other, end)
         ]
         found += _between(files, files._replace(words=called), [*parts[1:], *others, *inside], hints, end)
     if found:
         report(_best(found))
-    searched = [part for part in parts if len(part.contents[0]) >= LEAST_SEARCHED]
+    packed = [part.around for part in parts if part.is_member]  # what is in archives themselves follows their members
+    searched = [part for part in parts if len(part.contents[0]) >= LEAST_SEARCHED and part not in packed]
     for number, part in enumerate(searched):
-        known = list(found)
-
-        def so_far(more: list[Finding], known: list[Placed] = known, part: Part = part) -> None:
-            report(_best([*known, *(Placed(each, part) for each in more)]))
-
-        share = end.share(len(searched) - number)
-        found += [Placed(each, part) for each in find_seals(part.contents, hints, share, so_far)]
+        found += _within(part, list(found), hints, end.share(len(searched) - number), report)
     return _best(found)
+
+
+def _within(
+    part: Part, known: list[Placed], hints: Hints, end: Deadline, report: Callable[[list[Placed]], None]
+) -> list[Placed]:
+    """The seals of a part that are stored in it; none is within a packed stream, or covers a piece of one."""
+    streams = streams_of(part.contents)
+
+    def placed(more: list[Finding]) -> list[Placed]:
+        return [Placed(each, part) for each in more if not _cuts_through(each, part, streams)]
+
+    def so_far(more: list[Finding]) -> None:
+        report(_best([*known, *placed(more)]))
+
+    return placed(find_seals(part.contents, hints, end, so_far, _edges_of(part, streams)))
+
+
+def _edges_of(part: Part, streams: Streams) -> Edges:
+    """Where a stream begins in every save, and how far from the end one ends in every save."""
+    heads = set.intersection(*({low for low, _ in each} for each in streams))
+    tails = [{len(content) - high for _, high in each} for content, each in zip(part.contents, streams, strict=True)]
+    return Edges(tuple(sorted(heads))[:MOST_EDGES], tuple(sorted(set.intersection(*tails)))[:MOST_EDGES])
+
+
+def _cuts_through(finding: Finding, part: Part, streams: Streams) -> bool:
+    """Whether it is stored within a stream, or covers a part of one, in every save: as no game has it."""
+    for content, each in zip(part.contents, streams, strict=True):
+        first, last, _ = finding.spans(len(content))
+        at, stored_end = finding.place_in(content)
+        if not any((low < stored_end and at < high) or low < first < high or low < last < high for low, high in each):
+            return False
+    return True
 
 
 def in_rows(found: Sequence[Placed]) -> tuple[list[SealRow], list[Placed]]:
@@ -199,13 +199,31 @@ def _from_outside(part: Part, hints: Hints, end: Deadline) -> Iterator[Placed]:
     algorithms = [*algorithms_for(hints), *lengths]
     if len(set(part.contents)) < 2 <= len(part.contents):
         return
-    for outer in part.outer:
-        own = _streams(outer, part)
+    for outer, inner in zip(part.outer, (part, *part.outer), strict=False):
+        if inner.is_member:  # what an archive says of it follows it
+            continue
+        own = streams_of(outer.contents[:1], inner.layers[-1].kind)[0]
         for finding in across(outer.contents, part.contents, places(outer.contents), algorithms, end):
             placed = Placed(finding, outer, part)
             in_a_stream = any(low <= placed.at < high for low, high in own)
             if not in_a_stream and (len(part.contents) > 1 or finding.algorithm.bits >= 32):
                 yield placed
+
+
+def _among_members(parts: Sequence[Part], hints: Hints, end: Deadline) -> Iterator[Placed]:
+    """Checksums over all of a member of an archive, or of what is packed in it, that are stored in another one."""
+    members = [part for part in parts if part.is_member and len(part.contents[0]) <= LARGEST_BESIDE]
+    algorithms = algorithms_for(hints)
+    for over in parts:
+        own = [over, *over.outer]
+        if len(set(over.contents)) < 2 <= len(over.contents) or not any(each.is_member for each in own):
+            continue
+        results: dict[Algorithm, int] = {}
+        for held in (each for each in members if each not in own and over not in each.outer):
+            stored = places(held.contents)
+            for finding in across(held.contents, over.contents, stored, algorithms, end, results=results):
+                if len(over.contents) > 1 or finding.algorithm.bits >= 32:
+                    yield Placed(finding, held, over)
 
 
 def _between(files: Part, named: Part, others: Sequence[Part], hints: Hints, end: Deadline) -> Iterator[Placed]:
@@ -226,79 +244,3 @@ def _between(files: Part, named: Part, others: Sequence[Part], hints: Hints, end
             for finding in across(held.contents, over.contents, stored, algorithms, end, results=results):
                 if len(over.contents) > 1 or finding.algorithm.bits >= 32:
                     yield Placed(finding, held, over)
-
-
-def _streams(outer: Part, part: Part) -> list[tuple[int, int]]:
-    """Where the packed streams of a part are in the first save: the checksums in them are renewed by packing."""
-    kind = part.layers[-1].kind if part.layers and not part.path else ""
-    if part.around is not outer or kind not in STREAMS:
-        return []
-    return [(each.offset, each.offset + each.size) for each in find_layers(outer.contents[0]) if each.kind == kind]
-
-
-def _parts_inside(files: Part, end: Deadline) -> list[Part]:
-    """Every payload inside the files, and the strings of texts, also of texts inside."""
-    known: dict[tuple[str, ...], Part] = {(): files}
-    found: list[Part] = []
-    for payloads in look_inside(files.contents, end=end):
-        first = payloads[0]
-        outer = next(known[first.route[:n]] for n in range(len(first.route) - 1, -1, -1) if first.route[:n] in known)
-        part = Part(tuple(each.data for each in payloads), first.layer, first.layers, "", outer)
-        known.setdefault(first.route, part)
-        found.append(part)
-    parts: list[Part] = []
-    through: dict[tuple[bytes, ...], Part] = {}  # strings, which can grow where a stream in the bytes of a text cannot
-    moved: dict[int, Part] = {}
-
-    def add(part: Part) -> None:
-        strings = list(_strings(part))
-        parts.extend(strings)
-        through.update((string.contents, string) for string in strings)
-
-    add(files)
-    for part in found:
-        if part.contents in through:
-            moved[id(part)] = through[part.contents]
-        else:
-            around = moved.get(id(part.around)) if part.around is not None else None
-            if part.around is not None and around is not None:
-                layers = (*around.layers, *part.layers[len(part.around.layers) :])
-                moved[id(part)] = part = part._replace(around=around, layers=layers, path=around.path)
-            parts.append(part)
-        add(moved.get(id(part), part))
-    return parts
-
-
-def _strings(part: Part) -> Iterator[Part]:
-    """The long strings that a text has in every save, without quotes and escapes, and what is base64 or hexadecimal in
-    them.
-    """
-    documents = [text_of(content) for content in part.contents]
-    if None in documents:
-        return
-    leaves = [_long_leaves(document) for document in documents if document is not None]
-    common = [path for path in leaves[0] if all(path in each for each in leaves)]
-    common.sort(key=lambda path: -len(leaves[0][path].raw))
-    for path in common[:MOST_STRINGS]:
-        texts = tuple(each[path].text.encode("utf-8", "surrogateescape") for each in leaves)
-        if len(set(texts)) < min(len(texts), 2):
-            continue
-        words = f"{part.words} → the text {path}" if part.words else f"the text {path}"
-        string = Part(texts, words, part.layers, path, part)
-        yield string
-        (kind, *others) = {spelled_as(each[path].text) for each in leaves}
-        if kind and not others:
-            with suppress(LedgerError):
-                data = tuple(unwrap(text, (kind,))[-1].data for text in texts)
-                yield Part(data, f"{words} → {kind}", (*part.layers, LayerSpec(kind)), path, string)
-
-
-def text_of(content: bytes) -> Document | None:
-    """The document of a text; None for what is not one, or too large to look into."""
-    return recognised_text(MemorySource(content)) if len(content) <= LARGEST_TEXT else None
-
-
-def _long_leaves(document: Document) -> dict[str, TextLeaf]:
-    return {
-        leaf.path: leaf for leaf in document.leaves() if leaf.kind == "string" and leaf.end - leaf.start >= SHORTEST
-    }

@@ -10,7 +10,8 @@ from faithful_ledger.core.describe.placing import free_name
 from faithful_ledger.core.describe.sealing import block_keys, row_keys, seal_keys, storage_keys, stream_keys
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.layers import LayerSpec
-from faithful_ledger.core.seal_search import Part, Placed, text_of
+from faithful_ledger.core.seal_parts import Part, text_of
+from faithful_ledger.core.seal_search import Placed
 from faithful_ledger.core.seals.finder.blocks import BlockRule
 from faithful_ledger.core.seals.finder.packed import StreamRule
 from faithful_ledger.core.seals.finder.repeated import SealRow
@@ -86,7 +87,7 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
     layers = part.layers[len(around.layers) :]
     for name, spec in draft.template.files.items():
         inside = f"{spec.inside}.{spec.held_by}" if spec.held_by else spec.inside
-        if inside == holder and [each.kind for each in spec.layers] == [each.kind for each in layers]:
+        if inside == holder and [each.step for each in spec.layers] == [each.step for each in layers]:
             return name
     text = text_of(part.contents[0])
     return draft.declare(holder, layers, kind or (text.name if text is not None else "binary"))

@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from types import MappingProxyType
 from typing import Any
 
+from faithful_ledger.core.address import parse_path
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe import bits, grouping, layering, placing, shaping
@@ -254,7 +255,8 @@ class Draft:
         leaf = next((each for each in bound.document.leaves() if each.path == path), None)
         if leaf is None:
             raise EntryError(f"{file} has no value at {path}", placing.UNCHANGED)
-        return self.add_value(file, path, path.rpartition(".")[2], leaf.text).rpartition(".")[2]
+        name = parse_path(path)[-1].name or path.rpartition(".")[2]
+        return self.add_value(file, path, name, leaf.text).rpartition(".")[2]
 
     def declare(self, inside: str, layers: Sequence[LayerSpec], kind: str = "binary") -> str:
         """Describe what is inside a file as a file of the template. Returns its name.

@@ -18,7 +18,7 @@ from faithful_ledger.core.seals.finder.anchored import anchored
 from faithful_ledger.core.seals.finder.best import Best, is_doubled, order
 from faithful_ledger.core.seals.finder.finding import Finding, as_written
 from faithful_ledger.core.seals.finder.lengths import lengths
-from faithful_ledger.core.seals.finder.natural import SLOW, all_natural, natural
+from faithful_ledger.core.seals.finder.natural import NO_EDGES, SLOW, Edges, all_natural, natural
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.repeated import repeated
@@ -26,7 +26,7 @@ from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import LEAST_SAVES, WIDTHS, unknown_crc, with_own_start
 from faithful_ledger.core.seals.hashes import DIGESTS
 
-__all__ = ["Edge", "Finding", "Hints", "algorithms_for", "find_seals", "nearly"]
+__all__ = ["Edge", "Edges", "Finding", "Hints", "algorithms_for", "find_seals", "nearly"]
 
 MIXED, RESTLESS, DENSE_PLACES = 96, 300, 24
 UNKNOWN_PLACES, UNKNOWN_SECONDS = 12, 6.0  # where saves differ all over, dividing takes long
@@ -59,8 +59,10 @@ def find_seals(
     hints: Hints | None = None,
     end: Deadline = NEVER,
     report: Callable[[list[Finding]], None] = lambda found: None,
+    edges: Edges = NO_EDGES,
 ) -> list[Finding]:
-    """The seals of saves of one game, the surest first. `report` is given what is known whenever there is more.
+    """The seals of saves of one game, the surest first. `report` is given what is known whenever there is more. Where
+    parts of the saves are known to begin and end (`edges`), what is covered may as well.
 
     Saves that are the same count once. When the time is up, what was found until then is returned.
     """
@@ -70,7 +72,7 @@ def find_seals(
     explained: set[int] = set()
     best = Best(contents)
     reported = monotonic()
-    for finding in _all(contents, hints, explained, end):
+    for finding in _all(contents, hints, explained, end, edges):
         checked = as_written(finding, contents).checked(contents)
         known = found.get(_rule(checked))
         better = known is None or known.bits < checked.bits
@@ -116,7 +118,7 @@ def nearly(saves: Sequence[bytes], hints: Hints | None = None, end: Deadline = N
     return found
 
 
-def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline) -> Iterator[Finding]:
+def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline, edges: Edges) -> Iterator[Finding]:
     """Everything that may be found; `explained` are the offsets in the first save of what is sure already."""
     if not contents or min(map(len, contents)) < 8:
         return
@@ -131,7 +133,7 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
     known = [each for each in algorithms if each not in quick and each not in slow]
     if LENGTH.startswith(hints.algorithm) and not hints.key and not all(map(is_text, contents)):
         yield from lengths(contents, end)
-    yield from natural(contents, spots, [*known[:6], *quick], end)
+    yield from natural(contents, spots, [*known[:6], *quick], end, edges)
     if len(group) > 1:
         of_group = spots if len(group) == len(contents) else places(group, hints.stored_at)
         for finding in _over_any_range(group, of_group, end, hints.algorithm):
@@ -139,7 +141,7 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
     if not enough or len(group) < len(contents):
         for finding in () if hints.key else anchored(contents, spots, end, hints.algorithm):
             yield finding if not alike(contents) else _counted(finding, len(group[0]))
-    yield from natural(contents, spots, [*known[6:], *slow], end)
+    yield from natural(contents, spots, [*known[6:], *slow], end, edges)
     if len(group) >= LEAST_SAVES and (not hints.algorithm or "crc".startswith(hints.algorithm[:3])) and not hints.key:
         for finding in _of_unknown_polynomials(group, places(group, hints.stored_at), explained, end):
             yield from _of_all_sizes(finding, group, contents)

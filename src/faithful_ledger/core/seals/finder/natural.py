@@ -28,7 +28,7 @@ from faithful_ledger.core.seals.finder.spelling import changed_results, changes,
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Lane
 from faithful_ledger.core.storage import WRITTEN
 
-__all__ = ["LEAST_COVERED", "SLOW", "all_natural", "is_plain", "natural"]
+__all__ = ["LEAST_COVERED", "NO_EDGES", "SLOW", "Edges", "all_natural", "is_plain", "natural"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 _Range: TypeAlias = tuple[Edge, Edge, Place, str | None, Cut]
@@ -50,12 +50,28 @@ SPELLED = re.compile(rb"[0-9A-Za-z+/]{6}")  # what a result in letters may be
 LEAST_COVERED = 8  # bytes: a hash of one that is zero may be zero itself
 
 
+class Edges(NamedTuple):
+    """Where parts of every save begin, and how many bytes before its end they end: streams, as they are packed."""
+
+    heads: tuple[int, ...] = ()
+    tails: tuple[int, ...] = ()
+
+
+NO_EDGES = Edges()
+
+
 def natural(
-    contents: Sequence[bytes], places: Sequence[Place], algorithms: Sequence[Algorithm], end: Deadline = NEVER
+    contents: Sequence[bytes],
+    places: Sequence[Place],
+    algorithms: Sequence[Algorithm],
+    end: Deadline = NEVER,
+    edges: Edges = NO_EDGES,
 ) -> Iterator[Finding]:
-    """Findings that hold in every save, not yet counted; the quick algorithms first."""
+    """Findings that hold in every save, not yet counted; the quick algorithms first. Ranges begin and end at the usual
+    offsets, and at the `edges` of parts.
+    """
     number = min(range(len(contents)), key=lambda j: len(contents[j]))
-    looking = _Natural(contents, number, places, end)
+    looking = _Natural(contents, number, places, end, edges)
     quick = [each for each in algorithms if each.name not in SLOW]
     slow = [each for each in algorithms if each.name in SLOW]
     for algorithm in quick:
@@ -98,7 +114,9 @@ class _Tries(NamedTuple):
 
 
 class _Natural:
-    def __init__(self, contents: Sequence[bytes], number: int, places: Sequence[Place], end: Deadline) -> None:
+    def __init__(
+        self, contents: Sequence[bytes], number: int, places: Sequence[Place], end: Deadline, edges: Edges
+    ) -> None:
         self.contents, self.number, self.until = contents, number, end
         self.content = contents[number]
         self.size = len(self.content)
@@ -116,7 +134,8 @@ class _Natural:
         self.has_text = SPELLED.search(self.content) is not None
         self.lines = line_starts(self.content) if self.has_text else ([], [])
         heads, tails = ((0, *self.lines[0]), (0, *self.lines[1])) if self.is_text else (HEADS, TAILS)
-        self.heads = [head for head in heads if head <= self.size // 2]
+        heads, tails = (*heads[:1], *edges.heads, *heads[1:]), (*tails[:1], *edges.tails, *tails[1:])
+        self.heads = [head for head in dict.fromkeys(heads) if head <= self.size // 2]
         self.tails = [tail for tail in dict.fromkeys(tails) if tail <= self.size // 2]
         self.fixed_edges = list(product(self.heads, self.tails))
         starts, tails = np.array(self.fixed_edges, np.intp).T

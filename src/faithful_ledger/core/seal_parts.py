@@ -1,0 +1,133 @@
+"""What of saves can be searched for seals: the files themselves, what is packed or scrambled inside them, and the long
+strings of texts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from typing import NamedTuple
+
+from faithful_ledger.core.deadline import Deadline
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.formats import Document, recognised_text
+from faithful_ledger.core.formats.document import TextLeaf
+from faithful_ledger.core.inside import look_inside
+from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers.archives import ARCHIVES
+from faithful_ledger.core.nesting import spelled_as
+from faithful_ledger.core.profile import find_layers
+from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.wrapping import unwrap
+
+__all__ = ["Part", "parts_inside", "streams_of", "text_of"]
+
+MOST_STRINGS, SHORTEST = 12, 16  # strings of a text that are looked at, the longest first; letters of one
+LARGEST_TEXT = 16 << 20
+UNMARKED = ("deflate", "lz4-block", "base64")  # what chance may look like, and what is letters
+
+
+class Part(NamedTuple):
+    """Bytes of each save that can be searched: the files, or a payload inside another part, which is reached through
+    `layers`, or is the string at `path` of a text with the layers it is in; or the files `beside` them that have this
+    name. `words` say it for people.
+    """
+
+    contents: tuple[bytes, ...]
+    words: str = ""
+    layers: tuple[LayerSpec, ...] = ()
+    path: str = ""
+    around: Part | None = None
+    beside: str = ""
+
+    @property
+    def is_member(self) -> bool:
+        """Whether it is a member of an archive."""
+        return bool(self.layers) and not self.path and self.layers[-1].kind in ARCHIVES
+
+    @property
+    def outer(self) -> Iterator[Part]:
+        """What it is in, the nearest first."""
+        part = self.around
+        while part is not None:
+            yield part
+            part = part.around
+
+
+def streams_of(contents: Sequence[bytes], kind: str = "") -> list[list[tuple[int, int]]]:
+    """Where the packed streams of each content are, of those kinds that show where they begin or are checked, and of
+    one kind more.
+    """
+    found = []
+    for content in contents:
+        layers = [layer for layer in find_layers(content) if layer.kind == kind or layer.kind not in UNMARKED]
+        found.append([(layer.offset, layer.offset + layer.size) for layer in layers])
+    return found
+
+
+def parts_inside(files: Part, end: Deadline) -> list[Part]:
+    """Every payload inside the files, and the strings of texts, also of texts inside."""
+    known: dict[tuple[str, ...], Part] = {(): files}
+    found: list[Part] = []
+    for payloads in look_inside(files.contents, end=end):
+        first = payloads[0]
+        outer = next(known[first.route[:n]] for n in range(len(first.route) - 1, -1, -1) if first.route[:n] in known)
+        part = Part(tuple(each.data for each in payloads), first.layer, first.layers, "", outer)
+        known.setdefault(first.route, part)
+        found.append(part)
+    parts: list[Part] = []
+    through: dict[tuple[bytes, ...], Part] = {}  # strings, which can grow where a stream in the bytes of a text cannot
+    moved: dict[int, Part] = {}
+
+    def add(part: Part) -> None:
+        strings = list(_strings(part))
+        parts.extend(strings)
+        through.update((string.contents, string) for string in strings)
+
+    add(files)
+    for part in found:
+        if part.contents in through:
+            moved[id(part)] = through[part.contents]
+        else:
+            around = moved.get(id(part.around)) if part.around is not None else None
+            if part.around is not None and around is not None:
+                layers = (*around.layers, *part.layers[len(part.around.layers) :])
+                moved[id(part)] = part = part._replace(around=around, layers=layers, path=around.path)
+            parts.append(part)
+        add(moved.get(id(part), part))
+    return parts
+
+
+def _strings(part: Part) -> Iterator[Part]:
+    """The long strings that a text has in every save, without quotes and escapes, and what is base64 or hexadecimal in
+    them.
+    """
+    documents = [text_of(content) for content in part.contents]
+    if None in documents:
+        return
+    leaves = [_long_leaves(document) for document in documents if document is not None]
+    common = [path for path in leaves[0] if all(path in each for each in leaves)]
+    common.sort(key=lambda path: -len(leaves[0][path].raw))
+    for path in common[:MOST_STRINGS]:
+        texts = tuple(each[path].text.encode("utf-8", "surrogateescape") for each in leaves)
+        if len(set(texts)) < min(len(texts), 2):
+            continue
+        words = f"{part.words} → the text {path}" if part.words else f"the text {path}"
+        string = Part(texts, words, part.layers, path, part)
+        yield string
+        (kind, *others) = {spelled_as(each[path].text) for each in leaves}
+        if kind and not others:
+            with suppress(LedgerError):
+                data = tuple(unwrap(text, (kind,))[-1].data for text in texts)
+                yield Part(data, f"{words} → {kind}", (*part.layers, LayerSpec(kind)), path, string)
+
+
+def text_of(content: bytes) -> Document | None:
+    """The document of a text; None for what is not one, or too large to look into."""
+    return recognised_text(MemorySource(content)) if len(content) <= LARGEST_TEXT else None
+
+
+def _long_leaves(document: Document) -> dict[str, TextLeaf]:
+    return {
+        leaf.path: leaf for leaf in document.leaves() if leaf.kind == "string" and leaf.end - leaf.start >= SHORTEST
+    }
