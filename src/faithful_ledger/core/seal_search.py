@@ -202,7 +202,8 @@ def _from_outside(part: Part, hints: Hints, end: Deadline) -> Iterator[Placed]:
     for outer, inner in zip(part.outer, (part, *part.outer), strict=False):
         if inner.is_member:  # what an archive says of it follows it
             continue
-        own = streams_of(outer.contents[:1], inner.layers[-1].kind)[0]
+        kind = inner.layers[-1].kind if inner.layers and not inner.path else ""
+        own = streams_of(outer.contents[:1], kind)[0]
         for finding in across(outer.contents, part.contents, places(outer.contents), algorithms, end):
             placed = Placed(finding, outer, part)
             in_a_stream = any(low <= placed.at < high for low, high in own)
