@@ -10,6 +10,8 @@ import json
 import lzma
 import random
 import struct
+import subprocess
+import sys
 import zlib
 from pathlib import Path
 
@@ -43,6 +45,7 @@ from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.layers import stream_at
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.sharing.reader import reader_for
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import Library, parse_template
 from faithful_ledger.core.wrapping import COUNTED, UNCOUNTED, Unwrapped, unwrap
@@ -474,6 +477,53 @@ files:
         with self.assertRaises(ValueRefused):
             make_plan(save)
 
+    def test_what_one_chunk_holds_is_reached_by_its_tag(self) -> None:
+        text = """ledger: 1
+id: tagged
+title: Tagged
+files:
+  save:
+    name: "*.bin"
+    layout:
+      - rows: chunks
+        layout:
+          - {field: tag, as: text, size: 4}
+          - {field: size, as: u32, length_of: body}
+          - {field: whole, as: u32, seal: {algorithm: length, over: body, unpacked: [zlib]}, when: tag == "HOLD"}
+          - {unknown: body, size: size}
+          - {field: sum, as: u32, seal: {algorithm: crc-32, over: [tag, body]}}
+  company: {inside: "save.chunks[tag=HOLD].body", layers: [zlib], format: json, layout: [{field: marks, as: number}]}
+"""
+
+        def chunk(tag: bytes, body: bytes, more: bytes = b"") -> bytes:
+            made = tag + struct.pack("<I", len(body)) + more + body
+            return made + struct.pack("<I", zlib.crc32(made))
+
+        def save_of(marks: int) -> bytes:
+            plain = json.dumps({"name": "Tamsin", "marks": marks}).encode()
+            packed = zlib.compress(plain)
+            held = chunk(b"HOLD", packed, struct.pack("<I", len(plain)))
+            return chunk(b"HEAD", b"one") + chunk(b"MAPS", bytes(range(40))) + held + chunk(b"TAIL", b"")
+
+        path = self.folder / "a.bin"
+        path.write_bytes(save_of(1250))
+        template = parse_template(text.encode(), "tagged.yaml")
+        save = open_save(path, template)
+        self.assertTrue(save.in_balance, list(save.findings))
+        save.enter("company.marks", "7012345")
+        (plan,) = make_plan(save).written
+        self.assertEqual(bytes(plan.patched.read(0, 999)), save_of(7_012_345))
+        reader = self.folder / "reader.py"
+        reader.write_text(reader_for(template), "utf-8")
+        said = subprocess.run([sys.executable, str(reader), str(path)], capture_output=True, text=True, check=True)
+        self.assertEqual(json.loads(said.stdout)["company"], {"marks": 1250})
+        path.write_bytes(save_of(1)[:60])
+        self.assertIsNotNone(open_save(path, template).problem)
+        path.write_bytes(chunk(b"HEAD", b"one"))
+        problem = open_save(path, template).problem
+        self.assertIsNotNone(problem)
+        self.assertIn("HOLD", str(problem))
+
     def test_mistakes_about_payloads_are_told(self) -> None:
         for keys, words in (
             ("inside: sav, layers: [zlib]", "“sav” is not a file here; did you mean “save”?"),
@@ -482,6 +532,8 @@ files:
             ("inside: save, layers: [gzp]", "“gzp” is not a layer; did you mean “gzip”?"),
             ("inside: save.version, layers: [zlib]", "“version” is neither a text nor unknown bytes"),
             ("inside: save.nothing, layers: [zlib]", "“nothing” leads to no field"),
+            ('inside: "save.version[*].body", layers: [zlib]', "“version[*].body” leads to no field"),
+            ('inside: "save.version[", layers: [zlib]', "“version[” leads to no field"),
             ("inside: inner, layers: [zlib]", "“inner” is not a file here"),
             ("name: a, inside: save, layers: [zlib]", "a file has one of name and inside"),
             ("layers: [zlib]", "a file has one of name and inside"),

@@ -59,13 +59,23 @@ class Group(dict[str, Any]):
         return self.parts_of(path, data)[0]
 
     def parts_of(self, path: str, data: bytes) -> list[bytes]:
-        """The bytes of a field, in each record where its path says so."""
-        *groups, name = path.split(".")
+        """The bytes of a field, of those records that its path names."""
+        parts: list[str] = []
+        for part in path.split("."):
+            if parts and parts[-1].count("[") > parts[-1].count("]"):  # a dot within brackets
+                parts[-1] += f".{part}"
+            else:
+                parts.append(part)
+        *groups, name = parts
         holders: list[Any] = [self]
         for group in groups:
-            first, rows, _ = group.partition("[*]")
+            first, _, which = group.partition("[")
             holders = [holder.inner[first] for holder in holders]
-            holders = [record for records in holders for record in records] if rows else holders
+            if which:
+                key, _, value = which[:-1].partition("=")
+                rows = [record for records in holders for record in records]
+                holders = rows if key == "*" else rows[int(key) :][:1] if key.isdigit() else []
+                holders = holders or [row for row in rows if str(row.get(key)) == value]
         return [data[slice(*holder.spans[name])] for holder in holders]
 
     def said(self, path: str) -> Any:

@@ -9,7 +9,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Literal
 
-from faithful_ledger.core.address import NEXT, Address, Expression
+from faithful_ledger.core.address import NEXT, Address, Expression, parse_path
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.seals import Algorithm
 from faithful_ledger.core.storage import Integer, Storage
@@ -326,7 +326,7 @@ class FileSpec:
     @property
     def is_held_in_rows(self) -> bool:
         """Whether the field is one of records, whose payloads are parts of this one."""
-        return "[" in self.held_by
+        return "[*]" in self.held_by
 
     @property
     def route(self) -> tuple[str, ...]:
@@ -469,7 +469,8 @@ class Template:
             path = element.address.path
             found |= {step.key for step in path.steps(lambda _: 0) if step.key} if path is not None else set()
         for file in self.files.values():
-            found |= {name.partition("[")[0] for name in file.held_by.split(".") if name}
+            steps = parse_path(file.held_by) if file.held_by else ()
+            found |= {name for step in steps for name in (step.name, step.key) if name}
             found |= {name for layer in file.layers for name in layer.key_of.split(".") if name}
         return frozenset(found)
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from itertools import islice
 from typing import Literal
 
 from faithful_ledger.core.address import Expression, parse_path
-from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.layers import CIPHERS, KEYED, LAYERS, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
@@ -291,14 +292,18 @@ class _Files:
             group = group.named(step) if isinstance(group, GroupSpec) else None
         return group
 
-    def _holder(self, group: ElementSpec | None, path: str) -> ElementSpec | None:
-        """The field that holds a payload; of the records of rows where its path says so: `blocks[*].body`."""
-        for step in path.split("."):
-            name, rows, _ = step.partition("[*]")
-            group = self._within_group(group, name)
-            if rows:
-                group = group.item if isinstance(group, RowsSpec) else None
-        return group
+    @staticmethod
+    def _holder(root: GroupSpec, path: str) -> ElementSpec | None:
+        """The field that holds a payload, of a record or of all where its path says so: `blocks[*].body`."""
+        found: ElementSpec | None = root
+        with suppress(AddressError):
+            for step in parse_path(path):
+                if step.name is not None:
+                    found = found.named(step.name) if isinstance(found, GroupSpec) else None
+                else:
+                    found = found.item if isinstance(found, RowsSpec) else None
+            return found
+        return None
 
     def whole_path(self, template: Template, path: str, where: Where) -> ElementSpec | None:
         """The element a path from outside leads to, as rules and sections write it."""
