@@ -93,6 +93,7 @@ def mutated_text(rng: random.Random, text: str) -> str:
 
 NUMBERS = ("u8", "u16", "u32be", "i16", "i64", "f32", "f64be", "bcd2", "uleb128", "sleb128", "digits")
 MOMENTS = ("unix", "unix-milliseconds", "filetime", "dos", {"since": "1899-12-30", "unit": "days"})
+UNDONE = ("zlib", "gzip", "hex", "lz4-block", "swap-bytes-4", "utf-16le", "xor")
 POCKET = {0: "A", 1: "B", 2: "\u00e9", 0x41: "x", 255: " "}
 
 
@@ -173,6 +174,7 @@ def some_layout(rng: random.Random, depth: int = 0, names: list[str] | None = No
                 (
                     {"seal": {"algorithm": rng.choice(("crc-32", "sum8", "xor8")), "over": over}},
                     {"seal": {"algorithm": "length", "over": over, "unit": rng.choice((1, 7, 1 << 24)), "start": 3}},
+                    {"seal": {"algorithm": "crc-32", "over": over, "unpacked": [rng.choice(UNDONE)]}},
                     {"length_of": over},
                     {"offset_of": over},
                 )
@@ -201,9 +203,17 @@ def some_template(rng: random.Random) -> str:
     }
     document["records"] = {"tree": some_tree(rng)}
     document["files"] = {"save": {"name": "*.bin", "order": rng.choice(("little", "big")), "layout": some_layout(rng)}}
-    if rng.random() < 0.2:
+    held = [
+        f"save.{element['rows']}[{which}].{part.get('field', part.get('unknown', 'f10'))}"
+        for element in document["files"]["save"]["layout"]  # type: ignore[index]
+        if isinstance(element.get("layout"), list)
+        for part in element["layout"][:2]
+        for which in ("*", "0", "f10=1")
+        if "rows" in element
+    ]
+    if rng.random() < (0.8 if held else 0.2):
         document["files"]["inner"] = {  # type: ignore[index]
-            "inside": "save",
+            "inside": rng.choice(("save", *held)),
             "layers": [some_layer(rng) for _ in range(rng.choice((1, 1, 2)))],
             "layout": some_layout(rng),
         }

@@ -14,6 +14,7 @@ from pathlib import Path
 from types import MappingProxyType
 
 from faithful_ledger.core.binding import bind_files
+from faithful_ledger.core.collecting import collected_later
 from faithful_ledger.core.errors import AddressError, FileAccessError, LedgerError, RootNotGranted
 from faithful_ledger.core.layers.sqlite_tables import log_beside
 from faithful_ledger.core.outline import outlined
@@ -235,7 +236,8 @@ def _bound(save: Save) -> Save:
     """Lay the template over the files, and add the payloads inside of them, each behind its file."""
     if save.template is None:
         return outlined(save)
-    bound = bind_files(save.template, {name: file.source for name, file in save.files.items()})
+    with collected_later():
+        bound = bind_files(save.template, {name: file.source for name, file in save.files.items()})
     files: dict[str, SaveFile] = {}
     for name, around in bound.items():
         file = save.files.get(name) or SaveFile(name, files[around.spec.inside].path, around.source, None, None)
