@@ -1,8 +1,9 @@
 """How much work and memory a file is worth. One budget at every door through which a stranger's bytes come in.
 
 A small file that asks for hours or gigabytes is damaged or hostile. What may be unpacked is a fixed amount for files of
-up to 1 MiB, and as much more as larger ones are larger. Work is a second's, and more for each byte, so that a tree of
-tags, a few bytes each, is read: what is honest does not meet a limit, and what is not is stopped soon.
+3 KiB to 1 MiB, less for smaller ones, and as much more as larger ones are larger. Work is a second's, and more for each
+byte, so that a tree of tags, a few bytes each, is read: what is honest does not meet a limit, and what is not stops
+soon.
 """
 
 from __future__ import annotations
@@ -17,12 +18,13 @@ SMALL = 1 << 20
 STEPS = 700_000  # about a second of binding
 STEPS_A_BYTE = 4
 UNPACKED = 64 << 20
-UNPACKED_A_BYTE = 3
+LEAST_UNPACKED = 16 << 20
+UNPACKED_A_BYTE, SMALLEST_A_BYTE = 3, 1 << 14
 
 
 def unpacked_allowance(size: int) -> int:
     """How many bytes everything packed in a file of this size may unpack to, together."""
-    return UNPACKED + UNPACKED_A_BYTE * max(size - SMALL, 0)
+    return min(LEAST_UNPACKED + SMALLEST_A_BYTE * size, UNPACKED) + UNPACKED_A_BYTE * max(size - SMALL, 0)
 
 
 class Budget:

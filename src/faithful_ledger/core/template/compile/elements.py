@@ -261,13 +261,14 @@ class Elements:
             if not isinstance(element.item, GroupSpec) or not isinstance(element.item.named(name), FieldSpec):
                 self.mistakes.append(((*where, "empty"), f"the record has no field “{name}”"))
             element.empty += ((name, str(value)),)
-        stride = element.item.fixed_size
         if element.places is None:
             if keys.get("free"):
                 self.mistakes.append(((*where, "free"), "only rows with `places` have free ones"))
         elif element.count is None or element.count.constant is not None:
             self.mistakes.append(((*where, "places"), "say with `count` how many of the places are taken, as a field"))
-        elif not stride:
+        elif self.mistakes:  # a field with one may be of no size
+            return
+        elif not (stride := element.item.fixed_size):
             self.mistakes.append(((*where, "places"), "only records of a fixed size have places"))
         elif stride % len(element.free):
             what = f"a place of {stride} bytes is not filled by whole repeats of {len(element.free)} bytes"
