@@ -85,9 +85,12 @@ def any_sum(found: Differences, place: Place, way: Summing) -> Iterator[Finding]
     words = _Words(found, place, way)
     if words.count < LEAST_CHANGED:
         return
+    known: dict[tuple[int, ...], list[tuple[int, int]]] = {}
     for changed in _changes(way):
-        numbers = [_before(value, changed, way) for value in place.values]
-        pairs = [pair for pair in _pairs(words, numbers) if pair[1] - pair[0] >= LEAST_CHANGED]
+        steps = _steps([_before(value, changed, way) for value in place.values], way)
+        if steps not in known:
+            known[steps] = [pair for pair in _pairs(words, steps) if pair[1] - pair[0] >= LEAST_CHANGED]
+        pairs = known[steps]
         same = changed == ("negated" if way.modulus else "") and not way.second  # saves differ by the same
         for each in (changed, "inverted") if same and pairs else (changed,):
             for first, second in _likely(words, each, pairs):
@@ -119,14 +122,15 @@ class _Words:
         self.own = start, start + place.size
         numbers = (found.at[found.at >= way.alignment] - way.alignment) // way.word
         numbers = numbers[np.diff(numbers, prepend=-1) > 0] if way.word > 1 else numbers
-        each = [self.held(self.seen(content, "zeros"))[numbers] for content in found.contents]
+        total = -(-(found.size - way.alignment) // way.word)
+        which = numbers if numbers.size < total else slice(None)  # where all differ nothing need be copied
+        each = [self.held(self.seen(content, "zeros"))[which] for content in found.contents]
         differences = [other - each[0] if way.modulus else other ^ each[0] for other in each[1:]]
         changed = np.zeros(numbers.size, bool)
         for difference in differences:
             changed |= difference != 0
         at = numbers[changed]
         self.count = int(changed.sum())
-        total = -(-(found.size - way.alignment) // way.word)
         self.low = np.concatenate(([0], at + 1))
         self.high = np.concatenate((at, [total]))
         self.differences = [difference[changed] for difference in differences]
@@ -235,17 +239,15 @@ class _Words:
 
 
 def _reduced(numbers: Array, modulus: int) -> Array:
-    """Numbers modulo another one. Where that is not a power of two they may be negative, as differences modulo 2⁶⁴ are,
-    and quotients are fractions of which the rounding is put right: dividing whole numbers takes three times as long.
+    """Numbers modulo another one. Where that is not a power of two they may be negative, as differences modulo 2⁶⁴ are;
+    NumPy divides by one number far more quickly than it finds remainders.
     """
     if modulus & (modulus - 1) == 0:
         return numbers if modulus >> 64 else numbers & np.uint64(modulus - 1)
     rest = numbers.view(np.int64).copy()
     for start in range(0, rest.size, AT_ONCE):  # by parts, which stay near the processor
         part = rest[start : start + AT_ONCE]
-        part -= np.floor(part * (1.0 / modulus)).astype(np.int64) * modulus
-        part += (part < 0) * modulus
-        part -= (part >= modulus) * modulus
+        part -= part // modulus * modulus
     found: Array = rest.view(np.uint64)
     return found
 
@@ -259,22 +261,26 @@ def _lowered(prefix: Array, step: int, modulus: int) -> Array:
     return lowered
 
 
-def _pairs(words: _Words, numbers: Sequence[int]) -> list[tuple[int, int]]:
-    """Pairs of classes between which the sums differ as the stored values do: found by as many saves as rule chance
-    out, and then looked at in the others.
-    """
-    way = words.way
+def _steps(numbers: Sequence[int], way: Summing) -> tuple[int, ...]:
+    """How the sum of each save differs from that of the first one."""
     half = way.bits // 2 if way.second else way.bits
     firsts = [number & (1 << half) - 1 for number in numbers]
-    if all(first == firsts[0] for first in firsts):
+    return tuple((first - firsts[0]) % way.modulus if way.modulus else first ^ firsts[0] for first in firsts[1:])
+
+
+def _pairs(words: _Words, steps: Sequence[int]) -> list[tuple[int, int]]:
+    """Pairs of classes between which the sums differ by these steps: found by as many saves as rule chance out, then
+    looked at in the others.
+    """
+    way = words.way
+    if not any(steps):
         return []
-    kinds, others = float(way.modulus or 1 << half), len(firsts) - 1
+    kinds, others = float(way.modulus or 1 << way.bits), len(steps)
     by_chance = [words.low.size**2 / 2 / kinds**each for each in range(1, others + 1)]
     if by_chance[-1] > MOST_BY_CHANCE:
         return []  # more ranges have the right sums by chance than could be looked at
     needed = next((n for n, each in enumerate(by_chance, 1) if each <= FEW_BY_CHANCE), others)
     left, right = np.zeros(words.low.size, np.uint64), words.mixed(needed)
-    steps = [(first - firsts[0]) % way.modulus if way.modulus else first ^ firsts[0] for first in firsts[1:]]
     for j, step in enumerate(steps[:needed]):
         prefix = words.prefix(j)
         lowered = _lowered(prefix, step, way.modulus) if way.modulus else prefix ^ np.uint64(step)
