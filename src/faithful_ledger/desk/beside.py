@@ -17,7 +17,7 @@ from faithful_ledger.desk.background import Background
 __all__ = ["AT_ONCE", "OPENED_AT_ONCE", "Beside", "Message", "is_short"]
 
 AT_ONCE = 1 << 20  # bytes of a save that is planned or kept without leaving the handler
-OPENED_AT_ONCE = 1 << 16  # bytes of one that is opened: packed, they may be a tree of a megabyte, which takes seconds
+OPENED_AT_ONCE = 1 << 16  # bytes of one that is opened, unpacked: a tree of a megabyte takes seconds
 T = TypeVar("T")
 
 

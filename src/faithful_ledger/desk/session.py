@@ -26,6 +26,7 @@ from faithful_ledger.core.errors import (
     ValueRefused,
 )
 from faithful_ledger.core.opening import WITHOUT, find_save, open_save, still_fits
+from faithful_ledger.core.peek import size_unpacked
 from faithful_ledger.core.posting import Plan, make_plan
 from faithful_ledger.core.records import Snapshot
 from faithful_ledger.core.save import Save
@@ -114,7 +115,7 @@ class Session(QObject):
         if self.pending:
             self.entries.ask("Open it without them", lambda: self.open(path, template, book))
             return False
-        size = _size_of(path)
+        size = _weight_of(path)
         load = partial(self._load, path, template, book, looks=not is_short(size, OPENED_AT_ONCE))
 
         def show(loaded: tuple[Book, Save, Message | None]) -> None:
@@ -475,9 +476,10 @@ class Session(QObject):
             return None
 
 
-def _size_of(path: Path) -> int:
-    """How large a file is; nothing where it is none."""
+def _weight_of(path: Path) -> int:
+    """How large a file is, or what it holds, packed, if that is more; nothing where it is none."""
     try:
-        return path.stat().st_size
+        size = path.stat().st_size
     except (OSError, ValueError):
         return 0
+    return size_unpacked(path) if size <= OPENED_AT_ONCE and path.is_file() else size
