@@ -562,6 +562,41 @@ class MembersTest(LedgerCase):
         self.assertEqual([each.finding.algorithm.name for each in found], ["md5"])
         self.assertEqual(found[0].covered, (len(contents[0]) - len(packed_in(contents[0])), len(contents[0])))
 
+    def test_the_length_of_a_stream_with_something_behind_it(self) -> None:
+        turn = random.Random()
+        more, tail = turn.choice((0, 8)), turn.choice((12, 30))
+
+        def write(step: int) -> bytes:
+            plain = json.dumps(company(turn, step)).encode()
+            packed = zlib.compress(plain)
+            head = b"HOLD" + struct.pack("<III", 3, len(packed) + more, len(plain))
+            return head + packed + turn.randbytes(tail) + struct.pack("<I", zlib.crc32(plain))
+
+        def plain_of(data: bytes) -> bytes:
+            _, packed, whole = struct.unpack("<III", data[4:16])
+            plain = zlib.decompress(data[16 : 16 + packed - more])
+            assert len(plain) == whole and len(data) == 16 + packed - more + tail + 4
+            assert struct.unpack("<I", data[-4:]) == (zlib.crc32(plain),)
+            return plain
+
+        contents = [write(step) for step in range(4)]
+        found = [each for each in search_seals(contents) if each.finding.sure]
+        stored = {each.at: each for each in found}
+        self.assertEqual(set(stored), {8, 12, len(contents[0]) - 4})
+        self.assertEqual(stored[8].covered, (16, len(contents[0]) - tail - 4))
+        path = self.folder / "a.sav"
+        path.write_bytes(contents[0])
+        text = new_template(path, "brinewick", Shared(1, 0))
+        for placed in found:
+            text = drafts.changed(text, open_save(path, parse_template(text, "t")), partial(seal_found, placed=placed))
+        for content in contents:
+            path.write_bytes(content)
+            save = open_save(path, parse_template(text, "t"))
+            save.enter("unpacked.company.name", "Oriel & Søn of the outer quay, " * 4)
+            plan = make_plan(save)
+            written = bytes(plan.files[0].patched.read(0, plan.files[0].patched.size))
+            self.assertIn("outer quay", json.loads(plain_of(written))["company"]["name"])
+
 
 def packed_in(content: bytes) -> bytes:
     return content[4 + struct.unpack("<I", content[:4])[0] :]

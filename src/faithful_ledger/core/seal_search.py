@@ -5,6 +5,8 @@ texts, and from one to the other, as a checksum in a header over what is unpacke
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import replace
+from itertools import product
 from types import MappingProxyType
 from typing import NamedTuple, TypeAlias
 
@@ -15,7 +17,7 @@ from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.seal_parts import Part, parts_inside, streams_of
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
-from faithful_ledger.core.seals.finder import Edges, Finding, Hints, algorithms_for, find_seals
+from faithful_ledger.core.seals.finder import Edge, Edges, Finding, Hints, algorithms_for, find_seals
 from faithful_ledger.core.seals.finder.across import across
 from faithful_ledger.core.seals.finder.packed import StreamRule, Stretch, stream_rule
 from faithful_ledger.core.seals.finder.places import apart, places
@@ -25,6 +27,7 @@ __all__ = ["Placed", "in_rows", "search_seals", "stream_rules"]
 
 LEAST_SEARCHED = 64  # bytes of a part, within which a seal of its own is looked for
 LARGEST_BESIDE = 1 << 20  # bytes of a file in which checksums of other files are looked for
+MOST_MORE = 64  # bytes that a length may count beyond its stream
 MOST_EDGES = 8  # of streams, that ranges may begin or end at
 Streams: TypeAlias = Sequence[Sequence[tuple[int, int]]]  # of each save, where they begin and end
 NOTHING_BESIDE: Mapping[str, Sequence[bytes]] = MappingProxyType({})
@@ -128,14 +131,16 @@ def _within(
 ) -> list[Placed]:
     """The seals of a part that are stored in it; none is within a packed stream, or covers a piece of one."""
     streams = streams_of(part.contents)
+    edges = _edges_of(part, streams)
 
     def placed(more: list[Finding]) -> list[Placed]:
-        return [Placed(each, part) for each in more if not _cuts_through(each, part, streams)]
+        found = [_of_streams(each, part, edges) if each.algorithm.name == LENGTH else each for each in more]
+        return [Placed(each, part) for each in found if not _cuts_through(each, part, streams)]
 
     def so_far(more: list[Finding]) -> None:
         report(_best([*known, *placed(more)]))
 
-    return placed(find_seals(part.contents, hints, end, so_far, _edges_of(part, streams)))
+    return placed(find_seals(part.contents, hints, end, so_far, edges))
 
 
 def _edges_of(part: Part, streams: Streams) -> Edges:
@@ -145,12 +150,28 @@ def _edges_of(part: Part, streams: Streams) -> Edges:
     return Edges(tuple(sorted(heads))[:MOST_EDGES], tuple(sorted(set.intersection(*tails)))[:MOST_EDGES])
 
 
+def _of_streams(finding: Finding, part: Part, edges: Edges) -> Finding:
+    """A length as that of what is from the beginning of a stream to the end of one, where it counts little more."""
+    first, last, _ = finding.spans(len(part.contents[0]))
+    value, size = last - first + (finding.algorithm.start or 0), len(part.contents[0])
+    for head, tail in product(edges.heads, edges.tails):
+        more = value - (size - tail - head)
+        if finding.algorithm.unit == 1 and 0 <= more <= MOST_MORE and head < size - tail:
+            algorithm = replace(finding.algorithm, start=more or None)
+            made = replace(finding, algorithm=algorithm, start=Edge(head), end=Edge(tail, True))
+            if all(map(made.holds, part.contents)):
+                return made
+    return finding
+
+
 def _cuts_through(finding: Finding, part: Part, streams: Streams) -> bool:
-    """Whether it is stored within a stream, or covers a part of one, in every save: as no game has it."""
+    """Whether it is stored within a stream, or is a checksum of a piece of one, in every save: as no game has it."""
+    is_length = finding.algorithm.name == LENGTH
     for content, each in zip(part.contents, streams, strict=True):
         first, last, _ = finding.spans(len(content))
         at, stored_end = finding.place_in(content)
-        if not any((low < stored_end and at < high) or low < first < high or low < last < high for low, high in each):
+        within = any(low < stored_end and at < high for low, high in each)
+        if not within and (is_length or not any(low < edge < high for low, high in each for edge in (first, last))):
             return False
     return True
 
