@@ -105,7 +105,7 @@ QPushButton[role="main"]:disabled { background: $rule; color: $quiet; }
 QPushButton[role="link"] { background: transparent; border: none; color: $holds; text-decoration: underline; padding: 2px; }
 QPushButton[role="link"]:focus { border: 1px dotted $holds; }
 QPushButton[role="link"]:disabled { color: $faint; }
-QPushButton[role="tab"] { background: transparent; border: none; border-bottom: 3px solid transparent; border-radius: 0px; color: $quiet; font-size: 14px; font-weight: 600; padding: 3px 6px; }
+QPushButton[role="tab"] { background: transparent; border: none; border-bottom: 3px solid transparent; border-radius: 0px; color: $quiet; font-size: 13px; font-weight: 600; padding: 3px 4px; }
 QPushButton[role="tab"]:checked { color: $ink; border-bottom-color: $holds; }
 QPushButton[role="tab"]:focus { border-bottom-color: $faint; }
 QComboBox { background: $paper; border: 1px solid $faint; border-radius: 3px; padding: 4px 8px; }

@@ -154,7 +154,8 @@ class ProfilePane(QWidget):
             self.why.setText(f"{found.entropy:.2f} of 8 bits of entropy a byte")
             self._add_findings(looked)
             rows = [(f"0x{t.offset:X} · {t.offset}", t.text, t.encoding, t.length_in_front or "") for t in found.texts]
-        self.texts_title.setText(f"{len(rows)} texts{' or more' if len(rows) >= 2000 else ''}" if rows else "")
+        count = "1 text" if len(rows) == 1 else f"{len(rows)} texts{' or more' if len(rows) >= 2000 else ''}"
+        self.texts_title.setText(count if rows else "")
         fresh = plain_table(("At", "Text", "In", "Length"), rows, "Texts", (98, 116, 56))
         for number in range(len(rows)):
             cell(fresh, number, 0).setFont(mono(12))
