@@ -24,8 +24,9 @@ from typing import Any, NamedTuple
 import zstandard
 
 from faithful_ledger.core.describe import draft as drafts
-from faithful_ledger.core.errors import StreamGrows
+from faithful_ledger.core.errors import AddressError, StreamGrows
 from faithful_ledger.core.formats.document import TextLeaf
+from faithful_ledger.core.formats.json_forms import in_form
 from faithful_ledger.core.formats.nested import TEXT
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
@@ -596,6 +597,76 @@ class MembersTest(LedgerCase):
             plan = make_plan(save)
             written = bytes(plan.files[0].patched.read(0, plan.files[0].patched.size))
             self.assertIn("outer quay", json.loads(plain_of(written))["company"]["name"])
+
+
+SPELLED: dict[str, dict[str, Any]] = {
+    "compact": {"separators": (",", ":")},
+    "spaced": {},
+    "indented-2": {"indent": 2},
+    "indented-4": {"indent": 4},
+    "indented-tab": {"indent": "\t"},
+}
+
+
+class FormsTest(LedgerCase):
+    """A hash in a JSON text over one of its values, or over all but itself, as the game's library writes that."""
+
+    def test_every_form_is_that_of_a_library(self) -> None:
+        turn = random.Random()
+        for step in range(4):
+            value = company(turn, step) | {"empty": [{}, [], ""], "odd": [1.5e9, -0.25, None, True, 'a "b" ø']}
+            held = json.dumps(value, indent=turn.choice((None, 1, 3)), ensure_ascii=turn.random() < 0.5)
+            for form, how in SPELLED.items():
+                for sorts in (False, True):
+                    wanted = json.dumps(value, **how, sort_keys=sorts, ensure_ascii=held.isascii()).encode()
+                    self.assertEqual(in_form(held.encode(), f"sorted-{form}" if sorts else form), wanted)
+        for wrong in (b"", b"{", b'{"a"}', b'{"a": 1,}', b"[1 2]", b"1 2", b"[" * 300, b'{"a": }', b"{1: 2}"):
+            with self.assertRaises(AddressError):
+                in_form(wrong, "compact")
+
+    def test_what_is_hashed_in_another_form_is_found_and_renewed(self) -> None:
+        for _ in range(6):
+            seed = random.randrange(1 << 32)
+            turn = random.Random(seed)
+            form, sorts, held_in = turn.choice(list(SPELLED)), turn.random() < 0.4, turn.choice(list(SPELLED))
+            whole, digest = turn.random() < 0.5, turn.choice((hashlib.md5, hashlib.sha256, zlib.crc32))
+            first = turn.random() < 0.5
+
+            def hashed(value: Any, form: str = form, sorts: bool = sorts, digest: Any = digest) -> str:
+                data = json.dumps(value, **SPELLED[form], sort_keys=sorts).encode()
+                return f"{digest(data):08x}" if digest is zlib.crc32 else str(digest(data).hexdigest())
+
+            def write(
+                step: int, turn: random.Random = turn, whole: bool = whole, how: str = held_in, first: bool = first
+            ) -> bytes:
+                inner = company(turn, step)
+                value = inner if whole else {"version": 3, "data": inner}
+                sealed = {"hash": hashed(inner)}
+                return json.dumps(sealed | value if first else value | sealed, **SPELLED[how]).encode()
+
+            def accepts(data: bytes, whole: bool = whole) -> bool:
+                value = json.loads(data)
+                stored = value.pop("hash")
+                return bool(stored == hashed(value if whole else value["data"]))
+
+            with self.subTest(seed=seed, form=form, sorts=sorts, held_in=held_in, whole=whole, first=first):
+                contents = [write(step) for step in range(4)]
+                found = [each for each in search_seals(contents) if each.finding.sure]
+                self.assertEqual(len(found), 1, [each.in_words for each in found])
+                path = self.folder / "a.json"
+                path.write_bytes(contents[0])
+                text = new_template(path, "brinewick", Shared(1, 0), "json")
+                save = open_save(path, parse_template(text, "t"))
+                text = drafts.changed(text, save, partial(seal_found, placed=found[0]))
+                for content in contents:
+                    path.write_bytes(content)
+                    save = open_save(path, parse_template(text, "t"))
+                    self.assertTrue(save.in_balance, text.decode())
+                    save.enter("company.marks" if whole else "data.company.marks", str(MARKS))
+                    plan = make_plan(save)
+                    written = bytes(plan.files[0].patched.read(0, plan.files[0].patched.size))
+                    self.assertTrue(accepts(content) and accepts(written), text.decode())
+                    self.assertIn(str(MARKS).encode(), written)
 
 
 def packed_in(content: bytes) -> bytes:

@@ -15,18 +15,20 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import place
 from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.profile import find_layers
-from faithful_ledger.core.seal_parts import Part, parts_inside, streams_of
+from faithful_ledger.core.seal_parts import Part, parts_inside, streams_of, text_of, values_of
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder import Edge, Edges, Finding, Hints, algorithms_for, find_seals
 from faithful_ledger.core.seals.finder.across import across
 from faithful_ledger.core.seals.finder.packed import StreamRule, Stretch, stream_rule
-from faithful_ledger.core.seals.finder.places import apart, places
+from faithful_ledger.core.seals.finder.places import Place, apart, places
 from faithful_ledger.core.seals.finder.repeated import SealRow, seal_rows
 
 __all__ = ["Placed", "in_rows", "search_seals", "stream_rules"]
 
 LEAST_SEARCHED = 64  # bytes of a part, within which a seal of its own is looked for
 LARGEST_BESIDE = 1 << 20  # bytes of a file in which checksums of other files are looked for
+USUAL = ("crc-32", "adler-32", "fnv-1a-32", "fnv-1-32", "djb2", "times-31", "xxhash-32", "xxhash-64", "murmur3-32")
+LARGEST_PLAIN = 1 << 16  # bytes of a value, over which every algorithm is looked for
 MOST_MORE = 64  # bytes that a length may count beyond its stream
 MOST_EDGES = 8  # of streams, that ranges may begin or end at
 Streams: TypeAlias = Sequence[Sequence[tuple[int, int]]]  # of each save, where they begin and end
@@ -60,6 +62,19 @@ class Placed(NamedTuple):
     def is_whole(self) -> bool:
         """Whether it covers all of another part."""
         return self.over is not None and self.covered == (0, len(self.over.contents[0]))
+
+    @property
+    def is_stored_apart(self) -> bool:
+        """Whether it is not within the value that it covers, and is what is left out of a text that is covered."""
+        value = self.over.value if self.over is not None else None
+        document = text_of(self.held.contents[0])
+        if value is None or document is None:
+            return True
+        at, end = self.stored
+        leaf = next((each for each in document.leaves() if each.start <= at and end <= each.end), None)
+        if leaf is None or value.without:
+            return leaf is not None and leaf.path == value.without
+        return not leaf.path.startswith((f"{value.path}.", f"{value.path}["))
 
     @property
     def in_words(self) -> str:
@@ -107,6 +122,8 @@ def search_seals(
     for part in parts[1:]:
         found += _from_outside(part, hints, end)
     found += _among_members(parts[1:], hints, end)
+    for part in parts if looks_inside else ():
+        found += _over_values(part, hints, end)
     if beside and looks_inside:
         others = [
             Part(tuple(each[number] for each in together), name, beside=name) for number, name in enumerate(beside, 1)
@@ -229,6 +246,25 @@ def _from_outside(part: Part, hints: Hints, end: Deadline) -> Iterator[Placed]:
             placed = Placed(finding, outer, part)
             in_a_stream = any(low <= placed.at < high for low, high in own)
             if not in_a_stream and (len(part.contents) > 1 or finding.algorithm.bits >= 32):
+                yield placed
+
+
+def _over_values(part: Part, hints: Hints, end: Deadline) -> Iterator[Placed]:
+    """Checksums over values of a JSON text, or over all of it but one, that are stored in it; in other forms those that
+    people choose for a text.
+    """
+    stored: list[Place] = []
+    every = algorithms_for(hints)
+    usual = [each for each in every if each.is_digest or each.name in USUAL]
+    for over in values_of(part):
+        if end.over:
+            return
+        stored = stored or places(part.contents)
+        is_form = over.value is not None and bool(over.value.form)
+        algorithms = usual if is_form or len(over.contents[0]) > LARGEST_PLAIN else every
+        for finding in across(part.contents, over.contents, stored, algorithms, end, results={}):
+            placed = Placed(finding, part, over)
+            if len(over.contents) > 1 and placed.is_stored_apart:
                 yield placed
 
 

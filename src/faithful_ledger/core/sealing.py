@@ -10,7 +10,7 @@ from faithful_ledger.core.describe.placing import free_name
 from faithful_ledger.core.describe.sealing import block_keys, row_keys, seal_keys, storage_keys, stream_keys
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.layers import LayerSpec
-from faithful_ledger.core.seal_parts import Part, text_of
+from faithful_ledger.core.seal_parts import Part, Value, text_of
 from faithful_ledger.core.seal_search import Placed
 from faithful_ledger.core.seals.finder.blocks import BlockRule
 from faithful_ledger.core.seals.finder.packed import StreamRule
@@ -30,6 +30,8 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     """
     finding = placed.finding
     held = _file_of(draft, placed.held, "" if _is_value(placed) else "binary")
+    if placed.over is not None and placed.over.value is not None:
+        return _value_sealed(draft, placed, held, placed.over.value)
     over = _file_of(draft, placed.over) if placed.over is not None else ""
     size = draft.save.files[held].source.size
     (start, end), (at, stored_end) = placed.covered, placed.stored
@@ -56,6 +58,18 @@ def seal_found(draft: Draft, placed: Placed) -> str:
         body = field_at(draft.file(held).root, start)
         assert body is not None
         draft.declare(f"{held}.{body.spec.name}", (), behind.name)
+    return path
+
+
+def _value_sealed(draft: Draft, placed: Placed, held: str, value: Value) -> str:
+    """A seal over a value of a JSON text, or over all of it but one."""
+    finding = placed.finding
+    keys = {**seal_keys(finding.algorithm), "over": draft.container_at(held, value.path) if value.path else "file"}
+    keys |= {"own": "left out"} if value.without else {}
+    keys |= {"beside": list(value.beside)} if any(value.beside) else {}
+    keys |= {"unpacked": [value.form]} if value.form else {}
+    path = draft.seal_value(held, placed.stored, finding.form, keys, {})
+    _check(draft, path, f"holds in {finding.holds_in} of {finding.of} copies; {finding.sureness_in_words}")
     return path
 
 

@@ -119,11 +119,15 @@ class Follower(NamedTuple):
         Raises:
             EntryError: they do not.
         """
+        from faithful_ledger.core.formats.json_forms import FORMS, in_form
         from faithful_ledger.core.wrapping import unwrap
 
         assert self.node.spec.seal is not None
+        data = b"".join(self._covered(source))
         try:
-            yield memoryview(unwrap(b"".join(self._covered(source)), self.node.spec.seal.unpacked)[-1].data)
+            for kind in self.node.spec.seal.unpacked:
+                data = in_form(data, kind) if kind in FORMS else unwrap(data, (kind,))[-1].data
+            yield memoryview(data)
         except AddressError as error:
             raise EntryError(f"what the seal {self.node.path} covers does not unpack: {error.what}") from error
 

@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from types import MappingProxyType
 from typing import Any
 
-from faithful_ledger.core.address import parse_path
+from faithful_ledger.core.address import Address, parse_path
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe import bits, grouping, layering, placing, shaping
@@ -19,11 +19,12 @@ from faithful_ledger.core.describe.ends import End, ends_of
 from faithful_ledger.core.describe.links import Link, shortest_name
 from faithful_ledger.core.describe.naming import NamedAs, set_naming
 from faithful_ledger.core.errors import EntryError, TemplateError
+from faithful_ledger.core.formats import Place
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template import Template, parse_template
-from faithful_ledger.core.template.model import GroupSpec, RowsSpec
+from faithful_ledger.core.template.model import FieldSpec, GroupSpec, RowsSpec
 from faithful_ledger.core.template.names import field_name
 from faithful_ledger.core.template.rewriting import NotInText, YamlText
 
@@ -258,6 +259,25 @@ class Draft:
         name = parse_path(path)[-1].name or path.rpartition(".")[2]
         return self.add_value(file, path, name, leaf.text).rpartition(".")[2]
 
+    def container_at(self, file: str, path: str) -> str:
+        """The name of the group or the rows for the object or list at a path of a text, which are made where there are
+        none.
+
+        Raises:
+            EntryError: the file is not a text of this template.
+        """
+        bound = self.text_file(file)
+        root = bound.spec.root
+        for spec in root.layout:
+            if not isinstance(spec, FieldSpec) and spec.address.path is not None and spec.address.path.text == path:
+                return spec.name
+        name = placing.free_name(root, field_name(parse_path(path)[-1].name or "value"))
+        span = bound.document.find(Address.by_path(path), Place(bound.document.whole, 0, _no_number, _no_number))
+        kind = "rows" if span.kind == "array" else "group"
+        self.text.insert(root.layout_where, len(root.layout), {kind: name, "at": path, "layout": []})
+        self.read_again()
+        return name
+
     def declare(self, inside: str, layers: Sequence[LayerSpec], kind: str = "binary") -> str:
         """Describe what is inside a file as a file of the template. Returns its name.
 
@@ -290,6 +310,10 @@ class Draft:
         problem = self.save.problem
         if problem is not None and before.problem is None:
             raise EntryError(f"the save would not fit the template any more: {problem.what}", placing.UNCHANGED)
+
+
+def _no_number(path: str) -> int:
+    raise EntryError(f"{path} is not known here", placing.UNCHANGED)
 
 
 def _all(bound: BoundFile, at: int) -> list[Node]:

@@ -89,7 +89,7 @@ class SealSpec:
     """`over` names the first and the last element covered, or `span` says from which offset to which; one that is not
     positive counts from the end. `own` is what the seal sees in its own bytes: zeros, left out, or bytes in hexadecimal
     that fill them; so many bytes in front of them and behind them are left out with them (`beside`). With `unpacked` it
-    covers what its bytes are when these layers are undone, the outermost first.
+    covers what its bytes are when these layers are undone, the outermost first, or as JSON in another form.
     """
 
     algorithm: Algorithm
@@ -103,7 +103,7 @@ class SealSpec:
     @property
     def unpacked_in_words(self) -> str:
         """How what it covers is unpacked, to be put behind its name; empty where it is not."""
-        return f", unpacked ({', '.join(self.unpacked)})" if self.unpacked else ""
+        return f", seen as {', '.join(self.unpacked)}" if self.unpacked else ""
 
     @property
     def own_in_words(self) -> str:

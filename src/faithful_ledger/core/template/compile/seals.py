@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from faithful_ledger.core.formats.json_forms import FORMS
 from faithful_ledger.core.layers import STREAMS, SWAPPINGS
 from faithful_ledger.core.layers.hex_text import HEX
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
@@ -35,10 +36,10 @@ def seal_spec(keys: Keys, where: Where, mistakes: Mistakes) -> SealSpec:
         mistakes.append(((*where, "beside"), "only with `own: left out` something beside it is left out"))
     unpacked = tuple(keys.get("unpacked") or ())
     for number, kind in enumerate(unpacked):
-        if kind not in UNDONE:
-            hint = did_you_mean(kind, UNDONE) or f"there are {', '.join(UNDONE)}"
+        if kind not in (*UNDONE, *FORMS):
+            hint = did_you_mean(kind, (*UNDONE, *FORMS)) or f"there are {', '.join((*UNDONE, *FORMS))}"
             mistakes.append(((*where, "unpacked", number), f"“{kind}” is not a layer that needs nothing else; {hint}"))
-    if unpacked and keys.get("own"):
+    if keys.get("own") and not set(unpacked).issubset(FORMS):
         mistakes.append(((*where, "own"), "a seal does not see itself in what its bytes unpack to"))
     found = _algorithm(keys, where, mistakes)
     return SealSpec(found, over, keys.get("own"), keys.get("policy", "renew"), span, (before, behind), unpacked)
