@@ -15,7 +15,8 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import place
 from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.profile import find_layers
-from faithful_ledger.core.seal_parts import Part, parts_inside, streams_of, text_of, values_of
+from faithful_ledger.core.seal_parts import Part, parts_inside, streams_of, text_of
+from faithful_ledger.core.seal_values import values_of
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder import Edge, Edges, Finding, Hints, algorithms_for, find_seals
 from faithful_ledger.core.seals.finder.across import across
