@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections import deque
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 
@@ -72,9 +73,9 @@ def _in_forms(part: Part, texts: Sequence[bytes], value: Value, words: str) -> I
 
 def _containers(root: JsonNode) -> Iterator[tuple[str, tuple[int, int]]]:
     """The objects and lists of a text, the outer ones first, by their paths."""
-    waiting: list[tuple[str, JsonNode]] = [("", root)]
+    waiting = deque([("", root)])
     while waiting:
-        path, node = waiting.pop(0)
+        path, node = waiting.popleft()
         for name, child in node.members or () if path.count(".") < DEEPEST_VALUE and not node.is_list else ():
             of_objects = not child.is_list or any(each.raw == b"{" for _, each in (child.members or ())[:1])
             if child.members is not None and of_objects and child.end - child.start >= SHORTEST:
