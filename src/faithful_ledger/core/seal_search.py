@@ -32,6 +32,7 @@ USUAL = ("crc-32", "adler-32", "fnv-1a-32", "fnv-1-32", "djb2", "times-31", "xxh
 LARGEST_PLAIN = 1 << 16  # bytes of a value, over which every algorithm is looked for
 MOST_MORE = 64  # bytes that a length may count beyond its stream
 MOST_EDGES = 8  # of streams, that ranges may begin or end at
+Stored: TypeAlias = Callable[[Part], Sequence[Place]]  # where something may be stored in a part, looked for once
 Streams: TypeAlias = Sequence[Sequence[tuple[int, int]]]  # of each save, where they begin and end
 NOTHING_BESIDE: Mapping[str, Sequence[bytes]] = MappingProxyType({})
 
@@ -119,12 +120,19 @@ def search_seals(
     files = Part(contents)
     looks_inside = hints.over is None and hints.stored_at is None and bool(contents)
     parts = [files, *(parts_inside(files, end) if looks_inside else ())]
+    known: dict[int, list[Place]] = {}
+
+    def stored(part: Part) -> list[Place]:
+        if id(part) not in known:
+            known[id(part)] = places(part.contents)
+        return known[id(part)]
+
     found: list[Placed] = []
     for part in parts[1:]:
-        found += _from_outside(part, hints, end)
-    found += _among_members(parts[1:], hints, end)
+        found += _from_outside(part, stored, hints, end)
+    found += _among_members(parts[1:], stored, hints, end)
     for part in parts if looks_inside else ():
-        found += _over_values(part, hints, end)
+        found += _over_values(part, stored, hints, end)
     if beside and looks_inside:
         others = [
             Part(tuple(each[number] for each in together), name, beside=name) for number, name in enumerate(beside, 1)
@@ -134,7 +142,7 @@ def search_seals(
             for other in others
             for inner in parts_inside(other, end)
         ]
-        found += _between(files, files._replace(words=called), [*parts[1:], *others, *inside], hints, end)
+        found += _between(files, files._replace(words=called), [*parts[1:], *others, *inside], stored, hints, end)
     if found:
         report(_best(found))
     packed = [part.around for part in parts if part.is_member]  # what is in archives themselves follows their members
@@ -232,7 +240,7 @@ def _best(found: Sequence[Placed]) -> list[Placed]:
     return sorted(kept, key=lambda each: (not each.finding.sure, len(list(each.held.outer)), -each.finding.bits))
 
 
-def _from_outside(part: Part, hints: Hints, end: Deadline) -> Iterator[Placed]:
+def _from_outside(part: Part, stored: Stored, hints: Hints, end: Deadline) -> Iterator[Placed]:
     """Checksums over a part that are stored in what it is in."""
     lengths = [Algorithm(LENGTH)] if LENGTH.startswith(hints.algorithm) and not hints.key else []
     algorithms = [*algorithms_for(hints), *lengths]
@@ -243,33 +251,31 @@ def _from_outside(part: Part, hints: Hints, end: Deadline) -> Iterator[Placed]:
             continue
         kind = inner.layers[-1].kind if inner.layers and not inner.path else ""
         own = streams_of(outer.contents[:1], kind)[0]
-        for finding in across(outer.contents, part.contents, places(outer.contents), algorithms, end):
+        for finding in across(outer.contents, part.contents, stored(outer), algorithms, end):
             placed = Placed(finding, outer, part)
             in_a_stream = any(low <= placed.at < high for low, high in own)
             if not in_a_stream and (len(part.contents) > 1 or finding.algorithm.bits >= 32):
                 yield placed
 
 
-def _over_values(part: Part, hints: Hints, end: Deadline) -> Iterator[Placed]:
+def _over_values(part: Part, stored: Stored, hints: Hints, end: Deadline) -> Iterator[Placed]:
     """Checksums over values of a JSON text, or over all of it but one, that are stored in it; in other forms those that
     people choose for a text.
     """
-    stored: list[Place] = []
     every = algorithms_for(hints)
     usual = [each for each in every if each.is_digest or each.name in USUAL]
     for over in values_of(part):
         if end.over:
             return
-        stored = stored or places(part.contents)
         is_form = over.value is not None and bool(over.value.form)
         algorithms = usual if is_form or len(over.contents[0]) > LARGEST_PLAIN else every
-        for finding in across(part.contents, over.contents, stored, algorithms, end, results={}):
+        for finding in across(part.contents, over.contents, stored(part), algorithms, end, results={}):
             placed = Placed(finding, part, over)
             if len(over.contents) > 1 and placed.is_stored_apart:
                 yield placed
 
 
-def _among_members(parts: Sequence[Part], hints: Hints, end: Deadline) -> Iterator[Placed]:
+def _among_members(parts: Sequence[Part], stored: Stored, hints: Hints, end: Deadline) -> Iterator[Placed]:
     """Checksums over all of a member of an archive, or of what is packed in it, that are stored in another one."""
     members = [part for part in parts if part.is_member and len(part.contents[0]) <= LARGEST_BESIDE]
     algorithms = algorithms_for(hints)
@@ -279,13 +285,14 @@ def _among_members(parts: Sequence[Part], hints: Hints, end: Deadline) -> Iterat
             continue
         results: dict[Algorithm, int] = {}
         for held in (each for each in members if each not in own and over not in each.outer):
-            stored = places(held.contents)
-            for finding in across(held.contents, over.contents, stored, algorithms, end, results=results):
+            for finding in across(held.contents, over.contents, stored(held), algorithms, end, results=results):
                 if len(over.contents) > 1 or finding.algorithm.bits >= 32:
                     yield Placed(finding, held, over)
 
 
-def _between(files: Part, named: Part, others: Sequence[Part], hints: Hints, end: Deadline) -> Iterator[Placed]:
+def _between(
+    files: Part, named: Part, others: Sequence[Part], stored: Stored, hints: Hints, end: Deadline
+) -> Iterator[Placed]:
     """Checksums over all of a file, or of what is packed in one, that are stored in another one. The first files are
     `named` so where they are covered.
     """
@@ -299,7 +306,6 @@ def _between(files: Part, named: Part, others: Sequence[Part], hints: Hints, end
             own = held is outermost or (held is files and outermost is named)
             if own or len(held.contents[0]) > LARGEST_BESIDE:
                 continue
-            stored = places(held.contents)
-            for finding in across(held.contents, over.contents, stored, algorithms, end, results=results):
+            for finding in across(held.contents, over.contents, stored(held), algorithms, end, results=results):
                 if len(over.contents) > 1 or finding.algorithm.bits >= 32:
                     yield Placed(finding, held, over)
