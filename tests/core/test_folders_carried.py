@@ -45,7 +45,7 @@ class WorldTest(HarbourCase):
         self.assertEqual(len([path for path in self.west.rglob("*") if path.is_file()]), 25)
         before, book = self.tree(self.saves), Book(self.folder / "book")
         made = self.folders(self.west, self.east).carry()
-        self.assertIn("then both have mark of the session", made.findings[-1].message)
+        self.assertIn("then have the same mark of the session, ", made.findings[-1].message)
         self.assertEqual({line.path for line in made.lines}, {"register.mark", "register.marks", "marks_register.mark"})
         self.post(made, book)
         self.assertTrue(self.play("east-pier", 2, "show").startswith("Maud · slot 1"))

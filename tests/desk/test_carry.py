@@ -229,7 +229,7 @@ class FoldersTest(CarryCase):
         item.setCheckState(item.checkState().Checked)
         self.rest()
         self.assertTrue(next(each for each in pane.found if each.name == "sites/old-wharf.site").goes)
-        self.assertIn("both have mark of the session", pane.plan.why.text())
+        self.assertIn("have the same mark of the session", pane.plan.why.text())
         self.click_button(pane, "Carry it")
         self.rest()
         atlas = ("--edition", "atlas", "--harbour", "east-pier", "--map", "2")

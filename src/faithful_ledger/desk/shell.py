@@ -46,6 +46,12 @@ Page = TypeVar("Page", bound=QWidget)
 
 FRAME = (4, 40)  # pixels a window manager puts around a window, about
 GATHER, LOCATE, DESCRIBE, EDIT, CARRY, HISTORY = range(6)
+IDLE_STEPS = {  # what is sensible to do at a stage when nothing is pending
+    DESCRIBE: "Select bytes or fields to say what they are; Seals shows which checksums cover them.",
+    EDIT: "Type over a value; Post to save shows what will be written before it is.",
+    CARRY: "Choose what comes along and where from; nothing is written before you have read the plan.",
+    HISTORY: "Look into a kept copy, compare it with the one before, or bring it back.",
+}
 STAGES = ("gather", "locate", "describe", "edit", "carry", "history")
 
 
@@ -273,6 +279,7 @@ class Shell(QMainWindow):
 
     def _turn_to(self, number: int) -> None:
         self.stage = number
+        self.margin.idle_step = IDLE_STEPS.get(number, "")
         self.sheet.setCurrentWidget(getattr(self, STAGES[number]))
         self.spine.show_stage(number)
 

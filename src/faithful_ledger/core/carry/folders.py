@@ -281,8 +281,8 @@ class Folders:
             with suppress(LedgerError):
                 (mine,), (other,) = result.fields(path), here.fields(path)
                 if result.text(mine) == here.text(other):
-                    both = f"{self.source.name} and {self.target.name} then both have"
-                    said = f"{both} {mine.title.lower()} {result.text(mine)}"
+                    both = f"{self.source.name} and {self.target.name} then have the same"
+                    said = f"{both} {mine.title.lower()}, {result.text(mine)}"
                     advice = "remove the old one when the game has accepted the new one"
                     yield Finding(path, "warning", f"{said}; {advice}")
 

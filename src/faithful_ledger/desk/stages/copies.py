@@ -157,6 +157,7 @@ class CopiesPane(QWidget):
         self.table.setShowGrid(False)
         self.table.verticalHeader().setDefaultSectionSize(22)
         self.table.verticalHeader().setMaximumWidth(150)
+        self.table.verticalHeader().setTextElideMode(Qt.TextElideMode.ElideLeft)  # the last name says most
         self.table.verticalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         self.table.horizontalHeader().setDefaultSectionSize(84)
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)

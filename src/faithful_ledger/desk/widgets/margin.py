@@ -57,6 +57,7 @@ class Margin(QFrame):
         self.setObjectName("aside")
         self.setFixedWidth(MARGIN_WIDTH)
         self.session = session
+        self.idle_step = ""  # what is sensible to do at the stage that is shown
         self.entry_line: QLineEdit | None = None
         self.note_line: QLineEdit | None = None
         self.new_element: NewElement | None = None
@@ -253,7 +254,7 @@ class Margin(QFrame):
                 return "Start the game and look. Then say in History what it made of it: accepted, refused or odd."
             if verdict == "refused":
                 return "The game refused the last posting: History says what to look at, and puts the old bytes back."
-        return "Change a value in Edit, or select bytes or fields in Describe."
+        return self.idle_step or "Change a value in Edit, or select bytes or fields in Describe."
 
     def _show_where(self, template: str) -> None:
         """Where a template is, with a link that opens its folder in the file manager."""

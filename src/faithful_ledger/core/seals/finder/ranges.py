@@ -105,7 +105,7 @@ class Differences:
         """Those of the first save."""
         key = id(chain.ring), chain.flipped
         if key not in self._prefixes:
-            self._prefixes[key] = Prefixes(chain.ring, self.contents[0], flipped=chain.flipped)
+            self._prefixes[key] = Prefixes(chain.ring, self.contents[0], flipped=chain.flipped, few=not chain.known)
         return self._prefixes[key]
 
     def apart(self, place: Place, of: Array) -> Array:

@@ -277,8 +277,9 @@ class Ranges:
 class Prefixes:
     """The prefixes K(i) of one content, over its bytes as they are or `flipped` (mirrored)."""
 
-    def __init__(self, ring: Ring, content: bytes, *, flipped: bool) -> None:
+    def __init__(self, ring: Ring, content: bytes, *, flipped: bool, few: bool = False) -> None:
         self.ring, self.size, self.flipped, self.content = ring, len(content), flipped, content
+        self._few = few  # of a ring that is tried once not many are asked for
         self._points = {0: 0}
         self._fillings: dict[tuple[int, bytes], int] = {}
 
@@ -291,7 +292,7 @@ class Prefixes:
         """Those at some offsets. A few are worked out one by one, and many of a CRC that is quick in itself."""
         ring, known = self.ring, self._points
         is_quick = self._crc is not None and self._crc.is_quick and self.size >= LARGE
-        most = MOST_POINTS if is_quick else FEW_POINTS
+        most = MOST_POINTS if is_quick else FEW_POINTS if self._few else 0
         if self._crc is None or "whole" in self.__dict__ or len(known) + offsets.size > most:
             return self.whole[offsets]
         points = np.array(sorted({*known, *offsets.tolist()}))
