@@ -16,6 +16,7 @@ from faithful_ledger.core.suggest import did_you_mean
 
 if TYPE_CHECKING:
     from faithful_ledger.core.seal_search import Placed
+    from faithful_ledger.core.seals.algorithms import Algorithm
     from faithful_ledger.core.seals.finder import Hints
     from faithful_ledger.core.seals.finder.blocks import BlockRule
     from faithful_ledger.core.seals.finder.packed import StreamRule
@@ -46,8 +47,7 @@ def find_seals(options: argparse.Namespace) -> int:
         for placed in found[: max(options.most - len(documents), 0)]:
             documents.append(_document(placed))
             rows.append(_row(placed))
-        rules = _block_rules(contents, options, hints, end)
-        packed = _stream_rules(contents, options, hints, end)
+        rules, packed = _rules(contents, options, hints, end)
         odd = nearly(contents, hints, end) if not documents and not rules and not packed else []
     for finding, number in odd[: options.most]:
         placed = Placed(finding, Part(tuple(contents)))
@@ -79,28 +79,22 @@ def find_seals(options: argparse.Namespace) -> int:
     return 0 if documents else 1
 
 
-def _block_rules(
+def _rules(
     contents: Sequence[bytes], options: argparse.Namespace, hints: Hints, end: Deadline
-) -> list[BlockRule]:
-    """Rules for a row of blocks, where nothing narrows the search to one place."""
+) -> tuple[list[BlockRule], list[StreamRule]]:
+    """Rules for a row of blocks, and for packed streams, where nothing narrows the search to one place."""
+    from faithful_ledger.core.seal_search import stream_rules
     from faithful_ledger.core.seals.finder.blocks import find_block_rules
 
     if options.over or options.stored_at is not None or options.key or not contents or not contents[0]:
-        return []
-    found = find_block_rules(contents, end)
-    return [rule for rule in found if rule.algorithm.name.startswith(hints.algorithm)]
+        return [], []
 
+    def named(*algorithms: Algorithm) -> bool:
+        return any(each.name.startswith(hints.algorithm) for each in algorithms)
 
-def _stream_rules(
-    contents: Sequence[bytes], options: argparse.Namespace, hints: Hints, end: Deadline
-) -> list[StreamRule]:
-    """Rules for packed streams, where nothing narrows the search to one place."""
-    from faithful_ledger.core.seal_search import stream_rules
-
-    if options.over or options.stored_at is not None or options.key or not contents or not contents[0]:
-        return []
-    found = stream_rules(contents, end)
-    return [rule for rule in found if any(each.algorithm.name.startswith(hints.algorithm) for each in rule.numbers)]
+    blocks = [rule for rule in find_block_rules(contents, end) if named(rule.algorithm)]
+    streams = stream_rules(contents, end)
+    return blocks, [rule for rule in streams if named(*(each.algorithm for each in rule.numbers))]
 
 
 def _stream_documents(rule: StreamRule) -> Iterator[dict[str, Any]]:

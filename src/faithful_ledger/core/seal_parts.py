@@ -58,6 +58,11 @@ class Part(NamedTuple):
         return bool(self.layers) and not self.path and self.layers[-1].kind in ARCHIVES
 
     @property
+    def is_same(self) -> bool:
+        """Whether it is the same in all of several saves, so that these say no more of it than one."""
+        return len(set(self.contents)) < 2 <= len(self.contents)
+
+    @property
     def outer(self) -> Iterator[Part]:
         """What it is in, the nearest first."""
         part = self.around

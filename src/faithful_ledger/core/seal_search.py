@@ -20,7 +20,7 @@ from faithful_ledger.core.seal_values import values_of
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder import Edge, Edges, Finding, Hints, algorithms_for, find_seals
 from faithful_ledger.core.seals.finder.across import across
-from faithful_ledger.core.seals.finder.packed import StreamRule, Stretch, stream_rule
+from faithful_ledger.core.seals.finder.packed import MOST_MORE, StreamRule, Stretch, stream_rule
 from faithful_ledger.core.seals.finder.places import Place, apart, places
 from faithful_ledger.core.seals.finder.repeated import SealRow, seal_rows
 
@@ -30,7 +30,6 @@ LEAST_SEARCHED = 64  # bytes of a part, within which a seal of its own is looked
 LARGEST_BESIDE = 1 << 20  # bytes of a file in which checksums of other files are looked for
 USUAL = ("crc-32", "adler-32", "fnv-1a-32", "fnv-1-32", "djb2", "times-31", "xxhash-32", "xxhash-64", "murmur3-32")
 LARGEST_PLAIN = 1 << 16  # bytes of a value, over which every algorithm is looked for
-MOST_MORE = 64  # bytes that a length may count beyond its stream
 MOST_EDGES = 8  # of streams, that ranges may begin or end at
 Stored: TypeAlias = Callable[[Part], Sequence[Place]]  # where something may be stored in a part, looked for once
 Streams: TypeAlias = Sequence[Sequence[tuple[int, int]]]  # of each save, where they begin and end
@@ -244,7 +243,7 @@ def _from_outside(part: Part, stored: Stored, hints: Hints, end: Deadline) -> It
     """Checksums over a part that are stored in what it is in."""
     lengths = [Algorithm(LENGTH)] if LENGTH.startswith(hints.algorithm) and not hints.key else []
     algorithms = [*algorithms_for(hints), *lengths]
-    if len(set(part.contents)) < 2 <= len(part.contents):
+    if part.is_same:
         return
     for outer, inner in zip(part.outer, (part, *part.outer), strict=False):
         if inner.is_member:  # what an archive says of it follows it
@@ -277,17 +276,13 @@ def _over_values(part: Part, stored: Stored, hints: Hints, end: Deadline) -> Ite
 
 def _among_members(parts: Sequence[Part], stored: Stored, hints: Hints, end: Deadline) -> Iterator[Placed]:
     """Checksums over all of a member of an archive, or of what is packed in it, that are stored in another one."""
-    members = [part for part in parts if part.is_member and len(part.contents[0]) <= LARGEST_BESIDE]
+    members = [part for part in parts if part.is_member]
     algorithms = algorithms_for(hints)
     for over in parts:
         own = [over, *over.outer]
-        if len(set(over.contents)) < 2 <= len(over.contents) or not any(each.is_member for each in own):
-            continue
-        results: dict[Algorithm, int] = {}
-        for held in (each for each in members if each not in own and over not in each.outer):
-            for finding in across(held.contents, over.contents, stored(held), algorithms, end, results=results):
-                if len(over.contents) > 1 or finding.algorithm.bits >= 32:
-                    yield Placed(finding, held, over)
+        if any(each.is_member for each in own):
+            others = [each for each in members if each not in own and over not in each.outer]
+            yield from _over_all(over, others, stored, algorithms, end)
 
 
 def _between(
@@ -298,14 +293,20 @@ def _between(
     """
     algorithms = algorithms_for(hints)
     for over in (named, *others):
-        if len(set(over.contents)) < 2 <= len(over.contents):
-            continue
         outermost = [over, *over.outer][-1]
-        results: dict[Algorithm, int] = {}
-        for held in (files, *(each for each in others if each.beside)):
-            own = held is outermost or (held is files and outermost is named)
-            if own or len(held.contents[0]) > LARGEST_BESIDE:
-                continue
-            for finding in across(held.contents, over.contents, stored(held), algorithms, end, results=results):
-                if len(over.contents) > 1 or finding.algorithm.bits >= 32:
-                    yield Placed(finding, held, over)
+        own = files if outermost is named else outermost
+        every = (files, *(each for each in others if each.beside))
+        yield from _over_all(over, [each for each in every if each is not own], stored, algorithms, end)
+
+
+def _over_all(
+    over: Part, held_in: Sequence[Part], stored: Stored, algorithms: Sequence[Algorithm], end: Deadline
+) -> Iterator[Placed]:
+    """Checksums over all of a part that are stored in others of moderate size."""
+    if over.is_same:
+        return
+    results: dict[Algorithm, int] = {}
+    for held in (each for each in held_in if len(each.contents[0]) <= LARGEST_BESIDE):
+        for finding in across(held.contents, over.contents, stored(held), algorithms, end, results=results):
+            if len(over.contents) > 1 or finding.algorithm.bits >= 32:
+                yield Placed(finding, held, over)

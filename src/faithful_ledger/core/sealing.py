@@ -6,12 +6,13 @@ from typing import Any
 
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe.draft import Draft
-from faithful_ledger.core.describe.placing import free_name
+from faithful_ledger.core.describe.placing import UNCHANGED, free_name
 from faithful_ledger.core.describe.sealing import block_keys, row_keys, seal_keys, storage_keys, stream_keys
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.seal_parts import Part, Value, text_of
 from faithful_ledger.core.seal_search import Placed
+from faithful_ledger.core.seals.finder import Finding
 from faithful_ledger.core.seals.finder.blocks import BlockRule
 from faithful_ledger.core.seals.finder.packed import StreamRule
 from faithful_ledger.core.seals.finder.repeated import SealRow
@@ -49,8 +50,7 @@ def seal_found(draft: Draft, placed: Placed) -> str:
         path = draft.seal(held, (at, stored_end), kind, said, about=about)
     else:
         path = draft.seal(held, (at, stored_end), kind, seal, (start, end), offsets)
-    note = f"holds in {finding.holds_in} of {finding.of} copies; {finding.sureness_in_words}"
-    _check(draft, path, note, -finding.stored.offset if finding.stored.from_end and not is_text else None)
+    _check(draft, path, _note(finding), -finding.stored.offset if finding.stored.from_end and not is_text else None)
     is_in_front = not is_text and not over and end == size and at < start
     behind = text_of(placed.held.contents[0][start:]) if is_in_front else None
     if behind is not None:  # a text behind its checksum: its values stay within reach
@@ -69,8 +69,12 @@ def _value_sealed(draft: Draft, placed: Placed, held: str, value: Value) -> str:
     keys |= {"beside": list(value.beside)} if any(value.beside) else {}
     keys |= {"unpacked": [value.form]} if value.form else {}
     path = draft.seal_value(held, placed.stored, finding.form, keys, {})
-    _check(draft, path, f"holds in {finding.holds_in} of {finding.of} copies; {finding.sureness_in_words}")
+    _check(draft, path, _note(finding))
     return path
+
+
+def _note(finding: Finding) -> str:
+    return f"holds in {finding.holds_in} of {finding.of} copies; {finding.sureness_in_words}"
 
 
 def format_for(placed: Placed) -> str:
@@ -148,7 +152,7 @@ def _streams_found(draft: Draft, rule: StreamRule) -> None:
             what = (
                 f"{size - rule.end} bytes are behind the last {rule.kind} stream, and how many there are is not known"
             )
-            raise EntryError(what, "the template was not changed; describe their number, and make rows of them by hand")
+            raise EntryError(what, f"{UNCHANGED}; describe their number, and make rows of them by hand")
         at, form = rule.counted
         counting = free_name(draft.file(name).spec.root, "stream_count")
         draft.add(name, at, at + int(form[1:3]) // 8, {"field": counting, "as": form})
@@ -176,4 +180,4 @@ def _check(draft: Draft, path: str, note: str, from_end: int | None = None) -> N
     draft.read_again()
     if not any(state.holds for state in draft.save.seals if state.name == path):
         what = f"the seal {path} does not hold in this save"
-        raise EntryError(what, "the template was not changed; look for seals again")
+        raise EntryError(what, f"{UNCHANGED}; look for seals again")

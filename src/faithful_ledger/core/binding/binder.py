@@ -105,8 +105,7 @@ def bind(
     every record is where it was.
     """
     document = DOCUMENTS[spec.format](source)
-    binder = _Binder(spec, document, outer, before)
-    binder.stays = stays
+    binder = _Binder(spec, document, outer, before, stays=stays)
     bound = BoundFile(spec, document, binder.root, missing=binder.missing)
     try:
         if source.size <= LARGEST_CHECKED:
@@ -146,8 +145,10 @@ def _room() -> int:
 
 
 class _Binder:
-    def __init__(self, spec: FileSpec, document: Document, outer: GroupNode | None, before: BoundFile | None) -> None:
-        self.before, self.stays = before, False
+    def __init__(
+        self, spec: FileSpec, document: Document, outer: GroupNode | None, before: BoundFile | None, *, stays: bool
+    ) -> None:
+        self.before, self.stays = before, stays
         self.file, self.document, self.outer = spec.name, document, outer
         self.source = document.source
         self.root = GroupNode(spec.root, None, spec.name, 0)

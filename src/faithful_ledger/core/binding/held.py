@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from itertools import pairwise
 
 from faithful_ledger.core.binding.nodes import FieldNode
 from faithful_ledger.core.budget import unpacked_allowance
@@ -14,7 +13,7 @@ from faithful_ledger.core.formats import Span
 from faithful_ledger.core.formats.nested import NestedText
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage import JsonText, SpelledText
-from faithful_ledger.core.wrapping import UNCOUNTED, Counted, Inner, Step, cuts, wrap_together
+from faithful_ledger.core.wrapping import UNCOUNTED, Counted, Inner, Step, changed_parts, wrap_together
 
 __all__ = ["Held", "HeldInRows"]
 
@@ -82,13 +81,8 @@ class HeldInRows:
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         """Raises LedgerError when one of the parts cannot be wrapped, or they would be more or fewer."""
-        old = [*self.starts, len(self.data)]
         changed: list[Replacement] = []
-        for route, (old_start, old_end), (start, end) in zip(
-            self.routes, pairwise(old), pairwise(cuts(self.starts, inner)), strict=True
-        ):
-            content, before = bytes(inner.read(start, end)), self.data[old_start:old_end]
-            if content != before:
-                part = Patched(MemorySource(before), [Replacement(0, len(before), content, (cause,))])
-                changed += wrap_together([Inner(route, part, cause)], UNCOUNTED)
+        for number, before, content in changed_parts(self.starts, inner):
+            part = Patched(MemorySource(before), [Replacement(0, len(before), content, (cause,))])
+            changed += wrap_together([Inner(self.routes[number], part, cause)], UNCOUNTED)
         return changed

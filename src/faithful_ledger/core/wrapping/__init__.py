@@ -10,7 +10,7 @@ the end of the payload, no number that looks like one. Else the posting is refus
 """
 
 from faithful_ledger.core.wrapping.route import unwrap
-from faithful_ledger.core.wrapping.steps import COUNTED, UNCOUNTED, Counted, Hidden, Step, Streams, cuts
+from faithful_ledger.core.wrapping.steps import COUNTED, UNCOUNTED, Counted, Hidden, Step, Streams, changed_parts
 from faithful_ledger.core.wrapping.together import Inner, Unwrapped, wrap_together
 
 __all__ = [
@@ -22,7 +22,7 @@ __all__ = [
     "Step",
     "Streams",
     "Unwrapped",
-    "cuts",
+    "changed_parts",
     "unwrap",
     "wrap_together",
 ]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Protocol
@@ -43,7 +43,7 @@ __all__ = [
     "Streams",
     "Tables",
     "Transcoded",
-    "cuts",
+    "changed_parts",
 ]
 
 ROUND = (256, 1000)  # parts of a multiple of these bytes, but for the last, are of one size by a rule
@@ -119,13 +119,11 @@ class Streams:
         return cls(streams[0].kind, MemorySource(outer), streams, bytes(data), starts)
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
-        old, new = [*self.starts, len(self.data)], cuts(self.starts, inner)
         changed = []
-        for stream, (old_start, old_end), (start, end) in zip(self.streams, pairwise(old), pairwise(new), strict=True):
-            content = bytes(inner.read(start, end))
-            if content != self.data[old_start:old_end]:
-                span = stream.offset, stream.offset + stream.size
-                changed.append(Replacement(*span, self._packed(content, stream, counted), (cause,)))
+        for number, _, content in changed_parts(self.starts, inner):
+            stream = self.streams[number]
+            span = stream.offset, stream.offset + stream.size
+            changed.append(Replacement(*span, self._packed(content, stream, counted), (cause,)))
         return changed
 
     def _packed(self, content: bytes, stream: Layer, counted: Counted) -> bytes:
@@ -405,12 +403,23 @@ class LeftOff:
         return [Replacement(0, self.outer.size, bytes(inner.read(0, inner.size)), (cause,))]
 
 
-def cuts(starts: Sequence[int], inner: Patched) -> list[int]:
-    """Where the parts that a payload is packed in begin and end as it will be: where they did, moved. Parts that all
-    have one round size, but for the last, keep it, because a game may unpack each into as much room.
+def changed_parts(starts: Sequence[int], inner: Patched) -> Iterator[tuple[int, bytes, bytes]]:
+    """The parts of a payload, beginning at `starts`, that are no longer as they were: the number of each, and its bytes
+    before and now.
 
     Raises:
         StreamGrows: they would be more or fewer parts.
+    """
+    old = pairwise([*starts, inner.old.size])
+    for number, (before, now) in enumerate(zip(old, pairwise(_cuts(starts, inner)), strict=True)):
+        was, content = bytes(inner.old.read(*before)), bytes(inner.read(*now))
+        if content != was:
+            yield number, was, content
+
+
+def _cuts(starts: Sequence[int], inner: Patched) -> list[int]:
+    """Where the parts that a payload is packed in begin and end as it will be: where they did, moved. Parts that all
+    have one round size, but for the last, keep it, because a game may unpack each into as much room.
     """
     sizes = [end - start for start, end in pairwise([*starts, inner.old.size])]
     size = sizes[0] if sizes else 0

@@ -16,7 +16,7 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, LENGTH, Algorithm
 from faithful_ledger.core.seals.finder.blocks import ORDERS
 
-__all__ = ["Beside", "StreamRule", "Stretch", "stream_rule"]
+__all__ = ["MOST_MORE", "Beside", "StreamRule", "Stretch", "stream_rule"]
 
 FRONT, BEHIND = 64, 16  # bytes beside a stream in which its numbers are looked for
 NUMBERS = ("u32le", "u32be", "u64le", "u64be", "u16le", "u16be")
