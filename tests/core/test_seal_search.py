@@ -19,8 +19,10 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterator, Sequence
 from functools import partial
+from itertools import chain
 from typing import Any, NamedTuple
 
+import lz4.block
 import zstandard
 
 from faithful_ledger.core.describe import draft as drafts
@@ -338,14 +340,27 @@ def damaged(content: bytes, at: int) -> bytes:
     return content[:at] + bytes([content[at] ^ 0x41]) + content[at + 1 :]
 
 
-class Chunked:
-    """A payload cut into pieces, each packed by itself, with numbers about it in front of it and behind it."""
+def lz4_block(data: bytes) -> bytes:
+    return bytes(lz4.block.compress(data, store_size=False))
 
-    PACKED = (zlib.compress, gzip.compress, bz2.compress, lzma.compress, zstandard.compress)
-    UNPACKED = (zlib.decompress, gzip.decompress, bz2.decompress, lzma.decompress, zstandard.decompress)
+
+class Chunked:
+    """A payload cut into pieces, each packed by itself, with numbers about it in front of it and behind it, or in tables
+    in front of all pieces.
+    """
+
+    PACKED = (zlib.compress, gzip.compress, bz2.compress, lzma.compress, zstandard.compress, lz4_block)
+    UNPACKED = (
+        zlib.decompress,
+        gzip.decompress,
+        bz2.decompress,
+        lzma.decompress,
+        zstandard.decompress,
+        partial(lz4.block.decompress, uncompressed_size=1 << 16),
+    )
 
     def __init__(self, turn: random.Random) -> None:
-        self.kind, self.order = turn.randrange(5), turn.choice("<>")
+        self.kind, self.order = turn.randrange(6), turn.choice("<>")
         self.front, self.behind = ["packed", *turn.sample(("whole", "sum", "tag", "half"), turn.randrange(1, 5))], []
         turn.shuffle(self.front)
         if "sum" in self.front and turn.random() < 0.4:
@@ -354,21 +369,35 @@ class Chunked:
         self.digest = turn.choice((zlib.crc32, zlib.adler32, lambda data: sum(data) & 0xFFFFFFFF))
         self.of_packed, self.more = turn.random() < 0.3, turn.choice((0, 0, 4, 12))
         self.tail = turn.choice((b"", b"", b"end of it"))
-        self.counted, self.size = bool(self.tail) or turn.random() < 0.5, turn.choice((256, 512, 1000))
+        self.size, self.tables = turn.choice((256, 512, 1000)), []
+        if turn.random() < 0.5:
+            own = (
+                [self.front] if turn.random() < 0.6 else [[name] for name in self.front if name not in ("tag", "half")]
+            )
+            self.front, self.tables = [], own
+        self.counts_bytes = bool(self.tables) and turn.random() < 0.4
+        self.counted = bool(self.tail or self.tables) or turn.random() < 0.5
+        if self.kind == 5:
+            self.more, self.tail = 0, b""
 
     def write(self, plain: bytes) -> bytes:
         pieces = [plain[at : at + self.size] for at in range(0, len(plain), self.size)]
-        out = b"HOLD" + b"\x03\0\xee\xee" + (self.number(len(pieces)) if self.counted else b"")
-        for number, piece in enumerate(pieces):
-            packed = self.PACKED[self.kind](piece)
-            parts = {
-                "packed": self.number(len(packed) + self.more),
+        packed = [self.PACKED[self.kind](piece) for piece in pieces]
+        parts = [
+            {
+                "packed": self.number(len(stream) + self.more),
                 "whole": self.number(len(piece)),
-                "sum": self.number(self.digest(packed if self.of_packed else piece)),
+                "sum": self.number(self.digest(stream if self.of_packed else piece)),
                 "tag": b"PART",
                 "half": struct.pack(self.order + "H", number * 7919 % 60_000),
             }
-            out += b"".join(map(parts.__getitem__, self.front)) + packed + b"".join(map(parts.__getitem__, self.behind))
+            for number, (piece, stream) in enumerate(zip(pieces, packed, strict=True))
+        ]
+        count = self.number(len(plain) if self.counts_bytes else len(pieces))
+        out = b"HOLD" + b"\x03\0\xee\xee" + (count if self.counted else b"")
+        out += b"".join(each[name] for table in self.tables for each in parts for name in table)
+        for each, stream in zip(parts, packed, strict=True):
+            out += b"".join(map(each.__getitem__, self.front)) + stream + b"".join(map(each.__getitem__, self.behind))
         return out + self.tail
 
     def number(self, value: int) -> bytes:
@@ -378,13 +407,15 @@ class Chunked:
         """What is packed; AssertionError where something does not agree."""
         assert data[:8] == b"HOLD\x03\0\xee\xee"
         at, end, plain, seen = 12 if self.counted else 8, len(data) - len(self.tail), b"", 0
+        count = int.from_bytes(data[8:12], "little" if self.order == "<" else "big") if self.tables else 0
+        count = -(-count // self.size) if self.counts_bytes else count
+        listed: list[dict[str, int]] = [{} for _ in range(count)]
+        for table in self.tables:
+            for entry in listed:
+                at = self.numbers(data, at, table, entry)
         while at < end:
-            sizes = [2 if name == "half" else 4 for name in self.front]
-            told = {
-                name: int.from_bytes(data[at + sum(sizes[:n]) :][:size], "little" if self.order == "<" else "big")
-                for n, (name, size) in enumerate(zip(self.front, sizes, strict=True))
-            }
-            at += sum(sizes)
+            told = dict(listed[seen]) if self.tables else {}
+            at = self.numbers(data, at, self.front, told)
             packed = data[at : at + told["packed"] - self.more]
             at += len(packed)
             if self.behind:
@@ -395,8 +426,16 @@ class Chunked:
             assert told.get("sum", summed) == summed
             plain, seen = plain + piece, seen + 1
         assert at == end and data[end:] == self.tail
-        assert not self.counted or data[8:12] == self.number(seen)
+        assert not self.counted or data[8:12] == self.number(len(plain) if self.counts_bytes else seen)
         return plain
+
+    def numbers(self, data: bytes, at: int, names: Sequence[str], into: dict[str, int]) -> int:
+        """Read the numbers of these names; returns where they end."""
+        for name in names:
+            size = 2 if name == "half" else 4
+            into[name] = int.from_bytes(data[at : at + size], "little" if self.order == "<" else "big")
+            at += size
+        return at
 
 
 class StreamsTest(LedgerCase):
@@ -407,16 +446,17 @@ class StreamsTest(LedgerCase):
             seed = random.randrange(1 << 32)
             turn = random.Random(seed)
             kind = Chunked(turn)
-            with self.subTest(seed=seed, front=kind.front, behind=kind.behind):
+            with self.subTest(seed=seed, front=kind.front, behind=kind.behind, tables=kind.tables, kind=kind.kind):
                 plain = [
                     json.dumps({**company(turn, step), "log": turn.randbytes(900).hex()}).encode() for step in range(4)
                 ]
                 contents = [kind.write(each) for each in plain]
                 (rule,) = stream_rules(contents)
-                wanted = {"packed", "whole", "sum"} & {*kind.front, *kind.behind}
-                self.assertEqual(len(rule.numbers), len(wanted), rule.in_words)
+                wanted = {"packed", "whole", "sum"} & {*kind.front, *kind.behind, *chain(*kind.tables)}
+                self.assertEqual(len(rule.every), len(wanted), rule.in_words)
                 if kind.counted:
-                    self.assertEqual(rule.counted, (8, "u32le" if kind.order == "<" else "u32be"))
+                    part = kind.size if kind.counts_bytes else 0
+                    self.assertEqual(rule.counted, (8, "u32le" if kind.order == "<" else "u32be", part))
                 self._renewed(kind, rule, contents, plain)
 
     def _renewed(self, kind: Chunked, rule: StreamRule, contents: list[bytes], plain: list[bytes]) -> None:

@@ -94,15 +94,15 @@ def _rules(
 
     blocks = [rule for rule in find_block_rules(contents, end) if named(rule.algorithm)]
     streams = stream_rules(contents, end)
-    return blocks, [rule for rule in streams if named(*(each.algorithm for each in rule.numbers))]
+    return blocks, [rule for rule in streams if named(*(each.algorithm for each in rule.every))]
 
 
 def _stream_documents(rule: StreamRule) -> Iterator[dict[str, Any]]:
-    """As other seals, with the places of the first stream; `streams` says which there are and whether a seal is over
-    what they unpack to.
+    """As other seals, with the places of the first stream; `streams` says which there are, whether a seal is over
+    what they unpack to, and with a `stride` that it is in a table, as many bytes in front of that of the next one.
     """
     first = rule.streams[0]
-    for each in rule.numbers:
+    for each in rule.every:
         start = {"start": each.algorithm.start} if each.algorithm.start else {}
         yield {
             "algorithm": each.algorithm.name,
@@ -122,6 +122,7 @@ def _stream_documents(rule: StreamRule) -> Iterator[dict[str, Any]]:
                 "header": rule.header,
                 "trailer": rule.trailer,
                 "unpacked": each.unpacked,
+                "stride": each.stride or None,
             },
         }
 

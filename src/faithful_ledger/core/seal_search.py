@@ -218,11 +218,12 @@ def stream_rules(contents: Sequence[bytes], end: Deadline = NEVER) -> list[Strea
     for kind in sorted({layer.kind for layer in layers[0]} if layers else ()):
         saves = []
         for content, every in zip(contents, layers, strict=True):
-            left, streams = unpacked_allowance(len(content)), []
-            for layer in (layer for layer in every if layer.kind == kind):
+            left, streams = unpacked_allowance(len(content)), list[Stretch]()
+            of_kind = [layer for layer in every if layer.kind == kind]
+            for number, layer in enumerate(of_kind):
                 data = STREAMS[kind].unpack(content, layer, left)
                 left -= len(data)
-                streams.append(Stretch(layer.offset, layer.offset + layer.size, data))
+                streams.append(Stretch(layer.offset, layer.offset + layer.size, data, number, len(of_kind)))
             saves.append((content, streams))
         rule = stream_rule(kind, saves, end)
         found += [rule] if rule is not None else []

@@ -7,7 +7,7 @@ from typing import Any
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe.draft import Draft
 from faithful_ledger.core.describe.placing import UNCHANGED, free_name
-from faithful_ledger.core.describe.sealing import block_keys, row_keys, seal_keys, storage_keys, stream_keys
+from faithful_ledger.core.describe.sealing import STREAMS, block_keys, row_keys, seal_keys, storage_keys, stream_keys
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.seal_parts import Part, Value, text_of
@@ -17,6 +17,7 @@ from faithful_ledger.core.seals.finder.blocks import BlockRule
 from faithful_ledger.core.seals.finder.packed import StreamRule
 from faithful_ledger.core.seals.finder.repeated import SealRow
 from faithful_ledger.core.seals.finder.selection import Stored
+from faithful_ledger.core.template.model import FileSpec
 
 __all__ = ["blocks_found", "format_for", "seal_chosen", "seal_found"]
 
@@ -146,24 +147,30 @@ def blocks_found(draft: Draft, rule: BlockRule | SealRow | StreamRule) -> None:
 
 def _streams_found(draft: Draft, rule: StreamRule) -> None:
     name, size = draft.save.main.name, draft.save.main.source.size
-    keys, counting = stream_keys(rule), ""
-    if rule.end != size:
-        if rule.counted is None:
-            what = (
-                f"{size - rule.end} bytes are behind the last {rule.kind} stream, and how many there are is not known"
-            )
-            raise EntryError(what, f"{UNCHANGED}; describe their number, and make rows of them by hand")
-        at, form = rule.counted
-        counting = free_name(draft.file(name).spec.root, "stream_count")
+    if rule.end != size and rule.counted is None:
+        what = f"{size - rule.end} bytes are behind the last {rule.kind} stream, and how many there are is not known"
+        raise EntryError(what, f"{UNCHANGED}; describe their number, and make rows of them by hand")
+    counting = count = ""
+    if rule.counted is not None and (rule.end != size or rule.tables):
+        at, form, part = rule.counted
+        counting = count = free_name(draft.file(name).spec.root, "unpacked_size" if part else "stream_count")
         draft.add(name, at, at + int(form[1:3]) // 8, {"field": counting, "as": form})
-        keys = {"rows": keys["rows"], "count": counting, "layout": keys["layout"]}
-    draft.add(name, rule.start, rule.end, keys)
-    if counting:
-        draft.set(counting, {"count_of": keys["rows"]})
-    if not any(spec.inside == name and rule.kind in spec.route for spec in draft.template.files.values()):
+        count = f"({counting} + {part - 1}) // {part}" if part else counting
+    draft.add(name, rule.begins, rule.end, stream_keys(rule, count))
+    if counting and rule.counted is not None and not rule.counted.part:
+        draft.set(counting, {"count_of": STREAMS})
+    payload = next((spec.name for spec in draft.template.files.values() if _is_of(spec, name, rule.kind)), "")
+    if not payload:
         text = text_of(b"".join(each.data for each in rule.streams))
         kind = text.name if text is not None else "binary"
-        draft.declare(f"{name}.{keys['rows']}[*].stream", (LayerSpec(rule.kind),), kind)
+        payload = draft.declare(f"{name}.{STREAMS}[*].stream", (LayerSpec(rule.kind),), kind)
+    if rule.counted is not None and rule.counted.part and counting:
+        draft.set(counting, {"length_of": "file", "of_file": payload})
+
+
+def _is_of(spec: FileSpec, name: str, kind: str) -> bool:
+    """Whether a file of a template is what streams of a kind in a file unpack to."""
+    return spec.inside == name and kind in spec.route
 
 
 def _check(draft: Draft, path: str, note: str, from_end: int | None = None) -> None:

@@ -1,8 +1,8 @@
 """Expressions in templates: whole-number arithmetic over earlier fields, comparisons with texts, and nothing else.
 
 The text is parsed by Python's own parser and every node is checked against a short list before anything is worked
-out, so an expression cannot call, subscript, import, or loop. `a.b` is the path of a field, looked up in the bound
-save by name; no attribute of any object is ever read. Length, depth and size of numbers are bounded.
+out, so an expression cannot call, import, or loop. `a.b` and `a[row].b` are names of fields, looked up in the bound
+save; no attribute of any object is ever read. Length, depth and size of numbers are bounded.
 """
 
 from __future__ import annotations
@@ -12,7 +12,8 @@ import operator
 from collections.abc import Callable
 from typing import NamedTuple
 
-from faithful_ledger.core.errors import ExpressionError
+from faithful_ledger.core.address.names import name_parts
+from faithful_ledger.core.errors import AddressError, ExpressionError
 
 __all__ = ["FUNCTIONS", "Expression", "Lookup", "Said"]
 
@@ -250,19 +251,38 @@ def _of_text(node: ast.AST) -> _OfText | None:
 
 
 def _path_of(node: ast.AST) -> str | None:
+    """The name of a field; of a record `sizes[row].packed`, with a number or `row` and little more in the brackets."""
     names: list[str] = []
-    while isinstance(node, ast.Attribute):
-        names.append(node.attr)
-        node = node.value
-    if not isinstance(node, ast.Name):
-        return None
-    return ".".join([node.id, *reversed(names)])
+    index = ""
+    while True:
+        match node:
+            case ast.Attribute(value=inner, attr=name):
+                names.append(f"{name}{index}")
+                index = ""
+            case ast.Subscript(value=ast.Attribute(attr=name) | ast.Name(id=name) as inner, slice=which) if not index:
+                index = _index(name, which)
+                if not index:
+                    return None
+            case ast.Name(id=name):
+                return ".".join([f"{name}{index}", *reversed(names)])
+            case _:
+                return None
+        node = inner
+
+
+def _index(name: str, which: ast.AST) -> str:
+    """The number of a record in brackets behind a name; nothing for what is not one."""
+    inside = ast.unparse(which)
+    try:
+        return str(name_parts(f"{name}[{inside}]")[0])[len(name) :] if len(inside) < MOST_NODES else ""
+    except AddressError:
+        return ""
 
 
 def _named(node: ast.AST) -> str:
     known = {
         ast.Call: "a call",
-        ast.Subscript: "brackets",
+        ast.Subscript: "brackets around what is not the number of a record",
         ast.Attribute: "an attribute",
         ast.Constant: "a constant that is not a whole number",
     }

@@ -16,6 +16,7 @@ from graphlib import CycleError, TopologicalSorter
 from types import MappingProxyType
 from typing import Literal, NamedTuple
 
+from faithful_ledger.core.binding.lookup import named_from, named_in
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import AddressError, EntryError
@@ -37,6 +38,7 @@ __all__ = [
 ]
 
 Kind = Literal["length", "count", "offset", "seal", "rule"]
+WHOLE = "file"  # a name of the whole file
 NOTHING: Mapping[str, int] = MappingProxyType({})
 
 
@@ -98,8 +100,7 @@ class Follower(NamedTuple):
         if self.kind == "count":
             now = self.first.count if isinstance(self.first, RowsNode) else 1
             return counts.get(self.first.path, now) + self.plus if self.first is not None else now
-        assert self.first is not None
-        start, end = span_after(self.first, patched)
+        start, end = span_after(self.first, patched) if self.first is not None else (0, patched.size)
         return (end - start if self.kind == "length" else start) + self.plus
 
     def _checksum(self, source: Source) -> int:
@@ -191,10 +192,10 @@ def follower(node: FieldNode, root: GroupNode) -> Follower:
     """
     derived, seal = node.spec.derived, node.spec.seal
     if seal is not None:
-        first, last = (None if path in ("", "file") else resolve(node, path) for path in seal.over)
+        first, last = (None if path in ("", WHOLE) else resolve(node, path) for path in seal.over)
         return Follower(node, "seal", first, last, root.end)
     assert derived is not None
-    target = resolve(node, derived.target)
+    target = resolve(node, derived.target) if derived.target != WHOLE else None
     return Follower(node, derived.kind, target, target, root.end, derived.plus)
 
 
@@ -208,9 +209,9 @@ def follower_of(node: FieldNode, other: GroupNode | None, size: int) -> Follower
     paths = seal.over if seal is not None else (derived.target, derived.target) if derived is not None else ("", "")
     ends: list[Node | None] = []
     for path in paths:
-        found: Node | None = None if path in ("", "file") else other
-        for name in path.split(".") if found is not None else ():
-            found = found.names.get(name) if isinstance(found, GroupNode) else None
+        found: Node | None = None
+        if path not in ("", WHOLE) and other is not None:
+            found = named_in(other, path, node)
             if found is None:
                 raise AddressError(f"{node.path} depends on {path}, which {node.spec.of_file} does not have", "")
         ends.append(found)
@@ -283,12 +284,7 @@ def resolve(node: FieldNode, path: str) -> Node:
     Raises:
         AddressError: it is not in this save.
     """
-    first, *rest = path.split(".")
-    parent = node.parent
-    assert isinstance(parent, GroupNode)
-    found = parent.scope(first)
-    for name in rest:
-        found = found.names.get(name) if isinstance(found, GroupNode) else None
+    found = named_from(node, path)
     if found is None:
         raise AddressError(f"{node.path} depends on {path}, which this save does not have", "another template may fit")
     return found

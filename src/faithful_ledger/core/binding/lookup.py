@@ -2,10 +2,41 @@
 
 from __future__ import annotations
 
-from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, RowsNode
+from faithful_ledger.core.address import ROW, NamePart, name_parts
+from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import AddressError
 
-__all__ = ["Known", "number_at", "said_at"]
+__all__ = ["Known", "named_from", "named_in", "number_at", "said_at"]
+
+
+def named_from(node: Node, path: str, outer: GroupNode | None = None) -> Node | None:
+    """The element that a name leads to, looked up outwards from an element, last in `outer`; None where there is none.
+
+    Raises:
+        AddressError: there are not so many records as it counts to.
+    """
+    first, *rest = name_parts(path)
+    found = node.scope(first.name) or (outer.scope(first.name) if outer is not None else None)
+    found = _record(found, first, node)
+    for part in rest:
+        found = found.names.get(part.name) if isinstance(found, GroupNode) else None
+        found = _record(found, part, node)
+    return found
+
+
+def named_in(root: GroupNode, path: str, row: Node) -> Node | None:
+    """The same from the root of a file alone; `row` is what is in the record whose number may be meant."""
+    found: Node | None = root
+    for part in name_parts(path):
+        found = found.names.get(part.name) if isinstance(found, GroupNode) else None
+        found = _record(found, part, row)
+    return found
+
+
+def _record(found: Node | None, part: NamePart, row: Node) -> Node | None:
+    if part.number is None:
+        return found
+    return found.item(part.number.within(row.row)) if isinstance(found, RowsNode) else None
 
 
 def number_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> int:
@@ -14,6 +45,8 @@ def number_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> in
     Raises:
         AddressError: it leads to no whole number.
     """
+    if path == ROW and (row := group.row) is not None and group.scope(ROW) is None:
+        return row
     return _field_at(group, path, outer).number
 
 
@@ -29,13 +62,7 @@ def said_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> int 
 
 
 def _field_at(group: GroupNode, path: str, outer: GroupNode | None) -> FieldNode:
-    first, *rest = path.split(".")
-    first, _, index = first.partition("[")
-    node = group.scope(first) or (outer.scope(first) if outer is not None else None)
-    if index and isinstance(node, RowsNode):
-        node = node.item(int(index.rstrip("]")))
-    for name in rest:
-        node = node.names.get(name) if isinstance(node, GroupNode) else None
+    node = named_from(group, path, outer)
     if not isinstance(node, FieldNode):
         raise AddressError(f"{path} is not bound here", "the template refers to a field that this save does not have")
     return node
@@ -56,14 +83,14 @@ class Known:
         found = self.numbers.get(path)
         if found is None:
             found = self.numbers[path] = number_at(self.group, path, self.outer)
-            self.firsts.add(path.partition(".")[0])
+            self.firsts.add(name_parts(path)[0].name)
         return found
 
     def said(self, path: str) -> int | str:
         found = self.texts.get(path)
         if found is None:
             found = self.texts[path] = said_at(self.group, path, self.outer)
-            self.firsts.add(path.partition(".")[0])
+            self.firsts.add(name_parts(path)[0].name)
         return found
 
     def forget(self) -> None:

@@ -64,6 +64,24 @@ class Node:
             node = node.parent
         return node
 
+    @property
+    def row(self) -> int | None:
+        """The number of that record."""
+        record = self.record
+        return record.index if record is not None else None
+
+    def scope(self, name: str) -> Node | None:
+        """The nearest element of this name, looking outwards from here."""
+        holder: Node | None = self
+        while holder is not None:
+            if isinstance(holder, GroupNode):
+                if name in holder.names:
+                    return holder.names[name]
+                if holder.spec.name == name:
+                    return holder
+            holder = holder.parent
+        return None
+
     def is_same(self, other: Node) -> bool:
         """Whether two nodes are one element; records are bound anew each time they are looked at."""
         return self is other or (
@@ -174,18 +192,6 @@ class GroupNode(Node):
             else:
                 found = found.at_hand(node.index) if by_number and isinstance(found, RowsNode) else None
         return found if found is not None and found.spec is other.spec else None
-
-    def scope(self, name: str) -> Node | None:
-        """The nearest element of this name, looking outwards from here."""
-        holder: GroupNode | RowsNode | None = self
-        while holder is not None:
-            if isinstance(holder, GroupNode):
-                if name in holder.names:
-                    return holder.names[name]
-                if holder.spec.name == name:
-                    return holder
-            holder = holder.parent
-        return None
 
 
 class RowsNode(Node):

@@ -12,6 +12,7 @@ from typing import Any
 
 from faithful_ledger.core.address import Address, parse_path
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.binding.lookup import named_from
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe import bits, grouping, layering, placing, shaping
 from faithful_ledger.core.describe.copies import overlaps
@@ -159,7 +160,7 @@ class Draft:
         if isinstance(count, str):
             self.read_again()
             follows = self.node(path)
-            field = follows.parent.scope(count) if follows.parent is not None else None  # type: ignore[union-attr]
+            field = follows.parent.scope(count) if follows.parent is not None else None
             if field is not None and getattr(field.spec, "derived", None) is None:
                 shaping.set_keys(self.text, field.spec, {"count_of": follows.spec.name})
         return path
@@ -175,10 +176,7 @@ class Draft:
     def link(self, path: str, link: Link) -> None:
         """Make a number the length, count or offset of another element, and that element end or begin where it says."""
         node = self.node(path)
-        holder = node.parent
-        target = holder.scope(link.target.split(".")[0]) if isinstance(holder, GroupNode) else None
-        for name in link.target.split(".")[1:]:
-            target = target.names.get(name) if isinstance(target, GroupNode) else None
+        target = named_from(node, link.target)
         if target is None:
             raise EntryError(f"{link.target} cannot be named from {path}", placing.UNCHANGED)
         spec = target.spec

@@ -14,9 +14,10 @@ __all__ = ["Reference", "references"]
 
 FORMULAS = ("at", "entry", "when", "size", "count")
 LINKS = ("table", "length_of", "count_of", "offset_of")
-NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(?:\[[0-9]+\])?(?:\.[A-Za-z_][A-Za-z0-9_]*)*")
+NAME = re.compile(r"[A-Za-z_]\w*(?:\[[^\]]*\])?(?:\.[A-Za-z_]\w*(?:\[[^\]]*\])?)*", re.ASCII)
 PATH_NAME = re.compile(r"(?:^|\.)([A-Za-z_][A-Za-z0-9_]*)|\[([A-Za-z_][A-Za-z0-9_]*)=")
 QUOTED = re.compile(r'"[^"]*"|' r"'[^']*'")
+IN_BRACKETS = re.compile(r"\[[^\]]*\]")
 IN_BRACES = re.compile(r"\{[^{}]*\}")
 
 
@@ -94,7 +95,8 @@ def _outwards(element: ElementSpec, main: GroupSpec) -> Iterator[GroupSpec]:
 
 def _spans(scopes: Iterator[GroupSpec], path: str, begin: int, target: ElementSpec) -> list[tuple[int, int]]:
     """Where in a path that is looked up outwards the target is named."""
-    names = [(match.start(), match[0]) for match in re.finditer(r"[A-Za-z_][A-Za-z0-9_]*", path)]
+    without = IN_BRACKETS.sub(lambda match: " " * len(match[0]), path)
+    names = [(match.start(), match[0]) for match in re.finditer(r"[A-Za-z_][A-Za-z0-9_]*", without)]
     for scope in scopes:
         found: ElementSpec | None = scope.named(names[0][1]) or (scope if scope.name == names[0][1] else None)
         if found is None:

@@ -8,6 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
+from faithful_ledger.core.address import ROW
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe import placing, shaping
@@ -19,13 +20,23 @@ from faithful_ledger.core.template.rewriting import YamlText
 if TYPE_CHECKING:
     from faithful_ledger.core.seals.algorithms import Algorithm
     from faithful_ledger.core.seals.finder.blocks import BlockRule
-    from faithful_ledger.core.seals.finder.packed import StreamRule
+    from faithful_ledger.core.seals.finder.packed import Beside, StreamRule
     from faithful_ledger.core.seals.finder.repeated import SealRow
 
 TAG = 4
+STREAMS, ENTRIES = "streams", ("sizes", "more_sizes", *(f"table_{number}" for number in range(2, 16)))
 OF_A_VALUE = ("length_of", "count_of", "offset_of", "plus", "names", "switches", "bounds", "length", "size")
 
-__all__ = ["block_keys", "covered_in_words", "put_seal", "row_keys", "seal_keys", "storage_keys", "stream_keys"]
+__all__ = [
+    "STREAMS",
+    "block_keys",
+    "covered_in_words",
+    "put_seal",
+    "row_keys",
+    "seal_keys",
+    "storage_keys",
+    "stream_keys",
+]
 
 
 def storage_keys(size: int, form: str) -> dict[str, Any]:
@@ -115,34 +126,65 @@ def row_keys(row: SealRow) -> dict[str, Any]:
     return {"rows": "blocks", "count": row.count, "layout": layout}
 
 
-def stream_keys(rule: StreamRule) -> dict[str, Any]:
-    """The rows that a rule for packed streams describes: what is beside each, and the stream.
+def stream_keys(rule: StreamRule, count: str) -> dict[str, Any]:
+    """The rows that a rule for packed streams describes: what is beside each, and the stream; with tables in front of
+    them a group of all. `count` is how many there are, or nothing where they go on to the end of what they are in.
 
     Raises:
-        EntryError: nothing says how long each is.
+        EntryError: nothing says how long each is, or how many there are.
     """
     packed = rule.packed_length
     if packed is None:
         what = f"nothing in front of each {rule.kind} stream says how long it is, so they cannot be described as rows"
         raise EntryError(what, placing.UNCHANGED)
-    placed: dict[bool, list[tuple[int, int, dict[str, Any]]]] = {False: [], True: []}
-    plus, taken = packed.algorithm.start or 0, list[str]()
-    for each in rule.numbers:
-        kind = storage_keys(each.size, each.form)
-        if each is packed:
-            keys = {"field": "packed", **kind, "length_of": "stream"} | ({"plus": plus} if plus else {})
-        else:
-            name = placing.apart_from(taken, "length" if each.is_length else "sum")
-            seal = {**seal_keys(each.algorithm), "over": "stream"}
-            seal |= {"unpacked": [rule.kind]} if each.unpacked else {}
-            keys = {"field": name, **kind, "seal": seal}
-            taken.append(name)
-        placed[each.behind].append((each.at + (0 if each.behind else rule.header), each.size, keys))
-    size = "packed" if not plus else f"packed {'-' if plus > 0 else '+'} {abs(plus)}"
-    layout = _filled(placed[False], rule.header, "header")
+    if rule.tables and not count:
+        what = f"nothing in front of the {rule.kind} streams says how many there are, so their table has no known end"
+        raise EntryError(what, f"{placing.UNCHANGED}; describe their number, and make rows of them by hand")
+    counted: dict[str, Any] = {"count": count} if count else {}
+    plus = packed.algorithm.start or 0
+    size = "packed" if not packed.stride else f"{ENTRIES[rule.table_of(packed)]}[{ROW}].packed"
+    size += f" {'-' if plus > 0 else '+'} {abs(plus)}" if plus else ""
+    layout = _numbers(rule, [each for each in rule.numbers if not each.behind], rule.header, "header", "stream")
     layout.append({"unknown": "stream", "size": size})
-    layout += _filled(placed[True], rule.trailer, "trailer")
-    return {"rows": "streams", "layout": layout}
+    layout += _numbers(rule, [each for each in rule.numbers if each.behind], rule.trailer, "trailer", "stream")
+    streams: dict[str, Any] = {"rows": STREAMS, **counted, "layout": layout}
+    if not rule.tables:
+        return streams
+    elements: list[dict[str, Any]] = []
+    at = rule.tables[0].start
+    for number, table in enumerate(rule.tables):
+        elements += [{"unknown": f"between_{number}", "size": table.start - at}] if table.start > at else []
+        entries = _numbers(rule, table.numbers, table.stride, "entry", f"{STREAMS}[{ROW}].stream", table.start)
+        elements.append({"rows": ENTRIES[number], **counted, "layout": entries})
+        at = table.end(len(rule.streams))
+    elements += [{"unknown": "between", "size": rule.start - at}] if rule.start > at else []
+    return {"group": "packed", "flat": True, "layout": [*elements, streams]}
+
+
+def _numbers(
+    rule: StreamRule, numbers: Sequence[Beside], size: int, name: str, stream: str, first: int = 0
+) -> list[dict[str, Any]]:
+    """The fields of what is beside a stream, or of an entry about one, with unknown bytes between them; the first entry
+    begins at `first`.
+    """
+    placed: list[tuple[int, int, dict[str, Any]]] = []
+    taken: list[str] = []
+    for each in numbers:
+        kind = storage_keys(each.size, each.form)
+        if each == rule.packed_length:
+            plus = each.algorithm.start
+            keys = {"field": "packed", **kind, "length_of": stream} | ({"plus": plus} if plus else {})
+        else:
+            called = placing.apart_from(taken, "length" if each.is_length else "sum")
+            seal = {**seal_keys(each.algorithm), "over": stream}
+            seal |= {"unpacked": [rule.kind]} if each.unpacked else {}
+            keys = {"field": called, **kind, "seal": seal}
+            taken.append(called)
+        at = each.at if each.behind else each.at + size
+        if each.stride:
+            at = each.place(rule.streams[0]) - first
+        placed.append((at, each.size, keys))
+    return _filled(placed, size, name)
 
 
 def seal_keys(algorithm: Algorithm) -> dict[str, Any]:

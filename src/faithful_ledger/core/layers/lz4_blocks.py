@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from faithful_ledger.core.layers.stream import MOST_UNPACKED, Allowance, Layer, Stream
 
-__all__ = ["STREAMS"]
+__all__ = ["STREAMS", "may_begin"]
 
 SEQUENCES = 12  # that are looked at before a block is tried as a whole
 LEVELS = (0, 3, 9, 12)  # 0 is the fast way; the others try harder
@@ -18,7 +18,7 @@ class Lz4Block(Stream):
     name = "lz4-block"
 
     def read(self, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
-        found = _unpacked(memoryview(data)[offset:], allowance.left) if _may_begin(data, offset) else None
+        found = _unpacked(memoryview(data)[offset:], allowance.left) if may_begin(data, offset) else None
         if not found:
             return None
         allowance.left -= len(found)
@@ -51,16 +51,19 @@ def _packed(data: bytes, level: int) -> bytes:
     return bytes(lz4.block.compress(data, "high_compression", compression=level, store_size=False))
 
 
-def _may_begin(data: bytes, offset: int) -> bool:
-    """Whether the first sequences are possible: none goes back further than there is something (LZ4 Block Format)."""
+def may_begin(data: bytes, offset: int, end: int | None = None) -> bool:
+    """Whether the first sequences of a block [offset, end) are possible: none goes back further than there is something
+    (LZ4 Block Format).
+    """
     at, made = offset, 0
+    end = len(data) if end is None else end
     for _ in range(SEQUENCES):
-        if at >= len(data):
+        if at >= end:
             return False
         token = data[at]
         letters, at = _counted(data, at + 1, token >> 4)
         at, made = at + letters, made + letters
-        if at == len(data):
+        if at == end:
             return made > 0
         back = int.from_bytes(data[at : at + 2], "little")
         if not 0 < back <= made:

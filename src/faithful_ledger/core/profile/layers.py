@@ -19,6 +19,7 @@ from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.layers.linked import Begins, stream_begins
 from faithful_ledger.core.layers.stream import Allowance, Layer
+from faithful_ledger.core.profile.unmarked import unmarked_blocks
 from faithful_ledger.core.scan import windows
 
 __all__ = ["find_layers", "stream_at"]
@@ -60,9 +61,12 @@ def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
             layer = _read(data, offset, "deflate", allowance)
             if layer is not None and not _within(found, offset, offset + layer.size):
                 found.append(layer)
-    found += _base64(data, found)
-    if not found and (block := _lz4_block(data, allowance)) is not None:
+    texts = list(_base64(data, found))
+    if not found:
+        found = unmarked_blocks(data, allowance)
+    if not found and not texts and (block := _lz4_block(data, allowance)) is not None:
         found.append(block)
+    found += [text for text in texts if not _within(found, text.offset, text.offset + text.size)]
     return sorted(found, key=lambda layer: layer.offset)
 
 

@@ -36,6 +36,7 @@ class Group(dict[str, Any]):
         self.numbers: dict[str, int] = {}
         self.inner: dict[str, Any] = {}
         self.spans: dict[str, tuple[int, int]] = {}
+        self.index: int | None = None  # of a record
         self.main: Group | None = around.main if around is not None else None
 
     def put(self, name: str, value: Any, number: int | None = None, span: tuple[int, int] | None = None) -> None:
@@ -89,33 +90,55 @@ class Group(dict[str, Any]):
             found = found.inner.get(name) if isinstance(found, Group) else None
         return found
 
+    @property
+    def row(self) -> int | None:
+        """The number of the record that this is in."""
+        holder: Group | None = self
+        while holder is not None and holder.index is None:
+            holder = holder.around
+        return holder.index if holder is not None else None
+
     def number(self, path: str) -> int:
         """The whole number that a path names, looked up outwards."""
-        first, *rest = path.split(".")
-        first, _, index = first.partition("[")
+        first = path.partition(".")[0].partition("[")[0]
         holder: Group | None = self
         while holder is not None:
             if first in holder.inner or first in holder.numbers or holder.name == first:
-                return holder._number(first, index, rest, path)
+                return holder._number(path, self.row)
             holder = holder.around
         if self.main is not None and self.main is not self and first in self.main.inner:
-            return self.main._number(first, index, rest, path)
+            return self.main._number(path, self.row)
+        if path == "row" and self.row is not None:
+            return self.row
         raise NotSuchASave(f"{path} is not there")
 
-    def _number(self, first: str, index: str, rest: list[str], path: str) -> int:
-        found: Any = self.inner.get(first, self if self.name == first else None)
-        last, holder = first, self
-        if index and isinstance(found, list):
-            found = found[int(index.rstrip("]"))]
-            if not rest and isinstance(found, int):
-                return found
-        for name in rest:
+    def _number(self, path: str, row: int | None) -> int:
+        found: Any = self
+        last, holder = "", self
+        for part in path.split("."):
+            name, _, index = part.partition("[")
             if not isinstance(found, Group):
                 raise NotSuchASave(f"{path} is not there")
-            holder, last, found = found, name, found.inner.get(name)
+            itself = found if not last and found.name == name else None
+            holder, last, found = found, name, found.inner.get(name, itself)
+            if index and isinstance(found, list):
+                found = found[record_number(index.rstrip("]"), row, len(found), path)]
+        if isinstance(found, int) and path.endswith("]"):
+            return found
         if last not in holder.numbers:
             raise NotSuchASave(f"{path} is not a whole number")
         return holder.numbers[last]
+
+
+def record_number(text: str, row: int | None, count: int, path: str) -> int:
+    """Which record is meant: a number, or `row` with what is added to it."""
+    more = text.replace("row", "").replace(" ", "")
+    if text.startswith("row") and row is None:
+        raise NotSuchASave(f"{path} counts from a record")
+    number = int(more or "0") + (row or 0 if text.startswith("row") else 0)
+    if not 0 <= number < count:
+        raise NotSuchASave(f"{path} is not there")
+    return number
 
 
 def up_to(size: int, step: int) -> int:
@@ -447,6 +470,7 @@ class Reader:
                 break
             if item is not None:
                 record = Group("item", group)
+                record.index = len(found)
                 at = item(self, record, at, limit)
                 found.append(record)
             elif storage is not None:

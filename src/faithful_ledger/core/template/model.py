@@ -9,7 +9,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Literal
 
-from faithful_ledger.core.address import NEXT, Address, Expression, parse_path
+from faithful_ledger.core.address import NEXT, Address, Expression, name_parts, parse_path
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.seals import Algorithm
 from faithful_ledger.core.storage import Integer, Storage
@@ -312,7 +312,9 @@ class FileSpec:
             size = element.size if isinstance(element, FieldSpec | GroupSpec | RowsSpec) else None
             count = element.count if isinstance(element, RowsSpec) else None
             for part in (element.address, element.when, size, count):
-                found |= {name for path in (part.names if part is not None else ()) for name in path.split(".")}
+                for path in part.names if part is not None else ():
+                    parts = name_parts(path)
+                    found |= {each.name for each in parts} | ({"item"} if parts[-1].number is not None else set())
         return frozenset(found)
 
     @cached_property

@@ -1,42 +1,50 @@
-"""One rule for several packed streams: the same numbers are beside each of them, as how long it is, packed and
-unpacked, and a checksum of the one or the other.
+"""One rule for several packed streams: for each there are the same numbers, beside it or in a table in front of all of
+them, as how long it is, packed and unpacked, and a checksum of the one or the other.
 
-A number that belongs to the shortest stream of the first save is looked for beside it, and then held against all
-streams of all saves.
+A number that belongs to the shortest stream is looked for beside it, and those of the first two streams in front of
+all; what is found is held against all streams of all saves.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from itertools import pairwise
+from itertools import pairwise, product
 from typing import NamedTuple
 
+import numpy as np
+
 from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.scan import windows
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, LENGTH, Algorithm
 from faithful_ledger.core.seals.finder.blocks import ORDERS
 
-__all__ = ["MOST_MORE", "Beside", "StreamRule", "Stretch", "stream_rule"]
+__all__ = ["MOST_MORE", "Beside", "Counted", "StreamRule", "Stretch", "Table", "stream_rule"]
 
 FRONT, BEHIND = 64, 16  # bytes beside a stream in which its numbers are looked for
 NUMBERS = ("u32le", "u32be", "u64le", "u64be", "u16le", "u16be")
+WIDEST = 64  # bytes of an entry of a table
 MOST_MORE = 64  # bytes that a length may count beyond its stream
 LEAST_BITS = 24
 IN_FRONT_OF_ALL = 32  # bytes before the first stream's numbers in which their count may be
 
 
 class Stretch(NamedTuple):
-    """A stream at [start, end) of a save, and what it unpacks to."""
+    """A stream at [start, end) of a save, what it unpacks to, and which `of` how many it is, from 0."""
 
     start: int
     end: int
     data: bytes
+    number: int
+    of: int
 
 
 @dataclass(frozen=True)
 class Beside:
     """A number of `size` bytes, `at` bytes from where a stream begins, or with `behind` from where it ends: what
-    `algorithm` gives over the stream, or over what it is `unpacked`.
+    `algorithm` gives over the stream, or over what it is `unpacked`. With a `stride` it is in a table: `at` is the
+    offset of that of the first stream, from where those of the others are so many bytes apart. Where other tables are
+    in front of it, which grow with the streams, `shift` bytes for each of these are added to the offset.
     """
 
     at: int
@@ -45,9 +53,13 @@ class Beside:
     form: str
     algorithm: Algorithm
     unpacked: bool
+    stride: int = 0
+    shift: int = 0
 
     def place(self, stream: Stretch) -> int:
         """Where it is stored."""
+        if self.stride:
+            return self.at + stream.of * self.shift + stream.number * self.stride
         return (stream.end if self.behind else stream.start) + self.at
 
     def holds(self, content: bytes, stream: Stretch) -> bool:
@@ -71,14 +83,37 @@ class Beside:
         over = "what it unpacks to" if self.unpacked else "the stream"
         more = f"{self.algorithm.start:+d}" if self.is_length and self.algorithm.start else ""
         where = f"{self.at} bytes behind it" if self.behind else f"{-self.at} bytes in front of it"
+        if self.stride:
+            where = f"in a table of {self.stride} bytes for each"
         return f"{self.algorithm.name}{more} of {over}, {where} as {self.form}"
+
+
+class Counted(NamedTuple):
+    """Where it is stored how many streams there are, and as what. With `part` the number counts the bytes to which all
+    of them unpack: each to `part` bytes, but for the last, which has the rest.
+    """
+
+    at: int
+    form: str
+    part: int = 0
+
+
+class Table(NamedTuple):
+    """Entries of `stride` bytes from an offset of the first save on, one for each stream, with `numbers` in them."""
+
+    start: int
+    stride: int
+    numbers: tuple[Beside, ...]
+
+    def end(self, count: int) -> int:
+        return self.start + count * self.stride
 
 
 @dataclass(frozen=True)
 class StreamRule:
     """Beside each of the `streams` of a kind, here those of the first save, are the same `numbers`, in the order of
-    their places. With what is beside it a stream begins `header` bytes before it and ends `trailer` bytes behind it;
-    they follow one another. Their number is stored at `counted`, an offset and a form, where it is known.
+    their places, or in `tables` in front of all. With what is beside it a stream begins `header` bytes before it and
+    ends `trailer` bytes behind it; they follow one another. Their number is `counted`, where it is known.
     """
 
     kind: str
@@ -86,8 +121,9 @@ class StreamRule:
     header: int
     trailer: int
     streams: tuple[Stretch, ...]
-    counted: tuple[int, str] | None
+    counted: Counted | None
     of: int
+    tables: tuple[Table, ...] = ()
 
     @property
     def start(self) -> int:
@@ -95,51 +131,150 @@ class StreamRule:
         return self.streams[0].start - self.header
 
     @property
+    def begins(self) -> int:
+        """The same with the tables in front of them."""
+        return min([self.start, *(table.start for table in self.tables)])
+
+    @property
     def end(self) -> int:
         return self.streams[-1].end + self.trailer
 
     @property
+    def every(self) -> tuple[Beside, ...]:
+        """All numbers, beside the streams and in tables."""
+        return (*self.numbers, *(each for table in self.tables for each in table.numbers))
+
+    @property
     def packed_length(self) -> Beside | None:
         """What says how long a stream is."""
-        return next((each for each in self.numbers if each.is_length and not each.unpacked and not each.behind), None)
+        return next((each for each in self.every if each.is_length and not each.unpacked and not each.behind), None)
+
+    def table_of(self, number: Beside) -> int:
+        """In which of the tables a number is."""
+        return next(index for index, table in enumerate(self.tables) if number in table.numbers)
 
     @property
     def in_words(self) -> str:
-        numbers = "; ".join(each.in_words for each in self.numbers)
-        return (
-            f"beside each of {len(self.streams)} {self.kind} streams from 0x{self.start + self.header:X} on: {numbers}"
-        )
+        numbers = "; ".join(each.in_words for each in self.every)
+        return f"of each of {len(self.streams)} {self.kind} streams from 0x{self.start + self.header:X} on: {numbers}"
 
 
 def stream_rule(
     kind: str, saves: Sequence[tuple[bytes, Sequence[Stretch]]], until: Deadline = NEVER
 ) -> StreamRule | None:
-    """The numbers beside the streams of saves, of which each has at least two; None where there are none."""
+    """The numbers of the streams of saves, of which each has at least two; None where there are none."""
     gaps = {after.start - before.end for _, streams in saves for before, after in pairwise(streams)}
     if len(gaps) != 1 or any(len(streams) < 2 for _, streams in saves):
         return None
     (gap,) = gaps
     every = [(content, stream) for content, streams in saves for stream in streams]
     numbers = _apart(sorted(_numbers(every, gap, until), key=_rank))
-    if not numbers:
-        return None
     _, streams = saves[0]
     trailer = max((each.at + each.size for each in numbers if each.behind), default=0)
     header = gap - trailer
     if streams[0].start < header:
         header = max((-each.at for each in numbers if not each.behind), default=0)
         trailer = gap - header
-    made = StreamRule(kind, numbers, header, trailer, tuple(streams), None, len(saves))
+    tables = _tables(saves, header, [(each.algorithm.name, each.unpacked) for each in numbers], until)
+    if not numbers and not tables:
+        return None
+    made = StreamRule(kind, numbers, header, trailer, tuple(streams), None, len(saves), tables)
     return replace(made, counted=_counted(made, saves))
+
+
+def _tables(
+    saves: Sequence[tuple[bytes, Sequence[Stretch]]], header: int, known: Sequence[object], until: Deadline
+) -> tuple[Table, ...]:
+    """The tables in front of the streams, with what is not `known` from beside them, in their order."""
+    every = [(content, stream) for content, streams in saves for stream in streams]
+    content, streams = saves[0]
+    front = content[: streams[0].start - header]
+    found = []
+    for each in _entries(front, content, streams, until):
+        new = (each.algorithm.name, each.unpacked) not in known
+        if not new or not all(each.holds(content, stream) for stream in streams):
+            continue
+        for made in _shifted(each, streams[0].of):
+            fits = all(made.place(several[-1]) + made.size <= several[0].start - header for _, several in saves)
+            if fits and all(made.holds(whole, stream) for whole, stream in every) and _differs(made, every):
+                found.append(made)
+                break
+    tables: list[Table] = []
+    for each in _apart(sorted(found, key=_rank)):
+        table = next((t for t in tables if t.stride == each.stride and _is_of(t, each)), None)
+        numbers = tuple(sorted((*(table.numbers if table is not None else ()), each), key=lambda number: number.at))
+        tables = [*(t for t in tables if t is not table), Table(numbers[0].place(streams[0]), each.stride, numbers)]
+    return _placed(sorted(tables, key=lambda table: table.start), streams[0].of, len(front))
+
+
+def _placed(tables: Sequence[Table], count: int, end: int) -> tuple[Table, ...]:
+    """Tables that end where the next one begins, or the streams: what is in front of the first number that was found
+    may be of its entry.
+    """
+    placed: list[Table] = []
+    for table in reversed(tables):
+        end = min(table.start, end - count * table.stride)
+        placed.insert(0, table._replace(start=end))
+    return tuple(placed)
+
+
+def _shifted(each: Beside, count: int) -> Iterator[Beside]:
+    """A number where the same is behind other tables, of which these saves have so many entries each."""
+    for shift in range(min(WIDEST, each.at // count) + 1):
+        yield replace(each, at=each.at - shift * count, shift=shift)
+
+
+def _is_of(table: Table, each: Beside) -> bool:
+    """Whether a number is within the entries of a table, as wide as these are."""
+    numbers = [*table.numbers, each]
+    if any(number.shift != each.shift for number in table.numbers):
+        return False
+    return max(n.at + n.size for n in numbers) - min(n.at for n in numbers) <= table.stride
+
+
+def _entries(front: bytes, content: bytes, streams: Sequence[Stretch], until: Deadline) -> Iterator[Beside]:
+    """Numbers in front of all streams that may be about the first, with another one like it for the second."""
+    first, second = streams[:2]
+    for form in NUMBERS:
+        size = int(form[1:3]) // 8
+        numbers = windows(front, np.dtype(f"{'<' if form.endswith('le') else '>'}u{size}")).astype(np.int64)
+        for unpacked in (False, True):
+            lengths = [len(each.data) if unpacked else each.end - each.start for each in (first, second)]
+            begins, others = (np.flatnonzero(np.abs(numbers - length) <= MOST_MORE) for length in lengths)
+            for at, other in product(begins.tolist(), others.tolist()):
+                more = int(numbers[at]) - lengths[0]
+                if size <= other - at <= WIDEST and int(numbers[other]) - lengths[1] == more:
+                    yield Beside(at, False, size, form, Algorithm(LENGTH, more or None), unpacked, other - at)
+    for algorithm, unpacked in product(ALGORITHMS.values(), (True, False)):
+        if until.over:
+            return
+        if algorithm.name == LENGTH or algorithm.bits < 16:
+            continue
+        own, following = (each.data if unpacked else content[each.start : each.end] for each in (first, second))
+        size = algorithm.bits // 8
+        raw = algorithm([memoryview(own)]).to_bytes(size, "big")
+        for order in ORDERS if not algorithm.is_digest else ORDERS[1:]:
+            at = front.find(raw if order == "big" else raw[::-1])
+            if at < 0:
+                continue
+            next_raw = algorithm([memoryview(following)]).to_bytes(size, "big")
+            other = front.find(next_raw if order == "big" else next_raw[::-1], at + size, at + WIDEST + size)
+            if other >= 0:
+                form = "bytes" if algorithm.is_digest else f"u{8 * size}{order[0]}e"
+                yield Beside(at, False, size, form, algorithm, unpacked, other - at)
 
 
 def _numbers(every: Sequence[tuple[bytes, Stretch]], gap: int, until: Deadline) -> Iterator[Beside]:
     """What holds beside every stream, and is not the same beside all of them."""
     for each in _candidates(*min(every, key=lambda part: len(part[1].data)), gap, until):
-        if all(each.holds(content, stream) for content, stream in every):
-            values = {content[each.place(stream) :][: each.size] for content, stream in every}
-            if len(values) > 1 and len(values) * 8 * each.size >= LEAST_BITS:
-                yield each
+        if all(each.holds(content, stream) for content, stream in every) and _differs(each, every):
+            yield each
+
+
+def _differs(each: Beside, every: Sequence[tuple[bytes, Stretch]]) -> bool:
+    """Whether it says enough that chance cannot explain it."""
+    values = {content[each.place(stream) :][: each.size] for content, stream in every}
+    return len(values) > 1 and len(values) * 8 * each.size >= LEAST_BITS
 
 
 def _candidates(content: bytes, stream: Stretch, gap: int, until: Deadline) -> Iterator[Beside]:
@@ -184,23 +319,39 @@ def _apart(found: Sequence[Beside]) -> tuple[Beside, ...]:
     """Those that have no bytes in common with one before them, and the first of what says the same."""
     kept: list[Beside] = []
     for each in found:
-        apart = all(
-            each.behind is not other.behind or each.at + each.size <= other.at or other.at + other.size <= each.at
-            for other in kept
-        )
+        apart = all(each.behind is not other.behind or not _in_common(each, other) for other in kept)
         if apart and not (each.is_length and any(o.is_length and o.unpacked is each.unpacked for o in kept)):
             kept.append(each)
     return tuple(sorted(kept, key=lambda each: (each.behind, each.at)))
 
 
-def _counted(rule: StreamRule, saves: Sequence[tuple[bytes, Sequence[Stretch]]]) -> tuple[int, str] | None:
-    """Where the number of the streams is stored in front of them in every save."""
-    start = rule.start
-    if any(streams[0].start - rule.header != start for _, streams in saves):
+def _in_common(each: Beside, other: Beside) -> bool:
+    if each.stride and (each.shift != other.shift or abs(each.at - other.at) >= each.stride):
+        return False  # of different tables
+    return each.at < other.at + other.size and other.at < each.at + each.size
+
+
+def _counted(rule: StreamRule, saves: Sequence[tuple[bytes, Sequence[Stretch]]]) -> Counted | None:
+    """Where the number of the streams is stored in front of them, and of their tables, in every save; or the size of
+    what they unpack to, where all but the last unpack to as many bytes.
+    """
+    start = rule.begins
+    if not rule.tables and any(streams[0].start - rule.header != start for _, streams in saves):
         return None
-    for form in ("u32le", "u32be", "u16le", "u16be"):
-        size, order = int(form[1:3]) // 8, "little" if form.endswith("le") else "big"
-        for at in range(start - size, max(start - IN_FRONT_OF_ALL, 0) - 1, -1):
-            if all(int.from_bytes(content[at : at + size], order) == len(streams) for content, streams in saves):  # type: ignore[arg-type]
-                return at, form
+    parts = {len(stream.data) for _, streams in saves for stream in streams[:-1]}
+    part = next(iter(parts)) if len(parts) == 1 else 0
+    if any(len(streams[-1].data) > part for _, streams in saves):
+        part = 0
+    counts = [len(streams) for _, streams in saves]
+    totals = [sum(len(stream.data) for stream in streams) for _, streams in saves]
+    tried = [(0, counts), (part, totals)] if part else [(0, counts)]
+    if len(set(counts)) == 1:  # any constant may look like it
+        tried.reverse()
+    for each, wanted in tried:
+        for form in ("u32le", "u32be", "u16le", "u16be") if not each else ("u64le", "u64be", "u32le", "u32be"):
+            size, order = int(form[1:3]) // 8, "little" if form.endswith("le") else "big"
+            for at in range(start - size, max(start - IN_FRONT_OF_ALL, 0) - 1, -1):
+                stored = [int.from_bytes(content[at : at + size], order) for content, _ in saves]  # type: ignore[arg-type]
+                if stored == wanted:
+                    return Counted(at, form, each)
     return None

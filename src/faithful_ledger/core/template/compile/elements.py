@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from faithful_ledger.core.address import NEXT, Address, Expression
-from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.address import NEXT, ROW, Address, Expression, NamePart, name_parts
+from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.storage import (
     Checksum,
     ChecksumInText,
@@ -42,7 +42,7 @@ from faithful_ledger.core.template.model import (
     elements_of,
 )
 
-__all__ = ["Elements"]
+__all__ = ["Elements", "named_element"]
 
 DEEPEST = 24
 WHOLE = ("", "file")  # what names a whole file
@@ -53,6 +53,32 @@ def says_text(storage: Storage) -> bool:
     """Whether a value is a text, or may be shown as one."""
     storage = storage.text if isinstance(storage, ListedText) else storage
     return isinstance(storage, FixedText | EndedText | FreeText | PrefixedText | JsonText | SpelledText | Choice)
+
+
+def first_name(path: str) -> str:
+    """The name with which one begins, for looking it up; nothing for what is not a name."""
+    try:
+        return name_parts(path)[0].name
+    except AddressError:
+        return ""
+
+
+def named_element(found: ElementSpec | None, parts: Sequence[NamePart]) -> ElementSpec | None:
+    """What a name leads to, of which the first part is `found`; `sizes[row]` is the record of rows."""
+    for number, part in enumerate(parts):
+        if number:
+            found = found.named(part.name) if isinstance(found, GroupSpec) else None
+        if part.number is not None:
+            found = found.item if isinstance(found, RowsSpec) else None
+    return found
+
+
+def is_in_rows(element: ElementSpec) -> bool:
+    """Whether it is of a record, or a record itself."""
+    holder: ElementSpec | None = element.parent
+    while holder is not None and not isinstance(holder, RowsSpec):
+        holder = holder.parent
+    return holder is not None
 
 
 def ends_known(storage: Storage, size: Expression | None) -> bool:
@@ -78,7 +104,7 @@ def _is_closed(record: GroupSpec) -> bool:
             names.append(element.derived.target)
         if isinstance(element, FieldSpec) and element.seal is not None:
             names += element.seal.over
-        if not all(_is_within(record, element, name.partition(".")[0]) for name in names):
+        if not all(_is_within(record, element, first_name(name)) for name in names):
             return False
     return True
 
@@ -129,6 +155,8 @@ class Elements:
         for where, element, path in self.later:
             if not self.leads_to(element, path):
                 self.mistakes.append((where, f"“{path}” leads to no field or group{self.hint(path, element)}"))
+            else:
+                self._check_row(path, element, where)
 
     def layout(self, elements: list[Keys], parent: GroupSpec, where: Where) -> None:
         if self.depth >= DEEPEST:
@@ -333,7 +361,8 @@ class Elements:
         """What a dependent field is about, to be looked for when all is compiled."""
         wanted = list(dict.fromkeys(paths))
         if not keys.get("of_file"):
-            self.later += [(where, element, path) for path in wanted if element.seal is None or path not in WHOLE]
+            takes_whole = element.seal is not None or (element.derived is not None and element.derived.kind == "length")
+            self.later += [(where, element, path) for path in wanted if not takes_whole or path not in WHOLE]
         elif element.seal is not None or (element.derived is not None and element.derived.kind == "length"):
             element.of_file = keys["of_file"]
             self.elsewhere += [(where, element.of_file, path) for path in wanted]
@@ -355,9 +384,18 @@ class Elements:
 
     def _check_names(self, names: tuple[str, ...], element: ElementSpec, where: Where) -> None:
         for name in names:
-            if not self.leads_to(element, name):
+            if self.leads_to(element, name):
+                self._check_row(name, element, where)
+            elif name != ROW or not is_in_rows(element):
                 text = f"“{name}” is not a field that comes before{self.hint(name, element)}"
                 self.mistakes.append((where, text))
+
+    def _check_row(self, name: str, element: ElementSpec, where: Where) -> None:
+        """A name that counts from the record in which it stands does stand in one."""
+        is_relative = any(part.number is not None and part.number.is_relative for part in name_parts(name))
+        if is_relative and not is_in_rows(element):
+            text = f"“{name}” counts from the record in which it stands, and is not in a record of rows"
+            self.mistakes.append((where, text))
 
     @staticmethod
     def _holder(group: GroupSpec) -> GroupSpec:
@@ -379,14 +417,14 @@ class Elements:
 
     def find(self, element: ElementSpec, path: str) -> ElementSpec | None:
         """What a path leads to that is looked up outwards from an element."""
-        names = path.split(".")
+        try:
+            first, *rest = name_parts(path)
+        except AddressError:
+            return None
         for scope in self._scopes(element):
-            found: ElementSpec | None = scope.named(names[0])
-            if found is not None or scope.name == names[0]:
-                found = found or scope
-                for name in names[1:]:
-                    found = found.named(name) if isinstance(found, GroupSpec) else None
-                return found
+            found: ElementSpec | None = scope.named(first.name)
+            if found is not None or scope.name == first.name:
+                return named_element(found or scope, [first, *rest])
         return None
 
     def leads_to(self, element: ElementSpec, path: str) -> bool:

@@ -6,7 +6,7 @@ from contextlib import suppress
 from itertools import islice
 from typing import Literal
 
-from faithful_ledger.core.address import Expression, parse_path
+from faithful_ledger.core.address import Expression, name_parts, parse_path
 from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.layers import CIPHERS, KEYED, LAYERS, STREAMS, LayerSpec
@@ -25,7 +25,7 @@ from faithful_ledger.core.storage import (
 from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.carries import NameRule
 from faithful_ledger.core.template.compile.carrying import Carrying, naming
-from faithful_ledger.core.template.compile.elements import WHOLE, Elements
+from faithful_ledger.core.template.compile.elements import WHOLE, Elements, named_element
 from faithful_ledger.core.template.compile.mistakes import MOST_HINTS, MOST_KNOWN, Keys, Mistakes, Where
 from faithful_ledger.core.template.model import (
     Companion,
@@ -116,7 +116,7 @@ class _Files:
             if name not in files:
                 hint = did_you_mean(name, files) or f"there are {', '.join(files)}"
                 self.mistakes.append((where, f"“{name}” is not a file here; {hint}"))
-            elif path not in WHOLE and self._within_group(files[name].root, path) is None:
+            elif path not in WHOLE and not self._names(files[name].root, path):
                 self.mistakes.append((where, f"“{path}” leads to no element of {name}; “file” is the whole of it"))
 
     @property
@@ -285,6 +285,15 @@ class _Files:
             self.mistakes.append((where, text))
         elif wrong := wrong_cipher(layer.kind, None if layer.derived is not None else layer.key, layer.iv):
             self.mistakes.append(((*where, "iv" if "vector" in wrong else "key"), wrong))
+
+    @staticmethod
+    def _names(root: GroupSpec, path: str) -> bool:
+        """Whether an element of a file is called so."""
+        try:
+            first, *rest = name_parts(path)
+        except AddressError:
+            return False
+        return named_element(root.named(first.name), [first, *rest]) is not None
 
     @staticmethod
     def _within_group(group: ElementSpec | None, path: str) -> ElementSpec | None:
