@@ -21,16 +21,16 @@ from faithful_ledger.core.template import parse_template
 from tests.support import LedgerCase, template_of
 
 SIZE = "directory[row].size"
-PART = f"""
+PART = """
 - rows: parts
   count: count
   layout:
     - group: body
-      size: {{size}}
+      size: {size}
       layout:
-        - {{{{field: name, as: text, length: u8}}}}
-        - {{{{field: marks, as: u32}}}}
-        - {{{{unknown: rest}}}}
+        - {{field: name, as: text, length: u8}}
+        - {{field: marks, as: u32}}
+        - {{unknown: rest}}
 """
 
 

@@ -18,9 +18,9 @@ from faithful_ledger.core.arranging import insert_record
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.describe import draft as drafts
 from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.placed_seals import Placed
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.seal_parts import Part
-from faithful_ledger.core.seal_search import Placed
 from faithful_ledger.core.sealing import seal_found
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc

@@ -31,9 +31,10 @@ from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.formats.json_forms import in_form
 from faithful_ledger.core.formats.nested import TEXT
 from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.placed_seals import Placed, in_rows
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.seal_search import Placed, in_rows, search_seals, stream_rules
+from faithful_ledger.core.seal_search import SealSearch
 from faithful_ledger.core.sealing import blocks_found, format_for, seal_found
 from faithful_ledger.core.seals.finder import Hints
 from faithful_ledger.core.seals.finder.packed import StreamRule
@@ -292,7 +293,10 @@ class TextsTest(LedgerCase):
     def _found_and_renewed(self, kind: Kind, turn: random.Random, named: Sequence[str]) -> None:
         contents = [kind.write(turn, step) for step in range(4)]
         found = [
-            each for name in named for each in search_seals(contents, Hints(name, key=kind.key)) if each.finding.sure
+            each
+            for name in named
+            for each in SealSearch(contents, Hints(name, key=kind.key)).seals()
+            if each.finding.sure
         ]
         self.assertEqual(sorted(each.finding.algorithm.name for each in found), sorted(kind.algorithms))
         text, paths = self._template(contents[0], found), list[str]()
@@ -451,7 +455,7 @@ class StreamsTest(LedgerCase):
                     json.dumps({**company(turn, step), "log": turn.randbytes(900).hex()}).encode() for step in range(4)
                 ]
                 contents = [kind.write(each) for each in plain]
-                (rule,) = stream_rules(contents)
+                (rule,) = SealSearch(contents).streams()
                 wanted = {"packed", "whole", "sum"} & {*kind.front, *kind.behind, *chain(*kind.tables)}
                 self.assertEqual(len(rule.every), len(wanted), rule.in_words)
                 if kind.counted:
@@ -484,7 +488,7 @@ class StreamsTest(LedgerCase):
         plain = json.dumps({"name": "Tamsin", "note": "x" * 600})
         plain = plain.ljust(3 * kind.size - 2).encode()
         contents = [kind.write(plain), kind.write(plain.replace(b"Tamsin", b"Orielo"))]
-        (rule,) = stream_rules(contents)
+        (rule,) = SealSearch(contents).streams()
         path = self.folder / "a.sav"
         path.write_bytes(contents[0])
         begun = new_template(path, "brinewick", Shared(1, 0))
@@ -499,7 +503,7 @@ class StreamsTest(LedgerCase):
         one = [turn.randbytes(20) + zlib.compress(turn.randbytes(90) * 9) + turn.randbytes(9) for _ in range(3)]
         two = [part + other for part, other in zip(one, reversed(one), strict=True)]
         for contents in (one, two, [turn.randbytes(4000) for _ in range(2)], [b"", b""]):
-            self.assertEqual(stream_rules(contents), [])
+            self.assertEqual(SealSearch(contents).streams(), [])
 
 
 class BesideTest(LedgerCase):
@@ -525,7 +529,7 @@ class BesideTest(LedgerCase):
         with self.subTest(seed=seed):
             found = {
                 (each.held.words, each.over.words, each.finding.algorithm.name)
-                for each in search_seals(saves, beside=beside, called="a.sav")
+                for each in SealSearch(saves, beside=beside, called="a.sav").seals()
                 if each.finding.sure and each.over is not None
             }
             self.assertLessEqual(
@@ -567,7 +571,7 @@ class MembersTest(LedgerCase):
 
         contents = [write(step) for step in range(3)]
         with self.subTest(seed=seed, packing=packing):
-            found = [each for each in search_seals(contents) if each.finding.sure]
+            found = [each for each in SealSearch(contents).seals() if each.finding.sure]
             covered = sorted((each.over.words if each.over else "", each.finding.algorithm.name) for each in found)
             name = {hashlib.sha1: "sha-1", hashlib.sha256: "sha-256", hashlib.md5: "md5"}[digest]
             self.assertEqual(covered, [("zip member company.json", name), ("zip member world.bin", "crc-32")])
@@ -599,7 +603,7 @@ class MembersTest(LedgerCase):
             packed = zlib.compress(json.dumps(company(turn, step)).encode() * 6)
             head = json.dumps({"slot": step, "md5": hashlib.md5(packed).hexdigest()}).encode()
             contents.append(struct.pack("<I", len(head)) + head + packed)
-        found = [each for each in search_seals(contents) if each.finding.sure]
+        found = [each for each in SealSearch(contents).seals() if each.finding.sure]
         self.assertEqual([each.finding.algorithm.name for each in found], ["md5"])
         self.assertEqual(found[0].covered, (len(contents[0]) - len(packed_in(contents[0])), len(contents[0])))
 
@@ -621,7 +625,7 @@ class MembersTest(LedgerCase):
             return plain
 
         contents = [write(step) for step in range(4)]
-        found = [each for each in search_seals(contents) if each.finding.sure]
+        found = [each for each in SealSearch(contents).seals() if each.finding.sure]
         stored = {each.at: each for each in found}
         self.assertEqual(set(stored), {8, 12, len(contents[0]) - 4})
         self.assertEqual(stored[8].covered, (16, len(contents[0]) - tail - 4))
@@ -691,7 +695,7 @@ class FormsTest(LedgerCase):
 
             with self.subTest(seed=seed, form=form, sorts=sorts, held_in=held_in, whole=whole, first=first):
                 contents = [write(step) for step in range(4)]
-                found = [each for each in search_seals(contents) if each.finding.sure]
+                found = [each for each in SealSearch(contents).seals() if each.finding.sure]
                 self.assertEqual(len(found), 1, [each.in_words for each in found])
                 path = self.folder / "a.json"
                 path.write_bytes(contents[0])
@@ -728,7 +732,7 @@ class BlocksTest(LedgerCase):
                 content += struct.pack("<HH", total, total ^ 0xFFFF) + changed
                 plain[number] = bytes(changed)
             contents.append(content)
-        found = {each.at: each for each in search_seals(contents, Hints("sum16")) if each.finding.sure}
+        found = {each.at: each for each in SealSearch(contents, Hints("sum16")).seals() if each.finding.sure}
         wanted = {at for number in range(count) for at in (number * size, number * size + 2)}
         self.assertEqual(set(found), wanted)
         for at, placed in found.items():
@@ -752,7 +756,7 @@ class BlocksTest(LedgerCase):
                 content += data + struct.pack("<HH" if order == "little" else ">HH", number + 1, folded)
                 content += struct.pack("<II", 0x42726E77, 50 + step)
             contents.append(content)
-        found = search_seals(contents, Hints(f"sum16-of-u32{order[0]}e-folded"))
+        found = SealSearch(contents, Hints(f"sum16-of-u32{order[0]}e-folded")).seals()
         sure = {each.at: each for each in found if each.finding.sure}
         self.assertEqual(set(sure), {0x400 * number + 0x3F6 for number in range(count)})
         for at, placed in sure.items():
@@ -782,12 +786,16 @@ class BlocksTest(LedgerCase):
     def test_a_checksum_within_a_stream_is_that_of_the_stream(self) -> None:
         turn = random.Random()
         contents = [gzip.compress(json.dumps(company(turn, step)).encode()) for step in range(4)]
-        self.assertEqual([each.in_words for each in search_seals(contents, Hints("crc-32")) if each.finding.sure], [])
+        self.assertEqual(
+            [each.in_words for each in SealSearch(contents, Hints("crc-32")).seals() if each.finding.sure], []
+        )
 
     def test_a_trailer_stays_at_the_end_of_a_file_of_another_size(self) -> None:
         turn, kind = random.Random(), trailer_over_packed()
         contents = [kind.write(turn, step) for step in range(5)]
-        found = [each for name in kind.algorithms for each in search_seals(contents, Hints(name)) if each.finding.sure]
+        found = [
+            each for name in kind.algorithms for each in SealSearch(contents, Hints(name)).seals() if each.finding.sure
+        ]
         self.assertEqual(sorted(each.finding.algorithm.name for each in found), sorted(kind.algorithms))
         path = self.folder / "a.sav"
         path.write_bytes(contents[0])
@@ -802,7 +810,7 @@ class BlocksTest(LedgerCase):
     def test_a_number_in_front_may_have_more_digits_than_it_had(self) -> None:
         turn, kind = random.Random(), digits_in_front()
         contents = [kind.write(turn, step) for step in range(5)]
-        (placed,) = (each for each in search_seals(contents, Hints("crc-32")) if each.finding.sure)
+        (placed,) = (each for each in SealSearch(contents, Hints("crc-32")).seals() if each.finding.sure)
         while len((fresh := kind.write(turn, 9)).partition(b"\n")[0]) != 9:
             continue
         self.assertTrue(placed.finding.holds(fresh) and not placed.finding.holds(damaged(fresh, 60)))
@@ -816,7 +824,7 @@ class BlocksTest(LedgerCase):
         sure = [
             each.in_words
             for name in ("md5", "sha", "crc-32")
-            for each in search_seals(contents, Hints(name))
+            for each in SealSearch(contents, Hints(name)).seals()
             if each.finding.sure
         ]
         self.assertEqual(sure, [])

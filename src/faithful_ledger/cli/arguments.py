@@ -12,7 +12,6 @@ SEALS_FOR = 180.0  # seconds, if nothing else is said
 LOCATE_FOR = 10.0  # seconds, if nothing else is said
 WITHOUT_TEMPLATE = (
     "template",
-    "find-seals",
     "snapshots",
     "restore",
     "reverse",
@@ -28,7 +27,6 @@ WITHOUT_BOOK = (
     "template",
     "unwrap",
     "wrap",
-    "find-seals",
     "read",
     "check",
     "locate",
@@ -58,6 +56,7 @@ examples:
   faithful-ledger find-seals a.sav b.sav c.sav d.sav
   faithful-ledger find-seals a.sav b.sav --algorithm crc-32 --stored-at 0x10
   faithful-ledger find-seals a.sav b.sav --key "62 72 69 6E"
+  faithful-ledger find-seals a.sav b.sav c.sav d.sav --accept    into the book's own template
   faithful-ledger find-seals slot-1/ slot-2/ slot-3/    checksums of one file in another
 """,
     "locate": """\
@@ -116,6 +115,7 @@ def _find_seals(command: argparse.ArgumentParser) -> None:
         "--key", metavar="FILE|HEX", help="the key of an HMAC, or bytes that are hashed as well: a file, or hexadecimal"
     )
     add("--for", metavar="SECONDS", type=float, dest="seconds", default=SEALS_FOR, help="how long to look at most")
+    add("--accept", action="store_true", help="put all that is sure into a template, to be renewed by each posting")
 
 
 def _find(command: argparse.ArgumentParser) -> None:

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from faithful_ledger.cli.opening import book_for, opened_or_bytes
 from faithful_ledger.cli.output import print_json, print_table, say
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import AddressError, LedgerError
@@ -15,8 +16,9 @@ from faithful_ledger.core.storage import parse_whole
 from faithful_ledger.core.suggest import did_you_mean
 
 if TYPE_CHECKING:
-    from faithful_ledger.core.seal_search import Placed
-    from faithful_ledger.core.seals.algorithms import Algorithm
+    from faithful_ledger.core.placed_seals import Placed
+    from faithful_ledger.core.seal_search import Found
+    from faithful_ledger.core.sealing import Accepted
     from faithful_ledger.core.seals.finder import Hints
     from faithful_ledger.core.seals.finder.blocks import BlockRule
     from faithful_ledger.core.seals.finder.packed import StreamRule
@@ -31,70 +33,81 @@ LONGEST_KEY = 1 << 16
 
 def find_seals(options: argparse.Namespace) -> int:
     """Which algorithm over which bytes gives which stored ones; status 1 when nothing is found."""
-    from faithful_ledger.core.seal_parts import Part
-    from faithful_ledger.core.seal_search import Placed, in_rows, search_seals
-    from faithful_ledger.core.seals.finder import nearly
+    from faithful_ledger.core.seal_search import SealSearch
 
     contents, beside, called = _files([Path(name) for name in options.files])
-    hints = _hints(options)
     end = Deadline(options.seconds)
-    documents: list[dict[str, Any]] = []
-    rows: list[tuple[str, ...]] = []
     with end.cancelled_by_ctrl_c():
-        in_blocks, found = in_rows(search_seals(contents, hints, end, beside=beside, called=called))
-        for row in in_blocks:
-            documents += [_row_document(row, Placed(each, Part(tuple(contents)))) for each in row.seals]
-        for placed in found[: max(options.most - len(documents), 0)]:
-            documents.append(_document(placed))
-            rows.append(_row(placed))
-        rules, packed = _rules(contents, options, hints, end)
-        odd = nearly(contents, hints, end) if not documents and not rules and not packed else []
-    for finding, number in odd[: options.most]:
-        placed = Placed(finding, Part(tuple(contents)))
-        documents.append({**_document(placed), "differs_in": options.files[number]})
-    documents += [_rule_document(rule, contents[0]) for rule in rules]
-    documents += [document for packed_rule in packed for document in _stream_documents(packed_rule)]
+        found = SealSearch(contents, _hints(options), end, beside, called).everything()
+    accepted, template = _accepted(options, found) if options.accept else (None, "")
+    documents = list(_documents(found, contents, options))
     if options.json:
-        print_json({"seals": documents})
+        added = {"template": template or None, "accepted": accepted.seals} if accepted is not None else {}
+        print_json({"seals": documents, **added})
     else:
-        for row in in_blocks:
-            say(f"One rule: {row.in_words}.")
-        for rule in rules:
-            say(f"One rule: {rule.in_words}, stored as {rule.form}; holds in {rule.holds_in} of {rule.of}.")
-        for each in packed:
-            say(f"One rule: {each.in_words}; holds in {each.of} of {each.of}.")
-        for finding, number in odd[: options.most]:
-            start, end_, at = finding.spans(len(contents[0]))
-            covers = f"0x{start:X} to 0x{end_:X}, stored at 0x{at:X} as {finding.form}"
-            held = f"{finding.holds_in} of {finding.of}"
-            say(f"Nearly: {finding.name_in_words} over {covers}, holds in {held}, and not in {options.files[number]}.")
-        if rows:
-            print_table("Seals", ("Stored at", "As", "Algorithm", "Covers", "Holds in", "How sure"), rows)
+        _print_found(found, contents, options)
         if end.over:
             say("It was stopped before everything was tried.")
-        if not documents and not odd:
+        if not documents:
             say("No known checksum explains bytes of these saves. More saves, kept after small changes, help.")
-        elif rows and len(set(contents)) < 3:
+        elif found.seals and len(set(contents)) < 3:
             say("With three saves or more of one size any range is searched, and chance hits are ruled out.")
-    return 0 if documents else 1
+        if accepted is not None:
+            _print_accepted(accepted, template)
+    return 0 if any("differs_in" not in each for each in documents) else 1
 
 
-def _rules(
-    contents: Sequence[bytes], options: argparse.Namespace, hints: Hints, end: Deadline
-) -> tuple[list[BlockRule], list[StreamRule]]:
-    """Rules for a row of blocks, and for packed streams, where nothing narrows the search to one place."""
-    from faithful_ledger.core.seal_search import stream_rules
-    from faithful_ledger.core.seals.finder.blocks import find_block_rules
+def _accepted(options: argparse.Namespace, found: Found) -> tuple[Accepted, str]:
+    """All that is sure in a template: of a file that is named, or the book's own."""
+    first = Path(options.files[0])
+    save = opened_or_bytes(options, first)
+    into = Path(options.template) if options.template is not None and Path(options.template).is_file() else None
+    book = book_for(options, save.path, save)
+    return book.templates.accept(save, options.shelf.library(book), found, into)
 
-    if options.over or options.stored_at is not None or options.key or not contents or not contents[0]:
-        return [], []
 
-    def named(*algorithms: Algorithm) -> bool:
-        return any(each.name.startswith(hints.algorithm) for each in algorithms)
+def _print_accepted(accepted: Accepted, template: str) -> None:
+    count = len(accepted.rules) + len(accepted.seals)
+    if not count:
+        say("Nothing of it is in a template now: only what is sure is put in.")
+    for path in accepted.seals:
+        say(f"{path} is a seal in the template {template} now, and is renewed when you post.")
+    for words in accepted.rules:
+        say(f"In the template {template} now: {words}.")
+    for words, why in accepted.left:
+        say(f"Not put in: {words}: {why}.")
 
-    blocks = [rule for rule in find_block_rules(contents, end) if named(rule.algorithm)]
-    streams = stream_rules(contents, end)
-    return blocks, [rule for rule in streams if named(*(each.algorithm for each in rule.every))]
+
+def _documents(found: Found, contents: Sequence[bytes], options: argparse.Namespace) -> Iterator[dict[str, Any]]:
+    """All that was found, as the contract has it: rows of blocks, single seals, rules; `differs_in` names the one save
+    in which what nearly holds does not.
+    """
+    from faithful_ledger.core.placed_seals import Placed
+    from faithful_ledger.core.seal_parts import Part
+
+    files = Part(tuple(contents))
+    in_rows = [_row_document(row, Placed(each, files)) for row in found.rows for each in row.seals]
+    yield from in_rows
+    yield from map(_document, found.seals[: max(options.most - len(in_rows), 0)])
+    for placed, odd in found.nearly[: options.most]:
+        yield {**_document(placed), "differs_in": options.files[odd]}
+    yield from (_rule_document(rule, contents[0]) for rule in found.blocks)
+    for rule in found.streams:
+        yield from _stream_documents(rule)
+
+
+def _print_found(found: Found, contents: Sequence[bytes], options: argparse.Namespace) -> None:
+    for row in found.rows:
+        say(f"One rule: {row.in_words}.")
+    for rule in found.blocks:
+        say(f"One rule: {rule.in_words}, stored as {rule.form}; holds in {rule.holds_in} of {rule.of}.")
+    for each in found.streams:
+        say(f"One rule: {each.in_words}; holds in {each.of} of {each.of}.")
+    for placed, odd in found.nearly[: options.most]:
+        say(f"Nearly: {placed.nearly_in_words}, and not in {options.files[odd]}.")
+    rows = [_row(placed) for placed in found.seals[: max(options.most - sum(len(row.seals) for row in found.rows), 0)]]
+    if rows:
+        print_table("Seals", ("Stored at", "As", "Algorithm", "Covers", "Holds in", "How sure"), rows)
 
 
 def _stream_documents(rule: StreamRule) -> Iterator[dict[str, Any]]:

@@ -24,7 +24,9 @@ from faithful_ledger.core.template.parts import self_contained
 if TYPE_CHECKING:
     from faithful_ledger.core.describe.draft import Draft
     from faithful_ledger.core.evidence import Place
-    from faithful_ledger.core.seal_search import Placed
+    from faithful_ledger.core.placed_seals import Placed
+    from faithful_ledger.core.seal_search import Found
+    from faithful_ledger.core.sealing import Accepted
     from faithful_ledger.core.template.extend import Shared
 
 __all__ = ["BookTemplates", "Revision", "Revisions"]
@@ -212,6 +214,21 @@ class BookTemplates:
         about = "add a seal" if len(found) == 1 else f"add {len(found)} seals"
         self.change(save, library, about, act, file, format_for(found[0]))
         return paths
+
+    def accept(self, save: Save, library: Library, found: Found, file: Path | None = None) -> tuple[Accepted, str]:
+        """Put all that is sure of what was found into this book's own copy of the save's template, or into a new one;
+        and its id, which is empty where nothing is.
+
+        Raises:
+            LedgerError: the template has mistakes, or the folder cannot be written.
+        """
+        from faithful_ledger.core.sealing import accepted, format_for
+
+        sure = [placed for placed in found.seals if placed.finding.sure]
+        before = self._text_for(save, library, file, format_for(sure[0]) if sure else "binary")
+        made = accepted(before, save, found)
+        count = len(made.rules) + len(made.seals)
+        return made, self._write(made.text, f"add {count} seals", save, file) if count else ""
 
     def _shared(self, save: Save) -> Shared:
         """What the main file has in common with its kept copies."""

@@ -4,7 +4,7 @@ strings of texts.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import suppress
 from typing import NamedTuple
 
@@ -16,11 +16,10 @@ from faithful_ledger.core.inside import look_inside
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.nesting import spelled_as
-from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.wrapping import unwrap
 
-__all__ = ["SHORTEST", "Part", "Value", "parts_inside", "streams_of", "text_of"]
+__all__ = ["SHORTEST", "UNMARKED", "Part", "Value", "parts_inside", "text_of"]
 
 MOST_STRINGS, SHORTEST = 12, 16  # strings of a text that are looked at, the longest first; letters of one
 LARGEST_TEXT = 16 << 20
@@ -69,17 +68,6 @@ class Part(NamedTuple):
         while part is not None:
             yield part
             part = part.around
-
-
-def streams_of(contents: Sequence[bytes], kind: str = "") -> list[list[tuple[int, int]]]:
-    """Where the packed streams of each content are, of those kinds that show where they begin or are checked, and of
-    one kind more.
-    """
-    found = []
-    for content in contents:
-        layers = [layer for layer in find_layers(content) if layer.kind == kind or layer.kind not in UNMARKED]
-        found.append([(layer.offset, layer.offset + layer.size) for layer in layers])
-    return found
 
 
 def parts_inside(files: Part, end: Deadline) -> list[Part]:

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Any
+from contextlib import suppress
+from functools import partial
+from typing import Any, NamedTuple, TypeAlias
 
+from faithful_ledger.core.binding.followers import WorkedOut
 from faithful_ledger.core.binding.spans import field_at
-from faithful_ledger.core.describe.draft import Draft
+from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.placing import UNCHANGED, free_name
 from faithful_ledger.core.describe.sealing import STREAMS, block_keys, row_keys, seal_keys, storage_keys, stream_keys
-from faithful_ledger.core.errors import EntryError
+from faithful_ledger.core.errors import EntryError, LedgerError
 from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.placed_seals import Placed
+from faithful_ledger.core.save import Save
 from faithful_ledger.core.seal_parts import Part, Value, text_of
-from faithful_ledger.core.seal_search import Placed
+from faithful_ledger.core.seal_search import Found
 from faithful_ledger.core.seals.finder import Finding
 from faithful_ledger.core.seals.finder.blocks import BlockRule
 from faithful_ledger.core.seals.finder.packed import StreamRule
@@ -19,7 +24,55 @@ from faithful_ledger.core.seals.finder.repeated import SealRow
 from faithful_ledger.core.seals.finder.selection import Stored
 from faithful_ledger.core.template.model import FileSpec
 
-__all__ = ["blocks_found", "format_for", "seal_chosen", "seal_found"]
+__all__ = ["Accepted", "accepted", "blocks_found", "format_for", "seal_chosen", "seal_found"]
+
+
+Rule: TypeAlias = BlockRule | SealRow | StreamRule
+
+
+class Accepted(NamedTuple):
+    """A template with what was found: the rules that are in it, in words, the paths of single seals, and what could not
+    be put in, each with the reason.
+    """
+
+    text: bytes
+    rules: list[str]
+    seals: list[str]
+    left: list[tuple[str, str]]
+
+
+def accepted(text: bytes, save: Save, found: Found) -> Accepted:
+    """Put everything that is sure of what was found for saves, of which `save` is the first, into a template: rules
+    first, then what these do not explain.
+    """
+    rules: list[str] = []
+    seals: list[str] = []
+    left: list[tuple[str, str]] = []
+    every: list[Rule] = [*found.rows, *found.blocks, *found.streams]
+    for rule in every:
+        try:
+            text = changed(text, save, partial(blocks_found, rule=rule))
+            rules.append(rule.in_words)
+        except LedgerError as error:
+            left.append((rule.in_words, error.what))
+    for placed in (each for each in found.seals if each.finding.sure):
+        paths: list[str] = []
+
+        def act(draft: Draft, placed: Placed = placed, paths: list[str] = paths) -> None:
+            main = draft.save.files[draft.save.main.name].bound
+            is_of_file = placed.held.around is None and not placed.held.beside and main is not None
+            if not is_of_file or not WorkedOut(main.root if main is not None else None).works_out(placed.at):
+                paths.append(seal_found(draft, placed))
+
+        try:
+            text = changed(text, save, act)
+            seals += paths
+        except LedgerError as error:
+            left.append((placed.in_words, error.what))
+    for part in found.texts if rules or seals else ():  # what was editable without a template stays so
+        with suppress(LedgerError):
+            text = changed(text, save, partial(_file_of, part=part))
+    return Accepted(text, rules, seals, left)
 
 
 def seal_found(draft: Draft, placed: Placed) -> str:
@@ -106,10 +159,18 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
     layers = part.layers[len(around.layers) :]
     for name, spec in draft.template.files.items():
         inside = f"{spec.inside}.{spec.held_by}" if spec.held_by else spec.inside
-        if inside == holder and [each.step for each in spec.layers] == [each.step for each in layers]:
+        same = [each.step for each in spec.layers] == [each.step for each in layers]
+        if same and (inside == holder or (spec.inside == holder and _holds_the_same(draft, name, part))):
             return name
     text = text_of(part.contents[0])
     return draft.declare(holder, layers, kind or (text.name if text is not None else "binary"))
+
+
+def _holds_the_same(draft: Draft, name: str, part: Part) -> bool:
+    """Whether a payload that records hold is what the streams of the file around them unpack to."""
+    bound = draft.save.files[name].bound
+    is_joined = bound is not None and bound.problem is None and draft.template.files[name].is_held_in_rows
+    return is_joined and bound is not None and bytes(bound.source.read(0, bound.source.size)) == part.contents[0]
 
 
 def seal_chosen(draft: Draft, stored: Stored, over: tuple[int, int], file: str = "") -> str:
@@ -124,7 +185,7 @@ def seal_chosen(draft: Draft, stored: Stored, over: tuple[int, int], file: str =
     return path
 
 
-def blocks_found(draft: Draft, rule: BlockRule | SealRow | StreamRule) -> None:
+def blocks_found(draft: Draft, rule: Rule) -> None:
     """Describe a row of blocks with seals in each: of one size, or from where it begins to the end of the main file; or
     packed streams with what is beside each, and what they unpack to.
 

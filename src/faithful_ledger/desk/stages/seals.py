@@ -21,7 +21,8 @@ from faithful_ledger.desk.widgets.seal_detail import SealDetail
 from faithful_ledger.desk.widgets.tables import cell, plain_table
 
 if TYPE_CHECKING:
-    from faithful_ledger.core.seal_search import Placed
+    from faithful_ledger.core.placed_seals import Placed
+    from faithful_ledger.core.seal_search import Found
     from faithful_ledger.core.seals.finder.blocks import BlockRule
     from faithful_ledger.core.seals.finder.packed import StreamRule
     from faithful_ledger.core.seals.finder.repeated import SealRow
@@ -34,6 +35,7 @@ SECONDS = 120.0
 MOST_COPIES = 8
 LARGEST = 16 << 20
 FEW = 3
+MOST_NEARLY = 4
 
 
 class SealsPane(QWidget):
@@ -49,6 +51,8 @@ class SealsPane(QWidget):
         self.session = session
         self.found: list[Placed] = []
         self.rules: list[Rule] = []
+        self.nearly: list[str] = []
+        self.nearly_words = label("", "open", wrap=True, selectable=True)
         self.rule_words = label("", "holds", wrap=True, selectable=True)
         self.rule_button = button("Describe the blocks", self._accept_rule, "main")
         self._end: Deadline | None = None
@@ -75,6 +79,7 @@ class SealsPane(QWidget):
         self.body.addWidget(self.summary)
         self.body.addWidget(self.rule_words)
         self.body.addLayout(row(None, self.rule_button))
+        self.body.addWidget(self.nearly_words)
         self.body.addWidget(self.table)
         self.body.addWidget(self.detail)
         self.body.addLayout(row(None, self.accept_all, self.accept))
@@ -87,7 +92,7 @@ class SealsPane(QWidget):
         """The seals that the template knows; what was found for another state of the save is gone."""
         save = self.session.save
         self.stop()
-        self.found, self.rules = [], []
+        self.found, self.rules, self.nearly = [], [], []
         self.summary.setText("")
         self.reports = seal_reports(save) if save is not None and save.problem is None else []
         kept = [report.state for report in self.reports]
@@ -157,37 +162,37 @@ class SealsPane(QWidget):
         self.find_button.setText("Stop looking")
         self.summary.setText(f"looking, in this save and {len(copies)} kept copies…")
 
-        def work() -> tuple[list[Placed], list[Rule]]:
-            from faithful_ledger.core.seal_search import in_rows, search_seals, stream_rules
+        def work() -> tuple[Found, list[str]]:
+            from faithful_ledger.core.seal_search import SealSearch
             from faithful_ledger.core.seals.finder import Hints
-            from faithful_ledger.core.seals.finder.blocks import find_block_rules
 
             end.begin()
-            kept = [file for snapshot in copies for file in snapshot.files if file.path == path]
-            contents = [present]
-            for file in kept:
+            contents, names = [present], ["this save"]
+            for snapshot, file in ((each, file) for each in copies for file in each.files if file.path == path):
                 source = book.keeping.kept_source(file)
                 contents.append(bytes(source.read(0, source.size)))
-            hints = Hints(key=key)
-            every = search_seals(contents, hints, end, lambda found: self.found_so_far.emit(end, list(found)))
-            rows, found = in_rows(every)
-            different = list(dict.fromkeys(contents))
-            in_blocks: list[Rule] = (
-                [*find_block_rules(different, end), *stream_rules(different, end)] if not key else []
-            )
-            return found, [*rows, *in_blocks]
+                names.append(f"the copy “{snapshot.label}”" if snapshot.label else f"the copy of {snapshot.time}")
+            search = SealSearch(contents, Hints(key=key), end)
+            return search.everything(lambda found: self.found_so_far.emit(end, list(found))), names
 
-        def done(looked: tuple[list[Placed], list[Rule]] | None, error: LedgerError | None) -> None:
+        def done(looked: tuple[Found, list[str]] | None, error: LedgerError | None) -> None:
             if self._end is not end:
                 return
             self.stop()
             if error is not None:
                 self.session.reported.emit(Message("broken", str(error)))
-            self.found, self.rules = looked or ([], [])
+            self.found, self.rules, self.nearly = [], [], []
+            if looked is not None:
+                found, names = looked
+                self.found, self.rules = found.seals, [*found.rows, *found.blocks, *found.streams]
+                self.nearly = [
+                    f"Nearly: {each.placed.nearly_in_words}, and not in {names[each.odd]}." for each in found.nearly
+                ]
             self._show_rows()
             alone = len({snapshot.id for snapshot in copies}) + 1 < FEW
             count = len(self.found) + len(self.rules)
             words = f"{count} found" if count else "Nothing known explains bytes of this save"
+            words = "Something holds in all but one" if self.nearly and not count else words
             more = "; keep copies after small steps: from three on any range is searched" if alone else ""
             self.summary.setText(f"{words}{more}.")
 
@@ -224,6 +229,8 @@ class SealsPane(QWidget):
         self.rule_words.setText(f"{HOLDS} One rule: {rule.in_words}." if rule is not None else "")
         for widget in (self.rule_words, self.rule_button):
             widget.setVisible(rule is not None)
+        self.nearly_words.setText("\n".join(self.nearly[:MOST_NEARLY]))
+        self.nearly_words.setVisible(bool(self.nearly))
         if rows:
             fresh.selectRow(min(max(row_now, 0), len(rows) - 1))
 

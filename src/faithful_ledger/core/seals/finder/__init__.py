@@ -102,20 +102,23 @@ def nearly(saves: Sequence[bytes], hints: Hints | None = None, end: Deadline = N
     """What holds in all saves but one, which may be damaged, or of another version: each with the number of that save.
     Only what would be sure without it counts; at least four different saves are needed.
     """
-    hints = hints or Hints()
     contents = list(dict.fromkeys(saves))
-    found: list[tuple[Finding, int]] = []
+    found: dict[tuple[object, ...], tuple[Finding, int]] = {}
     if len(contents) <= ENOUGH:
-        return found
-    for number, odd in enumerate(contents):
-        others = [content for content in contents if content is not odd]
-        for finding in find_seals(others, hints, end):
-            checked = finding.checked(contents)
-            if finding.sure and checked.holds_in == len(others):
-                found.append((checked, list(saves).index(contents[number])))
+        return []
+    middle = len(contents) // 2
+    for half in (
+        contents[:middle],
+        contents[middle:],
+    ):  # the odd one is in one of them, so it holds in all of the other
+        for finding in find_seals(half, hints, end):
+            holding = [content for content in contents if finding.holds(content)]
+            if len(holding) == len(contents) - 1 and finding.checked(holding).sure:
+                odd = next(content for content in contents if content not in holding)
+                found.setdefault(_rule(finding), (finding.checked(contents), list(saves).index(odd)))
         if end.over:
             break
-    return found
+    return list(found.values())
 
 
 def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline, edges: Edges) -> Iterator[Finding]:

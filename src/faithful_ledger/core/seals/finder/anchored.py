@@ -203,7 +203,7 @@ class _Anchored:
 
     def over_sums(self, name: str, until: Deadline) -> Iterator[Finding]:
         kind, algorithm = SUMS[name], Algorithm(name)
-        way = _Way(algorithm, False, 0, partial(self._sums, algorithm))
+        way = _Way(algorithm, False, 0, partial(self._sums, name))
         wanted = _Wanted(self.stored(way, self.number), (1 << kind.bits) - 1)
         running = self.numbers[self.number].running
         for anchor, is_start in self._anchors(kind.bits):
@@ -213,9 +213,8 @@ class _Anchored:
             far = np.abs(edges - anchor) >= LEAST_COVERED
             yield from self._found(way, wanted, edges[far], results[far], anchor, is_start=is_start)
 
-    def _sums(self, algorithm: Algorithm, number: int, starts: Array, ends: Array) -> Array:
-        numbers, spans = self.numbers[number], zip(starts.tolist(), ends.tolist(), strict=True)
-        return np.array([numbers.of(algorithm, start, end, 0, 0, None) for start, end in spans], np.uint64)
+    def _sums(self, name: str, number: int, starts: Array, ends: Array) -> Array:
+        return self.numbers[number].running.plain(name, starts, ends)
 
     # from results to findings
 
@@ -235,7 +234,8 @@ class _Anchored:
         free, fixed = edges[hits], np.full(hits.size, anchor)
         pairs = _Pairs(fixed, free, places, inverted) if is_start else _Pairs(free, fixed, places, inverted)
         at, behind = self.offsets(self.number, algorithm.bits)
-        pairs = pairs.only((pairs.ends <= at[pairs.places]) | (behind[pairs.places] <= pairs.starts))
+        apart = (pairs.ends <= at[pairs.places]) | (behind[pairs.places] <= pairs.starts)
+        pairs = pairs.only(apart & self.numbers[self.number].has_content(pairs.starts, pairs.ends))
         froms = (False,) if alike(self.contents) else (False, True)
         for start_from_end, end_from_end in product(froms, reversed(froms)):
             left = pairs

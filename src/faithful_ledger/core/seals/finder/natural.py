@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from itertools import islice, product
 from typing import Any, NamedTuple, TypeAlias
@@ -26,6 +26,7 @@ from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, alike
 from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.finder.spelling import changed_results, changes, dashed, in_base64, written_in
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Lane
+from faithful_ledger.core.seals.sums import SUMS
 from faithful_ledger.core.storage import WRITTEN
 
 __all__ = ["LEAST_COVERED", "NO_EDGES", "SLOW", "Edges", "all_natural", "is_plain", "natural"]
@@ -127,7 +128,7 @@ class _Natural:
                 self.by_bits[place.bits].append(place)
                 self.by_value[place.bits, place.values[number]].append(place)
         self.numbers = Numbers(self.content)
-        self.ranges: dict[int, _Tries] = {}
+        self.ranges: dict[tuple[int, bool], _Tries] = {}
         self.other = max(range(len(contents)), key=lambda j: (len(contents[j]), j != number))
         self.others = Numbers(contents[self.other])
         self.is_text = is_text(self.content)
@@ -146,11 +147,14 @@ class _Natural:
         """Over ranges that do not depend on where it is stored."""
         crc = _published(algorithm)
         states = self.numbers.crc_states(crc, self.fixed_ranges).tolist() if crc is not None else []
+        sums = self.numbers.sums(algorithm, self.fixed_ranges)
         for number, (head, tail) in enumerate(self.fixed_edges):
             if self.until.over:
                 return
             if crc is not None:
                 result = crc.finished(states[number])
+            elif sums is not None and sums[1][number]:
+                result = int(sums[0][number])
             else:
                 result = self.numbers.of(algorithm, head, self.size - tail, 0, 0, None)
             yield from self._stored(algorithm, result, Edge(head), Edge(tail, True))
@@ -176,31 +180,47 @@ class _Natural:
         """Over ranges that begin or end at the seal, or cover it."""
         crc = _published(algorithm)
         if crc is not None:
-            yield from self._beside(algorithm, crc)
-            return
-        for place in self._places(algorithm)[:MOST_PLACES]:
+            tries = self._tries(algorithm)
+            if tries.each:
+                yield from self._matching(algorithm, tries, self.numbers.crc_states(crc, tries.over), crc.state_of)
+        elif algorithm.name in SUMS and (tries := self._tries(algorithm)).each:
+            results = self.numbers.sums(algorithm, tries.over)
+            assert results is not None
+            yield from self._matching(algorithm, tries, results[0], int, ~results[1])
+        else:
+            for place in self._places(algorithm)[:MOST_PLACES]:
+                if self.until.over:
+                    return
+                for each in self._ranges_at(place):
+                    yield from self._tried(algorithm, *each)
+
+    def _tries(self, algorithm: Algorithm) -> _Tries:
+        """All ranges that begin or end at a place for a result of this size, or cover it."""
+        key = algorithm.bits, algorithm.name in CATALOGUE
+        if key not in self.ranges:
+            places = self._places(algorithm)[:MOST_PLACES]
+            self.ranges[key] = _Tries.of([each for place in places for each in self._ranges_at(place)], self.content)
+        return self.ranges[key]
+
+    def _matching(
+        self,
+        algorithm: Algorithm,
+        tries: _Tries,
+        results: Array,
+        state_of: Callable[[int], int],
+        unknown: Array | None = None,
+    ) -> Iterator[Finding]:
+        """What of many tries gives what is stored, in the shortest save; those of which the result is `unknown` are
+        tried one by one.
+        """
+        values = [each[2].values[self.number] for each in tries.each]
+        found = np.zeros(results.size, bool) if unknown is None else unknown.copy()
+        wanted = {value: list(map(state_of, changed_results(value, algorithm.bits))) for value in set(values)}
+        for column in np.array([wanted[value] for value in values], np.uint64).T:
+            found |= results == column
+        for number in np.flatnonzero(found).tolist():
             if self.until.over:
                 return
-            for each in self._ranges_at(place):
-                yield from self._tried(algorithm, *each)
-
-    def _beside(self, algorithm: Algorithm, crc: Crc) -> Iterator[Finding]:
-        """The same for a CRC, all ranges at once."""
-        if algorithm.bits not in self.ranges:
-            places = self._places(algorithm)[:MOST_PLACES]
-            self.ranges[algorithm.bits] = _Tries.of(
-                [each for place in places for each in self._ranges_at(place)], self.content
-            )
-        tries = self.ranges[algorithm.bits]
-        if not tries.each:
-            return
-        states = self.numbers.crc_states(crc, tries.over)
-        values = [each[2].values[self.number] for each in tries.each]
-        found = np.zeros(states.size, bool)
-        wanted = {value: list(map(crc.state_of, changed_results(value, crc.width))) for value in set(values)}
-        for column in np.array([wanted[value] for value in values], np.uint64).T:
-            found |= states == column
-        for number in np.flatnonzero(found).tolist():
             yield from self._tried(algorithm, *tries.each[number])
 
     def _ranges_at(self, place: Place) -> Iterator[_Range]:
@@ -377,7 +397,9 @@ class _Natural:
         for start, states in HASHES[algorithm.name].results_from(self.content, starts):
             if self.until.over:
                 return
-            for count in np.flatnonzero(np.isin(states, wanted)).tolist():
+            hits = np.flatnonzero(np.isin(states, wanted))
+            hits = hits[self.numbers.has_content(np.full(hits.size, start), start + hits)]
+            for count in hits.tolist():
                 value, end = int(states[count]), start + count
                 for place in (
                     *self.by_value[algorithm.bits, value],

@@ -28,6 +28,7 @@ class Numbers:
         self.content = content
         self.running = RunningSums(content)
         self.prefixes: dict[tuple[int, int, bool], Prefixes] = {}
+        self._filled: Array | None = None
         self.states: dict[tuple[object, Ranges], Array] = {}
 
     def of(self, algorithm: Algorithm, start: int, end: int, at: int, size: int, own: str | None) -> int:
@@ -49,6 +50,20 @@ class Numbers:
         if own is None:
             return algorithm([data[start:end]])
         return algorithm([data[start:at], memoryview(own_bytes(own, size)), data[at + size : end]])
+
+    def has_content(self, starts: Array, ends: Array) -> Array:
+        """Which ranges have a byte that is not zero: what is over the others is stored wherever nothing is."""
+        if self._filled is None:
+            filled = np.frombuffer(self.content, np.uint8) != 0
+            self._filled = np.concatenate(([0], np.cumsum(filled)))
+        found: Array = self._filled[ends] > self._filled[starts]
+        return found
+
+    def sums(self, algorithm: Algorithm, over: Ranges) -> tuple[Array, Array] | None:
+        """The results of a sum over many ranges, and of which of them they are known; None for what is not a sum."""
+        if algorithm.name not in SUMS or algorithm.start is not None or algorithm.is_salted:
+            return None
+        return self.running.seen(algorithm.name, over)
 
     def crc_states(self, crc: Crc, over: Ranges) -> Array:
         """What a CRC is after many ranges, in front of what comes last. Others with its polynomial begin with another

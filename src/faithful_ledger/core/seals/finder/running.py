@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any, TypeAlias
+from collections.abc import Sequence
+from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.seals.algorithms import own_bytes
+from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.sums import SUMS, Sum, folded, words_of
 
 __all__ = ["RunningSums"]
@@ -14,6 +16,16 @@ __all__ = ["RunningSums"]
 Array: TypeAlias = np.ndarray[Any, Any]
 LARGEST = 4 << 20  # bytes; the weighted sums of more would not fit into 64 bits
 ADLER = 65_521
+
+
+class _Added(NamedTuple):
+    """Of many pieces, the words added up, the same with each as often as words follow it and once more, and how many
+    there are.
+    """
+
+    total: Array
+    weighted: Array
+    words: Array
 
 
 class RunningSums:
@@ -55,6 +67,61 @@ class RunningSums:
             added, weighted, count = self._summed(kind, piece)
             first, second = (first + added) % modulus, (second + first * count + weighted) % modulus
         return second << half | first
+
+    def plain(self, name: str, starts: Array, ends: Array) -> Array:
+        """The same over many ranges [starts[k], ends[k]) at once, as 64-bit numbers."""
+        return _combined(SUMS[name], [self._added(SUMS[name], starts, ends)])
+
+    def seen(self, name: str, over: Ranges) -> tuple[Array, Array]:
+        """The same with what each range sees in some of its bytes, where words meet; and of which ranges it is so."""
+        kind = SUMS[name]
+        covers = np.array([own is not None for own in over.owns], bool)
+        fills = [own_bytes(own, size) if own else b"" for own, size in zip(over.owns, over.sizes.tolist(), strict=True)]
+        known = ~covers | ((over.ats - over.starts) % kind.word == 0)
+        known &= np.array([len(fill) % kind.word == 0 for fill in fills], bool)
+        if len(self.content) > LARGEST:
+            return np.zeros(covers.size, np.uint64), np.zeros(covers.size, bool)
+        of_fills = {fill: self._filled(kind, fill) for fill in set(fills)}
+        pieces = [
+            self._added(kind, over.starts, np.where(covers, over.ats, over.ends)),
+            _Added(*np.array([of_fills[fill] for fill in fills], np.uint64).reshape(-1, 3).T),
+            self._added(kind, np.where(covers, over.ats + over.sizes, over.ends), over.ends),
+        ]
+        return _combined(kind, pieces), known
+
+    def _filled(self, kind: Sum, fill: bytes) -> tuple[int, int, int]:
+        return (self._xor(kind, fill), 0, 0) if kind.kind == "xor" else self._summed(kind, fill)
+
+    def _added(self, kind: Sum, starts: Array, ends: Array) -> _Added:
+        """The words of many pieces, added up or XORed; zeros fill up what is left at the end of one."""
+        whole = np.maximum(ends - starts, 0) // kind.word
+        first = starts // kind.word
+        last = first + whole
+        found = _Added(*np.zeros((3, starts.size), np.uint64))
+        for lane in np.unique(starts % kind.word).tolist():
+            of_lane = starts % kind.word == lane
+            low, high = first[of_lane], last[of_lane]
+            if kind.kind == "xor":
+                running = self._running_xor(kind, lane)
+                found.total[of_lane] = running[high] ^ running[low]
+                continue
+            running = self._running(kind, lane)
+            found.total[of_lane] = running[high] - running[low]
+            if kind.kind in ("adler", "fletcher"):
+                by_place = self._running(kind, lane, weighted=True)
+                products = high.astype(np.uint64) * found.total[of_lane]
+                found.weighted[of_lane] = products - (by_place[high] - by_place[low])
+        found.words[:] = whole
+        left = np.maximum(ends - starts, 0) % kind.word
+        rest = np.zeros(starts.size, np.uint64)
+        letters = np.frombuffer(self.content + bytes(kind.word), np.uint8)
+        for place in range(kind.word - 1):
+            shift = 8 * (place if kind.order == "little" else kind.word - 1 - place)
+            byte = letters[np.minimum(starts + whole * kind.word + place, letters.size - 1)].astype(np.uint64)
+            rest |= np.where(place < left, byte << np.uint64(shift), np.uint64(0))
+        total = found.total ^ rest if kind.kind == "xor" else found.total + rest
+        weighted = np.where(left > 0, found.weighted + total, found.weighted)
+        return _Added(total, weighted, found.words + (left > 0).astype(np.uint64))
 
     def from_edge(self, name: str, anchor: int, *, is_start: bool) -> tuple[Array, Array]:
         """The other edges of all ranges of whole words that begin, or end, at an offset, and the sums over these; not
@@ -145,3 +212,26 @@ class RunningSums:
         first = start // kind.word
         rest = self.content[start + whole * kind.word : end]
         return int(running[first + whole]) ^ int(running[first]) ^ self._xor(kind, rest)
+
+
+def _combined(kind: Sum, pieces: Sequence[_Added]) -> Array:
+    """The results over pieces one behind the other."""
+    first: Array = np.full(pieces[0].total.size, kind.start, np.uint64)
+    if kind.kind in ("adler", "fletcher"):
+        half = kind.bits // 2
+        modulus = np.uint64(ADLER if kind.kind == "adler" else (1 << half) - 1)
+        second, first = first >> np.uint64(half), first & np.uint64((1 << half) - 1)
+        for piece in pieces:
+            second = (second + first * piece.words + piece.weighted) % modulus
+            first = (first + piece.total) % modulus
+        return second << np.uint64(half) | first
+    for piece in pieces:
+        first = first ^ piece.total if kind.kind == "xor" else first + piece.total
+    if kind.kind == "folded":
+        first = first & np.uint64(0xFFFFFFFF)
+        return (first >> np.uint64(16)) + (first & np.uint64(0xFFFF)) & np.uint64(0xFFFF)
+    if kind.kind == "internet":
+        while (first >> np.uint64(16)).any():
+            first = (first & np.uint64(0xFFFF)) + (first >> np.uint64(16))
+        return first ^ np.uint64(0xFFFF)
+    return first if kind.kind == "xor" else first & np.uint64((1 << kind.bits) - 1)

@@ -1,0 +1,106 @@
+"""A seal that was found, with the part of the saves in which it is stored and what it covers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from faithful_ledger.core.errors import place
+from faithful_ledger.core.seal_parts import Part, text_of
+from faithful_ledger.core.seals.finder import Finding
+from faithful_ledger.core.seals.finder.places import apart
+from faithful_ledger.core.seals.finder.repeated import SealRow, seal_rows
+
+__all__ = ["Placed", "best_placed", "in_rows"]
+
+
+class Placed(NamedTuple):
+    """A seal that is stored in a part and covers bytes of it; or of another part, if there is one in `over`."""
+
+    finding: Finding
+    held: Part
+    over: Part | None = None
+
+    @property
+    def at(self) -> int:
+        """Where it is stored in the first save, an offset in its part."""
+        return self.stored[0]
+
+    @property
+    def stored(self) -> tuple[int, int]:
+        """The bytes [start, end) in which it is stored in the first save."""
+        return self.finding.place_in(self.held.contents[0])
+
+    @property
+    def covered(self) -> tuple[int, int]:
+        """The bytes [start, end) that it covers in the first save, of its part or of `over`."""
+        start, end, _ = self.finding.spans(len((self.over or self.held).contents[0]))
+        return start, end
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether it covers all of another part."""
+        return self.over is not None and self.covered == (0, len(self.over.contents[0]))
+
+    @property
+    def is_stored_apart(self) -> bool:
+        """Whether it is not within the value that it covers, and is what is left out of a text that is covered."""
+        value = self.over.value if self.over is not None else None
+        document = text_of(self.held.contents[0])
+        if value is None or document is None:
+            return True
+        at, end = self.stored
+        leaf = next((each for each in document.leaves() if each.start <= at and end <= each.end), None)
+        if leaf is None or value.without:
+            return leaf is not None and leaf.path == value.without
+        return not leaf.path.startswith((f"{value.path}.", f"{value.path}["))
+
+    @property
+    def in_words(self) -> str:
+        """What it is, in one sentence without its point."""
+        finding = self.finding
+        held = f"holds in {finding.holds_in} of {finding.of} copies: {finding.sureness_in_words}"
+        return f"{self._rule_in_words}; {held}"
+
+    @property
+    def nearly_in_words(self) -> str:
+        """The same where it does not hold in all saves."""
+        return f"{self._rule_in_words}, holds in {self.finding.holds_in} of {self.finding.of}"
+
+    @property
+    def _rule_in_words(self) -> str:
+        finding = self.finding
+        within = f" of {self.held.words}" if self.held.words else ""
+        stored = f"stored at {place(self.at)}{within} as {finding.form}"
+        return f"{finding.name_in_words} over {self.covers_in_words()}, {stored}"
+
+    def covers_in_words(self) -> str:
+        """Which bytes of what it covers, in the first save."""
+        finding, part = self.finding, self.over or self.held
+        if self.over is None:
+            words = finding.covers_in_words(len(part.contents[0]))
+            return f"{words}, inside {part.words}" if part.words else words
+        size = len(part.contents[0])
+        if self.is_whole:
+            return f"all of {part.words}, {size} bytes"
+        return f"{finding.covers_in_words(size)} of {part.words}"
+
+
+def in_rows(found: Sequence[Placed]) -> tuple[list[SealRow], list[Placed]]:
+    """The rows of blocks that have the same seals in each, as one rule each, and what is in none of them."""
+    of_files = [placed for placed in found if placed.held.around is None and placed.over is None]
+    if not of_files:
+        return [], list(found)
+    rows = seal_rows([placed.finding for placed in of_files], of_files[0].held.contents)
+    explained = [placed for placed in of_files if any(row.explains(placed.at) for row in rows)]
+    return rows, [placed for placed in found if placed not in explained]
+
+
+def best_placed(found: Sequence[Placed]) -> list[Placed]:
+    """One for each place: what is surer stays."""
+    parts = {id(placed.held): placed.held for placed in found}
+    kept: list[Placed] = []
+    for part in parts.values():
+        of_part = [placed for placed in found if placed.held is part]
+        kept += apart(sorted(of_part, key=lambda each: -each.finding.bits), lambda each: each.stored)
+    return sorted(kept, key=lambda each: (not each.finding.sure, len(list(each.held.outer)), -each.finding.bits))
