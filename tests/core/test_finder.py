@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import random
 import struct
 import sys
+import zlib
 from dataclasses import replace
 from functools import partial
 from itertools import product
@@ -21,10 +23,11 @@ from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.placed_seals import Placed
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.seal_parts import Part
+from faithful_ledger.core.seal_search import SealSearch
 from faithful_ledger.core.sealing import seal_found
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
-from faithful_ledger.core.seals.finder import Edge, Finding, Hints, find_seals, nearly
+from faithful_ledger.core.seals.finder import Edge, Finding, Hints, find_seals
 from faithful_ledger.core.seals.finder.finding import widened
 from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import places
@@ -465,11 +468,24 @@ class NearlyTest(LedgerCase):
         odd[500] ^= 0x10
         contents[3] = bytes(odd)
         self.assertEqual(find_seals(contents, Hints("crc-32")), [])
-        found = nearly(contents, Hints("crc-32"))
-        self.assertEqual({number for _, number in found}, {3})
-        best = found[0][0]
+        found = SealSearch(contents, Hints("crc-32")).nearly()
+        self.assertEqual({each.odd for each in found}, {3})
+        best = found[0].placed.finding
         self.assertEqual((best.algorithm.name, best.holds_in, best.of, best.sure), ("crc-32", 4, 5, False))
-        self.assertEqual(nearly(contents[:3], Hints("crc-32")), [])
+        self.assertEqual(SealSearch(contents[:3], Hints("crc-32")).nearly(), [])
+
+    def test_a_header_over_what_is_packed_behind_it_may_be_wrong_in_one(self) -> None:
+        turn = random.Random()
+        plain = [json.dumps({"marks": turn.randrange(1 << 20), "log": turn.randbytes(300).hex()}) for _ in range(4)]
+        odd = turn.randrange(4)
+        contents = [
+            struct.pack("<4sI", b"BWZ1", zlib.crc32(text.encode()) ^ (number == odd)) + zlib.compress(text.encode())
+            for number, text in enumerate(plain)
+        ]
+        found = SealSearch(contents, Hints("crc-32")).everything()
+        self.assertEqual(([each.finding.sure for each in found.seals], found.streams), ([], []))
+        (nearly,) = found.nearly
+        self.assertEqual((nearly.odd, nearly.placed.at, nearly.placed.is_whole), (odd, 4, True))
 
 
 class LengthTest(LedgerCase):

@@ -37,7 +37,11 @@ class Deadline:
     def share(self, of: int) -> Deadline:
         """One that is over with this one, and after one of so many parts of the time that is left."""
         left = None if self._end is None else max(self._end - self.clock(), 0.0) / of
-        return _Share(self, left)
+        return _Share(self, left, self.clock)
+
+    def limited(self, seconds: float, clock: Callable[[], float] = time.monotonic) -> Deadline:
+        """One that is over with this one, and after so many seconds."""
+        return _Share(self, seconds, clock)
 
     def cancel(self) -> None:
         """Nobody waits for more; may be called from any thread."""
@@ -60,8 +64,8 @@ class Deadline:
 
 
 class _Share(Deadline):
-    def __init__(self, whole: Deadline, seconds: float | None) -> None:
-        super().__init__(seconds, whole.clock)
+    def __init__(self, whole: Deadline, seconds: float | None, clock: Callable[[], float]) -> None:
+        super().__init__(seconds, clock)
         self.whole = whole
 
     @property

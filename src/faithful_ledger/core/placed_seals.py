@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import NamedTuple
 
 from faithful_ledger.core.errors import place
@@ -41,6 +42,21 @@ class Placed(NamedTuple):
     def is_whole(self) -> bool:
         """Whether it covers all of another part."""
         return self.over is not None and self.covered == (0, len(self.over.contents[0]))
+
+    @property
+    def holds_in(self) -> list[int]:
+        """The numbers of the saves in which it holds."""
+        payloads = self.over.contents if self.over is not None else [None] * len(self.held.contents)
+        pairs = enumerate(zip(self.held.contents, payloads, strict=True))
+        return [number for number, (content, payload) in pairs if self.finding.holds(content, payload)]
+
+    def counted(self, holding: Sequence[int], seen: int) -> Placed:
+        """The same for the saves in which it holds, of which so many were counted before."""
+        stored = [self.finding.stored_in(self.held.contents[number]) for number in holding]
+        more = len(set(stored)) - min(seen, len(set(stored)))
+        bits = self.finding.bits + min(self.finding.algorithm.bits, 64) * more
+        finding = replace(self.finding, holds_in=len(holding), of=len(self.held.contents), bits=bits)
+        return self._replace(finding=finding)
 
     @property
     def is_stored_apart(self) -> bool:

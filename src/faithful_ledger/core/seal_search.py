@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from itertools import product
+from time import thread_time
 from types import MappingProxyType
 from typing import NamedTuple, TypeAlias
 
@@ -19,9 +20,10 @@ from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.seal_parts import UNMARKED, Part, parts_inside, text_of
 from faithful_ledger.core.seal_values import values_of
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
-from faithful_ledger.core.seals.finder import Edge, Edges, Finding, Hints, algorithms_for, find_seals, nearly
+from faithful_ledger.core.seals.finder import Edge, Edges, Finding, Hints, algorithms_for, find_seals
 from faithful_ledger.core.seals.finder.across import across
 from faithful_ledger.core.seals.finder.blocks import BlockRule, find_block_rules
+from faithful_ledger.core.seals.finder.finding import SURE
 from faithful_ledger.core.seals.finder.packed import MOST_MORE, StreamRule, Stretch, stream_rule
 from faithful_ledger.core.seals.finder.places import Place, places
 from faithful_ledger.core.seals.finder.repeated import SealRow
@@ -32,6 +34,8 @@ LEAST_SEARCHED = 64  # bytes of a part, within which a seal of its own is looked
 LARGEST_BESIDE = 1 << 20  # bytes of a file in which checksums of other files are looked for
 USUAL = ("crc-32", "adler-32", "fnv-1a-32", "fnv-1-32", "djb2", "times-31", "xxhash-32", "xxhash-64", "murmur3-32")
 LARGEST_PLAIN = 1 << 16  # bytes of a value, over which every algorithm is looked for
+LEAST_WITH_ONE_ODD = 4  # saves
+LEAST_NEARLY = 4.0  # seconds; else it takes no longer than what came before
 MOST_EDGES = 8  # of streams, that ranges may begin or end at
 Streams: TypeAlias = Sequence[Sequence[tuple[int, int]]]  # of each save, where they begin and end
 Report: TypeAlias = Callable[[list[Placed]], None]
@@ -93,10 +97,13 @@ class SealSearch:
 
     def everything(self, report: Report = _unseen) -> Found:
         """All that can be found. `report` is given the seals that are known whenever there are more."""
+        begun = thread_time()
         rows, seals = in_rows(self.seals(report))
         blocks, streams = self.blocks(), self.streams()
         sure = any(each.finding.sure and each.finding.algorithm.name != LENGTH for each in seals)
-        nearly = [] if sure or rows or blocks or streams else self.nearly()
+        nearly: list[Nearly] = []
+        if not (sure or rows or blocks or streams):
+            nearly = self.nearly(self.end.limited(max(thread_time() - begun, LEAST_NEARLY), thread_time))
         texts = [part for part in self.parts[1:] if not part.path and text_of(part.contents[0]) is not None]
         return Found(seals, rows, blocks, streams, nearly, texts)
 
@@ -144,15 +151,38 @@ class SealSearch:
                 found.append(rule)
         return found
 
-    def nearly(self) -> list[Nearly]:
-        """What holds in all saves but one, in the files and in what is inside of them."""
-        found: list[Nearly] = []
-        searched = self._searched()
-        for number, part in enumerate(searched):
-            for finding, odd in nearly(part.contents, self.hints, self.end.share(len(searched) - number)):
-                found.append(Nearly(Placed(finding, part), list(self.saves).index(self.files.contents[odd])))
-        best = best_placed([each.placed for each in found])
-        return [each for each in found if each.placed in best]
+    def nearly(self, end: Deadline = NEVER) -> list[Nearly]:
+        """What holds in all saves but one, which may be damaged, or of another version, and would be sure without it.
+        At least four different saves are needed: the odd one is in one half of them, and what holds in all of the other
+        half is held against the rest.
+        """
+        contents = self.files.contents
+        if len(contents) < LEAST_WITH_ONE_ODD or self.beside:
+            return []
+        found: dict[tuple[object, ...], Nearly] = {}
+        middle = len(contents) // 2
+        for number, half in enumerate((contents[:middle], contents[middle:])):
+            for placed in SealSearch(half, self.hints, end.share(2 - number)).seals():
+                held, over = self._of_all(placed.held), self._of_all(placed.over) if placed.over is not None else None
+                if held is None or (placed.over is not None and over is None):
+                    continue
+                made = Placed(placed.finding, held, over)
+                holding = made.holds_in
+                if len(holding) == len(contents) - 1:
+                    made = made.counted(holding, len(half))
+                    odd = next(number for number in range(len(contents)) if number not in holding)
+                    if made.finding.bits >= SURE and not made.finding.undecided:
+                        key = id(held), id(over), made.stored, made.covered
+                        found.setdefault(key, Nearly(made, list(self.saves).index(contents[odd])))
+        best = best_placed([each.placed for each in found.values()])
+        return [each for each in found.values() if each.placed in best]
+
+    def _of_all(self, part: Part) -> Part | None:
+        """The part of all saves that is what another search, of some of them, calls so."""
+        same = (
+            each for each in self.parts if (each.words, each.layers, each.path) == (part.words, part.layers, part.path)
+        )
+        return next(same, None) if part.value is None else None
 
     # what is searched
 
@@ -187,8 +217,8 @@ class SealSearch:
         return self._layers[content]
 
     def _streams_of(self, part: Part, contents: Sequence[bytes]) -> list[list[tuple[int, int]]]:
-        """Where the packed streams of a part are, in these of its contents: of those kinds that show where they begin or
-        are checked, and of those that were unpacked in all saves.
+        """Where the packed streams of a part are, in these of its contents: of kinds that show where they begin or are
+        checked, and of those that were unpacked in all saves.
         """
         inside = {each.layers[-1].kind for each in self.parts if each.around is part and each.layers and not each.path}
         found = []

@@ -217,14 +217,21 @@ def _streams_found(draft: Draft, rule: StreamRule) -> None:
         counting = count = free_name(draft.file(name).spec.root, "unpacked_size" if part else "stream_count")
         draft.add(name, at, at + int(form[1:3]) // 8, {"field": counting, "as": form})
         count = f"({counting} + {part - 1}) // {part}" if part else counting
+    totals = ""
+    if rule.total is not None:
+        at, form, _ = rule.total
+        totals = free_name(draft.file(name).spec.root, "packed_size")
+        draft.add(name, at, at + int(form[1:3]) // 8, {"field": totals, "as": form})
     draft.add(name, rule.begins, rule.end, stream_keys(rule, count))
+    if totals:
+        draft.set(totals, {"length_of": STREAMS})
     if counting and rule.counted is not None and not rule.counted.part:
         draft.set(counting, {"count_of": STREAMS})
     payload = next((spec.name for spec in draft.template.files.values() if _is_of(spec, name, rule.kind)), "")
     if not payload:
         text = text_of(b"".join(each.data for each in rule.streams))
         kind = text.name if text is not None else "binary"
-        payload = draft.declare(f"{name}.{STREAMS}[*].stream", (LayerSpec(rule.kind),), kind)
+        payload = draft.declare(f"{name}.{STREAMS}[*].stream", (LayerSpec(rule.kind),), kind, rule.part)
     if rule.counted is not None and rule.counted.part and counting:
         draft.set(counting, {"length_of": "file", "of_file": payload})
 

@@ -163,13 +163,27 @@ class Shelf:
             chosen = library.get(remembered)
         else:
             try:
-                path, chosen = find_save(path, library)
+                path, chosen = self._recognised(path, known, library)
             except NoTemplateFits as error:
                 return _text_save(path, why=error)
         save = open_save(path, chosen, (known.keeping.roots if known is not None else {}) | dict(roots or {}))
         if whole and save.problem is not None:
             raise save.problem
         return save
+
+    def _recognised(self, path: Path, known: Book | None, library: Library) -> tuple[Path, Template]:
+        """The save at a path and the template that fits it, if need be one of the book that knows others beside it.
+
+        Raises:
+            RecognitionError: none fits, or several do.
+        """
+        try:
+            return find_save(path, library)
+        except NoTemplateFits:
+            beside = self.book_of_folder(path.absolute().parent) if known is None else None
+            if beside is None:
+                raise
+            return find_save(path, self.library(beside))
 
     def open_kept(self, book: Book, snapshot: Snapshot, template: str | None = None) -> Save:
         """A kept copy as a save, with the template that its book remembers, or the one that is recognised.

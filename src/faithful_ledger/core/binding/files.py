@@ -95,6 +95,6 @@ def _steps(spec: FileSpec, around: BoundFile, known: Mapping[str, BoundFile]) ->
         return unwrap(data, spec.layers, key_of, number_of)
 
     if spec.is_held_in_rows:
-        return [HeldInRows.of(nodes, around.source, through)]
+        return [HeldInRows.of(nodes, around.source, through, spec.part_size)]
     held = Held.of(nodes[0], around.source)
     return [held, *through(held.data)]

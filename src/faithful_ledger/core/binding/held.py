@@ -49,16 +49,19 @@ class Held:
 @dataclass(slots=True)
 class HeldInRows:
     """What the same field of every record holds, each behind layers of its own, joined; `starts` are where each begins
-    in `data`.
+    in `data`. Each has `part_size` bytes, but for the last; 0 where that is not known.
     """
 
     outer: Source
     routes: list[list[Step]]
     data: bytes
     starts: list[int]
+    part_size: int = 0
 
     @classmethod
-    def of(cls, nodes: Sequence[FieldNode], outer: Source, through: Callable[[bytes], list[Step]]) -> HeldInRows:
+    def of(
+        cls, nodes: Sequence[FieldNode], outer: Source, through: Callable[[bytes], list[Step]], part_size: int = 0
+    ) -> HeldInRows:
         """`through` undoes the layers of one.
 
         Raises:
@@ -77,12 +80,12 @@ class HeldInRows:
                     f"{node.path} and those before it unpack to more than {left} bytes", "nothing was changed"
                 )
             routes.append(route)
-        return cls(outer, routes, bytes(data), starts)
+        return cls(outer, routes, bytes(data), starts, part_size)
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         """Raises LedgerError when one of the parts cannot be wrapped, or they would be more or fewer."""
         changed: list[Replacement] = []
-        for number, before, content in changed_parts(self.starts, inner):
+        for number, before, content in changed_parts(self.starts, inner, self.part_size):
             part = Patched(MemorySource(before), [Replacement(0, len(before), content, (cause,))])
             changed += wrap_together([Inner(self.routes[number], part, cause)], UNCOUNTED)
         return changed

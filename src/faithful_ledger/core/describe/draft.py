@@ -276,13 +276,13 @@ class Draft:
         self.read_again()
         return name
 
-    def declare(self, inside: str, layers: Sequence[LayerSpec], kind: str = "binary") -> str:
-        """Describe what is inside a file as a file of the template. Returns its name.
+    def declare(self, inside: str, layers: Sequence[LayerSpec], kind: str = "binary", part_size: int = 0) -> str:
+        """Describe what is inside a file as a file of the template, in parts of a size. Returns its name.
 
         Raises:
             EntryError: the layers cannot be undone in this save.
         """
-        name = layering.declare(self.text, self.template, inside, layers, kind)
+        name = layering.declare(self.text, self.template, inside, layers, kind, part_size)
         self.read_again()
         problem = self.save.files[name].problem
         if problem is not None:

@@ -27,8 +27,11 @@ def layer_keys(layer: LayerSpec) -> str | dict[str, Any]:
     return layer.kind if len(keys) == 1 else keys
 
 
-def declare(text: YamlText, template: Template, inside: str, layers: Sequence[LayerSpec], kind: str) -> str:
-    """Describe what is inside a file, or a field of one, as a file of the template of a format. Returns its name.
+def declare(
+    text: YamlText, template: Template, inside: str, layers: Sequence[LayerSpec], kind: str, part_size: int = 0
+) -> str:
+    """Describe what is inside a file, or a field of one, as a file of the template of a format; parts that records hold
+    have a size. Returns its name.
 
     Raises:
         EntryError: it is described already.
@@ -45,7 +48,8 @@ def declare(text: YamlText, template: Template, inside: str, layers: Sequence[La
     while name in files or template.main.root.named(name) is not None:
         name = f"{wanted}_{number}"
         number += 1
-    made: dict[str, Any] = {"inside": inside} | ({"layers": spelled} if layers else {})
+    made: dict[str, Any] = {"inside": inside} | ({"part_size": part_size} if part_size else {})
+    made |= {"layers": spelled} if layers else {}
     made |= {"format": kind} if kind != "binary" else {}
     text.add_block(("files",), name, {**made, "layout": []})
     return name

@@ -262,6 +262,7 @@ class File(Part):
     name: FileName | None = None
     root: Name | None = None
     inside: Words | None = None
+    part_size: Annotated[int, Field(ge=1, le=1 << 30)] | None = None
     layers: Annotated[list[Words | LayerKeys], Field(max_length=6)] = []
     format: Words = "binary"
     order: Literal["little", "big"] = "little"

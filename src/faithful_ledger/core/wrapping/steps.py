@@ -403,27 +403,28 @@ class LeftOff:
         return [Replacement(0, self.outer.size, bytes(inner.read(0, inner.size)), (cause,))]
 
 
-def changed_parts(starts: Sequence[int], inner: Patched) -> Iterator[tuple[int, bytes, bytes]]:
+def changed_parts(starts: Sequence[int], inner: Patched, part_size: int = 0) -> Iterator[tuple[int, bytes, bytes]]:
     """The parts of a payload, beginning at `starts`, that are no longer as they were: the number of each, and its bytes
-    before and now.
+    before and now. Where each has `part_size` bytes, but for the last, it keeps them.
 
     Raises:
         StreamGrows: they would be more or fewer parts.
     """
     old = pairwise([*starts, inner.old.size])
-    for number, (before, now) in enumerate(zip(old, pairwise(_cuts(starts, inner)), strict=True)):
+    for number, (before, now) in enumerate(zip(old, pairwise(_cuts(starts, inner, part_size)), strict=True)):
         was, content = bytes(inner.old.read(*before)), bytes(inner.read(*now))
         if content != was:
             yield number, was, content
 
 
-def _cuts(starts: Sequence[int], inner: Patched) -> list[int]:
+def _cuts(starts: Sequence[int], inner: Patched, part_size: int) -> list[int]:
     """Where the parts that a payload is packed in begin and end as it will be: where they did, moved. Parts that all
-    have one round size, but for the last, keep it, because a game may unpack each into as much room.
+    have one size, which is known or round, but for the last, keep it, because a game may unpack each into as much room.
     """
     sizes = [end - start for start, end in pairwise([*starts, inner.old.size])]
-    size = sizes[0] if sizes else 0
-    is_even = len(set(sizes[:-1])) == 1 and 0 < sizes[-1] <= size and any(size % each == 0 for each in ROUND)
+    size = part_size or (sizes[0] if sizes else 0)
+    is_even = set(sizes[:-1]) <= {size} and bool(sizes) and 0 < sizes[-1] <= size
+    is_even &= bool(part_size) or (len(sizes) > 1 and any(size % each == 0 for each in ROUND))
     if not is_even or inner.size == inner.old.size:
         # What comes in where one part ends and the next begins belongs to the next.
         return [0, *(inner.moved(start) for start in starts[1:]), inner.size]

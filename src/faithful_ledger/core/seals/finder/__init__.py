@@ -26,7 +26,7 @@ from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import LEAST_SAVES, WIDTHS, unknown_crc, with_own_start
 from faithful_ledger.core.seals.hashes import DIGESTS
 
-__all__ = ["Edge", "Edges", "Finding", "Hints", "algorithms_for", "find_seals", "nearly"]
+__all__ = ["Edge", "Edges", "Finding", "Hints", "algorithms_for", "find_seals"]
 
 MIXED, RESTLESS, DENSE_PLACES = 96, 300, 24
 UNKNOWN_PLACES, UNKNOWN_SECONDS = 12, 6.0  # where saves differ all over, dividing takes long
@@ -96,29 +96,6 @@ def find_seals(
 def _rule(finding: Finding) -> tuple[object, ...]:
     """What findings have in common that say the same."""
     return finding.algorithm, finding.start, finding.end, finding.stored, finding.own
-
-
-def nearly(saves: Sequence[bytes], hints: Hints | None = None, end: Deadline = NEVER) -> list[tuple[Finding, int]]:
-    """What holds in all saves but one, which may be damaged, or of another version: each with the number of that save.
-    Only what would be sure without it counts; at least four different saves are needed.
-    """
-    contents = list(dict.fromkeys(saves))
-    found: dict[tuple[object, ...], tuple[Finding, int]] = {}
-    if len(contents) <= ENOUGH:
-        return []
-    middle = len(contents) // 2
-    for half in (
-        contents[:middle],
-        contents[middle:],
-    ):  # the odd one is in one of them, so it holds in all of the other
-        for finding in find_seals(half, hints, end):
-            holding = [content for content in contents if finding.holds(content)]
-            if len(holding) == len(contents) - 1 and finding.checked(holding).sure:
-                odd = next(content for content in contents if content not in holding)
-                found.setdefault(_rule(finding), (finding.checked(contents), list(saves).index(odd)))
-        if end.over:
-            break
-    return list(found.values())
 
 
 def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline, edges: Edges) -> Iterator[Finding]:

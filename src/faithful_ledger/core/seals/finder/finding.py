@@ -16,6 +16,7 @@ from faithful_ledger.core.seals.finder.places import DECIMAL, DIGITS, Edge, span
 from faithful_ledger.core.storage import WRITTEN, Checksum, ChecksumInText
 
 __all__ = [
+    "SURE",
     "Finding",
     "as_written",
     "choice_bits",

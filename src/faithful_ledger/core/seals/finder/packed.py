@@ -26,6 +26,7 @@ NUMBERS = ("u32le", "u32be", "u64le", "u64be", "u16le", "u16be")
 WIDEST = 64  # bytes of an entry of a table
 MOST_MORE = 64  # bytes that a length may count beyond its stream
 LEAST_BITS = 24
+COUNTS = ("u32le", "u32be", "u16le", "u16be")
 IN_FRONT_OF_ALL = 32  # bytes before the first stream's numbers in which their count may be
 
 
@@ -113,7 +114,8 @@ class Table(NamedTuple):
 class StreamRule:
     """Beside each of the `streams` of a kind, here those of the first save, are the same `numbers`, in the order of
     their places, or in `tables` in front of all. With what is beside it a stream begins `header` bytes before it and
-    ends `trailer` bytes behind it; they follow one another. Their number is `counted`, where it is known.
+    ends `trailer` bytes behind it; they follow one another. Their number is `counted`, and `total` the bytes of all,
+    where these are known. Each unpacks to `part` bytes, but for the last, in all saves, or 0 where that differs.
     """
 
     kind: str
@@ -124,6 +126,8 @@ class StreamRule:
     counted: Counted | None
     of: int
     tables: tuple[Table, ...] = ()
+    total: Counted | None = None
+    part: int = 0
 
     @property
     def start(self) -> int:
@@ -179,7 +183,15 @@ def stream_rule(
     if not numbers and not tables:
         return None
     made = StreamRule(kind, numbers, header, trailer, tuple(streams), None, len(saves), tables)
-    return replace(made, counted=_counted(made, saves))
+    made = replace(made, part=_part(saves))
+    return replace(made, counted=_counted(made, saves), total=_total(made, saves))
+
+
+def _part(saves: Sequence[tuple[bytes, Sequence[Stretch]]]) -> int:
+    """To how many bytes each stream unpacks, but for the last, which has no more."""
+    parts = {len(stream.data) for _, streams in saves for stream in streams[:-1]}
+    most = max(len(streams[-1].data) for _, streams in saves)
+    return max(parts) if len(parts) == 1 and most <= max(parts) else 0
 
 
 def _tables(
@@ -309,10 +321,12 @@ def _candidates(content: bytes, stream: Stretch, gap: int, until: Deadline) -> I
                         yield Beside(begin + at, behind, size, form, algorithm, unpacked)
 
 
-def _rank(each: Beside) -> tuple[bool, int, int]:
-    """Checksums before lengths, and exact lengths before those that count more; a number as wide as is usual."""
+def _rank(each: Beside) -> tuple[bool, int, int, int]:
+    """Checksums before lengths, and exact lengths before those that count more; a number as wide as is usual, and a
+    narrow table, as a constant in front of it may look like the first of a wide one.
+    """
     usual = NUMBERS.index(each.form) if each.form in NUMBERS else 0
-    return each.is_length, abs(each.algorithm.start or 0) if each.is_length else 0, usual
+    return each.is_length, abs(each.algorithm.start or 0) if each.is_length else 0, usual, each.stride
 
 
 def _apart(found: Sequence[Beside]) -> tuple[Beside, ...]:
@@ -338,20 +352,36 @@ def _counted(rule: StreamRule, saves: Sequence[tuple[bytes, Sequence[Stretch]]])
     start = rule.begins
     if not rule.tables and any(streams[0].start - rule.header != start for _, streams in saves):
         return None
-    parts = {len(stream.data) for _, streams in saves for stream in streams[:-1]}
-    part = next(iter(parts)) if len(parts) == 1 else 0
-    if any(len(streams[-1].data) > part for _, streams in saves):
-        part = 0
+    part = rule.part
     counts = [len(streams) for _, streams in saves]
     totals = [sum(len(stream.data) for stream in streams) for _, streams in saves]
     tried = [(0, counts), (part, totals)] if part else [(0, counts)]
     if len(set(counts)) == 1:  # any constant may look like it
         tried.reverse()
     for each, wanted in tried:
-        for form in ("u32le", "u32be", "u16le", "u16be") if not each else ("u64le", "u64be", "u32le", "u32be"):
-            size, order = int(form[1:3]) // 8, "little" if form.endswith("le") else "big"
-            for at in range(start - size, max(start - IN_FRONT_OF_ALL, 0) - 1, -1):
-                stored = [int.from_bytes(content[at : at + size], order) for content, _ in saves]  # type: ignore[arg-type]
-                if stored == wanted:
-                    return Counted(at, form, each)
+        found = _stored(wanted, ("u64le", "u64be", "u32le", "u32be") if each else COUNTS, start, saves)
+        if found is not None:
+            return found._replace(part=each)
+    return None
+
+
+def _total(rule: StreamRule, saves: Sequence[tuple[bytes, Sequence[Stretch]]]) -> Counted | None:
+    """Where the bytes of all streams are counted, with what is beside each, behind tables whose size differs."""
+    wanted = [several[-1].end - several[0].start + rule.header + rule.trailer for _, several in saves]
+    if not rule.tables or len(set(wanted)) == 1:
+        return None
+    return _stored(wanted, ("u64le", "u64be", "u32le", "u32be"), rule.begins, saves)
+
+
+def _stored(
+    wanted: Sequence[int], forms: Sequence[str], end: int, saves: Sequence[tuple[bytes, Sequence[Stretch]]]
+) -> Counted | None:
+    """The nearest place in front of an offset at which every save has its number."""
+    for form in forms:
+        size = int(form[1:3]) // 8
+        raw = [number.to_bytes(16, "little") for number in wanted]
+        spelled = [each[:size] if form.endswith("le") else each[:size][::-1] for each in raw]
+        for at in range(end - size, max(end - IN_FRONT_OF_ALL, 0) - 1, -1):
+            if all(content[at : at + size] == number for (content, _), number in zip(saves, spelled, strict=True)):
+                return Counted(at, form)
     return None

@@ -200,6 +200,10 @@ class _Files:
     def inside(self, spec: FileSpec, keys: Keys, files: dict[str, FileSpec], where: Where) -> None:
         """Where a payload inside another one comes from."""
         spec.inside, _, spec.held_by = keys["inside"].partition(".")
+        spec.part_size = keys.get("part_size") or 0
+        if spec.part_size and not spec.is_held_in_rows:
+            text = "only what all records hold, as in save.blocks[*].body, has parts of a size"
+            self.mistakes.append(((*where, "part_size"), text))
         given = [{"layer": layer} if isinstance(layer, str) else layer for layer in keys.get("layers", ())]
         spec.layers = tuple(self.layer_spec(each, (*where, "layers", number)) for number, each in enumerate(given))
         if spec.inside not in files:
