@@ -126,8 +126,8 @@ class AcceptingTest(CommandCase):
             turn = random.Random(seed)
             folder = self.folder / str(number)
             folder.mkdir()
-            values = [company(turn) for _ in range(4)]
-            saves = [folder / f"{letter}.sav" for letter in "abcd"]
+            values = [company(turn) for _ in range(5)]
+            saves = [folder / f"{letter}.sav" for letter in "abcde"]
             for path, value in zip(saves, values, strict=True):
                 path.write_bytes(each.write(value))
             with self.subTest(each.name, seed=seed):

@@ -23,7 +23,7 @@ from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder import Edge, Edges, Finding, Hints, algorithms_for, find_seals
 from faithful_ledger.core.seals.finder.across import across
 from faithful_ledger.core.seals.finder.blocks import BlockRule, find_block_rules
-from faithful_ledger.core.seals.finder.finding import SURE
+from faithful_ledger.core.seals.finder.finding import SURE, edges_bits
 from faithful_ledger.core.seals.finder.packed import MOST_MORE, StreamRule, Stretch, stream_rule
 from faithful_ledger.core.seals.finder.places import Place, places
 from faithful_ledger.core.seals.finder.repeated import SealRow
@@ -329,7 +329,9 @@ def _of_streams(finding: Finding, part: Part, edges: Edges) -> Finding:
             algorithm = replace(finding.algorithm, start=more or None)
             made = replace(finding, algorithm=algorithm, start=Edge(head), end=Edge(tail, True))
             if all(map(made.holds, part.contents)):
-                return made
+                place = finding.place_in(part.contents[0])
+                likelier = edges_bits((first, last), place, size) - edges_bits((0, size), place, size)
+                return replace(made, bits=finding.bits + likelier)
     return finding
 
 
