@@ -16,7 +16,9 @@ def named_from(node: Node, path: str, outer: GroupNode | None = None) -> Node | 
         AddressError: there are not so many records as it counts to.
     """
     first, *rest = name_parts(path)
-    found = node.scope(first.name) or (outer.scope(first.name) if outer is not None else None)
+    found = node.scope(first.name)
+    if found is None and outer is not None:
+        found = outer.scope(first.name)
     found = _record(found, first, node)
     for part in rest:
         found = found.names.get(part.name) if isinstance(found, GroupNode) else None
