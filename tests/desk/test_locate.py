@@ -21,6 +21,7 @@ from faithful_ledger.core.template import load_template
 from faithful_ledger.demo.hands import type_into
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE
 from faithful_ledger.desk.stages.describe import SEALS
+from tests.cli.test_accepting import company, table_read, table_write
 from tests.core.test_seal_search import TEXTS
 from tests.desk.support import DeskCase
 from tests.support import play
@@ -349,6 +350,42 @@ class LocateTest(DeskCase):
         self.work()
         self.post_value("company.day", "77")
         self.assertTrue(kind.accepts(path.read_bytes()))
+
+    def test_a_table_of_sizes_is_described_with_one_press(self) -> None:
+        turn = random.Random()
+        path = self.folder / "quay.sav"
+        values = [company(turn) for _ in range(5)]
+        self.keep_each(path, [bytearray(table_write(value)) for value in values])
+        self.press("Ctrl+3")
+        self.shell.describe.show_pane(SEALS)
+        pane = self.shell.describe.seals
+        self.click(pane.find_button)
+        self.wait(lambda: not pane.looking)
+        self.assertRegex(pane.rule_words.text(), "for each of [23] zlib streams .*u32le, in a table, 8 bytes for each")
+        self.assertFalse(pane.nearly_words.isVisible())
+        self.click(pane.rule_button)
+        self.work()
+        self.post_value("unpacked.marks", "4321")
+        self.assertEqual(table_read(path.read_bytes()), {**values[-1], "marks": 4321})
+
+    def test_what_holds_in_all_but_one_names_the_copy(self) -> None:
+        turn = random.Random()
+        path = self.folder / "quay.sav"
+        plain = [b"BWNV" + bytes(60) + turn.randbytes(6) + b"Tamsin of the quay" for _ in range(4)]
+        wrong = (0, 1, 0, 0)
+        states = [
+            data + (zlib.crc32(data) ^ each).to_bytes(4, "little") for data, each in zip(plain, wrong, strict=True)
+        ]
+        self.keep_each(path, [bytearray(state) for state in states])
+        self.press("Ctrl+3")
+        self.shell.describe.show_pane(SEALS)
+        pane = self.shell.describe.seals
+        self.click(pane.find_button)
+        self.wait(lambda: not pane.looking)
+        self.assertRegex(
+            pane.nearly_words.text(), r"^Nearly: crc-32 over .*, holds in 3 of 4, and not in the copy of [0-9: -]+\.$"
+        )
+        self.assertEqual(pane.summary.text(), "Something holds in all but one.")
 
     def post_value(self, ending: str, text: str) -> None:
         """Enter a value of a text that no field names, and post it."""

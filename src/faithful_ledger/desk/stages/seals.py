@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, TypeAlias
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QWidget
 
+from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.seal_list import SealReport, seal_reports
@@ -171,7 +172,9 @@ class SealsPane(QWidget):
             for snapshot, file in ((each, file) for each in copies for file in each.files if file.path == path):
                 source = book.keeping.kept_source(file)
                 contents.append(bytes(source.read(0, source.size)))
-                names.append(f"the copy “{snapshot.label}”" if snapshot.label else f"the copy of {snapshot.time}")
+                names.append(
+                    f"the copy “{snapshot.label}”" if snapshot.label else f"the copy of {local_time(snapshot.time)}"
+                )
             search = SealSearch(contents, Hints(key=key), end)
             return search.everything(lambda found: self.found_so_far.emit(end, list(found))), names
 

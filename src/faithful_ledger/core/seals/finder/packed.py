@@ -85,8 +85,8 @@ class Beside:
         more = f"{self.algorithm.start:+d}" if self.is_length and self.algorithm.start else ""
         where = f"{self.at} bytes behind it" if self.behind else f"{-self.at} bytes in front of it"
         if self.stride:
-            where = f"in a table of {self.stride} bytes for each"
-        return f"{self.algorithm.name}{more} of {over}, {where} as {self.form}"
+            where = f"in a table, {self.stride} bytes for each"
+        return f"{self.algorithm.name}{more} of {over} ({self.form}, {where})"
 
 
 class Counted(NamedTuple):
@@ -160,7 +160,7 @@ class StreamRule:
     @property
     def in_words(self) -> str:
         numbers = "; ".join(each.in_words for each in self.every)
-        return f"of each of {len(self.streams)} {self.kind} streams from 0x{self.start + self.header:X} on: {numbers}"
+        return f"for each of {len(self.streams)} {self.kind} streams from 0x{self.start + self.header:X} on: {numbers}"
 
 
 def stream_rule(
