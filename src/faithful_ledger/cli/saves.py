@@ -47,7 +47,7 @@ LARGEST_STRUCTURE = 64 << 20
 def read(options: argparse.Namespace) -> int:
     """Every field, seal and finding of a save."""
     save = _from_input(options) if options.file == "-" else opened(options, Path(options.file))
-    fields = [field for path in options.paths for field in save.fields(path)] if options.paths else save.all_fields()
+    fields = [field for path in options.paths for field in save.fields(path)] if options.paths else save.every_value()
     if options.csv:
         _print_csv(fields)
         return 0

@@ -247,7 +247,10 @@ class Outline:
     def _described(self, name: str, path: str) -> str:
         """The file of the template that a string of a text is; empty where the template does not say what it holds."""
         other = self._held.get((name, parse_path(path.removeprefix("."))), "") if self._held else ""
-        return other if other in self.texts else ""
+        files = self.save.template.files if self.save.template is not None else {}
+        while other and other not in self.texts:  # it is packed, and what is inside of it may be the text
+            other = next((each.name for each in files.values() if each.inside == other and not each.held_by), "")
+        return other
 
     def _nested(self, name: str, part: str, inner_name: str) -> str:
         """Take in the text that a string of a text holds as a payload of its own, which goes by its path."""

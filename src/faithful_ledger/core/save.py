@@ -293,6 +293,17 @@ class Save:
             if file.bound is not None:
                 yield from all_fields(file.bound.root)
 
+    def every_value(self) -> Iterator[FieldNode]:
+        """The same, and behind them the values of texts that the template describes as such but does not name."""
+        named: set[tuple[str, int, int]] = set()
+        for node in self.all_fields():
+            named.add((node.file, node.start, node.end))
+            yield node
+        if self.template is not None and self.outline is not None:
+            for node in self.outline.fields():
+                if (node.file, node.start, node.end) not in named:
+                    yield node
+
     def value(self, node: FieldNode) -> Value:
         """What a field says, or what the entry on the tape will make it say.
 

@@ -57,6 +57,11 @@ class Part(NamedTuple):
         return bool(self.layers) and not self.path and self.layers[-1].kind in ARCHIVES
 
     @property
+    def is_unpacked(self) -> bool:
+        """Whether layers lead from what it is in to it."""
+        return self.around is not None and len(self.layers) > len(self.around.layers)
+
+    @property
     def is_same(self) -> bool:
         """Whether it is the same in all of several saves, so that these say no more of it than one."""
         return len(set(self.contents)) < 2 <= len(self.contents)

@@ -84,6 +84,7 @@ class SealSearch:
     ) -> None:
         self.saves, self.hints, self.end, self.beside, self.called = saves, hints or Hints(), end, beside, called
         self.algorithms = algorithms_for(self.hints)
+        self.lengths = [Algorithm(LENGTH)] if LENGTH.startswith(self.hints.algorithm) and not self.hints.key else []
         together = dict.fromkeys(zip(saves, *beside.values(), strict=True))
         contents = tuple(dict.fromkeys(saves)) if not beside else tuple(each[0] for each in together)
         self.files = Part(contents)
@@ -104,7 +105,7 @@ class SealSearch:
         nearly: list[Nearly] = []
         if not (sure or rows or blocks or streams):
             nearly = self.nearly(self.end.limited(max(thread_time() - begun, LEAST_NEARLY), thread_time))
-        texts = [part for part in self.parts[1:] if not part.path and text_of(part.contents[0]) is not None]
+        texts = [part for part in self.parts[1:] if part.is_unpacked and text_of(part.contents[0]) is not None]
         return Found(seals, rows, blocks, streams, nearly, texts)
 
     def seals(self, report: Report = _unseen) -> list[Placed]:
@@ -133,8 +134,8 @@ class SealSearch:
     def streams(self) -> list[StreamRule]:
         """The numbers of several packed streams of every save, as one rule for each kind of these."""
         found: list[StreamRule] = []
-        if not self._takes_rules:
-            return found
+        if not self._takes_rules or any(part.is_member and part.around is self.files for part in self.parts):
+            return found  # what an archive says of its members follows them
         layers = [self._layers_of(content) for content in self.files.contents]
         for kind in sorted({layer.kind for layer in layers[0]}):
             saves = []
@@ -244,8 +245,7 @@ class SealSearch:
         return placed(find_seals(part.contents, self.hints, end, so_far, edges))
 
     def _from_outside(self, part: Part) -> Iterator[Placed]:
-        """Checksums over a part that are stored in what it is in."""
-        lengths = [Algorithm(LENGTH)] if LENGTH.startswith(self.hints.algorithm) and not self.hints.key else []
+        """Checksums over a part that are stored in what it is in, and its length."""
         if part.is_same:
             return
         for outer, inner in zip(part.outer, (part, *part.outer), strict=False):
@@ -253,7 +253,7 @@ class SealSearch:
                 continue
             own = self._streams_of(outer, outer.contents[:1])[0]
             stored = self._places(outer)
-            for finding in across(outer.contents, part.contents, stored, [*self.algorithms, *lengths], self.end):
+            for finding in across(outer.contents, part.contents, stored, [*self.algorithms, *self.lengths], self.end):
                 placed = Placed(finding, outer, part)
                 in_a_stream = any(low <= placed.at < high for low, high in own)
                 if not in_a_stream and (len(part.contents) > 1 or finding.algorithm.bits >= 32):
@@ -307,7 +307,8 @@ class SealSearch:
         results: dict[Algorithm, int] = {}
         for held in (each for each in held_in if len(each.contents[0]) <= LARGEST_BESIDE):
             stored = self._places(held)
-            for finding in across(held.contents, over.contents, stored, self.algorithms, self.end, results=results):
+            algorithms = [*self.algorithms, *(self.lengths if text_of(held.contents[0]) is not None else ())]
+            for finding in across(held.contents, over.contents, stored, algorithms, self.end, results=results):
                 if len(over.contents) > 1 or finding.algorithm.bits >= 32:
                     yield Placed(finding, held, over)
 

@@ -153,10 +153,13 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
     if part.around is None:
         return draft.save.main.name
     around = next(each for each in part.outer if not part.path or each.path != part.path)
-    holder = _file_of(draft, around)
-    if part.path:
-        holder = f"{holder}.{draft.value_at(holder, part.path)}"
-    layers = part.layers[len(around.layers) :]
+    string = next((each for each in reversed([*part.outer]) if part.path and each.path == part.path), None)
+    holder = _string_file(draft, string, around) if string is not None else ""
+    if string is not None and holder:
+        layers = part.layers[len(string.layers) :]
+    else:
+        holder, layers = _file_of(draft, around), part.layers[len(around.layers) :]
+        holder = f"{holder}.{draft.value_at(holder, part.path)}" if part.path else holder
     for name, spec in draft.template.files.items():
         inside = f"{spec.inside}.{spec.held_by}" if spec.held_by else spec.inside
         same = [each.step for each in spec.layers] == [each.step for each in layers]
@@ -164,6 +167,19 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
             return name
     text = text_of(part.contents[0])
     return draft.declare(holder, layers, kind or (text.name if text is not None else "binary"))
+
+
+def _string_file(draft: Draft, string: Part, around: Part) -> str:
+    """The file of the template that a string of a text is as it is; empty where there is none."""
+    holder = _file_of(draft, around)
+    for name, spec in draft.template.files.items():
+        field = (
+            draft.template.files[holder].root.named(spec.held_by) if spec.inside == holder and spec.held_by else None
+        )
+        path = field.address.path if field is not None and not spec.layers else None
+        if path is not None and path.text == string.path:
+            return name
+    return ""
 
 
 def _holds_the_same(draft: Draft, name: str, part: Part) -> bool:
@@ -208,7 +224,7 @@ def blocks_found(draft: Draft, rule: Rule) -> None:
 
 def _streams_found(draft: Draft, rule: StreamRule) -> None:
     name, size = draft.save.main.name, draft.save.main.source.size
-    if rule.end != size and rule.counted is None:
+    if rule.end != size and rule.counted is None and not rule.ended_by:
         what = f"{size - rule.end} bytes are behind the last {rule.kind} stream, and how many there are is not known"
         raise EntryError(what, f"{UNCHANGED}; describe their number, and make rows of them by hand")
     counting = count = ""
@@ -222,7 +238,7 @@ def _streams_found(draft: Draft, rule: StreamRule) -> None:
         at, form, _ = rule.total
         totals = free_name(draft.file(name).spec.root, "packed_size")
         draft.add(name, at, at + int(form[1:3]) // 8, {"field": totals, "as": form})
-    draft.add(name, rule.begins, rule.end, stream_keys(rule, count))
+    draft.add(name, rule.begins, rule.end + len(rule.ended_by), stream_keys(rule, count))
     if totals:
         draft.set(totals, {"length_of": STREAMS})
     if counting and rule.counted is not None and not rule.counted.part:

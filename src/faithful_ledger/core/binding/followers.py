@@ -13,6 +13,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
 from graphlib import CycleError, TopologicalSorter
+from itertools import pairwise
 from types import MappingProxyType
 from typing import Literal, NamedTuple
 
@@ -39,6 +40,7 @@ __all__ = [
 
 Kind = Literal["length", "count", "offset", "seal", "rule"]
 WHOLE = "file"  # a name of the whole file
+SEPARATING = 8  # bytes between what may grow and what is counted from the end
 NOTHING: Mapping[str, int] = MappingProxyType({})
 
 
@@ -245,6 +247,19 @@ class WorkedOut:
     def works_out(self, at: int) -> bool:
         """Whether the byte at an offset belongs to a field that is worked out."""
         return any(node.start <= at < node.end for node in self._nodes)
+
+    def is_from_end(self, start: int) -> bool:
+        """Whether elements whose offset counts from the end are all that is behind an offset, but for a few bytes in
+        front of them.
+        """
+        if self._root is None:
+            return False
+        found = sorted(
+            (n.start, n.end) for n in self._root.children if n.spec.address.base == "end" and n.start >= start
+        )
+        if not found or found[0][0] > start + SEPARATING:
+            return False
+        return all(end >= begin for (_, end), (begin, _) in pairwise([*found, (self._root.end, self._root.end)]))
 
 
 def dependents(

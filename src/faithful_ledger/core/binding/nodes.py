@@ -50,7 +50,8 @@ class Node:
         while isinstance(holder, GroupNode) and holder.parent is not None and holder.spec.flat:
             holder = holder.parent
         before = holder.path if holder is not None else ""
-        return f"{before}.{self.spec.name}" if before else self.spec.name
+        dot = "." if before and not self.spec.name.startswith("[") else ""  # a value of a text may go by a path
+        return f"{before}{dot}{self.spec.name}"
 
     @property
     def title(self) -> str:

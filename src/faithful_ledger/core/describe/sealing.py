@@ -141,6 +141,8 @@ def stream_keys(rule: StreamRule, count: str) -> dict[str, Any]:
         what = f"nothing in front of the {rule.kind} streams says how many there are, so their table has no known end"
         raise EntryError(what, f"{placing.UNCHANGED}; describe their number, and make rows of them by hand")
     counted: dict[str, Any] = {"count": count} if count else {}
+    if rule.ended_by and not count:
+        counted = {"ended_by": rule.ended_by.hex(" ").upper()}
     plus = packed.algorithm.start or 0
     size = "packed" if not packed.stride else f"{ENTRIES[rule.table_of(packed)]}[{ROW}].packed"
     size += f" {'-' if plus > 0 else '+'} {abs(plus)}" if plus else ""

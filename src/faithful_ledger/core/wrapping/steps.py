@@ -60,6 +60,10 @@ class Counted(Protocol):
         """Whether the byte at an offset belongs to a field that is worked out when you post."""
         ...
 
+    def is_from_end(self, start: int) -> bool:
+        """Whether all that begins near an offset is found by its distance from the end, so that it may move."""
+        ...
+
 
 class Undescribed:
     """Of a payload that no template describes: whether something in it counts all of its parts by itself."""
@@ -72,6 +76,9 @@ class Undescribed:
 
     def works_out(self, at: int) -> bool:
         return False
+
+    def is_from_end(self, start: int) -> bool:
+        return self._counts
 
 
 COUNTED, UNCOUNTED = Undescribed(counts=True), Undescribed(counts=False)
@@ -148,7 +155,7 @@ class Streams:
     def _why_fixed(self, stream: Layer, counted: Counted) -> str:
         """What would be wrong if the stream took another size, as far as that can be seen; empty where nothing is."""
         behind = self.outer.size - stream.offset - stream.size
-        if behind:
+        if behind and not counted.is_from_end(stream.offset + stream.size):
             return f"no length that the template describes says where the {behind} bytes behind it begin"
         suspected = suspected_lengths(self.outer, stream.offset, stream.size)
         found = [each for each in suspected if not counted.works_out(each[0])]

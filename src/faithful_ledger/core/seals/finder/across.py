@@ -13,14 +13,15 @@ from itertools import islice, product
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder.blocks import ORDERS
-from faithful_ledger.core.seals.finder.finding import Finding, as_written, choice_bits
+from faithful_ledger.core.seals.finder.finding import Finding, as_written, choice_bits, place_bits
 from faithful_ledger.core.seals.finder.natural import LEAST_COVERED, SLOW
 from faithful_ledger.core.seals.finder.numbers import Numbers
-from faithful_ledger.core.seals.finder.places import Edge, Place
+from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place
 from faithful_ledger.core.seals.finder.spelling import changes, written_in
 
 __all__ = ["across"]
 
+NUMBER = re.compile(rb"[0-9]+")
 HEADS, TAILS = (0, 4, 8, 12, 16, 32), (0, 4)
 LARGEST_SLOW = 1 << 18  # bytes that are taken one after the other in Python
 MOST_LENGTHS = 16
@@ -85,6 +86,11 @@ class _Across:
             raw = len(self.payload).to_bytes(width, order)
             for match in islice(re.finditer(re.escape(raw), self.content), MOST_LENGTHS):
                 yield from self._at(length, 0, 0, (match.start(), width, f"u{8 * width}{order[0]}e", 8 * width))
+        digits = str(len(self.payload)).encode()
+        pattern = rb"(?<![0-9.])" + digits + rb"(?![0-9.])"
+        for match in islice(re.finditer(pattern, self.content) if len(sizes) > 1 else (), MOST_LENGTHS):
+            bits = (10 ** len(digits)).bit_length() - 1
+            yield from self._at(length, 0, 0, (match.start(), len(digits), "decimal", bits))
 
     def over(self, algorithm: Algorithm, head: int, tail: int) -> Iterator[Finding]:
         size = len(self.payload)
@@ -118,5 +124,7 @@ class _Across:
         edges = made.start.at(len(self.payload)), made.end.at(len(self.payload))
         cost = choice_bits(made.algorithm, (0, size), (at, at + made.size), size) + ELSEWHERE
         cost += 0.0 if edges == (0, len(self.payload)) else 2.0 * len(HEADS).bit_length()
+        if made.algorithm.name == LENGTH and made.form in DECIMAL:  # it is one of the numbers of a text
+            cost += len(NUMBER.findall(self.content)).bit_length() - place_bits((at, at + made.size), size)
         count = len(self.contents)
         yield replace(made, bits=min(bits, 64) * values - cost, holds_in=count, of=count)

@@ -245,7 +245,12 @@ def _with_sign(finding: Finding, contents: Sequence[bytes]) -> Finding:
     numbers say as little for the one as for the other: half of all would be negative, or high.
     """
     bits = finding.algorithm.bits
-    if finding.form != "decimal" or bits not in (32, 64) or finding.algorithm.is_digest:
+    if (
+        finding.form != "decimal"
+        or bits not in (32, 64)
+        or finding.algorithm.is_digest
+        or finding.algorithm.name == LENGTH
+    ):
         return finding
     if any(int(text) >> (bits - 1) for text in map(finding.stored_in, contents) if text.isdigit()):
         return finding

@@ -116,6 +116,7 @@ class StreamRule:
     their places, or in `tables` in front of all. With what is beside it a stream begins `header` bytes before it and
     ends `trailer` bytes behind it; they follow one another. Their number is `counted`, and `total` the bytes of all,
     where these are known. Each unpacks to `part` bytes, but for the last, in all saves, or 0 where that differs.
+    `ended_by` are zeros behind the last one: the header of a stream that is not there.
     """
 
     kind: str
@@ -128,6 +129,7 @@ class StreamRule:
     tables: tuple[Table, ...] = ()
     total: Counted | None = None
     part: int = 0
+    ended_by: bytes = b""
 
     @property
     def start(self) -> int:
@@ -183,8 +185,16 @@ def stream_rule(
     if not numbers and not tables:
         return None
     made = StreamRule(kind, numbers, header, trailer, tuple(streams), None, len(saves), tables)
-    made = replace(made, part=_part(saves))
+    made = replace(made, part=_part(saves), ended_by=_end_mark(made, saves))
     return replace(made, counted=_counted(made, saves), total=_total(made, saves))
+
+
+def _end_mark(rule: StreamRule, saves: Sequence[tuple[bytes, Sequence[Stretch]]]) -> bytes:
+    """The zeros behind the last stream of every save, as many as its header has, or fewer where the save ends."""
+    rest = {content[several[-1].end + rule.trailer :][: rule.header] for content, several in saves}
+    mark = rest.pop() if len(rest) == 1 else b""
+    lengths = [-each.at for each in rule.numbers if each.is_length and not each.unpacked and not each.behind]
+    return mark if lengths and mark and not any(mark) and len(mark) >= rule.header - min(lengths) else b""
 
 
 def _part(saves: Sequence[tuple[bytes, Sequence[Stretch]]]) -> int:
