@@ -4,6 +4,8 @@ template is renewed by a posting. Each format has a writer of its own, and a rea
 
 from __future__ import annotations
 
+import base64
+import gzip
 import hashlib
 import json
 import random
@@ -99,6 +101,37 @@ def raw_read(content: bytes) -> dict[str, Any]:
     return found
 
 
+def hidden(data: bytes) -> bytes:
+    return bytes(byte ^ b"brine"[at % 5] for at, byte in enumerate(data))
+
+
+def hidden_write(value: dict[str, Any]) -> bytes:
+    data = hidden(text_of(value))
+    return struct.pack("<4sHHII", b"BWXR", 3, 0, len(data), zlib.crc32(data)) + data
+
+
+def hidden_read(content: bytes) -> dict[str, Any]:
+    _, _, _, size, checksum = struct.unpack_from("<4sHHII", content)
+    data = content[16:]
+    assert len(data) == size and zlib.crc32(data) == checksum
+    found: dict[str, Any] = json.loads(hidden(data))
+    return found
+
+
+def lettered_write(value: dict[str, Any]) -> bytes:
+    """A text in a text, with its checksum and its length in decimal beside it."""
+    text = base64.b64encode(gzip.compress(text_of(value), mtime=0)).decode()
+    return json.dumps({"size": len(text_of(value)), "crc": zlib.crc32(text.encode()), "data": text}).encode()
+
+
+def lettered_read(content: bytes) -> dict[str, Any]:
+    whole = json.loads(content)
+    data = gzip.decompress(base64.b64decode(whole["data"]))
+    assert zlib.crc32(whole["data"].encode()) == whole["crc"] and len(data) == whole["size"]
+    found: dict[str, Any] = json.loads(data)
+    return found
+
+
 def hashed_write(value: dict[str, Any]) -> bytes:
     digest = hashlib.sha256(json.dumps(value, separators=(",", ":")).encode()).hexdigest()
     return json.dumps({"unpacked": value, "digest": digest}, indent=1).encode()
@@ -116,6 +149,8 @@ FORMATS = (
     Format("LZ4 blocks with headers", chain_write, chain_read),
     Format("raw deflate with something behind it", raw_write, raw_read),
     Format("a hash in the text", hashed_write, hashed_read),
+    Format("a text under a key behind a header", hidden_write, hidden_read),
+    Format("a packed text in a text", lettered_write, lettered_read),
 )
 
 
@@ -136,12 +171,10 @@ class AcceptingTest(CommandCase):
                 for path, value in zip(saves[:2], values, strict=False):
                     before = path.read_bytes()
                     out = folder / f"{path.stem}.out"
-                    entries = (
-                        "--set",
-                        "unpacked.marks=1234567890",
-                        "--set",
-                        "unpacked.crew[1].name=Tamsin of the quay",
-                    )
+                    shown = [field["path"] for field in self.json_of("read", path)["fields"]]
+                    (marks,) = [shown_path for shown_path in shown if shown_path.endswith("marks")]
+                    (name,) = [shown_path for shown_path in shown if shown_path.endswith("crew[1].name")]
+                    entries = ("--set", f"{marks}=1234567890", "--set", f"{name}=Tamsin of the quay")
                     posted = self.json_of("post", path, *entries, "--out", out)
                     self.assertTrue(posted["in_balance"])
                     value["marks"], value["crew"][1]["name"] = 1234567890, "Tamsin of the quay"

@@ -16,11 +16,15 @@ from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
+from faithful_ledger.core.address import Expression
+from faithful_ledger.core.errors import place
+from faithful_ledger.core.formats import recognised_text
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.layers.generators import Generator
 from faithful_ledger.core.layers.scrambling import GENERATED, Scrambling, in_words, unscramble
 from faithful_ledger.core.profile.entropy import entropies, entropy
-from faithful_ledger.core.profile.scrambling import find_scrambling, is_text
+from faithful_ledger.core.profile.scrambling import find_scrambling, is_text, key_of_text
+from faithful_ledger.core.source import MemorySource
 
 __all__ = ["Descrambling", "find_descramblings"]
 
@@ -29,6 +33,7 @@ Steps: TypeAlias = tuple[Scrambling, ...]
 
 LOOKED_AT = 1 << 15
 LOOKED_AT_FIRST, MOST_WAYS = 1 << 12, 12  # bytes of one save that choose so many ways for all
+LONGEST_HEADER = 64  # bytes in front of a text under a key
 LEAST = 256  # bytes: in fewer any way back lowers the entropy
 GAINED = 0.5  # bits a byte, on average over the saves; half as many in each
 GAINED_MUCH = 1.0  # where zeros were hidden by what is before them
@@ -43,6 +48,11 @@ LEAST_CHAIN = 1 << 10
 EVEN = 0.06  # the share of the commonest byte where zeros are hidden by what is before them
 WORD = re.compile(rb"[A-Za-z][a-z]{4,}")
 BY_CHANCE = 12  # bytes
+OPENING = (b"{", b"[", b"<")  # with what most texts begin
+LETTERS = re.compile(
+    rb"(?:[\t\n\r -~]|[\xc2-\xdf][\x80-\xbf]|[\xe0-\xef][\x80-\xbf]{2}|[\xf0-\xf4][\x80-\xbf]{3})*"
+    rb"[\xc2-\xf4]?[\x80-\xbf]{0,2}"
+)
 SEEDED, GENERATED_LOOKED_AT = 32, 1 << 9  # a seed is in so many bytes; so many behind them choose the generator
 SEED_AT = (0, 4, 8, 12)
 PORTIONS = ((16, 1), (24, 1), (8, 1), (0, 1), (16, 2), (0, 4))  # which bytes of a number are used: shift, how many
@@ -81,7 +91,10 @@ class Descrambling(NamedTuple):
 
     @property
     def words(self) -> str:
-        return ", then ".join(in_words(step.kind, step.key) for step in self.steps[0])
+        return ", then ".join(
+            in_words(step.kind, step.key) + (f" from {place(step.at.constant or 0)} on" if step.at is not None else "")
+            for step in self.steps[0]
+        )
 
 
 def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> list[Descrambling]:
@@ -91,6 +104,8 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
     samples = [save[:LOOKED_AT] for save in saves]
     if any(len(sample) < LEAST or is_text(sample) for sample in samples):
         return []
+    if (behind := _text_behind_header(saves)) is not None:
+        return [behind]
     arrays = [np.frombuffer(sample, np.uint8) for sample in samples]
     plain = [entropy(array) for array in arrays]
     best: list[tuple[float, list[Steps]]] = []
@@ -127,6 +142,38 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
     for _, gain, each in found:
         seen.setdefault(_undone(samples[0], each[0]), Descrambling(tuple(map(_layers, each)), gain))
     return list(seen.values())[:MOST]
+
+
+def _text_behind_header(saves: Sequence[bytes]) -> Descrambling | None:
+    """A text under a repeating key, behind a header that is not hidden. The header ends where the letters of all saves
+    begin, or little later: some of its bytes look like letters by chance.
+    """
+    keys, texts = [], []
+    for save in saves:
+        key = key_of_text(np.frombuffer(save[LONGEST_HEADER:][:LOOKED_AT], np.uint8))
+        if key is None:
+            return None
+        keys.append(key)
+        turned = np.roll(key, LONGEST_HEADER % key.size)  # as it is at the beginning of the file
+        texts.append((np.frombuffer(save, np.uint8) ^ np.resize(turned, len(save))).tobytes())
+    least = max(next(at for at in range(LONGEST_HEADER + 1) if _all_letters(text, at)) for text in texts)
+    every = range(least, min(least + BY_CHANCE, LONGEST_HEADER + 1))
+    likely = [at for at in every if all(text[at : at + 1] in OPENING for text in texts)]
+    for at in [*likely, *(at for at in every if at % 4 == 0)] if least else ():
+        if all(recognised_text(MemorySource(text[at:])) is not None for text in texts):
+            steps = [
+                (LayerSpec("xor", np.roll(key, LONGEST_HEADER - at).tobytes(), at=Expression(at)),) for key in keys
+            ]
+            before, after = (
+                np.mean([entropy(np.frombuffer(each, np.uint8)) for each in part]) for part in (saves, texts)
+            )
+            return Descrambling(tuple(steps), float(before - after))
+    return None
+
+
+def _all_letters(text: bytes, at: int) -> bool:
+    """Whether there are only letters of a text in UTF-8 from an offset up to where a header ends at the latest."""
+    return LETTERS.fullmatch(text[at:LONGEST_HEADER]) is not None
 
 
 def _reads_worse(sample: bytes, steps: Steps) -> bool:

@@ -15,7 +15,7 @@ import numpy as np
 
 from faithful_ledger.core.layers.scrambling import Scrambling
 
-__all__ = ["LONGEST_KEY", "find_scrambling", "is_text"]
+__all__ = ["LONGEST_KEY", "find_scrambling", "is_text", "key_of_text"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 LONGEST_KEY = 64
@@ -51,7 +51,7 @@ def find_scrambling(data: bytes) -> Scrambling | None:
     plain = _zeros(bytes_)
     if plain > OPEN_ZEROS:
         return None
-    if (text_key := _key_of_text(bytes_)) is not None:
+    if (text_key := key_of_text(bytes_)) is not None:
         return Scrambling("xor", text_key.tobytes(), 1.0)
     if _printable(bytes_) >= TEXT:
         return None
@@ -90,7 +90,7 @@ def _is_utf8(text: Array) -> bool:
     return True
 
 
-def _key_of_text(bytes_: Array) -> Array | None:
+def key_of_text(bytes_: Array) -> Array | None:
     """The shortest repeating key that hides a text, by the letters that texts are made of: at each place of the
     key the byte is taken that leaves most of them. None where the bytes are a text as they are.
     """
@@ -99,25 +99,28 @@ def _key_of_text(bytes_: Array) -> Array | None:
     values = np.arange(256)
     worths = worth[values[:, None] ^ values[None, :]]
     least = max(LEAST_WORTH, float(worth[bytes_].mean()) + BETTER) * bytes_.size
+    found: list[tuple[float, Array]] = []
     for length in range(1, LONGEST_OVER_TEXT + 1):
         rows = bytes_.size // length
         if rows < LEAST_ROWS:
-            return None
+            break
         places = np.arange(length, dtype=np.int64) * 256
         some = bytes_[: rows * length].reshape(-1, length)
         counts = np.bincount((places[None, :] + some).ravel(), minlength=256 * length).reshape(length, 256)
         if np.median(counts.max(axis=1)) > MOST_ALIKE * rows:
             continue  # what is always the same becomes any letter under some key
         scores = counts @ worths
-        if scores.max(axis=1).sum() < least * rows * length / bytes_.size:
+        score = float(scores.max(axis=1).sum()) / (rows * length)
+        if score < least / bytes_.size:
             continue
         key: Array = scores.argmax(axis=1).astype(np.uint8)
         text = bytes_ ^ np.resize(key, bytes_.size)
         letters = np.count_nonzero((text >= 97) & (text <= 122))
         plain = np.count_nonzero(PRINTABLE[text])
         if key.any() and plain >= PLAIN * text.size and letters >= LETTERS * text.size and _is_utf8(text):
-            return key
-    return None
+            found.append((score, key))
+    best = max((score for score, _ in found), default=0.0)  # a short key may leave letters, but not words
+    return next((key for score, key in found if score >= NEARLY * best), None)
 
 
 def _zeros(bytes_: Array) -> float:

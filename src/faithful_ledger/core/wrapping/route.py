@@ -60,7 +60,7 @@ def unwrap(
         layer = LayerSpec(each) if isinstance(each, str) else each
         step: Step
         if layer.kind in SCRAMBLINGS:
-            step = Hidden.of(data, _scrambling(layer, key_of))
+            step = Hidden.of(data, _scrambling(layer, key_of), _begins_at(layer, len(data), number_of))
         elif layer.kind in CIPHERS:
             step = Enciphered.of(data, _cipher(layer, key_of, number_of))
         elif layer.kind in SWAPPINGS:
@@ -94,10 +94,17 @@ def _streams(data: bytes, layer: LayerSpec, number_of: Lookup | None) -> list[La
         known = [found for found in find_layers(data) if found.kind == layer.kind]
         alone = stream_at(data, 0, layer.kind) if not known and data else None  # too small to be noticed in a file
         return [alone] if alone is not None else known
-    at = layer.at.constant if layer.at.constant is not None else layer.at.evaluate(number_of or _no_number)
-    at += len(data) if at < 0 else 0
+    at = _begins_at(layer, len(data), number_of)
     found = stream_at(data, at, layer.kind) if 0 <= at < len(data) else None
     return [found] if found is not None else []
+
+
+def _begins_at(layer: LayerSpec, size: int, number_of: Lookup | None) -> int:
+    """The offset at which a layer begins in so many bytes."""
+    if layer.at is None:
+        return 0
+    at = layer.at.constant if layer.at.constant is not None else layer.at.evaluate(number_of or _no_number)
+    return at + size if at < 0 else at
 
 
 def _no_number(name: str) -> int:

@@ -167,23 +167,27 @@ class Streams:
 
 @dataclass(slots=True)
 class Hidden:
-    """A whole payload under a scrambling."""
+    """A payload under a scrambling, which begins `at` an offset and goes on to the end of what it is in."""
 
     scrambling: Scrambling
     outer: Source
     data: bytes
+    at: int = 0
 
     @classmethod
-    def of(cls, outer: bytes, scrambling: Scrambling) -> Hidden:
-        return cls(scrambling, MemorySource(outer), unscramble(outer, scrambling))
+    def of(cls, outer: bytes, scrambling: Scrambling, at: int = 0) -> Hidden:
+        """Raises AddressError where it would begin outside."""
+        if not 0 <= at <= len(outer):
+            raise AddressError(f"{scrambling.kind} begins at {place(at)}, and there are {len(outer)} bytes", "")
+        return cls(scrambling, MemorySource(outer), unscramble(outer[at:], scrambling), at)
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
-        old = bytes(self.outer.read(0, self.outer.size))
+        at, end = self.at, self.outer.size
         new = scramble(bytes(inner.read(0, inner.size)), self.scrambling)
-        if self.scrambling.kind not in LOCAL or len(new) != len(old):
-            return [Replacement(0, len(old), new, (cause,))]
+        if self.scrambling.kind not in LOCAL or len(new) != end - at:
+            return [Replacement(at, end, new, (cause,))]
         return [
-            Replacement(piece.start, piece.end, new[piece.start : piece.end], (cause,))
+            Replacement(at + piece.start, at + piece.end, new[piece.start : piece.end], (cause,))
             for piece in inner.pieces
             if piece.replacement is not None and piece.start < piece.end
         ]

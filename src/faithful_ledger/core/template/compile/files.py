@@ -9,7 +9,7 @@ from typing import Literal
 from faithful_ledger.core.address import Expression, name_parts, parse_path
 from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.formats import DOCUMENTS
-from faithful_ledger.core.layers import CIPHERS, KEYED, LAYERS, STREAMS, LayerSpec
+from faithful_ledger.core.layers import CIPHERS, KEYED, LAYERS, SCRAMBLINGS, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.ciphers import Derived, wrong_cipher
 from faithful_ledger.core.layers.scrambling import wrong_key
@@ -268,7 +268,7 @@ class _Files:
             self.mistakes.append((where, text))
         elif layer.key is not None and (wrong := wrong_key(layer.kind, layer.key)):
             self.mistakes.append(((*where, "key"), wrong))
-        elif layer.at is not None and layer.kind not in STREAMS:
+        elif layer.at is not None and layer.kind not in STREAMS and layer.kind not in SCRAMBLINGS:
             self.mistakes.append((where, f"{layer.kind} covers the whole payload, so it has no at"))
         for name in layer.at.names if layer.at is not None else ():
             if self._within_group(around, name) is None:
