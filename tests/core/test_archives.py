@@ -199,6 +199,7 @@ class ArchiveTest(LedgerCase):
                         unpacked(data, member)
                 except LedgerError:
                     pass
-        save = self.opened(named("../up.cfg", "b.cfg"))
+        strays = named("../up.cfg", "b.cfg")
+        save = self.opened(strays)
         self.assertIsNone(save.outline)
-        self.assertEqual(Path(self.folder / "books.sav").read_bytes(), named("../up.cfg", "b.cfg"))
+        self.assertEqual(Path(self.folder / "books.sav").read_bytes(), strays)

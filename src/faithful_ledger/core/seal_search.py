@@ -18,7 +18,7 @@ from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.placed_seals import Placed, best_placed, in_rows
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.seal_parts import UNMARKED, Part, parts_inside, text_of
-from faithful_ledger.core.seal_values import values_of
+from faithful_ledger.core.seal_values import stored_values, values_of
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder import Edge, Edges, Finding, Hints, algorithms_for, find_seals
 from faithful_ledger.core.seals.finder.across import across
@@ -94,6 +94,7 @@ class SealSearch:
         self.looks_inside = self.hints.over is None and self.hints.stored_at is None and bool(contents)
         self._parts: list[Part] | None = None
         self._stored: dict[int, list[Place]] = {}  # by the identity of a part
+        self._values: dict[int, list[list[tuple[int, int]]]] = {}
         self._layers: dict[bytes, list[Layer]] = {}
 
     def everything(self, report: Report = _unseen) -> Found:
@@ -258,6 +259,22 @@ class SealSearch:
                 in_a_stream = any(low <= placed.at < high for low, high in own)
                 if not in_a_stream and (len(part.contents) > 1 or finding.algorithm.bits >= 32):
                     yield placed
+            yield from self._in_values(outer, part)
+
+    def _in_values(self, held: Part, over: Part) -> Iterator[Placed]:
+        """Checksums over all of a part, and its length, that are values of a text wherever these are in each save."""
+        results: dict[Algorithm, int] = {}
+        for spans in self._values_in(held):
+            letters = [content[low:high] for content, (low, high) in zip(held.contents, spans, strict=True)]
+            algorithms = [*self.algorithms, *self.lengths]
+            for finding in across(letters, over.contents, (), algorithms, self.end, results=results):
+                if finding.place_in(letters[0]) == (0, len(letters[0])):
+                    yield Placed(replace(finding, stored=Edge(spans[0][0])), held, over)
+
+    def _values_in(self, part: Part) -> list[list[tuple[int, int]]]:
+        if id(part) not in self._values:
+            self._values[id(part)] = stored_values(part)
+        return self._values[id(part)]
 
     def _over_values(self, part: Part) -> Iterator[Placed]:
         """Checksums over values of a JSON text, or over all of it but one, that are stored in it; in other forms those

@@ -17,11 +17,37 @@ from faithful_ledger.core.formats.json_forms import FORMS, JsonNode, parsed, spe
 from faithful_ledger.core.seal_parts import SHORTEST, Part, Value, text_of
 from faithful_ledger.core.seals.finder.cuts import Cut, cuts
 
-__all__ = ["values_of"]
+__all__ = ["stored_values", "values_of"]
 
 MOST_VALUES, DEEPEST_VALUE, MOST_HASHED = 6, 2, 3  # largest objects and lists of a text, and how deep; hashes in it
 LARGEST_VALUES, LARGEST_FORMS = 4 << 20, 1 << 18  # bytes of all saves together, and those spelled in other forms
+MOST_STORED = 12
+NUMBER = re.compile(r"[0-9]{2,20}")
 HASH = re.compile(r"(?:[0-9A-Fa-f]{2}[ :-]?){4,64}|[A-Za-z0-9+/_-]{11,88}={0,2}")
+
+
+def stored_values(part: Part) -> list[list[tuple[int, int]]]:
+    """Where the letters of what may be a checksum or a length are in each save: values of a text that all have, and
+    that differ, wherever they are.
+    """
+    documents = [text_of(content) for content in part.contents]
+    if None in documents or len(part.contents) < 2:
+        return []
+    leaves = [{leaf.path: leaf for leaf in document.leaves()} for document in documents if document is not None]
+    found = []
+    for path, first in leaves[0].items():
+        may_be = _is_hash(first) or NUMBER.fullmatch(first.text) is not None
+        if may_be and all(path in each for each in leaves) and len({each[path].text for each in leaves}) > 1:
+            found.append([_bare(content, each[path]) for content, each in zip(part.contents, leaves, strict=True)])
+        if len(found) == MOST_STORED:
+            break
+    return found
+
+
+def _bare(content: bytes, leaf: TextLeaf) -> tuple[int, int]:
+    """The bytes of a value without quotes, if it has any."""
+    quoted = content[leaf.start : leaf.start + 1] in (b'"', b"'") and leaf.end - leaf.start > 1
+    return (leaf.start + 1, leaf.end - 1) if quoted else (leaf.start, leaf.end)
 
 
 def values_of(part: Part) -> Iterator[Part]:

@@ -145,15 +145,27 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
 
 
 def _text_behind_header(saves: Sequence[bytes]) -> Descrambling | None:
-    """A text under a repeating key, behind a header that is not hidden. The header ends where the letters of all saves
-    begin, or little later: some of its bytes look like letters by chance.
-    """
-    keys, texts = [], []
+    """A text under a repeating key, behind a header that is not hidden."""
+    keys = []
     for save in saves:
         key = key_of_text(np.frombuffer(save[LONGEST_HEADER:][:LOOKED_AT], np.uint8))
         if key is None:
             return None
         keys.append(key)
+    if len(keys) > 1 and len({key.size for key in keys}) == 1:  # one save may show another letter at one place
+        columns = np.stack(keys).T
+        common = np.array([np.bincount(column).argmax() for column in columns], np.uint8)
+        if (found := _behind_header(saves, [common] * len(saves))) is not None:
+            return found
+    return _behind_header(saves, keys)
+
+
+def _behind_header(saves: Sequence[bytes], keys: Sequence[Array]) -> Descrambling | None:
+    """The same under known keys, as they are from where a header ends at the latest. It ends where the letters of all
+    saves begin, or little later: some of its bytes look like letters by chance.
+    """
+    texts = []
+    for save, key in zip(saves, keys, strict=True):
         turned = np.roll(key, LONGEST_HEADER % key.size)  # as it is at the beginning of the file
         texts.append((np.frombuffer(save, np.uint8) ^ np.resize(turned, len(save))).tobytes())
     least = max(next(at for at in range(LONGEST_HEADER + 1) if _all_letters(text, at)) for text in texts)
