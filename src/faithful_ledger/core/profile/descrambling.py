@@ -33,6 +33,7 @@ Steps: TypeAlias = tuple[Scrambling, ...]
 
 LOOKED_AT = 1 << 15
 LOOKED_AT_FIRST, MOST_WAYS = 1 << 12, 12  # bytes of one save that choose so many ways for all
+MOST_ZEROS, KEY_SAMPLE = 0.15, 1 << 13  # the share of zeros where a text is hidden, and bytes that show its key
 LONGEST_HEADER = 64  # bytes in front of a text under a key
 LEAST = 256  # bytes: in fewer any way back lowers the entropy
 GAINED = 0.5  # bits a byte, on average over the saves; half as many in each
@@ -148,7 +149,8 @@ def _text_behind_header(saves: Sequence[bytes]) -> Descrambling | None:
     """A text under a repeating key, behind a header that is not hidden."""
     keys = []
     for save in saves:
-        key = key_of_text(np.frombuffer(save[LONGEST_HEADER:][:LOOKED_AT], np.uint8))
+        sample = np.frombuffer(save[LONGEST_HEADER : LONGEST_HEADER + KEY_SAMPLE], np.uint8)
+        key = key_of_text(sample) if np.count_nonzero(sample == 0) <= MOST_ZEROS * sample.size else None
         if key is None:
             return None
         keys.append(key)
