@@ -603,6 +603,19 @@ class RunningTest(LedgerCase):
         for name, each in ALGORITHMS.items():
             if not each.is_digest:
                 self.assertEqual(numbers.of(each, start, end, at, size, own), each(covered), name)
+        both = (start, 0), (end, len(content)), (at, 0), (size, 0)
+        over = Ranges(*(np.array(part, np.intp) for part in both), (own, None))
+        for name in SUMS:
+            seen, known = numbers.running.seen(name, over)
+            wanted = [ALGORITHMS[name](covered), ALGORITHMS[name]([view])]
+            self.assertTrue(known[1] and (known[0] or own is not None))
+            self.assertEqual(
+                [each for each, is_known in zip(seen.tolist(), known, strict=True) if is_known],
+                [each for each, is_known in zip(wanted, known, strict=True) if is_known],
+                name,
+            )
+            plain = numbers.running.plain(name, over.starts, over.ends).tolist()
+            self.assertEqual(plain, [ALGORITHMS[name]([view[start:end]]), wanted[1]], name)
 
     @given(st.binary(min_size=1, max_size=60), st.lists(st.integers(0, 59), min_size=1, max_size=6))
     def test_hashes_that_are_followed_together(self, content: bytes, starts: list[int]) -> None:

@@ -7,7 +7,7 @@ import json
 import sys
 from pathlib import Path
 
-from faithful_ledger.cli.opening import book_for, opened_or_bytes
+from faithful_ledger.cli.opening import book_for, named_file, opened_or_bytes
 from faithful_ledger.cli.output import json_value, print_json, say, shown
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.evidence.exchange import place_from
@@ -25,8 +25,7 @@ def pin(options: argparse.Namespace) -> int:
     place = place_from(_document(options.place))
     save = opened_or_bytes(options, Path(options.file))
     book = book_for(options, save.path, save)
-    wanted = options.template
-    into = Path(wanted) if wanted is not None and Path(wanted).is_file() else None
+    into = named_file(options)
     field, name = book.templates.add_place_to(save, shelf.library(book), place, options.as_name, into)
     pinned = shelf.open_save(Path(options.file), name if into is None else str(into))
     (node,) = pinned.fields(field)

@@ -11,7 +11,7 @@ from faithful_ledger.core.opening import WITHOUT, open_save
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 
-__all__ = ["book_for", "opened", "opened_or_bytes", "roots_of"]
+__all__ = ["book_for", "named_file", "opened", "opened_or_bytes", "roots_of"]
 
 
 def opened(options: argparse.Namespace, path: Path, *, whole: bool = True) -> Save:
@@ -47,6 +47,11 @@ def opened_or_bytes(options: argparse.Namespace, path: Path, *, whole: bool = Tr
         if getattr(options, "template", None) not in (None, WITHOUT):
             raise
         return open_save(path, None)
+
+
+def named_file(options: argparse.Namespace) -> Path | None:
+    """The file of the template that was asked for; None where it is an id, or none was."""
+    return Path(options.template) if options.template is not None and Path(options.template).is_file() else None
 
 
 def book_for(options: argparse.Namespace, path: Path, save: Save) -> Book:

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from faithful_ledger.cli.opening import book_for, opened_or_bytes
+from faithful_ledger.cli.opening import book_for, named_file, opened_or_bytes
 from faithful_ledger.cli.output import print_json, print_table, say
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import AddressError, LedgerError
@@ -54,16 +54,14 @@ def find_seals(options: argparse.Namespace) -> int:
             say("With three saves or more of one size any range is searched, and chance hits are ruled out.")
         if accepted is not None:
             _print_accepted(accepted, template)
-    return 0 if any("differs_in" not in each for each in documents) else 1
+    return 0 if documents else 1
 
 
 def _accepted(options: argparse.Namespace, found: Found) -> tuple[Accepted, str]:
     """All that is sure in a template: of a file that is named, or the book's own."""
-    first = Path(options.files[0])
-    save = opened_or_bytes(options, first)
-    into = Path(options.template) if options.template is not None and Path(options.template).is_file() else None
+    save = opened_or_bytes(options, Path(options.files[0]))
     book = book_for(options, save.path, save)
-    return book.templates.accept(save, options.shelf.library(book), found, into)
+    return book.templates.accept(save, options.shelf.library(book), found, named_file(options))
 
 
 def _print_accepted(accepted: Accepted, template: str) -> None:

@@ -18,10 +18,9 @@ from faithful_ledger.core.errors import LedgerError, TooMuch, place
 from faithful_ledger.core.layers import LINKED, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of, members_of, unpacked
 from faithful_ledger.core.layers.linked import Begins, Chain, chains_of, stream_begins
-from faithful_ledger.core.layers.scrambling import in_words
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile import find_layers
-from faithful_ledger.core.profile.descrambling import find_descramblings
+from faithful_ledger.core.profile.descrambling import find_descramblings, step_in_words
 from faithful_ledger.core.wrapping import Streams, unwrap
 
 __all__ = ["Payload", "is_strong", "look_inside", "payloads_inside"]
@@ -162,8 +161,7 @@ def _undone(outer: Payload, steps: tuple[LayerSpec, ...]) -> Payload:
     data, words = outer.data, outer.layer
     for step in steps:
         data = unwrap(data, [step])[-1].data
-        begins = f" from {place(step.at.constant or 0)} on" if step.at is not None else ""
-        words = _then(words, f"{in_words(step.kind, step.key)}{begins}")
+        words = _then(words, step_in_words(step))
     return Payload((*outer.layers, *steps), words, data)
 
 

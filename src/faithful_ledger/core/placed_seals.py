@@ -44,7 +44,7 @@ class Placed(NamedTuple):
         return self.over is not None and self.covered == (0, len(self.over.contents[0]))
 
     @property
-    def holds_in(self) -> list[int]:
+    def holding(self) -> list[int]:
         """The numbers of the saves in which it holds."""
         payloads = self.over.contents if self.over is not None else [None] * len(self.held.contents)
         pairs = enumerate(zip(self.held.contents, payloads, strict=True))

@@ -4,7 +4,7 @@ strings of texts.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from typing import NamedTuple
 
@@ -15,6 +15,7 @@ from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.inside import look_inside
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
+from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.nesting import spelled_as
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.wrapping import unwrap
@@ -75,11 +76,13 @@ class Part(NamedTuple):
             part = part.around
 
 
-def parts_inside(files: Part, end: Deadline) -> list[Part]:
-    """Every payload inside the files, and the strings of texts, also of texts inside."""
+def parts_inside(files: Part, streams: Sequence[list[Layer]], end: Deadline) -> list[Part]:
+    """Every payload inside the files, of which the packed `streams` are known, and the strings of texts, also of texts
+    inside.
+    """
     known: dict[tuple[str, ...], Part] = {(): files}
     found: list[Part] = []
-    for payloads in look_inside(files.contents, end=end):
+    for payloads in look_inside(files.contents, streams, end=end):
         first = payloads[0]
         outer = next(known[first.route[:n]] for n in range(len(first.route) - 1, -1, -1) if first.route[:n] in known)
         part = Part(tuple(each.data for each in payloads), first.layer, first.layers, "", outer)

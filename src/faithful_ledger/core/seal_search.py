@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
+from functools import cached_property
 from itertools import product
 from time import thread_time
 from types import MappingProxyType
@@ -62,10 +63,6 @@ class Found(NamedTuple):
     texts: list[Part]
 
 
-def _unseen(found: list[Placed]) -> None:
-    """Where nobody wants to be told in between."""
-
-
 class SealSearch:
     """A search for the seals of saves of one game. What was found until the time is up counts.
 
@@ -92,12 +89,11 @@ class SealSearch:
             Part(tuple(each[number] for each in together), name, beside=name) for number, name in enumerate(beside, 1)
         ]
         self.looks_inside = self.hints.over is None and self.hints.stored_at is None and bool(contents)
-        self._parts: list[Part] | None = None
-        self._stored: dict[int, list[Place]] = {}  # by the identity of a part
-        self._values: dict[int, list[list[tuple[int, int]]]] = {}
+        self._stored: dict[tuple[bytes, ...], list[Place]] = {}  # by the contents of a part
+        self._values: dict[tuple[bytes, ...], list[list[tuple[int, int]]]] = {}
         self._layers: dict[bytes, list[Layer]] = {}
 
-    def everything(self, report: Report = _unseen) -> Found:
+    def everything(self, report: Report = lambda found: None) -> Found:
         """All that can be found. `report` is given the seals that are known whenever there are more."""
         begun = thread_time()
         rows, seals = in_rows(self.seals(report))
@@ -109,7 +105,7 @@ class SealSearch:
         texts = [part for part in self.parts[1:] if part.is_unpacked and text_of(part.contents[0]) is not None]
         return Found(seals, rows, blocks, streams, nearly, texts)
 
-    def seals(self, report: Report = _unseen) -> list[Placed]:
+    def seals(self, report: Report = lambda found: None) -> list[Placed]:
         """The seals, the surest first; those of the files before those inside of them."""
         found: list[Placed] = []
         for part in self.parts[1:]:
@@ -169,10 +165,10 @@ class SealSearch:
                 if held is None or (placed.over is not None and over is None):
                     continue
                 made = Placed(placed.finding, held, over)
-                holding = made.holds_in
+                holding = made.holding
                 if len(holding) == len(contents) - 1:
                     made = made.counted(holding, len(half))
-                    odd = next(number for number in range(len(contents)) if number not in holding)
+                    odd = next(each for each in range(len(contents)) if each not in holding)
                     if made.finding.bits >= SURE and not made.finding.undecided:
                         key = id(held), id(over), made.stored, made.covered
                         found.setdefault(key, Nearly(made, list(self.saves).index(contents[odd])))
@@ -188,12 +184,13 @@ class SealSearch:
 
     # what is searched
 
-    @property
+    @cached_property
     def parts(self) -> list[Part]:
         """The files, and what is inside of them."""
-        if self._parts is None:
-            self._parts = [self.files, *(parts_inside(self.files, self.end) if self.looks_inside else ())]
-        return self._parts
+        return [self.files, *(self._inside(self.files) if self.looks_inside else ())]
+
+    def _inside(self, files: Part) -> list[Part]:
+        return parts_inside(files, [self._layers_of(content) for content in files.contents], self.end)
 
     def _searched(self) -> list[Part]:
         """The parts in which seals of their own may be; what is in archives themselves follows their members."""
@@ -209,9 +206,9 @@ class SealSearch:
 
     def _places(self, part: Part) -> list[Place]:
         """Where something may be stored in a part."""
-        if id(part) not in self._stored:
-            self._stored[id(part)] = places(part.contents)
-        return self._stored[id(part)]
+        if part.contents not in self._stored:
+            self._stored[part.contents] = places(part.contents)
+        return self._stored[part.contents]
 
     def _layers_of(self, content: bytes) -> list[Layer]:
         if content not in self._layers:
@@ -272,9 +269,9 @@ class SealSearch:
                     yield Placed(replace(finding, stored=Edge(spans[0][0])), held, over)
 
     def _values_in(self, part: Part) -> list[list[tuple[int, int]]]:
-        if id(part) not in self._values:
-            self._values[id(part)] = stored_values(part)
-        return self._values[id(part)]
+        if part.contents not in self._values:
+            self._values[part.contents] = stored_values(part)
+        return self._values[part.contents]
 
     def _over_values(self, part: Part) -> Iterator[Placed]:
         """Checksums over values of a JSON text, or over all of it but one, that are stored in it; in other forms those
@@ -308,7 +305,7 @@ class SealSearch:
         inside = [
             inner._replace(words=f"{other.words} → {inner.words}")
             for other in self.others
-            for inner in parts_inside(other, self.end)
+            for inner in self._inside(other)
         ]
         named = self.files._replace(words=self.called)
         for over in (named, *self.parts[1:], *self.others, *inside):

@@ -19,7 +19,7 @@ from faithful_ledger.core.seal_parts import Part, Value, text_of
 from faithful_ledger.core.seal_search import Found
 from faithful_ledger.core.seals.finder import Finding
 from faithful_ledger.core.seals.finder.blocks import BlockRule
-from faithful_ledger.core.seals.finder.packed import StreamRule
+from faithful_ledger.core.seals.finder.packed import Counted, StreamRule
 from faithful_ledger.core.seals.finder.repeated import SealRow
 from faithful_ledger.core.seals.finder.selection import Stored
 from faithful_ledger.core.template.model import FileSpec
@@ -57,15 +57,8 @@ def accepted(text: bytes, save: Save, found: Found) -> Accepted:
             left.append((rule.in_words, error.what))
     for placed in (each for each in found.seals if each.finding.sure):
         paths: list[str] = []
-
-        def act(draft: Draft, placed: Placed = placed, paths: list[str] = paths) -> None:
-            main = draft.save.files[draft.save.main.name].bound
-            is_of_file = placed.held.around is None and not placed.held.beside and main is not None
-            if not is_of_file or not WorkedOut(main.root if main is not None else None).works_out(placed.at):
-                paths.append(seal_found(draft, placed))
-
         try:
-            text = changed(text, save, act)
+            text = changed(text, save, partial(_seal_left, placed=placed, paths=paths))
             seals += paths
         except LedgerError as error:
             left.append((placed.in_words, error.what))
@@ -73,6 +66,14 @@ def accepted(text: bytes, save: Save, found: Found) -> Accepted:
         with suppress(LedgerError):
             text = changed(text, save, partial(_file_of, part=part))
     return Accepted(text, rules, seals, left)
+
+
+def _seal_left(draft: Draft, placed: Placed, paths: list[str]) -> None:
+    """Put a seal in, and its path to the others, if no field that is worked out is there."""
+    main = draft.save.files[draft.save.main.name].bound
+    is_of_file = placed.held.around is None and not placed.held.beside
+    if not (is_of_file and main is not None and WorkedOut(main.root).works_out(placed.at)):
+        paths.append(seal_found(draft, placed))
 
 
 def seal_found(draft: Draft, placed: Placed) -> str:
@@ -153,13 +154,12 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
     if part.around is None:
         return draft.save.main.name
     around = next(each for each in part.outer if not part.path or each.path != part.path)
-    string = next((each for each in reversed([*part.outer]) if part.path and each.path == part.path), None)
-    holder = _string_file(draft, string, around) if string is not None else ""
-    if string is not None and holder:
-        layers = part.layers[len(string.layers) :]
-    else:
-        holder, layers = _file_of(draft, around), part.layers[len(around.layers) :]
-        holder = f"{holder}.{draft.value_at(holder, part.path)}" if part.path else holder
+    holder, layers = _file_of(draft, around), part.layers[len(around.layers) :]
+    strings = [each for each in part.outer if part.path and each.path == part.path]
+    if strings and (described := _string_file(draft, holder, part.path)):
+        holder, layers = described, part.layers[len(strings[-1].layers) :]
+    elif part.path:
+        holder = f"{holder}.{draft.value_at(holder, part.path)}"
     for name, spec in draft.template.files.items():
         inside = f"{spec.inside}.{spec.held_by}" if spec.held_by else spec.inside
         same = [each.step for each in spec.layers] == [each.step for each in layers]
@@ -169,15 +169,12 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
     return draft.declare(holder, layers, kind or (text.name if text is not None else "binary"))
 
 
-def _string_file(draft: Draft, string: Part, around: Part) -> str:
-    """The file of the template that a string of a text is as it is; empty where there is none."""
-    holder = _file_of(draft, around)
+def _string_file(draft: Draft, holder: str, path: str) -> str:
+    """The file of the template that the string at a path of a text is as it is; empty where there is none."""
+    root = draft.template.files[holder].root
     for name, spec in draft.template.files.items():
-        field = (
-            draft.template.files[holder].root.named(spec.held_by) if spec.inside == holder and spec.held_by else None
-        )
-        path = field.address.path if field is not None and not spec.layers else None
-        if path is not None and path.text == string.path:
+        field = root.named(spec.held_by) if spec.inside == holder and spec.held_by and not spec.layers else None
+        if field is not None and field.address.path is not None and field.address.path.text == path:
             return name
     return ""
 
@@ -229,15 +226,10 @@ def _streams_found(draft: Draft, rule: StreamRule) -> None:
         raise EntryError(what, f"{UNCHANGED}; describe their number, and make rows of them by hand")
     counting = count = ""
     if rule.counted is not None and (rule.end != size or rule.tables):
-        at, form, part = rule.counted
-        counting = count = free_name(draft.file(name).spec.root, "unpacked_size" if part else "stream_count")
-        draft.add(name, at, at + int(form[1:3]) // 8, {"field": counting, "as": form})
+        part = rule.counted.part
+        counting = _number_found(draft, rule.counted, "unpacked_size" if part else "stream_count")
         count = f"({counting} + {part - 1}) // {part}" if part else counting
-    totals = ""
-    if rule.total is not None:
-        at, form, _ = rule.total
-        totals = free_name(draft.file(name).spec.root, "packed_size")
-        draft.add(name, at, at + int(form[1:3]) // 8, {"field": totals, "as": form})
+    totals = _number_found(draft, rule.total, "packed_size") if rule.total is not None else ""
     draft.add(name, rule.begins, rule.end + len(rule.ended_by), stream_keys(rule, count))
     if totals:
         draft.set(totals, {"length_of": STREAMS})
@@ -250,6 +242,14 @@ def _streams_found(draft: Draft, rule: StreamRule) -> None:
         payload = draft.declare(f"{name}.{STREAMS}[*].stream", (LayerSpec(rule.kind),), kind, rule.part)
     if rule.counted is not None and rule.counted.part and counting:
         draft.set(counting, {"length_of": "file", "of_file": payload})
+
+
+def _number_found(draft: Draft, counted: Counted, wanted: str) -> str:
+    """Describe a number in front of streams. Returns the name of its field."""
+    main = draft.save.main.name
+    name = free_name(draft.file(main).spec.root, wanted)
+    draft.add(main, counted.at, counted.end, {"field": name, "as": counted.form})
+    return name
 
 
 def _is_of(spec: FileSpec, name: str, kind: str) -> bool:

@@ -272,9 +272,8 @@ def _path_of(node: ast.AST) -> str | None:
 
 def _index(name: str, which: ast.AST) -> str:
     """The number of a record in brackets behind a name; nothing for what is not one."""
-    inside = ast.unparse(which)
     try:
-        return str(name_parts(f"{name}[{inside}]")[0])[len(name) :] if len(inside) < MOST_NODES else ""
+        return str(name_parts(f"{name}[{ast.unparse(which)}]")[0])[len(name) :]
     except AddressError:
         return ""
 

@@ -24,7 +24,7 @@ from faithful_ledger.core.errors import AddressError, EntryError
 from faithful_ledger.core.seals import own_bytes
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import Checksum, ChecksumInText, Integer, Value
-from faithful_ledger.core.template.model import ElementSpec, FieldSpec, elements_of
+from faithful_ledger.core.template.model import WHOLE_FILE, ElementSpec, FieldSpec, elements_of
 
 __all__ = [
     "Follower",
@@ -39,7 +39,6 @@ __all__ = [
 ]
 
 Kind = Literal["length", "count", "offset", "seal", "rule"]
-WHOLE = "file"  # a name of the whole file
 SEPARATING = 8  # bytes between what may grow and what is counted from the end
 NOTHING: Mapping[str, int] = MappingProxyType({})
 
@@ -194,10 +193,10 @@ def follower(node: FieldNode, root: GroupNode) -> Follower:
     """
     derived, seal = node.spec.derived, node.spec.seal
     if seal is not None:
-        first, last = (None if path in ("", WHOLE) else resolve(node, path) for path in seal.over)
+        first, last = (None if path in WHOLE_FILE else resolve(node, path) for path in seal.over)
         return Follower(node, "seal", first, last, root.end)
     assert derived is not None
-    target = resolve(node, derived.target) if derived.target != WHOLE else None
+    target = resolve(node, derived.target) if derived.target not in WHOLE_FILE else None
     return Follower(node, derived.kind, target, target, root.end, derived.plus)
 
 
@@ -212,7 +211,7 @@ def follower_of(node: FieldNode, other: GroupNode | None, size: int) -> Follower
     ends: list[Node | None] = []
     for path in paths:
         found: Node | None = None
-        if path not in ("", WHOLE) and other is not None:
+        if path not in WHOLE_FILE and other is not None:
             found = named_in(other, path, node)
             if found is None:
                 raise AddressError(f"{node.path} depends on {path}, which {node.spec.of_file} does not have", "")

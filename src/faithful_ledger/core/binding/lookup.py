@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from faithful_ledger.core.address import ROW, NamePart, name_parts
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import AddressError
@@ -19,26 +21,23 @@ def named_from(node: Node, path: str, outer: GroupNode | None = None) -> Node | 
     found = node.scope(first.name)
     if found is None and outer is not None:
         found = outer.scope(first.name)
-    found = _record(found, first, node)
-    for part in rest:
-        found = found.names.get(part.name) if isinstance(found, GroupNode) else None
-        found = _record(found, part, node)
-    return found
+    return _followed(found, [first, *rest], node)
 
 
 def named_in(root: GroupNode, path: str, row: Node) -> Node | None:
     """The same from the root of a file alone; `row` is what is in the record whose number may be meant."""
-    found: Node | None = root
-    for part in name_parts(path):
-        found = found.names.get(part.name) if isinstance(found, GroupNode) else None
-        found = _record(found, part, row)
+    first, *rest = name_parts(path)
+    return _followed(root.names.get(first.name), [first, *rest], row)
+
+
+def _followed(found: Node | None, parts: Sequence[NamePart], row: Node) -> Node | None:
+    """What a name leads to, of which the first part is `found`."""
+    for number, part in enumerate(parts):
+        if number:
+            found = found.names.get(part.name) if isinstance(found, GroupNode) else None
+        if part.number is not None:
+            found = found.item(part.number.within(row.row)) if isinstance(found, RowsNode) else None
     return found
-
-
-def _record(found: Node | None, part: NamePart, row: Node) -> Node | None:
-    if part.number is None:
-        return found
-    return found.item(part.number.within(row.row)) if isinstance(found, RowsNode) else None
 
 
 def number_at(group: GroupNode, path: str, outer: GroupNode | None = None) -> int:

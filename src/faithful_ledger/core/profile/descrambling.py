@@ -26,7 +26,7 @@ from faithful_ledger.core.profile.entropy import entropies, entropy
 from faithful_ledger.core.profile.scrambling import find_scrambling, is_text, key_of_text
 from faithful_ledger.core.source import MemorySource
 
-__all__ = ["Descrambling", "find_descramblings"]
+__all__ = ["Descrambling", "find_descramblings", "step_in_words"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 Steps: TypeAlias = tuple[Scrambling, ...]
@@ -92,10 +92,13 @@ class Descrambling(NamedTuple):
 
     @property
     def words(self) -> str:
-        return ", then ".join(
-            in_words(step.kind, step.key) + (f" from {place(step.at.constant or 0)} on" if step.at is not None else "")
-            for step in self.steps[0]
-        )
+        return ", then ".join(map(step_in_words, self.steps[0]))
+
+
+def step_in_words(step: LayerSpec) -> str:
+    """What was done in one step, and from where on."""
+    begins = f" from {place(step.at.constant or 0)} on" if step.at is not None else ""
+    return f"{in_words(step.kind, step.key)}{begins}"
 
 
 def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> list[Descrambling]:

@@ -41,8 +41,7 @@ def unmarked_blocks(data: bytes, allowance: Allowance) -> list[Layer]:
     is_text = min(data[:TABLE], default=0) > LARGEST >> 24  # a size of four bytes has one that is small
     if LEAST * LEAST_BLOCK <= len(data) <= LARGEST and not is_text:
         for spans in (*_in_chains(data), *_in_tables(data)):
-            start, end = spans[0]
-            found = _blocks(data, spans, Allowance(allowance.left)) if may_begin(data, start, end) else []
+            found = _blocks(data, spans, Allowance(allowance.left))
             if found:
                 allowance.left -= sum(layer.unpacked_size for layer in found)
                 return found
@@ -83,8 +82,8 @@ def _in_tables(data: bytes) -> Iterator[Spans]:
         numbers = windows(data[: TABLE + MOST_LISTED * STRIDES[-1]], np.dtype(name))
         fits = (numbers >= 1) & (numbers <= size)
         for stride in STRIDES:
-            begins = fits[:TABLE] & fits[stride : stride + TABLE][: fits.size] if fits.size >= stride + TABLE else fits
-            for phase in np.unique(np.flatnonzero(begins[:TABLE]) % stride).tolist():
+            begins = np.flatnonzero((fits[:-stride] & fits[stride:])[:TABLE])
+            for phase in np.unique(begins % stride).tolist():
                 sizes = numbers[phase::stride][: TABLE // stride + MOST_LISTED].astype(np.int64)
                 sizes[~fits[phase::stride][: sizes.size]] = size + 1  # too much for any table that has it
                 for more in BESIDE:

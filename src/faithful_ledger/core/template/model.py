@@ -19,6 +19,7 @@ from faithful_ledger.core.template.yaml_text import Where
 __all__ = [
     "NO_STEPS",
     "PINNED",
+    "WHOLE_FILE",
     "Bounds",
     "Companion",
     "Derived",
@@ -38,6 +39,8 @@ __all__ = [
     "Witness",
     "elements_of",
 ]
+
+WHOLE_FILE = ("", "file")  # what names a file, not an element of it
 
 
 @dataclass(slots=True, frozen=True)
@@ -165,7 +168,7 @@ class FieldSpec(ElementSpec):
 
     def subject(self, path: str) -> str:
         """What its length or seal is about, in words; the path may name a whole file."""
-        whole = path in ("", "file")
+        whole = path in WHOLE_FILE
         return (self.of_file if whole else f"{path} in {self.of_file}") if self.of_file else path
 
     @property

@@ -178,7 +178,8 @@ class Hidden:
     def of(cls, outer: bytes, scrambling: Scrambling, at: int = 0) -> Hidden:
         """Raises AddressError where it would begin outside."""
         if not 0 <= at <= len(outer):
-            raise AddressError(f"{scrambling.kind} begins at {place(at)}, and there are {len(outer)} bytes", "")
+            what = f"{scrambling.kind} should begin at {place(at)}, and there are {len(outer)} bytes"
+            raise AddressError(what, "see Profile for what the file holds")
         return cls(scrambling, MemorySource(outer), unscramble(outer[at:], scrambling), at)
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:

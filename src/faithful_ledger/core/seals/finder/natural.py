@@ -21,12 +21,11 @@ from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_byt
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.cuts import ALONE, Cut, cuts, line_starts
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, own_bits, spelled
-from faithful_ledger.core.seals.finder.numbers import Numbers
+from faithful_ledger.core.seals.finder.numbers import Numbers, is_plain_sum
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, alike, is_text, span_of
 from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.finder.spelling import changed_results, changes, dashed, in_base64, written_in
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Lane
-from faithful_ledger.core.seals.sums import SUMS
 from faithful_ledger.core.storage import WRITTEN
 
 __all__ = ["LEAST_COVERED", "NO_EDGES", "SLOW", "Edges", "all_natural", "is_plain", "natural"]
@@ -145,19 +144,21 @@ class _Natural:
 
     def fixed(self, algorithm: Algorithm) -> Iterator[Finding]:
         """Over ranges that do not depend on where it is stored."""
-        crc = _published(algorithm)
-        states = self.numbers.crc_states(crc, self.fixed_ranges).tolist() if crc is not None else []
-        sums = self.numbers.sums(algorithm, self.fixed_ranges)
-        for number, (head, tail) in enumerate(self.fixed_edges):
+        for (head, tail), known in zip(self.fixed_edges, self._over_fixed(algorithm), strict=True):
             if self.until.over:
                 return
-            if crc is not None:
-                result = crc.finished(states[number])
-            elif sums is not None and sums[1][number]:
-                result = int(sums[0][number])
-            else:
-                result = self.numbers.of(algorithm, head, self.size - tail, 0, 0, None)
+            result = self.numbers.of(algorithm, head, self.size - tail, 0, 0, None) if known is None else known
             yield from self._stored(algorithm, result, Edge(head), Edge(tail, True))
+
+    def _over_fixed(self, algorithm: Algorithm) -> Sequence[int | None]:
+        """The results over these ranges that can be had at once; None for each of the others."""
+        crc, over = _published(algorithm), self.fixed_ranges
+        if crc is not None:
+            return [crc.finished(state) for state in self.numbers.crc_states(crc, over).tolist()]
+        if not is_plain_sum(algorithm):
+            return [None] * len(self.fixed_edges)
+        results, known = self.numbers.running.seen(algorithm.name, over)
+        return [result if is_known else None for result, is_known in zip(results.tolist(), known.tolist(), strict=True)]
 
     def _stored(self, algorithm: Algorithm, result: int, start: Edge, end: Edge) -> Iterator[Finding]:
         """Where a result is stored, outside of its range."""
@@ -179,20 +180,21 @@ class _Natural:
     def beside(self, algorithm: Algorithm) -> Iterator[Finding]:
         """Over ranges that begin or end at the seal, or cover it."""
         crc = _published(algorithm)
-        if crc is not None:
-            tries = self._tries(algorithm)
-            if tries.each:
-                yield from self._matching(algorithm, tries, self.numbers.crc_states(crc, tries.over), crc.state_of)
-        elif algorithm.name in SUMS and (tries := self._tries(algorithm)).each:
-            results = self.numbers.sums(algorithm, tries.over)
-            assert results is not None
-            yield from self._matching(algorithm, tries, results[0], int, ~results[1])
-        else:
+        if crc is None and not is_plain_sum(algorithm):
             for place in self._places(algorithm)[:MOST_PLACES]:
                 if self.until.over:
                     return
                 for each in self._ranges_at(place):
                     yield from self._tried(algorithm, *each)
+            return
+        tries = self._tries(algorithm)
+        if not tries.each:
+            return
+        if crc is not None:
+            states = self.numbers.crc_states(crc, tries.over)
+            yield from self._matching(algorithm, tries, states, np.ones(states.size, bool), crc.state_of)
+        else:
+            yield from self._matching(algorithm, tries, *self.numbers.running.seen(algorithm.name, tries.over), int)
 
     def _tries(self, algorithm: Algorithm) -> _Tries:
         """All ranges that begin or end at a place for a result of this size, or cover it."""
@@ -207,14 +209,14 @@ class _Natural:
         algorithm: Algorithm,
         tries: _Tries,
         results: Array,
+        known: Array,
         state_of: Callable[[int], int],
-        unknown: Array | None = None,
     ) -> Iterator[Finding]:
-        """What of many tries gives what is stored, in the shortest save; those of which the result is `unknown` are
-        tried one by one.
+        """What of many tries gives what is stored, in the shortest save; those of which the result is not `known` are
+        tried one by one. `state_of` makes a value that is stored comparable with the results.
         """
         values = [each[2].values[self.number] for each in tries.each]
-        found = np.zeros(results.size, bool) if unknown is None else unknown.copy()
+        found = ~known
         wanted = {value: list(map(state_of, changed_results(value, algorithm.bits))) for value in set(values)}
         for column in np.array([wanted[value] for value in values], np.uint64).T:
             found |= results == column

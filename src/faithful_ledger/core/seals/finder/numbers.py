@@ -16,9 +16,14 @@ from faithful_ledger.core.seals.finder.running import RunningSums
 from faithful_ledger.core.seals.hashes import HASHES, Hash
 from faithful_ledger.core.seals.sums import SUMS
 
-__all__ = ["Numbers"]
+__all__ = ["Numbers", "is_plain_sum"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
+
+
+def is_plain_sum(algorithm: Algorithm) -> bool:
+    """Whether its results are differences of running sums."""
+    return algorithm.name in SUMS and algorithm.start is None and not algorithm.is_salted
 
 
 class Numbers:
@@ -37,7 +42,7 @@ class Numbers:
             return self._from_bytes(algorithm, start, end, at, size, own)
         if algorithm.name in CATALOGUE:
             return self._crc(CATALOGUE[algorithm.name][0], start, end, at, size, own)
-        if algorithm.name in SUMS and algorithm.start is None:
+        if is_plain_sum(algorithm):
             found = self.running.number(algorithm.name, start, end, at, size, own)
             if found is not None:
                 return found
@@ -58,12 +63,6 @@ class Numbers:
             self._filled = np.concatenate(([0], np.cumsum(filled)))
         found: Array = self._filled[ends] > self._filled[starts]
         return found
-
-    def sums(self, algorithm: Algorithm, over: Ranges) -> tuple[Array, Array] | None:
-        """The results of a sum over many ranges, and of which of them they are known; None for what is not a sum."""
-        if algorithm.name not in SUMS or algorithm.start is not None or algorithm.is_salted:
-            return None
-        return self.running.seen(algorithm.name, over)
 
     def crc_states(self, crc: Crc, over: Ranges) -> Array:
         """What a CRC is after many ranges, in front of what comes last. Others with its polynomial begin with another

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise, product
-from typing import NamedTuple
+from typing import NamedTuple, TypeAlias
 
 import numpy as np
 
@@ -18,15 +18,18 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.scan import windows
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, LENGTH, Algorithm
 from faithful_ledger.core.seals.finder.blocks import ORDERS
+from faithful_ledger.core.storage.numbers import Integer
 
 __all__ = ["MOST_MORE", "Beside", "Counted", "StreamRule", "Stretch", "Table", "stream_rule"]
 
 FRONT, BEHIND = 64, 16  # bytes beside a stream in which its numbers are looked for
-NUMBERS = ("u32le", "u32be", "u64le", "u64be", "u16le", "u16be")
+FORMS = tuple(Integer(size, False, order) for size, order in product((4, 8, 2), ORDERS))
+NAMES = tuple(form.name for form in FORMS)
+COUNTS = tuple(form for form in FORMS if form.size <= 4)
+TOTALS = tuple(sorted((form for form in FORMS if form.size >= 4), key=lambda form: -form.size))
 WIDEST = 64  # bytes of an entry of a table
 MOST_MORE = 64  # bytes that a length may count beyond its stream
 LEAST_BITS = 24
-COUNTS = ("u32le", "u32be", "u16le", "u16be")
 IN_FRONT_OF_ALL = 32  # bytes before the first stream's numbers in which their count may be
 
 
@@ -38,6 +41,13 @@ class Stretch(NamedTuple):
     data: bytes
     number: int
     of: int
+
+    def about(self, content: bytes, *, unpacked: bool) -> bytes:
+        """What a number may be about: the stream in its save, or what it is unpacked."""
+        return self.data if unpacked else content[self.start : self.end]
+
+
+Save: TypeAlias = tuple[bytes, Sequence[Stretch]]  # one with its streams
 
 
 @dataclass(frozen=True)
@@ -71,8 +81,8 @@ class Beside:
 
     def spelled(self, content: bytes, stream: Stretch) -> bytes:
         """As it is stored."""
-        data = memoryview(stream.data if self.unpacked else content[stream.start : stream.end])
-        raw = self.algorithm.cut(self.algorithm([data]), self.size).to_bytes(self.size, "big")
+        data = stream.about(content, unpacked=self.unpacked)
+        raw = self.algorithm.cut(self.algorithm([memoryview(data)]), self.size).to_bytes(self.size, "big")
         return raw[::-1] if self.form.endswith("le") else raw
 
     @property
@@ -97,6 +107,10 @@ class Counted(NamedTuple):
     at: int
     form: str
     part: int = 0
+
+    @property
+    def end(self) -> int:
+        return self.at + FORMS[NAMES.index(self.form)].size
 
 
 class Table(NamedTuple):
@@ -165,9 +179,7 @@ class StreamRule:
         return f"for each of {len(self.streams)} {self.kind} streams from 0x{self.start + self.header:X} on: {numbers}"
 
 
-def stream_rule(
-    kind: str, saves: Sequence[tuple[bytes, Sequence[Stretch]]], until: Deadline = NEVER
-) -> StreamRule | None:
+def stream_rule(kind: str, saves: Sequence[Save], until: Deadline = NEVER) -> StreamRule | None:
     """The numbers of the streams of saves, of which each has at least two; None where there are none."""
     gaps = {after.start - before.end for _, streams in saves for before, after in pairwise(streams)}
     if len(gaps) != 1 or any(len(streams) < 2 for _, streams in saves):
@@ -189,7 +201,7 @@ def stream_rule(
     return replace(made, counted=_counted(made, saves), total=_total(made, saves))
 
 
-def _end_mark(rule: StreamRule, saves: Sequence[tuple[bytes, Sequence[Stretch]]]) -> bytes:
+def _end_mark(rule: StreamRule, saves: Sequence[Save]) -> bytes:
     """The zeros behind the last stream of every save, as many as its header has, or fewer where the save ends."""
     rest = {content[several[-1].end + rule.trailer :][: rule.header] for content, several in saves}
     mark = rest.pop() if len(rest) == 1 else b""
@@ -197,16 +209,14 @@ def _end_mark(rule: StreamRule, saves: Sequence[tuple[bytes, Sequence[Stretch]]]
     return mark if lengths and mark and not any(mark) and len(mark) >= rule.header - min(lengths) else b""
 
 
-def _part(saves: Sequence[tuple[bytes, Sequence[Stretch]]]) -> int:
+def _part(saves: Sequence[Save]) -> int:
     """To how many bytes each stream unpacks, but for the last, which has no more."""
     parts = {len(stream.data) for _, streams in saves for stream in streams[:-1]}
     most = max(len(streams[-1].data) for _, streams in saves)
     return max(parts) if len(parts) == 1 and most <= max(parts) else 0
 
 
-def _tables(
-    saves: Sequence[tuple[bytes, Sequence[Stretch]]], header: int, known: Sequence[object], until: Deadline
-) -> tuple[Table, ...]:
+def _tables(saves: Sequence[Save], header: int, known: Sequence[object], until: Deadline) -> tuple[Table, ...]:
     """The tables in front of the streams, with what is not `known` from beside them, in their order."""
     every = [(content, stream) for content, streams in saves for stream in streams]
     content, streams = saves[0]
@@ -257,33 +267,38 @@ def _is_of(table: Table, each: Beside) -> bool:
 def _entries(front: bytes, content: bytes, streams: Sequence[Stretch], until: Deadline) -> Iterator[Beside]:
     """Numbers in front of all streams that may be about the first, with another one like it for the second."""
     first, second = streams[:2]
-    for form in NUMBERS:
-        size = int(form[1:3]) // 8
-        numbers = windows(front, np.dtype(f"{'<' if form.endswith('le') else '>'}u{size}")).astype(np.int64)
+    for form in FORMS:
+        numbers = windows(front, np.dtype(form.dtype)).astype(np.int64)
         for unpacked in (False, True):
-            lengths = [len(each.data) if unpacked else each.end - each.start for each in (first, second)]
+            lengths = [len(each.about(content, unpacked=unpacked)) for each in (first, second)]
             begins, others = (np.flatnonzero(np.abs(numbers - length) <= MOST_MORE) for length in lengths)
             for at, other in product(begins.tolist(), others.tolist()):
                 more = int(numbers[at]) - lengths[0]
-                if size <= other - at <= WIDEST and int(numbers[other]) - lengths[1] == more:
-                    yield Beside(at, False, size, form, Algorithm(LENGTH, more or None), unpacked, other - at)
-    for algorithm, unpacked in product(ALGORITHMS.values(), (True, False)):
+                if form.size <= other - at <= WIDEST and int(numbers[other]) - lengths[1] == more:
+                    yield Beside(at, False, form.size, form.name, Algorithm(LENGTH, more or None), unpacked, other - at)
+    for algorithm, unpacked in product(_checksums(), (True, False)):
         if until.over:
             return
-        if algorithm.name == LENGTH or algorithm.bits < 16:
-            continue
-        own, following = (each.data if unpacked else content[each.start : each.end] for each in (first, second))
-        size = algorithm.bits // 8
-        raw = algorithm([memoryview(own)]).to_bytes(size, "big")
-        for order in ORDERS if not algorithm.is_digest else ORDERS[1:]:
-            at = front.find(raw if order == "big" else raw[::-1])
-            if at < 0:
-                continue
-            next_raw = algorithm([memoryview(following)]).to_bytes(size, "big")
-            other = front.find(next_raw if order == "big" else next_raw[::-1], at + size, at + WIDEST + size)
-            if other >= 0:
-                form = "bytes" if algorithm.is_digest else f"u{8 * size}{order[0]}e"
-                yield Beside(at, False, size, form, algorithm, unpacked, other - at)
+        own, following = (each.about(content, unpacked=unpacked) for each in (first, second))
+        for number, (raw, name) in enumerate(_spelled(algorithm, own)):
+            at, size = front.find(raw), len(raw)
+            if at >= 0:
+                other = front.find(_spelled(algorithm, following)[number][0], at + size, at + WIDEST + size)
+                if other >= 0:
+                    yield Beside(at, False, size, name, algorithm, unpacked, other - at)
+
+
+def _checksums() -> list[Algorithm]:
+    """Those whose results say enough beside a stream."""
+    return [each for each in ALGORITHMS.values() if each.name != LENGTH and each.bits >= 16]
+
+
+def _spelled(algorithm: Algorithm, data: bytes) -> list[tuple[bytes, str]]:
+    """A result as it may be stored, in both orders, with the form of each; a digest as it is."""
+    raw = algorithm([memoryview(data)]).to_bytes(algorithm.bits // 8, "big")
+    if algorithm.is_digest:
+        return [(raw, "bytes")]
+    return [(raw[::-1], f"u{algorithm.bits}le"), (raw, f"u{algorithm.bits}be")]
 
 
 def _numbers(every: Sequence[tuple[bytes, Stretch]], gap: int, until: Deadline) -> Iterator[Beside]:
@@ -306,36 +321,27 @@ def _candidates(content: bytes, stream: Stretch, gap: int, until: Deadline) -> I
         (-front, False, content[low - front : low]),
         (0, True, content[stream.end : stream.end + min(BEHIND, gap)]),
     ]
-    packed = content[stream.start : stream.end]
-    for begin, behind, held in beside:
-        for form in NUMBERS:
-            size = int(form[1:3]) // 8
-            for at in range(len(held) - size + 1):
-                value = int.from_bytes(held[at : at + size], "little" if form.endswith("le") else "big")
-                for unpacked, data in ((False, packed), (True, stream.data)):
-                    more = value - len(data)
-                    if abs(more) <= MOST_MORE:
-                        yield Beside(begin + at, behind, size, form, Algorithm(LENGTH, more or None), unpacked)
-        for algorithm in ALGORITHMS.values():
-            if until.over:
-                return
-            if algorithm.name == LENGTH or algorithm.bits < 16:
-                continue
-            for unpacked, data in ((True, stream.data), (False, packed)):
-                size = algorithm.bits // 8
-                raw = algorithm([memoryview(data)]).to_bytes(size, "big")
-                for order in ORDERS if not algorithm.is_digest else ORDERS[1:]:
-                    at = held.find(raw if order == "big" else raw[::-1])
-                    if at >= 0:
-                        form = "bytes" if algorithm.is_digest else f"u{8 * size}{order[0]}e"
-                        yield Beside(begin + at, behind, size, form, algorithm, unpacked)
+    for (begin, behind, held), form, unpacked in product(beside, FORMS, (False, True)):
+        length = len(stream.about(content, unpacked=unpacked))
+        for at in range(len(held) - form.size + 1):
+            more = form.decode(held[at : at + form.size]) - length
+            if abs(more) <= MOST_MORE:
+                yield Beside(begin + at, behind, form.size, form.name, Algorithm(LENGTH, more or None), unpacked)
+    for algorithm, unpacked in product(_checksums(), (True, False)):
+        if until.over:
+            return
+        for raw, name in _spelled(algorithm, stream.about(content, unpacked=unpacked)):
+            for begin, behind, held in beside:
+                at = held.find(raw)
+                if at >= 0:
+                    yield Beside(begin + at, behind, len(raw), name, algorithm, unpacked)
 
 
 def _rank(each: Beside) -> tuple[bool, int, int, int]:
     """Checksums before lengths, and exact lengths before those that count more; a number as wide as is usual, and a
     narrow table, as a constant in front of it may look like the first of a wide one.
     """
-    usual = NUMBERS.index(each.form) if each.form in NUMBERS else 0
+    usual = NAMES.index(each.form) if each.form in NAMES else 0
     return each.is_length, abs(each.algorithm.start or 0) if each.is_length else 0, usual, each.stride
 
 
@@ -355,7 +361,7 @@ def _in_common(each: Beside, other: Beside) -> bool:
     return each.at < other.at + other.size and other.at < each.at + each.size
 
 
-def _counted(rule: StreamRule, saves: Sequence[tuple[bytes, Sequence[Stretch]]]) -> Counted | None:
+def _counted(rule: StreamRule, saves: Sequence[Save]) -> Counted | None:
     """Where the number of the streams is stored in front of them, and of their tables, in every save; or the size of
     what they unpack to, where all but the last unpack to as many bytes.
     """
@@ -369,29 +375,25 @@ def _counted(rule: StreamRule, saves: Sequence[tuple[bytes, Sequence[Stretch]]])
     if len(set(counts)) == 1:  # any constant may look like it
         tried.reverse()
     for each, wanted in tried:
-        found = _stored(wanted, ("u64le", "u64be", "u32le", "u32be") if each else COUNTS, start, saves)
+        found = _stored(wanted, TOTALS if each else COUNTS, start, saves)
         if found is not None:
             return found._replace(part=each)
     return None
 
 
-def _total(rule: StreamRule, saves: Sequence[tuple[bytes, Sequence[Stretch]]]) -> Counted | None:
+def _total(rule: StreamRule, saves: Sequence[Save]) -> Counted | None:
     """Where the bytes of all streams are counted, with what is beside each, behind tables whose size differs."""
     wanted = [several[-1].end - several[0].start + rule.header + rule.trailer for _, several in saves]
     if not rule.tables or len(set(wanted)) == 1:
         return None
-    return _stored(wanted, ("u64le", "u64be", "u32le", "u32be"), rule.begins, saves)
+    return _stored(wanted, TOTALS, rule.begins, saves)
 
 
-def _stored(
-    wanted: Sequence[int], forms: Sequence[str], end: int, saves: Sequence[tuple[bytes, Sequence[Stretch]]]
-) -> Counted | None:
+def _stored(wanted: Sequence[int], forms: Sequence[Integer], end: int, saves: Sequence[Save]) -> Counted | None:
     """The nearest place in front of an offset at which every save has its number."""
-    for form in forms:
-        size = int(form[1:3]) // 8
-        raw = [number.to_bytes(16, "little") for number in wanted]
-        spelled = [each[:size] if form.endswith("le") else each[:size][::-1] for each in raw]
-        for at in range(end - size, max(end - IN_FRONT_OF_ALL, 0) - 1, -1):
-            if all(content[at : at + size] == number for (content, _), number in zip(saves, spelled, strict=True)):
-                return Counted(at, form)
+    for form in (form for form in forms if max(wanted) <= form.most):
+        spelled = [form.encode(number) for number in wanted]
+        for at in range(end - form.size, max(end - IN_FRONT_OF_ALL, 0) - 1, -1):
+            if all(content.startswith(number, at) for (content, _), number in zip(saves, spelled, strict=True)):
+                return Counted(at, form.name)
     return None

@@ -19,13 +19,13 @@ ADLER = 65_521
 
 
 class _Added(NamedTuple):
-    """Of many pieces, the words added up, the same with each as often as words follow it and once more, and how many
-    there are.
+    """Of a piece, or of many, the words added up, the same with each as often as words follow it and once more, and how
+    many there are.
     """
 
-    total: Array
-    weighted: Array
-    words: Array
+    total: Any
+    weighted: Any
+    words: Any
 
 
 class RunningSums:
@@ -45,32 +45,12 @@ class RunningSums:
         pieces = self._pieces(kind.word, start, end, at, size, own)
         if len(self.content) > LARGEST or pieces is None:
             return None
-        mask = (1 << kind.bits) - 1
-        if kind.kind == "xor":
-            found = kind.start
-            for piece in pieces:
-                found ^= self._xor(kind, piece)
-            return found
-        if kind.kind == "sum":
-            return kind.start + sum(self._summed(kind, piece)[0] for piece in pieces) & mask
-        if kind.kind == "folded":
-            return folded(kind.start + sum(self._summed(kind, piece)[0] for piece in pieces) & 0xFFFFFFFF)
-        if kind.kind == "internet":
-            total = sum(self._summed(kind, piece)[0] for piece in pieces)
-            while total >> 16:
-                total = (total & 0xFFFF) + (total >> 16)
-            return total ^ 0xFFFF
-        half = kind.bits // 2
-        modulus = ADLER if kind.kind == "adler" else (1 << half) - 1
-        first, second = kind.start & (1 << half) - 1, kind.start >> half
-        for piece in pieces:
-            added, weighted, count = self._summed(kind, piece)
-            first, second = (first + added) % modulus, (second + first * count + weighted) % modulus
-        return second << half | first
+        return int(_combined(kind, [self._piece(kind, piece) for piece in pieces]))
 
     def plain(self, name: str, starts: Array, ends: Array) -> Array:
         """The same over many ranges [starts[k], ends[k]) at once, as 64-bit numbers."""
-        return _combined(SUMS[name], [self._added(SUMS[name], starts, ends)])
+        found: Array = _combined(SUMS[name], [self._added(SUMS[name], starts, ends)])
+        return found
 
     def seen(self, name: str, over: Ranges) -> tuple[Array, Array]:
         """The same with what each range sees in some of its bytes, where words meet; and of which ranges it is so."""
@@ -81,7 +61,7 @@ class RunningSums:
         known &= np.array([len(fill) % kind.word == 0 for fill in fills], bool)
         if len(self.content) > LARGEST:
             return np.zeros(covers.size, np.uint64), np.zeros(covers.size, bool)
-        of_fills = {fill: self._filled(kind, fill) for fill in set(fills)}
+        of_fills = {fill: self._piece(kind, fill) for fill in set(fills)}
         pieces = [
             self._added(kind, over.starts, np.where(covers, over.ats, over.ends)),
             _Added(*np.array([of_fills[fill] for fill in fills], np.uint64).reshape(-1, 3).T),
@@ -89,11 +69,12 @@ class RunningSums:
         ]
         return _combined(kind, pieces), known
 
-    def _filled(self, kind: Sum, fill: bytes) -> tuple[int, int, int]:
-        return (self._xor(kind, fill), 0, 0) if kind.kind == "xor" else self._summed(kind, fill)
+    def _piece(self, kind: Sum, piece: tuple[int, int] | bytes) -> _Added:
+        """The words of a span of the content, or of bytes, added up or XORed."""
+        return _Added(self._xor(kind, piece), 0, 0) if kind.kind == "xor" else self._summed(kind, piece)
 
     def _added(self, kind: Sum, starts: Array, ends: Array) -> _Added:
-        """The words of many pieces, added up or XORed; zeros fill up what is left at the end of one."""
+        """The same of many spans at once; zeros fill up what is left at the end of one."""
         whole = np.maximum(ends - starts, 0) // kind.word
         first = starts // kind.word
         last = first + whole
@@ -130,26 +111,10 @@ class RunningSums:
         kind = SUMS[name]
         if len(self.content) > LARGEST:
             return np.zeros(0, np.int64), np.zeros(0, np.uint64)
-        lane, place = anchor % kind.word, anchor // kind.word
-        last = (len(self.content) - lane) // kind.word
-        words = np.arange(place, last + 1) if is_start else np.arange(0, place + 1)
-        first, behind = (np.full(1, place), words) if is_start else (words, np.full(1, place))
-        edges = words * kind.word + lane
-        if kind.kind == "xor":
-            running = self._running_xor(kind, lane)
-            return edges, running[behind] ^ running[first] ^ np.uint64(kind.start)
-        running = self._running(kind, lane)
-        added = running[behind] - running[first]
-        if kind.kind == "sum":
-            return edges, added + np.uint64(kind.start) & np.uint64((1 << kind.bits) - 1)
-        half = kind.bits // 2
-        modulus = np.uint64(ADLER if kind.kind == "adler" else (1 << half) - 1)
-        by_place = self._running(kind, lane, weighted=True)
-        weighted = behind.astype(np.uint64) * added - (by_place[behind] - by_place[first])
-        begun, above = np.uint64(kind.start & (1 << half) - 1), np.uint64(kind.start >> half)
-        count = (behind - first).astype(np.uint64)
-        low, high = (begun + added) % modulus, (above + begun * count + weighted) % modulus
-        return edges, high << np.uint64(half) | low
+        lane = anchor % kind.word
+        edges = np.arange(anchor if is_start else lane, (len(self.content) if is_start else anchor) + 1, kind.word)
+        anchors = np.full(edges.size, anchor)
+        return edges, self.plain(name, *((anchors, edges) if is_start else (edges, anchors)))
 
     def _running_xor(self, kind: Sum, lane: int) -> Array:
         if (kind.word, lane) not in self._xored:
@@ -168,28 +133,24 @@ class RunningSums:
             return None
         return [(start, at), fill, (at + size, end)]
 
-    def _summed(self, kind: Sum, piece: tuple[int, int] | bytes) -> tuple[int, int, int]:
-        """The words of a piece added up, the same with each as often as words follow it and once more, and how many
-        there are.
-        """
+    def _summed(self, kind: Sum, piece: tuple[int, int] | bytes) -> _Added:
         if isinstance(piece, bytes):
             words = words_of(piece, kind.word, kind.order)
             weights = np.arange(words.size, 0, -1, dtype=np.uint64)
-            return int(words.sum()), int((words * weights).sum()), words.size
+            return _Added(int(words.sum()), int((words * weights).sum()), words.size)
         start, end = piece
         whole = (end - start) // kind.word
         first, last = start // kind.word, start // kind.word + whole
         plain = self._running(kind, start)
-        total = int(plain[last]) - int(plain[first])
-        weighted = 0
+        total, weighted = int(plain[last]) - int(plain[first]), 0
         if kind.kind in ("adler", "fletcher"):
             by_place = self._running(kind, start, weighted=True)
             weighted = last * total - (int(by_place[last]) - int(by_place[first]))
         rest = self.content[start + whole * kind.word : end]
         if rest:
-            left, _, _ = self._summed(kind, rest)
-            return total + left, weighted + total + left, whole + 1
-        return total, weighted, whole
+            total += self._summed(kind, rest).total
+            return _Added(total, weighted + total, whole + 1)
+        return _Added(total, weighted, whole)
 
     def _running(self, kind: Sum, start: int, *, weighted: bool = False) -> Array:
         lane = start % kind.word
@@ -214,24 +175,23 @@ class RunningSums:
         return int(running[first + whole]) ^ int(running[first]) ^ self._xor(kind, rest)
 
 
-def _combined(kind: Sum, pieces: Sequence[_Added]) -> Array:
-    """The results over pieces one behind the other."""
-    first: Array = np.full(pieces[0].total.size, kind.start, np.uint64)
+def _combined(kind: Sum, pieces: Sequence[_Added]) -> Any:
+    """The results over pieces one behind the other: a number, or as many as there are in each."""
+    first: Any = kind.start
     if kind.kind in ("adler", "fletcher"):
         half = kind.bits // 2
-        modulus = np.uint64(ADLER if kind.kind == "adler" else (1 << half) - 1)
-        second, first = first >> np.uint64(half), first & np.uint64((1 << half) - 1)
+        modulus = ADLER if kind.kind == "adler" else (1 << half) - 1
+        second, first = first >> half, first & (1 << half) - 1
         for piece in pieces:
             second = (second + first * piece.words + piece.weighted) % modulus
             first = (first + piece.total) % modulus
-        return second << np.uint64(half) | first
+        return second << half | first
     for piece in pieces:
         first = first ^ piece.total if kind.kind == "xor" else first + piece.total
     if kind.kind == "folded":
-        first = first & np.uint64(0xFFFFFFFF)
-        return (first >> np.uint64(16)) + (first & np.uint64(0xFFFF)) & np.uint64(0xFFFF)
+        return folded(first & 0xFFFFFFFF)
     if kind.kind == "internet":
-        while (first >> np.uint64(16)).any():
-            first = (first & np.uint64(0xFFFF)) + (first >> np.uint64(16))
-        return first ^ np.uint64(0xFFFF)
-    return first if kind.kind == "xor" else first & np.uint64((1 << kind.bits) - 1)
+        while np.any(first >> 16):
+            first = (first & 0xFFFF) + (first >> 16)
+        return first ^ 0xFFFF
+    return first if kind.kind == "xor" else first & (1 << kind.bits) - 1

@@ -33,6 +33,7 @@ from faithful_ledger.core.template.compile.mistakes import MOST_HINTS, MOST_KNOW
 from faithful_ledger.core.template.compile.seals import seal_spec
 from faithful_ledger.core.template.compile.storages import Storages
 from faithful_ledger.core.template.model import (
+    WHOLE_FILE,
     Bounds,
     Derived,
     ElementSpec,
@@ -45,7 +46,6 @@ from faithful_ledger.core.template.model import (
 __all__ = ["Elements", "named_element"]
 
 DEEPEST = 24
-WHOLE = ("", "file")  # what names a whole file
 MOST_ELEMENTS = 20_000  # when every record that is named is put in its place
 
 
@@ -362,7 +362,7 @@ class Elements:
         wanted = list(dict.fromkeys(paths))
         if not keys.get("of_file"):
             takes_whole = element.seal is not None or (element.derived is not None and element.derived.kind == "length")
-            self.later += [(where, element, path) for path in wanted if not takes_whole or path not in WHOLE]
+            self.later += [(where, element, path) for path in wanted if not takes_whole or path not in WHOLE_FILE]
         elif element.seal is not None or (element.derived is not None and element.derived.kind == "length"):
             element.of_file = keys["of_file"]
             self.elsewhere += [(where, element.of_file, path) for path in wanted]

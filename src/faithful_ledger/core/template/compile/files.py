@@ -25,9 +25,10 @@ from faithful_ledger.core.storage import (
 from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.carries import NameRule
 from faithful_ledger.core.template.compile.carrying import Carrying, naming
-from faithful_ledger.core.template.compile.elements import WHOLE, Elements, named_element
+from faithful_ledger.core.template.compile.elements import Elements, named_element
 from faithful_ledger.core.template.compile.mistakes import MOST_HINTS, MOST_KNOWN, Keys, Mistakes, Where
 from faithful_ledger.core.template.model import (
+    WHOLE_FILE,
     Companion,
     ElementSpec,
     EqualRule,
@@ -116,7 +117,7 @@ class _Files:
             if name not in files:
                 hint = did_you_mean(name, files) or f"there are {', '.join(files)}"
                 self.mistakes.append((where, f"“{name}” is not a file here; {hint}"))
-            elif path not in WHOLE and not self._names(files[name].root, path):
+            elif path not in WHOLE_FILE and not self._names(files[name].root, path):
                 self.mistakes.append((where, f"“{path}” leads to no element of {name}; “file” is the whole of it"))
 
     @property
