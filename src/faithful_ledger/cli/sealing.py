@@ -17,6 +17,7 @@ from faithful_ledger.core.suggest import did_you_mean
 
 if TYPE_CHECKING:
     from faithful_ledger.core.placed_seals import Placed
+    from faithful_ledger.core.save import Save
     from faithful_ledger.core.seal_search import Found
     from faithful_ledger.core.sealing import Accepted
     from faithful_ledger.core.seals.finder import Hints
@@ -36,10 +37,11 @@ def find_seals(options: argparse.Namespace) -> int:
     from faithful_ledger.core.seal_search import SealSearch
 
     contents, beside, called = _files([Path(name) for name in options.files])
+    save = opened_or_bytes(options, Path(options.files[0])) if options.accept else None  # or say why not at once
     end = Deadline(options.seconds)
     with end.cancelled_by_ctrl_c():
         found = SealSearch(contents, _hints(options), end, beside, called).everything()
-    accepted, template = _accepted(options, found) if options.accept else (None, "")
+    accepted, template = _accepted(options, save, found) if save is not None else (None, "")
     documents = list(_documents(found, contents, options))
     if options.json:
         added = {"template": template or None, "accepted": accepted.seals} if accepted is not None else {}
@@ -57,9 +59,8 @@ def find_seals(options: argparse.Namespace) -> int:
     return 0 if documents else 1
 
 
-def _accepted(options: argparse.Namespace, found: Found) -> tuple[Accepted, str]:
+def _accepted(options: argparse.Namespace, save: Save, found: Found) -> tuple[Accepted, str]:
     """All that is sure in a template: of a file that is named, or the book's own."""
-    save = opened_or_bytes(options, Path(options.files[0]))
     book = book_for(options, save.path, save)
     return book.templates.accept(save, options.shelf.library(book), found, named_file(options))
 
