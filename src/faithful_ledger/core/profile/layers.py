@@ -25,7 +25,7 @@ from faithful_ledger.core.scan import windows
 __all__ = ["find_layers", "stream_at"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-LEAST_UNPACKED = 16
+LEAST_UNPACKED = 1  # every kind with a mark has a checksum, or a mark of four bytes; deflate see below
 LEAST_BASE64 = 32
 FIRST_STEP = 1 << 12
 MIXED = [set(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ"), set(b"abcdefghijklmnopqrstuvwxyz"), set(b"0123456789+/")]
