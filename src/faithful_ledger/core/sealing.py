@@ -85,6 +85,7 @@ def seal_found(draft: Draft, placed: Placed) -> str:
         EntryError: it does not hold in the save, or other fields have some of its bytes.
     """
     finding = placed.finding
+    draft.read_as(draft.save.main.name, format_for(placed))
     held = _file_of(draft, placed.held, "" if _is_value(placed) else "binary")
     if placed.over is not None and placed.over.value is not None:
         return _value_sealed(draft, placed, held, placed.over.value)
@@ -153,6 +154,9 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
     """
     if part.around is None:
         return draft.save.main.name
+    for name, spec in draft.template.files.items():
+        if spec.inside and _is_the_same(draft, name, part):
+            return name
     around = next(each for each in part.outer if not part.path or each.path != part.path)
     holder, layers = _file_of(draft, around), part.layers[len(around.layers) :]
     strings = [each for each in part.outer if part.path and each.path == part.path]
@@ -162,8 +166,7 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
         holder = f"{holder}.{draft.value_at(holder, part.path)}"
     for name, spec in draft.template.files.items():
         inside = f"{spec.inside}.{spec.held_by}" if spec.held_by else spec.inside
-        same = [each.step for each in spec.layers] == [each.step for each in layers]
-        if same and (inside == holder or (spec.inside == holder and _holds_the_same(draft, name, part))):
+        if inside == holder and [each.step for each in spec.layers] == [each.step for each in layers]:
             return name
     text = text_of(part.contents[0])
     return draft.declare(holder, layers, kind or (text.name if text is not None else "binary"))
@@ -179,11 +182,12 @@ def _string_file(draft: Draft, holder: str, path: str) -> str:
     return ""
 
 
-def _holds_the_same(draft: Draft, name: str, part: Part) -> bool:
-    """Whether a payload that records hold is what the streams of the file around them unpack to."""
+def _is_the_same(draft: Draft, name: str, part: Part) -> bool:
+    """Whether a payload of the template is a part, whichever way leads to it."""
     bound = draft.save.files[name].bound
-    is_joined = bound is not None and bound.problem is None and draft.template.files[name].is_held_in_rows
-    return is_joined and bound is not None and bytes(bound.source.read(0, bound.source.size)) == part.contents[0]
+    if bound is None or bound.problem is not None or bound.source.size != len(part.contents[0]):
+        return False
+    return bytes(bound.source.read(0, bound.source.size)) == part.contents[0]
 
 
 def seal_chosen(draft: Draft, stored: Stored, over: tuple[int, int], file: str = "") -> str:

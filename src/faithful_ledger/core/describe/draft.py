@@ -66,6 +66,13 @@ class Draft:
         held = self.save.files.get(file)
         return held is not None and held.bound is not None and held.bound.document.knows_ends
 
+    def read_as(self, file: str, kind: str) -> None:
+        """Let a binary file without elements be a text of a format."""
+        spec = self.template.files[file]
+        if spec.format == "binary" and not spec.root.layout and kind != "binary":
+            self.text.set(("files", file, "format"), kind)
+            self.read_again()
+
     def text_file(self, file: str) -> BoundFile:
         """A text of the save, bound.
 

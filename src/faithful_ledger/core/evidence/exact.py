@@ -27,6 +27,7 @@ __all__ = ["ENOUGH_TO_DOUBT", "exact_places", "follows", "telling"]
 ENOUGH_TO_DOUBT = 4  # sightings needed before one of them is doubted
 MOST_HITS = 1 << 18
 MOST_LEFT = 1 << 12
+LETTERS = ("digits", "utf-8")
 PREFIXES = ("u8", "u16le", "u32le", "u16be", "u32be")
 
 
@@ -53,16 +54,19 @@ def exact_places(
     *,
     plain: bool = False,
     doubted: int | None = None,
+    in_letters: bool = False,
 ) -> list[Place]:
     """Places that hold every number or text seen, and keep what else was seen; all but one of at least four. About as
     many as `most`. `carriers` lead from the snapshot `telling` to each other one; `plain` looks at the same offsets
-    only. What was seen at snapshot `doubted` is left out.
+    only. What was seen at snapshot `doubted` is left out. With `in_letters` numbers are looked for as letters only.
     """
     first = telling(seen, doubted)
     known = [j for j, s in enumerate(seen) if (s.number is not None or s.kind == "text") and j != doubted]
     used = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     forms: dict[bytes, list[_Form]] = {}
     for form in _forms(seen, known):
+        if in_letters and form.name not in LETTERS:
+            continue
         forms.setdefault(form.raws[first], []).append(form)
     runs = list(forms)
     hits = scan_array(contents[first].data, runs)

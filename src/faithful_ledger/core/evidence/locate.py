@@ -24,6 +24,7 @@ from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.searching import RELATED, Search
 from faithful_ledger.core.evidence.sightings import Sighting
+from faithful_ledger.core.formats import looks_like_text
 from faithful_ledger.core.inside import Payload, is_strong, look_inside
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.layers.stream import Layer
@@ -235,10 +236,12 @@ class _Looking:
         )
         outside = [each for each in self.pinned if (each.file, each.route) == (name, ())]
         parts: list[_Part] = []
-        if packed < MOSTLY_PACKED:
+        # What is packed in a string of a text is reached by the path of the string.
+        is_text = all(map(looks_like_text, contents))
+        if packed < MOSTLY_PACKED or is_text:
             parts.append(_Part(name, Search(contents, self.seen, self.end, outside), strong))
             # Chained bytes may show a small number as well, with other bytes that belong to it: then look further.
-            if self._take(parts, 0) and not any(strong) and parts[0].found[0].by_chance < HARDLY:
+            if self._take(parts, 0) and (is_text or not any(strong)) and parts[0].found[0].by_chance < HARDLY:
                 return
         partial: list[tuple[str, int]] = []
         for payloads in look_inside(contents, layers, partial, end=self.end):

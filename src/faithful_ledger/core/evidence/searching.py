@@ -72,7 +72,7 @@ class Search:
         recognised = (recognised_text(MemorySource(payload)) for payload in self.payloads)
         documents = [document for document in recognised if document is not None]
         if len(documents) == len(self.payloads) and len({document.name for document in documents}) == 1:
-            return [Step(0, partial(self._paths, documents))]
+            return [Step(0, partial(self._paths, documents)), Step(1, self._letters)]
         exact = any(sighting.number is not None for sighting in self.seen)
         text = any(sighting.kind == "text" for sighting in self.seen) and not are_switches(self.seen)
         sizes = {content.data.size for content in self.contents}
@@ -89,6 +89,12 @@ class Search:
     def _paths(self, documents: list[Document]) -> None:
         if self._has_time("values at paths of the text"):
             self.found = path_places(documents, self.seen, self.end)
+            self._judge()
+
+    def _letters(self) -> None:
+        """What is at no path of a text may still be in it, as in one of a format that only looks like another."""
+        if not self.found and self._has_time("anywhere in the text"):
+            self.found = exact_places(self.contents, self.carriers, self.seen, MOST_PLACES, self.end, in_letters=True)
             self._judge()
 
     def _carriers(self, first: int) -> dict[int, Carrier]:

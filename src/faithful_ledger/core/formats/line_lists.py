@@ -14,6 +14,7 @@ from faithful_ledger.core.storage.spelled import is_number
 
 __all__ = ["LineList", "PairList"]
 
+WORD = re.compile(rb"\w(?:.*\w)?")
 LONGEST, FEWEST_NUMBERS = 80, 0.3
 
 
@@ -35,8 +36,11 @@ class PairList(TreeDocument):
         for mark in (b";", b"&", b"|", b","):
             parts = [part for part in re.split(rb"[\r\n]|" + re.escape(mark), text) if part.strip()]
             for tie in (b"=", b":"):
+                ties = [part.count(tie) for part in parts]
+                # A mark in front of all pairs, or a checksum behind them, is no pair.
+                ends = [number for number in (0, len(ties) - 1) if not ties[number]]
                 tied = sum(part.count(tie) == 1 and not part.lstrip().startswith(tie) for part in parts)
-                if len(parts) > max(len(lines), 2) and tied == len(parts):
+                if tied > max(len(lines), 2) and tied == len(parts) - len(ends):
                     return mark, tie
         raise BindingError(self.what, 0, "it is not made of keys with values")
 
@@ -63,12 +67,23 @@ class PairList(TreeDocument):
             + re.escape(mark)
             + rb"]*)"
         )
+        self._alone(builder, "#first", re.compile(rb"(?:[^\r\n" + re.escape(mark) + rb"]*)").match(data, begin))
         for match in pair.finditer(data, begin):
             start = match.start(2)
             end = start + len(match[2].rstrip(b" \t"))
             builder.leaf(SCALAR, match[1].decode(self.encoding, "replace"), match.start(1), start, end, end)
+            begin = end
+        self._alone(builder, "#last", re.compile(rb"[^\r\n" + re.escape(mark) + rb"]*\s*\Z").search(data, begin))
         builder.end(len(data))
         return builder.tree
+
+
+    def _alone(self, builder: Builder, name: str, part: re.Match[bytes] | None) -> None:
+        """Take in what stands in front of the pairs or behind them without a key, without the marks around it."""
+        word = WORD.search(part[0]) if part is not None and self.marks[1] not in part[0] else None
+        if part is not None and word is not None:
+            start, end = part.start() + word.start(), part.start() + word.end()
+            builder.leaf(SCALAR, name, start, start, end, end)
 
 
 class LineList(TreeDocument):
