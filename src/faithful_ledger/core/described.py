@@ -127,7 +127,11 @@ class BookTemplates:
         if present is not None:
             return read_whole(present)[0] if file is not None else self_contained(present)
         path, binary = absolute(save.main.path), kind == "binary"
-        return new_template(path, self.book.name, self._shared(save), kind, binary=binary)
+        return new_template(path, self.book.name, self._shared(save), kind, binary=binary, taken=self._ids())
+
+    def _ids(self) -> set[str]:
+        """The ids of the templates in this book's folder, which a new one must not replace."""
+        return {path.stem for path in (self.book.folder / "templates").glob("*.yaml")}
 
     def step_back(self, save: Save) -> str:
         """Undo the latest change of a template of this book; in words what it was.
@@ -192,7 +196,7 @@ class BookTemplates:
         other = holder.relative_to(base) if holder != main and not alone else None
         held = _held_texts(save, holder, place)
         shared = self._shared(save) if text is None else Shared(1, 0)
-        text, field = with_place(text, place, name, first, self.book.name, shared, other, held)
+        text, field = with_place(text, place, name, first, self.book.name, shared, other, held, self._ids())
         try_writing(save, text, field, place)
         return field, self._write(text, f"pin {name}", save, template)
 

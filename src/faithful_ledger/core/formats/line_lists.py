@@ -77,7 +77,6 @@ class PairList(TreeDocument):
         builder.end(len(data))
         return builder.tree
 
-
     def _alone(self, builder: Builder, name: str, part: re.Match[bytes] | None) -> None:
         """Take in what stands in front of the pairs or behind them without a key, without the marks around it."""
         word = WORD.search(part[0]) if part is not None and self.marks[1] not in part[0] else None

@@ -47,7 +47,7 @@ SHOWN = 0.12  # the share of the commonest byte once zeros, or blanks, are no lo
 COMMON = 0.08  # the share of the commonest byte that is then taken for zero
 LEAST_CHAIN = 1 << 10
 EVEN = 0.06  # the share of the commonest byte where zeros are hidden by what is before them
-WORD = re.compile(rb"[A-Za-z][a-z]{4,}")
+WORD = re.compile(rb"[A-Za-z][a-z]{3,}")
 BY_CHANCE = 12  # bytes
 OPENING = (b"{", b"[", b"<")  # with what most texts begin
 LETTERS = re.compile(
@@ -126,7 +126,7 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
         shows = opened or all(map(_has_zeros, samples, each))
         shows = shows and all(map(_gains_everywhere, samples, each))
         shows = shows and gain >= needed and min(gains) >= needed / 2
-        if keyed or (shows and not (unpacked and any(map(_reads_worse, samples, each)))):
+        if (keyed or shows) and not ((keyed or unpacked) and any(map(_reads_worse, samples, each))):
             best.append((gain, each))
     if not best:
         return []
@@ -135,6 +135,8 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
     for gain, each in best:
         if gain >= most - ALIKE:
             for turned in _turned(each):
+                if turned is not each and any(map(_reads_worse, samples, turned, each)):
+                    continue
                 usual = PLAIN_ORDER * (len(turned[0]) == len(each[0])) + float(
                     np.mean([_usual(_undone(s, steps)) for s, steps in zip(samples, turned, strict=True)])
                 )
@@ -193,11 +195,11 @@ def _all_letters(text: bytes, at: int) -> bool:
     return LETTERS.fullmatch(text[at:LONGEST_HEADER]) is not None
 
 
-def _reads_worse(sample: bytes, steps: Steps) -> bool:
-    """Whether more words can be read in bytes as they are than once the scrambling is undone: then they are not
-    scrambled, but for the most part a picture or a curve, of which the differences say less.
+def _reads_worse(sample: bytes, steps: Steps, but: Steps = ()) -> bool:
+    """Whether more words can be read in bytes as they are, or after other steps, than once the scrambling is undone:
+    then they are not scrambled, but for the most part a picture or a curve, of which the differences say less.
     """
-    before, after = _in_words(sample), _in_words(_undone(sample, steps))
+    before, after = _in_words(_undone(sample, but)), _in_words(_undone(sample, steps))
     return before > 2 * after + BY_CHANCE + len(sample) // 256
 
 
@@ -269,7 +271,7 @@ def _chains(samples: Sequence[bytes]) -> Iterator[list[Steps]]:
 def _generated(samples: Sequence[bytes]) -> Iterator[list[Steps]]:
     """The generator under which the first save is least even, if bytes look even now."""
     arrays = [np.frombuffer(sample, np.uint8) for sample in samples]
-    if any(array.size < LEAST_CHAIN or _commonest(array) > EVEN for array in arrays):
+    if any(array.size < LEAST or _commonest(array) > EVEN for array in arrays):
         return
     head, sample = samples[0][:SEEDED], arrays[0][SEEDED : SEEDED + GENERATED_LOOKED_AT]
     best = (entropy(sample) - GAINED, b"")
@@ -300,7 +302,7 @@ def _turned(each: list[Steps]) -> Iterator[list[Steps]]:
     """The same with every order of bits behind it, where XOR is all it is: it says nothing about their order."""
     if all(step.kind in ORDERLESS for step in each[0]):
         for order in _orders():
-            yield [(*steps, *order) for steps in each]
+            yield [(*steps, *order) for steps in each] if order else each
     else:
         yield each
 

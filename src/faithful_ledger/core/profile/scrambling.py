@@ -9,6 +9,7 @@ are not zero tell them apart: small numbers and letters are many in saves, numbe
 
 from __future__ import annotations
 
+from math import gcd
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -29,12 +30,15 @@ SPREAD = 0.05  # so much less may be seen in the samples
 OPEN_ZEROS = 0.35  # so many zeros are hidden by no key
 NEARLY_AS_GOOD = 0.55
 LOWER = 0.1
+LEAST_TIMES = 12  # that a key is repeated
+NEAR, LEAST_MORE = 8, 0.08  # other lengths of a key, and the share that one must explain more than these
 TEXT = 0.995  # so many bytes of a text are printable
 LEAST_ROWS = 48  # of a key over a text: fewer bytes at each of its places are a text by chance
 LEAST_REPEATS, REPEATED = 4, 0.6  # how often, and in which share, a shorter key shows within one
 LEAST_WORTH, BETTER = 1.4, 0.2  # on average a letter, and so much more than the bytes as they are
 LONGEST_OVER_TEXT = 32  # a longer key may make a text of anything
 MOST_ALIKE = 0.6  # the share of one byte at a place of the key
+WIDE = 0.85  # the share of letters in UTF-16 that are below 256
 PLAIN = 0.97  # the share of a text that is printable ASCII
 LETTERS = 0.15  # the share of small letters in a text
 USUAL = b' etaoinsrhldcumfpgwybvk0123456789".,:'
@@ -51,6 +55,8 @@ def find_scrambling(data: bytes) -> Scrambling | None:
     plain = _zeros(bytes_)
     if plain > OPEN_ZEROS:
         return None
+    if (wide_key := _key_of_wide_text(bytes_)) is not None:
+        return Scrambling("xor", wide_key.tobytes(), 1.0)
     if (text_key := key_of_text(bytes_)) is not None:
         return Scrambling("xor", text_key.tobytes(), 1.0)
     if _printable(bytes_) >= TEXT:
@@ -123,6 +129,32 @@ def key_of_text(bytes_: Array) -> Array | None:
     return next((key for score, key in found if score >= NEARLY * best), None)
 
 
+def _key_of_wide_text(bytes_: Array) -> Array | None:
+    """The shortest key that hides a text in UTF-16: the zeros between its letters show it, all of it where its length
+    is odd, else every second byte, and the letters the others.
+    """
+    for zero in (1, 0):
+        zeros, letters = bytes_[zero::2], bytes_[1 - zero :: 2]
+        for length in range(1, LONGEST_OVER_TEXT + 1):
+            period = length if length % 2 else length // 2
+            if zeros.size < LEAST_ROWS * period:
+                break
+            rows = zeros[: zeros.size // period * period].reshape(-1, period)
+            shown = np.array([np.bincount(column, minlength=256).argmax() for column in rows.T], np.uint8)
+            if np.count_nonzero(zeros == np.resize(shown, zeros.size)) < WIDE * zeros.size or not shown.any():
+                continue
+            key = np.zeros(length, np.uint8)
+            key[(np.arange(period) * 2 + zero) % length] = shown
+            if length % 2 == 0:
+                if (other := key_of_text(letters)) is None or period % other.size:
+                    continue
+                key[1 - zero :: 2] = np.resize(other, period)
+            text = letters ^ np.resize(key, bytes_.size)[1 - zero :: 2]
+            if np.count_nonzero(PRINTABLE[text]) >= PLAIN * text.size:
+                return key
+    return None
+
+
 def _zeros(bytes_: Array) -> float:
     return float(np.count_nonzero(bytes_ == 0)) / bytes_.size
 
@@ -149,22 +181,35 @@ def _may_hide(bytes_: Array, plain: float) -> bool:
 
 
 def _key(bytes_: Array) -> Array:
-    scores = np.zeros(LONGEST_KEY + 1)
+    longest = min(LONGEST_KEY, bytes_.size // LEAST_TIMES)
+    scores, shares = np.zeros(longest + 1), np.zeros(longest + 1)
     keys: dict[int, Array] = {}
-    for length in range(1, LONGEST_KEY + 1):
+    for length in range(1, longest + 1):
         whole = bytes_.size // length * length
         rows = bytes_[:whole].reshape(-1, length)
         places = np.arange(length, dtype=np.int64) * 256
         counts = np.bincount((places[None, :] + rows).ravel(), minlength=256 * length).reshape(length, 256)
         keys[length] = counts.argmax(axis=1).astype(np.uint8)
         # With few rows the most frequent byte is frequent by chance: about three deviations are taken off.
-        scores[length] = counts.max(axis=1).sum() / whole - 3.5 * np.sqrt(1 / 256 / (whole / length))
-    length = next(length for length in range(1, LONGEST_KEY + 1) if scores[length] >= NEARLY * scores.max())
+        shares[length] = counts.max(axis=1).sum() / whole
+        scores[length] = shares[length] - 3.5 * np.sqrt(1 / 256 / (whole / length))
+    length = next(length for length in range(1, longest + 1) if scores[length] >= NEARLY * scores.max())
+    if not _stands_out(shares, length):
+        return np.zeros(1, np.uint8)
     key = keys[length]
     for period in range(1, length):
         if length % period == 0 and (shorter := _within_key(key.reshape(-1, period))) is not None:
             return shorter
     return key
+
+
+def _stands_out(shares: Array, length: int) -> bool:
+    """Whether a length explains more than others near it, which share no part with it: with few rows any length does
+    as well, whatever the bytes are.
+    """
+    near = range(max(length - NEAR, 1), min(length + NEAR, shares.size - 1) + 1)
+    others = [shares[each] for each in near if gcd(each, length) == 1 and each != length]
+    return not others or bool(shares[length] - np.median(others) >= LEAST_MORE)
 
 
 def _within_key(rows: Array) -> Array | None:

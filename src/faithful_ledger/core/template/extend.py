@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from fractions import Fraction
+from itertools import count, takewhile
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -31,6 +32,7 @@ __all__ = [
 ]
 
 SWITCHED = "yes"  # what the switch of a quantity says when it is set
+PRINTABLE = frozenset(range(32, 127))
 LONGEST_MAGIC, LEAST_MAGIC = 4, 3
 ENOUGH_SAVES = 2
 EXPLAINS = "explains "  # how the note of a pinned field begins
@@ -65,12 +67,14 @@ def with_place(
     shared: Shared,
     other: Path | None = None,
     held: Sequence[FileSpec] = (),
+    taken: Collection[str] = (),
 ) -> tuple[bytes, str]:
     """A template with one field more, and the path of that field. `text` is the template, None where there is none.
 
     Comments and everything else of the template stay. `save` and what its copies have in `shared` describe the file for
     a new template: a path that is relative names one file of a folder. `other` is the file the place is in, seen from
-    the save's folder, where that is not the first one; it is added where the template does not know it. A place inside
+    the save's folder, where that is not the first one; it is added where the template does not know it; the ids that
+    are `taken` are not given to a new one. A place inside
     layers, or inside a text, gets its payload described as well; `held` says what the strings on its way hold, JSON
     where it is empty.
 
@@ -80,7 +84,7 @@ def with_place(
     """
     element = _element(place, name)
     yaml = round_trip()
-    document = yaml.load((text if text is not None else _new_for(place, save, game, shared)).decode("utf-8"))
+    document = yaml.load((text if text is not None else _new_for(place, save, game, shared, taken)).decode("utf-8"))
     files = document["files"]
     holder = _file_of(files, other, place) if other is not None else str(next(iter(files)))
     if place.route:
@@ -107,6 +111,12 @@ def with_place(
         sections.append(section)
     section.setdefault("fields", []).append(path)
     return dumped(yaml, document), path
+
+
+def _free_id(wanted: str, taken: Collection[str]) -> str:
+    """An id of a template that no other one has."""
+    every = (f"{wanted or 'save'}{f'-{number}' if number > 1 else ''}" for number in count(1))
+    return next(each for each in every if each not in taken)
 
 
 def _name_of(element: dict[str, Any]) -> str:
@@ -285,27 +295,39 @@ class Shared(NamedTuple):
 
 
 def shared_by(contents: Sequence[bytes], sizes: Sequence[int]) -> Shared:
-    """What saves share, from their first bytes and their sizes: a mark at their beginning is one that is not all zeros;
-    their size, where there are several and all have the same.
+    """What saves share, from their first bytes and their sizes: a mark at their beginning is one that is not all zeros,
+    and of one save alone only what is letters; their size, where there are several and all have the same.
     """
     same = 0
     shortest = min(map(len, contents), default=0)
     while same < min(shortest, LONGEST_MAGIC) and len({content[same] for content in contents}) == 1:
         same += 1
     beginning = contents[0][:same].rstrip(b"\0") if contents else b""
+    if len(contents) == 1:
+        beginning = bytes(takewhile(PRINTABLE.__contains__, beginning))
     several = len(sizes) >= ENOUGH_SAVES
     least = sizes[0] if several and len(set(sizes)) == 1 else min(min(sizes, default=1), max(len(beginning), 1))
     most = sizes[0] if several and len(set(sizes)) == 1 else 0
     return Shared(least, most, beginning if len(beginning) >= LEAST_MAGIC else b"")
 
 
-def _new_for(place: Place, save: Path, game: str, shared: Shared) -> bytes:
+def _new_for(place: Place, save: Path, game: str, shared: Shared, taken: Collection[str]) -> bytes:
     kind = place.format if not place.route else "binary"
-    return new_template(save, game, shared, kind, binary=not place.path or bool(place.route))
+    return new_template(save, game, shared, kind, binary=not place.path or bool(place.route), taken=taken)
 
 
-def new_template(save: Path, game: str, shared: Shared, kind: str = "binary", *, binary: bool = True) -> bytes:
-    """A template without fields, for files of a format `kind`; what saves share is only looked for in `binary` ones."""
+def new_template(
+    save: Path,
+    game: str,
+    shared: Shared,
+    kind: str = "binary",
+    *,
+    binary: bool = True,
+    taken: Collection[str] = (),
+) -> bytes:
+    """A template without fields, for files of a format `kind`, with an id that is not `taken`; what saves share is only
+    looked for in `binary` ones.
+    """
     import json
 
     pattern = f"*{save.suffix or save.name}"
@@ -313,7 +335,7 @@ def new_template(save: Path, game: str, shared: Shared, kind: str = "binary", *,
     magic = f'\n    magic: {{at: 0, bytes: "{beginning}"}}' if beginning else ""
     size = f"least: {shared.least}, most: {shared.most}" if shared.most and binary else f"least: {min(shared.least, 1)}"
     return NEW.format(
-        id=re.sub(r"[^a-z0-9]+", "-", f"{game}-{save.suffix or save.name}".casefold()).strip("-") or "save",
+        id=_free_id(re.sub(r"[^a-z0-9]+", "-", f"{game}-{save.suffix or save.name}".casefold()).strip("-"), taken),
         title=json.dumps(f"{game}, described here"),
         game=json.dumps(game),
         sign=pattern if save.is_absolute() else save.name,
