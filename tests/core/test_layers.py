@@ -419,7 +419,7 @@ files:
                     self.assertEqual(unscramble(new, Scrambling(kind, key, 0)), struct.pack("<I", 77) + dense)  # type: ignore[arg-type]
         for layers, words in (
             ("[xor]", "the key of xor is not given: write {layer: xor, key: …}, or key_of a field"),
-            ("[{layer: hex, at: 4}]", "hex covers the whole payload, so it has no at"),
+            ("[{layer: swap-bytes-2, at: 4}]", "swap-bytes-2 covers the whole payload, so it has no at"),
             ("[{layer: zlib, at: size}]", "“size” leads to no field of the file around"),
             (
                 "[{layer: zlib, key: '00'}]",

@@ -13,7 +13,7 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats import Document, recognised_text
 from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.inside import look_inside
-from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers import IN_LETTERS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.nesting import spelled_as
@@ -24,7 +24,7 @@ __all__ = ["SHORTEST", "UNMARKED", "Part", "Value", "parts_inside", "text_of"]
 
 MOST_STRINGS, SHORTEST = 12, 16  # strings of a text that are looked at, the longest first; letters of one
 LARGEST_TEXT = 16 << 20
-UNMARKED = ("deflate", "lz4-block", "base64")  # what chance may look like, and what is letters
+UNMARKED = ("deflate", "lz4-block", *IN_LETTERS)  # what chance may look like, and what is letters
 
 
 class Value(NamedTuple):

@@ -51,7 +51,16 @@ def declare(
     made: dict[str, Any] = {"inside": inside} | ({"part_size": part_size} if part_size else {})
     made |= {"layers": spelled} if layers else {}
     made |= {"format": kind} if kind != "binary" else {}
-    text.add_block(("files",), name, {**made, "layout": []})
+    # The way to another payload may lead through this one: both are put back together only if the template says so.
+    through = [
+        (other, keys["layers"][len(spelled) :])
+        for other, keys in files.items()
+        if spelled and keys.get("inside") == inside and keys.get("layers", [])[: len(spelled)] == spelled
+    ]
+    text.add_block(("files",), name, {**made, "layout": []}, before=through[0][0] if through else "")
+    for other, rest in through:
+        text.set(("files", other, "inside"), name)
+        text.set(("files", other, "layers"), rest)
     return name
 
 

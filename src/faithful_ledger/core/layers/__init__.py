@@ -2,6 +2,7 @@
 
 from faithful_ledger.core.layers.kinds import (
     CIPHERS,
+    IN_LETTERS,
     KEYED,
     LAYERS,
     LINKED,
@@ -15,6 +16,7 @@ from faithful_ledger.core.layers.kinds import (
 
 __all__ = [
     "CIPHERS",
+    "IN_LETTERS",
     "KEYED",
     "LAYERS",
     "LINKED",

@@ -1,4 +1,5 @@
-"""Packed streams at any offset: zlib, gzip, bzip2, xz, zstd, LZ4 frames, raw deflate, and base64 text.
+"""Packed streams at any offset: zlib, gzip, bzip2, xz, LZMA, zstd, LZ4 frames, raw deflate, and text in base64 or
+hexadecimal.
 
 Each is believed only when it unpacks to its own end. Raw deflate (RFC 1951) has no mark. In files of up to 4 MiB it is
 tried wherever a block with its own codes may begin: the lengths of these codes make a complete code (Kraft, 1949). In
@@ -9,6 +10,7 @@ ones. What a stream unpacks to is bounded, so a small file cannot fill the memor
 from __future__ import annotations
 
 import binascii
+import re
 from collections.abc import Iterator
 from contextlib import suppress
 from typing import Any, TypeAlias
@@ -32,6 +34,8 @@ MIXED = [set(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ"), set(b"abcdefghijklmnopqrstuvwxyz"),
 BASE64_FLAGS = bytes((chr(byte).isalnum() and byte < 128) or byte in b"+/" for byte in range(256))
 BASE64_RUN = b"\1" * LEAST_BASE64
 BASE64_LOOKED_AT = 4 << 20
+HEX_RUN = re.compile(rb"(?<![0-9A-Za-z])(?:[0-9A-F]{130,}|[0-9a-f]{130,})(?![0-9A-Za-z])")
+FEWEST_DIGITS = 4  # different ones; of fewer it is a row of numbers that are alike
 RAW_BEGIN = 64  # offsets from the beginning at which raw deflate is tried
 EDGE = 256  # bytes in which dense bytes are distinguished from open ones
 OPEN, DENSE = 0.45, 0.55  # shares of different bytes among `EDGE` of them
@@ -61,7 +65,7 @@ def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
             layer = _read(data, offset, "deflate", allowance)
             if layer is not None and not _within(found, offset, offset + layer.size):
                 found.append(layer)
-    texts = list(_base64(data, found))
+    texts = [*_base64(data, found), *_hex(data, found)]
     if not found:
         found = unmarked_blocks(data, allowance)
     if not found and not texts and (block := _lz4_block(data, allowance)) is not None:
@@ -140,6 +144,14 @@ def _read(data: bytes, offset: int, kind: str, allowance: Allowance) -> Layer | 
         enough = layer.size >= LEAST_RAW and layer.unpacked_size >= max(LEAST_RAW_UNPACKED, layer.size)
         return layer if enough else None
     return layer
+
+
+def _hex(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
+    """Long runs of hexadecimal digits, longer than that of any digest."""
+    for match in HEX_RUN.finditer(data[:BASE64_LOOKED_AT]):
+        if not _within(taken, *match.span()) and len(set(match[0])) > FEWEST_DIGITS:
+            size = len(match[0]) // 2 * 2
+            yield Layer("hex", match.start(), size, size // 2)
 
 
 def _base64(data: bytes, taken: list[Layer]) -> Iterator[Layer]:

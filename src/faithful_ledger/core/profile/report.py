@@ -7,6 +7,7 @@ from typing import Literal
 
 import numpy as np
 
+from faithful_ledger.core.layers import IN_LETTERS
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile.blocks import Block, find_blocks
 from faithful_ledger.core.profile.descrambling import Descrambling, find_descramblings
@@ -48,7 +49,7 @@ def profile(source: Source) -> Profile:
     bits = _entropy(data)
     encoding = _encoding(data)
     layers = find_layers(data)
-    packed = sum(layer.size for layer in layers if layer.kind != "base64")
+    packed = sum(layer.size for layer in layers if layer.kind not in IN_LETTERS)
     scrambling = None
     blocks = find_blocks(data) if encoding is None else []
     kind: Literal["text", "binary", "packed", "scrambled"] = "binary"
@@ -83,7 +84,9 @@ def profile(source: Source) -> Profile:
 
 def _is_packed(text: TextRun, layers: list[Layer]) -> bool:
     """Whether what looks like a text is packed bytes, and chance."""
-    return any(layer.offset < text.offset < layer.offset + layer.size for layer in layers if layer.kind != "base64")
+    return any(
+        layer.offset < text.offset < layer.offset + layer.size for layer in layers if layer.kind not in IN_LETTERS
+    )
 
 
 def _entropy(data: bytes) -> float:

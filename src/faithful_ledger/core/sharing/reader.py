@@ -52,6 +52,7 @@ STANDARD = {  # what Python's standard library undoes, where the payload is one 
     "deflate": "zlib.decompressobj(-15).decompress(data{at})",
     "bzip2": "bz2.BZ2Decompressor().decompress(data{at})",
     "xz": "lzma.LZMADecompressor().decompress(data{at})",
+    "lzma": "lzma.LZMADecompressor().decompress(data{at})",
     "base64": "base64.b64decode(data{at})",
     "hex": "bytes.fromhex(data{at}.decode('ascii'))",
 }

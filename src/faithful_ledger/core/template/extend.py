@@ -156,8 +156,10 @@ def _payload(files: dict[str, Any], inside: str, layers: Sequence[LayerSpec], ki
     """The template's name for what is inside a file or one of its fields; it is added where it is not there."""
     keys_of_layers = [_layer_keys(layer) for layer in layers]
     for name, keys in files.items():
-        if keys.get("inside") == inside and list(keys.get("layers") or []) == keys_of_layers:
-            return str(name)
+        known = list(keys.get("layers") or [])
+        if keys.get("inside") == inside and known == keys_of_layers[: len(known)] and (known or not layers):
+            rest = layers[len(known) :]
+            return _payload(files, str(name), rest, kind) if rest else str(name)
     if "." in inside:
         words = inside.rpartition(".")[2] + "_inside"
     elif layers[-1].member:

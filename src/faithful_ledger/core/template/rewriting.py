@@ -196,8 +196,10 @@ class YamlText:
         text = blank + "- " + (blank + "  ").join(lines)
         self._splice(start, end, text + "".join("    " + line if line.strip() else line for line in inside))
 
-    def add_block(self, where: Where, key: str, value: Mapping[str, Any]) -> None:
-        """Add a key to a mapping in block style, with the keys of its value on lines of their own."""
+    def add_block(self, where: Where, key: str, value: Mapping[str, Any], before: str = "") -> None:
+        """Add a key to a mapping in block style, with the keys of its value on lines of their own; `before` another key
+        of it, or behind all.
+        """
         mapping = self._node(where)
         column = mapping.value[0][0].start_mark.column
         blank = " " * column
@@ -206,6 +208,9 @@ class YamlText:
             *(f"{blank}  {spelled(name)}: {spelled(part)}" for name, part in value.items()),
         ]
         at = self._line_end(_end(mapping))
+        if before:
+            follower = next(key for key, _ in mapping.value if _scalar(key) == before)
+            at = follower.start_mark.index - follower.start_mark.column
         text = "\n".join(lines) + "\n"
         self._splice(at, at, text if self.text[at - 1 : at] == "\n" else "\n" + text)
 

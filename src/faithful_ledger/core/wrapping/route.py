@@ -17,7 +17,7 @@ from faithful_ledger.core.layers import (
 )
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.ciphers import Cipher, derived_key, wrong_cipher
-from faithful_ledger.core.layers.hex_text import HEX
+from faithful_ledger.core.layers.hex_text import HEX, is_hex
 from faithful_ledger.core.layers.scrambling import Scrambling, wrong_key
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Layer
@@ -73,7 +73,7 @@ def unwrap(
             step = Tables.of(data, log)
         elif layer.kind in ARCHIVES:
             step = Archived.of(data, layer)
-        elif layer.kind == HEX:
+        elif layer.kind == HEX and layer.at is None and is_hex(data):
             step = Hexed.of(data)
         elif layer.kind in TRANSCODINGS:
             step = Transcoded.of(data, layer.kind)

@@ -9,7 +9,6 @@ from faithful_ledger.core.address import Expression
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.layers import CIPHERS, KEYED, STREAMS, SWAPPINGS, LayerSpec
 from faithful_ledger.core.layers.ciphers import IV_SIZES
-from faithful_ledger.core.layers.hex_text import HEX
 from faithful_ledger.core.storage import parse_whole
 from faithful_ledger.core.storage.literals import bytes_typed
 from faithful_ledger.desk.session import Session
@@ -30,7 +29,7 @@ class LayerForm(QWidget):
         self.file = ""
         self.kind = Chooser()
         self.kind.setAccessibleName("Kind of the layer")
-        self.kind.addItems([*CIPHERS, *KEYED, *STREAMS, *SWAPPINGS, HEX])
+        self.kind.addItems([*CIPHERS, *KEYED, *STREAMS, *SWAPPINGS])
         self.key = line_of('hexadecimal, or "text"', "Key of the layer")
         self.iv = line_of("the first bytes are it", "Initial vector of the layer")
         self.at = line_of("0", "Offset of the layer")
