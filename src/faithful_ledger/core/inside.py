@@ -15,17 +15,25 @@ from typing import NamedTuple, TypeAlias
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import LedgerError, TooMuch, place
-from faithful_ledger.core.layers import LINKED, STREAMS, LayerSpec
+from faithful_ledger.core.formats import looks_like_text
+from faithful_ledger.core.layers import LINKED, PADDED, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of, members_of, unpacked
 from faithful_ledger.core.layers.linked import Begins, Chain, chains_of, stream_begins
+from faithful_ledger.core.layers.sqlite_tables import SQLITE, is_database
 from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.layers.transcoding import TRANSCODINGS, transcoding_of
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.descrambling import find_descramblings, step_in_words
 from faithful_ledger.core.wrapping import Streams, unwrap
 
-__all__ = ["Payload", "is_strong", "look_inside", "payloads_inside"]
+__all__ = ["Payload", "is_strong", "layer_of_whole", "look_inside", "payloads_inside"]
 
 DEEPEST = 3
+WHOLE_IN_WORDS = {
+    SQLITE: "the tables of the database",
+    PADDED: "the text without zeros behind it",
+    **{kind: f"{kind} as utf-8" for kind in TRANSCODINGS},
+}
 MUCH = 8  # the part of the bytes, one of so many, that a stream without a mark has to be
 
 
@@ -108,6 +116,10 @@ def _within(
     if all(archive_of(each.data) for each in outer):
         yield from _members(outer)
         return
+    if (kind := _one_kind(outer)) is not None:
+        with suppress(LedgerError):
+            yield tuple(_undone(each, (LayerSpec(kind),)) for each in outer)
+            return
     if (linked := _linked(outer, begins)) is not None:
         yield linked
         return
@@ -128,6 +140,28 @@ def _within(
         found = find_descramblings([each.data for each in outer], unpacked=bool(outer[0].layers))
         for way in found[:alternatives]:
             yield tuple(_undone(each, steps) for each, steps in zip(outer, way.steps, strict=True))
+
+
+def layer_of_whole(data: bytes) -> str | None:
+    """The kind of a layer that all of a payload is in, as its first bytes show: a database, a text in another encoding,
+    or one with zeros behind it.
+    """
+    if is_database(data):
+        return SQLITE
+    kind = transcoding_of(data)
+    return PADDED if kind is None and data[-1:] == b"\0" and looks_like_text(data.rstrip(b"\0")) else kind
+
+
+def _one_kind(outer: Together) -> str | None:
+    """The same of a payload of all saves, where what is inside is a text or a database."""
+    kinds = {layer_of_whole(each.data) for each in outer}
+    kind = kinds.pop() if len(kinds) == 1 else None
+    if kind is None or kind == SQLITE:
+        return kind
+    with suppress(LedgerError):
+        texts = [unwrap(each.data, (kind,))[-1].data for each in outer]
+        return kind if all(map(looks_like_text, texts)) else None
+    return None
 
 
 def _joined(outer: Payload, kind: str, layers: list[Layer]) -> Payload:
@@ -161,7 +195,7 @@ def _undone(outer: Payload, steps: tuple[LayerSpec, ...]) -> Payload:
     data, words = outer.data, outer.layer
     for step in steps:
         data = unwrap(data, [step])[-1].data
-        words = _then(words, step_in_words(step))
+        words = _then(words, WHOLE_IN_WORDS.get(step.kind) or step_in_words(step))
     return Payload((*outer.layers, *steps), words, data)
 
 

@@ -20,14 +20,12 @@ from faithful_ledger.core.formats import (
     BinaryDocument,
     Document,
     Span,
-    looks_like_text,
     recognised_text,
     why_not_text,
 )
 from faithful_ledger.core.formats.nested import TEXT, NestedText
-from faithful_ledger.core.layers import PADDED, LayerSpec
-from faithful_ledger.core.layers.sqlite_tables import SQLITE, is_database
-from faithful_ledger.core.layers.transcoding import transcoding_of
+from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.nesting import all_leaves, opened_string
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import Source, log_of
@@ -114,13 +112,12 @@ class Outline:
         """Take in the texts that a file is packed as; the first of each route."""
         if file.source.size > LARGEST_UNWRAPPED or not file.source.size:
             return False
-        from faithful_ledger.core.inside import payloads_inside
+        from faithful_ledger.core.inside import layer_of_whole, payloads_inside
         from faithful_ledger.core.wrapping import Unwrapped, unwrap
 
         data = bytes(file.source.read(0, file.source.size))
         found = False
-        kind = SQLITE if is_database(data) else transcoding_of(data)
-        kind = PADDED if kind is None and data[-1:] == b"\0" and looks_like_text(data.rstrip(b"\0")) else kind
+        kind = layer_of_whole(data)
         if kind is not None:
             try:
                 unwrapped = Unwrapped(unwrap(data, (LayerSpec(kind),), log=log_of(file.source)))

@@ -15,6 +15,7 @@ from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.inside import look_inside
 from faithful_ledger.core.layers import IN_LETTERS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
+from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.nesting import spelled_as
 from faithful_ledger.core.source import MemorySource
@@ -56,6 +57,11 @@ class Part(NamedTuple):
     def is_member(self) -> bool:
         """Whether it is a member of an archive."""
         return bool(self.layers) and not self.path and self.layers[-1].kind in ARCHIVES
+
+    @property
+    def is_tables(self) -> bool:
+        """Whether it is what the tables of a database say."""
+        return bool(self.layers) and not self.path and self.layers[-1].kind == SQLITE
 
     @property
     def is_unpacked(self) -> bool:

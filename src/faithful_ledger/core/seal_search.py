@@ -131,7 +131,8 @@ class SealSearch:
     def streams(self) -> list[StreamRule]:
         """The numbers of several packed streams of every save, as one rule for each kind of these."""
         found: list[StreamRule] = []
-        if not self._takes_rules or any(part.is_member and part.around is self.files for part in self.parts):
+        inside = [part for part in self.parts if part.around is self.files]
+        if not self._takes_rules or any(part.is_member or part.is_tables for part in inside):
             return found  # what an archive says of its members follows them
         layers = [self._layers_of(content) for content in self.files.contents]
         for kind in sorted({layer.kind for layer in layers[0]}):
@@ -193,8 +194,10 @@ class SealSearch:
         return parts_inside(files, [self._layers_of(content) for content in files.contents], self.end)
 
     def _searched(self) -> list[Part]:
-        """The parts in which seals of their own may be; what is in archives themselves follows their members."""
-        packed = [part.around for part in self.parts if part.is_member]
+        """The parts in which seals of their own may be; what is in archives and databases themselves follows their
+        members and tables.
+        """
+        packed = [part.around for part in self.parts if part.is_member or part.is_tables]
         return [part for part in self.parts if len(part.contents[0]) >= LEAST_SEARCHED and part not in packed]
 
     @property

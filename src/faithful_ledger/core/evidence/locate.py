@@ -27,6 +27,7 @@ from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.formats import looks_like_text
 from faithful_ledger.core.inside import Payload, is_strong, look_inside
 from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers.sqlite_tables import is_database
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.source import MemorySource, Source
@@ -238,6 +239,8 @@ class _Looking:
         parts: list[_Part] = []
         # What is packed in a string of a text is reached by the path of the string.
         is_text = all(map(looks_like_text, contents))
+        if all(map(is_database, contents)):
+            packed = 1.0
         if packed < MOSTLY_PACKED or is_text:
             parts.append(_Part(name, Search(contents, self.seen, self.end, outside), strong))
             # Chained bytes may show a small number as well, with other bytes that belong to it: then look further.

@@ -132,15 +132,12 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
         return []
     most = max(gain for gain, _ in best)
     found = []
-    for gain, each in best:
-        if gain >= most - ALIKE:
-            for turned in _turned(each):
-                if turned is not each and any(map(_reads_worse, samples, turned, each)):
-                    continue
-                usual = PLAIN_ORDER * (len(turned[0]) == len(each[0])) + float(
-                    np.mean([_usual(_undone(s, steps)) for s, steps in zip(samples, turned, strict=True)])
-                )
-                found.append((usual, gain, turned))
+    ways = [(gain, turned) for gain, each in best if gain >= most - ALIKE for turned in _turned(each)]
+    for gain, turned in _readable(samples, ways):
+        usual = PLAIN_ORDER * (len(turned[0]) == len(_base(turned[0]))) + float(
+            np.mean([_usual(_undone(s, steps)) for s, steps in zip(samples, turned, strict=True)])
+        )
+        found.append((usual, gain, turned))
     found.sort(key=lambda item: -item[0])
     plain_orders = [item for item in found[1:] if len(item[2][0]) == len(_base(item[2][0]))]
     found = [*found[:1], *plain_orders, *(item for item in found[1:] if item not in plain_orders)]
@@ -195,17 +192,34 @@ def _all_letters(text: bytes, at: int) -> bool:
     return LETTERS.fullmatch(text[at:LONGEST_HEADER]) is not None
 
 
-def _reads_worse(sample: bytes, steps: Steps, but: Steps = ()) -> bool:
-    """Whether more words can be read in bytes as they are, or after other steps, than once the scrambling is undone:
-    then they are not scrambled, but for the most part a picture or a curve, of which the differences say less.
+def _reads_worse(sample: bytes, steps: Steps) -> bool:
+    """Whether more words can be read in bytes as they are than once the scrambling is undone: then they are not
+    scrambled, but for the most part a picture or a curve, of which the differences say less.
     """
-    before, after = _in_words(_undone(sample, but)), _in_words(_undone(sample, steps))
-    return before > 2 * after + BY_CHANCE + len(sample) // 256
+    return _fewer(_in_words(_undone(sample, steps)), _in_words(sample), len(sample))
+
+
+def _readable(samples: Sequence[bytes], ways: list[tuple[float, list[Steps]]]) -> list[tuple[float, list[Steps]]]:
+    """Without the ways back after which far fewer words can be read than after another one."""
+    words = [[_in_words(_undone(sample, steps[j])) for j, sample in enumerate(samples)] for _, steps in ways]
+    most = [max(column) for column in zip(*words, strict=True)]
+    return [
+        way
+        for way, each in zip(ways, words, strict=True)
+        if not any(_fewer(here, best, len(s)) for here, best, s in zip(each, most, samples, strict=True))
+    ]
+
+
+def _fewer(words: int, others: int, size: int) -> bool:
+    """Whether so many bytes in words are far fewer than others, and that not by chance."""
+    return others > 2 * words + BY_CHANCE + size // 256
 
 
 def _in_words(data: bytes) -> int:
-    """How many bytes are in different words; letters that only go up or down are numbers that count."""
-    words = set(WORD.findall(data))
+    """How many bytes are in different words, also in those of two bytes a letter; letters that only go up or down are
+    numbers that count.
+    """
+    words = set(WORD.findall(data.replace(b"\0", b"")))
     return sum(len(word) for word in words if len({b > a for a, b in pairwise(word[1:])}) > 1)
 
 
@@ -302,7 +316,7 @@ def _turned(each: list[Steps]) -> Iterator[list[Steps]]:
     """The same with every order of bits behind it, where XOR is all it is: it says nothing about their order."""
     if all(step.kind in ORDERLESS for step in each[0]):
         for order in _orders():
-            yield [(*steps, *order) for steps in each] if order else each
+            yield [(*steps, *order) for steps in each]
     else:
         yield each
 

@@ -24,6 +24,7 @@ LEAST_COUNTED = 3  # sizes: of two any number that grows would be a count
 MOST_ADDED = 64
 COUNT_BITS, UNIT_BITS, ADDED_BITS = 4, 4, 6
 HEAD, TAIL = 1 << 16, 1 << 12  # bytes in which such numbers are looked for
+FIRST = 16  # bytes, at the beginning of which most headers say a length
 SMALL = 64  # what is usually in front of that which is counted
 
 
@@ -90,10 +91,13 @@ def _finding(found: _Found, contents: Sequence[bytes], distinct: int) -> Finding
     start = found.left + added * found.unit if added else start
     said = min(8 * found.width, wide) if found.unit == 1 else min(8 * found.width, found.most.bit_length() + COUNT_BITS)
     bits = (distinct - 1 - (found.unit > 1)) * said + (wide if 0 <= found.left <= SMALL else wide - start.bit_length())
-    chance = log2(12 * (HEAD + TAIL)) + (ADDED_BITS if added else 0)
+    at = found.stored.at(size)
+    # A length in a header, of all that follows the header, is where people put it: few others are as likely.
+    is_usual = at <= FIRST and at % found.width == start % found.width == 0 and 0 <= start - at - found.width <= FIRST
+    tried = (FIRST // found.width) ** 2 if is_usual else min(size, HEAD) + min(size, TAIL)
+    chance = log2(len(WIDTHS) * 4 * tried) + (ADDED_BITS if added else 0)
     if found.unit > 1:  # the first difference gives the unit, and it is a whole number
         chance += UNIT_BITS - log2((max(map(len, contents)) - size) // found.unit)
-    at = found.stored.at(size)
     return Finding(
         Algorithm(LENGTH, added or None, unit=found.unit),
         Edge(start),
