@@ -63,8 +63,11 @@ def opened_string(text: str, first: Sequence[Step] = ()) -> Opened | None:
 
 
 def spelled_as(text: str) -> str:
-    """The layer in which a text spells bytes, hex or base64; empty for others."""
-    return HEX if HEXADECIMAL.fullmatch(text) else "base64" if len(text) % 4 == 0 and BASE64.fullmatch(text) else ""
+    """The layer in which a text spells bytes, hex or base64; empty for others, as for the digits of a hash."""
+    if HEXADECIMAL.fullmatch(text):
+        return HEX
+    may_be = len(text) % 4 == 0 and BASE64.fullmatch(text) and not text.islower() and not text.isupper()
+    return "base64" if may_be else ""
 
 
 def _marked(data: bytes) -> str:

@@ -1,12 +1,12 @@
-"""What games hash of a JSON text that has a checksum in it: its objects and lists, and all of it but the checksum, as
-they are and in other forms.
+"""What games hash of a text that has a checksum in it: objects and lists of JSON, and all of it but the checksum, as
+they are and in other forms; and the elements of XML.
 """
 
 from __future__ import annotations
 
 import json
 import re
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 
@@ -14,6 +14,7 @@ from faithful_ledger.core.address import format_name
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.formats.json_forms import FORMS, JsonNode, parsed, spelled
+from faithful_ledger.core.formats.xml_document import XmlDocument
 from faithful_ledger.core.seal_parts import SHORTEST, Part, Value, text_of
 from faithful_ledger.core.seals.finder.cuts import Cut, cuts
 
@@ -51,26 +52,30 @@ def _bare(content: bytes, leaf: TextLeaf) -> tuple[int, int]:
 
 
 def values_of(part: Part) -> Iterator[Part]:
-    """What games hash of a JSON text that has something like a checksum in it: its objects and lists, and all of it
-    without the checksum, as they are and in other forms.
+    """What games hash of a text that has something like a checksum in it: objects and lists of JSON, and all of it
+    without the checksum, as they are and in other forms; and elements of XML.
     """
     if sum(map(len, part.contents)) > LARGEST_VALUES:
+        return
+    documents = [document for content in part.contents if (document := text_of(content)) is not None]
+    if len(documents) < len(part.contents):
+        return
+    leaves = [{leaf.path: leaf for leaf in document.leaves()} for document in documents]
+    hashed = [path for path, leaf in leaves[0].items() if _is_hash(leaf) and all(path in each for each in leaves)]
+    if not hashed:
+        return
+    if all(isinstance(document, XmlDocument) for document in documents):
+        spans = [dict(_elements(document)) for document in documents if isinstance(document, XmlDocument)]
+        for path, texts in _shared(part, spans):
+            yield from _in_forms(part, texts, Value(path), f"the element {path}", ())
         return
     try:
         roots = [parsed(content) for content in part.contents]
     except AddressError:
         return
-    documents = [text_of(content) for content in part.contents]
-    if None in documents or any(root.members is None for root in roots):
+    if any(root.members is None for root in roots):
         return
-    leaves = [{leaf.path: leaf for leaf in document.leaves()} for document in documents if document is not None]
-    hashed = [path for path, leaf in leaves[0].items() if _is_hash(leaf) and all(path in each for each in leaves)]
-    if not hashed:
-        return
-    spans = [dict(_containers(root)) for root in roots]
-    common = [path for path in spans[0] if all(path in each for each in spans)]
-    for path in sorted(common, key=lambda path: spans[0][path][0] - spans[0][path][1])[:MOST_VALUES]:
-        texts = [content[slice(*each[path])] for content, each in zip(part.contents, spans, strict=True)]
+    for path, texts in _shared(part, [dict(_containers(root)) for root in roots]):
         yield from _in_forms(part, texts, Value(path), f"the value {path}")
     for path in hashed[:MOST_HASHED]:
         for beside in _members_around(part.contents, [each[path] for each in leaves]):
@@ -81,13 +86,42 @@ def values_of(part: Part) -> Iterator[Part]:
             yield from _in_forms(part, texts, Value("", "", path, beside), f"the text without {path}")
 
 
-def _in_forms(part: Part, texts: Sequence[bytes], value: Value, words: str) -> Iterator[Part]:
+def _shared(part: Part, spans: Sequence[dict[str, tuple[int, int]]]) -> Iterator[tuple[str, list[bytes]]]:
+    """The largest parts that the texts of all saves have, by their paths, with their bytes in each."""
+    common = [path for path in spans[0] if all(path in each for each in spans)]
+    for path in sorted(common, key=lambda path: spans[0][path][0] - spans[0][path][1])[:MOST_VALUES]:
+        yield path, [content[slice(*each[path])] for content, each in zip(part.contents, spans, strict=True)]
+
+
+def _elements(document: XmlDocument) -> Iterator[tuple[str, tuple[int, int]]]:
+    """The elements with others within them that have a name of their own, the outer ones first, by their paths."""
+    document.check()
+    tree = document.tree
+    waiting = deque([("", 0)])
+    while waiting:
+        path, number = waiting.popleft()
+        children = list(tree.children(number)) if path.count(".") < DEEPEST_VALUE else []
+        names = Counter(tree.names[child] for child in children)
+        for child in children:
+            name = tree.names[child]
+            start, end = tree.starts[child], tree.ends[child]
+            is_element = tree.behind[child] > child + 1 and document.data[start : start + 1] == b"<"
+            if name and names[name] == 1 and is_element and end - start >= SHORTEST:
+                step = format_name(name)
+                below = f"{path}.{step}" if path else step
+                waiting.append((below, child))
+                yield below, (start, end)
+
+
+def _in_forms(
+    part: Part, texts: Sequence[bytes], value: Value, words: str, every: Sequence[str] = FORMS
+) -> Iterator[Part]:
     """As it is, if it is no more than that, and in each form that is another one."""
     if len(set(texts)) < min(len(texts), 2):
         return
     seen = {tuple(texts)} if value.without else set()  # that is looked for elsewhere
     within = f"{words} of {part.words}" if part.words else words
-    forms = FORMS if sum(map(len, texts)) <= LARGEST_FORMS else ()
+    forms = every if sum(map(len, texts)) <= LARGEST_FORMS else ()
     nodes = [parsed(text) for text in texts] if forms else []
     for form in ("", *forms):
         made = tuple(spelled(node, form) for node in nodes) if form else tuple(texts)

@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.formats.document import BOM
 
 __all__ = ["FORMS", "JsonNode", "in_form", "parsed", "spelled"]
 
@@ -48,7 +49,7 @@ def parsed(data: bytes) -> JsonNode:
 
 class _Tokens:
     def __init__(self, data: bytes) -> None:
-        self.every: Iterator[re.Match[bytes]] = TOKEN.finditer(data)
+        self.every: Iterator[re.Match[bytes]] = TOKEN.finditer(data, len(BOM) if data.startswith(BOM) else 0)
 
     def next(self) -> re.Match[bytes]:
         found = next(self.every, None)
