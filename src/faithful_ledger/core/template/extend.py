@@ -32,7 +32,7 @@ __all__ = [
 ]
 
 SWITCHED = "yes"  # what the switch of a quantity says when it is set
-PRINTABLE = frozenset(range(32, 127))
+IN_MARKS = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_")
 LONGEST_MAGIC, LEAST_MAGIC = 4, 3
 ENOUGH_SAVES = 2
 EXPLAINS = "explains "  # how the note of a pinned field begins
@@ -298,7 +298,7 @@ class Shared(NamedTuple):
 
 def shared_by(contents: Sequence[bytes], sizes: Sequence[int]) -> Shared:
     """What saves share, from their first bytes and their sizes: a mark at their beginning is one that is not all zeros,
-    and of one save alone only what is letters; their size, where there are several and all have the same.
+    and of one save alone only letters and digits; their size, where there are several and all have the same.
     """
     same = 0
     shortest = min(map(len, contents), default=0)
@@ -306,7 +306,7 @@ def shared_by(contents: Sequence[bytes], sizes: Sequence[int]) -> Shared:
         same += 1
     beginning = contents[0][:same].rstrip(b"\0") if contents else b""
     if len(contents) == 1:
-        beginning = bytes(takewhile(PRINTABLE.__contains__, beginning))
+        beginning = bytes(takewhile(IN_MARKS.__contains__, beginning))
     several = len(sizes) >= ENOUGH_SAVES
     least = sizes[0] if several and len(set(sizes)) == 1 else min(min(sizes, default=1), max(len(beginning), 1))
     most = sizes[0] if several and len(set(sizes)) == 1 else 0

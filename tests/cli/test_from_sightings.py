@@ -1,0 +1,273 @@
+"""From numbers that the game showed, over saves nobody has described, to a changed save that a reader of its own takes:
+locate, pin, find-seals --accept and post, one after the other. Each format has a writer and a strict reader.
+"""
+
+from __future__ import annotations
+
+import base64
+import gzip
+import hashlib
+import json
+import lzma
+import random
+import sqlite3
+import struct
+import tempfile
+import zlib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from tests.cli.test_commands import CommandCase
+
+NAMES = ("Tamsin", "Oriel", "Ives", "Wren", "Bram", "Maud", "Piran")
+ITEMS = ("rope", "lamp", "note", "hose", "bell", "net")
+
+
+class Format(NamedTuple):
+    name: str
+    write: Callable[[dict[str, Any]], bytes]
+    read: Callable[[bytes], tuple[int, int, str]]  # marks, day, and name
+    seal: str = ""  # the algorithm that is looked for, if there is one
+
+
+def voyage(turn: random.Random) -> list[dict[str, Any]]:
+    """A company at four moments of one game."""
+    crew = [{"name": turn.choice(NAMES), "air": turn.randrange(20, 100)} for _ in range(turn.randrange(25, 32))]
+    state = {"name": f"{turn.choice(NAMES)} & Sons", "day": turn.randrange(3, 40), "marks": turn.randrange(2000, 60000)}
+    moments = []
+    for _ in range(4):
+        lots = [{"item": turn.choice(ITEMS), "many": turn.randrange(1, 30)} for _ in range(turn.randrange(8, 20))]
+        moments.append(json.loads(json.dumps({**state, "crew": crew, "lots": lots, "seed": turn.getrandbits(32)})))
+        state["marks"] += turn.randrange(130, 800)
+        state["day"] += 1
+        for diver in crew:
+            diver["air"] = turn.randrange(20, 100)
+    return moments
+
+
+def plain(value: dict[str, Any]) -> bytes:
+    """A body of numbers, and of texts with their length in front."""
+    out = struct.pack("<IId", value["marks"], value["day"], value["seed"] / 7)
+    parts = [(value["name"], b""), *((diver["name"], struct.pack("<B", diver["air"])) for diver in value["crew"])]
+    parts += [(lot["item"], struct.pack("<H", lot["many"])) for lot in value["lots"]]
+    for text, number in parts:
+        out += struct.pack("<H", len(text)) + text.encode() + number
+    return out
+
+
+def of_plain(data: bytes) -> tuple[int, int, str]:
+    marks, day, _, size = struct.unpack_from("<IIdH", data)
+    return marks, day, data[18 : 18 + size].decode()
+
+
+def of_json(text: bytes) -> tuple[int, int, str]:
+    found = json.loads(text)
+    return found["marks"], found["day"], found["name"]
+
+
+def without_seed(value: dict[str, Any]) -> bytes:
+    return json.dumps({key: each for key, each in value.items() if key != "seed"}).encode()
+
+
+def pairs_write(value: dict[str, Any]) -> bytes:
+    parts = [f"{key}:{value[key]}" for key in ("marks", "day", "name")]
+    parts += [f"diver{number}:{diver['name']},{diver['air']}" for number, diver in enumerate(value["crew"])]
+    parts += [f"lot{number}:{lot['item']},{lot['many']}" for number, lot in enumerate(value["lots"])]
+    text = ";".join(parts)
+    return f"{text};#{sum(text.encode())}".encode()
+
+
+def pairs_read(content: bytes) -> tuple[int, int, str]:
+    text, total = content.decode().rsplit(";#", 1)
+    assert int(total) == sum(text.encode())
+    found = dict(part.split(":", 1) for part in text.split(";"))
+    return int(found["marks"]), int(found["day"]), found["name"]
+
+
+def counted(value: Any) -> str:
+    """A serialised text in which every text has its length and every list its count in front."""
+    if isinstance(value, int):
+        return f"i:{value};"
+    if isinstance(value, str):
+        return f's:{len(value.encode())}:"{value}";'
+    items = value.items() if isinstance(value, dict) else enumerate(value)
+    return f"a:{len(value)}:{{{''.join(counted(key) + counted(each) for key, each in items)}}}"
+
+
+def counted_write(value: dict[str, Any]) -> bytes:
+    return base64.b64encode(counted(value).encode())
+
+
+def counted_read(content: bytes) -> tuple[int, int, str]:
+    text, at = base64.b64decode(content, validate=True).decode(), 0
+
+    def value() -> Any:
+        nonlocal at
+        kind, (front, _, _) = text[at], text[at + 2 :].partition(";" if text[at] == "i" else ":")
+        at += 3 + len(front)
+        if kind == "i":
+            return int(front)
+        begin, size = at + 1, int(front)
+        if kind == "s":
+            at = begin + size + 2
+            assert text[begin - 1] == text[begin + size] == '"' and text[begin + size + 1] == ";"
+            return text[begin : begin + size]
+        at = begin
+        found = {value(): value() for _ in range(size)}
+        assert text[at] == "}"
+        at += 1
+        return found
+
+    found = value()
+    assert at == len(text)
+    return found["marks"], found["day"], found["name"]
+
+
+def hashed_write(value: dict[str, Any]) -> bytes:
+    text = without_seed(value)
+    digest = hashlib.md5(text).hexdigest()
+    return json.dumps({"version": 1, "data": base64.b64encode(text).decode(), "hash": digest}).encode()
+
+
+def hashed_read(content: bytes) -> tuple[int, int, str]:
+    whole = json.loads(content)
+    text = base64.b64decode(whole["data"])
+    assert hashlib.md5(text).hexdigest() == whole["hash"]
+    return of_json(text)
+
+
+def wide_write(value: dict[str, Any]) -> bytes:
+    lines = ["[purse]", *(f"{key}={value[key]}" for key in ("marks", "day", "name")), "[lots]"]
+    lines += [f"{number}={lot['item']},{lot['many']}" for number, lot in enumerate(value["lots"])]
+    text = "".join(f"{line}\r\n" for line in lines).encode("utf-16-le")
+    return bytes(byte ^ 0x5C for byte in struct.pack("<I", len(text)) + text)
+
+
+def wide_read(content: bytes) -> tuple[int, int, str]:
+    data = bytes(byte ^ 0x5C for byte in content)
+    assert struct.unpack_from("<I", data)[0] == len(data) - 4
+    found = dict(line.split("=") for line in data[4:].decode("utf-16-le").split("\r\n") if "=" in line)
+    return int(found["marks"]), int(found["day"]), found["name"]
+
+
+def generated(seed: int, data: bytes) -> bytes:
+    out = bytearray()
+    for byte in data:
+        seed = (seed * 1664525 + 1013904223) & 0xFFFFFFFF
+        out.append(byte ^ seed >> 24)
+    return bytes(out)
+
+
+def generated_write(value: dict[str, Any]) -> bytes:
+    data = plain(value)
+    return struct.pack("<I", value["seed"]) + generated(value["seed"], data + struct.pack("<I", zlib.crc32(data)))
+
+
+def generated_read(content: bytes) -> tuple[int, int, str]:
+    data = generated(struct.unpack_from("<I", content)[0], content[4:])
+    assert zlib.crc32(data[:-4]) == struct.unpack("<I", data[-4:])[0]
+    return of_plain(data)
+
+
+def hex_write(value: dict[str, Any]) -> bytes:
+    data = plain(value)
+    text = json.dumps({"slot": 1, "blob": data.hex().upper(), "blobCrc": f"{zlib.crc32(data):08X}"})
+    return gzip.compress(text.encode(), mtime=0)
+
+
+def hex_read(content: bytes) -> tuple[int, int, str]:
+    whole = json.loads(gzip.decompress(content))
+    data = bytes.fromhex(whole["blob"])
+    assert whole["blob"] == whole["blob"].upper() and whole["blobCrc"] == f"{zlib.crc32(data):08X}"
+    return of_plain(data)
+
+
+def lzma_write(value: dict[str, Any]) -> bytes:
+    return lzma.compress(without_seed(value), format=lzma.FORMAT_ALONE)
+
+
+def lzma_read(content: bytes) -> tuple[int, int, str]:
+    return of_json(lzma.decompress(content, format=lzma.FORMAT_ALONE))
+
+
+def tables_write(value: dict[str, Any]) -> bytes:
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "a.db"
+        database = sqlite3.connect(path)
+        database.execute("create table purse (key text primary key, value)")
+        database.execute("create table lots (id integer primary key, item text, many int)")
+        database.executemany("insert into purse values (?, ?)", [(key, value[key]) for key in ("marks", "day", "name")])
+        lots = [(lot["item"], lot["many"]) for lot in value["lots"]]
+        database.executemany("insert into lots (item, many) values (?, ?)", lots)
+        database.commit()
+        database.close()
+        return path.read_bytes()
+
+
+def tables_read(content: bytes) -> tuple[int, int, str]:
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "a.db"
+        path.write_bytes(content)
+        database = sqlite3.connect(path)
+        assert database.execute("pragma integrity_check").fetchone() == ("ok",)
+        found = dict(database.execute("select key, value from purse"))
+        database.close()
+    return found["marks"], found["day"], found["name"]
+
+
+FORMATS = (
+    Format("pairs with a checksum behind them", pairs_write, pairs_read, "sum"),
+    Format("a text of no known format in base64", counted_write, counted_read),
+    Format("JSON in base64 in JSON, with a hash beside it", hashed_write, hashed_read, "md5"),
+    Format("a text in UTF-16 under a key, with its length", wide_write, wide_read, "length"),
+    Format("numbers under a generator", generated_write, generated_read, "crc-32"),
+    Format("numbers in hexadecimal in packed JSON", hex_write, hex_read, "crc-32"),
+    Format("LZMA alone", lzma_write, lzma_read),
+    Format("a database", tables_write, tables_read),
+)
+
+
+class FromSightingsTest(CommandCase):
+    def test_what_the_game_showed_is_changed_so_that_it_takes_it(self) -> None:
+        for number, each in enumerate(FORMATS):
+            seed = random.randrange(1 << 32)
+            moments = voyage(random.Random(seed))
+            folder = self.folder / f"voyage{number}"
+            folder.mkdir()
+            saves = [folder / f"{letter}.sav" for letter in "abcd"]
+            for path, value in zip(saves, moments, strict=True):
+                path.write_bytes(each.write(value))
+            with self.subTest(each.name, seed=seed):
+                seen = [f"--seen={path}={value['marks']}" for path, value in zip(saves, moments, strict=True)]
+                located = self.json_of("locate", *seen)
+                self.assertGreater(len(located["places"]), 0, located)
+                chosen = folder / "place.json"
+                chosen.write_text(json.dumps(located))
+                self.json_of("pin", saves[-1], "--place", chosen, "--as", "Marks")
+                if each.seal:
+                    found = self.json_of("find-seals", *saves, "--algorithm", each.seal, "--accept")
+                    self.assertTrue(found["accepted"], found)
+                path, value = saves[-1], moments[-1]
+                fields = self.json_of("read", path)["fields"]
+                (marks,) = [field["path"] for field in fields if field["path"].rpartition(".")[2] == "marks"]
+                wanted = value["marks"] + 100_000  # a digit more, where it has digits
+                out = folder / "out.sav"
+                self.json_of("post", path, "--set", f"{marks}={wanted}", "--out", out)
+                self.assertEqual(each.read(out.read_bytes()), (wanted, value["day"], value["name"]))
+
+    def test_a_new_template_replaces_no_other(self) -> None:
+        """One that was made for another file of the book does not fit this one: both stay."""
+        turn = random.Random(5)
+        for name, magic in (("a.sav", b"PURS"), ("b.sav", b"HOLD")):
+            path = self.folder / name
+            path.write_bytes(magic + struct.pack("<I", 7001 + len(name)) + turn.randbytes(100))
+            located = self.json_of("locate", f"--seen={path}=7006")
+            chosen = self.folder / "place.json"
+            chosen.write_text(json.dumps(located))
+            self.json_of("pin", path, "--place", chosen, "--as", f"Marks of {name[0]}")
+        templates = sorted((self.folder / "xdg").rglob("*.yaml"))
+        self.assertEqual(len(templates), 2)
+        for path in ("a.sav", "b.sav"):
+            fields = [field["path"] for field in self.json_of("read", self.folder / path)["fields"]]
+            self.assertIn(f"marks_of_{path[0]}", fields)
