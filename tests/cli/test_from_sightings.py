@@ -183,6 +183,32 @@ def hex_read(content: bytes) -> tuple[int, int, str]:
     return of_plain(data)
 
 
+CONSTANT = 0x5A17C3B9
+
+
+def masked_write(value: dict[str, Any]) -> bytes:
+    """Two numbers that are hidden: one by the number before it, which is another one in each save, and a constant."""
+    key = value["seed"]
+    return struct.pack("<4sIII", b"HOLD", key, value["marks"] ^ key, value["day"] ^ CONSTANT) + plain(
+        {**value, "marks": 0, "day": 0, "seed": 0}
+    )
+
+
+def masked_read(content: bytes) -> tuple[int, int, str]:
+    magic, key, marks, day = struct.unpack_from("<4sIII", content)
+    assert magic == b"HOLD"
+    return marks ^ key, day ^ CONSTANT, of_plain(content[16:])[2]
+
+
+def constant_write(value: dict[str, Any]) -> bytes:
+    return plain({**value, "marks": value["marks"] ^ CONSTANT})
+
+
+def constant_read(content: bytes) -> tuple[int, int, str]:
+    marks, day, name = of_plain(content)
+    return marks ^ CONSTANT, day, name
+
+
 def lzma_write(value: dict[str, Any]) -> bytes:
     return lzma.compress(without_seed(value), format=lzma.FORMAT_ALONE)
 
@@ -223,6 +249,8 @@ FORMATS = (
     Format("a text in UTF-16 under a key, with its length", wide_write, wide_read, "length"),
     Format("numbers under a generator", generated_write, generated_read, "crc-32"),
     Format("numbers in hexadecimal in packed JSON", hex_write, hex_read, "crc-32"),
+    Format("a number XORed with the one before it", masked_write, masked_read),
+    Format("a number XORed with a constant", constant_write, constant_read),
     Format("LZMA alone", lzma_write, lzma_read),
     Format("a database", tables_write, tables_read),
 )

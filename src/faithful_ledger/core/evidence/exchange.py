@@ -7,7 +7,7 @@ from typing import Any
 
 from faithful_ledger.core.address import Address
 from faithful_ledger.core.errors import AddressError, LedgerError
-from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.evidence.place import Mask, Place
 from faithful_ledger.core.layers import KEYED, LayerSpec
 
 __all__ = ["place_from", "places_by_spot"]
@@ -46,8 +46,17 @@ def _document(place: Place) -> dict[str, Any]:
         "format": place.format,
         "prefix": place.prefix,
         "room": place.room,
+        **({"mask": _mask_document(place.mask)} if place.mask is not None else {}),
         **({"file": place.file} if place.file else {}),
     }
+
+
+def _mask_document(mask: Mask) -> dict[str, Any]:
+    return {"key": mask.key.hex()} if mask.key else {"beside": mask.beside}
+
+
+def _mask(document: Mapping[str, Any] | None) -> Mask | None:
+    return Mask(bytes.fromhex(document.get("key", "")), int(document.get("beside", 0))) if document else None
 
 
 def _step(place: Place, number: int) -> dict[str, Any]:
@@ -102,6 +111,7 @@ def _place(document: Mapping[str, Any]) -> Place:
         room=document.get("room"),
         prefix=str(document.get("prefix", "")),
         format=str(document.get("format", "binary")),
+        mask=_mask(document.get("mask")),
     )
 
 

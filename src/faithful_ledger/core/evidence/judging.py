@@ -26,7 +26,7 @@ COSTS = {"u32": 0, "i32": 0.5, "u16": 0.3, "i16": 0.8, "u8": 1, "i8": 1.5, "u64"
 COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 3, "sleb128": 4, "zigzag": 4}
 OTHER_STORAGE, BIG_ENDIAN = 6.0, 1.0
 SCALES = {1: 0, 10: 3, 100: 4, 0.1: 6, 0.01: 5, 256: 8, 65536: 9, 1 / 60: 8}
-FREE_SCALE = 24.0
+FREE_SCALE, MASKED = 24.0, 10.0
 USUAL_SCALES = (1, 10, 100, 0.1, 0.01)
 PER_RELATION = 1.0
 SURELY = 2.0  # agreement around from which on a place that moved is not anywhere
@@ -121,6 +121,8 @@ def _value_bits(place: Place, contents: Sequence[Content], seen: Sequence[Sighti
     storage = STORAGES.get(place.stored_as)
     if storage is not None and storage.family == "switch":
         return float(len(place.values))
+    if place.mask is not None:
+        return _masked_bits(place, seen)
     total, once = 0.0, set[float | str]()
     for j, (content, at, value) in enumerate(zip(contents, place.offsets, place.values, strict=True)):
         kind = seen[j].kind
@@ -142,6 +144,15 @@ def _value_bits(place: Place, contents: Sequence[Content], seen: Sequence[Sighti
     return total * (1 - 1 / max(len(once), 1)) if fitted and once else total
 
 
+def _masked_bits(place: Place, seen: Sequence[Sighting]) -> float:
+    """A key for all of them is fitted to the first; what stands beside a number hides all of its bits."""
+    numbers = list(dict.fromkeys(int(each.number) for each in seen if each.number is not None))
+    assert place.mask is not None
+    if not place.mask.key:
+        return 8.0 * STORAGES[place.stored_as].least_size * len(numbers)
+    return float(sum((number ^ numbers[0]).bit_length() for number in numbers[1:]))
+
+
 def _storage_cost(place: Place) -> float:
     storage = STORAGES.get(place.stored_as)
     if place.path is not None or storage is None or storage.family == "switch":
@@ -151,7 +162,7 @@ def _storage_cost(place: Place) -> float:
 
 
 def _relation_cost(place: Place) -> float:
-    cost = SCALES.get(place.scale, FREE_SCALE)
+    cost = SCALES.get(place.scale, FREE_SCALE) + (MASKED if place.mask is not None else 0)
     if place.path is not None:
         return cost
     cost += 3 + math.log2(abs(place.bias) + 1) if place.bias else 0
@@ -312,6 +323,8 @@ def reasons_for(place: Place) -> list[str]:
         reasons.append(f"stored times {place.scale:g}")
     if place.bias:
         reasons.append(f"stored {'plus' if place.bias > 0 else 'minus'} {abs(place.bias):g}")
+    if place.mask is not None:
+        reasons.append(place.mask.words)
     if place.layer is not None:
         reasons.append(f"inside {place.layer.partition(';')[0]}")
     return reasons

@@ -3,15 +3,32 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from faithful_ledger.core.address import Address
 from faithful_ledger.core.evidence.reading import STORAGES
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 
-__all__ = ["Place"]
+__all__ = ["Mask", "Place"]
 
 LEB128_LAST = 127
+
+
+class Mask(NamedTuple):
+    """What a number is XORed with: the same `key` in every save, or, without one, what stands `beside` it, so many
+    bytes behind it, or before it where that is below 0.
+    """
+
+    key: bytes = b""
+    beside: int = 0
+
+    @property
+    def words(self) -> str:
+        if self.key:
+            return f"XORed with {self.key.hex(' ').upper()}"
+        side = "behind" if self.beside > 0 else "before"
+        return f"XORed with what stands {abs(self.beside)} bytes {side}"
 
 
 @dataclass(slots=True)
@@ -24,7 +41,8 @@ class Place:
     `within` are always those of the first one. `file` is the file of a set it is in. It `strayed` if what surrounds it
     is elsewhere in some snapshot; `doubts` is the number of the sighting it does not fit. `room` is how many bytes a
     text may take where it is: as many as the longest one, if zeros fill up behind the shorter ones; else None. `prefix`
-    is the storage of its length, where that is directly in front. `format` is that of the payload. `bits` say how
+    is the storage of its length, where that is directly in front. `format` is that of the payload. With a `mask` its
+    bytes are hidden, and `values` are what they say without it. `bits` say how
     likely it is, and `by_chance` how many places of its kind would fit in bytes that mean nothing; `beside` is what was
     seen next to it.
     """
@@ -49,6 +67,7 @@ class Place:
     room: int | None = None
     prefix: str = ""
     format: str = "binary"
+    mask: Mask | None = None
     reasons: list[str] = field(default_factory=list)
     beside: list[str] = field(default_factory=list)
     bits: float = 0

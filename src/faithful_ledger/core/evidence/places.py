@@ -11,13 +11,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
 from itertools import pairwise
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 import numpy as np
 
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.evidence.lanes import biased_lanes, changed_words, scaled_lanes
-from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.evidence.place import Mask, Place
 from faithful_ledger.core.evidence.reading import SCALES, Array, read_numbers
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches, is_shown_as
 from faithful_ledger.core.storage import NUMBERS, Float, WholeNumber
@@ -33,6 +33,8 @@ MOST_PLACES = 4000
 MOST_PAIRS = 3
 ROUNDED = tuple(map(Fraction, (10, 100, 256, 65536)))
 ROUNDED_FRACTIONS = tuple(map(Fraction, ("1", "1/100", "10", "100", "256", "1/60")))
+MASKED = ("u32le", "u32be", "u64le", "u64be", "u16le", "u16be")
+MASK_REACH, MOST_MASKED = 16, 50  # bytes to what a number is XORed with; places of one kind
 MANY = 3  # distinct numbers needed before a free scale is believed
 
 
@@ -67,7 +69,56 @@ def related_places(data: Sequence[Array], seen: Sequence[Sighting], end: Deadlin
     if known and not _pairs(seen, sighted):
         return []
     found = _by_lanes(cut, seen, sighted) if known and size > SMALL else []
-    return (found or _with(cut, seen, sighted, len(sighted), end))[:MOST_PLACES]
+    found = found or _with(cut, seen, sighted, len(sighted), end)
+    masked = _masked(cut, seen, sighted, end) if size <= SMALL else ()
+    return [*masked, *found][:MOST_PLACES]
+
+
+def _masked(data: list[Array], seen: Sequence[Sighting], sighted: list[int], end: Deadline) -> Iterator[Place]:
+    """Whole numbers that are XORed with the same key in every array, or with what stands before them, as games do that
+    hide a value in memory: of two such numbers either hides the other one.
+    """
+    numbers = [seen[j].number for j in sighted]
+    if any(number is None or number.denominator != 1 or number < 0 for number in numbers):
+        return
+    wanted = [int(number) for number in numbers if number is not None]
+    if len(set(wanted)) < MANY:
+        return
+    possible = np.concatenate(list(_possible(data, _pairs(seen, sighted))))
+    for storage in (each for each in NUMBERS.values() if each.name in MASKED):
+        width = storage.least_size
+        offsets = possible[possible <= data[0].size - width]
+        if end.over or not offsets.size or max(wanted) >> 8 * width:
+            continue
+        words = [_words(storage, part, offsets) for part in data]
+        keys = [words[j] ^ np.uint64(number) for j, number in zip(sighted, wanted, strict=True)]
+        fits = np.logical_and.reduce([key == keys[0] for key in keys]) & (keys[0] != 0)
+        masks: list[tuple[Array, int]] = [(fits, 0)]
+        for step in range(width, MASK_REACH + 1, width):
+            before = [_words(storage, data[j], np.maximum(offsets - step, 0)) for j in sighted]
+            fits = np.logical_and.reduce([key == other for key, other in zip(keys, before, strict=True)])
+            fits &= np.logical_or.reduce([other != before[0] for other in before])  # else it is one key for all
+            masks.append((fits & (offsets >= step), step))
+        for fits, step in masks:
+            for index in np.flatnonzero(fits)[:MOST_MASKED].tolist():
+                at, key = int(offsets[index]), int(keys[0][index])
+                mask = Mask(b"", -step) if step else Mask(key.to_bytes(width, _order(storage.name)))
+                values = tuple(
+                    float(int(word[index]) ^ (int(_words(storage, part, offsets[[index]] - step)[0]) if step else key))
+                    for word, part in zip(words, data, strict=True)
+                )
+                yield Place((at,) * len(data), storage.name, len(sighted), len(sighted), values=values, mask=mask)
+
+
+def _order(name: str) -> Literal["little", "big"]:
+    return "big" if name.endswith("be") else "little"
+
+
+def _words(storage: WholeNumber | Float, data: Array, offsets: Array) -> Array:
+    column = storage.column(data, offsets)
+    assert column is not None
+    words: Array = column[0].astype(np.uint64)
+    return words
 
 
 def _switches(data: list[Array], seen: Sequence[Sighting]) -> Iterator[Place]:

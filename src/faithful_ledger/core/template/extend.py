@@ -102,6 +102,8 @@ def with_place(
     if place.path is not None:
         element["at"] = inner.removeprefix(".")
     with_free_name(element, files[holder]["layout"])
+    if place.mask is not None:
+        holder = _hidden(files, holder, place, element)
     files[holder]["layout"].append(element)
     path = str(element["field"]) if holder == next(iter(files)) else f"{holder}.{element['field']}"
     sections = document.setdefault("sections", [])
@@ -111,6 +113,30 @@ def with_place(
         sections.append(section)
     section.setdefault("fields", []).append(path)
     return dumped(yaml, document), path
+
+
+def _hidden(files: dict[str, Any], holder: str, place: Place, element: dict[str, Any]) -> str:
+    """The template's name for what is in the bytes of a masked number, and the elements it is in; the field is its
+    only one, and has no address any more.
+    """
+    assert place.mask is not None and place.address is not None
+    layout, size = files[holder]["layout"], NUMBERS[place.stored_as].least_size
+    taken = set(map(_name_of, layout))
+    name = _free(f"{element['field']}_hidden", taken)
+    address = place.address.keys()
+    for key in address:
+        del element[key]
+    layout.append({"unknown": name, "size": size, **address})
+    layer: dict[str, Any] = {"layer": "xor"}
+    if place.mask.key:
+        layer["key"] = place.mask.key.hex(" ").upper()
+    else:
+        layer["key_of"] = _free(f"{element['field']}_key", taken)
+        beside = place.address.moved(place.mask.beside).keys()
+        layout.append({"field": layer["key_of"], "as": "bytes", "size": size, **beside})
+    inner = _file_name(files, f"{element['field']}_plain")
+    files[inner] = {"inside": f"{holder}.{name}", "layers": [layer], "format": "binary", "layout": []}
+    return inner
 
 
 def _free_id(wanted: str, taken: Collection[str]) -> str:
