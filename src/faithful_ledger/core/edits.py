@@ -20,11 +20,12 @@ __all__ = ["Cause", "Patched", "Piece", "Replacement"]
 class Cause(NamedTuple):
     """Why bytes change: an entry or what follows from one, and the path or the name it is about."""
 
-    kind: Literal["entry", "rule", "length", "count", "offset", "seal", "layer"]
+    kind: Literal["entry", "rule", "length", "count", "offset", "seal", "layer", "padding"]
     about: str
 
     def __str__(self) -> str:
-        return f"layer around {self.about}" if self.kind == "layer" else f"{self.kind} {self.about}"
+        between = {"layer": " around", "padding": " before"}.get(self.kind, "")
+        return f"{self.kind}{between} {self.about}"
 
 
 class Replacement(NamedTuple):
