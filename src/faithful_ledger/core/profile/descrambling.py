@@ -37,6 +37,7 @@ MOST_ZEROS, KEY_SAMPLE = 0.15, 1 << 13  # the share of zeros where a text is hid
 LONGEST_HEADER = 64  # bytes in front of a text under a key
 LEAST = 256  # bytes: in fewer any way back lowers the entropy
 GAINED = 0.5  # bits a byte, on average over the saves; half as many in each
+GAINED_BY_KEY = 0.3
 GAINED_MUCH = 1.0  # where zeros were hidden by what is before them
 ALIKE = 0.05  # bits a byte by which a way back may be behind the best and is still said
 MOST = 12
@@ -48,6 +49,7 @@ COMMON = 0.08  # the share of the commonest byte that is then taken for zero
 LEAST_CHAIN = 1 << 10
 EVEN = 0.06  # the share of the commonest byte where zeros are hidden by what is before them
 WORD = re.compile(rb"[A-Za-z][a-z]{3,}")
+WIDE_WORD = re.compile(rb"[A-Za-z]\x00(?:[a-z]\x00){3,}")
 BY_CHANCE = 12  # bytes
 OPENING = (b"{", b"[", b"<")  # with what most texts begin
 LETTERS = re.compile(
@@ -120,13 +122,14 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
         ]
         gains = [before - now for before, now in zip(plain, after, strict=True)]
         gain = float(np.mean(gains)) - _cost(each, samples)
-        keyed = each[0][0].share > 0  # a key of one byte leaves the entropy as it is, and was found by the zeros
+        # A key of one byte leaves the entropy as it is, and was found by the zeros; a longer one is worth its bits.
+        keyed = each[0][0].share > 0 and (len(each[0][0].key) == 1 or gain >= GAINED_BY_KEY)
         opened = any(step.kind in OPEN or step.kind == GENERATED for step in each[0])
         needed = GAINED if opened else GAINED_MUCH
         shows = opened or all(map(_has_zeros, samples, each))
         shows = shows and all(map(_gains_everywhere, samples, each))
         shows = shows and gain >= needed and min(gains) >= needed / 2
-        if (keyed or shows) and not ((keyed or unpacked) and any(map(_reads_worse, samples, each))):
+        if keyed or (shows and not (unpacked and any(map(_reads_worse, samples, each)))):
             best.append((gain, each))
     if not best:
         return []
@@ -219,7 +222,7 @@ def _in_words(data: bytes) -> int:
     """How many bytes are in different words, also in those of two bytes a letter; letters that only go up or down are
     numbers that count.
     """
-    words = set(WORD.findall(data.replace(b"\0", b"")))
+    words = {*WORD.findall(data), *(word.replace(b"\0", b"") for word in WIDE_WORD.findall(data))}
     return sum(len(word) for word in words if len({b > a for a, b in pairwise(word[1:])}) > 1)
 
 

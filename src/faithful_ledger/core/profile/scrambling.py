@@ -208,7 +208,7 @@ def _stands_out(shares: Array, length: int) -> bool:
     as well, whatever the bytes are.
     """
     near = range(max(length - NEAR, 1), min(length + NEAR, shares.size - 1) + 1)
-    others = [shares[each] for each in near if gcd(each, length) == 1 and each != length]
+    others = [shares[each] for each in near if length > 1 and gcd(each, length) == 1]
     return not others or bool(shares[length] - np.median(others) >= LEAST_MORE)
 
 

@@ -93,8 +93,11 @@ def _finding(found: _Found, contents: Sequence[bytes], distinct: int) -> Finding
     bits = (distinct - 1 - (found.unit > 1)) * said + (wide if 0 <= found.left <= SMALL else wide - start.bit_length())
     at = found.stored.at(size)
     # A length in a header, of all that follows the header, is where people put it: few others are as likely.
-    is_usual = at <= FIRST and at % found.width == start % found.width == 0 and 0 <= start - at - found.width <= FIRST
-    tried = (FIRST // found.width) ** 2 if is_usual else min(size, HEAD) + min(size, TAIL)
+    between = start - at - found.width
+    is_usual = at <= FIRST and at % found.width == start % found.width == 0 and 0 <= between <= FIRST
+    tried = min(size, HEAD) + min(size, TAIL)
+    if is_usual:
+        tried = (FIRST // found.width) * (FIRST // found.width if between else 1)
     chance = log2(len(WIDTHS) * 4 * tried) + (ADDED_BITS if added else 0)
     if found.unit > 1:  # the first difference gives the unit, and it is a whole number
         chance += UNIT_BITS - log2((max(map(len, contents)) - size) // found.unit)
