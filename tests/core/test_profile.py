@@ -9,6 +9,7 @@ import io
 import json
 import lzma
 import random
+import struct
 import zipfile
 import zlib
 
@@ -17,7 +18,7 @@ import numpy as np
 import zstandard
 
 from faithful_ledger.core.layers import STREAMS
-from faithful_ledger.core.layers.scrambling import unscramble
+from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.profile import (
     find_layers,
     find_scrambling,
@@ -26,8 +27,10 @@ from faithful_ledger.core.profile import (
     profile,
 )
 from faithful_ledger.core.profile.blocks import LAYOUTS, find_blocks
+from faithful_ledger.core.profile.descrambling import find_descramblings
 from faithful_ledger.core.profile.texture import histogram, texture
 from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.wrapping import unwrap
 from tests.support import LedgerCase
 
 FRESH = 20_261_123
@@ -168,6 +171,36 @@ class ScramblingTest(LedgerCase):
             if found is not None and unscramble(scrambled, found) == plain.tobytes():
                 right += 1
         self.assertGreaterEqual(right, 57)
+
+    def test_short_saves_show_their_key_together_and_plain_ones_none(self) -> None:
+        """What stands at the same places of records is not taken for a part of the key; nor memory filled with ones, of
+        which most is never written, for a scrambling.
+        """
+
+        def saves(turn: random.Random, ones: int) -> list[bytes]:
+            names = [turn.choice((b"Tamsin", b"Oriel", b"Ives", b"Maud", b"Piran")) for _ in range(60)]
+            every = []
+            for _ in range(4):
+                rows = [
+                    struct.pack("<IIfHBB", n, turn.randrange(90), turn.uniform(-9, 9), turn.randrange(400), n % 5, 0)
+                    + name.ljust(9, b"\0")
+                    for n, name in enumerate(names[: turn.randrange(14, 50)])
+                ]
+                every.append(b"HEAD" + b"".join(rows) + b"\xff" * ones)
+            return every
+
+        right = tried = 0
+        for number in range(12):
+            turn = random.Random(FRESH + number)
+            plain = saves(turn, 3000 if number % 3 == 0 else 0)
+            self.assertEqual(find_descramblings(plain), [], FRESH + number)
+            for size in (1, 2, 5, 16):
+                key = bytes([turn.randrange(1, 255), *turn.randbytes(size - 1)])
+                hidden = [scramble(save, Scrambling("xor", key, 0.0)) for save in plain]
+                found = [each.steps[0] for each in find_descramblings(hidden)[:1]]
+                undone = [unwrap(hidden[0], steps)[-1].data for steps in found]
+                right, tried = right + (undone == [plain[0]]), tried + 1
+        self.assertGreaterEqual(right, tried * 0.9)
 
     def test_a_key_over_a_text_is_found_and_a_text_is_never_taken_for_scrambled(self) -> None:
         right = 0

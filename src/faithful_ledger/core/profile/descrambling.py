@@ -12,6 +12,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from itertools import pairwise, product
+from math import log2
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
@@ -35,9 +36,21 @@ LOOKED_AT = 1 << 15
 LOOKED_AT_FIRST, MOST_WAYS = 1 << 12, 12  # bytes of one save that choose so many ways for all
 MOST_ZEROS, KEY_SAMPLE = 0.15, 1 << 13  # the share of zeros where a text is hidden, and bytes that show its key
 LONGEST_HEADER = 64  # bytes in front of a text under a key
+LEAST_WITH_WORDS = 64
 LEAST = 256  # bytes: in fewer any way back lowers the entropy
 GAINED = 0.5  # bits a byte, on average over the saves; half as many in each
-GAINED_BY_KEY = 0.3
+GAINED_BY_KEY = 0.45
+FAR_MORE, SOME = 1.4, 50
+LEAST_WORDLIKE = 16.0  # bits a save
+# How frequent letters are in English, in 1/1000 (Lewand, Cryptological Mathematics, 2000), against all alike.
+FREQUENT = dict(
+    zip(
+        "etaoinshrdlcumwfgypbvkjxqz",
+        (127, 91, 82, 75, 70, 67, 63, 61, 60, 43, 40, 28, 28, 24, 24, 22, 20, 20, 19, 15, 10, 8, 2, 2, 1, 1),
+        strict=True,
+    )
+)
+LETTER_BITS = {ord(letter): log2(26 * share / 1000) for letter, share in FREQUENT.items()}
 GAINED_MUCH = 1.0  # where zeros were hidden by what is before them
 ALIKE = 0.05  # bits a byte by which a way back may be behind the best and is still said
 MOST = 12
@@ -50,6 +63,7 @@ LEAST_CHAIN = 1 << 10
 EVEN = 0.06  # the share of the commonest byte where zeros are hidden by what is before them
 WORD = re.compile(rb"[A-Za-z][a-z]{3,}")
 WIDE_WORD = re.compile(rb"[A-Za-z]\x00(?:[a-z]\x00){3,}")
+DIFFERENT = 0.7  # the share of different letters in most words
 BY_CHANCE = 12  # bytes
 OPENING = (b"{", b"[", b"<")  # with what most texts begin
 LETTERS = re.compile(
@@ -108,8 +122,11 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
     is rarely scrambled: not if words in it would be lost.
     """
     samples = [save[:LOOKED_AT] for save in saves]
-    if any(len(sample) < LEAST or is_text(sample) for sample in samples):
+    if any(len(sample) < LEAST_WITH_WORDS or is_text(sample) for sample in samples):
         return []
+    if any(len(sample) < LEAST for sample in samples):
+        lettered = _key_of_words(saves)
+        return [Descrambling(tuple(_layers((lettered,)) for _ in saves), 0.0)] if lettered is not None else []
     if (behind := _text_behind_header(saves)) is not None:
         return [behind]
     arrays = [np.frombuffer(sample, np.uint8) for sample in samples]
@@ -247,13 +264,49 @@ def _cost(each: list[Steps], samples: Sequence[bytes]) -> float:
 
 
 def _keyed(saves: Sequence[bytes]) -> Iterator[list[Steps]]:
-    found = [find_scrambling(save) for save in saves]
+    """Keys that repeat: one for all saves, or another one in each; also that under which zeros are bytes of ones, as in
+    memory that is filled with these; and that of one byte which leaves most words.
+    """
+    together = find_scrambling(*saves) if len(saves) > 1 else None
+    found = [together for _ in saves] if together is not None else [find_scrambling(save) for save in saves]
     known = [each for each in found if each is not None]
-    if len(known) == len(found) and len({each.kind for each in known}) == 1:
+    is_plain = any(set(each.key) == {255} for each in known)  # memory that is filled with ones
+    if len(known) == len(found) and len({each.kind for each in known}) == 1 and not is_plain:
         yield [(each,) for each in known]
         if known[0].kind in ("xor", "add") and all(len(each.key) == 1 for each in known):
             other = "add" if known[0].kind == "xor" else "xor"  # of one byte both leave the same zeros
             yield [(each._replace(kind=other),) for each in known]
+        if known[0].kind in ("xor", "add"):
+            yield [(each._replace(kind="xor", key=bytes(byte ^ 255 for byte in each.key)),) for each in known]
+            yield [(each._replace(kind="add", key=bytes((byte + 1) & 255 for byte in each.key)),) for each in known]
+    if (lettered := _key_of_words(saves)) is not None:
+        yield [(lettered,) for _ in saves]
+
+
+def _key_of_words(saves: Sequence[bytes]) -> Scrambling | None:
+    """The key of one byte that leaves most words, and far more than any other: in short saves so few bytes are zero
+    that these alone do not show it. What leaves a letter as the commonest byte makes words of numbers.
+    """
+    samples = [save[:LOOKED_AT_FIRST] for save in saves]
+    joined = b"".join(samples)
+    commonest = bytes([int(np.bincount(np.frombuffer(joined, np.uint8), minlength=256).argmax())])
+    commonest += b"\0" if joined.count(0) * SOME > len(joined) else b""
+    ways = [Scrambling(kind, bytes([key]), 1.0) for kind in ("xor", "add") for key in range(256)]
+    ways = [way for way in ways if not any(byte in LETTER_BITS for byte in unscramble(commonest, way).lower())]
+    scored = sorted(((sum(_wordlike(unscramble(each, way)) for each in samples), way) for way in ways), reverse=True)
+    best, others = scored[0], scored[1:]
+    rival = max((score for score, way in others if way.key != best[1].key), default=0.0)
+    is_clear = best[0] >= LEAST_WORDLIKE * len(samples) and best[0] > FAR_MORE * rival
+    is_clear &= best[0] > 2 * sum(map(_wordlike, samples))
+    return best[1] if is_clear and any(best[1].key) else None
+
+
+def _wordlike(data: bytes) -> float:
+    """How much more the letters of different words look like a language than any others, in bits; what repeats few
+    letters are numbers.
+    """
+    words = {word for word in map(bytes.lower, WORD.findall(data)) if len(set(word)) >= DIFFERENT * len(word)}
+    return sum(LETTER_BITS[letter] for word in words for letter in word)
 
 
 def _chains(samples: Sequence[bytes]) -> Iterator[list[Steps]]:

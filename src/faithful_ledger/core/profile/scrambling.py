@@ -9,6 +9,7 @@ are not zero tell them apart: small numbers and letters are many in saves, numbe
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from math import gcd
 from typing import Any, TypeAlias
 
@@ -38,6 +39,8 @@ LEAST_REPEATS, REPEATED = 4, 0.6  # how often, and in which share, a shorter key
 LEAST_WORTH, BETTER = 1.4, 0.2  # on average a letter, and so much more than the bytes as they are
 LONGEST_OVER_TEXT = 32  # a longer key may make a text of anything
 MOST_ALIKE = 0.6  # the share of one byte at a place of the key
+IN_RECORDS = 0.65  # of what records explain together with a key
+LEAST_ALIKE, MORE_ALIKE = 0.4, 0.25  # of the bytes of a key, and beyond chance
 WIDE = 0.85  # the share of letters in UTF-16 that are below 256
 PLAIN = 0.97  # the share of a text that is printable ASCII
 LETTERS = 0.15  # the share of small letters in a text
@@ -47,28 +50,30 @@ PRINTABLE[32:127] = True
 PRINTABLE[[9, 10, 13]] = True
 
 
-def find_scrambling(data: bytes) -> Scrambling | None:
-    """The scrambling over a whole file, or None."""
-    bytes_ = np.frombuffer(data[:LOOKED_AT], np.uint8)
+def find_scrambling(*saves: bytes) -> Scrambling | None:
+    """The scrambling over a whole file, or over several with the same key, or None."""
+    arrays = [np.frombuffer(save[:LOOKED_AT], np.uint8) for save in saves]
+    bytes_ = np.concatenate(arrays)
     if bytes_.size < 4 * LONGEST_KEY:
         return None
     plain = _zeros(bytes_)
     if plain > OPEN_ZEROS:
         return None
-    if (wide_key := _key_of_wide_text(bytes_)) is not None:
+    if (wide_key := _key_of_wide_text(arrays[0])) is not None and all(map(_hides_wide(wide_key), arrays)):
         return Scrambling("xor", wide_key.tobytes(), 1.0)
-    if (text_key := key_of_text(bytes_)) is not None:
+    if (text_key := key_of_text(*arrays)) is not None:
         return Scrambling("xor", text_key.tobytes(), 1.0)
     if _printable(bytes_) >= TEXT:
         return None
-    if not _may_hide(bytes_, plain):
+    if not any(_may_hide(each, _zeros(each)) for each in arrays):
         return None
-    key = _key(bytes_)
-    repeated = np.resize(key, bytes_.size)
-    keyed = Scrambling("xor", key.tobytes(), _zeros(bytes_ ^ repeated))
-    if _low(bytes_ - repeated) > _low(bytes_ ^ repeated) + LOWER:
+    key = _key(arrays)
+    undone = np.concatenate([each ^ np.resize(key, each.size) for each in arrays])
+    added = np.concatenate([each - np.resize(key, each.size) for each in arrays])
+    keyed = Scrambling("xor", key.tobytes(), _zeros(undone))
+    if _low(added) > _low(undone) + LOWER:
         keyed = keyed._replace(kind="add")
-    chained = Scrambling("xor-previous", b"", _zeros(bytes_[1:] ^ bytes_[:-1]))
+    chained = Scrambling("xor-previous", b"", _zeros(np.concatenate([each[1:] ^ each[:-1] for each in arrays])))
     # Rows of one byte look as if each were XORed with the one before; a true chain shows no key.
     best = keyed if any(key) and keyed.share >= NEARLY_AS_GOOD * chained.share else chained
     repeats = best.share > NOTHING_LEFT and len(best.key) > 1
@@ -96,37 +101,49 @@ def _is_utf8(text: Array) -> bool:
     return True
 
 
-def key_of_text(bytes_: Array) -> Array | None:
-    """The shortest repeating key that hides a text, by the letters that texts are made of: at each place of the
+def key_of_text(*arrays: Array) -> Array | None:
+    """The shortest repeating key that hides texts, by the letters that these are made of: at each place of the
     key the byte is taken that leaves most of them. None where the bytes are a text as they are.
     """
     worth = np.where(PRINTABLE, 1.0, -4.0)
     worth[np.frombuffer(USUAL, np.uint8)] += 1.0
     values = np.arange(256)
     worths = worth[values[:, None] ^ values[None, :]]
-    least = max(LEAST_WORTH, float(worth[bytes_].mean()) + BETTER) * bytes_.size
+    bytes_ = np.concatenate(arrays)
+    least = max(LEAST_WORTH, float(worth[bytes_].mean()) + BETTER)
     found: list[tuple[float, Array]] = []
     for length in range(1, LONGEST_OVER_TEXT + 1):
-        rows = bytes_.size // length
+        counts = _counted(arrays, length)
+        rows = int(counts[0].sum())
         if rows < LEAST_ROWS:
             break
-        places = np.arange(length, dtype=np.int64) * 256
-        some = bytes_[: rows * length].reshape(-1, length)
-        counts = np.bincount((places[None, :] + some).ravel(), minlength=256 * length).reshape(length, 256)
         if np.median(counts.max(axis=1)) > MOST_ALIKE * rows:
             continue  # what is always the same becomes any letter under some key
         scores = counts @ worths
         score = float(scores.max(axis=1).sum()) / (rows * length)
-        if score < least / bytes_.size:
+        if score < least:
             continue
         key: Array = scores.argmax(axis=1).astype(np.uint8)
-        text = bytes_ ^ np.resize(key, bytes_.size)
+        texts = [each ^ np.resize(key, each.size) for each in arrays]
+        text = np.concatenate(texts)
         letters = np.count_nonzero((text >= 97) & (text <= 122))
         plain = np.count_nonzero(PRINTABLE[text])
-        if key.any() and plain >= PLAIN * text.size and letters >= LETTERS * text.size and _is_utf8(text):
+        enough = plain >= PLAIN * text.size and letters >= LETTERS * text.size
+        if key.any() and enough and all(map(_is_utf8, texts)):
             found.append((score, key))
     best = max((score for score, _ in found), default=0.0)  # a short key may leave letters, but not words
     return next((key for score, key in found if score >= NEARLY * best), None)
+
+
+def _counted(arrays: Sequence[Array], length: int) -> Array:
+    """How often each byte is at each place of a key of some length, over all arrays: an array of length × 256."""
+    places = np.arange(length, dtype=np.int64) * 256
+    total = np.zeros((length, 256), np.int64)
+    for each in arrays:
+        rows = each[: each.size // length * length].reshape(-1, length)
+        found = np.bincount((places[None, :] + rows).ravel(), minlength=256 * length)
+        total += found.reshape(length, 256)
+    return total
 
 
 def _key_of_wide_text(bytes_: Array) -> Array | None:
@@ -155,6 +172,16 @@ def _key_of_wide_text(bytes_: Array) -> Array | None:
     return None
 
 
+def _hides_wide(key: Array) -> Callable[[Array], bool]:
+    """Whether a key hides a text in UTF-16, of which nearly all letters are below 256."""
+
+    def hides(bytes_: Array) -> bool:
+        text = bytes_ ^ np.resize(key, bytes_.size)
+        return any(np.count_nonzero(text[zero::2] == 0) >= WIDE * text[zero::2].size for zero in (0, 1))
+
+    return hides
+
+
 def _zeros(bytes_: Array) -> float:
     return float(np.count_nonzero(bytes_ == 0)) / bytes_.size
 
@@ -180,20 +207,24 @@ def _may_hide(bytes_: Array, plain: float) -> bool:
     return False
 
 
-def _key(bytes_: Array) -> Array:
-    longest = min(LONGEST_KEY, bytes_.size // LEAST_TIMES)
+def _key(arrays: Sequence[Array]) -> Array:
+    """The shortest key that shows nearly as many zeros as the one that shows most."""
+    size = sum(each.size for each in arrays)
+    longest = min(LONGEST_KEY, size // LEAST_TIMES)
     scores, shares = np.zeros(longest + 1), np.zeros(longest + 1)
     keys: dict[int, Array] = {}
     for length in range(1, longest + 1):
-        whole = bytes_.size // length * length
-        rows = bytes_[:whole].reshape(-1, length)
-        places = np.arange(length, dtype=np.int64) * 256
-        counts = np.bincount((places[None, :] + rows).ravel(), minlength=256 * length).reshape(length, 256)
+        counts = _counted(arrays, length)
+        whole = int(counts.sum())
         keys[length] = counts.argmax(axis=1).astype(np.uint8)
         # With few rows the most frequent byte is frequent by chance: about three deviations are taken off.
         shares[length] = counts.max(axis=1).sum() / whole
         scores[length] = shares[length] - 3.5 * np.sqrt(1 / 256 / (whole / length))
-    length = next(length for length in range(1, longest + 1) if scores[length] >= NEARLY * scores.max())
+    best = int(scores[1:].argmax()) + 1
+    for length in range(1, longest + 1):
+        enough = NEARLY if not _repeats(keys[best], keys[length]) else IN_RECORDS
+        if scores[length] >= enough * scores[best]:
+            break
     if not _stands_out(shares, length):
         return np.zeros(1, np.uint8)
     key = keys[length]
@@ -201,6 +232,17 @@ def _key(bytes_: Array) -> Array:
         if length % period == 0 and (shorter := _within_key(key.reshape(-1, period))) is not None:
             return shorter
     return key
+
+
+def _repeats(key: Array, shorter: Array) -> bool:
+    """Whether a key repeats a shorter one, but for what always stands at the same places of records: then their size
+    is its length. Where that is no multiple, nothing says so but how much the shorter one explains.
+    """
+    if key.size % shorter.size:
+        return True
+    alike = np.count_nonzero(key == np.resize(shorter, key.size))
+    by_chance = shorter.size / key.size  # the shorter one takes its bytes from some of its places in the longer one
+    return bool(key.size > shorter.size and alike >= max(LEAST_ALIKE, by_chance + MORE_ALIKE) * key.size)
 
 
 def _stands_out(shares: Array, length: int) -> bool:
