@@ -279,7 +279,7 @@ def _keyed(saves: Sequence[bytes]) -> Iterator[list[Steps]]:
         if known[0].kind in ("xor", "add"):
             yield [(each._replace(kind="xor", key=bytes(byte ^ 255 for byte in each.key)),) for each in known]
             yield [(each._replace(kind="add", key=bytes((byte + 1) & 255 for byte in each.key)),) for each in known]
-    if (lettered := _key_of_words(saves)) is not None:
+    if not any(len(each.key) == 1 for each in known) and (lettered := _key_of_words(saves)) is not None:
         yield [(lettered,) for _ in saves]
 
 
@@ -288,6 +288,9 @@ def _key_of_words(saves: Sequence[bytes]) -> Scrambling | None:
     that these alone do not show it. What leaves a letter as the commonest byte makes words of numbers.
     """
     samples = [save[:LOOKED_AT_FIRST] for save in saves]
+    now = sum(map(_wordlike, samples))
+    if now >= 2 * LEAST_WORDLIKE * len(samples):
+        return None  # it can be read as it is
     joined = b"".join(samples)
     commonest = bytes([int(np.bincount(np.frombuffer(joined, np.uint8), minlength=256).argmax())])
     commonest += b"\0" if joined.count(0) * SOME > len(joined) else b""
@@ -297,7 +300,7 @@ def _key_of_words(saves: Sequence[bytes]) -> Scrambling | None:
     best, others = scored[0], scored[1:]
     rival = max((score for score, way in others if way.key != best[1].key), default=0.0)
     is_clear = best[0] >= LEAST_WORDLIKE * len(samples) and best[0] > FAR_MORE * rival
-    is_clear &= best[0] > 2 * sum(map(_wordlike, samples))
+    is_clear &= best[0] > 2 * now
     return best[1] if is_clear and any(best[1].key) else None
 
 
