@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from faithful_ledger.core.errors import place
 from faithful_ledger.core.seal_parts import Part, text_of
+from faithful_ledger.core.seals.algorithms import LENGTH
 from faithful_ledger.core.seals.finder import Finding
 from faithful_ledger.core.seals.finder.places import apart
 from faithful_ledger.core.seals.finder.repeated import SealRow, seal_rows
@@ -113,10 +114,15 @@ def in_rows(found: Sequence[Placed]) -> tuple[list[SealRow], list[Placed]]:
 
 
 def best_placed(found: Sequence[Placed]) -> list[Placed]:
-    """One for each place: what is surer stays."""
+    """One for each place: what is surer stays. Checksums come before lengths, which a save has many of."""
     parts = {id(placed.held): placed.held for placed in found}
     kept: list[Placed] = []
     for part in parts.values():
         of_part = [placed for placed in found if placed.held is part]
         kept += apart(sorted(of_part, key=lambda each: -each.finding.bits), lambda each: each.stored)
-    return sorted(kept, key=lambda each: (not each.finding.sure, len(list(each.held.outer)), -each.finding.bits))
+    return sorted(kept, key=_order)
+
+
+def _order(placed: Placed) -> tuple[bool, int, bool, float]:
+    finding = placed.finding
+    return not finding.sure, len(list(placed.held.outer)), finding.algorithm.name == LENGTH, -finding.bits

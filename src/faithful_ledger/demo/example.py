@@ -15,7 +15,9 @@ from PySide6.QtTest import QTest
 
 from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import place
+from faithful_ledger.core.placed_seals import Placed
 from faithful_ledger.core.posting import Plan
+from faithful_ledger.core.seals.algorithms import LENGTH
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.demo.book import make_demo_book
 from faithful_ledger.demo.carrying import carry_saves
@@ -246,10 +248,15 @@ class Example:
         pane = shell.describe.seals
         pane.look()
         end = time.monotonic() + LONGEST
-        while pane.looking and not (pane.found and pane.found[0].finding.sure) and time.monotonic() < end:
+
+        def checksum() -> Placed | None:
+            sure = (each for each in pane.found if each.finding.sure and each.finding.algorithm.name != LENGTH)
+            return next(sure, None)
+
+        while pane.looking and checksum() is None and time.monotonic() < end:
             application().processEvents()
             time.sleep(0.02)
-        found = next((each for each in pane.found if each.finding.sure), None)
+        found = checksum()
         pane.stop()
         shell.session.wait()
         said = f"{found.finding.name_in_words} over {found.covers_in_words()}" if found is not None else "–"
