@@ -338,7 +338,7 @@ def packed(rng: random.Random, corpus: Corpus, folder: Path) -> Iterator[Case]:
         data = mutated(rng, data)
     path = folder / "packed.bin"
     path.write_bytes(data)
-    kind = rng.choice(("zlib", "gzip", "bzip2", "xz", "zstd", "lz4", "deflate", "base64", "xor", "add"))
+    kind = rng.choice(("zlib", "gzip", "bzip2", "xz", "lzma", "zstd", "lz4", "deflate", "base64", "hex", "xor", "add"))
     template = folder / "t.yaml"
     template.write_text(
         "ledger: 1\nid: t\ntitle: T\nfiles:\n  save: {name: '*.bin', layout: []}\n"

@@ -231,7 +231,7 @@ def some_tree(rng: random.Random) -> list[dict[str, object]]:
 def some_layer(rng: random.Random) -> str | dict[str, object]:
     """A layer of any kind; keys of ciphers are given, stored, derived, or of the wrong size."""
     if rng.random() < 0.6:
-        return rng.choice(("zlib", "gzip", "zstd", "xor", "lz4", "base64", "deflate", "hex", "swap-bytes-4"))
+        return rng.choice(("zlib", "gzip", "zstd", "xor", "lz4", "lzma", "base64", "deflate", "hex", "swap-bytes-4"))
     kind = rng.choice(("aes-ecb", "aes-cbc", "aes-ctr", "aes-gcm", "chacha20"))
     layer: dict[str, object] = {"layer": kind}
     layer |= rng.choice(({"key": "00" * rng.choice((16, 32, 5))}, {"key_of": "f00"}, {"key_of": "nowhere.f00"}))

@@ -40,6 +40,7 @@ LEAST_WITH_WORDS = 64
 LEAST = 256  # bytes: in fewer any way back lowers the entropy
 GAINED = 0.5  # bits a byte, on average over the saves; half as many in each
 GAINED_BY_KEY = 0.45
+SAID_AS_GAIN = 0.1  # a key of one byte changes no entropy
 FAR_MORE, SOME = 1.4, 50
 LEAST_WORDLIKE = 16.0  # bits a save
 # How frequent letters are in English, in 1/1000 (Lewand, Cryptological Mathematics, 2000), against all alike.
@@ -105,6 +106,13 @@ class Descrambling(NamedTuple):
     def key(self) -> bytes:
         """The keys of the first save, one behind the other."""
         return b"".join(step.key or b"" for step in self.steps[0])
+
+    @property
+    def why(self) -> str:
+        """What speaks for it."""
+        if self.gain < SAID_AS_GAIN:
+            return "reversing it leaves the zeros and words that saves have"
+        return f"reversing it takes {self.gain:.1f} bits of entropy off each byte"
 
     @property
     def words(self) -> str:

@@ -61,7 +61,7 @@ def profile(source: Source) -> Profile:
     elif not blocks:  # names and sizes that lead to the end are not scrambled
         scrambling = next(iter(find_descramblings([data])), None)
         if scrambling is not None:
-            kind, reason = "scrambled", f"reversing it takes {scrambling.gain:.1f} bits of entropy off each byte"
+            kind, reason = "scrambled", scrambling.why
         elif bits > DENSE and len(data) >= 1024:
             kind, reason = (
                 "packed",
