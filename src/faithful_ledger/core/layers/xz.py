@@ -6,17 +6,15 @@ from __future__ import annotations
 
 import lzma
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from faithful_ledger.core.layers.stream import LARGE, MOST_UNPACKED, FedStream, Stream
 
-if TYPE_CHECKING:
-    from faithful_ledger.core.layers.stream import Array
-
-__all__ = ["STREAMS"]
+__all__ = ["STREAMS", "lzma_begins"]
 
 FLAGS_AT = 7
 HEADER, PROPERTIES, NO_SIZE = 13, 5, b"\xff" * 8  # of LZMA alone (LZMA specification, Pavlov 2015)
+USUAL = b"\x5d\x00\x00"  # properties, and a dictionary of a multiple of 64 KiB
 LARGEST_DICTIONARY, LARGEST_SIZE = 1 << 30, 1 << 40
 
 
@@ -39,14 +37,7 @@ class Xz(FedStream):
 
 
 class Lzma(FedStream):
-    name = "lzma"
-    marks = tuple(bytes((0x5D, 0, part)) for part in (0, 0x10, 0x20, 0x40, 0x80))
-
-    def begins(self, data: Array, at: Array) -> list[int]:
-        """Where the size of the dictionary is a usual one, the size of the content none or a possible one, and the
-        first byte of what follows a zero, as it always is.
-        """
-        return [offset for offset in at.tolist() if _is_header(data[offset : offset + HEADER + 1].tobytes())]
+    name = "lzma"  # its header has no mark: `lzma_begins` says where one may be
 
     def unpacker(self) -> Any:
         return lzma.LZMADecompressor(lzma.FORMAT_ALONE, memlimit=MOST_UNPACKED)
@@ -64,17 +55,20 @@ class Lzma(FedStream):
         return old[:PROPERTIES] + size + lzma.compress(data, lzma.FORMAT_RAW, filters=[chosen])
 
 
-def _is_header(head: bytes) -> bool:
-    dictionary = int.from_bytes(head[1:PROPERTIES], "little")
-    lowest = dictionary & -dictionary
-    size = head[PROPERTIES:HEADER]
-    is_usual = dictionary in (lowest, 3 * lowest) and dictionary <= LARGEST_DICTIONARY
-    return (
-        len(head) > HEADER
-        and head[HEADER] == 0
-        and is_usual
-        and (size == NO_SIZE or 0 < int.from_bytes(size, "little") < LARGEST_SIZE)
-    )
+def lzma_begins(data: bytes) -> Iterator[int]:
+    """Where LZMA alone may begin: with the usual properties, a usual size of the dictionary, no size of the content or
+    a possible one, and a zero behind, as what follows always begins.
+    """
+    at = data.find(USUAL)
+    while at >= 0:
+        head = data[at : at + HEADER + 1]
+        dictionary, size = int.from_bytes(head[1:PROPERTIES], "little"), head[PROPERTIES:HEADER]
+        lowest = dictionary & -dictionary
+        is_usual = dictionary in (lowest, 3 * lowest) and dictionary <= LARGEST_DICTIONARY
+        has_size = size == NO_SIZE or 0 < int.from_bytes(size, "little") < LARGEST_SIZE
+        if is_usual and has_size and head[HEADER:] == b"\0":
+            yield at
+        at = data.find(USUAL, at + 1)
 
 
 STREAMS: tuple[Stream, ...] = (Xz(), Lzma())

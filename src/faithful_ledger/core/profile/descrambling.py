@@ -41,6 +41,7 @@ LEAST = 256  # bytes: in fewer any way back lowers the entropy
 GAINED = 0.5  # bits a byte, on average over the saves; half as many in each
 GAINED_BY_KEY = 0.45
 SAID_AS_GAIN = 0.1  # a key of one byte changes no entropy
+LONGEST_SHORT = 1 << 15
 FAR_MORE, SOME = 1.4, 50
 LEAST_WORDLIKE = 16.0  # bits a save
 # How frequent letters are in English, in 1/1000 (Lewand, Cryptological Mathematics, 2000), against all alike.
@@ -287,7 +288,8 @@ def _keyed(saves: Sequence[bytes]) -> Iterator[list[Steps]]:
         if known[0].kind in ("xor", "add"):
             yield [(each._replace(kind="xor", key=bytes(byte ^ 255 for byte in each.key)),) for each in known]
             yield [(each._replace(kind="add", key=bytes((byte + 1) & 255 for byte in each.key)),) for each in known]
-    if not any(len(each.key) == 1 for each in known) and (lettered := _key_of_words(saves)) is not None:
+    is_short = all(len(save) <= LONGEST_SHORT for save in saves) and not any(len(each.key) == 1 for each in known)
+    if is_short and (lettered := _key_of_words(saves)) is not None:
         yield [(lettered,) for _ in saves]
 
 

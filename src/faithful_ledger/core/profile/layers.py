@@ -10,7 +10,6 @@ ones. What a stream unpacks to is bounded, so a small file cannot fill the memor
 from __future__ import annotations
 
 import binascii
-import re
 from collections.abc import Iterator
 from contextlib import suppress
 from typing import Any, TypeAlias
@@ -21,6 +20,7 @@ from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.layers.linked import Begins, stream_begins
 from faithful_ledger.core.layers.stream import Allowance, Layer
+from faithful_ledger.core.layers.xz import lzma_begins
 from faithful_ledger.core.profile.unmarked import unmarked_blocks
 from faithful_ledger.core.scan import windows
 
@@ -32,9 +32,11 @@ LEAST_BASE64 = 32
 FIRST_STEP = 1 << 12
 MIXED = [set(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ"), set(b"abcdefghijklmnopqrstuvwxyz"), set(b"0123456789+/")]
 BASE64_FLAGS = bytes((chr(byte).isalnum() and byte < 128) or byte in b"+/" for byte in range(256))
-BASE64_RUN = b"\1" * LEAST_BASE64
-BASE64_LOOKED_AT = 4 << 20
-HEX_RUN = re.compile(rb"(?<![0-9A-Za-z])(?:[0-9A-F]{130,}|[0-9a-f]{130,})(?![0-9A-Za-z])")
+LETTERS_LOOKED_AT, LZMA_LOOKED_AT = 4 << 20, 1 << 20
+IN_TEXTS = bytes([9, 10, 13, *range(32, 127), *range(128, 256)])
+ALNUM = frozenset(byte for byte in range(128) if chr(byte).isalnum())
+HEX_FLAGS = bytes(chr(byte) in "0123456789abcdefABCDEF" for byte in range(256))
+LEAST_HEX = 130  # digits
 FEWEST_DIGITS = 4  # different ones; of fewer it is a row of numbers that are alike
 RAW_BEGIN = 64  # offsets from the beginning at which raw deflate is tried
 EDGE = 256  # bytes in which dense bytes are distinguished from open ones
@@ -56,7 +58,8 @@ def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
     end = 0
     allowance = Allowance(unpacked_allowance(len(data)))
     begins = stream_begins(data, STREAMS) if begins is None else begins
-    for offset, kind in sorted((offset, name) for name, offset in begins):
+    unmarked = [("lzma", offset) for offset in lzma_begins(data[:LZMA_LOOKED_AT])]
+    for offset, kind in sorted((offset, name) for name, offset in [*begins, *unmarked]):
         if offset >= end and (layer := _read(data, offset, kind, allowance)) is not None:
             found.append(layer)
             end = layer.offset + layer.size
@@ -147,19 +150,29 @@ def _read(data: bytes, offset: int, kind: str, allowance: Allowance) -> Layer | 
 
 
 def _hex(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
-    """Long runs of hexadecimal digits, longer than that of any digest."""
-    for match in HEX_RUN.finditer(data[:BASE64_LOOKED_AT]):
-        if not _within(taken, *match.span()) and len(set(match[0])) > FEWEST_DIGITS:
-            size = len(match[0]) // 2 * 2
-            yield Layer("hex", match.start(), size, size // 2)
+    """Long runs of hexadecimal digits in a text, longer than that of any digest."""
+    if data[:FIRST_STEP].translate(None, IN_TEXTS):
+        return
+    for start, end in _runs(data[:LETTERS_LOOKED_AT].translate(HEX_FLAGS), LEAST_HEX):
+        digits, beside = data[start:end], data[max(start - 1, 0) : start] + data[end : end + 1]
+        is_one_case = digits in (digits.lower(), digits.upper()) and len(set(digits)) > FEWEST_DIGITS
+        if is_one_case and not any(map(ALNUM.__contains__, beside)) and not _within(taken, start, end):
+            yield Layer("hex", start, (end - start) // 2 * 2, (end - start) // 2)
 
 
-def _base64(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
-    flags = data[:BASE64_LOOKED_AT].translate(BASE64_FLAGS)
-    at = flags.find(BASE64_RUN)
+def _runs(flags: bytes, least: int) -> Iterator[tuple[int, int]]:
+    """Where at least so many ones are in a row."""
+    run = b"\1" * least
+    at = flags.find(run)
     while at >= 0:
         end = flags.find(0, at)
         end = len(flags) if end < 0 else end
+        yield at, end
+        at = flags.find(run, end)
+
+
+def _base64(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
+    for at, end in _runs(data[:LETTERS_LOOKED_AT].translate(BASE64_FLAGS), LEAST_BASE64):
         letters = set(data[at : min(end, at + FIRST_STEP)])
         if all(letters & kind for kind in MIXED):  # else a long word or number, and no packed stream
             run = data[at:end] + data[end : end + 2][: -(end - at) % 4]
@@ -167,4 +180,3 @@ def _base64(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
             if not _within(taken, at, at + len(run)):
                 with suppress(binascii.Error):
                     yield Layer("base64", at, len(run), len(binascii.a2b_base64(run, strict_mode=True)))
-        at = flags.find(BASE64_RUN, end)

@@ -41,6 +41,7 @@ LONGEST_OVER_TEXT = 32  # a longer key may make a text of anything
 MOST_ALIKE = 0.6  # the share of one byte at a place of the key
 IN_RECORDS = 0.65  # of what records explain together with a key
 LEAST_ALIKE, MORE_ALIKE = 0.4, 0.25  # of the bytes of a key, and beyond chance
+LETTERS_SAMPLE = 1 << 12  # bytes that show the key of a text in UTF-16
 WIDE = 0.85  # the share of letters in UTF-16 that are below 256
 PLAIN = 0.97  # the share of a text that is printable ASCII
 LETTERS = 0.15  # the share of small letters in a text
@@ -59,7 +60,9 @@ def find_scrambling(*saves: bytes) -> Scrambling | None:
     plain = _zeros(bytes_)
     if plain > OPEN_ZEROS:
         return None
-    if (wide_key := _key_of_wide_text(arrays[0])) is not None and all(map(_hides_wide(wide_key), arrays)):
+    if (wide_key := _key_of_wide_text(arrays[0][:LETTERS_SAMPLE])) is not None and all(
+        map(_hides_wide(wide_key), arrays)
+    ):
         return Scrambling("xor", wide_key.tobytes(), 1.0)
     if (text_key := key_of_text(*arrays)) is not None:
         return Scrambling("xor", text_key.tobytes(), 1.0)
@@ -152,13 +155,16 @@ def _key_of_wide_text(bytes_: Array) -> Array | None:
     """
     for zero in (1, 0):
         zeros, letters = bytes_[zero::2], bytes_[1 - zero :: 2]
+        counted: dict[int, Array] = {}
         for length in range(1, LONGEST_OVER_TEXT + 1):
             period = length if length % 2 else length // 2
             if zeros.size < LEAST_ROWS * period:
                 break
-            rows = zeros[: zeros.size // period * period].reshape(-1, period)
-            shown = np.array([np.bincount(column, minlength=256).argmax() for column in rows.T], np.uint8)
-            if np.count_nonzero(zeros == np.resize(shown, zeros.size)) < WIDE * zeros.size or not shown.any():
+            if period not in counted:
+                counted[period] = _counted([zeros], period)
+            counts = counted[period]
+            shown = counts.argmax(axis=1).astype(np.uint8)
+            if counts.max(axis=1).sum() < WIDE * counts.sum() or not shown.any():
                 continue
             key = np.zeros(length, np.uint8)
             key[(np.arange(period) * 2 + zero) % length] = shown
