@@ -284,6 +284,20 @@ class FromSightingsTest(CommandCase):
                 self.json_of("post", path, "--set", f"{marks}={wanted}", "--out", out)
                 self.assertEqual(each.read(out.read_bytes()), (wanted, value["day"], value["name"]))
 
+    def test_a_value_in_two_banks_that_take_turns_is_refused_with_what_to_describe(self) -> None:
+        turn, seen = random.Random(3), []
+        for number, marks in enumerate((4321, 5210, 6102, 7777)):
+            banks = [struct.pack("<II", 20 + number + step, marks - 9 * step) + turn.randbytes(120) for step in (0, -1)]
+            path = self.folder / f"{number}.sav"
+            path.write_bytes(b"".join(banks if number % 2 else banks[::-1]))
+            seen.append(f"--seen={path}={marks}")
+        chosen = self.folder / "place.json"
+        chosen.write_text(json.dumps(self.json_of("locate", *seen)))
+        words = self.refused(2, "pin", self.folder / "3.sav", "--place", chosen, "--as", "Marks")
+        self.assertIn("at 4 in some copies and at 132 in others, as in two banks", words)
+        self.assertIn("a group with at: 132 if second > first else 4", words)
+        self.assertEqual(list(self.folder.rglob("*.yaml")), [])
+
     def test_a_new_template_replaces_no_other(self) -> None:
         """One that was made for another file of the book does not fit this one: both stay."""
         turn = random.Random(5)

@@ -261,6 +261,13 @@ def _element(place: Place, name: str) -> dict[str, Any]:
     """The keys of a field for a place: its address and its storage, as they were found."""
     address = place.address
     if address is None:
+        if len(ends := sorted(set(place.offsets))) == 2:
+            raise EntryError(
+                f"this place is at {ends[0]} in some copies and at {ends[1]} in others, as in two banks of which the "
+                "newer one counts",
+                "nothing was pinned; describe the counter of each bank, and a group with "
+                f"at: {ends[1]} if second > first else {ends[0]}",
+            )
         raise EntryError("this place moves and no anchor is near", "describe what is in front of it, or sight it again")
     element: dict[str, Any] = {"field": field_name(name)}
     if place.path is not None:
