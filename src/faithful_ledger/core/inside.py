@@ -116,10 +116,9 @@ def _within(
     if all(archive_of(each.data) for each in outer):
         yield from _members(outer)
         return
-    if (kind := _one_kind(outer)) is not None:
-        with suppress(LedgerError):
-            yield tuple(_undone(each, (LayerSpec(kind),)) for each in outer)
-            return
+    if (whole := _of_whole(outer)) is not None:
+        yield whole
+        return
     if (linked := _linked(outer, begins)) is not None:
         yield linked
         return
@@ -152,15 +151,15 @@ def layer_of_whole(data: bytes) -> str | None:
     return PADDED if kind is None and data[-1:] == b"\0" and looks_like_text(data.rstrip(b"\0")) else kind
 
 
-def _one_kind(outer: Together) -> str | None:
-    """The same of a payload of all saves, where what is inside is a text or a database."""
+def _of_whole(outer: Together) -> Together | None:
+    """What is in the layer that all of every payload is in, where that is a database or leaves a text."""
     kinds = {layer_of_whole(each.data) for each in outer}
     kind = kinds.pop() if len(kinds) == 1 else None
-    if kind is None or kind == SQLITE:
-        return kind
+    if kind is None:
+        return None
     with suppress(LedgerError):
-        texts = [unwrap(each.data, (kind,))[-1].data for each in outer]
-        return kind if all(map(looks_like_text, texts)) else None
+        inner = tuple(_undone(each, (LayerSpec(kind),)) for each in outer)
+        return inner if kind == SQLITE or all(looks_like_text(each.data) for each in inner) else None
     return None
 
 

@@ -15,7 +15,7 @@ from typing import NamedTuple
 from faithful_ledger.core.binding.binder import BoundFile, bind
 from faithful_ledger.core.binding.followers import NOTHING, Follower, Kind, followers, in_levels
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, RowsNode
-from faithful_ledger.core.binding.padding import gaps_of, padded
+from faithful_ledger.core.binding.padding import Padding
 from faithful_ledger.core.binding.unmoved import unmoved
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import EntryError, LedgerError, ValueRefused
@@ -137,10 +137,10 @@ def _placed(
         if not any(item.start <= each.node.start and each.node.end <= item.end for item in given_anew)
     ]
     placed: list[tuple[Replacement, Renewal]] = []
-    gaps = gaps_of(bound)
+    padding = Padding(bound)
     for _ in range(MOST_ROUNDS):
         replaced = [*entries, *(replacement for replacement, _ in placed)]
-        patched = Patched(bound.source, [*replaced, *padded(gaps, replaced, bound.source)])
+        patched = Patched(bound.source, [*replaced, *padding.filled(replaced)])
         again = [found for each in fields if (found := renewed(each, each.due_after(patched, counts)))]
         if again == placed:
             return patched, [renewal for _, renewal in placed]

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
 from itertools import pairwise
-from typing import Literal, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
@@ -85,33 +85,28 @@ def _masked(data: list[Array], seen: Sequence[Sighting], sighted: list[int], end
     if len(set(wanted)) < MANY:
         return
     possible = np.concatenate(list(_possible(data, _pairs(seen, sighted))))
-    for storage in (each for each in NUMBERS.values() if each.name in MASKED):
+    for storage in map(NUMBERS.__getitem__, MASKED):
         width = storage.least_size
         offsets = possible[possible <= data[0].size - width]
         if end.over or not offsets.size or max(wanted) >> 8 * width:
             continue
         words = [_words(storage, part, offsets) for part in data]
         keys = [words[j] ^ np.uint64(number) for j, number in zip(sighted, wanted, strict=True)]
-        fits = np.logical_and.reduce([key == keys[0] for key in keys]) & (keys[0] != 0)
-        masks: list[tuple[Array, int]] = [(fits, 0)]
-        for step in range(width, MASK_REACH + 1, width):
-            before = [_words(storage, data[j], np.maximum(offsets - step, 0)) for j in sighted]
-            fits = np.logical_and.reduce([key == other for key, other in zip(keys, before, strict=True)])
-            fits &= np.logical_or.reduce([other != before[0] for other in before])  # else it is one key for all
-            masks.append((fits & (offsets >= step), step))
-        for fits, step in masks:
+        for step in range(0, MASK_REACH + 1, width):
+            if step:
+                hiding = [_words(storage, part, np.maximum(offsets - step, 0)) for part in data]
+                fits = np.logical_or.reduce([hiding[j] != hiding[sighted[0]] for j in sighted]) & (offsets >= step)
+            else:  # one key for all
+                hiding = [keys[0]] * len(data)
+                fits = keys[0] != 0
+            fits = fits & np.logical_and.reduce([key == hiding[j] for key, j in zip(keys, sighted, strict=True)])
             for index in np.flatnonzero(fits)[:MOST_MASKED].tolist():
-                at, key = int(offsets[index]), int(keys[0][index])
-                mask = Mask(b"", -step) if step else Mask(key.to_bytes(width, _order(storage.name)))
+                mask = Mask(beside=-step) if step else Mask(storage.encode(int(keys[0][index])))
                 values = tuple(
-                    float(int(word[index]) ^ (int(_words(storage, part, offsets[[index]] - step)[0]) if step else key))
-                    for word, part in zip(words, data, strict=True)
+                    float(int(word[index]) ^ int(key[index])) for word, key in zip(words, hiding, strict=True)
                 )
-                yield Place((at,) * len(data), storage.name, len(sighted), len(sighted), values=values, mask=mask)
-
-
-def _order(name: str) -> Literal["little", "big"]:
-    return "big" if name.endswith("be") else "little"
+                where = (int(offsets[index]),) * len(data)
+                yield Place(where, storage.name, len(sighted), len(sighted), values=values, mask=mask)
 
 
 def _words(storage: WholeNumber | Float, data: Array, offsets: Array) -> Array:

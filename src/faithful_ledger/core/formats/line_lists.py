@@ -67,7 +67,7 @@ class PairList(TreeDocument):
             + re.escape(mark)
             + rb"]*)"
         )
-        self._alone(builder, "#first", re.compile(rb"(?:[^\r\n" + re.escape(mark) + rb"]*)").match(data, begin))
+        self._alone(builder, "#first", re.compile(rb"[^\r\n" + re.escape(mark) + rb"]*").match(data, begin))
         for match in pair.finditer(data, begin):
             start = match.start(2)
             end = start + len(match[2].rstrip(b" \t"))

@@ -36,14 +36,13 @@ LOOKED_AT = 1 << 15
 LOOKED_AT_FIRST, MOST_WAYS = 1 << 12, 12  # bytes of one save that choose so many ways for all
 MOST_ZEROS, KEY_SAMPLE = 0.15, 1 << 13  # the share of zeros where a text is hidden, and bytes that show its key
 LONGEST_HEADER = 64  # bytes in front of a text under a key
-LEAST_WITH_WORDS = 64
 LEAST = 256  # bytes: in fewer any way back lowers the entropy
 GAINED = 0.5  # bits a byte, on average over the saves; half as many in each
-GAINED_BY_KEY = 0.45
+GAINED_BY_KEY = 0.45  # by a key of several bytes, less its own
 SAID_AS_GAIN = 0.1  # a key of one byte changes no entropy
-LONGEST_SHORT = 1 << 15
-FAR_MORE, SOME = 1.4, 50
-LEAST_WORDLIKE = 16.0  # bits a save
+LEAST_WITH_WORDS, LONGEST_SHORT = 64, 1 << 15  # bytes of a save in which words may show a key
+LEAST_WORDLIKE, FAR_MORE = 16.0, 1.4  # bits a save, and times as many as any other key leaves
+SOME = 50  # one of so many bytes is a zero
 # How frequent letters are in English, in 1/1000 (Lewand, Cryptological Mathematics, 2000), against all alike.
 FREQUENT = dict(
     zip(

@@ -9,7 +9,7 @@ are not zero tell them apart: small numbers and letters are many in saves, numbe
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from math import gcd
 from typing import Any, TypeAlias
 
@@ -60,9 +60,8 @@ def find_scrambling(*saves: bytes) -> Scrambling | None:
     plain = _zeros(bytes_)
     if plain > OPEN_ZEROS:
         return None
-    if (wide_key := _key_of_wide_text(arrays[0][:LETTERS_SAMPLE])) is not None and all(
-        map(_hides_wide(wide_key), arrays)
-    ):
+    wide_key = _key_of_wide_text(arrays[0][:LETTERS_SAMPLE])
+    if wide_key is not None and all(_hides_wide(wide_key, each) for each in arrays):
         return Scrambling("xor", wide_key.tobytes(), 1.0)
     if (text_key := key_of_text(*arrays)) is not None:
         return Scrambling("xor", text_key.tobytes(), 1.0)
@@ -178,14 +177,10 @@ def _key_of_wide_text(bytes_: Array) -> Array | None:
     return None
 
 
-def _hides_wide(key: Array) -> Callable[[Array], bool]:
+def _hides_wide(key: Array, bytes_: Array) -> bool:
     """Whether a key hides a text in UTF-16, of which nearly all letters are below 256."""
-
-    def hides(bytes_: Array) -> bool:
-        text = bytes_ ^ np.resize(key, bytes_.size)
-        return any(np.count_nonzero(text[zero::2] == 0) >= WIDE * text[zero::2].size for zero in (0, 1))
-
-    return hides
+    text = bytes_ ^ np.resize(key, bytes_.size)
+    return any(np.count_nonzero(text[zero::2] == 0) >= WIDE * text[zero::2].size for zero in (0, 1))
 
 
 def _zeros(bytes_: Array) -> float:
@@ -228,7 +223,7 @@ def _key(arrays: Sequence[Array]) -> Array:
         scores[length] = shares[length] - 3.5 * np.sqrt(1 / 256 / (whole / length))
     best = int(scores[1:].argmax()) + 1
     for length in range(1, longest + 1):
-        enough = NEARLY if not _repeats(keys[best], keys[length]) else IN_RECORDS
+        enough = IN_RECORDS if _repeats(keys[best], keys[length]) else NEARLY
         if scores[length] >= enough * scores[best]:
             break
     if not _stands_out(shares, length):

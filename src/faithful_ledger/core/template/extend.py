@@ -73,10 +73,9 @@ def with_place(
 
     Comments and everything else of the template stay. `save` and what its copies have in `shared` describe the file for
     a new template: a path that is relative names one file of a folder. `other` is the file the place is in, seen from
-    the save's folder, where that is not the first one; it is added where the template does not know it; the ids that
-    are `taken` are not given to a new one. A place inside
+    the save's folder, where that is not the first one; it is added where the template does not know it. A place inside
     layers, or inside a text, gets its payload described as well; `held` says what the strings on its way hold, JSON
-    where it is empty.
+    where it is empty. A new template gets none of the ids that are `taken`.
 
     Raises:
         EntryError: the place moves and has no anchor, or is stored in a way templates do not know yet.

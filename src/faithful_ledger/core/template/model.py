@@ -323,6 +323,12 @@ class FileSpec:
         return frozenset(found)
 
     @cached_property
+    def aligns(self) -> bool:
+        """Whether an element begins at a multiple of some bytes behind the one before it."""
+        every = elements_of(self.root)
+        return any(element.address.align > 1 and element.address.base == "next" for element in every)
+
+    @cached_property
     def is_in_order(self) -> bool:
         """Whether every element is where the one before it ends; those of the root may count from an end."""
         inner = elements_of(*(part for each in self.root.layout for part in within(each)))
