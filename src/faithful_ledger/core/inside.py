@@ -8,22 +8,27 @@ that what moves from one chunk to the next stays findable; `Payload.spot` says w
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from typing import NamedTuple, TypeAlias
 
+from faithful_ledger.core.address import Expression
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import LedgerError, TooMuch, place
-from faithful_ledger.core.formats import looks_like_text
-from faithful_ledger.core.layers import LINKED, PADDED, STREAMS, LayerSpec
+from faithful_ledger.core.formats import looks_like_text, recognised_text
+from faithful_ledger.core.layers import ENCLOSED, LINKED, PADDED, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of, members_of, unpacked
+from faithful_ledger.core.layers.enclosed import enclosed_span, holds_checksum
 from faithful_ledger.core.layers.linked import Begins, Chain, chains_of, stream_begins
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, is_database
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS, transcoding_of
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.descrambling import find_descramblings, step_in_words
+from faithful_ledger.core.profile.layers import stream_at
+from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.wrapping import Streams, unwrap
 
 __all__ = ["Payload", "is_strong", "layer_of_whole", "look_inside", "payloads_inside"]
@@ -32,6 +37,7 @@ DEEPEST = 3
 WHOLE_IN_WORDS = {
     SQLITE: "the tables of the database",
     PADDED: "the text without zeros behind it",
+    ENCLOSED: "the text without what is around it",
     **{kind: f"{kind} as utf-8" for kind in TRANSCODINGS},
 }
 MUCH = 8  # the part of the bytes, one of so many, that a stream without a mark has to be
@@ -130,8 +136,11 @@ def _within(
         ]
         strong = strong or any(believed)
         if all(of_kind):
+            at_one = _at_one_offset(outer, kind, of_kind)
+            spec = LayerSpec(kind, at=Expression(at_one[0].offset) if at_one else None)
+            of_kind = [[layer] for layer in at_one] or of_kind
             with suppress(TooMuch):
-                yield tuple(_joined(each, kind, layers) for each, layers in zip(outer, of_kind, strict=True))
+                yield tuple(_joined(each, spec, layers) for each, layers in zip(outer, of_kind, strict=True))
         elif any(believed):
             partial.append((_then(outer[0].layer, kind), sum(map(bool, of_kind))))
     # What was unpacked is rarely scrambled as well, and one save alone shows little: there it would be chance.
@@ -142,13 +151,18 @@ def _within(
 
 
 def layer_of_whole(data: bytes) -> str | None:
-    """The kind of a layer that all of a payload is in, as its first bytes show: a database, a text in another encoding,
-    or one with zeros behind it.
+    """The kind of a layer that all of a payload is in: a database, a text in another encoding, one with zeros behind
+    it, or one with a header or a checksum around it.
     """
     if is_database(data):
         return SQLITE
-    kind = transcoding_of(data)
-    return PADDED if kind is None and data[-1:] == b"\0" and looks_like_text(data.rstrip(b"\0")) else kind
+    if (kind := transcoding_of(data)) is not None:
+        return kind
+    if data[-1:] == b"\0" and looks_like_text(data.rstrip(b"\0")):
+        return PADDED
+    span = enclosed_span(data)
+    is_text = span is not None and recognised_text(MemorySource(data[slice(*span)])) is not None
+    return ENCLOSED if span is not None and is_text and holds_checksum(data[: span[0]], data[span[1] :]) else None
 
 
 def _of_whole(outer: Together) -> Together | None:
@@ -163,11 +177,26 @@ def _of_whole(outer: Together) -> Together | None:
     return None
 
 
-def _joined(outer: Payload, kind: str, layers: list[Layer]) -> Payload:
+def _at_one_offset(outer: Together, kind: str, found: Sequence[list[Layer]]) -> list[Layer]:
+    """The only stream of every save, where a kind without a mark begins at one offset in all of several; none else. A
+    byte in front of it may by chance begin a stream as well.
+    """
+    if STREAMS[kind].marks or len(found) < 2 or any(len(layers) > 1 for layers in found):
+        return []
+    alone = [layer for (layer,) in found]
+    offset = Counter(layer.offset for layer in alone).most_common(1)[0][0]
+    at_one = [stream_at(each.data, offset, kind) for each in outer]
+    enough = [
+        here for here, other in zip(at_one, alone, strict=True) if here is not None and 2 * here.size > other.size
+    ]
+    return enough if len(enough) == len(found) else []
+
+
+def _joined(outer: Payload, spec: LayerSpec, layers: list[Layer]) -> Payload:
     inner = Streams.of(outer.data, layers)
     at = place(layers[0].offset)
-    words = f"{kind} at {at}" if len(layers) == 1 else f"{len(layers)} {kind} streams from {at} on, joined"
-    return Payload((*outer.layers, LayerSpec(kind)), _then(outer.layer, words), inner.data, tuple(inner.starts))
+    words = f"{spec.kind} at {at}" if len(layers) == 1 else f"{len(layers)} {spec.kind} streams from {at} on, joined"
+    return Payload((*outer.layers, spec), _then(outer.layer, words), inner.data, tuple(inner.starts))
 
 
 def _linked(outer: Together, begins: Sequence[Begins]) -> Together | None:

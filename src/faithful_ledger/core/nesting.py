@@ -1,4 +1,4 @@
-"""What strings of texts hold: texts themselves, as they are or in hexadecimal or base64, packed or not.
+"""What strings of texts hold: texts themselves, as they are or in hexadecimal, base64 or lz-string, packed or not.
 
 Each is a payload of its own behind the path of its string, as in `blob(text).marks`.
 """
@@ -17,7 +17,10 @@ from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.formats.json_leaves import json_tree
 from faithful_ledger.core.formats.nested import IN_A_STRING, TEXT, nested_document
 from faithful_ledger.core.layers import STREAMS
+from faithful_ledger.core.layers.base64_text import BASE64
 from faithful_ledger.core.layers.hex_text import HEX
+from faithful_ledger.core.layers.lz_string import LZ_STRING
+from faithful_ledger.core.layers.stream import Allowance
 
 if TYPE_CHECKING:
     from faithful_ledger.core.wrapping import Step
@@ -26,7 +29,7 @@ __all__ = ["Opened", "all_leaves", "opened_string", "spelled_as"]
 
 DEEPEST = 4
 HEXADECIMAL = re.compile(r"(?:[0-9A-F]{2} ?){20,}|(?:[0-9a-f]{2} ?){20,}")
-BASE64 = re.compile(r"[A-Za-z0-9+/]{24,}={0,2}")
+LETTERED = re.compile(r"[A-Za-z0-9+/_%-]{24,}={0,3}")
 LARGEST = 16 << 20
 SHORTEST = 24  # letters of a packed string
 INSIDE = ("json", "relaxed-json", "xml", "keyed-lines", "pairs")  # what a string may be taken for when it is unpacked
@@ -63,11 +66,17 @@ def opened_string(text: str, first: Sequence[Step] = ()) -> Opened | None:
 
 
 def spelled_as(text: str) -> str:
-    """The layer in which a text spells bytes, hex or base64; empty for others, as for the digits of a hash."""
+    """The layer in which a text spells bytes: hex, base64 or lz-string; else empty, as for the digits of a hash."""
     if HEXADECIMAL.fullmatch(text):
         return HEX
-    may_be = len(text) % 4 == 0 and BASE64.fullmatch(text) and not text.islower() and not text.isupper()
-    return "base64" if may_be else ""
+    if not LETTERED.fullmatch(text) or text.islower() or text.isupper():
+        return ""
+    letters = text.encode("ascii")
+    for kind in (LZ_STRING, BASE64):
+        layer = STREAMS[kind].read(letters, 0, Allowance(LARGEST))
+        if layer is not None and layer.size == len(letters):
+            return kind
+    return ""
 
 
 def _marked(data: bytes) -> str:

@@ -24,7 +24,7 @@ from faithful_ledger.core.formats import (
     why_not_text,
 )
 from faithful_ledger.core.formats.nested import TEXT, NestedText
-from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers import ENCLOSED, LayerSpec
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.nesting import all_leaves, opened_string
 from faithful_ledger.core.save import Save, SaveFile
@@ -76,7 +76,7 @@ class Outline:
             if text_format and file is self.save.main:
                 self._take_in_as(name, text_format, file.source)
                 continue
-            document = recognised_text(file.source)
+            document = recognised_text(file.source) if not self._is_enclosed(file) else None
             if document is not None:
                 self._take_in(name, document, file.source)
             elif not self._packed(name, file):
@@ -107,6 +107,13 @@ class Outline:
             self.problem = error
         else:
             self._take_in(name, document, source)
+
+    def _is_enclosed(self, file: SaveFile) -> bool:
+        """Whether it is a text with a checksum beside it, which is described as what is inside the file."""
+        from faithful_ledger.core.inside import layer_of_whole
+
+        size = file.source.size
+        return size <= LARGEST_UNWRAPPED and layer_of_whole(bytes(file.source.read(0, size))) == ENCLOSED
 
     def _packed(self, name: str, file: SaveFile) -> bool:
         """Take in the texts that a file is packed as; the first of each route."""
@@ -144,7 +151,7 @@ class Outline:
             root = GroupNode(spec.root, None, around, 0)
             root.end = files[around].source.size
             files[around].bound = BoundFile(spec, BinaryDocument(files[around].source), root)
-        wanted = layers[-1].member or "unpacked"
+        wanted = layers[-1].member or ("text" if layers[-1].kind == ENCLOSED else "unpacked")
         name = wanted if wanted not in files else f"{wanted} {len(files)}"
         bound = self._take_in(name, document, document.source, around)
         bound.spec.layers = layers

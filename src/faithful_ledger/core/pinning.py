@@ -19,6 +19,7 @@ from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import Scaled, Switches
 from faithful_ledger.core.template import parse_template
+from faithful_ledger.core.template.names import has_no_name
 
 __all__ = ["opened_with", "try_writing"]
 
@@ -80,8 +81,21 @@ def _refuse_overlap(opened: Save, node: FieldNode, remedy: str) -> None:
     bound = opened.files[node.file].bound
     assert bound is not None
     for other in fields_between(bound.root, node.start, node.end) if bound.spec.format == "binary" else ():
-        if not other.is_same(node) and not other.spec.unknown:
-            raise EntryError(f"{node.path} would lie over {other.path}, which the template describes already", remedy)
+        is_described = not other.spec.unknown and not has_no_name(other.spec.name)
+        if is_described and not other.is_same(node) and _share_bits(node, other):
+            raise EntryError(f"{node.path} overlaps {other.path}, which the template describes already", remedy)
+
+
+def _share_bits(one: FieldNode, other: FieldNode) -> bool:
+    """Whether two fields that have bytes in common have bits of these in common."""
+    if one.spec.storage.mask is None and other.spec.storage.mask is None:
+        return True
+    first = min(one.start, other.start)
+    own, others = (
+        int.from_bytes(node.spec.storage.mask or b"\xff" * node.size, "little") << 8 * (node.start - first)
+        for node in (one, other)
+    )
+    return bool(own & others)
 
 
 def _others(node: FieldNode, shown: str, place: Place) -> Iterator[str]:

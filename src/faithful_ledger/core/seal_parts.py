@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
+from itertools import islice
 from typing import NamedTuple
 
 from faithful_ledger.core.deadline import Deadline
@@ -125,6 +126,8 @@ def _strings(part: Part) -> Iterator[Part]:
     if None in documents:
         return
     leaves = [_long_leaves(document) for document in documents if document is not None]
+    if leaves[0] and not _has_several(documents[0]):
+        return  # a mark and all the rest, which is no text of a format
     common = [path for path in leaves[0] if all(path in each for each in leaves)]
     common.sort(key=lambda path: -len(leaves[0][path].raw))
     for path in common[:MOST_STRINGS]:
@@ -144,6 +147,10 @@ def _strings(part: Part) -> Iterator[Part]:
 def text_of(content: bytes) -> Document | None:
     """The document of a text; None for what is not one, or too large to look into."""
     return recognised_text(MemorySource(content)) if len(content) <= LARGEST_TEXT else None
+
+
+def _has_several(document: Document | None) -> bool:
+    return document is not None and len(list(islice(document.leaves(), 2))) > 1
 
 
 def _long_leaves(document: Document) -> dict[str, TextLeaf]:

@@ -198,7 +198,8 @@ class SealSearch:
         members and tables.
         """
         packed = [part.around for part in self.parts if part.is_member or part.is_tables]
-        return [part for part in self.parts if len(part.contents[0]) >= LEAST_SEARCHED and part not in packed]
+        enough = [part for part in self.parts if part.around is None or len(part.contents[0]) >= LEAST_SEARCHED]
+        return [part for part in enough if part not in packed]
 
     @property
     def _takes_rules(self) -> bool:

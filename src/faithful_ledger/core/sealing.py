@@ -12,7 +12,8 @@ from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.placing import UNCHANGED, free_name
 from faithful_ledger.core.describe.sealing import STREAMS, block_keys, row_keys, seal_keys, storage_keys, stream_keys
 from faithful_ledger.core.errors import EntryError, LedgerError
-from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.inside import layer_of_whole
+from faithful_ledger.core.layers import ENCLOSED, LayerSpec
 from faithful_ledger.core.placed_seals import Placed
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.seal_parts import Part, Value, text_of
@@ -23,6 +24,7 @@ from faithful_ledger.core.seals.finder.packed import Counted, StreamRule
 from faithful_ledger.core.seals.finder.repeated import SealRow
 from faithful_ledger.core.seals.finder.selection import Stored
 from faithful_ledger.core.template.model import FileSpec
+from faithful_ledger.core.wrapping import unwrap
 
 __all__ = ["Accepted", "accepted", "blocks_found", "format_for", "seal_chosen", "seal_found"]
 
@@ -90,7 +92,6 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     if placed.over is not None and placed.over.value is not None:
         return _value_sealed(draft, placed, held, placed.over.value)
     over = _file_of(draft, placed.over) if placed.over is not None else ""
-    size = draft.save.files[held].source.size
     (start, end), (at, stored_end) = placed.covered, placed.stored
     seal = seal_keys(finding.algorithm) | ({"own": finding.own} if finding.own is not None else {})
     seal |= {"beside": list(finding.beside)} if any(finding.beside) else {}
@@ -107,14 +108,24 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     else:
         path = draft.seal(held, (at, stored_end), kind, seal, (start, end), offsets)
     _check(draft, path, _note(finding), -finding.stored.offset if finding.stored.from_end and not is_text else None)
-    is_in_front = not is_text and not over and end == size and at < start
-    behind = text_of(placed.held.contents[0][start:]) if is_in_front else None
-    if behind is not None:  # a text behind its checksum: its values stay within reach
-        draft.add(held, start, size, {"unknown": "body"})
+    if not is_text and not over and start < end:  # a text beside its checksum: its values stay within reach
+        _declare_covered(draft, placed, held, start, end)
+    return path
+
+
+def _declare_covered(draft: Draft, placed: Placed, held: str, start: int, end: int) -> None:
+    """Describe the text that a seal covers and that is all but the seal, if the template has nothing for it."""
+    content = placed.held.contents[0]
+    if layer_of_whole(content) == ENCLOSED:
+        layers = (LayerSpec(ENCLOSED),)
+        if not any(spec.inside == held and spec.layers == layers for spec in draft.template.files.values()):
+            text = text_of(unwrap(content, layers)[-1].data)
+            draft.declare(held, layers, text.name if text is not None else "binary")
+    elif end == len(content) and placed.at < start and (text := text_of(content[start:])) is not None:
+        draft.add(held, start, end, {"unknown": "body"})
         body = field_at(draft.file(held).root, start)
         assert body is not None
-        draft.declare(f"{held}.{body.spec.name}", (), behind.name)
-    return path
+        draft.declare(f"{held}.{body.spec.name}", (), text.name)
 
 
 def _value_sealed(draft: Draft, placed: Placed, held: str, value: Value) -> str:

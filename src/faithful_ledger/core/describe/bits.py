@@ -9,13 +9,13 @@ from faithful_ledger.core.binding import FieldNode, GroupNode, Node
 from faithful_ledger.core.describe.placing import UNCHANGED, free_name
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.storage import BitRange
+from faithful_ledger.core.template.names import has_no_name, unnamed_bits
 from faithful_ledger.core.template.rewriting import YamlText
 
 __all__ = ["bit_word", "bits_typed", "name_bits"]
 
 TYPED = re.compile(r"\s*([0-9]{1,2})\s*(?:[-–…]|\.\.|to)?\s*([0-9]{1,2})?\s*")
 WORDS = {1: "u8", 2: "u16", 4: "u32", 8: "u64"}
-REST = "bits_"
 
 
 def bits_typed(text: str) -> tuple[int, int]:
@@ -51,10 +51,10 @@ def _parts(first: int, last: int, low: int, high: int, name: str) -> list[dict[s
     """The bits from `first` to `last` as fields, of which `low` to `high` have a name."""
     found: list[dict[str, Any]] = []
     if low > first:
-        found.append({"field": f"{REST}{first}", "as": f"u{low - first}"})
+        found.append({"field": unnamed_bits(first), "as": f"u{low - first}"})
     found.append({"field": name, "as": f"u{high - low + 1}"})
     if high < last:
-        found.append({"field": f"{REST}{high + 1}", "as": f"u{last - high}"})
+        found.append({"field": unnamed_bits(high + 1), "as": f"u{last - high}"})
     return found
 
 
@@ -72,7 +72,7 @@ def name_bits(text: YamlText, node: Node, low: int, high: int, name: str) -> Non
         if not isinstance(storage, BitRange):
             continue
         first, last = storage.low, storage.low + storage.bits - 1
-        if first <= low and high <= last and child.spec.name == f"{REST}{first}":
+        if first <= low and high <= last and has_no_name(child.spec.name):
             *before, index = child.spec.where
             assert isinstance(index, int)
             where = tuple(before)

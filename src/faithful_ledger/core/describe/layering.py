@@ -8,23 +8,11 @@ from typing import Any
 from faithful_ledger.core.describe.placing import UNCHANGED
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.layers import SCRAMBLINGS, STREAMS, LayerSpec
+from faithful_ledger.core.template.extend import layer_keys
 from faithful_ledger.core.template.model import Template
-from faithful_ledger.core.template.rewriting import Hex, YamlText
+from faithful_ledger.core.template.rewriting import YamlText
 
-__all__ = ["declare", "layer_keys", "leave_off"]
-
-
-def layer_keys(layer: LayerSpec) -> str | dict[str, Any]:
-    """A layer as a template says it: its kind alone, or with what it needs."""
-    keys: dict[str, Any] = {"layer": layer.kind}
-    keys |= {"key": layer.key.hex(" ").upper()} if layer.key is not None else {}
-    keys |= {"key_of": layer.key_of} if layer.key_of else {}
-    keys |= {"iv": layer.iv.hex(" ").upper()} if layer.iv else {}
-    if layer.at is not None:
-        keys["at"] = Hex(layer.at.constant) if layer.at.constant is not None else layer.at.text
-    keys |= {"member": layer.member} if layer.member else {}
-    keys |= {"padding": layer.padding} if layer.padding != "pkcs7" else {}
-    return layer.kind if len(keys) == 1 else keys
+__all__ = ["declare", "leave_off"]
 
 
 def declare(

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from faithful_ledger.core.address import Address
+from faithful_ledger.core.address import Address, Expression
 from faithful_ledger.core.errors import AddressError, LedgerError
-from faithful_ledger.core.evidence.place import Mask, Place
+from faithful_ledger.core.evidence.place import Bits, Mask, Place
 from faithful_ledger.core.layers import KEYED, LayerSpec
 
 __all__ = ["place_from", "places_by_spot"]
@@ -47,6 +47,7 @@ def _document(place: Place) -> dict[str, Any]:
         "prefix": place.prefix,
         "room": place.room,
         **({"mask": _mask_document(place.mask)} if place.mask is not None else {}),
+        **({"bits_in": place.bits_in._asdict()} if place.bits_in is not None else {}),
         **({"file": place.file} if place.file else {}),
     }
 
@@ -60,10 +61,16 @@ def _mask(document: Mapping[str, Any] | None) -> Mask | None:
 
 
 def _step(place: Place, number: int) -> dict[str, Any]:
-    """One layer; a key that differs from copy to copy is null."""
+    """One layer; a key that differs from copy to copy is null, and `at` is there where it begins at a known offset."""
     kind, _, member = place.route[number].partition(":")
-    key = place.layers[number].key if place.layers is not None else None
-    return {"kind": kind, "key": key.hex() if key is not None else None, **({"member": member} if member else {})}
+    layer = place.layers[number] if place.layers is not None else LayerSpec(kind)
+    at = layer.at.constant if layer.at is not None else None
+    return {
+        "kind": kind,
+        "key": layer.key.hex() if layer.key is not None else None,
+        **({"at": at} if at is not None else {}),
+        **({"member": member} if member else {}),
+    }
 
 
 def place_from(document: object) -> Place:
@@ -90,7 +97,7 @@ def _place(document: Mapping[str, Any]) -> Place:
     found = Address.by_path(path) if path is not None else None
     if found is None and address is not None and address != {"at": offsets[0]}:
         found = Address.from_keys(address)
-    steps = [LayerSpec(each["kind"], _key(each), member=each.get("member", "")) for each in document.get("route") or ()]
+    steps = [_layer(step) for step in document.get("route") or ()]
     known = all(layer.key is not None for layer in steps if layer.kind in KEYED)
     rounding = document.get("rounding")
     return Place(
@@ -112,9 +119,15 @@ def _place(document: Mapping[str, Any]) -> Place:
         prefix=str(document.get("prefix", "")),
         format=str(document.get("format", "binary")),
         mask=_mask(document.get("mask")),
+        bits_in=Bits(int(part["low"]), int(part["width"])) if (part := document.get("bits_in")) else None,
     )
 
 
-def _key(step: Mapping[str, Any]) -> bytes | None:
-    key = step.get("key")
-    return bytes.fromhex(key) if key is not None else None
+def _layer(step: Mapping[str, Any]) -> LayerSpec:
+    key, at = step.get("key"), step.get("at")
+    return LayerSpec(
+        step["kind"],
+        bytes.fromhex(key) if key is not None else None,
+        at=Expression(int(at)) if at is not None else None,
+        member=step.get("member", ""),
+    )

@@ -26,7 +26,7 @@ COSTS = {"u32": 0, "i32": 0.5, "u16": 0.3, "i16": 0.8, "u8": 1, "i8": 1.5, "u64"
 COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 3, "sleb128": 4, "zigzag": 4}
 OTHER_STORAGE, BIG_ENDIAN = 6.0, 1.0
 SCALES = {1: 0, 10: 3, 100: 4, 0.1: 6, 0.01: 5, 256: 8, 65536: 9, 1 / 60: 8}
-FREE_SCALE, MASKED = 24.0, 10.0
+FREE_SCALE, MASKED, ANY_BIT = 24.0, 10.0, 4.0
 USUAL_SCALES = (1, 10, 100, 0.1, 0.01)
 PER_RELATION = 1.0
 SURELY = 2.0  # agreement around from which on a place that moved is not anywhere
@@ -123,6 +123,9 @@ def _value_bits(place: Place, contents: Sequence[Content], seen: Sequence[Sighti
         return float(len(place.values))
     if place.mask is not None:
         return _masked_bits(place, seen)
+    if place.bits_in is not None:
+        known = {each.number for each in seen if each.number is not None}
+        return float(len(known) * max(int(number).bit_length() for number in known))
     total, once = 0.0, set[float | str]()
     for j, (content, at, value) in enumerate(zip(contents, place.offsets, place.values, strict=True)):
         kind = seen[j].kind
@@ -163,6 +166,7 @@ def _storage_cost(place: Place) -> float:
 
 def _relation_cost(place: Place) -> float:
     cost = SCALES.get(place.scale, FREE_SCALE) + (MASKED if place.mask is not None else 0)
+    cost += ANY_BIT if place.bits_in is not None else 0
     if place.path is not None:
         return cost
     cost += 3 + math.log2(abs(place.bias) + 1) if place.bias else 0
@@ -323,8 +327,7 @@ def reasons_for(place: Place) -> list[str]:
         reasons.append(f"stored times {place.scale:g}")
     if place.bias:
         reasons.append(f"stored {'plus' if place.bias > 0 else 'minus'} {abs(place.bias):g}")
-    if place.mask is not None:
-        reasons.append(place.mask.words)
+    reasons += [hidden.words for hidden in (place.mask, place.bits_in) if hidden is not None]
     if place.layer is not None:
         reasons.append(f"inside {place.layer.partition(';')[0]}")
     return reasons

@@ -25,9 +25,10 @@ from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.searching import RELATED, Search
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.formats import looks_like_text
-from faithful_ledger.core.inside import Payload, is_strong, look_inside
-from faithful_ledger.core.layers import LayerSpec
-from faithful_ledger.core.layers.sqlite_tables import is_database
+from faithful_ledger.core.inside import Payload, is_strong, layer_of_whole, look_inside
+from faithful_ledger.core.layers import ENCLOSED, LayerSpec
+from faithful_ledger.core.layers.archives import archive_of
+from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.source import MemorySource, Source
@@ -239,8 +240,8 @@ class _Looking:
         parts: list[_Part] = []
         # What is packed in a string of a text is reached by the path of the string.
         is_text = all(map(looks_like_text, contents))
-        if all(map(is_database, contents)):
-            packed = 1.0
+        if all(map(archive_of, contents)) or all(layer_of_whole(each) in (SQLITE, ENCLOSED) for each in contents):
+            packed, is_text = 1.0, False  # a value is in its tables, members or paths: raw offsets may move
         if packed < MOSTLY_PACKED or is_text:
             parts.append(_Part(name, Search(contents, self.seen, self.end, outside), strong))
             # Chained bytes may show a small number as well, with other bytes that belong to it: then look further.
@@ -248,6 +249,8 @@ class _Looking:
                 return
         partial: list[tuple[str, int]] = []
         for payloads in look_inside(contents, layers, partial, end=self.end):
+            if all(archive_of(payload.data) for payload in payloads):
+                continue  # its members come next
             known = [each for each in self.pinned if (each.file, each.route) == (name, payloads[0].route)]
             search = Search([payload.data for payload in payloads], self.seen, self.end, known)
             parts.append(_Part(name, search, None, payloads))

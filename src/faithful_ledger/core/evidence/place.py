@@ -10,7 +10,7 @@ from faithful_ledger.core.evidence.reading import STORAGES
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 
-__all__ = ["Mask", "Place"]
+__all__ = ["Bits", "Mask", "Place"]
 
 LEB128_LAST = 127
 
@@ -31,6 +31,17 @@ class Mask(NamedTuple):
         return f"XORed with what stands {abs(self.beside)} bytes {side}"
 
 
+class Bits(NamedTuple):
+    """`width` bits of a whole number from bit `low` upwards; bit 0 is the least significant."""
+
+    low: int
+    width: int
+
+    @property
+    def words(self) -> str:
+        return f"bits {self.low} to {self.low + self.width - 1} of it, the lowest is 0"
+
+
 @dataclass(slots=True)
 class Place:
     """Stored = seen × scale + bias; with `rounding` what was seen is stored / scale, cut off or rounded.
@@ -42,9 +53,9 @@ class Place:
     is elsewhere in some snapshot; `doubts` is the number of the sighting it does not fit. `room` is how many bytes a
     text may take where it is: as many as the longest one, if zeros fill up behind the shorter ones; else None. `prefix`
     is the storage of its length, where that is directly in front. `format` is that of the payload. With a `mask` its
-    bytes are hidden, and `values` are what they say without it. `bits` say how
-    likely it is, and `by_chance` how many places of its kind would fit in bytes that mean nothing; `beside` is what was
-    seen next to it.
+    bytes are hidden, and `values` are what they say without it; with `bits_in` it is only some bits of what is stored
+    there, and `values` are those of these. `bits` say how likely it is, and `by_chance` how many places of its kind
+    would fit in bytes that mean nothing; `beside` is what was seen next to it.
     """
 
     offsets: tuple[int, ...]
@@ -68,6 +79,7 @@ class Place:
     prefix: str = ""
     format: str = "binary"
     mask: Mask | None = None
+    bits_in: Bits | None = None
     reasons: list[str] = field(default_factory=list)
     beside: list[str] = field(default_factory=list)
     bits: float = 0

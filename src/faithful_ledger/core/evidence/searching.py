@@ -11,6 +11,7 @@ import numpy as np
 
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.evidence.bit_numbers import bit_places
 from faithful_ledger.core.evidence.carrying import Carrier
 from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, exact_places, telling
@@ -28,6 +29,7 @@ from faithful_ledger.core.source import MemorySource
 __all__ = ["RELATED", "Search", "Step"]
 
 RELATED = "with a bias, any scale, rounded, and by more and less"
+BY_BITS = "as bits that begin within a byte, at the same offset"
 NOISE = 7.95  # bits a byte
 PLAIN = ", at the same offset"
 MAPPED = 4 << 20  # bytes; larger payloads are aligned instead
@@ -80,6 +82,7 @@ class Search:
         found = []
         if len(sizes) == 1:  # most often nothing moved
             found += [Step(0, partial(self._exact, plain=True))] if exact or text else []
+            found += [Step(0, self._bits)] if exact else []
             found += [Step(1, partial(self._related, plain=True))] if large and not text else []
         rank = 2 if found and large else 0  # in large payloads what moved is looked for last
         found += [Step(rank, partial(self._exact, plain=False))] if exact or text else []
@@ -123,6 +126,12 @@ class Search:
         if not self.found and not plain:
             self._doubt_the_first()
         self._judge(plain=plain)
+
+    def _bits(self) -> None:
+        """Numbers that begin within a byte."""
+        if max(content.data.size for content in self.contents) <= SMALL and self._has_time(BY_BITS):
+            self.found += bit_places([content.data for content in self.contents], self.seen)
+            self._judge(plain=True)
 
     def _doubt_the_first(self) -> None:
         """The sighting that tells most may be the one that is mistyped."""

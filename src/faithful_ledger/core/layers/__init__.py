@@ -2,6 +2,7 @@
 
 from faithful_ledger.core.layers.kinds import (
     CIPHERS,
+    ENCLOSED,
     IN_LETTERS,
     KEYED,
     LAYERS,
@@ -16,6 +17,7 @@ from faithful_ledger.core.layers.kinds import (
 
 __all__ = [
     "CIPHERS",
+    "ENCLOSED",
     "IN_LETTERS",
     "KEYED",
     "LAYERS",

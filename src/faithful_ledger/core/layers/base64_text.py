@@ -1,4 +1,6 @@
-"""Base64 text (RFC 4648), without line breaks. It has no mark: Profile looks for long runs of its letters."""
+"""Base64 text (RFC 4648), also with the alphabet for addresses, without padding, and in letters that an address may
+hold (`%2B`, RFC 3986). It has no mark: Profile looks for long runs of its letters.
+"""
 
 from __future__ import annotations
 
@@ -7,29 +9,72 @@ import re
 
 from faithful_ledger.core.layers.stream import Allowance, Layer, Stream
 
-__all__ = ["STREAMS"]
+__all__ = ["BASE64", "ESCAPED", "STREAMS"]
 
-RUN = re.compile(rb"[A-Za-z0-9+/]++={0,2}")
+BASE64 = "base64"
+PADDING = rb"(?:(?:%3[Dd]){1,2}|={0,2})"
+FOR_ADDRESSES = rb"(?=[A-Za-z0-9]*+[-_])[A-Za-z0-9_-]++"  # the first mark decides
+RUN = re.compile(FOR_ADDRESSES + PADDING + rb"|(?:[A-Za-z0-9+/]|%2[BbFf])++" + PADDING)
+ESCAPED = re.compile(rb"%(?:2[BbFf]|3[Dd])")
+TO_PLAIN, TO_ADDRESS = bytes.maketrans(b"-_", b"+/"), bytes.maketrans(b"+/", b"-_")
 
 
 class Base64(Stream):
-    name = "base64"
+    name = BASE64
 
     def read(self, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
-        match = RUN.match(data, offset)
-        size = len(match[0]) // 4 * 4 if match is not None else 0
-        try:
-            unpacked = len(binascii.a2b_base64(data[offset : offset + size], strict_mode=True))
-        except binascii.Error:
-            return None
+        run = _run(data, offset)
+        unpacked = len(_decoded(run)) if run else 0
         allowance.left -= unpacked
-        return Layer(self.name, offset, size, unpacked) if unpacked and allowance.left >= 0 else None
+        return Layer(self.name, offset, len(run), unpacked) if unpacked and allowance.left >= 0 else None
 
     def unpacked(self, packed: bytes, most: int) -> bytes:
-        return binascii.a2b_base64(packed)[:most]
+        return _decoded(packed)[:most]
 
     def packed(self, data: bytes, old: bytes) -> bytes:
-        return binascii.b2a_base64(data, newline=False)
+        """In the letters of the old text. Where that has no padding as it needs none, there is some, but for the
+        alphabet for addresses: most of what uses it leaves the padding off.
+        """
+        letters = binascii.b2a_base64(data, newline=False)
+        plain = _plain(old)
+        for_addresses = b"-" in plain or b"_" in plain
+        if b"=" not in plain and (len(plain) % 4 or for_addresses):
+            letters = letters.rstrip(b"=")
+        if for_addresses or (len(plain) % 4 and b"+" not in plain and b"/" not in plain):
+            letters = letters.translate(TO_ADDRESS)
+        if (escaped := ESCAPED.search(old)) is None:
+            return letters
+        form = b"%%%02X" if escaped[0] == escaped[0].upper() else b"%%%02x"
+        return re.sub(rb"[+/=]", lambda letter: form % letter[0][0], letters)
+
+
+def _run(data: bytes, offset: int) -> bytes:
+    """The longest text in base64 at an offset; empty where there is none. What is left of a run behind a multiple of
+    four letters is something else if it cannot be the end of a text without padding.
+    """
+    match = RUN.match(data, offset)
+    run = match[0] if match is not None else b""
+    if _decoded(run) or not run:
+        return run
+    run = run[: len(run) // 4 * 4]
+    return run if _decoded(run) else b""
+
+
+def _plain(packed: bytes) -> bytes:
+    """The letters without escapes."""
+    return ESCAPED.sub(lambda escape: bytes([int(escape[0][1:], 16)]), packed) if b"%" in packed else packed
+
+
+def _decoded(packed: bytes) -> bytes:
+    """Empty where it is not base64."""
+    letters = _plain(packed).translate(TO_PLAIN)
+    letters += b"=" * (-len(letters) % 4) if b"=" not in letters else b""
+    try:
+        decoded = binascii.a2b_base64(letters, strict_mode=True)
+    except binascii.Error:
+        return b""
+    is_whole = binascii.b2a_base64(decoded[-1 - (len(decoded) - 1) % 3 :], newline=False) == letters[-4:]
+    return decoded if is_whole else b""  # else bits are left over, and it is something else
 
 
 STREAMS: tuple[Stream, ...] = (Base64(),)

@@ -7,9 +7,20 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from faithful_ledger.core.address import Expression
-from faithful_ledger.core.layers import base64_text, bzip2, deflate, hex_text, lz4_blocks, lz4_frames, xz, zstd
+from faithful_ledger.core.layers import (
+    base64_text,
+    bzip2,
+    deflate,
+    hex_text,
+    lz4_blocks,
+    lz4_frames,
+    lz_string,
+    xz,
+    zstd,
+)
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.ciphers import CIPHERS, Derived, Padding
+from faithful_ledger.core.layers.enclosed import ENCLOSED
 from faithful_ledger.core.layers.linked import LINKED
 from faithful_ledger.core.layers.scrambling import KEYED, LOCAL, SCRAMBLINGS
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
@@ -19,6 +30,7 @@ from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 
 __all__ = [
     "CIPHERS",
+    "ENCLOSED",
     "IN_LETTERS",
     "KEYED",
     "LAYERS",
@@ -31,11 +43,11 @@ __all__ = [
     "LayerSpec",
 ]
 
-MODULES = (base64_text, bzip2, deflate, hex_text, lz4_blocks, lz4_frames, xz, zstd)
+MODULES = (base64_text, bzip2, deflate, hex_text, lz4_blocks, lz4_frames, lz_string, xz, zstd)
 STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
-IN_LETTERS = ("base64", "hex")  # streams that are text themselves
+IN_LETTERS = ("base64", "hex", "lz-string")  # streams that are text themselves
 PADDED = "padded"  # zeros behind a text
-LAYERS = (*STREAMS, *SCRAMBLINGS, *CIPHERS, *SWAPPINGS, *TRANSCODINGS, *ARCHIVES, SQLITE, PADDED, *LINKED)
+LAYERS = (*STREAMS, *SCRAMBLINGS, *CIPHERS, *SWAPPINGS, *TRANSCODINGS, *ARCHIVES, SQLITE, PADDED, ENCLOSED, *LINKED)
 
 
 @dataclass(slots=True, frozen=True)

@@ -64,6 +64,7 @@ LEAST_CHAIN = 1 << 10
 EVEN = 0.06  # the share of the commonest byte where zeros are hidden by what is before them
 WORD = re.compile(rb"[A-Za-z][a-z]{3,}")
 WIDE_WORD = re.compile(rb"[A-Za-z]\x00(?:[a-z]\x00){3,}")
+VOWELS = re.compile(rb"[AEIOUYaeiouy]")
 DIFFERENT = 0.7  # the share of different letters in most words
 BY_CHANCE = 12  # bytes
 OPENING = (b"{", b"[", b"<")  # with what most texts begin
@@ -245,9 +246,10 @@ def _fewer(words: int, others: int, size: int) -> bool:
 
 def _in_words(data: bytes) -> int:
     """How many bytes are in different words, also in those of two bytes a letter; letters that only go up or down are
-    numbers that count.
+    numbers that count, and digits whose bits are rotated are letters without a vowel.
     """
     words = {*WORD.findall(data), *(word.replace(b"\0", b"") for word in WIDE_WORD.findall(data))}
+    words = {word for word in words if VOWELS.search(word)}
     return sum(len(word) for word in words if len({b > a for a, b in pairwise(word[1:])}) > 1)
 
 

@@ -1,5 +1,5 @@
-"""Packed streams at any offset: zlib, gzip, bzip2, xz, LZMA, zstd, LZ4 frames, raw deflate, and text in base64 or
-hexadecimal.
+"""Packed streams at any offset: zlib, gzip, bzip2, xz, LZMA, zstd, LZ4 frames, raw deflate, and text in base64,
+hexadecimal or lz-string.
 
 Each is believed only when it unpacks to its own end. Raw deflate (RFC 1951) has no mark. In files of up to 4 MiB it is
 tried wherever a block with its own codes may begin: the lengths of these codes make a complete code (Kraft, 1949). In
@@ -9,16 +9,16 @@ ones. What a stream unpacks to is bounded, so a small file cannot fill the memor
 
 from __future__ import annotations
 
-import binascii
 from collections.abc import Iterator
-from contextlib import suppress
 from typing import Any, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.layers import STREAMS
+from faithful_ledger.core.layers.base64_text import BASE64, ESCAPED
 from faithful_ledger.core.layers.linked import Begins, stream_begins
+from faithful_ledger.core.layers.lz_string import LZ_STRING
 from faithful_ledger.core.layers.stream import Allowance, Layer
 from faithful_ledger.core.layers.xz import lzma_begins
 from faithful_ledger.core.profile.unmarked import unmarked_blocks
@@ -30,8 +30,9 @@ Array: TypeAlias = np.ndarray[Any, Any]
 LEAST_UNPACKED = 1  # every kind with a mark has a checksum, or a mark of four bytes; deflate see below
 LEAST_BASE64 = 32
 FIRST_STEP = 1 << 12
-MIXED = [set(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ"), set(b"abcdefghijklmnopqrstuvwxyz"), set(b"0123456789+/")]
-BASE64_FLAGS = bytes((chr(byte).isalnum() and byte < 128) or byte in b"+/" for byte in range(256))
+MIXED = [set(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ"), set(b"abcdefghijklmnopqrstuvwxyz"), set(b"0123456789+/-_")]
+BASE64_FLAGS = bytes((chr(byte).isalnum() and byte < 128) or byte in b"+/-_" for byte in range(256))
+ESCAPED_FLAGS = bytes(flag or byte == ord("%") for byte, flag in enumerate(BASE64_FLAGS))
 LETTERS_LOOKED_AT, LZMA_LOOKED_AT = 4 << 20, 1 << 20
 IN_TEXTS = bytes([9, 10, 13, *range(32, 127), *range(128, 256)])
 ALNUM = frozenset(byte for byte in range(128) if chr(byte).isalnum())
@@ -68,7 +69,7 @@ def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
             layer = _read(data, offset, "deflate", allowance)
             if layer is not None and not _within(found, offset, offset + layer.size):
                 found.append(layer)
-    texts = [*_base64(data, found), *_hex(data, found)]
+    texts = [*_lettered(data, found), *_hex(data, found)]
     if not found:
         found = unmarked_blocks(data, allowance)
     if not found and not texts and (block := _lz4_block(data, allowance)) is not None:
@@ -171,12 +172,16 @@ def _runs(flags: bytes, least: int) -> Iterator[tuple[int, int]]:
         at = flags.find(run, end)
 
 
-def _base64(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
-    for at, end in _runs(data[:LETTERS_LOOKED_AT].translate(BASE64_FLAGS), LEAST_BASE64):
+def _lettered(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
+    looked_at, behind = data[:LETTERS_LOOKED_AT], 0
+    flags = BASE64_FLAGS if ESCAPED.search(looked_at) is None else ESCAPED_FLAGS
+    for at, end in _runs(looked_at.translate(flags), LEAST_BASE64):
         letters = set(data[at : min(end, at + FIRST_STEP)])
-        if all(letters & kind for kind in MIXED):  # else a long word or number, and no packed stream
-            run = data[at:end] + data[end : end + 2][: -(end - at) % 4]
-            run = run[: len(run) // 4 * 4]
-            if not _within(taken, at, at + len(run)):
-                with suppress(binascii.Error):
-                    yield Layer("base64", at, len(run), len(binascii.a2b_base64(run, strict_mode=True)))
+        if at >= behind and all(letters & kind for kind in MIXED):  # else a long word or number, and no packed stream
+            for kind in (LZ_STRING, BASE64):
+                layer = STREAMS[kind].read(data, at, Allowance(unpacked_allowance(len(data))))
+                if layer is not None and layer.size >= LEAST_BASE64:
+                    behind = at + layer.size
+                    if not _within(taken, at, behind):
+                        yield layer
+                    break

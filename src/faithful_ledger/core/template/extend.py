@@ -12,17 +12,20 @@ from typing import Any, NamedTuple
 from faithful_ledger.core.address import Address, parse_path, split_outside_quotes
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence import Place
+from faithful_ledger.core.evidence.place import Bits
 from faithful_ledger.core.formats.document import BEHIND_LENGTH
-from faithful_ledger.core.layers import KEYED, STREAMS, LayerSpec
+from faithful_ledger.core.layers import ENCLOSED, KEYED, STREAMS, LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS, SWITCHES
 from faithful_ledger.core.template.loader import dumped, round_trip
 from faithful_ledger.core.template.model import PINNED, FileSpec
-from faithful_ledger.core.template.names import field_name
+from faithful_ledger.core.template.names import field_name, unnamed_bits
+from faithful_ledger.core.template.rewriting import Hex
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
 __all__ = [
     "Shared",
+    "layer_keys",
     "new_template",
     "shared_by",
     "with_free_name",
@@ -33,6 +36,7 @@ __all__ = [
 
 SWITCHED = "yes"  # what the switch of a quantity says when it is set
 IN_MARKS = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_")
+IN_HEX = frozenset(b"0123456789ABCDEFabcdef")
 LONGEST_MAGIC, LEAST_MAGIC = 4, 3
 ENOUGH_SAVES = 2
 EXPLAINS = "explains "  # how the note of a pinned field begins
@@ -103,7 +107,7 @@ def with_place(
     with_free_name(element, files[holder]["layout"])
     if place.mask is not None:
         holder = _hidden(files, holder, place, element)
-    files[holder]["layout"].append(element)
+    files[holder]["layout"].append(element if place.bits_in is None else _in_bits(place, place.bits_in, element))
     path = str(element["field"]) if holder == next(iter(files)) else f"{holder}.{element['field']}"
     sections = document.setdefault("sections", [])
     section = next((part for part in sections if part.get("title") == PINNED), None)
@@ -136,6 +140,18 @@ def _hidden(files: dict[str, Any], holder: str, place: Place, element: dict[str,
     inner = _file_name(files, f"{element['field']}_plain")
     files[inner] = {"inside": f"{holder}.{name}", "layers": [layer], "format": "binary", "layout": []}
     return inner
+
+
+def _in_bits(place: Place, bits: Bits, field: dict[str, Any]) -> dict[str, Any]:
+    """The group of bits that a field is in, without its name; the bits around it are fields without a meaning."""
+    assert place.address is not None
+    address = place.address.keys()
+    own = {key: value for key, value in field.items() if key not in address} | {"as": f"u{bits.width}"}
+    behind = 8 * NUMBERS[place.stored_as].least_size - bits.low - bits.width
+    name = str(field["field"])
+    layout = [{"field": unnamed_bits(0, name), "as": f"u{bits.low}"}] if bits.low else []
+    layout += [own, {"field": unnamed_bits(bits.low + bits.width, name), "as": f"u{behind}"}] if behind else [own]
+    return {"group": f"{name}_bits", "word": place.stored_as, "flat": True, **address, "layout": layout}
 
 
 def _free_id(wanted: str, taken: Collection[str]) -> str:
@@ -179,7 +195,7 @@ def _file_of(files: dict[str, Any], path: Path, place: Place) -> str:
 
 def _payload(files: dict[str, Any], inside: str, layers: Sequence[LayerSpec], kind: str) -> str:
     """The template's name for what is inside a file or one of its fields; it is added where it is not there."""
-    keys_of_layers = [_layer_keys(layer) for layer in layers]
+    keys_of_layers = [layer_keys(layer) for layer in layers]
     for name, keys in files.items():
         known = list(keys.get("layers") or [])
         if keys.get("inside") == inside and known == keys_of_layers[: len(known)] and (known or not layers):
@@ -190,17 +206,24 @@ def _payload(files: dict[str, Any], inside: str, layers: Sequence[LayerSpec], ki
     elif layers[-1].member:
         words = field_name(Path(layers[-1].member).stem)
     else:
-        words = "unpacked" if layers[-1].kind in STREAMS else "plain"
+        kind_of_last = layers[-1].kind
+        words = "unpacked" if kind_of_last in STREAMS else "text" if kind_of_last == ENCLOSED else "plain"
     name = _file_name(files, words)
     files[name] = {"inside": inside, **({"layers": keys_of_layers} if layers else {}), "format": kind, "layout": []}
     return name
 
 
-def _layer_keys(layer: LayerSpec) -> str | dict[str, str]:
-    """A layer as a template says it."""
-    if layer.member:
-        return {"layer": layer.kind, "member": layer.member}
-    return layer.kind if layer.key is None else {"layer": layer.kind, "key": layer.key.hex(" ").upper()}
+def layer_keys(layer: LayerSpec) -> str | dict[str, Any]:
+    """A layer as a template says it: its kind alone, or with what it needs."""
+    keys: dict[str, Any] = {"layer": layer.kind}
+    keys |= {"key": layer.key.hex(" ").upper()} if layer.key is not None else {}
+    keys |= {"key_of": layer.key_of} if layer.key_of else {}
+    keys |= {"iv": layer.iv.hex(" ").upper()} if layer.iv else {}
+    if layer.at is not None:
+        keys["at"] = Hex(layer.at.constant) if layer.at.constant is not None else layer.at.text
+    keys |= {"member": layer.member} if layer.member else {}
+    keys |= {"padding": layer.padding} if layer.padding != "pkcs7" else {}
+    return layer.kind if len(keys) == 1 else keys
 
 
 def _text_field(layout: list[dict[str, Any]], at: str) -> str:
@@ -330,7 +353,8 @@ class Shared(NamedTuple):
 
 def shared_by(contents: Sequence[bytes], sizes: Sequence[int]) -> Shared:
     """What saves share, from their first bytes and their sizes: a mark at their beginning is one that is not all zeros,
-    and of one save alone only letters and digits; their size, where there are several and all have the same.
+    and of one save alone only letters and digits that are not all hexadecimal, as those of a hash are; their size,
+    where there are several and all have the same.
     """
     same = 0
     shortest = min(map(len, contents), default=0)
@@ -339,6 +363,7 @@ def shared_by(contents: Sequence[bytes], sizes: Sequence[int]) -> Shared:
     beginning = contents[0][:same].rstrip(b"\0") if contents else b""
     if len(contents) == 1:
         beginning = bytes(takewhile(IN_MARKS.__contains__, beginning))
+        beginning = b"" if IN_HEX.issuperset(beginning) else beginning
     several = len(sizes) >= ENOUGH_SAVES
     least = sizes[0] if several and len(set(sizes)) == 1 else min(min(sizes, default=1), max(len(beginning), 1))
     most = sizes[0] if several and len(set(sizes)) == 1 else 0

@@ -24,6 +24,7 @@ from faithful_ledger.core.template.compile import Mistakes, Where, compile_signs
 from faithful_ledger.core.template.mistakes import mistakes_in
 from faithful_ledger.core.template.model import Sign, Template
 from faithful_ledger.core.template.parts import Beside, with_parts
+from faithful_ledger.core.template.rewriting import Hex, spelled
 from faithful_ledger.core.template.yaml_text import LARGEST_TEMPLATE, Document, put_at, read_yaml, value_at
 
 __all__ = [
@@ -143,6 +144,7 @@ def round_trip() -> Any:
     yaml.width = 4096
     yaml.indent(mapping=2, sequence=4, offset=2)
     yaml.allow_duplicate_keys = False
+    yaml.representer.add_representer(Hex, lambda r, value: r.represent_scalar("tag:yaml.org,2002:int", spelled(value)))
     return yaml
 
 

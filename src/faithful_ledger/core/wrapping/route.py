@@ -8,6 +8,7 @@ from faithful_ledger.core.address import Lookup
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.layers import (
     CIPHERS,
+    ENCLOSED,
     KEYED,
     LINKED,
     PADDED,
@@ -28,6 +29,7 @@ from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.wrapping.steps import (
     Archived,
     Enciphered,
+    Enclosed,
     Hexed,
     Hidden,
     LeftOff,
@@ -67,6 +69,8 @@ def unwrap(
             step = Enciphered.turned(data, layer.kind)
         elif layer.kind == PADDED:
             step = Padded.of(data)
+        elif layer.kind == ENCLOSED:
+            step = Enclosed.of(data)
         elif layer.kind in LINKED:
             step = Linked.of(data, layer.kind)
         elif layer.kind == SQLITE:

@@ -17,6 +17,7 @@ from faithful_ledger.core.layers import (
 )
 from faithful_ledger.core.layers.archives import Member, members_of, repacked, unpacked
 from faithful_ledger.core.layers.ciphers import BLOCK, Cipher
+from faithful_ledger.core.layers.enclosed import enclosed_span
 from faithful_ledger.core.layers.hex_text import bytes_of, digits_like, pairs_of
 from faithful_ledger.core.layers.linked import Chain, chains_of, length_in_front
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
@@ -34,6 +35,7 @@ __all__ = [
     "Archived",
     "Counted",
     "Enciphered",
+    "Enclosed",
     "Hexed",
     "Hidden",
     "LeftOff",
@@ -143,7 +145,7 @@ class Streams:
         fitted = STREAMS[self.kind].pack_into(content, before)
         if fitted is not None:
             return fitted
-        if not counted.has_length_over(*span) and (why := self._why_fixed(stream, counted)):
+        if not counted.has_length_over(*span) and (why := _why_fixed(self.outer, *span, counted)):
             raise StreamGrows(
                 f"the {self.kind} stream at {place(stream.offset)} would take {len(packed)} bytes in place of "
                 f"{stream.size}, and {why}",
@@ -152,17 +154,18 @@ class Streams:
             )
         return packed
 
-    def _why_fixed(self, stream: Layer, counted: Counted) -> str:
-        """What would be wrong if the stream took another size, as far as that can be seen; empty where nothing is."""
-        behind = self.outer.size - stream.offset - stream.size
-        if behind and not counted.is_from_end(stream.offset + stream.size):
-            return f"no length that the template describes says where the {behind} bytes behind it begin"
-        suspected = suspected_lengths(self.outer, stream.offset, stream.size)
-        found = [each for each in suspected if not counted.works_out(each[0])]
-        if found:
-            at, name = found[0]
-            return f"the {name} at {place(at)} looks like its length, which the template does not describe"
-        return ""
+
+def _why_fixed(outer: Source, start: int, end: int, counted: Counted) -> str:
+    """What would be wrong if bytes [start, end) took another size, as far as that can be seen; else empty."""
+    behind = outer.size - end
+    if behind and not counted.is_from_end(end):
+        return f"no length that the template describes says where the {behind} bytes behind it begin"
+    suspected = suspected_lengths(outer, start, end - start)
+    found = [each for each in suspected if not counted.works_out(each[0])]
+    if found:
+        at, name = found[0]
+        return f"the {name} at {place(at)} looks like its length, which the template does not describe"
+    return ""
 
 
 @dataclass(slots=True)
@@ -337,6 +340,35 @@ class Padded:
         elif grown < 0:
             replaced.append(Replacement(self.outer.size, self.outer.size, bytes(-grown), (cause,)))
         return replaced
+
+
+@dataclass(slots=True)
+class Enclosed:
+    """A text between other bytes, which begins `at` an offset."""
+
+    outer: Source
+    data: bytes
+    at: int
+
+    @classmethod
+    def of(cls, outer: bytes) -> Enclosed:
+        """Raises AddressError where there is none."""
+        span = enclosed_span(outer)
+        if span is None:
+            raise AddressError("no text is between other bytes here", "see Profile for what the file holds")
+        return cls(MemorySource(outer), outer[slice(*span)], span[0])
+
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
+        span = self.at, self.at + len(self.data)
+        has_room = inner.size == len(self.data) or counted.has_length_over(*span)
+        if not has_room and (why := _why_fixed(self.outer, *span, counted)):
+            raise StreamGrows(
+                f"the text at {place(self.at)} would take {inner.size} bytes in place of {len(self.data)}, and {why}",
+                "nothing was written; describe its length in the template (length_of), or enter values as long as the "
+                "old ones",
+            )
+        at = self.at
+        return [Replacement(at + item.start, at + item.end, item.data, (cause,)) for item in inner.replacements]
 
 
 @dataclass(slots=True)

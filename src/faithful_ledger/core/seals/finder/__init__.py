@@ -15,7 +15,7 @@ from time import monotonic, thread_time
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, KEYED, LENGTH, Algorithm, algorithm
 from faithful_ledger.core.seals.finder.anchored import anchored
-from faithful_ledger.core.seals.finder.best import Best, is_doubled, order
+from faithful_ledger.core.seals.finder.best import Best, is_doubled, mirrored, order
 from faithful_ledger.core.seals.finder.finding import Finding, as_written
 from faithful_ledger.core.seals.finder.lengths import lengths
 from faithful_ledger.core.seals.finder.natural import NO_EDGES, SLOW, Edges, all_natural, natural
@@ -79,6 +79,8 @@ def find_seals(
         fits = checked.holds_in == checked.of and better and hints.fits(checked, len(saves[0]))
         if fits and not is_doubled(checked, contents):
             found[_rule(checked)] = checked
+            if (other := mirrored(checked, contents)) is not None and hints.fits(other, len(saves[0])):
+                found.setdefault(_rule(other), other)
             if len(found) > 2 * MOST_KEPT:  # chance finds more and more in few saves
                 found = dict(sorted(found.items(), key=lambda item: order(item[1]))[:MOST_KEPT])
             if checked.sure:

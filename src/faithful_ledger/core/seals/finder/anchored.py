@@ -131,7 +131,7 @@ class _Anchored:
         bits = way.algorithm.bits
         key = number, bits, way.flipped, way.out
         if key not in self._stored:
-            values = [place.values[number] for place in self.by_bits[bits]]
+            values = [place.values[number] & ((1 << bits) - 1) for place in self.by_bits[bits]]
             states = np.array([mirrored(v, bits) if way.flipped else v for v in values], np.uint64)
             self._stored[key] = states ^ way.out
         return self._stored[key]

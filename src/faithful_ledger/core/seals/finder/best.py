@@ -9,20 +9,23 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from functools import reduce
 from itertools import islice
+from operator import and_, or_
 
 import numpy as np
 
 from faithful_ledger.core.seals.crc import CATALOGUE
-from faithful_ledger.core.seals.finder.finding import Finding
-from faithful_ledger.core.seals.finder.places import alike, apart
+from faithful_ledger.core.seals.finder.finding import Finding, choice_bits
+from faithful_ledger.core.seals.finder.places import Edge, alike, apart
 from faithful_ledger.core.seals.sums import SUMS
 
-__all__ = ["Best", "is_doubled", "order"]
+__all__ = ["Best", "is_doubled", "mirrored", "order"]
 
 EDITS = 3
 STEPS = 29  # edits are tried at so many offsets, spread over what is covered
 NOISE_BITS = 4.0  # what it says for a place if one more of its bytes differs between saves, as those of a seal do
+STILL_BITS, ENOUGH_TO_MOVE = 2.0, 4  # for each bit of the lowest byte that stays in so many saves
 RIVAL = 6.0  # bits by which a place must be likelier than others that would do as well
 
 
@@ -115,7 +118,42 @@ class Best:
         odd = finding.stored.offset > self.size // 2 and not alike(self.contents)  # from the end that is farther
         start, end, at = finding.spans(self.size)
         adjoins = finding.own is None and (at + finding.size == start or at == end)
-        return finding.bits + NOISE_BITS * differ - (RIVAL if odd else 0.0) + (RIVAL if adjoins else 0.0)
+        still = STILL_BITS * _still_bits(places, finding.form) if len(places) >= ENOUGH_TO_MOVE else 0.0
+        return finding.bits + NOISE_BITS * differ - (RIVAL if odd else 0.0) + (RIVAL if adjoins else 0.0) - still
+
+
+def _still_bits(stored: Sequence[bytes], form: str) -> int:
+    """How many bits of the lowest byte are the same in every save: of a sum hardly any, of a count or a flag most."""
+    if not form.startswith("u") or not all(stored):
+        return 0
+    lowest = [raw[0] if form.endswith("le") else raw[-1] for raw in stored]
+    always, ever = reduce(and_, lowest), reduce(or_, lowest)
+    return 8 - (always ^ ever).bit_count()
+
+
+def mirrored(finding: Finding, contents: Sequence[bytes]) -> Finding | None:
+    """The same sum with the seal at the other end of what it covers, where all together come to a constant; None where
+    that does not hold.
+    """
+    size = len(contents[0])
+    start, end, at = finding.spans(size)
+    if finding.own is not None or finding.algorithm.name not in SUMS or finding.size * 2 > end - start:
+        return None
+    if at + finding.size == start:
+        stored = Edge(size - end + finding.size, True)
+        made = replace(finding, start=finding.stored, end=stored, stored=stored)
+    elif at == end and not finding.start.from_end:
+        first = finding.start
+        made = replace(finding, start=first.moved(finding.size), end=Edge(size - at - finding.size, True), stored=first)
+    else:
+        return None
+    made = replace(made, bits=finding.bits + _choice(finding, size) - _choice(made, size))
+    return made if made.checked(contents).holds_in == len(contents) else None
+
+
+def _choice(finding: Finding, size: int) -> float:
+    start, end, at = finding.spans(size)
+    return choice_bits(finding.algorithm, (start, end), (at, at + finding.size), size)
 
 
 def is_doubled(finding: Finding, contents: Sequence[bytes]) -> bool:

@@ -1,0 +1,99 @@
+"""A text between other bytes: a header in front of it, a checksum or a signature behind it, or both.
+
+JSON ends with the bracket of its first one (RFC 8259), XML with the end of its root element; of any other text the
+first or the last line may be a checksum alone.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from contextlib import suppress
+from xml.parsers import expat
+
+__all__ = ["ENCLOSED", "enclosed_span", "holds_checksum"]
+
+ENCLOSED = "enclosed"
+LONGEST_HEAD, LONGEST_TAIL = 64, 256  # bytes in front of the text and behind it
+BOM = b"\xef\xbb\xbf"
+BEGINNING = re.compile(rb"[{\[]|<(?=[?!A-Za-z])")
+LINES = re.compile(rb"[^\r\n]*(?:\r\n|\n|\r)?")
+DIGEST = (
+    rb"(?:(?=[A-Fa-f]*\d)[0-9A-Fa-f]{8,}|\d{5,}|(?=[^\n]*\d)(?=[^\n]*[a-z])(?=[^\n]*[A-Z])[A-Za-z0-9+/]{22,}={0,2})"
+)
+# A mark of a comment or a word may be in front of it; a key with `=` is a value of the text.
+LINE_OF_DIGEST = re.compile(
+    rb"[ \t]*(?:[#;!]|//|--)?[ \t]*(?:[A-Za-z][\w -]{0,24}[: ][ \t]*)?" + DIGEST + rb"[ \t]*[\r\n]*"
+)
+IS_DIGEST = re.compile(rb"(?<![A-Za-z0-9+/])" + DIGEST)
+PRINTED = frozenset(b"\t\r\n" + bytes(range(32, 127)))
+
+
+def enclosed_span(data: bytes) -> tuple[int, int] | None:
+    """Where a text begins and ends in a payload that holds little else; None where there is none, or nothing else."""
+    if data.removeprefix(BOM).lstrip()[:1] + data.rstrip()[-1:] in (b"{}", b"[]", b"<>"):
+        return None
+    latin = ""  # in Latin-1 every byte is a letter, so that offsets stay those of bytes
+    for found in BEGINNING.finditer(data, 0, LONGEST_HEAD + 1):
+        latin = latin or data.decode("latin-1")
+        start = found.start()
+        end = _end_of_xml(data, start) if found[0] == b"<" else _end_of_json(latin, start)
+        if end is not None and len(data) - end <= LONGEST_TAIL:
+            return start, end
+    return _without_a_line(data)
+
+
+def holds_checksum(head: bytes, tail: bytes) -> bool:
+    """Whether what is around a text may be a checksum or another number, and not only words and marks."""
+    return any(
+        IS_DIGEST.search(part) is not None or any(byte not in PRINTED for byte in part)
+        for part in (head.removeprefix(BOM), tail.rstrip(b"\0"))
+    )
+
+
+def _end_of_json(text: str, start: int) -> int | None:
+    try:
+        return json.JSONDecoder(strict=False).raw_decode(text, start)[1]
+    except (ValueError, RecursionError):
+        return None
+
+
+def _end_of_xml(data: bytes, start: int) -> int | None:
+    depth, ends = 0, []
+
+    def begun(_name: str, _attributes: object) -> None:
+        nonlocal depth
+        depth += 1
+
+    def ended(_name: str) -> None:
+        nonlocal depth
+        depth -= 1
+        if not depth:
+            ends.append(parser.CurrentByteIndex)
+
+    parser = expat.ParserCreate()
+    parser.DefaultHandler = lambda _: None  # entities are not resolved
+    parser.StartElementHandler, parser.EndElementHandler = begun, ended
+    with suppress(expat.ExpatError):
+        parser.Parse(data[start:], True)
+    return data.find(b">", start + ends[0]) + 1 if ends else None
+
+
+def _without_a_line(data: bytes) -> tuple[int, int] | None:
+    """The lines of a text without the first or the last one, where that is a checksum."""
+    if any(byte not in PRINTED and byte < 128 for byte in data[: LONGEST_HEAD * LONGEST_HEAD]):
+        return None
+    for start, end in _lines_at_ends(data):
+        size = end - start
+        if 0 < size < len(data) and size <= LONGEST_TAIL and LINE_OF_DIGEST.fullmatch(data, start, end):
+            return (end, len(data)) if not start else (0, start)
+    return None
+
+
+def _lines_at_ends(data: bytes) -> Iterator[tuple[int, int]]:
+    """The last and the first line."""
+    whole = len(data.rstrip(b"\r\n"))
+    yield max(data.rfind(b"\n", 0, whole), data.rfind(b"\r", 0, whole)) + 1, len(data)
+    first = LINES.match(data)
+    yield 0, first.end() if first is not None else 0

@@ -1,0 +1,133 @@
+"""The dictionary coder lz-string in letters, as pages keep texts with it: LZW over UTF-16 units, in codes that grow.
+
+Codes are written with their lowest bit first, six bits a letter with the first one highest. The first three codes
+announce a new unit of 8 bits, one of 16 bits, and the end; the others are phrases in the order in which they were met.
+The format is that of the library's public description (MIT licence); this is written from it. Inside is the text in
+UTF-8.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from faithful_ledger.core.layers.stream import Allowance, Layer, Stream
+
+__all__ = ["LZ_STRING", "STREAMS"]
+
+LZ_STRING = "lz-string"
+SHORT, LONG, END = 0, 1, 2  # a new unit of 8 bits, of 16 bits, the end
+FIRST = 3  # the code of the first phrase
+LETTERS = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789"
+PLAIN, FOR_ADDRESSES = LETTERS + b"+/", LETTERS + b"+-"
+BITS = {byte: f"{value:06b}" for letters in (PLAIN, FOR_ADDRESSES) for value, byte in enumerate(letters)}
+RUN = re.compile(rb"[A-Za-z0-9+/-]++={0,3}")
+LONGEST = 8 << 20  # letters
+
+
+class LzString(Stream):
+    name = LZ_STRING
+
+    def read(self, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
+        match = RUN.match(data, offset, offset + LONGEST)
+        run = match[0] if match is not None else b""
+        unpacked = len(_unpacked(run, allowance.left) or b"") if run else 0
+        allowance.left -= unpacked
+        return Layer(self.name, offset, len(run), unpacked) if unpacked else None
+
+    def unpacked(self, packed: bytes, most: int) -> bytes:
+        return (_unpacked(packed, most) or b"")[:most]
+
+    def packed(self, data: bytes, old: bytes) -> bytes:
+        bits = _packed(data.decode("utf-8", "surrogatepass"))
+        letters = FOR_ADDRESSES if b"-" in old else PLAIN
+        text = bytes(letters[int(bits[at : at + 6], 2)] for at in range(0, len(bits), 6))
+        is_padded = b"=" in old or (len(old) % 4 == 0 and b"-" not in old)
+        return text + b"=" * (-len(text) % 4) if is_padded else text
+
+
+def _unpacked(packed: bytes, most: int) -> bytes | None:
+    """The text in UTF-8; None where a code is not one, the end is missing, or something follows it."""
+    bits = "".join(map(BITS.__getitem__, packed.rstrip(b"=")))
+    phrases: list[str] = [""] * FIRST  # by their codes
+    before, parts, size, at = "", [], 0, 0
+    while True:
+        width = len(phrases).bit_length()
+        field = bits[at : at + width][::-1]
+        at += width
+        if len(field) < width or at > len(bits):
+            return None
+        code = int(field, 2)
+        if code == END:
+            break
+        if code in (SHORT, LONG):
+            wide = 16 if code else 8
+            unit = bits[at : at + wide][::-1]
+            at += wide
+            if len(unit) < wide:
+                return None
+            code = len(phrases)
+            phrases.append(chr(int(unit, 2)))
+            entry = phrases[code]
+        elif code < len(phrases):
+            entry = phrases[code]
+        elif code == len(phrases) and before:
+            entry = before + before[0]
+        else:
+            return None
+        if before:
+            phrases.append(before + entry[0])
+        parts.append(entry)
+        size += len(entry)
+        if size > most:
+            return None
+        before = entry
+    if len(bits) - at > 6 or "1" in bits[at:]:
+        return None
+    units = "".join(parts).encode("utf-16-le", "surrogatepass")
+    return units.decode("utf-16-le", "surrogatepass").encode("utf-8", "surrogatepass")
+
+
+def _packed(text: str) -> str:
+    """The codes of a text, as zeros and ones up to a whole letter."""
+    codes: dict[str, int] = {}
+    announced: set[str] = set()
+    written: list[str] = []
+    known, phrase = FIRST, ""  # how many codes a reader knows, one phrase later than they are given
+
+    def write(number: int, width: int) -> None:
+        written.append(f"{number:0{width}b}"[::-1])
+
+    def end_phrase() -> None:
+        nonlocal known
+        if len(phrase) == 1 and phrase not in announced:
+            announced.add(phrase)
+            kind = SHORT if ord(phrase) < 256 else LONG
+            write(kind, known.bit_length())
+            write(ord(phrase), 16 if kind else 8)
+            known += 1
+        else:
+            write(codes[phrase], known.bit_length())
+        known += len(written) > 2  # the first unit is written in two parts, and has nothing before it
+
+    for unit in _units(text):
+        codes.setdefault(unit, FIRST + len(codes))
+        if phrase + unit in codes:
+            phrase += unit
+        else:
+            end_phrase()
+            codes[phrase + unit] = FIRST + len(codes)
+            phrase = unit
+    if phrase:
+        end_phrase()
+    write(END, known.bit_length())
+    bits = "".join(written)
+    return bits + "0" * (6 - len(bits) % 6)
+
+
+def _units(text: str) -> Iterator[str]:
+    """The UTF-16 units of a text, each as a letter."""
+    return map(chr, memoryview(text.encode("utf-16-le", "surrogatepass")).cast("H"))
+
+
+STREAMS: tuple[Stream, ...] = (LzString(),)
