@@ -7,16 +7,21 @@ from __future__ import annotations
 import base64
 import gzip
 import hashlib
+import io
 import json
 import lzma
 import random
 import sqlite3
 import struct
+import tarfile
 import tempfile
 import zlib
 from collections.abc import Callable
+from contextlib import suppress
+from functools import partial
 from pathlib import Path
 from typing import Any, NamedTuple
+from urllib.parse import quote, unquote
 
 from tests.cli.test_commands import CommandCase
 
@@ -28,7 +33,7 @@ class Format(NamedTuple):
     name: str
     write: Callable[[dict[str, Any]], bytes]
     read: Callable[[bytes], tuple[int, int, str]]  # marks, day, and name
-    seal: str = ""  # the algorithm that is looked for, if there is one
+    seal: str = ""  # the algorithm that is looked for, or any, if there is one
 
 
 def voyage(turn: random.Random) -> list[dict[str, Any]]:
@@ -242,7 +247,169 @@ def tables_read(content: bytes) -> tuple[int, int, str]:
     return found["marks"], found["day"], found["name"]
 
 
+def beside_write(value: dict[str, Any]) -> bytes:
+    """A text with its checksum in front of it or behind it, in letters or in bytes."""
+    return BESIDE[len(value["crew"]) % len(BESIDE)][0](without_seed(value))
+
+
+def beside_read(content: bytes) -> tuple[int, int, str]:
+    for write, cut in BESIDE:
+        try:
+            text = cut(content)
+            if write(text) == content:
+                return of_json(text)
+        except ValueError:
+            continue
+    raise AssertionError("no checksum is right")
+
+
+BESIDE: tuple[tuple[Callable[[bytes], bytes], Callable[[bytes], bytes]], ...] = (
+    (lambda text: hashlib.md5(text).hexdigest().encode() + text, lambda content: content[32:]),
+    (lambda text: text + b"#" + hashlib.sha1(text).hexdigest().encode(), lambda content: content[:-41]),
+    (lambda text: text + struct.pack("<I", zlib.crc32(text)), lambda content: content[:-4]),
+    (lambda text: text + b"\n%08x" % zlib.crc32(text), lambda content: content[:-9]),
+    (lambda text: struct.pack("<II", len(text), zlib.crc32(text)) + text, lambda content: content[8:]),
+)
+
+
+def lines_write(value: dict[str, Any]) -> bytes:
+    lines = ["[purse]", *(f"{key}={value[key]}" for key in ("marks", "day", "name")), "[lots]"]
+    lines += [f"lot{number}={lot['item']},{lot['many']}" for number, lot in enumerate(value["lots"])]
+    text = "".join(f"{line}\n" for line in lines).encode()
+    return text + b"; checksum %d\n" % zlib.adler32(text)
+
+
+def lines_read(content: bytes) -> tuple[int, int, str]:
+    text, checksum = content.split(b"; checksum ")
+    assert int(checksum) == zlib.adler32(text)
+    found = dict(line.split("=") for line in text.decode().split("\n") if "=" in line)
+    return int(found["marks"]), int(found["day"]), found["name"]
+
+
+def page_write(value: dict[str, Any]) -> bytes:
+    """What a page gives to copy: letters that an address may hold, and a word at the end."""
+    text = f"2.1||{value['day']};{value['seed']}|{value['name']}|{value['marks']}.5;{value['lots'][0]['many']}"
+    return quote(base64.b64encode((text + "|" * 40).encode()).decode(), safe="").encode() + b"%21END%21"
+
+
+def page_read(content: bytes) -> tuple[int, int, str]:
+    text = unquote(content.decode())
+    assert text.endswith("!END!")
+    parts = base64.b64decode(text[:-5], validate=True).decode().split("|")
+    return int(float(parts[4].split(";")[0])), int(parts[2].split(";")[0]), parts[3]
+
+
+def address_write(value: dict[str, Any]) -> bytes:
+    data = zlib.compress(without_seed(value))
+    return b"BWK:" + base64.urlsafe_b64encode(struct.pack(">I", zlib.crc32(data)) + data).rstrip(b"=")
+
+
+def address_read(content: bytes) -> tuple[int, int, str]:
+    letters = content[4:]
+    assert content[:4] == b"BWK:" and b"=" not in letters
+    data = base64.urlsafe_b64decode(letters + b"=" * (-len(letters) % 4))
+    assert struct.unpack(">I", data[:4])[0] == zlib.crc32(data[4:])
+    return of_json(zlib.decompress(data[4:]))
+
+
+def keyed_write(value: dict[str, Any]) -> bytes:
+    key = f"brine-{value['crew'][0]['name']}".encode()  # of one game
+    text = json.dumps(json.loads(without_seed(value)), indent=1).encode()
+    return base64.b64encode(bytes(byte ^ key[at % len(key)] for at, byte in enumerate(text)))
+
+
+def keyed_read(content: bytes) -> tuple[int, int, str]:
+    data = base64.b64decode(content, validate=True)
+    for name in NAMES:
+        key = f"brine-{name}".encode()
+        text = bytes(byte ^ key[at % len(key)] for at, byte in enumerate(data))
+        with suppress(ValueError):
+            return of_json(text)
+    raise AssertionError("no key opens it")
+
+
+def raw_write(value: dict[str, Any]) -> bytes:
+    data, packer = plain(value), zlib.compressobj(9, zlib.DEFLATED, -15)
+    packed = packer.compress(data) + packer.flush()
+    return struct.pack("<4sHHIII", b"BWRD", 1, 0, len(data), len(packed), zlib.crc32(packed)) + packed
+
+
+def raw_read(content: bytes) -> tuple[int, int, str]:
+    _, _, _, unpacked, size, checksum = struct.unpack_from("<4sHHIII", content)
+    packer = zlib.decompressobj(-15)
+    data = packer.decompress(content[20:])
+    assert packer.eof and len(data) == unpacked and len(content) == size + 20 and zlib.crc32(content[20:]) == checksum
+    return of_plain(data)
+
+
+def archive_write(value: dict[str, Any]) -> bytes:
+    out, data = io.BytesIO(), plain(value)
+    about = json.dumps({"slot": 1, "sum": f"{zlib.crc32(data):08x}"}).encode()
+    with tarfile.open(fileobj=out, mode="w", format=tarfile.USTAR_FORMAT) as archive:
+        for name, content in (("meta.json", about), ("state.bin", data)):
+            member = tarfile.TarInfo(name)
+            member.size = len(content)
+            archive.addfile(member, io.BytesIO(content))
+    return gzip.compress(out.getvalue(), mtime=0)
+
+
+def archive_read(content: bytes) -> tuple[int, int, str]:
+    with tarfile.open(fileobj=io.BytesIO(content), mode="r:gz") as archive:
+        data, about = (archive.extractfile(name).read() for name in ("state.bin", "meta.json"))  # type: ignore[union-attr]
+    assert json.loads(about)["sum"] == f"{zlib.crc32(data):08x}"
+    return of_plain(data)
+
+
+def bits_write(value: dict[str, Any], *, highest_first: bool = False) -> bytes:
+    """Numbers of any width, one directly behind the other."""
+    numbers = [(5, 3), (value["day"], 9), (value["marks"], 22), (len(value["crew"]) | 1, 5)]
+    numbers += [(diver["air"], 7) for diver in value["crew"]]
+    bits = "".join(f"{number:0{width}b}"[:: 1 if highest_first else -1] for number, width in numbers)
+    bits = bits.ljust(-(-len(bits) // 8) * 8, "0")
+    data = bytes(int(bits[at : at + 8][:: 1 if highest_first else -1], 2) for at in range(0, len(bits), 8))
+    return b"BB" + data + value["name"].encode().ljust(24, b"\0")
+
+
+def bits_read(content: bytes, *, highest_first: bool = False) -> tuple[int, int, str]:
+    bits = "".join(f"{byte:08b}"[:: 1 if highest_first else -1] for byte in content[2:-24])
+    day, marks = (bits[low:high][:: 1 if highest_first else -1] for low, high in ((3, 12), (12, 34)))
+    return int(marks, 2), int(day, 2), content[-24:].rstrip(b"\0").decode()
+
+
+def banks_write(value: dict[str, Any]) -> bytes:
+    """Two banks that take turns, with a counter and a checksum in each."""
+    banks = []
+    for count, each in ((value["day"], value), (value["day"] - 1, {**value, "marks": value["marks"] - 77})):
+        body = struct.pack("<I", count) + plain(each)
+        banks.append(body.ljust(1020, b"\xff") + struct.pack("<I", zlib.crc32(body.ljust(1020, b"\xff"))))
+    return b"".join(banks if value["day"] % 2 else banks[::-1])
+
+
+def banks_read(content: bytes) -> tuple[int, int, str]:
+    banks = [content[:1024], content[1024:]]
+    assert all(struct.unpack("<I", bank[1020:])[0] == zlib.crc32(bank[:1020]) for bank in banks)
+    counts = [struct.unpack_from("<I", bank)[0] for bank in banks]
+    assert abs(counts[0] - counts[1]) == 1
+    marks, day, name = of_plain(banks[counts.index(max(counts))][4:])
+    assert of_plain(banks[counts.index(min(counts))][4:])[0] != marks
+    return marks, day, name
+
+
 FORMATS = (
+    Format("a text with a checksum around it", beside_write, beside_read, "any"),
+    Format("lines with a checksum in a comment", lines_write, lines_read, "adler-32"),
+    Format("base64 in letters of an address", page_write, page_read),
+    Format("base64 for addresses, behind a mark", address_write, address_read, "crc-32"),
+    Format("a text under a key, in base64", keyed_write, keyed_read),
+    Format("a raw stream behind its sizes", raw_write, raw_read, "any"),
+    Format("members of a packed archive", archive_write, archive_read, "crc-32"),
+    Format("numbers of any bits", bits_write, bits_read),
+    Format(
+        "numbers of any bits, the highest first",
+        partial(bits_write, highest_first=True),
+        partial(bits_read, highest_first=True),
+    ),
+    Format("two banks that take turns", banks_write, banks_read, "crc-32"),
     Format("pairs with a checksum behind them", pairs_write, pairs_read, "sum"),
     Format("a text of no known format in base64", counted_write, counted_read),
     Format("JSON in base64 in JSON, with a hash beside it", hashed_write, hashed_read, "md5"),
@@ -274,7 +441,8 @@ class FromSightingsTest(CommandCase):
                 chosen.write_text(json.dumps(located))
                 self.json_of("pin", saves[-1], "--place", chosen, "--as", "Marks")
                 if each.seal:
-                    found = self.json_of("find-seals", *saves, "--algorithm", each.seal, "--accept")
+                    named = () if each.seal == "any" else ("--algorithm", each.seal)
+                    found = self.json_of("find-seals", *saves, *named, "--accept")
                     self.assertTrue(found["accepted"], found)
                 path, value = saves[-1], moments[-1]
                 fields = self.json_of("read", path)["fields"]
@@ -284,10 +452,10 @@ class FromSightingsTest(CommandCase):
                 self.json_of("post", path, "--set", f"{marks}={wanted}", "--out", out)
                 self.assertEqual(each.read(out.read_bytes()), (wanted, value["day"], value["name"]))
 
-    def test_a_value_in_two_banks_that_take_turns_is_refused_with_what_to_describe(self) -> None:
+    def test_a_value_in_two_banks_without_a_counter_is_refused_with_what_to_describe(self) -> None:
         turn, seen = random.Random(3), []
         for number, marks in enumerate((4321, 5210, 6102, 7777)):
-            banks = [struct.pack("<II", 20 + number + step, marks - 9 * step) + turn.randbytes(120) for step in (0, -1)]
+            banks = [turn.randbytes(4) + struct.pack("<I", marks - 9 * step) + turn.randbytes(120) for step in (0, -1)]
             path = self.folder / f"{number}.sav"
             path.write_bytes(b"".join(banks if number % 2 else banks[::-1]))
             seen.append(f"--seen={path}={marks}")

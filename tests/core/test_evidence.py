@@ -26,16 +26,19 @@ from brinewick.company import Company
 from brinewick.deep import Depot
 from brinewick.harbour import Harbour
 from faithful_ledger.core.binding import FieldNode, bind_files
+from faithful_ledger.core.book import Book
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.errors import EntryError, ValueRefused
 from faithful_ledger.core.evidence import Located, Sighting, locate, parse_sighting, places
+from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.plausible import place_in, plausible_readings
 from faithful_ledger.core.evidence.reading import STORAGES, read_numbers
 from faithful_ledger.core.inside import payloads_inside
 from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.refused import leads, restless
 from faithful_ledger.core.source import MemorySource
-from faithful_ledger.core.template import parse_template
+from faithful_ledger.core.template import Library, parse_template
 from faithful_ledger.core.template.extend import Shared, shared_by, with_place, without_field
 from tests.support import LedgerCase, play
 
@@ -515,6 +518,58 @@ class SharedTest(LedgerCase):
         described = both.replace(b"explains 1 of 1 sightings", b"by hand")
         with self.assertRaisesRegex(EntryError, "was not pinned"):
             without_field(described, first)
+
+    def test_what_was_described_beside_a_pinned_value_goes_with_it(self) -> None:
+        turn = random.Random()
+        key = turn.getrandbits(32)
+        shown = [turn.randrange(3000, 60000) for _ in range(5)]
+        bits = [[(5, 3), (number, 9), (marks, 22), (turn.randrange(32) | 1, 6)] for number, marks in enumerate(shown)]
+        packed = [
+            sum(n << sum(width for _, width in row[:at]) for at, (n, _) in enumerate(row)).to_bytes(5, "little")
+            for row in bits
+        ]
+        banks = [
+            struct.pack("<II", count, marks - 5 * (number + 1 - count)) + bytes(56)
+            for number, marks in enumerate(shown)
+            for count in ((number + 1, number) if number % 2 else (number, number + 1))
+        ]
+        for kind, contents in (
+            ("bits_in", [b"BRINE" + each + turn.randbytes(40) for each in packed]),
+            ("mask", [b"BRINE" + struct.pack("<I", marks ^ key) + turn.randbytes(40) for marks in shown]),
+            ("banks", [b"".join(banks[at : at + 2]) for at in range(0, len(banks), 2)]),
+        ):
+            with self.subTest(kind):
+                found = locate([MemorySource(each) for each in contents], [parse_sighting(str(m)) for m in shown])
+                place = found.places[0]
+                self.assertIsNotNone(getattr(place, kind), place)
+                before, _ = with_place(None, Place((40,), "u8", 1, 1), "Air", Path("/x/a.sav"), "g", Shared(1, 0))
+                both, path = with_place(before, place, "Marks", Path("/x/a.sav"), "g", Shared(1, 0))
+                self.assertEqual(without_field(both, path), before)
+
+    def test_bits_that_share_a_word_are_pinned_one_after_the_other(self) -> None:
+        turn = random.Random()
+        book = Book(self.folder / "book")
+        self.addCleanup(book.close)
+        path = self.folder / "a.sav"
+        rows = [(turn.randrange(300, 500), turn.randrange(3000, 60000)) for _ in range(5)]
+        contents = []
+        for days, marks in rows:
+            number = 5 | days << 3 | marks << 12 | 1 << 34
+            contents.append(b"BRINEWCK" + number.to_bytes(8, "little") + bytes(8))
+        for column, name in enumerate(("Days", "Marks")):
+            seen = [parse_sighting(str(row[column])) for row in rows]
+            place = locate([MemorySource(each) for each in contents], seen).places[0]
+            path.write_bytes(contents[-1])
+            library = Library((book.folder / "templates",))
+            template = library.recognise(path, MemorySource(contents[-1])) if column else None
+            book.templates.add_place(open_save(path, template), library, place, name)
+        save = open_save(path, Library((book.folder / "templates",)).recognise(path, MemorySource(contents[-1])))
+        self.assertEqual([save.fields(each)[0].value for each in ("days", "marks")], list(rows[-1]))
+        save.enter("days", "7")
+        after = int.from_bytes(make_plan(save).files[0].patched.read(8, 16), "little")
+        self.assertEqual(after, int.from_bytes(contents[-1][8:16], "little") & ~(511 << 3) | 7 << 3)
+        with self.assertRaises(ValueRefused):
+            save.enter("days", "65536")
 
 
 class PlausibleTest(LedgerCase):

@@ -392,7 +392,7 @@ class PinnedTest(LedgerCase):
         library = Library((book.folder / "templates",))
         save = open_save(path, library.get("known"))
         place = Place((0, 0), "u32le", 2, 2, values=(300.0, 301.0))
-        with self.assertRaisesRegex(EntryError, "gold would lie over (marks|debt).*the template was not changed"):
+        with self.assertRaisesRegex(EntryError, "gold overlaps (marks|debt).*the template was not changed"):
             book.templates.add_place(save, library, place, "gold")
         self.assertEqual(target.read_text(), text)
 

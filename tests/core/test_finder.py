@@ -260,6 +260,18 @@ class FinderTest(RenewingCase):
                     self.assertTrue(self.renews(turn, found[0], seal, contents[0]))
                     self.assertIn("the same holds with the seal at", found[0].freedom)
 
+    def test_of_bytes_that_come_to_zero_the_one_that_mixes_is_the_seal(self) -> None:
+        """A count in front of a sum at the end would do as well, and hardly moves."""
+        turn = random.Random()
+        for _ in range(5):
+            contents, still = [], turn.randbytes(40)
+            for number in range(8):
+                body = bytes([8 * number + 5]) + turn.randbytes(6) + still
+                contents.append(b"BB" + body + bytes([-sum(body) & 255]))
+            (found,) = (each for each in find_seals(contents, Hints("sum8")) if each.bits > 24)
+            self.assertEqual(found.spans(50), (2, 49, 49))
+            self.assertIn("the same holds with the seal at 0x2, which is less likely", found.freedom)
+
     def test_ends_that_the_saves_leave_open_are_not_called_sure(self) -> None:
         turn = random.Random()
         base = turn.randbytes(60_000)

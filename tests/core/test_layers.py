@@ -13,7 +13,9 @@ import struct
 import subprocess
 import sys
 import zlib
+from collections.abc import Callable
 from pathlib import Path
+from urllib.parse import quote
 
 import lz4.block
 import lz4.frame
@@ -33,7 +35,7 @@ from faithful_ledger.core.errors import (
     ValueRefused,
 )
 from faithful_ledger.core.evidence import locate, parse_sighting
-from faithful_ledger.core.inside import payloads_inside
+from faithful_ledger.core.inside import layer_of_whole, payloads_inside
 from faithful_ledger.core.layers import KEYED, SCRAMBLINGS, LayerSpec
 from faithful_ledger.core.layers import STREAMS as KINDS
 from faithful_ledger.core.layers.deflate import _raw_tail
@@ -230,6 +232,113 @@ class StreamContract(LedgerCase):
         outer = Patched(MemorySource(hidden), parts)
         found = unwrap(bytes(outer.read(0, outer.size)), layers)[-1].data
         self.assertEqual(found, bytes(inner.read(0, inner.size)))
+
+
+# Made by a coder of its own, bit by bit.
+LZ_STRINGS = (
+    ('{"marks":1340,"name":"Oriel & Sons"}', "N4IgtghgTg1gziAXARgMwBYAMAaEA7CMAUyRAHkoBLIgGwAIAyOgZQHs8EBfIA=="),
+    ("anananananananan", "IYO17SKA"),
+    ("Türme, ☺ 中中中", "CoH4TgtgpgNABILjI6Fo5VQ="),
+)
+AS_ADDRESSES = base64.urlsafe_b64encode
+
+
+class LetteredTest(LedgerCase):
+    """Bytes that are written as letters keep the way in which they were written."""
+
+    def test_what_another_coder_wrote_is_read_and_written_alike(self) -> None:
+        for text, letters in LZ_STRINGS:
+            packed = letters.encode()
+            self.assertEqual(KINDS["lz-string"].unpack(packed, stream(packed, "lz-string")).decode(), text)
+            self.assertEqual(KINDS["lz-string"].pack(text.encode(), packed), packed)
+            cut = stream_at(packed.rstrip(b"=")[:-2], 0, "lz-string")
+            self.assertIsNone(cut, "its end is missing")
+
+    @given(st.text(st.characters(exclude_categories=["Cs"]), min_size=1, max_size=200), st.integers(1, 9))
+    def test_any_text(self, text: str, times: int) -> None:
+        packed = KINDS["lz-string"].pack((text * times).encode(), b"====")
+        self.assertEqual(KINDS["lz-string"].unpack(packed, stream(packed, "lz-string")), (text * times).encode())
+
+    def test_base64_in_every_spelling(self) -> None:
+        turn = random.Random()
+        spellings: tuple[Callable[[bytes], bytes], ...] = (
+            base64.b64encode,
+            AS_ADDRESSES,
+            lambda data: AS_ADDRESSES(data).rstrip(b"="),
+            lambda data: base64.b64encode(data).rstrip(b"="),
+            lambda data: quote(base64.b64encode(data).decode(), safe="").encode(),
+        )
+        for number in range(200):
+            spell = spellings[number % len(spellings)]
+            old, new = (turn.randbytes(turn.randrange(60, 90) // 3 * 3 + 1) for _ in range(2))
+            letters = spell(old)
+            if not {*b"+/"} & {*base64.b64encode(old)} or not {*b"+/"} & {*base64.b64encode(new)}:
+                continue  # one alphabet is as good as the other
+            whole = b'{"slot": 1, "data": "' + letters + b'", "end": true}'
+            (found,) = (layer for layer in find_layers(whole) if layer.kind == "base64")
+            with self.subTest(letters=letters):
+                self.assertEqual(whole[found.offset :][: found.size], letters)
+                self.assertEqual(KINDS["base64"].unpack(whole, found), old)
+                self.assertEqual(KINDS["base64"].pack(new, letters), spell(new))
+
+    def test_letters_that_only_look_like_it_are_nothing(self) -> None:
+        turn = random.Random()
+        for _ in range(300):
+            letters = base64.b64encode(turn.randbytes(60))
+            self.assertIsNone(stream_at(letters, 0, "lz-string"))
+        for text in (b"the-quick_diver-of-Brinewick_harbour-2", b"6F9619FF-8B86-D011-B42D-00CF4FC964FF" * 2):
+            self.assertEqual(find_layers(b"name = " + text + b"\n"), [])
+
+
+class EnclosedTest(LedgerCase):
+    """A text with a checksum beside it is reached as what is inside, and may grow."""
+
+    TEXTS = (b'{"marks": 12, "purse": {"a": [1, "}"]}}', b"[1, 2, [3]]", b'<save a=">"><m>5</m><!-- </save> --></save>')
+
+    def test_it_ends_where_its_brackets_or_tags_do(self) -> None:
+        turn = random.Random()
+        for text in self.TEXTS:
+            for _ in range(40):
+                head, tail = turn.randbytes(turn.randrange(9)), turn.randbytes(turn.randrange(1, 9))
+                whole = head + text + b"\0" + tail
+                with self.subTest(whole=whole):
+                    (step,) = unwrap(whole, ["enclosed"])
+                    self.assertEqual(step.data, text)
+                    grown = step.wrap(changed(text, 1, b" " * 9), (), ANYWHERE)
+                    self.assertEqual(
+                        bytes(Patched(MemorySource(whole), grown).read(0, len(whole) + 9)),
+                        head + text[:1] + b" " * 9 + text[1:] + b"\0" + tail,
+                    )
+
+    def test_only_what_may_hold_a_checksum_makes_it_one(self) -> None:
+        text = self.TEXTS[0]
+        for whole, kind in (
+            (text, None),
+            (b"\xef\xbb\xbf" + text + b"\n", None),
+            (b"save = " + text + b";\n", None),
+            (text + b"\n" + text, None),
+            (b"d41d8cd98f00b204e9800998ecf8427e" + text, "enclosed"),
+            (text + b"#3735928559", "enclosed"),
+            (struct.pack("<I", len(text)) + text, "enclosed"),
+            (b"", None),
+            (random.randbytes(400), None),
+        ):
+            with self.subTest(whole=whole[:60]):
+                self.assertEqual(layer_of_whole(whole), kind)
+
+    def test_a_length_in_front_that_nobody_described_is_not_left_stale(self) -> None:
+        text = self.TEXTS[0]
+        (step,) = unwrap(struct.pack("<I", len(text)) + text, ["enclosed"])
+        with self.assertRaisesRegex(StreamGrows, "u32le at 0x0 .0. looks like its length"):
+            step.wrap(changed(text, 1, b" "), (), NOWHERE)
+        with self.assertRaisesRegex(AddressError, "no text is between other bytes"):
+            unwrap(b"neither", ["enclosed"])
+
+
+def stream(packed: bytes, kind: str) -> Layer:
+    found = stream_at(packed, 0, kind)
+    assert found is not None and found.size == len(packed)
+    return found
 
 
 class DescribedTest(LedgerCase):

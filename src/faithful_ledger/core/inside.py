@@ -18,7 +18,7 @@ from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import LedgerError, TooMuch, place
 from faithful_ledger.core.formats import looks_like_text, recognised_text
-from faithful_ledger.core.layers import ENCLOSED, LINKED, PADDED, STREAMS, LayerSpec
+from faithful_ledger.core.layers import ENCLOSED, IN_LETTERS, LINKED, PADDED, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of, members_of, unpacked
 from faithful_ledger.core.layers.enclosed import enclosed_span, holds_checksum
 from faithful_ledger.core.layers.linked import Begins, Chain, chains_of, stream_begins
@@ -181,7 +181,8 @@ def _at_one_offset(outer: Together, kind: str, found: Sequence[list[Layer]]) -> 
     """The only stream of every save, where a kind without a mark begins at one offset in all of several; none else. A
     byte in front of it may by chance begin a stream as well.
     """
-    if STREAMS[kind].marks or len(found) < 2 or any(len(layers) > 1 for layers in found):
+    has_begin = bool(STREAMS[kind].marks) or kind in IN_LETTERS
+    if has_begin or len(found) < 2 or any(len(layers) > 1 for layers in found):
         return []
     alone = [layer for (layer,) in found]
     offset = Counter(layer.offset for layer in alone).most_common(1)[0][0]

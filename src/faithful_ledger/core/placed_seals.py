@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from faithful_ledger.core.errors import place
+from faithful_ledger.core.layers import ENCLOSED
 from faithful_ledger.core.seal_parts import Part, text_of
 from faithful_ledger.core.seals.algorithms import LENGTH
 from faithful_ledger.core.seals.finder import Finding
@@ -119,8 +120,14 @@ def best_placed(found: Sequence[Placed]) -> list[Placed]:
     kept: list[Placed] = []
     for part in parts.values():
         of_part = [placed for placed in found if placed.held is part]
-        kept += apart(sorted(of_part, key=lambda each: -each.finding.bits), lambda each: each.stored)
+        kept += apart(sorted(of_part, key=_preference), lambda each: each.stored)
     return sorted(kept, key=_order)
+
+
+def _preference(placed: Placed) -> tuple[bool, bool, float]:
+    """The surest first; what a text between other bytes is covered as is rather said as a range of the file."""
+    is_of_enclosed = placed.over is not None and [layer.kind for layer in placed.over.layers[-1:]] == [ENCLOSED]
+    return not placed.finding.sure, is_of_enclosed, -placed.finding.bits
 
 
 def _order(placed: Placed) -> tuple[bool, int, bool, float]:

@@ -74,7 +74,7 @@ def _seal_left(draft: Draft, placed: Placed, paths: list[str]) -> None:
     """Put a seal in, and its path to the others, if no field that is worked out is there."""
     main = draft.save.files[draft.save.main.name].bound
     is_of_file = placed.held.around is None and not placed.held.beside
-    if not (is_of_file and main is not None and WorkedOut(main.root).works_out(placed.at)):
+    if not (is_of_file and main is not None and WorkedOut(main.root).works_out(*placed.stored)):
         paths.append(seal_found(draft, placed))
 
 

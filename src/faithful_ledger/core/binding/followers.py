@@ -243,9 +243,9 @@ class WorkedOut:
                 return True
         return False
 
-    def works_out(self, at: int) -> bool:
-        """Whether the byte at an offset belongs to a field that is worked out."""
-        return any(node.start <= at < node.end for node in self._nodes)
+    def works_out(self, start: int, end: int) -> bool:
+        """Whether one of bytes [start, end) belongs to a field that is worked out."""
+        return any(node.start < end and start < node.end for node in self._nodes)
 
     def is_from_end(self, start: int) -> bool:
         """Whether elements whose offset counts from the end are all that is behind an offset, but for a few bytes in

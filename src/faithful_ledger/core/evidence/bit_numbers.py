@@ -21,7 +21,7 @@ from faithful_ledger.core.scan import windows
 
 __all__ = ["bit_places"]
 
-LARGEST = 1 << 20  # bytes
+LARGEST = 1 << 18  # bytes
 WIDEST = 32
 LEAST_EVIDENCE = 10  # bits beyond those that chance needs
 MOST = 16

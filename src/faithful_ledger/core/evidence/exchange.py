@@ -7,7 +7,7 @@ from typing import Any
 
 from faithful_ledger.core.address import Address, Expression
 from faithful_ledger.core.errors import AddressError, LedgerError
-from faithful_ledger.core.evidence.place import Bits, Mask, Place
+from faithful_ledger.core.evidence.place import Banks, Bits, Mask, Place
 from faithful_ledger.core.layers import KEYED, LayerSpec
 
 __all__ = ["place_from", "places_by_spot"]
@@ -48,6 +48,7 @@ def _document(place: Place) -> dict[str, Any]:
         "room": place.room,
         **({"mask": _mask_document(place.mask)} if place.mask is not None else {}),
         **({"bits_in": place.bits_in._asdict()} if place.bits_in is not None else {}),
+        **({"banks": place.banks._asdict()} if place.banks is not None else {}),
         **({"file": place.file} if place.file else {}),
     }
 
@@ -119,6 +120,7 @@ def _place(document: Mapping[str, Any]) -> Place:
         prefix=str(document.get("prefix", "")),
         format=str(document.get("format", "binary")),
         mask=_mask(document.get("mask")),
+        banks=Banks(int(c["first"]), int(c["second"]), str(c["stored_as"])) if (c := document.get("banks")) else None,
         bits_in=Bits(int(part["low"]), int(part["width"])) if (part := document.get("bits_in")) else None,
     )
 

@@ -20,7 +20,7 @@ from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import STORAGES
 from faithful_ledger.core.evidence.sightings import Sighting
 
-__all__ = ["into_spots", "is_clear", "judge", "reasons_for", "without_echoes"]
+__all__ = ["USUAL_SCALES", "into_spots", "is_clear", "judge", "reasons_for", "without_echoes"]
 
 COSTS = {"u32": 0, "i32": 0.5, "u16": 0.3, "i16": 0.8, "u8": 1, "i8": 1.5, "u64": 1.5, "i64": 2, "f32": 2, "f64": 2}
 COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 3, "sleb128": 4, "zigzag": 4}
@@ -327,7 +327,7 @@ def reasons_for(place: Place) -> list[str]:
         reasons.append(f"stored times {place.scale:g}")
     if place.bias:
         reasons.append(f"stored {'plus' if place.bias > 0 else 'minus'} {abs(place.bias):g}")
-    reasons += [hidden.words for hidden in (place.mask, place.bits_in) if hidden is not None]
+    reasons += [hidden.words for hidden in (place.mask, place.bits_in, place.banks) if hidden is not None]
     if place.layer is not None:
         reasons.append(f"inside {place.layer.partition(';')[0]}")
     return reasons

@@ -18,6 +18,7 @@ from faithful_ledger.core.compare import align
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence.anchors import set_anchor
+from faithful_ledger.core.evidence.banks import set_banks
 from faithful_ledger.core.evidence.judging import CLEAR_LEAD, into_spots, is_clear, reasons_for
 from faithful_ledger.core.evidence.pinned import Pinned
 from faithful_ledger.core.evidence.place import Place
@@ -301,6 +302,7 @@ class _Looking:
             for place in spot:
                 if place.moves and place.found_by is None:
                     set_anchor(place, search_of[id(place)].contents)
+                    set_banks(place, search_of[id(place)].contents)
                 # Another list, because the window may be reading the one it was given.
                 place.reasons = reasons_for(place)
         warning = ""

@@ -15,7 +15,7 @@ from faithful_ledger.core.evidence.bit_numbers import bit_places
 from faithful_ledger.core.evidence.carrying import Carrier
 from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, exact_places, telling
-from faithful_ledger.core.evidence.judging import is_clear, judge, without_echoes
+from faithful_ledger.core.evidence.judging import USUAL_SCALES, is_clear, judge, without_echoes
 from faithful_ledger.core.evidence.pinned import Pinned
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import MOST_PLACES, SMALL, related_places
@@ -28,8 +28,7 @@ from faithful_ledger.core.source import MemorySource
 
 __all__ = ["RELATED", "Search", "Step"]
 
-RELATED = "with a bias, any scale, rounded, and by more and less"
-BY_BITS = "as bits that begin within a byte, at the same offset"
+RELATED = "with a bias, any scale, rounded, by more and less, and from any bit on"
 NOISE = 7.95  # bits a byte
 PLAIN = ", at the same offset"
 MAPPED = 4 << 20  # bytes; larger payloads are aligned instead
@@ -82,7 +81,6 @@ class Search:
         found = []
         if len(sizes) == 1:  # most often nothing moved
             found += [Step(0, partial(self._exact, plain=True))] if exact or text else []
-            found += [Step(0, self._bits)] if exact else []
             found += [Step(1, partial(self._related, plain=True))] if large and not text else []
         rank = 2 if found and large else 0  # in large payloads what moved is looked for last
         found += [Step(rank, partial(self._exact, plain=False))] if exact or text else []
@@ -127,12 +125,6 @@ class Search:
             self._doubt_the_first()
         self._judge(plain=plain)
 
-    def _bits(self) -> None:
-        """Numbers that begin within a byte."""
-        if max(content.data.size for content in self.contents) <= SMALL and self._has_time(BY_BITS):
-            self.found += bit_places([content.data for content in self.contents], self.seen)
-            self._judge(plain=True)
-
     def _doubt_the_first(self) -> None:
         """The sighting that tells most may be the one that is mistyped."""
         known = [j for j, sighting in enumerate(self.seen) if sighting.number is not None or sighting.kind == "text"]
@@ -163,7 +155,22 @@ class Search:
             place.offsets = tuple(int(maps[j][at]) if j in maps else at for j in range(len(self.contents)))
             if whole and (place.offsets, place.stored_as) not in known:
                 self.found.append(place)
+        if not any(place.scale == 1 and not place.bias and place.bits_in is None for place in self.found):
+            self._bits()
         self._judge(plain=plain)
+
+    def _bits(self) -> None:
+        """Take in numbers that begin within a byte. What is these very bits with others below them, times as much as
+        those make it, says no more.
+        """
+        bits = bit_places([content.data for content in self.contents], self.seen)
+        words = [(place.offsets[0], place.offsets[0] + STORAGES[place.stored_as].least_size) for place in bits]
+        self.found = [
+            place
+            for place in self.found
+            if place.scale in USUAL_SCALES or not any(low <= place.offsets[0] < high for low, high in words)
+        ]
+        self.found += bits
 
     def _nothing_moved(self) -> bool:
         """Whether large payloads are so alike at the same offsets that the places there are all there are."""

@@ -1,7 +1,8 @@
 """Lines of keys and values as a document: INI files, property files, settings, tagged sections.
 
 A line is a key, a separator (`=`, `:`, a tab or blanks) and a value, which may be in quotes and have a comment behind
-it. `[name]` begins a section, to the next one or to `[/name]`; `name {` holds lines up to a `}` of its own.
+it. `[name]` begins a section, to the next one or to `[/name]`; `name {` holds lines up to a `}` of its own. A checksum
+in a comment is `#first` on the first line, `#last` on the last one.
 """
 
 from __future__ import annotations
@@ -28,6 +29,7 @@ __all__ = ["KeyedLines"]
 LINE = re.compile(rb"[^\r\n]*")
 ENDS = re.compile(rb"\r\n|\n|\r")
 COMMENT = re.compile(rb"[ \t]*(?:#|;|//|--|!)")
+CHECKSUM = re.compile(rb"(?<![\w.])((?=[A-Fa-f]*\d)[0-9A-Fa-f]{8,}|\d{4,})\W*\Z")
 OPENING = re.compile(rb"[ \t]*(\"[^\"\r\n]*\"|[^={}\r\n]*?)[ \t]*=?[ \t]*\{[ \t]*")
 CLOSING = re.compile(rb"[ \t]*\}[,;]?[ \t]*")
 KEYED = {
@@ -180,7 +182,12 @@ class KeyedLines(TreeDocument):
                     braces.append(False)
                 last = at + len(line.rstrip())
             elif first in COMMENTS and COMMENT.match(line):
-                pass
+                if checksum := self._checksum(at, end):
+                    while braces and not braces[-1] and not is_tagged:
+                        builder.end(last)
+                        braces.pop()
+                    start, last = checksum
+                    builder.leaf(SCALAR, "#last" if at > self.text_start else "#first", start, start, last, last)
             elif first == CLOSE and True in braces and CLOSING.fullmatch(line):
                 while braces and not braces.pop():
                     builder.end(last)
@@ -230,6 +237,12 @@ class KeyedLines(TreeDocument):
             builder.end(last)
         builder.end(end_of_all)
         return builder.tree
+
+    def _checksum(self, start: int, end: int) -> tuple[int, int] | None:
+        """Where a checksum is in a comment that is the first line of the text or the last one."""
+        at_an_end = start == self.text_start or not self.data[end : end + 4].strip()
+        found = CHECKSUM.search(self.data, start, end) if at_an_end else None
+        return found.span(1) if found is not None else None
 
     def _without_keys(self, at: int, end_of_all: int, pattern: re.Pattern[bytes]) -> list[tuple[int, int]]:
         """The lines from one on that have no key, up to one that has."""

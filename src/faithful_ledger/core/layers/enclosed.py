@@ -1,14 +1,12 @@
 """A text between other bytes: a header in front of it, a checksum or a signature behind it, or both.
 
-JSON ends with the bracket of its first one (RFC 8259), XML with the end of its root element; of any other text the
-first or the last line may be a checksum alone.
+JSON ends with the bracket of its first one (RFC 8259), XML with the end of its root element.
 """
 
 from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
 from contextlib import suppress
 from xml.parsers import expat
 
@@ -18,15 +16,10 @@ ENCLOSED = "enclosed"
 LONGEST_HEAD, LONGEST_TAIL = 64, 256  # bytes in front of the text and behind it
 BOM = b"\xef\xbb\xbf"
 BEGINNING = re.compile(rb"[{\[]|<(?=[?!A-Za-z])")
-LINES = re.compile(rb"[^\r\n]*(?:\r\n|\n|\r)?")
 DIGEST = (
     rb"(?:(?=[A-Fa-f]*\d)[0-9A-Fa-f]{8,}|\d{5,}|(?=[^\n]*\d)(?=[^\n]*[a-z])(?=[^\n]*[A-Z])[A-Za-z0-9+/]{22,}={0,2})"
 )
-# A mark of a comment or a word may be in front of it; a key with `=` is a value of the text.
-LINE_OF_DIGEST = re.compile(
-    rb"[ \t]*(?:[#;!]|//|--)?[ \t]*(?:[A-Za-z][\w -]{0,24}[: ][ \t]*)?" + DIGEST + rb"[ \t]*[\r\n]*"
-)
-IS_DIGEST = re.compile(rb"(?<![A-Za-z0-9+/])" + DIGEST)
+DIGESTS = re.compile(rb"(?<![A-Za-z0-9+/])" + DIGEST)
 PRINTED = frozenset(b"\t\r\n" + bytes(range(32, 127)))
 
 
@@ -41,13 +34,13 @@ def enclosed_span(data: bytes) -> tuple[int, int] | None:
         end = _end_of_xml(data, start) if found[0] == b"<" else _end_of_json(latin, start)
         if end is not None and len(data) - end <= LONGEST_TAIL:
             return start, end
-    return _without_a_line(data)
+    return None
 
 
 def holds_checksum(head: bytes, tail: bytes) -> bool:
     """Whether what is around a text may be a checksum or another number, and not only words and marks."""
     return any(
-        IS_DIGEST.search(part) is not None or any(byte not in PRINTED for byte in part)
+        DIGESTS.search(part) is not None or any(byte not in PRINTED for byte in part)
         for part in (head.removeprefix(BOM), tail.rstrip(b"\0"))
     )
 
@@ -78,22 +71,3 @@ def _end_of_xml(data: bytes, start: int) -> int | None:
     with suppress(expat.ExpatError):
         parser.Parse(data[start:], True)
     return data.find(b">", start + ends[0]) + 1 if ends else None
-
-
-def _without_a_line(data: bytes) -> tuple[int, int] | None:
-    """The lines of a text without the first or the last one, where that is a checksum."""
-    if any(byte not in PRINTED and byte < 128 for byte in data[: LONGEST_HEAD * LONGEST_HEAD]):
-        return None
-    for start, end in _lines_at_ends(data):
-        size = end - start
-        if 0 < size < len(data) and size <= LONGEST_TAIL and LINE_OF_DIGEST.fullmatch(data, start, end):
-            return (end, len(data)) if not start else (0, start)
-    return None
-
-
-def _lines_at_ends(data: bytes) -> Iterator[tuple[int, int]]:
-    """The last and the first line."""
-    whole = len(data.rstrip(b"\r\n"))
-    yield max(data.rfind(b"\n", 0, whole), data.rfind(b"\r", 0, whole)) + 1, len(data)
-    first = LINES.match(data)
-    yield 0, first.end() if first is not None else 0

@@ -31,6 +31,7 @@ LEAST_UNPACKED = 1  # every kind with a mark has a checksum, or a mark of four b
 LEAST_BASE64 = 32
 FIRST_STEP = 1 << 12
 MIXED = [set(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ"), set(b"abcdefghijklmnopqrstuvwxyz"), set(b"0123456789+/-_")]
+CAPITALS, FEWEST_CAPITALS = bytes(range(65, 91)), 8  # one of so many
 BASE64_FLAGS = bytes((chr(byte).isalnum() and byte < 128) or byte in b"+/-_" for byte in range(256))
 ESCAPED_FLAGS = bytes(flag or byte == ord("%") for byte, flag in enumerate(BASE64_FLAGS))
 LETTERS_LOOKED_AT, LZMA_LOOKED_AT = 4 << 20, 1 << 20
@@ -172,12 +173,18 @@ def _runs(flags: bytes, least: int) -> Iterator[tuple[int, int]]:
         at = flags.find(run, end)
 
 
+def _is_mixed(letters: bytes) -> bool:
+    """Whether letters are no long word or number; words with `-` or `_` between them have few capitals."""
+    marks = letters.count(b"-") + letters.count(b"_")
+    capitals = len(letters) - len(letters.translate(None, CAPITALS))
+    return all(set(letters) & kind for kind in MIXED) and (not marks or capitals * FEWEST_CAPITALS >= len(letters))
+
+
 def _lettered(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
     looked_at, behind = data[:LETTERS_LOOKED_AT], 0
     flags = BASE64_FLAGS if ESCAPED.search(looked_at) is None else ESCAPED_FLAGS
     for at, end in _runs(looked_at.translate(flags), LEAST_BASE64):
-        letters = set(data[at : min(end, at + FIRST_STEP)])
-        if at >= behind and all(letters & kind for kind in MIXED):  # else a long word or number, and no packed stream
+        if at >= behind and _is_mixed(data[at : min(end, at + FIRST_STEP)]):
             for kind in (LZ_STRING, BASE64):
                 layer = STREAMS[kind].read(data, at, Allowance(unpacked_allowance(len(data))))
                 if layer is not None and layer.size >= LEAST_BASE64:

@@ -5,21 +5,21 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Sequence
 from fractions import Fraction
-from itertools import count, takewhile
+from itertools import count
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from faithful_ledger.core.address import Address, parse_path, split_outside_quotes
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence import Place
-from faithful_ledger.core.evidence.place import Bits
+from faithful_ledger.core.evidence.place import Banks, Bits
 from faithful_ledger.core.formats.document import BEHIND_LENGTH
 from faithful_ledger.core.layers import ENCLOSED, KEYED, STREAMS, LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS, SWITCHES
 from faithful_ledger.core.template.loader import dumped, round_trip
 from faithful_ledger.core.template.model import PINNED, FileSpec
-from faithful_ledger.core.template.names import field_name, unnamed_bits
+from faithful_ledger.core.template.names import field_name, has_no_name, unnamed_bits
 from faithful_ledger.core.template.rewriting import Hex
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
@@ -35,11 +35,13 @@ __all__ = [
 ]
 
 SWITCHED = "yes"  # what the switch of a quantity says when it is set
-IN_MARKS = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_")
+MARK = re.compile(rb"[A-Z][A-Z0-9_]*|[a-z][a-z0-9_]*|")
 IN_HEX = frozenset(b"0123456789ABCDEFabcdef")
 LONGEST_MAGIC, LEAST_MAGIC = 4, 3
 ENOUGH_SAVES = 2
 EXPLAINS = "explains "  # how the note of a pinned field begins
+COUNTS = "counts the saves"  # how that of a bank's counter begins
+HIDDEN = "_hidden"  # how the name of masked bytes ends
 NEW = """\
 # The program changes this file only where it says so; comments, blanks and order stay as they are.
 ledger: 1
@@ -105,6 +107,8 @@ def with_place(
     if place.path is not None:
         element["at"] = inner.removeprefix(".")
     with_free_name(element, files[holder]["layout"])
+    if place.banks is not None:
+        _count_banks(files[holder]["layout"], place.banks)
     if place.mask is not None:
         holder = _hidden(files, holder, place, element)
     files[holder]["layout"].append(element if place.bits_in is None else _in_bits(place, place.bits_in, element))
@@ -125,7 +129,7 @@ def _hidden(files: dict[str, Any], holder: str, place: Place, element: dict[str,
     assert place.mask is not None and place.address is not None
     layout, size = files[holder]["layout"], NUMBERS[place.stored_as].least_size
     taken = set(map(_name_of, layout))
-    name = _free(f"{element['field']}_hidden", taken)
+    name = _free(f"{element['field']}{HIDDEN}", taken)
     address = place.address.keys()
     for key in address:
         del element[key]
@@ -152,6 +156,15 @@ def _in_bits(place: Place, bits: Bits, field: dict[str, Any]) -> dict[str, Any]:
     layout = [{"field": unnamed_bits(0, name), "as": f"u{bits.low}"}] if bits.low else []
     layout += [own, {"field": unnamed_bits(bits.low + bits.width, name), "as": f"u{behind}"}] if behind else [own]
     return {"group": f"{name}_bits", "word": place.stored_as, "flat": True, **address, "layout": layout}
+
+
+def _count_banks(layout: list[dict[str, Any]], banks: Banks) -> None:
+    """Describe the counters of two banks, if that was not done for another place."""
+    known = set(map(_name_of, layout))
+    note = f"{COUNTS}: of two banks that with the higher counter is the newer one"
+    for name, at in zip(banks.names, (banks.first, banks.second), strict=True):
+        if name not in known:
+            layout.append({"field": name, "as": banks.stored_as, "at": at, "note": note, "standing": "fits"})
 
 
 def _free_id(wanted: str, taken: Collection[str]) -> str:
@@ -353,8 +366,8 @@ class Shared(NamedTuple):
 
 def shared_by(contents: Sequence[bytes], sizes: Sequence[int]) -> Shared:
     """What saves share, from their first bytes and their sizes: a mark at their beginning is one that is not all zeros,
-    and of one save alone only letters and digits that are not all hexadecimal, as those of a hash are; their size,
-    where there are several and all have the same.
+    and of one save alone only letters of one case and digits that are not all hexadecimal, as those of a hash are;
+    their size, where there are several and all have the same.
     """
     same = 0
     shortest = min(map(len, contents), default=0)
@@ -362,7 +375,7 @@ def shared_by(contents: Sequence[bytes], sizes: Sequence[int]) -> Shared:
         same += 1
     beginning = contents[0][:same].rstrip(b"\0") if contents else b""
     if len(contents) == 1:
-        beginning = bytes(takewhile(IN_MARKS.__contains__, beginning))
+        beginning = MARK.match(beginning)[0]  # type: ignore[index]
         beginning = b"" if IN_HEX.issuperset(beginning) else beginning
     several = len(sizes) >= ENOUGH_SAVES
     least = sizes[0] if several and len(set(sizes)) == 1 else min(min(sizes, default=1), max(len(beginning), 1))
@@ -418,10 +431,13 @@ def without_field(text: bytes, path: str) -> bytes | None:
     first = next(iter(files))
     holder, _, name = path.rpartition(".") if path.partition(".")[0] in files else (first, "", path)
     layout = files[holder]["layout"] if holder in files else []
-    element = next((element for element in layout if element.get("field") == name), None)
-    if element is None or not str(element.get("note", "")).startswith(EXPLAINS):
+    element = next((element for element in layout if name in _named_in(element)), None)
+    if element is None or not str(_named_in(element)[name].get("note", "")).startswith(EXPLAINS):
         raise EntryError(f"{path} was not pinned", "the template is as it was")
-    layout.remove(element)
+    if len(_named_in(element)) > 1:
+        _unname(element["layout"], name)
+    else:
+        layout.remove(element)
     for section in document.get("sections") or []:
         if path in (section.get("fields") or []):
             section["fields"].remove(path)
@@ -429,7 +445,43 @@ def without_field(text: bytes, path: str) -> bytes | None:
     for inner in reversed(list(files)):
         used = any(str(keys.get("inside", "")).partition(".")[0] == inner for keys in files.values())
         if inner != first and not files[inner]["layout"] and not used:
-            del files[inner]
+            _leave_open(files, files.pop(inner))
+    for keys in files.values():
+        _leave_banks(keys["layout"])
     if len(files) == 1 and not files[first]["layout"]:
         return None
     return dumped(yaml, document)
+
+
+def _named_in(element: dict[str, Any]) -> dict[str, dict[str, Any]]:
+    """An element that is a field, or the fields with a name of a number's bits, by their names."""
+    fields = element["layout"] if element.get("word") else [element]
+    return {str(each["field"]): each for each in fields if "field" in each and not has_no_name(str(each["field"]))}
+
+
+def _unname(bits: list[dict[str, Any]], name: str) -> None:
+    """Leave the bits of a field without a name, so that those behind them stay in their places."""
+    number = next(number for number, each in enumerate(bits) if each["field"] == name)
+    first = sum(int(str(each["as"])[1:]) for each in bits[:number])
+    other = next(str(each["field"]) for each in bits if each["field"] != name and not has_no_name(str(each["field"])))
+    bits[number] = {"field": unnamed_bits(first, other), "as": bits[number]["as"]}
+
+
+def _leave_open(files: dict[str, Any], taken_out: dict[str, Any]) -> None:
+    """Take out what was described for a masked number only: its bytes, and what hid them."""
+    holder, _, name = str(taken_out.get("inside", "")).partition(".")
+    if not name.endswith(HIDDEN) or holder not in files:
+        return
+    keys = {layer.get("key_of") for layer in taken_out.get("layers") or [] if isinstance(layer, dict)}
+    layout = files[holder]["layout"]
+    for element in [each for each in layout if _name_of(each) in {name, *keys}]:
+        layout.remove(element)
+
+
+def _leave_banks(layout: list[dict[str, Any]]) -> None:
+    """Take out the counters of banks that no element is found by any more."""
+    counters = [each for each in layout if str(each.get("note", "")).startswith(COUNTS)]
+    others = " ".join(str(each.get("at", "")) for each in layout)
+    for element in counters:
+        if str(element["field"]) not in others:
+            layout.remove(element)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+import re
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Protocol
@@ -10,11 +11,8 @@ from typing import Protocol
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, StreamGrows, ValueRefused, place
-from faithful_ledger.core.layers import (
-    LOCAL,
-    STREAMS,
-    LayerSpec,
-)
+from faithful_ledger.core.formats import looks_like_text
+from faithful_ledger.core.layers import IN_LETTERS, LOCAL, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import Member, members_of, repacked, unpacked
 from faithful_ledger.core.layers.ciphers import BLOCK, Cipher
 from faithful_ledger.core.layers.enclosed import enclosed_span
@@ -27,6 +25,7 @@ from faithful_ledger.core.layers.swapping import swapped
 from faithful_ledger.core.layers.transcoding import encoded_from_utf8, utf8_from
 from faithful_ledger.core.profile.lengths import suspected_lengths
 from faithful_ledger.core.source import MemorySource, Source
+from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.suggest import did_you_mean
 
 __all__ = [
@@ -48,6 +47,7 @@ __all__ = [
     "changed_parts",
 ]
 
+IN_FRONT = 24  # letters in front of a stream in which its length may be
 ROUND = (256, 1000)  # parts of a multiple of these bytes, but for the last, are of one size by a rule
 
 
@@ -58,8 +58,8 @@ class Counted(Protocol):
         """Whether a described length covers bytes [start, end), so that they may take another size."""
         ...
 
-    def works_out(self, at: int) -> bool:
-        """Whether the byte at an offset belongs to a field that is worked out when you post."""
+    def works_out(self, start: int, end: int) -> bool:
+        """Whether one of bytes [start, end) belongs to a field that is worked out when you post."""
         ...
 
     def is_from_end(self, start: int) -> bool:
@@ -76,7 +76,7 @@ class Undescribed:
     def has_length_over(self, start: int, end: int) -> bool:
         return self._counts
 
-    def works_out(self, at: int) -> bool:
+    def works_out(self, start: int, end: int) -> bool:
         return False
 
     def is_from_end(self, start: int) -> bool:
@@ -145,7 +145,7 @@ class Streams:
         fitted = STREAMS[self.kind].pack_into(content, before)
         if fitted is not None:
             return fitted
-        if not counted.has_length_over(*span) and (why := _why_fixed(self.outer, *span, counted)):
+        if not counted.has_length_over(*span) and (why := self._why_fixed(stream, counted)):
             raise StreamGrows(
                 f"the {self.kind} stream at {place(stream.offset)} would take {len(packed)} bytes in place of "
                 f"{stream.size}, and {why}",
@@ -154,17 +154,39 @@ class Streams:
             )
         return packed
 
+    def _why_fixed(self, stream: Layer, counted: Counted) -> str:
+        """As below; what is letters among letters ends where others begin."""
+        span = stream.offset, stream.offset + stream.size
+        if self.kind in IN_LETTERS and looks_like_text(bytes(self.outer.read(0, self.outer.size))):
+            return _decimal_length(self.outer, stream.offset, (stream.size, stream.unpacked_size))
+        return _why_fixed(self.outer, *span, counted)
+
 
 def _why_fixed(outer: Source, start: int, end: int, counted: Counted) -> str:
     """What would be wrong if bytes [start, end) took another size, as far as that can be seen; else empty."""
     behind = outer.size - end
     if behind and not counted.is_from_end(end):
         return f"no length that the template describes says where the {behind} bytes behind it begin"
-    suspected = suspected_lengths(outer, start, end - start)
-    found = [each for each in suspected if not counted.works_out(each[0])]
-    if found:
-        at, name = found[0]
-        return f"the {name} at {place(at)} looks like its length, which the template does not describe"
+    return _suspected_length(outer, start, end, counted)
+
+
+def _suspected_length(outer: Source, start: int, end: int, counted: Counted) -> str:
+    """Which number in front looks like the length of bytes [start, end) and would stay; empty where none does."""
+    for at, name in suspected_lengths(outer, start, end - start):
+        size = NUMBERS[name].least_size
+        if not counted.works_out(at, at + size):
+            return f"the {name} at {place(at)} looks like its length, which the template does not describe"
+    return ""
+
+
+def _decimal_length(outer: Source, start: int, sizes: Collection[int]) -> str:
+    """Which number in the letters in front says one of these sizes; empty where none does."""
+    before = bytes(outer.read(max(start - IN_FRONT, 0), start))
+    for found in re.finditer(rb"[0-9]+", before):
+        if int(found[0]) in sizes:
+            return (
+                f"the number {found[0].decode()} at {place(start - len(before) + found.start())} looks like its length"
+            )
     return ""
 
 
@@ -361,7 +383,7 @@ class Enclosed:
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         span = self.at, self.at + len(self.data)
         has_room = inner.size == len(self.data) or counted.has_length_over(*span)
-        if not has_room and (why := _why_fixed(self.outer, *span, counted)):
+        if not has_room and (why := _suspected_length(self.outer, *span, counted)):  # it shows where it ends itself
             raise StreamGrows(
                 f"the text at {place(self.at)} would take {inner.size} bytes in place of {len(self.data)}, and {why}",
                 "nothing was written; describe its length in the template (length_of), or enter values as long as the "
