@@ -53,7 +53,8 @@ STANDARD = {  # what Python's standard library undoes, where the payload is one 
     "bzip2": "bz2.BZ2Decompressor().decompress(data{at})",
     "xz": "lzma.LZMADecompressor().decompress(data{at})",
     "lzma": "lzma.LZMADecompressor().decompress(data{at})",
-    "base64": "base64.b64decode(data{at})",
+    "base64": "of_base64(data{at})",
+    "enclosed": "enclosed_json(data{at})",
     "hex": "bytes.fromhex(data{at}.decode('ascii'))",
 }
 HEAD = '''#!/usr/bin/env python3
@@ -70,6 +71,7 @@ import bz2
 import json
 import lzma
 import os
+import re
 import struct
 import sys
 import uuid

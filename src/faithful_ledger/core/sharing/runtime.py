@@ -5,7 +5,9 @@ This text is copied into the readers as it is, so it imports nothing but the sta
 
 from __future__ import annotations
 
+import base64
 import json
+import re
 import struct
 import uuid
 from collections.abc import Callable
@@ -396,6 +398,25 @@ def plain_bytes(size: int) -> Storage:
 def unmixed(data: bytes, key: bytes) -> bytes:
     """What is under a key that repeats."""
     return bytes(byte ^ key[place % len(key)] for place, byte in enumerate(data))
+
+
+def of_base64(data: bytes) -> bytes:
+    """What the longest run of letters in base64 says, with the alphabet for addresses or without."""
+    runs = re.findall(rb"(?:[A-Za-z0-9+/_-]|%2[BbFf])+", data)
+    letters = max(runs, key=len, default=b"").translate(bytes.maketrans(b"-_", b"+/"))
+    letters = re.sub(rb"%2[BbFf]", lambda mark: bytes.fromhex(mark[0][1:].decode()), letters)
+    return base64.b64decode(letters + b"=" * (-len(letters) % 4))
+
+
+def enclosed_json(data: bytes) -> bytes:
+    """The JSON that is between other bytes."""
+    text = data.decode("latin-1")
+    for begin in re.finditer(r"[{\[]", text[:65]):
+        try:
+            return data[begin.start() : json.JSONDecoder(strict=False).raw_decode(text, begin.start())[1]]
+        except ValueError:
+            continue
+    raise ValueError("no JSON is in it")
 
 
 def taken(data: bytes, at: int, size: int, limit: int) -> bytes:
