@@ -24,6 +24,7 @@ from faithful_ledger.core.layers.enclosed import enclosed_span, holds_checksum
 from faithful_ledger.core.layers.linked import Begins, Chain, chains_of, stream_begins
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, is_database
 from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.layers.tagged import TAGGED, tagged_kind
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS, transcoding_of
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.descrambling import find_descramblings, step_in_words
@@ -39,6 +40,7 @@ WHOLE_IN_WORDS = {
     PADDED: "the text without zeros behind it",
     ENCLOSED: "the text without what is around it",
     **{kind: f"{kind} as utf-8" for kind in TRANSCODINGS},
+    **{kind: f"{kind} as JSON" for kind in TAGGED},
 }
 MUCH = 8  # the part of the bytes, one of so many, that a stream without a mark has to be
 
@@ -151,12 +153,12 @@ def _within(
 
 
 def layer_of_whole(data: bytes) -> str | None:
-    """The kind of a layer that all of a payload is in: a database, a text in another encoding, one with zeros behind
-    it, or one with a header or a checksum around it.
+    """The kind of a layer that all of a payload is in: a database, a text in another encoding, values that say
+    themselves what they are, a text with zeros behind it, or one with a header or a checksum around it.
     """
     if is_database(data):
         return SQLITE
-    if (kind := transcoding_of(data)) is not None:
+    if (kind := transcoding_of(data) or tagged_kind(data)) is not None:
         return kind
     if data[-1:] == b"\0" and looks_like_text(data.rstrip(b"\0")):
         return PADDED

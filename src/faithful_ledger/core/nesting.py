@@ -21,6 +21,7 @@ from faithful_ledger.core.layers.base64_text import BASE64
 from faithful_ledger.core.layers.hex_text import HEX
 from faithful_ledger.core.layers.lz_string import LZ_STRING
 from faithful_ledger.core.layers.stream import Allowance
+from faithful_ledger.core.layers.tagged import tagged_kind
 
 if TYPE_CHECKING:
     from faithful_ledger.core.wrapping import Step
@@ -55,13 +56,16 @@ def opened_string(text: str, first: Sequence[Step] = ()) -> Opened | None:
         return None
     from faithful_ledger.core.wrapping import unwrap
 
+    data, kind = text.encode("ascii"), outer
+    steps, layers = list(first), list[str]()
     with suppress(LedgerError):
-        steps = unwrap(text.encode("ascii"), (outer,))
-        data = steps[-1].data
-        if looks_like_text(data):
-            return _recognised([*first, *steps], (outer,))
-        if kind := _marked(data):
-            return _recognised([*first, *steps, *unwrap(data, (kind,))], (outer, kind))
+        while kind and len(layers) < DEEPEST:
+            steps += unwrap(data, (kind,))
+            layers.append(kind)
+            data = steps[-1].data
+            if looks_like_text(data):
+                return _recognised(steps, tuple(layers))
+            kind = _marked(data) or tagged_kind(data) or ""
     return None
 
 

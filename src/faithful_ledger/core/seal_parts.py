@@ -18,6 +18,7 @@ from faithful_ledger.core.layers import IN_LETTERS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.layers.tagged import TAGGED
 from faithful_ledger.core.nesting import spelled_as
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.wrapping import unwrap
@@ -60,9 +61,9 @@ class Part(NamedTuple):
         return bool(self.layers) and not self.path and self.layers[-1].kind in ARCHIVES
 
     @property
-    def is_tables(self) -> bool:
-        """Whether it is what the tables of a database say."""
-        return bool(self.layers) and not self.path and self.layers[-1].kind == SQLITE
+    def is_view(self) -> bool:
+        """Whether it is only what the tables of a database or values of another format say, as JSON."""
+        return self.is_unpacked and self.layers[-1].kind in (SQLITE, *TAGGED)
 
     @property
     def is_unpacked(self) -> bool:

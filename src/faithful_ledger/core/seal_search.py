@@ -132,7 +132,7 @@ class SealSearch:
         """The numbers of several packed streams of every save, as one rule for each kind of these."""
         found: list[StreamRule] = []
         inside = [part for part in self.parts if part.around is self.files]
-        if not self._takes_rules or any(part.is_member or part.is_tables for part in inside):
+        if not self._takes_rules or any(part.is_member or part.is_view for part in inside):
             return found  # what an archive says of its members follows them
         layers = [self._layers_of(content) for content in self.files.contents]
         for kind in sorted({layer.kind for layer in layers[0]}):
@@ -195,11 +195,17 @@ class SealSearch:
 
     def _searched(self) -> list[Part]:
         """The parts in which seals of their own may be; what is in archives and databases themselves follows their
-        members and tables.
+        members and tables, and a text that only says what these hold is nowhere in the bytes.
         """
-        packed = [part.around for part in self.parts if part.is_member or part.is_tables]
+        packed = [part.around for part in self.parts if part.is_member or part.is_view]
+        packed += [part for part in self.parts if part.is_view]
         enough = [part for part in self.parts if part.around is None or len(part.contents[0]) >= LEAST_SEARCHED]
-        return [part for part in enough if part not in packed]
+        return [part for part in enough if part not in packed and not self._is_one_stream(part)]
+
+    def _is_one_stream(self, part: Part) -> bool:
+        """Whether a packed stream is all of it in every save, so that there is no place for anything else."""
+        whole = [[(0, len(content))] for content in part.contents]
+        return self.looks_inside and self._streams_of(part, part.contents) == whole
 
     @property
     def _takes_rules(self) -> bool:
@@ -248,7 +254,7 @@ class SealSearch:
 
     def _from_outside(self, part: Part) -> Iterator[Placed]:
         """Checksums over a part that are stored in what it is in, and its length."""
-        if part.is_same:
+        if part.is_same or part.is_view:
             return
         for outer, inner in zip(part.outer, (part, *part.outer), strict=False):
             if inner.is_member:  # what an archive says of it follows it

@@ -31,6 +31,7 @@ from faithful_ledger.core.layers import ENCLOSED, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.layers.tagged import TAGGED
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.source import MemorySource, Source
 
@@ -39,6 +40,7 @@ __all__ = ["Located", "NotTried", "locate", "locate_in_set"]
 HOPELESS = 0.9
 RANKS = 4  # of the ways of looking
 MOST_EACH = 20  # places a payload for each spot that is shown
+IN_PATHS = (SQLITE, ENCLOSED, *TAGGED)  # layers of a whole file whose values have paths
 MOSTLY_PACKED = 0.9
 HARDLY = 1e-6  # what fits so rarely by chance is believed without a look at what may be inside
 
@@ -241,7 +243,7 @@ class _Looking:
         parts: list[_Part] = []
         # What is packed in a string of a text is reached by the path of the string.
         is_text = all(map(looks_like_text, contents))
-        if all(map(archive_of, contents)) or all(layer_of_whole(each) in (SQLITE, ENCLOSED) for each in contents):
+        if _is_in_paths(contents):
             packed, is_text = 1.0, False  # a value is in its tables, members or paths: raw offsets may move
         if packed < MOSTLY_PACKED or is_text:
             parts.append(_Part(name, Search(contents, self.seen, self.end, outside), strong))
@@ -250,8 +252,8 @@ class _Looking:
                 return
         partial: list[tuple[str, int]] = []
         for payloads in look_inside(contents, layers, partial, end=self.end):
-            if all(archive_of(payload.data) for payload in payloads):
-                continue  # its members come next
+            if _is_in_paths([payload.data for payload in payloads]):
+                continue  # what is in it comes next
             known = [each for each in self.pinned if (each.file, each.route) == (name, payloads[0].route)]
             search = Search([payload.data for payload in payloads], self.seen, self.end, known)
             parts.append(_Part(name, search, None, payloads))
@@ -316,6 +318,11 @@ class _Looking:
         shown = {(place.file, place.within) for spot in spots for place in spot}
         payloads = {part.key: part.sources for part in self.parts if part.payloads and part.key in shown}
         return Located(spots, suggestion, warning, payloads, self.tried, list(self.not_tried))
+
+
+def _is_in_paths(contents: Sequence[bytes]) -> bool:
+    """Whether these are archives, or of a format whose values have paths, so that offsets say little."""
+    return all(map(archive_of, contents)) or all(layer_of_whole(each) in IN_PATHS for each in contents)
 
 
 def _within(layers: list[Layer], offset: int) -> bool:

@@ -26,6 +26,7 @@ from faithful_ledger.core.layers.scrambling import KEYED, LOCAL, SCRAMBLINGS
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Stream
 from faithful_ledger.core.layers.swapping import SWAPPINGS
+from faithful_ledger.core.layers.tagged import TAGGED
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 
 __all__ = [
@@ -47,7 +48,19 @@ MODULES = (base64_text, bzip2, deflate, hex_text, lz4_blocks, lz4_frames, lz_str
 STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
 IN_LETTERS = ("base64", "hex", "lz-string")  # streams that are text themselves
 PADDED = "padded"  # zeros behind a text
-LAYERS = (*STREAMS, *SCRAMBLINGS, *CIPHERS, *SWAPPINGS, *TRANSCODINGS, *ARCHIVES, SQLITE, PADDED, ENCLOSED, *LINKED)
+LAYERS = (
+    *STREAMS,
+    *SCRAMBLINGS,
+    *CIPHERS,
+    *SWAPPINGS,
+    *TRANSCODINGS,
+    *ARCHIVES,
+    SQLITE,
+    *TAGGED,
+    PADDED,
+    ENCLOSED,
+    *LINKED,
+)
 
 
 @dataclass(slots=True, frozen=True)

@@ -22,6 +22,7 @@ from faithful_ledger.core.layers.hex_text import HEX, is_hex
 from faithful_ledger.core.layers.scrambling import Scrambling, wrong_key
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.layers.tagged import TAGGED
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.layers import stream_at
@@ -38,6 +39,7 @@ from faithful_ledger.core.wrapping.steps import (
     Step,
     Streams,
     Tables,
+    Tagged,
     Transcoded,
 )
 
@@ -75,6 +77,8 @@ def unwrap(
             step = Linked.of(data, layer.kind)
         elif layer.kind == SQLITE:
             step = Tables.of(data, log)
+        elif layer.kind in TAGGED:
+            step = Tagged.of(data, layer.kind)
         elif layer.kind in ARCHIVES:
             step = Archived.of(data, layer)
         elif layer.kind == HEX and layer.at is None and is_hex(data):

@@ -22,6 +22,7 @@ from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscram
 from faithful_ledger.core.layers.sqlite_tables import changed_database, tables_as_json
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.swapping import swapped
+from faithful_ledger.core.layers.tagged import json_of_tagged, tagged_changes
 from faithful_ledger.core.layers.transcoding import encoded_from_utf8, utf8_from
 from faithful_ledger.core.profile.lengths import suspected_lengths
 from faithful_ledger.core.source import MemorySource, Source
@@ -43,6 +44,7 @@ __all__ = [
     "Step",
     "Streams",
     "Tables",
+    "Tagged",
     "Transcoded",
     "changed_parts",
 ]
@@ -338,6 +340,24 @@ class Tables:
         before = bytes(self.outer.read(0, self.outer.size))
         changed = changed_database(before, self.log, self.data, bytes(inner.read(0, inner.size)))
         return [Replacement(0, len(before), changed, (cause,))]
+
+
+@dataclass(slots=True)
+class Tagged:
+    """Values that say themselves what they are, as JSON."""
+
+    kind: str
+    outer: Source
+    data: bytes
+
+    @classmethod
+    def of(cls, outer: bytes, kind: str) -> Tagged:
+        """Raises AddressError where the bytes are not of the format."""
+        return cls(kind, MemorySource(outer), json_of_tagged(outer, kind))
+
+    def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
+        old = bytes(self.outer.read(0, self.outer.size))
+        return tagged_changes(old, self.kind, bytes(inner.read(0, inner.size)), cause)
 
 
 @dataclass(slots=True)

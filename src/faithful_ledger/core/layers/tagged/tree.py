@@ -1,0 +1,199 @@
+"""Values that say themselves what they are, as one JSON text: a tree of spans, and what changes in the bytes.
+
+Only what differs from the old text is written; every other byte stays, whatever spelling another program chose for it.
+A value keeps its kind: what was a fraction of four bytes is one afterwards.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from faithful_ledger.core.edits import Cause, Replacement
+from faithful_ledger.core.errors import ValueRefused, place
+
+__all__ = ["MOST", "Codec", "Cursor", "Malformed", "Node", "changes", "plain", "text_of"]
+
+Kind = Literal["number", "text", "switch", "nothing", "blob", "list", "map", "other"]
+BLOB, OTHER = "blob", "other"
+MOST, DEEPEST = 1_000_000, 100  # values, and values in values
+KEPT = "nothing was written; it stays as it is"
+
+
+class Malformed(ValueError):
+    """The bytes are not of the format."""
+
+
+@dataclass(slots=True)
+class Node:
+    """A value at [start, end), with its parts; those of a map have `keys`. `form` is how it is spelled, as the codec
+    knows it. A `shared` one only says what another one is, and cannot be changed alone.
+    """
+
+    kind: Kind
+    start: int
+    end: int
+    value: int | float | str | bool | bytes | None = None
+    form: int = 0
+    parts: list[Node] = field(default_factory=list)
+    keys: list[str] = field(default_factory=list)
+    shared: bool = False
+
+
+class Cursor:
+    """A place in bytes from which values are taken.
+
+    Raises:
+        Malformed: by each method, where the bytes end before.
+    """
+
+    __slots__ = ("at", "count", "data", "depth")
+
+    def __init__(self, data: bytes, at: int = 0) -> None:
+        self.data, self.at, self.count, self.depth = data, at, 0, 0
+
+    def byte(self) -> int:
+        if self.at >= len(self.data):
+            raise Malformed("it ends within a value")
+        self.at += 1
+        return self.data[self.at - 1]
+
+    def take(self, size: int) -> bytes:
+        if not 0 <= size <= len(self.data) - self.at:
+            raise Malformed("a value goes beyond the end")
+        self.at += size
+        return self.data[self.at - size : self.at]
+
+    def number(self, size: int, order: Literal["big", "little"] = "big", *, signed: bool = False) -> int:
+        return int.from_bytes(self.take(size), order, signed=signed)
+
+    def enter(self) -> None:
+        """One value more, within those that are open."""
+        self.count += 1
+        if self.depth >= DEEPEST or self.count > MOST:
+            raise Malformed("it has more values than a save")
+
+
+class Codec(ABC):
+    """A format of such values."""
+
+    name: str
+
+    @abstractmethod
+    def may_be(self, data: bytes) -> bool:
+        """Whether the first bytes are like those of the format."""
+
+    @abstractmethod
+    def parse(self, data: bytes) -> Node:
+        """The value that all of the bytes are.
+
+        Raises:
+            Malformed: they are not.
+        """
+
+    @abstractmethod
+    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None, key: bool) -> bytes:
+        """A value without parts, in the way of an old one.
+
+        Raises:
+            ValueRefused: the format has no such value.
+        """
+
+    def holder(self, kind: Kind, count: int, like: Node | None) -> bytes:
+        """What is in front of so many parts.
+
+        Raises:
+            ValueRefused: a part more or less would need more than that.
+        """
+        raise ValueRefused(f"a list or a group in {self.name} keeps its parts", KEPT)
+
+    # what all have in common
+
+    def encoded(self, value: Any, like: Node | None, data: bytes) -> bytes:
+        """A value as bytes; where the old one says the same, its own."""
+        if like is not None and _same(plain(like), value):
+            return data[like.start : like.end]
+        if like is not None and like.shared:
+            raise ValueRefused(f"{str(plain(like))[:40]} is the same value as another one", KEPT)
+        if isinstance(value, dict) and set(value) == {BLOB}:
+            try:
+                return self.scalar(bytes.fromhex(value[BLOB]), like, False)
+            except (ValueError, TypeError) as error:
+                raise ValueRefused("a blob is written in hexadecimal", KEPT) from error
+        if isinstance(value, dict):
+            if like is not None and any(key not in value for key in like.keys) and like.kind == OTHER:
+                raise ValueRefused("what nobody has understood in it keeps its bytes", KEPT)
+            old = dict(zip(like.keys, like.parts, strict=True)) if like is not None else {}
+            spelled = (self.scalar(k, None, True) + self.encoded(v, old.get(k), data) for k, v in value.items())
+            return self.holder("map", len(value), like) + b"".join(spelled)
+        if isinstance(value, list):
+            olds: list[Node | None] = list(like.parts) if like is not None and like.kind == "list" else []
+            olds += [olds[-1] if olds else None] * (len(value) - len(olds))
+            parts = (self.encoded(each, old, data) for each, old in zip(value, olds, strict=False))
+            return self.holder("list", len(value), like) + b"".join(parts)
+        if like is not None and like.kind == OTHER:
+            raise ValueRefused("what nobody has understood keeps its bytes", KEPT)
+        return self.scalar(value, like, False)
+
+
+def plain(node: Node) -> Any:
+    """A value as JSON has it."""
+    if node.kind == "list":
+        return list(map(plain, node.parts))
+    if node.kind == "map":
+        return dict(zip(node.keys, map(plain, node.parts), strict=True))
+    if node.kind == "blob":
+        return {BLOB: bytes(node.value or b"").hex(" ").upper()}  # type: ignore[arg-type]
+    if node.kind == "other" or (isinstance(node.value, float) and not math.isfinite(node.value)):
+        return {OTHER: str(node.value)}
+    return node.value
+
+
+def text_of(root: Node) -> bytes:
+    """All of it as a JSON text."""
+    return json.dumps(plain(root), ensure_ascii=False).encode("utf-8", "surrogatepass")
+
+
+def changes(codec: Codec, data: bytes, root: Node, text: bytes, cause: Cause) -> list[Replacement]:
+    """What differs from a changed JSON text.
+
+    Raises:
+        ValueRefused: a value cannot be stored so.
+    """
+    new = json.loads(text.decode("utf-8", "surrogatepass"))
+    return [
+        Replacement(node.start, node.end, codec.encoded(value, node, data), (cause,))
+        for node, value in _changed(root, new)
+    ]
+
+
+def _changed(node: Node, new: Any) -> Iterator[tuple[Node, Any]]:
+    if node.kind == "list" and isinstance(new, list) and len(new) == len(node.parts):
+        for part, value in zip(node.parts, new, strict=True):
+            yield from _changed(part, value)
+    elif node.kind == "map" and isinstance(new, dict) and list(new) == node.keys:
+        for part, value in zip(node.parts, new.values(), strict=True):
+            yield from _changed(part, value)
+    elif not _same(plain(node), new):
+        yield node, new
+
+
+def _same(one: Any, other: Any) -> bool:
+    """Whether two values of JSON are the same; 1 is neither true nor 1.0."""
+    if type(one) is not type(other):
+        return False
+    if isinstance(one, list):
+        return len(one) == len(other) and all(map(_same, one, other))
+    if isinstance(one, dict):
+        return list(one) == list(other) and all(map(_same, one.values(), other.values()))
+    return bool(one == other)
+
+
+def refuse(value: object, what: str, at: int = 0) -> ValueRefused:
+    """The error for a value that a format does not have."""
+    where = f" at {place(at)}" if at else ""
+    return ValueRefused(f"{str(value)[:40]} is not {what}{where}", KEPT)
