@@ -287,7 +287,7 @@ def leaves(value: Any, path: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
 
 
 class TaggedContract(LedgerCase):
-    @settings(max_examples=60)
+    @settings(max_examples=60, deadline=None)
     @given(VALUES, st.randoms(use_true_random=False))
     def test_any_value_is_changed_and_nothing_else(self, value: dict[str, Any], turn: random.Random) -> None:
         value = {**value, "marks": 1340, "name": "Oriel & Sons", "x": 0.5}
@@ -344,15 +344,14 @@ class TaggedContract(LedgerCase):
 
     def test_spellings_that_another_program_chose_stay(self) -> None:
         data = b"\x83\xa5marks\xd2\x00\x00\x05\x3c\xa1x\xca\x3f\x80\x00\x00\xa1y\xd9\x03abc"
-        self.assertEqual(json_of_tagged(data, "msgpack"), b'{"marks": 1340, "x": 1.0, "y": "abc"}')
+        self.assertEqual(json.loads(json_of_tagged(data, "msgpack")), {"marks": 1340, "x": 1.0, "y": "abc"})
         changed = put_back(data, "msgpack", {"marks": 7, "x": 0.1, "y": "abc"})
         self.assertEqual(
             changed, data.replace(b"\x05\x3c", b"\x00\x07").replace(b"\x3f\x80\x00\x00", struct.pack(">f", 0.1))
         )
         self.assertEqual(json.loads(json_of_tagged(changed, "msgpack"))["x"], 0.1)
-        self.assertEqual(
-            json_of_tagged(b"\xa2\x01\x82\xf9\x3e\x00\xf6\x61a\x9f\x01\xff", "cbor"), b'{"1": [1.5, null], "a": [1]}'
-        )
+        odd = json_of_tagged(b"\xa2\x01\x82\xf9\x3e\x00\xf6\x61a\x9f\x01\xff", "cbor")
+        self.assertEqual(json.loads(odd), {"1": [1.5, None], "a": [1]})
         two = marshalled({"day": 3}) + marshalled({"marks": 1340})
         self.assertEqual(json.loads(json_of_tagged(two, "ruby-marshal")), [{"day": 3}, {"marks": 1340}])
         self.assertEqual(put_back(two, "ruby-marshal", [{"day": 3}, {"marks": 5}]), two[:-4] + b"i\x0a")

@@ -26,6 +26,7 @@ from faithful_ledger.core.formats import (
 from faithful_ledger.core.formats.nested import TEXT, NestedText
 from faithful_ledger.core.layers import ENCLOSED, LayerSpec
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
+from faithful_ledger.core.layers.tagged import TAGGED
 from faithful_ledger.core.nesting import all_leaves, opened_string
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import Source, log_of
@@ -84,8 +85,13 @@ class Outline:
 
     @property
     def formats(self) -> list[str]:
-        """The names of the texts' formats, the outer ones first."""
-        return [document.name for name, document in self.texts.items() if not name.endswith(TEXT)]
+        """The names of the texts' formats, the outer ones first; that of the values which a text only shows."""
+        return [self._format_of(name) for name in self.texts if not name.endswith(TEXT)]
+
+    def _format_of(self, name: str) -> str:
+        bound = self.save.files[name].bound
+        shown = [layer.kind for layer in bound.spec.layers[-1:] if layer.kind in TAGGED] if bound is not None else []
+        return shown[0] if shown else self.texts[name].name
 
     # what is there
 

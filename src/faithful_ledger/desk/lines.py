@@ -13,6 +13,7 @@ from faithful_ledger.desk.theme import HOLDS, OPEN
 
 __all__ = ["COMPARE", "KEYS", "TEMPLATES", "Balance", "balance_of", "explained_share", "kept_in_words", "stage_lines"]
 
+LONGEST = 20  # letters in the second line of a stage
 UNSEALED = ("open", "no seals known")  # the template knows none, so nobody can say that the game will accept it
 COMPARE = [
     ("open", OPEN, "changed: other bytes at the place where they belong"),
@@ -126,7 +127,8 @@ def stage_lines(session: Session, save: Save, *, watching: bool) -> list[str]:
     count, open_ = len(postings), len(book.history.open_steps(postings)) if book is not None else 0
     described = f"{share:.0%} explained" if bound is not None and save.template is not None else "bytes only"
     if save.template is None and save.outline is not None and save.outline.formats:
-        described = " in ".join(reversed(save.outline.formats[:1])) + ", by paths"
+        described = f"{save.outline.formats[0]}, by paths"
+        described = described if len(described) <= LONGEST else save.outline.formats[0]
     return [
         "watching" if watching else f"{kept} kept",
         f"{pinned} of {len(quantities)} pinned" if quantities else "nothing watched",

@@ -74,7 +74,8 @@ def judge(
         place.bits = value_bits - cost - _storage_cost(place) + agreed - MISSED * (place.of - place.fits)
         place.bits += BY_PATH if place.path is not None else 0
         storage = STORAGES.get(place.stored_as)
-        if storage is not None and storage.least_size > 1 and storage.family in ("whole", "signed", "fraction"):
+        is_number = storage is not None and storage.family in ("whole", "signed", "fraction") and not place.bits_in
+        if storage is not None and storage.least_size > 1 and is_number:
             place.bits += ALIGNED if place.offsets[0] % storage.least_size == 0 else 0
             order = contents[first].order
             place.bits += ORDER * (1 if place.stored_as.endswith(order) else -1) if order else 0
@@ -184,14 +185,14 @@ def _look_beside(place: Place, contents: Sequence[Content]) -> None:
         if others == 1:
             place.bits += ALONE_IN_BYTE
             place.beside.append("nothing else in its byte changes")
-    elif storage is not None and storage.family in ("whole", "signed", "fraction"):
+    elif storage is not None and storage.family in ("whole", "signed", "fraction") and place.bits_in is None:
         width = storage.least_size
         raws = [content.data[at : at + width].tobytes() for content, at in held]
         largest = raws[max(range(len(raws)), key=lambda j: place.values[j])]
         best = 0.0
         for step in (width, -width, 2 * width, -2 * width):
-            near = [content.data[max(at + step, 0) : max(at + step, 0) + width].tobytes() for content, at in held]
-            if len(set(raws)) < 2 or any(len(each) < width for each in near):
+            near = [content.data[at + step : at + step + width].tobytes() for content, at in held if at + step >= 0]
+            if len(set(raws)) < 2 or len(near) < len(held) or any(len(each) < width for each in near):
                 continue
             if near == raws and best < TWIN:
                 best = TWIN
@@ -308,7 +309,7 @@ def reasons_for(place: Place) -> list[str]:
         reasons.append(f"by its path {place.path}")
     storage = STORAGES.get(place.stored_as)
     if storage is not None and storage.least_size > 1 and place.offsets[0] % storage.least_size == 0:
-        reasons += ["aligned"] if storage.family in ("whole", "signed", "fraction") else []
+        reasons += ["aligned"] if storage.family in ("whole", "signed", "fraction") and not place.bits_in else []
     if storage is not None and storage.family == "switch":
         reasons.append(f"bit {place.stored_as[3:]} of its byte, the lowest is 0")
     reasons += [f"its length is directly in front ({place.prefix})"] if place.prefix else []

@@ -66,12 +66,22 @@ class Pickle(Codec):
         return bytes([step]) + len(raw).to_bytes(sizes[step], "little") + raw
 
     def followed(self, data: bytes, replaced: list[Replacement]) -> list[Replacement]:
-        """With the lengths of the frames in which steps took another size."""
-        cursor, frames = Cursor(data), list[tuple[int, int]]()
+        """With what keeps the other values as they are: a text that is changed where it is said first is said again
+        where it was only recalled, and frames have the lengths of their steps.
+        """
+        cursor, machines = Cursor(data), list[_Machine]()
         while cursor.at < len(data):
-            machine = _Machine(cursor)
-            machine.run()
-            frames += machine.frames
+            machines.append(_Machine(cursor))
+            machines[-1].run()
+        changed = {item.start for item in replaced}
+        again = [
+            Replacement(start, end, self.scalar(text.value, text, False), replaced[0].causes)
+            for machine in machines
+            for start, end, text in machine.recalled
+            if text.start in changed and start not in changed
+        ]
+        replaced = sorted([*replaced, *again], key=lambda item: item.start)
+        frames = [frame for machine in machines for frame in machine.frames]
         starts = [start for start, _ in frames]
         grown = dict.fromkeys(starts, 0)
         for item in replaced:
@@ -93,7 +103,9 @@ def _shared(node: Node, start: int, end: int) -> Node:
 
 
 class _Machine:
-    """The steps of one pickle. `frames` are where each begins and ends."""
+    """The steps of one pickle. `frames` are where each begins and ends, `recalled` where a text is said again by its
+    number, with the one that was said first.
+    """
 
     def __init__(self, cursor: Cursor) -> None:
         self.cursor = cursor
@@ -101,6 +113,7 @@ class _Machine:
         self.marks: list[int] = []
         self.known: dict[int, Node] = {}
         self.frames: list[tuple[int, int]] = []
+        self.recalled: list[tuple[int, int, Node]] = []
 
     def run(self) -> Node:
         """The value that is left."""
@@ -142,6 +155,7 @@ class _Machine:
         if known is None:
             raise Malformed("a value that was not said before")
         if known.kind in ("text", "blob"):
+            self.recalled.append((start, self.cursor.at, known))
             self._put(Node(known.kind, start, start, known.value, known.form))
         elif known.form == TUPLE:
             self._put(_shared(known, start, self.cursor.at))

@@ -155,7 +155,7 @@ def plain(node: Node) -> Any:
 
 def text_of(root: Node) -> bytes:
     """All of it as a JSON text."""
-    return json.dumps(plain(root), ensure_ascii=False).encode("utf-8", "surrogatepass")
+    return json.dumps(plain(root), ensure_ascii=False, indent=1).encode("utf-8", "surrogatepass")
 
 
 def changes(codec: Codec, data: bytes, root: Node, text: bytes, cause: Cause) -> list[Replacement]:
