@@ -247,6 +247,62 @@ def of_marshalled(data: bytes) -> Any:
     return found
 
 
+# Protocol Buffers
+
+
+def varint(value: int) -> bytes:
+    out = bytearray()
+    while value > 127:
+        out.append(value & 127 | 128)
+        value >>= 7
+    return bytes([*out, value])
+
+
+def message(fields: list[tuple[int, Any]]) -> bytes:
+    """Fields by their numbers, in their order; a list is a message."""
+    out = b""
+    for number, value in fields:
+        if isinstance(value, int):
+            out += varint(number << 3) + varint(value & (1 << 64) - 1)
+        elif isinstance(value, float):
+            out += varint(number << 3 | 5) + struct.pack("<f", value)
+        else:
+            content = value.encode() if isinstance(value, str) else message(value)
+            out += varint(number << 3 | 2) + varint(len(content)) + content
+    return out
+
+
+def of_message(data: bytes, messages: frozenset[int]) -> list[tuple[int, Any]]:
+    """The fields, of which some numbers are messages wherever they are."""
+    found, at = list[tuple[int, Any]](), 0
+
+    def number() -> int:
+        nonlocal at
+        value, step = 0, 0
+        while True:
+            at += 1
+            value |= (data[at - 1] & 127) << step
+            step += 7
+            if data[at - 1] < 128:
+                return value
+
+    while at < len(data):
+        tag = number()
+        if tag & 7 == 0:
+            value = number()
+            found.append((tag >> 3, value - (1 << 64) if value >> 63 else value))
+        elif tag & 7 == 5:
+            at += 4
+            found.append((tag >> 3, struct.unpack("<f", data[at - 4 : at])[0]))
+        else:
+            size = number()
+            at += size
+            raw = data[at - size : at]
+            found.append((tag >> 3, of_message(raw, messages) if tag >> 3 in messages else raw.decode()))
+    assert at == len(data)
+    return found
+
+
 class Format(NamedTuple):
     kind: str
     write: Callable[[Any], bytes]
@@ -357,6 +413,44 @@ class TaggedContract(LedgerCase):
         self.assertEqual(put_back(two, "ruby-marshal", [{"day": 3}, {"marks": 5}]), two[:-4] + b"i\x0a")
         with self.assertRaises(ValueRefused):
             put_back(data, "msgpack", {"marks": 1 << 70, "x": 1.0, "y": "abc"})
+
+    def test_messages_without_their_description(self) -> None:
+        turn = random.Random()
+        for _ in range(60):
+            crew = [
+                (
+                    4,
+                    [
+                        (1, turn.choice(("Tamsin", "Ives"))),
+                        (2, turn.randrange(1, 100)),
+                        (3, [(1, turn.uniform(1, 9)), (2, -5)]),
+                    ],
+                )
+                for _ in range(turn.randrange(3, 9))
+            ]
+            lots = [(5, [(1, "rope"), (2, turn.randrange(300))]) for _ in range(turn.randrange(2, 9))]
+            fields = [(1, turn.randrange(200)), (2, "Oriel & Sons"), *crew, (6, 1.5), *lots, (9, turn.getrandbits(63))]
+            turn.shuffle(fields)
+            data = message(fields)
+            self.assertEqual(tagged_kind(data), "protobuf")
+            shown = json.loads(json_of_tagged(data, "protobuf"))
+            self.assertEqual((shown["2"], shown["6"], len(shown["4"])), ("Oriel & Sons", 1.5, len(crew)))
+            shown["1"], shown["4"][1]["1"], shown["4"][-1]["3"]["2"] = 70_000, "Tamsin of the quay" * 20, 1 << 40
+            shown["5"].append({"1": "lamp", "2": 12})
+            found = of_message(put_back(data, "protobuf", shown), frozenset((3, 4, 5)))
+            wanted = of_message(data, frozenset((3, 4, 5)))
+            places = {number: [at for at, (each, _) in enumerate(wanted) if each == number] for number in (1, 4, 5)}
+            wanted[places[1][0]] = (1, 70_000)
+            second, last = (dict(wanted[places[4][at]][1]) for at in (1, -1))
+            wanted[places[4][1]] = (4, list({**second, 1: "Tamsin of the quay" * 20}.items()))
+            last = {**dict(wanted[places[4][-1]][1])}
+            last[3] = [(1, last[3][0][1]), (2, 1 << 40)]
+            wanted[places[4][-1]] = (4, list(last.items()))
+            wanted.insert(places[5][-1] + 1, (5, [(1, "lamp"), (2, 12)]))
+            self.assertEqual(found, wanted)
+            with self.assertRaises(ValueRefused):
+                put_back(data, "protobuf", {**shown, "7": 1})
+            self.assertIsNone(tagged_kind(data[:-1]))
 
     def test_what_is_cut_off_or_absurd_is_none_of_them(self) -> None:
         turn = random.Random()

@@ -9,25 +9,25 @@ from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.layers.tagged.cbor import Cbor
 from faithful_ledger.core.layers.tagged.msgpack import MessagePack
 from faithful_ledger.core.layers.tagged.pickles import Pickle
+from faithful_ledger.core.layers.tagged.protobuf import Protobuf
 from faithful_ledger.core.layers.tagged.ruby_marshal import RubyMarshal
 from faithful_ledger.core.layers.tagged.tree import Codec, Malformed, Node, changes, text_of
 
 __all__ = ["TAGGED", "json_of_tagged", "tagged_changes", "tagged_kind"]
 
-TAGGED: dict[str, Codec] = {codec.name: codec for codec in (RubyMarshal(), Pickle(), MessagePack(), Cbor())}
+TAGGED: dict[str, Codec] = {codec.name: codec for codec in (RubyMarshal(), Pickle(), MessagePack(), Cbor(), Protobuf())}
 LARGEST, KEPT = 16 << 20, 1 << 20  # bytes; and those of a payload whose values are kept for a while
-LEAST_NAMES = 2  # of bytes that say so much about themselves hardly any are chance
 
 
 def tagged_kind(data: bytes) -> str | None:
-    """The format of which all of the bytes are one value with names in it."""
+    """The format of which all of the bytes are one value that is hardly chance."""
     for name, codec in TAGGED.items():
         if len(data) <= LARGEST and codec.may_be(data):
             try:
                 root = _parsed(data, name)
             except AddressError:
                 continue
-            if _names(root) >= LEAST_NAMES:
+            if codec.is_telling(root):
                 return name
     return None
 
@@ -43,9 +43,7 @@ def tagged_changes(data: bytes, kind: str, text: bytes, cause: Cause) -> list[Re
     Raises:
         ValueRefused: a value cannot be stored so.
     """
-    codec = TAGGED[kind]
-    found = sorted(changes(codec, data, _parsed(data, kind), text, cause), key=lambda item: item.start)
-    return codec.followed(data, found) if isinstance(codec, Pickle) and found else found
+    return changes(TAGGED[kind], data, _parsed(data, kind), text, cause)
 
 
 def _parsed(data: bytes, kind: str) -> Node:
@@ -57,16 +55,6 @@ def _read(data: bytes, kind: str) -> Node:
         return TAGGED[kind].parse(data)
     except (Malformed, ValueError, OverflowError, RecursionError) as error:
         raise AddressError(f"it is not {kind}: {error}", "see Profile for what the file holds") from error
-
-
-def _names(node: Node, most: int = LEAST_NAMES) -> int:
-    """How many texts stand as names of parts, up to a few."""
-    found, waiting = 0, [node]
-    while waiting and found < most:
-        each = waiting.pop()
-        found += sum(key[:1].isalpha() or key[:1] in "_@" for key in each.keys)
-        waiting += each.parts
-    return found
 
 
 _lately_parsed = lru_cache(maxsize=8)(_read)  # Profile, Locate and a posting ask for the same one after the other

@@ -10,8 +10,9 @@ from __future__ import annotations
 import json
 import struct
 from bisect import bisect_right
+from typing import Any
 
-from faithful_ledger.core.edits import Replacement
+from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, plain, refuse
 
 __all__ = ["Pickle"]
@@ -65,35 +66,40 @@ class Pickle(Codec):
             step = {ord("U"): ord("T"), 0x8C: ord("X"), ord("C"): ord("B")}.get(step, step)
         return bytes([step]) + len(raw).to_bytes(sizes[step], "little") + raw
 
-    def followed(self, data: bytes, replaced: list[Replacement]) -> list[Replacement]:
-        """With what keeps the other values as they are: a text that is changed where it is said first is said again
-        where it was only recalled, and frames have the lengths of their steps.
-        """
-        cursor, machines = Cursor(data), list[_Machine]()
-        while cursor.at < len(data):
-            machines.append(_Machine(cursor))
-            machines[-1].run()
-        changed = {item.start for item in replaced}
-        again = [
-            Replacement(start, end, self.scalar(text.value, text, False), replaced[0].causes)
-            for machine in machines
-            for start, end, text in machine.recalled
-            if text.start in changed and start not in changed
-        ]
-        replaced = sorted([*replaced, *again], key=lambda item: item.start)
-        frames = [frame for machine in machines for frame in machine.frames]
-        starts = [start for start, _ in frames]
-        grown = dict.fromkeys(starts, 0)
-        for item in replaced:
-            number = bisect_right(starts, item.start) - 1
-            if number >= 0 and item.end <= frames[number][1]:
-                grown[starts[number]] += len(item.data) - (item.end - item.start)
-        more = [
-            Replacement(start - 8, start, struct.pack("<Q", end - start + grown[start]), replaced[0].causes)
-            for start, end in frames
-            if grown[start]
-        ]
-        return sorted([*replaced, *more], key=lambda item: item.start)
+    def replaced(self, data: bytes, root: Node, new: Any, cause: Cause) -> list[Replacement]:
+        found = super().replaced(data, root, new, cause)
+        return _followed(self, data, found) if found else []
+
+
+def _followed(codec: Pickle, data: bytes, replaced: list[Replacement]) -> list[Replacement]:
+    """What was replaced, with what keeps the other values as they are: a text that is changed where it is said first is
+    said again where it was only recalled, and frames have the lengths of their steps.
+    """
+    cursor, machines = Cursor(data), list[_Machine]()
+    while cursor.at < len(data):
+        machines.append(_Machine(cursor))
+        machines[-1].run()
+    changed = {item.start for item in replaced}
+    again = [
+        Replacement(start, end, codec.scalar(text.value, text, False), replaced[0].causes)
+        for machine in machines
+        for start, end, text in machine.recalled
+        if text.start in changed and start not in changed
+    ]
+    replaced = sorted([*replaced, *again], key=lambda item: item.start)
+    frames = [frame for machine in machines for frame in machine.frames]
+    starts = [start for start, _ in frames]
+    grown = dict.fromkeys(starts, 0)
+    for item in replaced:
+        number = bisect_right(starts, item.start) - 1
+        if number >= 0 and item.end <= frames[number][1]:
+            grown[starts[number]] += len(item.data) - (item.end - item.start)
+    more = [
+        Replacement(start - 8, start, struct.pack("<Q", end - start + grown[start]), replaced[0].causes)
+        for start, end in frames
+        if grown[start]
+    ]
+    return sorted([*replaced, *more], key=lambda item: item.start)
 
 
 def _shared(node: Node, start: int, end: int) -> Node:

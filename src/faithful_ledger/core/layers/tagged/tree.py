@@ -16,11 +16,12 @@ from typing import Any, Literal
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import ValueRefused, place
 
-__all__ = ["MOST", "Codec", "Cursor", "Malformed", "Node", "changes", "plain", "text_of"]
+__all__ = ["Codec", "Cursor", "Malformed", "Node", "changes", "is_same", "plain", "refuse", "text_of"]
 
 Kind = Literal["number", "text", "switch", "nothing", "blob", "list", "map", "other"]
 BLOB, OTHER = "blob", "other"
 MOST, DEEPEST = 1_000_000, 100  # values, and values in values
+LEAST_NAMES = 2  # of bytes that say so much about themselves hardly any are chance
 KEPT = "nothing was written; it stays as it is"
 
 
@@ -111,11 +112,31 @@ class Codec(ABC):
         """
         raise ValueRefused(f"a list or a group in {self.name} keeps its parts", KEPT)
 
+    def is_telling(self, root: Node) -> bool:
+        """Whether values say so much that they are hardly chance: there are names in them."""
+        found, waiting = 0, [root]
+        while waiting and found < LEAST_NAMES:
+            node = waiting.pop()
+            found += sum(key[:1].isalpha() or key[:1] in "_@" for key in node.keys)
+            waiting += node.parts
+        return found >= LEAST_NAMES
+
+    def replaced(self, data: bytes, root: Node, new: Any, cause: Cause) -> list[Replacement]:
+        """What differs from a changed value of JSON, in order.
+
+        Raises:
+            ValueRefused: a value cannot be stored so.
+        """
+        return [
+            Replacement(node.start, node.end, self.encoded(value, node, data), (cause,))
+            for node, value in sorted(_changed(root, new), key=lambda pair: pair[0].start)
+        ]
+
     # what all have in common
 
     def encoded(self, value: Any, like: Node | None, data: bytes) -> bytes:
         """A value as bytes; where the old one says the same, its own."""
-        if like is not None and _same(plain(like), value):
+        if like is not None and is_same(plain(like), value):
             return data[like.start : like.end]
         if like is not None and like.shared:
             raise ValueRefused(f"{str(plain(like))[:40]} is the same value as another one", KEPT)
@@ -159,16 +180,8 @@ def text_of(root: Node) -> bytes:
 
 
 def changes(codec: Codec, data: bytes, root: Node, text: bytes, cause: Cause) -> list[Replacement]:
-    """What differs from a changed JSON text.
-
-    Raises:
-        ValueRefused: a value cannot be stored so.
-    """
-    new = json.loads(text.decode("utf-8", "surrogatepass"))
-    return [
-        Replacement(node.start, node.end, codec.encoded(value, node, data), (cause,))
-        for node, value in _changed(root, new)
-    ]
+    """What differs from a changed JSON text. Errors as for `Codec.replaced`."""
+    return codec.replaced(data, root, json.loads(text.decode("utf-8", "surrogatepass")), cause)
 
 
 def _changed(node: Node, new: Any) -> Iterator[tuple[Node, Any]]:
@@ -178,18 +191,18 @@ def _changed(node: Node, new: Any) -> Iterator[tuple[Node, Any]]:
     elif node.kind == "map" and isinstance(new, dict) and list(new) == node.keys:
         for part, value in zip(node.parts, new.values(), strict=True):
             yield from _changed(part, value)
-    elif not _same(plain(node), new):
+    elif not is_same(plain(node), new):
         yield node, new
 
 
-def _same(one: Any, other: Any) -> bool:
+def is_same(one: Any, other: Any) -> bool:
     """Whether two values of JSON are the same; 1 is neither true nor 1.0."""
     if type(one) is not type(other):
         return False
     if isinstance(one, list):
-        return len(one) == len(other) and all(map(_same, one, other))
+        return len(one) == len(other) and all(map(is_same, one, other))
     if isinstance(one, dict):
-        return list(one) == list(other) and all(map(_same, one.values(), other.values()))
+        return list(one) == list(other) and all(map(is_same, one.values(), other.values()))
     return bool(one == other)
 
 
