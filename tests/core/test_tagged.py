@@ -303,6 +303,45 @@ def of_message(data: bytes, messages: frozenset[int]) -> list[tuple[int, Any]]:
     return found
 
 
+# Objects of .NET
+
+
+def sized(text: str) -> bytes:
+    return varint(len(text.encode())) + text.encode()
+
+
+def net_objects(value: dict[str, Any]) -> bytes:
+    """A company with its divers, who are only referred to, and of whom some have a name that was said before."""
+    out = struct.pack("<Biiii", 0, 1, -1, 1, 0) + struct.pack("<Bi", 12, 2) + sized("Brinewick, Version=1.0.0.0")
+    members = {"<marks>k__BackingField": 0, "name": 1, "x": 0, "open": 0, "crew": 4, "flags": 7, "day": 0, "nobody": 2}
+    out += struct.pack("<Bi", 5, 1) + sized("Brinewick.Company") + struct.pack("<i", len(members))
+    out += b"".join(map(sized, members)) + bytes(members.values())
+    out += bytes([8, 11, 1]) + sized("Brinewick.Diver[]") + struct.pack("<i", 2) + bytes([7, 9]) + struct.pack("<i", 2)
+    out += struct.pack("<i", value["marks"]) + struct.pack("<Bi", 6, 3) + sized(value["name"])
+    out += struct.pack("<fBBiBiqB", value["x"], value["open"], 9, 4, 9, 5, value["day"], 10)
+    crew = [diver for diver in value["crew"] if diver is not None]
+    out += struct.pack("<BiBiiB", 7, 4, 0, 1, len(value["crew"]), 4) + sized("Brinewick.Diver") + struct.pack("<i", 2)
+    out += b"".join(struct.pack("<Bi", 9, 10 + number) for number in range(len(crew)))
+    out += bytes([13, len(value["crew"]) - len(crew)])
+    out += struct.pack("<BiiB", 15, 5, len(value["flags"]), 7) + struct.pack(
+        f"<{len(value['flags'])}h", *value["flags"]
+    )
+    said: dict[str, int] = {}
+    for number, diver in enumerate(crew):
+        if not number:
+            out += struct.pack("<Bi", 5, 10) + sized("Brinewick.Diver") + struct.pack("<i", 3)
+            out += sized("name") + sized("air") + sized("depth") + bytes([1, 0, 0, 14, 6]) + struct.pack("<i", 2)
+        else:
+            out += struct.pack("<Bii", 1, 10 + number, 10)
+        if diver["name"] in said:
+            out += struct.pack("<Bi", 9, said[diver["name"]])
+        else:
+            said[diver["name"]] = 100 + number
+            out += struct.pack("<Bi", 6, 100 + number) + sized(diver["name"])
+        out += struct.pack("<Hd", diver["air"], diver["depth"])
+    return out + bytes([11])
+
+
 class Format(NamedTuple):
     kind: str
     write: Callable[[Any], bytes]
@@ -413,6 +452,29 @@ class TaggedContract(LedgerCase):
         self.assertEqual(put_back(two, "ruby-marshal", [{"day": 3}, {"marks": 5}]), two[:-4] + b"i\x0a")
         with self.assertRaises(ValueRefused):
             put_back(data, "msgpack", {"marks": 1 << 70, "x": 1.0, "y": "abc"})
+
+    def test_objects_that_are_referred_to(self) -> None:
+        turn = random.Random()
+        for _ in range(40):
+            names = [f"Tamsin {number}" for number in range(turn.randrange(2, 8))] + ["Tamsin 0"]
+            crew = [{"name": n, "air": turn.randrange(9000), "depth": turn.uniform(0, 99)} for n in names]
+            value = {"marks": turn.randrange(9000), "name": "Oriel & Sons", "x": 0.1, "open": False, "day": 1 << 40}
+            value |= {"crew": [*crew, None, None], "flags": [turn.randrange(-9, 9) for _ in range(9)], "nobody": None}
+            data = net_objects(value)
+            self.assertEqual(tagged_kind(data), "nrbf")
+            shown = json.loads(json_of_tagged(data, "nrbf"))
+            self.assertEqual(shown, value)
+            shown |= {"marks": -70_000, "name": "Wren of the quay" * 12, "x": 2.5, "open": True, "day": 3}
+            shown["flags"][3], shown["crew"][1]["air"], shown["crew"][1]["name"] = 300, 65535, ""
+            self.assertEqual(put_back(data, "nrbf", shown), net_objects(shown))
+            for path, odd in (("marks", 1 << 31), ("marks", 1.5), ("flags", [1]), ("nobody", 1), ("open", 1)):
+                with self.assertRaises(ValueRefused):
+                    put_back(data, "nrbf", {**shown, path: odd})
+            shown["crew"][-3]["name"] = "Ives"
+            with self.assertRaisesRegex(ValueRefused, "is the same value as another one"):
+                put_back(data, "nrbf", shown)
+            for end in turn.sample(range(len(data)), 20):
+                self.assertIsNone(tagged_kind(data[:end]))
 
     def test_messages_without_their_description(self) -> None:
         turn = random.Random()

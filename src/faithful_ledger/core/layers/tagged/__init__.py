@@ -8,6 +8,7 @@ from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.layers.tagged.cbor import Cbor
 from faithful_ledger.core.layers.tagged.msgpack import MessagePack
+from faithful_ledger.core.layers.tagged.nrbf import NetObjects
 from faithful_ledger.core.layers.tagged.pickles import Pickle
 from faithful_ledger.core.layers.tagged.protobuf import Protobuf
 from faithful_ledger.core.layers.tagged.ruby_marshal import RubyMarshal
@@ -15,7 +16,9 @@ from faithful_ledger.core.layers.tagged.tree import Codec, Malformed, Node, chan
 
 __all__ = ["TAGGED", "json_of_tagged", "tagged_changes", "tagged_kind"]
 
-TAGGED: dict[str, Codec] = {codec.name: codec for codec in (RubyMarshal(), Pickle(), MessagePack(), Cbor(), Protobuf())}
+TAGGED: dict[str, Codec] = {
+    codec.name: codec for codec in (RubyMarshal(), NetObjects(), Pickle(), MessagePack(), Cbor(), Protobuf())
+}
 LARGEST, KEPT = 16 << 20, 1 << 20  # bytes; and those of a payload whose values are kept for a while
 
 
