@@ -10,6 +10,7 @@ import hashlib
 import io
 import json
 import lzma
+import pickle
 import random
 import sqlite3
 import struct
@@ -395,7 +396,17 @@ def banks_read(content: bytes) -> tuple[int, int, str]:
     return marks, day, name
 
 
+def pickle_write(value: dict[str, Any]) -> bytes:
+    return zlib.compress(pickle.dumps(value, 2 + len(value["crew"]) % 4))
+
+
+def pickle_read(content: bytes) -> tuple[int, int, str]:
+    found = pickle.loads(zlib.decompress(content))
+    return found["marks"], found["day"], found["name"]
+
+
 FORMATS = (
+    Format("a pickle, packed", pickle_write, pickle_read),
     Format("a text with a checksum around it", beside_write, beside_read, "any"),
     Format("lines with a checksum in a comment", lines_write, lines_read, "adler-32"),
     Format("base64 in letters of an address", page_write, page_read),
@@ -465,6 +476,31 @@ class FromSightingsTest(CommandCase):
         self.assertIn("at 4 in some copies and at 132 in others, as in two banks", words)
         self.assertIn("a group with at: 132 if second > first else 4", words)
         self.assertEqual(list(self.folder.rglob("*.yaml")), [])
+
+    def test_values_that_say_what_they_are_need_no_template(self) -> None:
+        """What the file is in is said, and every value has its path, in the file and in a text that holds it."""
+        value = {"marks": 1340, "name": "Oriel & Sons", "crew": [{"name": "Wren", "air": 7}]}
+        data = pickle.dumps(value, 4)
+        for name, content, path in (
+            ("a.sav", data, "crew[0].air"),
+            (
+                "b.sav",
+                json.dumps({"slot": 1, "data": base64.b64encode(data).decode()}).encode(),
+                "data(text).crew[0].air",
+            ),
+        ):
+            save = self.folder / name
+            save.write_bytes(content)
+            shown = {field["path"].removeprefix("unpacked."): field for field in self.json_of("read", save)["fields"]}
+            self.assertEqual(shown[path]["value"], 7)
+            out = self.folder / "out.sav"
+            self.json_of("post", save, "--set", f"{path}=70000", "--out", out)
+            written = out.read_bytes() if name == "a.sav" else base64.b64decode(json.loads(out.read_bytes())["data"])
+            wanted = {**value, "crew": [{"name": "Wren", "air": 70000}]}
+            self.assertEqual(pickle.loads(written), wanted)
+            words = self.refused(2, "post", save, "--set", f"{path}=[1]", "--out", out)
+            self.assertIn("nothing was written", words)
+        self.assertIn("no template; pickle", self.run_command("read", self.folder / "a.sav")[1])
 
     def test_a_new_template_replaces_no_other(self) -> None:
         """One that was made for another file of the book does not fit this one: both stay."""

@@ -88,7 +88,10 @@ class JsonNumber(_Spelled):
         return number if isinstance(number, int) else None
 
     def from_text(self, text: str, old: Value = None) -> int | float:
-        return self.decode(text.strip().replace("−", "-").encode("utf-8", "replace"))
+        typed = text.strip().replace("−", "-")
+        if not NUMBER.fullmatch(typed):
+            raise ValueRefused(f"“{typed[:40]}” is not a number", "nothing was written; enter one, as 1340 or 12.5")
+        return self.decode(typed.encode("ascii"))
 
 
 class JsonText(_Spelled):
