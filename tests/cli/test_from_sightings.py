@@ -493,12 +493,12 @@ class FromSightingsTest(CommandCase):
             save.write_bytes(content)
             shown = {field["path"].removeprefix("unpacked."): field for field in self.json_of("read", save)["fields"]}
             self.assertEqual(shown[path]["value"], 7)
-            out = self.folder / "out.sav"
+            out = self.folder / f"out of {name}"
             self.json_of("post", save, "--set", f"{path}=70000", "--out", out)
             written = out.read_bytes() if name == "a.sav" else base64.b64decode(json.loads(out.read_bytes())["data"])
             wanted = {**value, "crew": [{"name": "Wren", "air": 70000}]}
             self.assertEqual(pickle.loads(written), wanted)
-            words = self.refused(2, "post", save, "--set", f"{path}=[1]", "--out", out)
+            words = self.refused(2, "post", save, "--set", f"{path}=[1]", "--out", self.folder / "no.sav")
             self.assertIn("nothing was written", words)
         self.assertIn("no template; pickle", self.run_command("read", self.folder / "a.sav")[1])
 
