@@ -533,3 +533,5 @@ class TaggedContract(LedgerCase):
         for data in (b"\x91" * 5000, b"\x81" * 5000, b"\x04\x08" + b"[\x06" * 5000, b"\xdd\xff\xff\xff\xff\x01\x02"):
             self.assertIsNone(tagged_kind(data))
         self.assertIsNone(tagged_kind(b"\x80\x04" + b"]\x94" * 3000 + b"e."))
+        many = b"".join(b"2\x86" for _ in range(60))  # a pair of pairs of pairs, as two of each
+        self.assertIsNone(tagged_kind(b"\x80\x02}X\x02\x00\x00\x00abK\x01" + many + b"s."))

@@ -221,6 +221,7 @@ class _Stream:
                 start, count = self.cursor.at, self._whole(1 if follows[0] == NOTHING_256 else 4)
                 if not 0 < count <= left:
                     raise Malformed("more parts than an array has")
+                self.cursor.enter(count)
                 left -= count
                 yield from (Node("nothing", start, start, shared=True) for _ in range(count))
             else:

@@ -102,12 +102,6 @@ def _followed(codec: Pickle, data: bytes, replaced: list[Replacement]) -> list[R
     return sorted([*replaced, *more], key=lambda item: item.start)
 
 
-def _shared(node: Node, start: int, end: int) -> Node:
-    """What a row that comes again says."""
-    parts = [_shared(part, start, end) for part in node.parts]
-    return Node(node.kind, start, end, node.value, node.form, parts, list(node.keys), shared=True)
-
-
 class _Machine:
     """The steps of one pickle. `frames` are where each begins and ends, `recalled` where a text is said again by its
     number, with the one that was said first.
@@ -164,9 +158,15 @@ class _Machine:
             self.recalled.append((start, self.cursor.at, known))
             self._put(Node(known.kind, start, start, known.value, known.form))
         elif known.form == TUPLE:
-            self._put(_shared(known, start, self.cursor.at))
+            self._put(self._shared(known, start))
         else:
             self._put(Node("other", start, start, f"the same as value {number}"))
+
+    def _shared(self, node: Node, start: int) -> Node:
+        """What a row that comes again says. Each part counts: a few steps may say a row of rows any number of times."""
+        self.cursor.enter()
+        parts = [self._shared(part, start) for part in node.parts]
+        return Node(node.kind, start, self.cursor.at, node.value, node.form, parts, list(node.keys), shared=True)
 
     def _puts(self, step: int, start: int) -> bool:
         """Whether a step puts a value on the stack that is in it."""
@@ -208,7 +208,7 @@ class _Machine:
         elif step == ord("1"):
             del stack[self.marks.pop() :]
         elif step == ord("2"):
-            stack.append(stack[-1])
+            self._put(self._shared(stack[-1], start))
         elif step in TUPLES:
             self._made(start, TUPLES[step])
         elif step in b"tl" or step == 0x91:

@@ -21,6 +21,7 @@ __all__ = ["Codec", "Cursor", "Malformed", "Node", "changes", "is_same", "plain"
 Kind = Literal["number", "text", "switch", "nothing", "blob", "list", "map", "other"]
 BLOB, OTHER = "blob", "other"
 MOST, DEEPEST = 1_000_000, 100  # values, and values in values
+FEW, MOST_EACH = 10_000, 16  # values that a few bytes may have, and each byte more: most say nothing, or the same again
 LEAST_NAMES = 2  # of bytes that say so much about themselves hardly any are chance
 KEPT = "nothing was written; it stays as it is"
 
@@ -52,10 +53,11 @@ class Cursor:
         Malformed: by each method, where the bytes end before.
     """
 
-    __slots__ = ("at", "count", "data", "depth")
+    __slots__ = ("at", "data", "depth", "left")
 
     def __init__(self, data: bytes, at: int = 0) -> None:
-        self.data, self.at, self.count, self.depth = data, at, 0, 0
+        self.data, self.at, self.depth = data, at, 0
+        self.left = min(MOST, FEW + MOST_EACH * len(data))
 
     def byte(self) -> int:
         if self.at >= len(self.data):
@@ -72,10 +74,10 @@ class Cursor:
     def number(self, size: int, order: Literal["big", "little"] = "big", *, signed: bool = False) -> int:
         return int.from_bytes(self.take(size), order, signed=signed)
 
-    def enter(self) -> None:
-        """One value more, within those that are open."""
-        self.count += 1
-        if self.depth >= DEEPEST or self.count > MOST:
+    def enter(self, count: int = 1) -> None:
+        """So many values more, within those that are open."""
+        self.left -= count
+        if self.depth >= DEEPEST or self.left < 0:
             raise Malformed("it has more values than a save")
 
 
@@ -140,15 +142,15 @@ class Codec(ABC):
             return data[like.start : like.end]
         if like is not None and like.shared:
             raise ValueRefused(f"{str(plain(like))[:40]} is the same value as another one", KEPT)
+        if like is not None and like.kind == OTHER:
+            raise ValueRefused("what nobody has understood keeps its bytes", KEPT)
         if isinstance(value, dict) and set(value) == {BLOB}:
             try:
                 return self.scalar(bytes.fromhex(value[BLOB]), like, False)
             except (ValueError, TypeError) as error:
                 raise ValueRefused("a blob is written in hexadecimal", KEPT) from error
         if isinstance(value, dict):
-            if like is not None and any(key not in value for key in like.keys) and like.kind == OTHER:
-                raise ValueRefused("what nobody has understood in it keeps its bytes", KEPT)
-            old = dict(zip(like.keys, like.parts, strict=True)) if like is not None else {}
+            old = dict(zip(like.keys, like.parts, strict=True)) if like is not None and like.kind == "map" else {}
             spelled = (self.scalar(k, None, True) + self.encoded(v, old.get(k), data) for k, v in value.items())
             return self.holder("map", len(value), like) + b"".join(spelled)
         if isinstance(value, list):
@@ -156,8 +158,6 @@ class Codec(ABC):
             olds += [olds[-1] if olds else None] * (len(value) - len(olds))
             parts = (self.encoded(each, old, data) for each, old in zip(value, olds, strict=False))
             return self.holder("list", len(value), like) + b"".join(parts)
-        if like is not None and like.kind == OTHER:
-            raise ValueRefused("what nobody has understood keeps its bytes", KEPT)
         return self.scalar(value, like, False)
 
 
