@@ -500,6 +500,9 @@ class FromSightingsTest(CommandCase):
             self.assertEqual(pickle.loads(written), wanted)
             words = self.refused(2, "post", save, "--set", f"{path}=[1]", "--out", self.folder / "no.sav")
             self.assertIn("nothing was written", words)
+        (self.folder / "cut.sav").write_bytes(data[:-9])
+        words = self.refused(2, "read", self.folder / "cut.sav")
+        self.assertIn("it begins like pickle, but a value goes beyond the end; nothing was changed", words)
         self.assertIn("no template; pickle", self.run_command("read", self.folder / "a.sav")[1])
 
     def test_a_new_template_replaces_no_other(self) -> None:

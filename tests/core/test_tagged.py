@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import AddressError, ValueRefused
-from faithful_ledger.core.layers.tagged import TAGGED, json_of_tagged, tagged_changes, tagged_kind
+from faithful_ledger.core.layers.tagged import TAGGED, json_of_tagged, tagged_changes, tagged_kind, why_not_tagged
 from faithful_ledger.core.source import MemorySource
 from tests.support import LedgerCase
 
@@ -523,6 +523,9 @@ class TaggedContract(LedgerCase):
                 self.assertIsNone(tagged_kind(data[:end]), end)
                 with self.assertRaises(AddressError):
                     json_of_tagged(data[:end], each.kind)
+            marked = each.kind in ("pickle", "ruby-marshal")
+            self.assertEqual(why_not_tagged(data[:-3]) is not None, marked)
+            self.assertIsNone(why_not_tagged(data))
             for _ in range(200):
                 at = turn.randrange(len(data))
                 odd = data[:at] + turn.randbytes(2) + data[at + 2 :]

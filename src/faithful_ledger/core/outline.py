@@ -26,7 +26,7 @@ from faithful_ledger.core.formats import (
 from faithful_ledger.core.formats.nested import TEXT, NestedText
 from faithful_ledger.core.layers import ENCLOSED, LayerSpec
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
-from faithful_ledger.core.layers.tagged import TAGGED
+from faithful_ledger.core.layers.tagged import TAGGED, why_not_tagged
 from faithful_ledger.core.nesting import all_leaves, opened_string
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import Source, log_of
@@ -56,6 +56,10 @@ def outlined(save: Save, text_format: str = "") -> Save:
     return save
 
 
+def _why_not_tagged(source: Source) -> LedgerError | None:
+    return why_not_tagged(bytes(source.read(0, source.size))) if source.size <= LARGEST_UNWRAPPED else None
+
+
 class Outline:
     """The texts of a save, by the names of its files; `problem` says why a file that begins like a text is none."""
 
@@ -81,7 +85,7 @@ class Outline:
             if document is not None:
                 self._take_in(name, document, file.source)
             elif not self._packed(name, file):
-                self.problem = self.problem or why_not_text(file.source)
+                self.problem = self.problem or why_not_text(file.source) or _why_not_tagged(file.source)
 
     @property
     def formats(self) -> list[str]:

@@ -14,7 +14,9 @@ from faithful_ledger.core.layers.tagged.protobuf import Protobuf
 from faithful_ledger.core.layers.tagged.ruby_marshal import RubyMarshal
 from faithful_ledger.core.layers.tagged.tree import Codec, Malformed, Node, changes, text_of
 
-__all__ = ["TAGGED", "json_of_tagged", "tagged_changes", "tagged_kind"]
+__all__ = ["TAGGED", "json_of_tagged", "tagged_changes", "tagged_kind", "why_not_tagged"]
+
+DAMAGED = "nothing was changed; it may be damaged, and an earlier copy be whole"
 
 TAGGED: dict[str, Codec] = {
     codec.name: codec for codec in (RubyMarshal(), NetObjects(), Pickle(), MessagePack(), Cbor(), Protobuf())
@@ -32,6 +34,17 @@ def tagged_kind(data: bytes) -> str | None:
                 continue
             if codec.is_telling(root):
                 return name
+    return None
+
+
+def why_not_tagged(data: bytes) -> AddressError | None:
+    """What is wrong with bytes that begin like one of the formats with a mark and are none; None for others."""
+    for name, codec in TAGGED.items():
+        if codec.has_mark and codec.may_be(data):
+            try:
+                _parsed(data, name)
+            except AddressError as error:
+                return AddressError(f"it begins like {name}, but {error.what.partition(': ')[2]}", DAMAGED)
     return None
 
 

@@ -26,7 +26,7 @@ class Cbor(Codec):
         cursor = Cursor(data, len(MARK) if data.startswith(MARK) else 0)
         root = self._value(cursor)
         if cursor.at != len(data):
-            raise Malformed("something is behind it")
+            raise Malformed("something is behind its end")
         return root
 
     def _value(self, cursor: Cursor) -> Node:
@@ -41,7 +41,7 @@ class Cbor(Codec):
         else:
             count = info if info < 24 else cursor.number(SIZES[info]) if info in SIZES else -1
             if count < 0:
-                raise Malformed("a size that no value has")
+                raise Malformed("a value has an unknown size")
             self._counted(node, cursor, major, count)
         node.end = cursor.at
         return node
@@ -60,7 +60,7 @@ class Cbor(Codec):
             node.kind, node.value = "other", f"{count}: {cursor.data[inner.start : inner.end].hex(' ').upper()}"
         else:
             if count > len(cursor.data) - cursor.at:
-                raise Malformed("more parts than bytes")
+                raise Malformed("a list or group has more parts than bytes are left")
             node.kind = "list" if major == LIST else "map"
             cursor.depth += 1
             for _ in range(count):
@@ -101,7 +101,7 @@ class Cbor(Codec):
             single = info == SINGLE
             node.value = short_fraction(raw) if single else struct.unpack(">e" if info == HALF else ">d", raw)[0]
         else:
-            raise Malformed("a value of its own kind")
+            raise Malformed("a value is of an unknown kind")
 
     def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None, key: bool) -> bytes:
         form = like.form if like is not None and like.kind == "number" else 0

@@ -28,7 +28,7 @@ class MessagePack(Codec):
         cursor = Cursor(data)
         root = self._value(cursor)
         if cursor.at != len(data):
-            raise Malformed("something is behind it")
+            raise Malformed("something is behind its end")
         return root
 
     def _value(self, cursor: Cursor) -> Node:
@@ -60,13 +60,13 @@ class MessagePack(Codec):
             kind = cursor.number(1, signed=True)
             node.kind, node.value = "other", f"{kind}: {cursor.take(size).hex(' ').upper()}"
         else:
-            raise Malformed("a first byte that no value has")
+            raise Malformed("a value has an unknown first byte")
         node.end = cursor.at
         return node
 
     def _parts(self, node: Node, cursor: Cursor, count: int, kind: Kind) -> None:
         if count > len(cursor.data) - cursor.at:
-            raise Malformed("more parts than bytes")
+            raise Malformed("a list or group has more parts than bytes are left")
         node.kind = kind
         cursor.depth += 1
         for _ in range(count):

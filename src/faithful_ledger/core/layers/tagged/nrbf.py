@@ -46,6 +46,7 @@ class _Class(NamedTuple):
 
 class NetObjects(Codec):
     name = "nrbf"
+    has_mark = True
 
     def may_be(self, data: bytes) -> bool:
         return len(data) > HEAD.size and data[0] == HEADER and HEAD.unpack_from(data)[3:] == VERSION
@@ -55,7 +56,7 @@ class NetObjects(Codec):
         while cursor.at < len(data):
             found.append(_Stream(cursor).root())
         if not found:
-            raise Malformed("there is nothing")
+            raise Malformed("there are no bytes")
         return found[0] if len(found) == 1 else Node("list", 0, len(data), parts=found)
 
     def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None, key: bool) -> bytes:
@@ -97,11 +98,11 @@ class _Stream:
     def root(self) -> Node:
         cursor = self.cursor
         if cursor.byte() != HEADER:
-            raise Malformed("something is behind it")
+            raise Malformed("something is behind its end")
         root = self._whole(4)
         cursor.take(4)
         if (self._whole(4), self._whole(4)) != VERSION:
-            raise Malformed("it is of no known version")
+            raise Malformed("its version is unknown")
         while cursor.data[cursor.at : cursor.at + 1] != bytes([END]):
             self._record()
         cursor.at += 1
@@ -140,7 +141,7 @@ class _Stream:
                 return None
         finally:
             cursor.depth -= 1
-        raise Malformed("a record of no known kind")
+        raise Malformed("a record is of an unknown kind")
 
     def _known(self, number: int, node: Node) -> Node:
         self.objects[number] = node
@@ -151,7 +152,7 @@ class _Stream:
         if kind == WITH_ID:
             made = self.classes.get(self._whole(4))
             if made is None:
-                raise Malformed("a class that was not said before")
+                raise Malformed("a class is used that was never defined")
         else:
             self._text()
             names = [self._text() for _ in range(self._count())]
@@ -176,7 +177,7 @@ class _Stream:
 
     def _more_of(self, kind: int) -> _Type:
         if kind > OF_NUMBERS:
-            raise Malformed("a member of no known kind")
+            raise Malformed("a member is of an unknown kind")
         if kind in (OF_PRIMITIVE, OF_NUMBERS):
             return _Type(kind, self.cursor.byte())
         if kind in (OF_SYSTEM, OF_CLASS):
@@ -193,7 +194,7 @@ class _Stream:
             for _ in range(rank):
                 size *= self._count()
             if shape > 5 or not 0 < rank < 33:
-                raise Malformed("an array of no known shape")
+                raise Malformed("an array has an unknown shape")
             if shape > 2:
                 self.cursor.take(4 * rank)
             type_ = self._more_of(self.cursor.byte())
@@ -202,7 +203,7 @@ class _Stream:
             if kind == NUMBERS:
                 type_ = _Type(OF_PRIMITIVE, self.cursor.byte())
         if size > MOST_PARTS:
-            raise Malformed("more parts than a save has")
+            raise Malformed("an array has more parts than a save")
         node = self._known(number, Node("list", start, start))
         if type_ == _Type(OF_PRIMITIVE, BYTE):
             node.kind, node.start = "blob", self.cursor.at
@@ -220,7 +221,7 @@ class _Stream:
                 self.cursor.at += 1
                 start, count = self.cursor.at, self._whole(1 if follows[0] == NOTHING_256 else 4)
                 if not 0 < count <= left:
-                    raise Malformed("more parts than an array has")
+                    raise Malformed("more empty parts are counted than an array has")
                 self.cursor.enter(count)
                 left -= count
                 yield from (Node("nothing", start, start, shared=True) for _ in range(count))
@@ -257,7 +258,7 @@ class _Stream:
             more = 0 if first < 128 else 1 if first < 224 else 2 if first < 240 else 3
             node.kind, node.value = "text", _decoded(bytes([first]) + cursor.take(more))
         else:
-            raise Malformed("a value of no known kind")
+            raise Malformed("a value is of an unknown kind")
         node.end = cursor.at
         return node
 
@@ -267,7 +268,7 @@ class _Stream:
     def _count(self) -> int:
         count = self._whole(4)
         if not 0 <= count <= MOST_PARTS:
-            raise Malformed("more parts than a save has")
+            raise Malformed("an array has more parts than a save")
         return count
 
     def _text(self) -> str:
@@ -279,7 +280,7 @@ class _Stream:
             if byte < 128:
                 break
             if shift > 28:
-                raise Malformed("a text of no known size")
+                raise Malformed("a text has an unknown size")
         return _decoded(self.cursor.take(size))
 
     # what refers to what
@@ -298,7 +299,7 @@ class _Stream:
                     continue
                 target = self.objects.get(number)
                 if target is None:
-                    raise Malformed("an object that is nowhere")
+                    raise Malformed("an object is referred to that is missing")
                 if target.kind in ("text", "blob") and id(target) in placed:
                     node.parts[at] = Node(target.kind, part.start, part.start, target.value, target.form, shared=True)
                 elif id(target) in placed:

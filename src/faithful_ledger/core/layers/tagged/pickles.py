@@ -32,6 +32,7 @@ RECALLED = {ord("h"): 1, ord("j"): 4}
 
 class Pickle(Codec):
     name = "pickle"
+    has_mark = True
 
     def may_be(self, data: bytes) -> bool:
         return len(data) > 2 and data[0] == PROTO and 2 <= data[1] <= 5
@@ -40,10 +41,10 @@ class Pickle(Codec):
         cursor, found = Cursor(data), []
         while cursor.at < len(data):
             if not self.may_be(data[cursor.at : cursor.at + 3]):
-                raise Malformed("something is behind it")
+                raise Malformed("something is behind its end")
             found.append(_Machine(cursor).run())
         if not found:
-            raise Malformed("there is nothing")
+            raise Malformed("there are no bytes")
         return found[0] if len(found) == 1 else Node("list", 0, len(data), parts=found)
 
     def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None, key: bool) -> bytes:
@@ -153,7 +154,7 @@ class _Machine:
         """A text that comes again is one of its own if it is changed; a group is only said to be the same."""
         known = self.known.get(number)
         if known is None:
-            raise Malformed("a value that was not said before")
+            raise Malformed("a value is recalled that was never stored")
         if known.kind in ("text", "blob"):
             self.recalled.append((start, self.cursor.at, known))
             self._put(Node(known.kind, start, start, known.value, known.form))
@@ -243,7 +244,7 @@ class _Machine:
             (said,) = self._taken(1)
             self._put(Node("other", start, start, str(plain(said))))
         else:
-            raise Malformed("a step that is not read")
+            raise Malformed("a step is unknown")
 
     def _taken(self, count: int) -> list[Node]:
         if count > len(self.stack) - (self.marks[-1] if self.marks else 0):
@@ -269,7 +270,7 @@ class _Machine:
 
     def _items(self, holder: Node, pairs: list[Node]) -> None:
         if len(pairs) % 2 or holder.kind != "map":
-            raise Malformed("items of what has none")
+            raise Malformed("items are put into a value without items")
         known = set(holder.keys)
         for key, part in zip(pairs[::2], pairs[1::2], strict=True):
             said = str(key.value) if key.kind == "text" else json.dumps(plain(key))

@@ -122,7 +122,7 @@ def _message(cursor: Cursor, start: int, end: int) -> Node:
         tag = _number(cursor)
         number, kind = tag >> 3, tag & 7
         if not 0 < number < LARGEST_FIELD:
-            raise Malformed("a field has no usual number")
+            raise Malformed("a field has an unusual number")
         value = _field(cursor, kind, end)
         if cursor.at > end:
             raise Malformed("a field goes beyond its message")
@@ -150,7 +150,7 @@ def _field(cursor: Cursor, kind: int, end: int) -> Node:
         value = _number(cursor)
         return Node("number", start, cursor.at, value - (1 << 64) if value >> 63 else value, VARINT)
     if kind not in (FOUR, EIGHT):
-        raise Malformed("a kind that no field has")
+        raise Malformed("a field is of an unknown kind")
     raw = cursor.take(4 if kind == FOUR else 8)
     fraction = short_fraction(raw[::-1]) if kind == FOUR else struct.unpack("<d", raw)[0]
     is_usual = math.isfinite(fraction) and (USUAL[0] < abs(fraction) < USUAL[1] or raw == bytes(len(raw)))
@@ -181,7 +181,7 @@ def _number(cursor: Cursor) -> int:
         value |= (byte & 127) << 7 * step
         if byte < 128:
             return value & (1 << 64) - 1
-    raise Malformed("a number of too many bytes")
+    raise Malformed("a number has too many bytes")
 
 
 def _varint(value: int) -> bytes:

@@ -18,6 +18,7 @@ SMALL, LARGEST = 123, (1 << 30) - 1  # numbers of one byte are below; larger one
 
 class RubyMarshal(Codec):
     name = "ruby-marshal"
+    has_mark = True
 
     def may_be(self, data: bytes) -> bool:
         return data.startswith(VERSION)
@@ -26,10 +27,10 @@ class RubyMarshal(Codec):
         cursor, dumps = Cursor(data), []
         while cursor.at < len(data):
             if cursor.take(2) != VERSION:
-                raise Malformed("something is behind it")
+                raise Malformed("something is behind its end")
             dumps.append(_Dump(cursor).value())
         if not dumps:
-            raise Malformed("there is nothing")
+            raise Malformed("there are no bytes")
         return dumps[0] if len(dumps) == 1 else Node("list", 0, len(data), parts=dumps)
 
     def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None, key: bool) -> bytes:
@@ -114,7 +115,7 @@ class _Dump:
         if letter == "/":
             raw = self._bytes()
             return f"{raw.decode('utf-8', 'replace')} {self.cursor.byte()}"
-        raise Malformed("a letter that no value has")
+        raise Malformed("a value has an unknown letter")
 
     def _pairs(self, node: Node) -> None:
         node.kind = "map"
@@ -141,7 +142,7 @@ class _Dump:
             return self.names[-1]
         number = self._number() if letter == ord(";") else -1
         if not 0 <= number < len(self.names):
-            raise Malformed("a name that was not said before")
+            raise Malformed("a name is used that was never defined")
         return self.names[number]
 
     def _number(self) -> int:
@@ -155,7 +156,7 @@ class _Dump:
     def _count(self) -> int:
         count = self._number()
         if not 0 <= count <= len(self.cursor.data) - self.cursor.at:
-            raise Malformed("more parts than bytes")
+            raise Malformed("a list or group has more parts than bytes are left")
         return count
 
     def _bytes(self) -> bytes:
@@ -186,7 +187,7 @@ def _fraction(raw: bytes) -> float:
     try:
         return float(raw.split(b"\0")[0])
     except ValueError as error:
-        raise Malformed("a fraction is not one") from error
+        raise Malformed("a number cannot be read") from error
 
 
 def _is_text(raw: bytes) -> bool:

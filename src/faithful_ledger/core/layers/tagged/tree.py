@@ -82,9 +82,10 @@ class Cursor:
 
 
 class Codec(ABC):
-    """A format of such values."""
+    """A format of such values. One with a mark shows by its first bytes that it is nothing else."""
 
     name: str
+    has_mark = False
 
     @abstractmethod
     def may_be(self, data: bytes) -> bool:
