@@ -446,7 +446,7 @@ class FromSightingsTest(CommandCase):
                 path.write_bytes(each.write(value))
             with self.subTest(each.name, seed=seed):
                 seen = [f"--seen={path}={value['marks']}" for path, value in zip(saves, moments, strict=True)]
-                located = self.json_of("locate", *seen)
+                located = self.json_of("locate", *seen, "--for", "60")
                 self.assertGreater(len(located["places"]), 0, located)
                 chosen = folder / "place.json"
                 chosen.write_text(json.dumps(located))
