@@ -103,7 +103,7 @@ class Cbor(Codec):
         else:
             raise Malformed("a value is of an unknown kind")
 
-    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None, key: bool) -> bytes:
+    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         form = like.form if like is not None and like.kind == "number" else 0
         if value is None or isinstance(value, bool):
             return bytes([SIMPLE << 5 | (NIL if value is None else YES if value else NO)])

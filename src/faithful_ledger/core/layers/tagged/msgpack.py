@@ -80,7 +80,7 @@ class MessagePack(Codec):
         if len(set(node.keys)) < len(node.keys):
             raise Malformed("a key stands twice")
 
-    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None, key: bool) -> bytes:
+    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         form = like.form if like is not None else -1
         if value is None or isinstance(value, bool):
             return bytes([NIL if value is None else YES if value else NO])

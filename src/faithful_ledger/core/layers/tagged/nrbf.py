@@ -59,7 +59,7 @@ class NetObjects(Codec):
             raise Malformed("there are no bytes")
         return found[0] if len(found) == 1 else Node("list", 0, len(data), parts=found)
 
-    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None, key: bool) -> bytes:
+    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         kind = like.form if like is not None else 0
         if kind == BOOLEAN and isinstance(value, bool):
             return bytes([value])

@@ -47,7 +47,7 @@ class Pickle(Codec):
             raise Malformed("there are no bytes")
         return found[0] if len(found) == 1 else Node("list", 0, len(data), parts=found)
 
-    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None, key: bool) -> bytes:
+    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         if value is None or isinstance(value, bool):
             return b"N" if value is None else bytes([0x88 if value else 0x89])
         if isinstance(value, float) or (like is not None and like.form == ord("G") and isinstance(value, int)):
@@ -82,7 +82,7 @@ def _followed(codec: Pickle, data: bytes, replaced: list[Replacement]) -> list[R
         machines[-1].run()
     changed = {item.start for item in replaced}
     again = [
-        Replacement(start, end, codec.scalar(text.value, text, False), replaced[0].causes)
+        Replacement(start, end, codec.scalar(text.value, text), replaced[0].causes)
         for machine in machines
         for start, end, text in machine.recalled
         if text.start in changed and start not in changed

@@ -43,7 +43,7 @@ class Protobuf(Codec):
     def parse(self, data: bytes) -> Node:
         return _message(Cursor(data), 0, len(data))
 
-    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None, key: bool) -> bytes:
+    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         kind = like.form if like is not None else -1
         if kind == VARINT and isinstance(value, int) and not isinstance(value, bool):
             if not -(1 << 63) <= value < 1 << 64:

@@ -33,7 +33,7 @@ class RubyMarshal(Codec):
             raise Malformed("there are no bytes")
         return dumps[0] if len(dumps) == 1 else Node("list", 0, len(data), parts=dumps)
 
-    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None, key: bool) -> bytes:
+    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         if value is None or isinstance(value, bool):
             return b"0" if value is None else b"T" if value else b"F"
         if isinstance(value, float) or (like is not None and like.form == ord("f") and isinstance(value, int)):

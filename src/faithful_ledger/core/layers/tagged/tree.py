@@ -100,7 +100,7 @@ class Codec(ABC):
         """
 
     @abstractmethod
-    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None, key: bool) -> bytes:
+    def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         """A value without parts, in the way of an old one.
 
         Raises:
@@ -147,19 +147,19 @@ class Codec(ABC):
             raise ValueRefused("what nobody has understood keeps its bytes", KEPT)
         if isinstance(value, dict) and set(value) == {BLOB}:
             try:
-                return self.scalar(bytes.fromhex(value[BLOB]), like, False)
+                return self.scalar(bytes.fromhex(value[BLOB]), like)
             except (ValueError, TypeError) as error:
                 raise ValueRefused("a blob is written in hexadecimal", KEPT) from error
         if isinstance(value, dict):
             old = dict(zip(like.keys, like.parts, strict=True)) if like is not None and like.kind == "map" else {}
-            spelled = (self.scalar(k, None, True) + self.encoded(v, old.get(k), data) for k, v in value.items())
+            spelled = (self.scalar(k, None) + self.encoded(v, old.get(k), data) for k, v in value.items())
             return self.holder("map", len(value), like) + b"".join(spelled)
         if isinstance(value, list):
             olds: list[Node | None] = list(like.parts) if like is not None and like.kind == "list" else []
             olds += [olds[-1] if olds else None] * (len(value) - len(olds))
             parts = (self.encoded(each, old, data) for each, old in zip(value, olds, strict=False))
             return self.holder("list", len(value), like) + b"".join(parts)
-        return self.scalar(value, like, False)
+        return self.scalar(value, like)
 
 
 def plain(node: Node) -> Any:
