@@ -5,7 +5,7 @@ from __future__ import annotations
 import struct
 
 from faithful_ledger.core.layers.tagged.fractions import short_fraction
-from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Kind, Malformed, Node, refuse
+from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Kind, Malformed, Node, all_of, refuse, utf8
 
 __all__ = ["Cbor"]
 
@@ -23,11 +23,7 @@ class Cbor(Codec):
         return data.startswith(MARK) or (len(data) > 1 and data[0] >> 5 in (LIST, MAP))
 
     def parse(self, data: bytes) -> Node:
-        cursor = Cursor(data, len(MARK) if data.startswith(MARK) else 0)
-        root = self._value(cursor)
-        if cursor.at != len(data):
-            raise Malformed("something is behind its end")
-        return root
+        return all_of(Cursor(data, len(MARK) if data.startswith(MARK) else 0), self._value)
 
     def _value(self, cursor: Cursor) -> Node:
         cursor.enter()
@@ -52,7 +48,7 @@ class Cbor(Codec):
         elif major == BLOB:
             node.kind, node.value = "blob", cursor.take(count)
         elif major == TEXT:
-            node.kind, node.value = "text", _text(cursor.take(count))
+            node.kind, node.value = "text", utf8(cursor.take(count))
         elif major == TAG:  # what a value is tagged with is kept with it
             cursor.depth += 1
             inner = self._value(cursor)
@@ -138,10 +134,3 @@ def _head(major: int, count: int) -> bytes:
 def _check_keys(node: Node) -> None:
     if len(set(node.keys)) < len(node.keys):
         raise Malformed("a key stands twice")
-
-
-def _text(raw: bytes) -> str:
-    try:
-        return raw.decode("utf-8")
-    except UnicodeDecodeError as error:
-        raise Malformed("a text is not in UTF-8") from error

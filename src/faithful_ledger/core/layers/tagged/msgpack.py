@@ -5,7 +5,7 @@ from __future__ import annotations
 import struct
 
 from faithful_ledger.core.layers.tagged.fractions import short_fraction
-from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Kind, Malformed, Node, refuse
+from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Kind, Malformed, Node, all_of, refuse, utf8
 
 __all__ = ["MessagePack"]
 
@@ -25,11 +25,7 @@ class MessagePack(Codec):
         return len(data) > 1 and (0x80 <= data[0] <= 0x9F or data[0] in LISTS or data[0] in MAPS)
 
     def parse(self, data: bytes) -> Node:
-        cursor = Cursor(data)
-        root = self._value(cursor)
-        if cursor.at != len(data):
-            raise Malformed("something is behind its end")
-        return root
+        return all_of(Cursor(data), self._value)
 
     def _value(self, cursor: Cursor) -> Node:
         cursor.enter()
@@ -48,7 +44,7 @@ class MessagePack(Codec):
             node.kind = "nothing"
         elif SHORT_TEXT <= tag < NIL or tag in TEXTS:
             size = cursor.number(TEXTS[tag]) if tag in TEXTS else tag - SHORT_TEXT
-            node.kind, node.value = "text", _text(cursor.take(size))
+            node.kind, node.value = "text", utf8(cursor.take(size))
         elif tag in BLOBS:
             node.kind, node.value = "blob", cursor.take(cursor.number(BLOBS[tag]))
         elif tag in LISTS or SHORT_LIST <= tag < SHORT_TEXT:
@@ -119,10 +115,3 @@ def _sized(sizes: dict[int, int], count: int) -> bytes:
     if not size:
         raise refuse(count, "a size of four bytes")
     return bytes([tag]) + count.to_bytes(size, "big")
-
-
-def _text(raw: bytes) -> str:
-    try:
-        return raw.decode("utf-8")
-    except UnicodeDecodeError as error:
-        raise Malformed("a text is not in UTF-8") from error

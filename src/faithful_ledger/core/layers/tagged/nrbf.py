@@ -12,7 +12,16 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from faithful_ledger.core.layers.tagged.fractions import short_fraction
-from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, refuse
+from faithful_ledger.core.layers.tagged.tree import (
+    Codec,
+    Cursor,
+    Malformed,
+    Node,
+    one_behind_another,
+    refuse,
+    utf8,
+    varint,
+)
 
 __all__ = ["NetObjects"]
 
@@ -52,12 +61,7 @@ class NetObjects(Codec):
         return len(data) > HEAD.size and data[0] == HEADER and HEAD.unpack_from(data)[3:] == VERSION
 
     def parse(self, data: bytes) -> Node:
-        cursor, found = Cursor(data), []
-        while cursor.at < len(data):
-            found.append(_Stream(cursor).root())
-        if not found:
-            raise Malformed("there are no bytes")
-        return found[0] if len(found) == 1 else Node("list", 0, len(data), parts=found)
+        return one_behind_another(data, lambda cursor: _Stream(cursor).root())
 
     def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         kind = like.form if like is not None else 0
@@ -65,7 +69,7 @@ class NetObjects(Codec):
             return bytes([value])
         if kind in (SAID, DECIMAL) and isinstance(value, str):
             raw = value.encode("utf-8", "surrogatepass")
-            return _size(len(raw)) + raw
+            return varint(len(raw)) + raw
         if kind == CHAR and isinstance(value, str) and len(value) == 1:
             return value.encode()
         if (
@@ -256,7 +260,7 @@ class _Stream:
         elif kind == CHAR:
             first = cursor.byte()
             more = 0 if first < 128 else 1 if first < 224 else 2 if first < 240 else 3
-            node.kind, node.value = "text", _decoded(bytes([first]) + cursor.take(more))
+            node.kind, node.value = "text", utf8(bytes([first]) + cursor.take(more))
         else:
             raise Malformed("a value is of an unknown kind")
         node.end = cursor.at
@@ -281,7 +285,7 @@ class _Stream:
                 break
             if shift > 28:
                 raise Malformed("a text has an unknown size")
-        return _decoded(self.cursor.take(size))
+        return utf8(self.cursor.take(size))
 
     # what refers to what
 
@@ -314,18 +318,3 @@ def _shown(name: str) -> str:
     """The name of a member; that of a property is in one that the compiler made."""
     found = PROPERTY.fullmatch(name)
     return found[1] if found is not None else name
-
-
-def _size(count: int) -> bytes:
-    out = bytearray()
-    while count > 127:
-        out.append(count & 127 | 128)
-        count >>= 7
-    return bytes([*out, count])
-
-
-def _decoded(raw: bytes) -> str:
-    try:
-        return raw.decode("utf-8", "surrogatepass")
-    except UnicodeDecodeError as error:
-        raise Malformed("a text is not in UTF-8") from error

@@ -14,7 +14,7 @@ from typing import Any
 
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.layers.tagged.fractions import short_fraction
-from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, is_same, plain, refuse
+from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, is_same, plain, refuse, varint
 
 __all__ = ["Protobuf"]
 
@@ -48,7 +48,7 @@ class Protobuf(Codec):
         if kind == VARINT and isinstance(value, int) and not isinstance(value, bool):
             if not -(1 << 63) <= value < 1 << 64:
                 raise refuse(value, "a whole number of eight bytes")
-            return _varint(value & (1 << 64) - 1)
+            return varint(value & (1 << 64) - 1)
         if kind & 7 in (FOUR, EIGHT) and isinstance(value, int | float) and not isinstance(value, bool):
             size = 4 if kind & 7 == FOUR else 8
             try:
@@ -93,8 +93,8 @@ class Protobuf(Codec):
             taken, left[key] = (values[:1], values[1:]) if behind[key] else (values, [])
             for value in taken:
                 content = self._written(field, value, data)
-                size = _varint(len(content)) if field.form & 7 == SIZED else b""
-                out += _varint(int(key) << 3 | field.form & 7) + size + content
+                size = varint(len(content)) if field.form & 7 == SIZED else b""
+                out += varint(int(key) << 3 | field.form & 7) + size + content
         return bytes(out)
 
 
@@ -182,11 +182,3 @@ def _number(cursor: Cursor) -> int:
         if byte < 128:
             return value & (1 << 64) - 1
     raise Malformed("a number has too many bytes")
-
-
-def _varint(value: int) -> bytes:
-    out = bytearray()
-    while value > 127:
-        out.append(value & 127 | 128)
-        value >>= 7
-    return bytes([*out, value])

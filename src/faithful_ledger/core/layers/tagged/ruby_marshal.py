@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 
-from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, plain, refuse
+from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, one_behind_another, plain, refuse
 
 __all__ = ["RubyMarshal"]
 
@@ -24,14 +24,7 @@ class RubyMarshal(Codec):
         return data.startswith(VERSION)
 
     def parse(self, data: bytes) -> Node:
-        cursor, dumps = Cursor(data), []
-        while cursor.at < len(data):
-            if cursor.take(2) != VERSION:
-                raise Malformed("something is behind its end")
-            dumps.append(_Dump(cursor).value())
-        if not dumps:
-            raise Malformed("there are no bytes")
-        return dumps[0] if len(dumps) == 1 else Node("list", 0, len(data), parts=dumps)
+        return one_behind_another(data, _dump)
 
     def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         if value is None or isinstance(value, bool):
@@ -45,6 +38,12 @@ class RubyMarshal(Codec):
             raise refuse(value, "a text that was one before")
         raw = value.encode("utf-8", "surrogateescape") if isinstance(value, str) else value
         return b'"' + _spelled(len(raw)) + raw
+
+
+def _dump(cursor: Cursor) -> Node:
+    if cursor.take(len(VERSION)) != VERSION:
+        raise Malformed("something is behind its end")
+    return _Dump(cursor).value()
 
 
 class _Dump:

@@ -9,14 +9,28 @@ from __future__ import annotations
 import json
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import ValueRefused, place
 
-__all__ = ["Codec", "Cursor", "Malformed", "Node", "changes", "is_same", "plain", "refuse", "text_of"]
+__all__ = [
+    "Codec",
+    "Cursor",
+    "Malformed",
+    "Node",
+    "all_of",
+    "changes",
+    "is_same",
+    "one_behind_another",
+    "plain",
+    "refuse",
+    "text_of",
+    "utf8",
+    "varint",
+]
 
 Kind = Literal["number", "text", "switch", "nothing", "blob", "list", "map", "other"]
 BLOB, OTHER = "blob", "other"
@@ -211,3 +225,46 @@ def refuse(value: object, what: str, at: int = 0) -> ValueRefused:
     """The error for a value that a format does not have."""
     where = f" at {place(at)}" if at else ""
     return ValueRefused(f"{str(value)[:40]} is not {what}{where}", KEPT)
+
+
+def all_of(cursor: Cursor, read: Callable[[Cursor], Node]) -> Node:
+    """The value that a reader takes, if it is all there is.
+
+    Raises:
+        Malformed: it is none, or something is behind it.
+    """
+    root = read(cursor)
+    if cursor.at != len(cursor.data):
+        raise Malformed("something is behind its end")
+    return root
+
+
+def one_behind_another(data: bytes, read: Callable[[Cursor], Node]) -> Node:
+    """The value that a reader takes, or a list of those that follow one another to the end.
+
+    Raises:
+        Malformed: there is none, or they do not come to the end.
+    """
+    cursor, found = Cursor(data), list[Node]()
+    while cursor.at < len(data):
+        found.append(read(cursor))
+    if not found:
+        raise Malformed("there are no bytes")
+    return found[0] if len(found) == 1 else Node("list", 0, len(data), parts=found)
+
+
+def utf8(raw: bytes) -> str:
+    """Raises Malformed where the bytes are no text."""
+    try:
+        return raw.decode("utf-8", "surrogatepass")
+    except UnicodeDecodeError as error:
+        raise Malformed("a text is not in UTF-8") from error
+
+
+def varint(value: int) -> bytes:
+    """A whole number, seven bits a byte, the lowest first."""
+    out = bytearray()
+    while value > 127:
+        out.append(value & 127 | 128)
+        value >>= 7
+    return bytes([*out, value])
