@@ -122,7 +122,9 @@ class AnyRangeTest(RenewingCase):
         for count, at, own in ((3, 8, None), (4, size - 4, "left out"), (2, 8, "zeros")):
             start = turn.randrange(20, 400_000) if own is None else turn.randrange(0, 8)
             seal = Finding(Algorithm("crc-32"), Edge(start), Edge(size - (own is None)), Edge(at), 4, "u32le", own)
-            contents = sealed([bytearray(turn.randbytes(size)) for _ in range(count)], seal)
+            contents: list[bytes] = []
+            while any(len({content[at + byte] for content in contents}) < count for byte in range(4)):
+                contents = sealed([bytearray(turn.randbytes(size)) for _ in range(count)], seal)
             (place,) = (each for each in places(contents, at) if each.form == "u32le")
             found = [each for each in any_range(Differences(contents), place, chain) if not each.constant_only]
             holding = [each for each in found if each.checked(contents).holds_in == count]
