@@ -20,6 +20,8 @@ DIGEST = (
     rb"(?:(?=[A-Fa-f]*\d)[0-9A-Fa-f]{8,}|\d{5,}|(?=[^\n]*\d)(?=[^\n]*[a-z])(?=[^\n]*[A-Z])[A-Za-z0-9+/]{22,}={0,2})"
 )
 DIGESTS = re.compile(rb"(?<![A-Za-z0-9+/])" + DIGEST)
+LARGE = 1 << 20  # bytes
+IN_NO_TEXT = re.compile(rb"[\x00-\x08\x0e-\x1f\x7f]")
 PRINTED = frozenset(b"\t\r\n" + bytes(range(32, 127)))
 
 
@@ -29,8 +31,10 @@ def enclosed_span(data: bytes) -> tuple[int, int] | None:
         return None
     latin = ""  # in Latin-1 every byte is a letter, so that offsets stay those of bytes
     for found in BEGINNING.finditer(data, 0, LONGEST_HEAD + 1):
-        latin = latin or data.decode("latin-1")
         start = found.start()
+        if len(data) > LARGE and IN_NO_TEXT.search(data, start, start + LONGEST_TAIL):
+            continue  # chance, and not worth another copy of all of it
+        latin = latin or data.decode("latin-1")
         end = _end_of_xml(data, start) if found[0] == b"<" else _end_of_json(latin, start)
         if end is not None and len(data) - end <= LONGEST_TAIL:
             return start, end
