@@ -27,7 +27,8 @@ PRINTED = frozenset(b"\t\r\n" + bytes(range(32, 127)))
 
 def enclosed_span(data: bytes) -> tuple[int, int] | None:
     """Where a text begins and ends in a payload that holds little else; None where there is none, or nothing else."""
-    if data.removeprefix(BOM).lstrip()[:1] + data.rstrip()[-1:] in (b"{}", b"[]", b"<>"):
+    ends = data.removeprefix(BOM).lstrip()[:1] + data.rstrip()[-1:]
+    if ends in (b"{}", b"[]", b"<>") and _is_text(data[-LONGEST_TAIL:]):
         return None
     latin = ""  # in Latin-1 every byte is a letter, so that offsets stay those of bytes
     for found in BEGINNING.finditer(data, 0, LONGEST_HEAD + 1):
@@ -47,6 +48,15 @@ def holds_checksum(head: bytes, tail: bytes) -> bool:
         DIGESTS.search(part) is not None or any(byte not in PRINTED for byte in part)
         for part in (head.removeprefix(BOM), tail.rstrip(b"\0"))
     )
+
+
+def _is_text(tail: bytes) -> bool:
+    """Whether the last bytes are letters, and no checksum whose last byte happens to be a bracket."""
+    with suppress(UnicodeDecodeError):
+        while tail and tail[0] & 0xC0 == 0x80:  # a letter that began before
+            tail = tail[1:]
+        return bool(tail.decode()) and IN_NO_TEXT.search(tail) is None
+    return False
 
 
 def _end_of_json(text: str, start: int) -> int | None:

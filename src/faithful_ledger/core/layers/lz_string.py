@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from itertools import islice
 
 from faithful_ledger.core.layers.stream import Allowance, Layer, Stream
 
@@ -48,28 +49,17 @@ class LzString(Stream):
 
 def _unpacked(packed: bytes, most: int) -> bytes | None:
     """The text in UTF-8; None where a code is not one, the end is missing, or something follows it."""
-    bits = "".join(map(BITS.__getitem__, packed.rstrip(b"=")))
+    codes = _Codes(packed.rstrip(b"="))
     phrases: list[str] = [""] * FIRST  # by their codes
-    before, parts, size, at = "", [], 0, 0
-    while True:
-        width = len(phrases).bit_length()
-        field = bits[at : at + width][::-1]
-        at += width
-        if len(field) < width or at > len(bits):
-            return None
-        code = int(field, 2)
-        if code == END:
-            break
+    before, parts, size = "", [], 0
+    while (code := codes.take(len(phrases).bit_length())) != END:
         if code in (SHORT, LONG):
-            wide = 16 if code else 8
-            unit = bits[at : at + wide][::-1]
-            at += wide
-            if len(unit) < wide:
+            unit = codes.take(16 if code else 8)
+            if unit is None:
                 return None
-            code = len(phrases)
-            phrases.append(chr(int(unit, 2)))
-            entry = phrases[code]
-        elif code < len(phrases):
+            entry = chr(unit)
+            phrases.append(entry)
+        elif code is not None and code < len(phrases):
             entry = phrases[code]
         elif code == len(phrases) and before:
             entry = before + before[0]
@@ -82,10 +72,33 @@ def _unpacked(packed: bytes, most: int) -> bytes | None:
         if size > most:
             return None
         before = entry
-    if len(bits) - at > 6 or "1" in bits[at:]:
+    if not codes.are_at_end():
         return None
     units = "".join(parts).encode("utf-16-le", "surrogatepass")
     return units.decode("utf-16-le", "surrogatepass").encode("utf-8", "surrogatepass")
+
+
+class _Codes:
+    """The bits of letters, taken as they are needed: most letters that could be such a text are none after a few."""
+
+    def __init__(self, letters: bytes) -> None:
+        self._letters = iter(letters)
+        self._bits = ""
+
+    def take(self, width: int) -> int | None:
+        """The next number of so many bits, the lowest first; None where the letters end before."""
+        while len(self._bits) < width:
+            letter = next(self._letters, None)
+            if letter is None:
+                return None
+            self._bits += BITS[letter]
+        taken, self._bits = self._bits[:width], self._bits[width:]
+        return int(taken[::-1], 2)
+
+    def are_at_end(self) -> bool:
+        """Whether only zeros are left, of the last letter or of one more."""
+        left = self._bits + "".join(BITS[letter] for letter in islice(self._letters, 2))
+        return len(left) <= 6 and "1" not in left
 
 
 def _packed(text: str) -> str:

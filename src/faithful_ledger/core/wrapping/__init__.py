@@ -9,8 +9,9 @@ done it may take another size only if what counts it is known: a length that the
 the end of the payload, no number that looks like one. Else the posting is refused.
 """
 
+from faithful_ledger.core.wrapping.growing import COUNTED, UNCOUNTED, Counted
 from faithful_ledger.core.wrapping.route import unwrap
-from faithful_ledger.core.wrapping.steps import COUNTED, UNCOUNTED, Counted, Hidden, Step, Streams, changed_parts
+from faithful_ledger.core.wrapping.steps import Hidden, Step, Streams, changed_parts
 from faithful_ledger.core.wrapping.together import Inner, Unwrapped, wrap_together
 
 __all__ = [

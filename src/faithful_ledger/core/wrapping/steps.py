@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Protocol
@@ -24,16 +23,12 @@ from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.swapping import swapped
 from faithful_ledger.core.layers.tagged import json_of_tagged, tagged_changes
 from faithful_ledger.core.layers.transcoding import encoded_from_utf8, utf8_from
-from faithful_ledger.core.profile.lengths import suspected_lengths
 from faithful_ledger.core.source import MemorySource, Source
-from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.suggest import did_you_mean
+from faithful_ledger.core.wrapping.growing import Counted, decimal_length, suspected_length, why_fixed
 
 __all__ = [
-    "COUNTED",
-    "UNCOUNTED",
     "Archived",
-    "Counted",
     "Enciphered",
     "Enclosed",
     "Hexed",
@@ -49,43 +44,7 @@ __all__ = [
     "changed_parts",
 ]
 
-IN_FRONT = 24  # letters in front of a stream in which its length may be
 ROUND = (256, 1000)  # parts of a multiple of these bytes, but for the last, are of one size by a rule
-
-
-class Counted(Protocol):
-    """What a template says of the payload around."""
-
-    def has_length_over(self, start: int, end: int) -> bool:
-        """Whether a described length covers bytes [start, end), so that they may take another size."""
-        ...
-
-    def works_out(self, start: int, end: int) -> bool:
-        """Whether one of bytes [start, end) belongs to a field that is worked out when you post."""
-        ...
-
-    def is_from_end(self, start: int) -> bool:
-        """Whether all that begins near an offset is found by its distance from the end, so that it may move."""
-        ...
-
-
-class Undescribed:
-    """Of a payload that no template describes: whether something in it counts all of its parts by itself."""
-
-    def __init__(self, *, counts: bool) -> None:
-        self._counts = counts
-
-    def has_length_over(self, start: int, end: int) -> bool:
-        return self._counts
-
-    def works_out(self, start: int, end: int) -> bool:
-        return False
-
-    def is_from_end(self, start: int) -> bool:
-        return self._counts
-
-
-COUNTED, UNCOUNTED = Undescribed(counts=True), Undescribed(counts=False)
 
 
 class Step(Protocol):
@@ -160,36 +119,8 @@ class Streams:
         """As below; what is letters among letters ends where others begin."""
         span = stream.offset, stream.offset + stream.size
         if self.kind in IN_LETTERS and looks_like_text(bytes(self.outer.read(0, self.outer.size))):
-            return _decimal_length(self.outer, stream.offset, (stream.size, stream.unpacked_size))
-        return _why_fixed(self.outer, *span, counted)
-
-
-def _why_fixed(outer: Source, start: int, end: int, counted: Counted) -> str:
-    """What would be wrong if bytes [start, end) took another size, as far as that can be seen; else empty."""
-    behind = outer.size - end
-    if behind and not counted.is_from_end(end):
-        return f"no length that the template describes says where the {behind} bytes behind it begin"
-    return _suspected_length(outer, start, end, counted)
-
-
-def _suspected_length(outer: Source, start: int, end: int, counted: Counted) -> str:
-    """Which number in front looks like the length of bytes [start, end) and would stay; empty where none does."""
-    for at, name in suspected_lengths(outer, start, end - start):
-        size = NUMBERS[name].least_size
-        if not counted.works_out(at, at + size):
-            return f"the {name} at {place(at)} looks like its length, which the template does not describe"
-    return ""
-
-
-def _decimal_length(outer: Source, start: int, sizes: Collection[int]) -> str:
-    """Which number in the letters in front says one of these sizes; empty where none does."""
-    before = bytes(outer.read(max(start - IN_FRONT, 0), start))
-    for found in re.finditer(rb"[0-9]+", before):
-        if int(found[0]) in sizes:
-            return (
-                f"the number {found[0].decode()} at {place(start - len(before) + found.start())} looks like its length"
-            )
-    return ""
+            return decimal_length(self.outer, stream.offset, (stream.size, stream.unpacked_size))
+        return why_fixed(self.outer, *span, counted)
 
 
 @dataclass(slots=True)
@@ -403,7 +334,7 @@ class Enclosed:
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         span = self.at, self.at + len(self.data)
         has_room = inner.size == len(self.data) or counted.has_length_over(*span)
-        if not has_room and (why := _suspected_length(self.outer, *span, counted)):  # it shows where it ends itself
+        if not has_room and (why := suspected_length(self.outer, *span, counted)):  # it shows where it ends itself
             raise StreamGrows(
                 f"the text at {place(self.at)} would take {inner.size} bytes in place of {len(self.data)}, and {why}",
                 "nothing was written; describe its length in the template (length_of), or enter values as long as the "

@@ -9,11 +9,9 @@ from typing import NamedTuple
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.layers.archives import finish_zip
 from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.wrapping.growing import COUNTED, UNCOUNTED, Counted
 from faithful_ledger.core.wrapping.steps import (
-    COUNTED,
-    UNCOUNTED,
     Archived,
-    Counted,
     Linked,
     Step,
     Streams,

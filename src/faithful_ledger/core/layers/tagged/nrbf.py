@@ -36,6 +36,7 @@ BOOLEAN, BYTE, CHAR, DECIMAL, DOUBLE, SINGLE, SAID = 1, 2, 3, 5, 6, 11, 18
 WHOLE = {BYTE: "<B", 7: "<h", 8: "<i", 9: "<q", 10: "<b", 12: "<q", 13: "<Q", 14: "<H", 15: "<I", 16: "<Q"}
 PROPERTY = re.compile(r"<(.+)>k__BackingField")
 MOST_PARTS = 1 << 20
+LONGEST_SIZE = 5  # bytes in which the size of a text is written
 
 
 class _Type(NamedTuple):
@@ -276,16 +277,7 @@ class _Stream:
         return count
 
     def _text(self) -> str:
-        size = shift = 0
-        while True:
-            byte = self.cursor.byte()
-            size |= (byte & 127) << shift
-            shift += 7
-            if byte < 128:
-                break
-            if shift > 28:
-                raise Malformed("a text has an unknown size")
-        return utf8(self.cursor.take(size))
+        return utf8(self.cursor.take(self.cursor.varint(LONGEST_SIZE)))
 
     # what refers to what
 

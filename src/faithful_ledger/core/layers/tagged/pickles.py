@@ -212,9 +212,9 @@ class _Machine:
         elif step in TUPLES:
             self._made(start, TUPLES[step])
         elif step in b"tl" or step == 0x91:
-            self._made(start, len(stack) - self.marks.pop())
+            self._made(start, self._to_mark())
         elif step == ord("d"):
-            pairs = self._taken(len(stack) - self.marks.pop())
+            pairs = self._taken(self._to_mark())
             self._put(Node("map", start, start))
             self._items(stack[-1], pairs)
         elif step == ord("s"):
@@ -225,7 +225,7 @@ class _Machine:
             (part,) = self._taken(1)
             self._append(stack[-1], [part])
         elif step == ord("e") or step == 0x90:
-            parts = self._taken(len(stack) - self.marks.pop())
+            parts = self._taken(self._to_mark())
             self._append(stack[-1], parts)
         elif step in (ord("R"), 0x81):
             _, arguments = self._taken(2)
@@ -244,6 +244,10 @@ class _Machine:
             self._put(Node("other", start, start, str(plain(said))))
         else:
             raise Malformed("a step is unknown")
+
+    def _to_mark(self) -> int:
+        """How many values are behind the last mark, which is used up."""
+        return len(self.stack) - self.marks.pop()
 
     def _taken(self, count: int) -> list[Node]:
         if count > len(self.stack) - (self.marks[-1] if self.marks else 0):
@@ -264,7 +268,7 @@ class _Machine:
         self._put(node)
 
     def _items_to_mark(self) -> None:
-        pairs = self._taken(len(self.stack) - self.marks.pop())
+        pairs = self._taken(self._to_mark())
         self._items(self.stack[-1], pairs)
 
     def _items(self, holder: Node, pairs: list[Node]) -> None:

@@ -175,10 +175,4 @@ def _of_bytes(cursor: Cursor, raw: bytes, start: int, end: int) -> Node:
 
 
 def _number(cursor: Cursor) -> int:
-    value = 0
-    for step in range(LONGEST_VARINT):
-        byte = cursor.byte()
-        value |= (byte & 127) << 7 * step
-        if byte < 128:
-            return value & (1 << 64) - 1
-    raise Malformed("a number has too many bytes")
+    return cursor.varint(LONGEST_VARINT) & (1 << 64) - 1

@@ -15,6 +15,7 @@ from typing import Any, Literal
 
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import ValueRefused, place
+from faithful_ledger.core.storage.leb128 import Leb128
 
 __all__ = [
     "Codec",
@@ -34,6 +35,7 @@ __all__ = [
 
 Kind = Literal["number", "text", "switch", "nothing", "blob", "list", "map", "other"]
 BLOB, OTHER = "blob", "other"
+ULEB128 = Leb128("uleb128")
 MOST, DEEPEST = 1_000_000, 100  # values, and values in values
 FEW, MOST_EACH = 10_000, 16  # values that a few bytes may have, and each byte more: most say nothing, or the same again
 LEAST_NAMES = 2  # of bytes that say so much about themselves hardly any are chance
@@ -87,6 +89,16 @@ class Cursor:
 
     def number(self, size: int, order: Literal["big", "little"] = "big", *, signed: bool = False) -> int:
         return int.from_bytes(self.take(size), order, signed=signed)
+
+    def varint(self, longest: int) -> int:
+        """A whole number, seven bits a byte, the lowest first, of so many bytes at most."""
+        value = 0
+        for step in range(longest):
+            byte = self.byte()
+            value |= (byte & 127) << 7 * step
+            if byte < 128:
+                return value
+        raise Malformed("a number has too many bytes")
 
     def enter(self, count: int = 1) -> None:
         """So many values more, within those that are open."""
@@ -262,9 +274,5 @@ def utf8(raw: bytes) -> str:
 
 
 def varint(value: int) -> bytes:
-    """A whole number, seven bits a byte, the lowest first."""
-    out = bytearray()
-    while value > 127:
-        out.append(value & 127 | 128)
-        value >>= 7
-    return bytes([*out, value])
+    """A whole number of at most 64 bits, seven bits a byte, the lowest first."""
+    return ULEB128.encode(value)
