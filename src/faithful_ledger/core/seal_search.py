@@ -55,6 +55,8 @@ class Found(NamedTuple):
     one another, and for packed streams; what nearly holds; and the texts that are packed or scrambled inside the files.
     """
 
+    files: Part
+
     seals: list[Placed]
     rows: list[SealRow]
     blocks: list[BlockRule]
@@ -103,7 +105,7 @@ class SealSearch:
         if not (sure or rows or blocks or streams):
             nearly = self.nearly(self.end.limited(max(thread_time() - begun, LEAST_NEARLY), thread_time))
         texts = [part for part in self.parts[1:] if part.is_unpacked and text_of(part.contents[0]) is not None]
-        return Found(seals, rows, blocks, streams, nearly, texts)
+        return Found(self.files, seals, rows, blocks, streams, nearly, texts)
 
     def seals(self, report: Report = lambda found: None) -> list[Placed]:
         """The seals, the surest first; those of the files before those inside of them."""

@@ -50,14 +50,18 @@ def accepted(text: bytes, save: Save, found: Found) -> Accepted:
     rules: list[str] = []
     seals: list[str] = []
     left: list[tuple[str, str]] = []
+    apart: list[Placed] = []  # what is no row, because some of its bytes are described otherwise
     every: list[Rule] = [*found.rows, *found.blocks, *found.streams]
     for rule in every:
         try:
             text = changed(text, save, partial(blocks_found, rule=rule))
             rules.append(rule.in_words)
         except LedgerError as error:
-            left.append((rule.in_words, error.what))
-    for placed in (each for each in found.seals if each.finding.sure):
+            if isinstance(rule, SealRow):
+                apart += [Placed(each, found.files) for each in rule.each]
+            else:
+                left.append((rule.in_words, error.what))
+    for placed in (*apart, *(each for each in found.seals if each.finding.sure)):
         paths: list[str] = []
         try:
             text = changed(text, save, partial(_seal_left, placed=placed, paths=paths))

@@ -93,9 +93,11 @@ def _masked(data: list[Array], seen: Sequence[Sighting], sighted: list[int], end
         words = [_words(storage, part, offsets) for part in data]
         keys = [words[j] ^ np.uint64(number) for j, number in zip(sighted, wanted, strict=True)]
         for step in range(0, MASK_REACH + 1, width):
-            if step:
+            if step:  # of both something changes, or one is the number itself
                 hiding = [_words(storage, part, np.maximum(offsets - step, 0)) for part in data]
-                fits = np.logical_or.reduce([hiding[j] != hiding[sighted[0]] for j in sighted]) & (offsets >= step)
+                fits = offsets >= step
+                for each in (words, hiding):
+                    fits &= np.logical_or.reduce([each[j] != each[sighted[0]] for j in sighted])
             else:  # one key for all
                 hiding = [keys[0]] * len(data)
                 fits = keys[0] != 0

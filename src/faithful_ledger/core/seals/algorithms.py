@@ -17,11 +17,13 @@ from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, digest
 from faithful_ledger.core.seals.sums import SUMS
 
-__all__ = ["ALGORITHMS", "CRC", "KEYED", "LENGTH", "Algorithm", "algorithm", "own_bytes"]
+__all__ = ["ALGORITHMS", "COPY", "CRC", "KEYED", "LENGTH", "Algorithm", "algorithm", "own_bytes"]
 
 LENGTH = "length"  # no checksum, but stored and renewed as one: how many bytes there are
+COPY = "copy"  # nor this: the same bytes again, as many as it is stored in
 CRC = "crc"  # the name under which a CRC has its parameters with it
 KEYED = "hmac-"
+INVERTED = bytes(range(255, -1, -1))
 DIGEST_BITS = {name: 8 * len(digest(name, ())) for name in DIGESTS}
 
 
@@ -48,7 +50,7 @@ class Algorithm:
             return self._crc.width
         if self.is_digest:
             return DIGEST_BITS[self.name.removeprefix(KEYED)]
-        if self.name == LENGTH:
+        if self.name in (LENGTH, COPY):
             return 64
         return SUMS[self.name].bits if self.name in SUMS else HASHES[self.name].bits
 
@@ -77,6 +79,9 @@ class Algorithm:
     def __call__(self, chunks: Iterable[memoryview]) -> int:
         if self.is_salted:
             chunks = chain((memoryview(self.salt_before),), chunks, (memoryview(self.salt_behind),))
+        if self.name == COPY:
+            whole = b"".join(chunks)
+            return int.from_bytes(whole.translate(INVERTED) if self.changed == "inverted" else whole, "big")
         number = self._plain(chunks)
         mask = (1 << self.bits) - 1
         return -number & mask if self.changed == "negated" else ~number & mask if self.changed else number
@@ -110,4 +115,4 @@ def algorithm(name: str) -> Algorithm | None:
     """The algorithm of a name, or None."""
     if name.startswith(KEYED) and name.removeprefix(KEYED) in DIGESTS:
         return Algorithm(name)
-    return Algorithm(LENGTH) if name == LENGTH else ALGORITHMS.get(name)
+    return Algorithm(name) if name in (LENGTH, COPY) else ALGORITHMS.get(name)

@@ -9,26 +9,28 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
-from itertools import product
+from itertools import groupby, product
 from time import monotonic, thread_time
 
 from faithful_ledger.core.deadline import NEVER, Deadline
-from faithful_ledger.core.seals.algorithms import ALGORITHMS, KEYED, LENGTH, Algorithm, algorithm
+from faithful_ledger.core.seals.algorithms import ALGORITHMS, COPY, KEYED, LENGTH, Algorithm, algorithm
 from faithful_ledger.core.seals.finder.anchored import anchored
-from faithful_ledger.core.seals.finder.best import Best, is_doubled, mirrored, order
+from faithful_ledger.core.seals.finder.best import Best, is_repetition, mirrored, order
+from faithful_ledger.core.seals.finder.copies import copies
 from faithful_ledger.core.seals.finder.finding import Finding, as_written
 from faithful_ledger.core.seals.finder.lengths import lengths
 from faithful_ledger.core.seals.finder.natural import NO_EDGES, SLOW, Edges, all_natural, natural
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
-from faithful_ledger.core.seals.finder.repeated import repeated
+from faithful_ledger.core.seals.finder.repeated import with_others
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import LEAST_SAVES, WIDTHS, unknown_crc, with_own_start
 from faithful_ledger.core.seals.hashes import DIGESTS
 
 __all__ = ["Edge", "Edges", "Finding", "Hints", "algorithms_for", "find_seals"]
 
-MIXED, RESTLESS, DENSE_PLACES = 96, 300, 24
+MIXED, DENSE_PLACES = 96, 24
+RESTLESS = {16: 320, 32: 160, 64: 48}  # places of each width; a narrow sum has more that look like it
 UNKNOWN_PLACES, UNKNOWN_SECONDS = 12, 6.0  # where saves differ all over, dividing takes long
 MOST_KEPT, BETWEEN_REPORTS = 300, 0.5
 ENOUGH = 3  # saves of one size for a search over any range
@@ -77,16 +79,18 @@ def find_seals(
         known = found.get(_rule(checked))
         better = known is None or known.bits < checked.bits
         fits = checked.holds_in == checked.of and better and hints.fits(checked, len(saves[0]))
-        if fits and not is_doubled(checked, contents):
+        if fits and not is_repetition(checked, contents):
+            checked, others = with_others(checked, contents)
             found[_rule(checked)] = checked
             if (other := mirrored(checked, contents)) is not None and hints.fits(other, len(saves[0])):
                 found.setdefault(_rule(other), other)
             if len(found) > 2 * MOST_KEPT:  # chance finds more and more in few saves
                 found = dict(sorted(found.items(), key=lambda item: order(item[1]))[:MOST_KEPT])
             if checked.sure:
-                for other in repeated(checked, contents):
-                    if hints.fits(other, len(saves[0])):
-                        found.setdefault(_rule(other), other)
+                for other in others:
+                    known = found.get(_rule(other))
+                    if hints.fits(other, len(saves[0])) and (known is None or known.bits < other.bits):
+                        found[_rule(other)] = other
                 at = checked.stored.at(len(contents[0]))
                 explained.update(range(at, at + checked.size))
             if checked.sure or monotonic() > reported + BETWEEN_REPORTS:
@@ -115,6 +119,8 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
     known = [each for each in algorithms if each not in quick and each not in slow]
     if LENGTH.startswith(hints.algorithm) and not hints.key and not all(map(is_text, contents)):
         yield from lengths(contents, end)
+    if COPY.startswith(hints.algorithm) and not hints.key:
+        yield from copies(contents, end)
     yield from natural(contents, spots, [*known[:6], *quick], end, edges)
     if len(group) > 1:
         of_group = spots if len(group) == len(contents) else places(group, hints.stored_at)
@@ -140,13 +146,19 @@ def _over_any_range(group: list[bytes], spots: list[Place], end: Deadline, named
         if end.over:
             return
         yield from any_range(differences, place, chain)
-    restless = [place for place in spots if place.restless and place.bits >= (16 if len(group) >= ENOUGH else 32)]
-    ways = [way for way in summings() if way.name.startswith(named)]
-    most = DENSE_PLACES if dense or len(group) < ENOUGH else RESTLESS
-    for place, way in product(restless[:most], ways):
-        if end.over:
-            return
-        yield from any_sum(differences, place, way)
+    least = 16 if len(group) >= ENOUGH else 32
+    ways = [way for way in summings() if way.name.startswith(named) and way.bits >= least]
+    few = dense or len(group) < ENOUGH
+    by_bits = groupby(sorted(spots, key=lambda place: place.bits), lambda place: place.bits)
+    restless = {
+        bits: [place for place in of_size if place.restless][: DENSE_PLACES if few else RESTLESS.get(bits, 0)]
+        for bits, of_size in by_bits
+    }
+    for way in ways:
+        for place in restless.get(way.bits, []):
+            if end.over:
+                return
+            yield from any_sum(differences, place, way)
 
 
 def _of_unknown_polynomials(

@@ -12,16 +12,20 @@ from dataclasses import replace
 from functools import reduce
 from itertools import islice
 from operator import and_, or_
+from typing import Any, TypeAlias
 
 import numpy as np
 
+from faithful_ledger.core.seals.algorithms import COPY, LENGTH
 from faithful_ledger.core.seals.crc import CATALOGUE
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits
 from faithful_ledger.core.seals.finder.places import Edge, alike, apart
 from faithful_ledger.core.seals.sums import SUMS
 
-__all__ = ["Best", "is_doubled", "mirrored", "order"]
+__all__ = ["Best", "is_repetition", "mirrored", "order"]
 
+Array: TypeAlias = np.ndarray[Any, Any]
+LEAST_SEEN = 3  # saves
 EDITS = 3
 STEPS = 29  # edits are tried at so many offsets, spread over what is covered
 NOISE_BITS = 4.0  # what it says for a place if one more of its bytes differs between saves, as those of a seal do
@@ -156,28 +160,76 @@ def _choice(finding: Finding, size: int) -> float:
     return choice_bits(finding.algorithm, (start, end), (at, at + finding.size), size)
 
 
-def is_doubled(finding: Finding, contents: Sequence[bytes]) -> bool:
-    """Whether an XOR only says that what it covers is there twice, as in a file with a copy of itself: then all that
-    differs between two saves comes in pairs.
+def is_repetition(finding: Finding, contents: Sequence[bytes]) -> bool:
+    """Whether a finding only says that something is there twice, as in a file with a copy of itself, or of two numbers
+    one of which is the complement of the other; or whether a checksum covers another copy of itself, which none can.
     """
+    if not alike(contents) or finding.algorithm.name in (LENGTH, COPY):
+        return False
+    if _covers_itself(finding, contents):
+        return True
+    if finding.algorithm.name not in SUMS:
+        return False
+    kind = SUMS[finding.algorithm.name].kind
+    if kind in ("xor", "internet") and _comes_in_pairs(finding, contents):
+        return True
+    return kind in ("sum", "internet", "folded") and _is_the_same(finding, contents)
+
+
+def _covers_itself(finding: Finding, contents: Sequence[bytes]) -> bool:
+    """Whether what is stored is there once more, at one offset within what is covered."""
+    start, end, at = finding.spans(len(contents[0]))
+    saves = np.stack([np.frombuffer(content, np.uint8) for content in contents])
+    stored = saves[:, at : at + finding.size]
+    if len(contents) < LEAST_SEEN or not (stored != stored[0]).any():
+        return False
+    same = np.ones(max(end - start - finding.size + 1, 0), bool)
+    for lane in range(finding.size):
+        same &= (saves[:, start + lane : start + lane + same.size] == stored[:, lane : lane + 1]).all(axis=0)
+    places = start + np.flatnonzero(same)
+    return bool((abs(places - at) >= finding.size).any())
+
+
+def _is_the_same(finding: Finding, contents: Sequence[bytes]) -> bool:
+    """Whether the bytes that differ in what is summed are those that are stored, or the inverse of them."""
+    covered = _restless([b"".join(finding.covered(content)) for content in contents])
+    stored = _restless([finding.stored_in(content) for content in contents])
+    return 0 < covered.size == stored.size and bool((np.sort(covered) == np.sort(stored)).all())
+
+
+def _restless(contents: Sequence[bytes]) -> Array:
+    """What stands at each offset at which some contents differ, as a number: the same for the inverse of it."""
+    saves = np.stack([np.frombuffer(content, np.uint8) for content in contents])
+    return _as_numbers(saves[:, (saves != saves[0]).any(axis=0)])
+
+
+def _as_numbers(columns: Array) -> Array:
+    """The bytes of each offset in all saves as a number: the same for the inverse of them."""
+    columns = columns ^ np.where(columns[0] < 128, 0, 255).astype(np.uint8)
+    factors = np.random.default_rng(len(columns)).integers(1, 1 << 62, len(columns), np.uint64) | np.uint64(1)
+    numbers: Array = (columns.astype(np.uint64) * factors[:, None]).sum(axis=0, dtype=np.uint64)
+    return numbers
+
+
+def _comes_in_pairs(finding: Finding, contents: Sequence[bytes]) -> bool:
+    """Whether all bytes that differ between saves come in pairs that are the same, or the inverse, in every save."""
     name = finding.algorithm.name
-    if name not in SUMS or SUMS[name].kind != "xor" or not alike(contents):
+    if finding.size != SUMS[name].word:
         return False
     word = SUMS[name].word
     start, end, at = finding.spans(len(contents[0]))
-    low, high = (start, end) if start <= at < end else (min(start, at), max(end, at + finding.size))
-    if (low - start) % word:
-        return False
-    high -= (high - low) % word
-    words = [np.frombuffer(content[low:high], f"u{word}").astype(np.uint64) for content in contents]
-    differ = False
-    for other in words[1:]:
-        here = words[0] != other
-        both = np.sort(words[0][here] << np.uint64(32) | other[here])
-        differ = differ or both.size > 0
-        if both.size % 2 or (both[::2] != both[1::2]).any():
-            return False
-    return differ
+    offsets = np.arange(start, end)
+    lanes = (offsets - start) % word
+    outside = (offsets < at) | (offsets >= at + word)
+    turned = word > 1 and finding.form.endswith("be") == (SUMS[name].order == "little")
+    own = np.arange(word)
+    offsets = np.concatenate((offsets[outside], at + own))
+    lanes = np.concatenate((lanes[outside], own[::-1] if turned else own))
+    saves = np.stack([np.frombuffer(content, np.uint8) for content in contents])[:, offsets]
+    differs = (saves != saves[0]).any(axis=0)
+    saves, lanes = saves[:, differs], lanes[differs]
+    columns = _as_numbers(saves)
+    return bool(lanes.size) and not any(int(np.bitwise_xor.reduce(columns[lanes == lane])) for lane in range(word))
 
 
 def _kind(finding: Finding) -> object:

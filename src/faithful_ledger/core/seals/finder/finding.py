@@ -26,6 +26,7 @@ __all__ = [
     "own_bits",
     "place_bits",
     "spelled",
+    "spread_bits",
     "widened",
 ]
 
@@ -292,6 +293,11 @@ def choice_bits(algorithm: Algorithm, edges: tuple[int, int], place: tuple[int, 
 def own_bits(own: str | None) -> float:
     """What it costs to see its own bytes as anything but zeros."""
     return UNUSUAL if own not in (None, "zeros") else 0.0
+
+
+def spread_bits(values: Sequence[int], bits: int) -> float:
+    """How many bits of a sum of so many say something: the highest ones are zero in every save."""
+    return min(float(bits), max(max(values) - min(values), 1).bit_length() + 3.0)
 
 
 def place_bits(place: tuple[int, int], size: int) -> float:

@@ -11,7 +11,7 @@ import re
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
-from itertools import islice, product
+from itertools import chain, islice, product
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
@@ -20,12 +20,13 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.cuts import ALONE, Cut, cuts, line_starts
-from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, own_bits, spelled
+from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, own_bits, spelled, spread_bits
 from faithful_ledger.core.seals.finder.numbers import Numbers, is_plain_sum
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, alike, is_text, span_of
 from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.finder.spelling import changed_results, changes, dashed, in_base64, written_in
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Lane
+from faithful_ledger.core.seals.sums import SUMS
 from faithful_ledger.core.storage import WRITTEN
 
 __all__ = ["LEAST_COVERED", "NO_EDGES", "SLOW", "Edges", "all_natural", "is_plain", "natural"]
@@ -41,7 +42,7 @@ BLOCKS = tuple(1 << bits for bits in range(8, 17))  # sizes of the blocks that a
 NEAR_IT = (0, 2, 4, 8)  # bytes between a seal and what it covers
 IN_LETTERS = (*OWN, "30")
 SLOW = {name for name, each in HASHES.items() if each.step is not None}  # they take byte after byte in Python
-MOST_PLACES, MOST_SLOW = 40, 10
+MOST_PLACES, MOST_AT_ONCE, MOST_SLOW = 40, 160, 10
 MOST_BYTES = 10  # places of a single byte: there are many, and they say little
 NEAR_END = 32  # bytes from either end of the file at which digests usually are
 MOST_SPELLED, MOST_BESIDE = 4, 4
@@ -98,19 +99,22 @@ def is_plain(place: Place) -> bool:
 
 
 class _Tries(NamedTuple):
-    """Ranges to try, and the same as offsets in one content."""
+    """Ranges to try, and the same as offsets in one content; so many of them, of the `likely` places, one by one where
+    they cannot be had together.
+    """
 
     each: list[_Range]
     over: Ranges
+    likely: int
 
     @classmethod
-    def of(cls, each: list[_Range], content: bytes) -> _Tries:
+    def of(cls, each: list[_Range], likely: int, content: bytes) -> _Tries:
         spans = []
         for start, end, place, _, cut in each:
             low, high = _seen(place, cut, content)
             spans.append((start.at(len(content)), end.at(len(content)), low, high - low))
         starts, ends, ats, sizes = np.array(spans, np.intp).reshape(-1, 4).T
-        return cls(each, Ranges(starts, ends, ats, sizes, tuple(own for _, _, _, own, _ in each)))
+        return cls(each, Ranges(starts, ends, ats, sizes, tuple(own for _, _, _, own, _ in each)), likely)
 
 
 class _Natural:
@@ -200,8 +204,10 @@ class _Natural:
         """All ranges that begin or end at a place for a result of this size, or cover it."""
         key = algorithm.bits, algorithm.name in CATALOGUE
         if key not in self.ranges:
-            places = self._places(algorithm)[:MOST_PLACES]
-            self.ranges[key] = _Tries.of([each for place in places for each in self._ranges_at(place)], self.content)
+            places = self._places(algorithm)[:MOST_AT_ONCE]
+            by_place = [list(self._ranges_at(place)) for place in places]
+            likely = sum(map(len, by_place[:MOST_PLACES]))
+            self.ranges[key] = _Tries.of(list(chain.from_iterable(by_place)), likely, self.content)
         return self.ranges[key]
 
     def _matching(
@@ -212,14 +218,15 @@ class _Natural:
         known: Array,
         state_of: Callable[[int], int],
     ) -> Iterator[Finding]:
-        """What of many tries gives what is stored, in the shortest save; those of which the result is not `known` are
-        tried one by one. `state_of` makes a value that is stored comparable with the results.
+        """What of many tries gives what is stored, in the shortest save; the likely ones of which the result is not
+        `known` are tried one by one. `state_of` makes a value that is stored comparable with the results.
         """
         values = [each[2].values[self.number] for each in tries.each]
         found = ~known
+        found[tries.likely :] = False
         wanted = {value: list(map(state_of, changed_results(value, algorithm.bits))) for value in set(values)}
         for column in np.array([wanted[value] for value in values], np.uint64).T:
-            found |= results == column
+            found |= known & (results == column)
         for number in np.flatnonzero(found).tolist():
             if self.until.over:
                 return
@@ -363,7 +370,14 @@ class _Natural:
                 values = len({checked.stored_in(content) for content in self.contents})
                 cost = choice_bits(each, (first, last), (at, stored_end), self.size) + own_bits(own)
                 cost += CUT if any(cut) else 0.0
-                yield replace(checked, bits=min(place.bits, 64) * values - cost)
+                yield replace(checked, bits=self._said(each, place) * values - cost)
+
+    @staticmethod
+    def _said(algorithm: Algorithm, place: Place) -> float:
+        """How many bits what is stored at a place says in each save."""
+        if algorithm.name in SUMS and SUMS[algorithm.name].kind == "sum":
+            return spread_bits(place.values, min(place.bits, 64))
+        return min(place.bits, 64)
 
     # hashes that take byte after byte
 

@@ -7,30 +7,75 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
+from faithful_ledger.core.seals.algorithms import COPY, LENGTH, Algorithm
+from faithful_ledger.core.seals.finder.cuts import ALONE
 from faithful_ledger.core.seals.finder.finding import Finding
 from faithful_ledger.core.seals.finder.places import Edge
 
-__all__ = ["SealRow", "repeated", "seal_rows"]
+__all__ = ["SealRow", "seal_rows", "with_others"]
 
 STRIDES = tuple(1 << bits for bits in range(7, 18))
 MOST_BLOCKS, MOST_MISSES = 256, 2
+LEAST_LIKELY = 8.0  # bits
+OF_A_BLOCK, STRIDE_CHOSEN, INVERSE = 6.0, 6.0, 8.0  # bits of a value in another block; and of what is beside a seal
+MOST_BETWEEN, LARGEST_NEAR = 32, 1 << 14  # bytes between blocks of any size; and the largest ones that are tried
+
+
+def with_others(finding: Finding, contents: Sequence[bytes]) -> tuple[Finding, list[Finding]]:
+    """A finding that is sure or likely, and what holds because it does: the same in other blocks, and the inverse of
+    each beside it. Blocks that hold something else say it once more.
+    """
+    if finding.undecided or finding.bits < LEAST_LIKELY or finding.algorithm.name in (LENGTH, COPY):
+        return finding, list(repeated(finding, contents)) if finding.sure else []
+    row = list(repeated(finding, contents))
+    inverse = {id(each): list(complement(each, contents)) for each in (finding, *row)}
+    if not finding.sure:
+        known = set(map(finding.stored_in, contents))
+        stored = {each.stored_in(content) for each in row for content in contents}
+        more = OF_A_BLOCK * len(stored - known) - STRIDE_CHOSEN if row else 0.0
+        more += INVERSE if inverse[id(finding)] else 0.0
+        finding = replace(finding, bits=finding.bits + max(more, 0.0))
+    if not finding.sure:
+        return finding, []
+    others = [each for of_one in inverse.values() for each in of_one]
+    return finding, [replace(each, bits=finding.bits) for each in (*row, *others)]
 
 
 def repeated(finding: Finding, contents: Sequence[bytes]) -> Iterator[Finding]:
-    """What holds as well in every save so many blocks before or behind a finding, of a size that is a power of two."""
+    """What holds as well in every save so many blocks before or behind a finding: of blocks that follow each other, or
+    of a size that is a power of two.
+    """
     size = min(map(len, contents))
     first = finding.spans(len(contents[0]))
     if any(finding.spans(len(content)) != first for content in contents):
         return
     start, end, at = first
-    low, high = min(start, at), max(end, at + finding.size)
-    for stride in STRIDES:
-        if stride < high - low:
-            continue
+    least = max(end, at + finding.size) - min(start, at)
+    near = range(least, least + MOST_BETWEEN + 1) if least <= LARGEST_NEAR else ()
+    for stride in dict.fromkeys((*near, *(stride for stride in STRIDES if stride >= least))):
         found = [each for way in (stride, -stride) for each in _moved(finding, contents, way, size)]
         yield from found
         if found:
             return
+
+
+def complement(finding: Finding, contents: Sequence[bytes]) -> Iterator[Finding]:
+    """The inverse of a checksum that is stored directly behind it, or in front of it, in every save."""
+    for by in (finding.size, -finding.size):
+        made = replace(
+            finding,
+            algorithm=Algorithm(COPY, changed="inverted"),
+            start=finding.stored,
+            end=finding.stored.moved(finding.size),
+            stored=finding.stored.moved(by),
+            form="bytes",
+            own=None,
+            beside=ALONE,
+            freedom="",
+        )
+        places = [made.spans(len(content)) for content in contents]
+        if all(min(spans) >= 0 for spans in places) and all(map(made.holds, contents)):
+            yield replace(made, holds_in=len(contents), of=len(contents))
 
 
 def _moved(finding: Finding, contents: Sequence[bytes], way: int, size: int) -> Iterator[Finding]:
@@ -43,9 +88,7 @@ def _moved(finding: Finding, contents: Sequence[bytes], way: int, size: int) -> 
             misses += 1
             continue
         misses = 0
-        values = len({made.stored_in(content) for content in contents})
-        raw = min(8 * made.size, made.algorithm.bits, 64) * values  # the rule itself was chosen once
-        yield replace(made, bits=min(finding.bits, raw), holds_in=len(contents))
+        yield replace(made, holds_in=len(contents))
 
 
 @dataclass(frozen=True)
@@ -72,6 +115,18 @@ class SealRow:
             f"holds in {first.holds_in} of {first.of}"
         )
 
+    @property
+    def each(self) -> list[Finding]:
+        """The seals of all blocks, one by one."""
+        size = self.start + (self.count + 1) * self.size
+        shifted = (_shifted(seal, number * self.size, size) for number in range(self.count) for seal in self.seals)
+        return [seal for seal in shifted if seal is not None]
+
+    def takes(self, start: int, size: int, count: int, seals: Sequence[Finding]) -> bool:
+        """Whether other seals, of as many blocks of the same size, are all within its blocks."""
+        last = max(max(each.spans(0)[1], each.stored.offset + each.size) for each in seals)
+        return (size, count) == (self.size, self.count) and self.start <= start and last <= self.start + self.size
+
     def explains(self, place: int) -> bool:
         """Whether one of its seals is stored at an offset."""
         block, within = divmod(place - self.start, self.size)
@@ -96,9 +151,13 @@ def seal_rows(found: Sequence[Finding], contents: Sequence[bytes]) -> list[SealR
             low, high = min(start, at), max(end, at + first_one.size)
             block = low // stride * stride
             rows[block if high <= block + stride else low, stride, count].append(first_one)
-    made = []
-    for (start, stride, count), seals in rows.items():
-        made.append(SealRow(start, stride, count, tuple(sorted(seals, key=lambda each: each.stored.offset))))
+    made: list[SealRow] = []
+    for (start, stride, count), seals in sorted(rows.items(), key=lambda row: row[0]):
+        same = next((row for row in made if row.takes(start, stride, count, seals)), None)
+        joined = (*same.seals, *seals) if same is not None else tuple(seals)
+        begin = same.start if same is not None else start
+        made = [row for row in made if row is not same]
+        made.append(SealRow(begin, stride, count, tuple(sorted(joined, key=lambda each: each.stored.offset))))
     return sorted(made, key=lambda row: -row.count * row.size)
 
 

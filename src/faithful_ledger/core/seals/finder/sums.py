@@ -15,7 +15,7 @@ import numpy as np
 
 from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import Algorithm, own_bytes
-from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness, own_bits, place_bits
+from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness, own_bits, place_bits, spread_bits
 from faithful_ledger.core.seals.finder.joining import MIXING, both, places_of
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place
 from faithful_ledger.core.seals.finder.ranges import FILLS, Differences
@@ -346,7 +346,7 @@ def _absolute(words: _Words, changed: str, first: int, second: int) -> Iterator[
     apart = words.offset(stretch[0]) <= words.own[0] or words.offset(reach[1]) >= words.own[1]
     algorithm = Algorithm(way.name, None, "" if way.inverted else changed)  # type: ignore[arg-type]
     values = len(set(place.values))
-    spread = place.bits if not way.modulus or way.second else _spread(place, way)
+    spread = place.bits if not way.modulus or way.second else spread_bits(place.values, way.bits)
     best: Finding | None = None
     among = words.ends_that_fit(numbers, first, second) if way.second else None
     for own in ((None,) if apart else ()) + (FILLS if covers else ()):
@@ -360,11 +360,6 @@ def _absolute(words: _Words, changed: str, first: int, second: int) -> Iterator[
         yield best
     elif not way.second and way.modulus and not way.inverted and changed != "inverted":
         yield from _with_start(words, number, changed, reach, stretch)
-
-
-def _spread(place: Place, way: Summing) -> float:
-    """How many bits of a sum say something: the highest ones are zero in every save."""
-    return min(float(way.bits), max(max(place.values) - min(place.values), 1).bit_length() + 3.0)
 
 
 class _Ends(NamedTuple):
@@ -417,7 +412,7 @@ def _ends_of(
     cost = float(costs[chosen])
     alike = 1 if way.second else int((costs <= cost).sum())
     others = np.searchsorted(np.sort(to_costs), cost - from_costs, side="right").sum()
-    bits = way.bits if way.second or not way.modulus else _spread(words.place, way)
+    bits = way.bits if way.second or not way.modulus else spread_bits(words.place.values, way.bits)
     open_ = f"it may begin within 0x{from_[0]:X} to 0x{from_[-1]:X}, and end within 0x{to[0]:X} to 0x{to[-1]:X}"
     by_chance = float(others) / 2.0**bits
     freedom = open_ if by_chance > DOUBTED else ""
@@ -458,6 +453,6 @@ def _with_start(
     usual = words.finding(Algorithm(way.name), start, end, own, 0.0)
     data = usual.covered(words.content)
     begin = (number - usual.algorithm(map(memoryview, data))) % (1 << way.bits)
-    bits = _spread(place, way) * (len(set(place.values)) - 1) - 6.0 - TRIED
+    bits = spread_bits(place.values, way.bits) * (len(set(place.values)) - 1) - 6.0 - TRIED
     algorithm = Algorithm(way.name, begin, changed)  # type: ignore[arg-type]
     yield words.finding(algorithm, start, end, own, bits, constant_only=True)

@@ -33,6 +33,7 @@ WIDTHS = (64, 32, 24, 16)
 LARGEST_SPAN = 1 << 15  # bytes from the first that differs to the last: dividing takes the square of it
 STEPS = 256  # of a division, between two looks at the clock
 MOST_PAIRS = 12
+LEAST_TERMS = 3  # of a polynomial, without its highest; with fewer it is hardly more than an XOR
 LARGEST_FACTOR = 8  # degree of what chance may leave beside the polynomial
 
 
@@ -100,7 +101,7 @@ def _common(found: Differences, place: Place, at: Array, *, flipped: bool, until
     for factor in range(1 << spare, 1 << spare + 1):
         if _remainder(common, factor) == 0:
             quotient = _divided(common, factor)
-            if quotient & 1:
+            if quotient & 1 and quotient.bit_count() > LEAST_TERMS:
                 yield quotient & (1 << width) - 1
 
 

@@ -10,6 +10,7 @@ from typing import Any, TypeAlias
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.formats.quoting import Counted
+from faithful_ledger.core.seals.algorithms import COPY
 from faithful_ledger.core.storage import (
     MOMENTS,
     BitRange,
@@ -60,7 +61,7 @@ from faithful_ledger.core.template.model import (
 
 __all__ = ["Storages"]
 
-MOST_CHECKSUM = 128
+MOST_CHECKSUM, MOST_COPY = 128, 1 << 24
 MOST_BYTES = 1 << 16
 SCALING = {"scale", "bias", "rounding"}
 BITS = re.compile(r"([ui])([0-9]{1,2})")
@@ -122,8 +123,10 @@ class Storages:
             return self.bytes(element, keys, where)
         if name == "checksum":
             size = keys.get("size")
-            if not isinstance(size, int) or not 0 < size <= MOST_CHECKSUM:
-                self.mistakes.append(((*where, "size"), f"a checksum has between 1 and {MOST_CHECKSUM} bytes"))
+            is_copy = (keys.get("seal") or {}).get("algorithm") == COPY
+            what, most = ("a copy", MOST_COPY) if is_copy else ("a checksum", MOST_CHECKSUM)
+            if not isinstance(size, int) or not 0 < size <= most:
+                self.mistakes.append(((*where, "size"), f"{what} has between 1 and {most} bytes"))
                 size = 4
             return Checksum(size, keys.get("written") or "bytes")
         if isinstance(element.parent, GroupSpec) and element.parent.word is not None:
