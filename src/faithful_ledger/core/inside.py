@@ -38,7 +38,7 @@ DEEPEST = 3
 WHOLE_IN_WORDS = {
     SQLITE: "the tables of the database",
     PADDED: "the text without zeros behind it",
-    ENCLOSED: "the text without what is around it",
+    ENCLOSED: "what is between the bytes around it",
     **{kind: f"{kind} as utf-8" for kind in TRANSCODINGS},
     **{kind: f"{kind} as JSON" for kind in TAGGED},
 }
@@ -154,7 +154,7 @@ def _within(
 
 def layer_of_whole(data: bytes) -> str | None:
     """The kind of a layer that all of a payload is in: a database, a text in another encoding, values that say
-    themselves what they are, a text with zeros behind it, or one with a header or a checksum around it.
+    themselves what they are, a text with zeros behind it, or a text or such values with a header or a checksum around.
     """
     if is_database(data):
         return SQLITE
@@ -163,8 +163,10 @@ def layer_of_whole(data: bytes) -> str | None:
     if data[-1:] == b"\0" and looks_like_text(data.rstrip(b"\0")):
         return PADDED
     span = enclosed_span(data)
-    is_text = span is not None and recognised_text(MemorySource(data[slice(*span)])) is not None
-    return ENCLOSED if span is not None and is_text and holds_checksum(data[: span[0]], data[span[1] :]) else None
+    if span is None or not holds_checksum(data[: span[0]], data[span[1] :]):
+        return None
+    inner = data[slice(*span)]
+    return ENCLOSED if recognised_text(MemorySource(inner)) is not None or tagged_kind(inner) else None
 
 
 def _of_whole(outer: Together) -> Together | None:
@@ -175,7 +177,8 @@ def _of_whole(outer: Together) -> Together | None:
         return None
     with suppress(LedgerError):
         inner = tuple(_undone(each, (LayerSpec(kind),)) for each in outer)
-        return inner if kind == SQLITE or all(looks_like_text(each.data) for each in inner) else None
+        if kind == SQLITE or all(looks_like_text(each.data) or tagged_kind(each.data) for each in inner):
+            return inner
     return None
 
 

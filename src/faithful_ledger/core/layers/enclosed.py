@@ -1,6 +1,7 @@
-"""A text between other bytes: a header in front of it, a checksum or a signature behind it, or both.
+"""A text between other bytes: a header in front of it, a checksum or a signature behind it, or both; or values that say
+themselves what they are.
 
-JSON ends with the bracket of its first one (RFC 8259), XML with the end of its root element.
+JSON ends with the bracket of its first one (RFC 8259), XML with the end of its root element, values with the last one.
 """
 
 from __future__ import annotations
@@ -9,6 +10,8 @@ import json
 import re
 from contextlib import suppress
 from xml.parsers import expat
+
+from faithful_ledger.core.layers.tagged import tagged_span
 
 __all__ = ["ENCLOSED", "enclosed_span", "holds_checksum"]
 
@@ -26,7 +29,9 @@ PRINTED = frozenset(b"\t\r\n" + bytes(range(32, 127)))
 
 
 def enclosed_span(data: bytes) -> tuple[int, int] | None:
-    """Where a text begins and ends in a payload that holds little else; None where there is none, or nothing else."""
+    """Where a text, or values, begin and end in a payload that holds little else; None where there is none, or nothing
+    else.
+    """
     ends = data.removeprefix(BOM).lstrip()[:1] + data.rstrip()[-1:]
     if ends in (b"{}", b"[]", b"<>") and _is_text(data[-LONGEST_TAIL:]):
         return None
@@ -39,7 +44,9 @@ def enclosed_span(data: bytes) -> tuple[int, int] | None:
         end = _end_of_xml(data, start) if found[0] == b"<" else _end_of_json(latin, start)
         if end is not None and len(data) - end <= LONGEST_TAIL:
             return start, end
-    return None
+    values = tagged_span(data, LONGEST_HEAD) if len(data) <= LARGE else None
+    around = len(data) - values[1] + values[0] if values is not None else 0
+    return values if 0 < around <= min(LONGEST_TAIL, len(data) // 2) else None
 
 
 def holds_checksum(head: bytes, tail: bytes) -> bool:

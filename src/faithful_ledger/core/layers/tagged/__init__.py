@@ -2,25 +2,49 @@
 
 from __future__ import annotations
 
+import struct
 from functools import lru_cache
 
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.layers.tagged.amf import SharedObject
+from faithful_ledger.core.layers.tagged.bplist import BinaryPropertyList
+from faithful_ledger.core.layers.tagged.bson import Bson
 from faithful_ledger.core.layers.tagged.cbor import Cbor
+from faithful_ledger.core.layers.tagged.gvas import NamedProperties
+from faithful_ledger.core.layers.tagged.java_objects import JavaObjects
 from faithful_ledger.core.layers.tagged.msgpack import MessagePack
+from faithful_ledger.core.layers.tagged.nbt import NamedTags
 from faithful_ledger.core.layers.tagged.nrbf import NetObjects
 from faithful_ledger.core.layers.tagged.pickles import Pickle
 from faithful_ledger.core.layers.tagged.protobuf import Protobuf
 from faithful_ledger.core.layers.tagged.ruby_marshal import RubyMarshal
-from faithful_ledger.core.layers.tagged.tree import Codec, Malformed, Node, changes, text_of
+from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, changes, text_of
 
-__all__ = ["TAGGED", "json_of_tagged", "tagged_changes", "tagged_kind", "why_not_tagged"]
+__all__ = ["TAGGED", "json_of_tagged", "tagged_changes", "tagged_kind", "tagged_span", "why_not_tagged"]
 
 DAMAGED = "nothing was changed; it may be damaged, and an earlier copy be whole"
 
 TAGGED: dict[str, Codec] = {
-    codec.name: codec for codec in (RubyMarshal(), NetObjects(), Pickle(), MessagePack(), Cbor(), Protobuf())
+    codec.name: codec
+    for codec in (
+        RubyMarshal(),
+        NetObjects(),
+        Pickle(),
+        JavaObjects(),
+        BinaryPropertyList(),
+        NamedProperties(),
+        SharedObject(),
+        Bson(),
+        NamedTags("big"),
+        NamedTags("little"),
+        MessagePack(),
+        Cbor(),
+        Protobuf(),
+    )
 }
+UNREADABLE = (Malformed, ValueError, IndexError, OverflowError, RecursionError, struct.error)
+LONGEST_MARK = 64  # bytes
 LARGEST, KEPT = 16 << 20, 1 << 20  # bytes; and those of a payload whose values are kept for a while
 
 
@@ -35,6 +59,28 @@ def tagged_kind(data: bytes) -> str | None:
             if codec.is_telling(root):
                 return name
     return None
+
+
+def tagged_span(data: bytes, latest: int) -> tuple[int, int] | None:
+    """Where a value that is hardly chance begins, at an offset up to `latest`, and where it ends by what it says
+    itself; None where there is none. Of several that end behind one another the first that has parts of its own.
+    """
+    only: tuple[int, int] | None = None
+    for at in range(min(latest, len(data) - 1) + 1):
+        head = data[at : at + LONGEST_MARK]
+        for codec in (each for each in TAGGED.values() if each.may_be(head)):
+            cursor = Cursor(data, at)
+            try:
+                root = codec.value_at(cursor)
+                while codec.has_mark and codec.may_be(data[cursor.at : cursor.at + LONGEST_MARK]):
+                    codec.value_at(cursor)
+            except UNREADABLE:
+                continue
+            if codec.is_telling(root):
+                if len(root.parts) > 1 or codec.has_mark:
+                    return at, cursor.at
+                only = only or (at, cursor.at)  # the byte in front may by chance be one that makes it a list of one
+    return only
 
 
 def why_not_tagged(data: bytes) -> AddressError | None:
@@ -69,7 +115,7 @@ def _parsed(data: bytes, kind: str) -> Node:
 def _read(data: bytes, kind: str) -> Node:
     try:
         return TAGGED[kind].parse(data)
-    except (Malformed, ValueError, OverflowError, RecursionError) as error:
+    except UNREADABLE as error:
         raise AddressError(f"it is not {kind}: {error}", "see Profile for what the file holds") from error
 
 

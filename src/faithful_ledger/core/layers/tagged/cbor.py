@@ -5,7 +5,7 @@ from __future__ import annotations
 import struct
 
 from faithful_ledger.core.layers.tagged.fractions import short_fraction
-from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Kind, Malformed, Node, all_of, refuse, utf8
+from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Kind, Malformed, Node, refuse, utf8
 
 __all__ = ["Cbor"]
 
@@ -22,8 +22,9 @@ class Cbor(Codec):
     def may_be(self, data: bytes) -> bool:
         return data.startswith(MARK) or (len(data) > 1 and data[0] >> 5 in (LIST, MAP))
 
-    def parse(self, data: bytes) -> Node:
-        return all_of(Cursor(data, len(MARK) if data.startswith(MARK) else 0), self._value)
+    def value_at(self, cursor: Cursor) -> Node:
+        cursor.at += len(MARK) if cursor.data.startswith(MARK, cursor.at) else 0
+        return self._value(cursor)
 
     def _value(self, cursor: Cursor) -> Node:
         cursor.enter()

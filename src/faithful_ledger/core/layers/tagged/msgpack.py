@@ -5,7 +5,7 @@ from __future__ import annotations
 import struct
 
 from faithful_ledger.core.layers.tagged.fractions import short_fraction
-from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Kind, Malformed, Node, all_of, refuse, utf8
+from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Kind, Malformed, Node, refuse, utf8
 
 __all__ = ["MessagePack"]
 
@@ -24,8 +24,8 @@ class MessagePack(Codec):
     def may_be(self, data: bytes) -> bool:
         return len(data) > 1 and (0x80 <= data[0] <= 0x9F or data[0] in LISTS or data[0] in MAPS)
 
-    def parse(self, data: bytes) -> Node:
-        return all_of(Cursor(data), self._value)
+    def value_at(self, cursor: Cursor) -> Node:
+        return self._value(cursor)
 
     def _value(self, cursor: Cursor) -> Node:
         cursor.enter()

@@ -17,7 +17,6 @@ from faithful_ledger.core.layers.tagged.tree import (
     Cursor,
     Malformed,
     Node,
-    one_behind_another,
     refuse,
     utf8,
     varint,
@@ -61,8 +60,8 @@ class NetObjects(Codec):
     def may_be(self, data: bytes) -> bool:
         return len(data) > HEAD.size and data[0] == HEADER and HEAD.unpack_from(data)[3:] == VERSION
 
-    def parse(self, data: bytes) -> Node:
-        return one_behind_another(data, lambda cursor: _Stream(cursor).root())
+    def value_at(self, cursor: Cursor) -> Node:
+        return _Stream(cursor).root()
 
     def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         kind = like.form if like is not None else 0

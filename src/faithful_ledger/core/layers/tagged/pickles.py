@@ -13,7 +13,7 @@ from bisect import bisect_right
 from typing import Any
 
 from faithful_ledger.core.edits import Cause, Replacement
-from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, one_behind_another, plain, refuse
+from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, plain, refuse
 
 __all__ = ["Pickle"]
 
@@ -37,8 +37,10 @@ class Pickle(Codec):
     def may_be(self, data: bytes) -> bool:
         return len(data) > 2 and data[0] == PROTO and 2 <= data[1] <= 5
 
-    def parse(self, data: bytes) -> Node:
-        return one_behind_another(data, _pickle)
+    def value_at(self, cursor: Cursor) -> Node:
+        if cursor.data[cursor.at : cursor.at + 1] != bytes([PROTO]):
+            raise Malformed("something is behind its end")
+        return _Machine(cursor).run()
 
     def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         if value is None or isinstance(value, bool):
@@ -63,12 +65,6 @@ class Pickle(Codec):
     def replaced(self, data: bytes, root: Node, new: Any, cause: Cause) -> list[Replacement]:
         found = super().replaced(data, root, new, cause)
         return _followed(self, data, found) if found else []
-
-
-def _pickle(cursor: Cursor) -> Node:
-    if cursor.data[cursor.at : cursor.at + 1] != bytes([PROTO]):
-        raise Malformed("something is behind its end")
-    return _Machine(cursor).run()
 
 
 def _followed(codec: Pickle, data: bytes, replaced: list[Replacement]) -> list[Replacement]:

@@ -14,7 +14,17 @@ from typing import Any
 
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.layers.tagged.fractions import short_fraction
-from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, is_same, plain, refuse, varint
+from faithful_ledger.core.layers.tagged.tree import (
+    Codec,
+    Cursor,
+    Malformed,
+    Node,
+    is_same,
+    one_replacement,
+    plain,
+    refuse,
+    varint,
+)
 
 __all__ = ["Protobuf"]
 
@@ -62,15 +72,7 @@ class Protobuf(Codec):
         raise refuse(value, "a value of the kind that it was")
 
     def replaced(self, data: bytes, root: Node, new: Any, cause: Cause) -> list[Replacement]:
-        made = self._written(root, new, data)
-        start = next(
-            (at for at, (a, b) in enumerate(zip(data, made, strict=False)) if a != b), min(len(data), len(made))
-        )
-        most = min(len(data), len(made)) - start
-        same = next((n for n in range(most) if data[-1 - n] != made[-1 - n]), most)
-        if start == len(data) == len(made):
-            return []
-        return [Replacement(start, len(data) - same, made[start : len(made) - same], (cause,))]
+        return one_replacement(data, self._written(root, new, data), cause)
 
     def _written(self, node: Node, new: Any, data: bytes) -> bytes:
         """What a field holds, without its number and its size."""

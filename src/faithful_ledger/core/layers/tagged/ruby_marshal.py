@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 
-from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, one_behind_another, plain, refuse
+from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, plain, refuse
 
 __all__ = ["RubyMarshal"]
 
@@ -23,8 +23,10 @@ class RubyMarshal(Codec):
     def may_be(self, data: bytes) -> bool:
         return data.startswith(VERSION)
 
-    def parse(self, data: bytes) -> Node:
-        return one_behind_another(data, _dump)
+    def value_at(self, cursor: Cursor) -> Node:
+        if cursor.take(len(VERSION)) != VERSION:
+            raise Malformed("something is behind its end")
+        return _Dump(cursor).value()
 
     def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         if value is None or isinstance(value, bool):
@@ -38,12 +40,6 @@ class RubyMarshal(Codec):
             raise refuse(value, "a text that was one before")
         raw = value.encode("utf-8", "surrogateescape") if isinstance(value, str) else value
         return b'"' + _spelled(len(raw)) + raw
-
-
-def _dump(cursor: Cursor) -> Node:
-    if cursor.take(len(VERSION)) != VERSION:
-        raise Malformed("something is behind its end")
-    return _Dump(cursor).value()
 
 
 class _Dump:

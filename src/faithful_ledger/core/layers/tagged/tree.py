@@ -8,10 +8,14 @@ from __future__ import annotations
 
 import json
 import math
+import struct
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator
+from bisect import bisect_left, bisect_right
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from itertools import accumulate
+from typing import Any, Literal, NamedTuple
 
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import ValueRefused, place
@@ -19,19 +23,33 @@ from faithful_ledger.core.storage.leb128 import Leb128
 
 __all__ = [
     "Codec",
+    "Count",
     "Cursor",
     "Malformed",
     "Node",
-    "all_of",
+    "as_number",
     "changes",
     "is_same",
-    "one_behind_another",
+    "one_replacement",
     "plain",
     "refuse",
     "text_of",
     "utf8",
     "varint",
 ]
+
+
+class Count(NamedTuple):
+    """A whole number at [at, end), its highest byte first if it is `big`, that says how many bytes [first, last) are,
+    and perhaps a constant more.
+    """
+
+    at: int
+    end: int
+    first: int
+    last: int
+    big: bool = False
+
 
 Kind = Literal["number", "text", "switch", "nothing", "blob", "list", "map", "other"]
 BLOB, OTHER = "blob", "other"
@@ -49,7 +67,8 @@ class Malformed(ValueError):
 @dataclass(slots=True)
 class Node:
     """A value at [start, end), with its parts; those of a map have `keys`. `form` is how it is spelled, as the codec
-    knows it. A `shared` one only says what another one is, and cannot be changed alone.
+    knows it. A `shared` one only says what another one is, and cannot be changed alone. `counts` are the numbers in it
+    that follow where what they count takes another size.
     """
 
     kind: Kind
@@ -60,6 +79,7 @@ class Node:
     parts: list[Node] = field(default_factory=list)
     keys: list[str] = field(default_factory=list)
     shared: bool = False
+    counts: Sequence[Count] = ()
 
 
 class Cursor:
@@ -117,21 +137,29 @@ class Codec(ABC):
     def may_be(self, data: bytes) -> bool:
         """Whether the first bytes are like those of the format."""
 
-    @abstractmethod
+    def value_at(self, cursor: Cursor) -> Node:
+        """The value that begins at the cursor, which is behind its end afterwards.
+
+        Raises:
+            Malformed: there is none, or nothing says where it ends.
+        """
+        raise Malformed("nothing says where it ends")
+
     def parse(self, data: bytes) -> Node:
-        """The value that all of the bytes are.
+        """The value that all of the bytes are; of a format with a mark a list, where several are behind one another.
 
         Raises:
             Malformed: they are not.
         """
+        return _one_behind_another(data, self.value_at) if self.has_mark else _all_of(Cursor(data), self.value_at)
 
-    @abstractmethod
     def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         """A value without parts, in the way of an old one.
 
         Raises:
             ValueRefused: the format has no such value.
         """
+        raise refuse(value, "a value of the kind that it was")
 
     def holder(self, kind: Kind, count: int, like: Node | None) -> bytes:
         """What is in front of so many parts.
@@ -142,11 +170,13 @@ class Codec(ABC):
         raise ValueRefused(f"a list or a group in {self.name} keeps its parts", KEPT)
 
     def is_telling(self, root: Node) -> bool:
-        """Whether values say so much that they are hardly chance: there are names in them."""
+        """Whether values say so much that they are hardly chance: there are names in them, all of them of letters."""
         found, waiting = 0, [root]
-        while waiting and found < LEAST_NAMES:
+        while waiting:
             node = waiting.pop()
-            found += sum(key[:1].isalpha() or key[:1] in "_@" for key in node.keys)
+            if not all(map(str.isprintable, node.keys)):
+                return False
+            found += sum(key[:1].isalpha() or key.startswith(("_", "@", "$")) for key in node.keys)
             waiting += node.parts
         return found >= LEAST_NAMES
 
@@ -156,10 +186,11 @@ class Codec(ABC):
         Raises:
             ValueRefused: a value cannot be stored so.
         """
-        return [
+        found = [
             Replacement(node.start, node.end, self.encoded(value, node, data), (cause,))
             for node, value in sorted(_changed(root, new), key=lambda pair: pair[0].start)
         ]
+        return _with_counts(data, root.counts, found, cause)
 
     # what all have in common
 
@@ -211,6 +242,27 @@ def changes(codec: Codec, data: bytes, root: Node, text: bytes, cause: Cause) ->
     return codec.replaced(data, root, json.loads(text.decode("utf-8", "surrogatepass")), cause)
 
 
+def _with_counts(data: bytes, counts: Sequence[Count], found: list[Replacement], cause: Cause) -> list[Replacement]:
+    """What was replaced, with the numbers that say how many bytes that is."""
+    if not counts or all(len(item.data) == item.end - item.start for item in found):
+        return found
+    starts = [item.start for item in found]
+    grown = [0, *accumulate(len(item.data) - (item.end - item.start) for item in found)]
+    more = []
+    for count in counts:
+        by = grown[bisect_left(starts, count.last)] - grown[bisect_left(starts, count.first)]
+        before = bisect_right(starts, count.at) - 1
+        is_written_anew = before >= 0 and count.at < found[before].end
+        if by and not is_written_anew:
+            order: Literal["big", "little"] = "big" if count.big else "little"
+            number = int.from_bytes(data[count.at : count.end], order) + by
+            if number >> 8 * (count.end - count.at):
+                raise refuse(number, f"a number of bytes that the {count.end - count.at} bytes take", count.at)
+            raw = number.to_bytes(count.end - count.at, order)
+            more.append(Replacement(count.at, count.end, raw, (cause,)))
+    return sorted([*found, *more], key=lambda item: item.start)
+
+
 def _changed(node: Node, new: Any) -> Iterator[tuple[Node, Any]]:
     if node.kind == "list" and isinstance(new, list) and len(new) == len(node.parts):
         for part, value in zip(node.parts, new, strict=True):
@@ -233,13 +285,38 @@ def is_same(one: Any, other: Any) -> bool:
     return bool(one == other)
 
 
+def one_replacement(data: bytes, made: bytes, cause: Cause) -> list[Replacement]:
+    """All that differs between bytes and those they become, as one replacement from the first to the last."""
+    if data == made:
+        return []
+    most = min(len(data), len(made))
+    start = next((at for at in range(most) if data[at] != made[at]), most)
+    same = next((count for count in range(most - start) if data[-1 - count] != made[-1 - count]), most - start)
+    return [Replacement(start, len(data) - same, made[start : len(made) - same], (cause,))]
+
+
+def as_number(value: Any, code: str) -> bytes:
+    """A number as `struct` writes it with this code.
+
+    Raises:
+        ValueRefused: it is none, or one that does not fit.
+    """
+    is_whole = isinstance(value, int) and not isinstance(value, bool)
+    if is_whole or (isinstance(value, float) and code[-1] in "fd"):
+        with suppress(struct.error, OverflowError):
+            return struct.pack(code, value)
+    kind = "fraction" if code[-1] in "fd" else "whole number"
+    size = struct.calcsize(code)
+    raise refuse(value, f"a {kind} of {size} byte{'s' if size > 1 else ''}")
+
+
 def refuse(value: object, what: str, at: int = 0) -> ValueRefused:
     """The error for a value that a format does not have."""
     where = f" at {place(at)}" if at else ""
     return ValueRefused(f"{str(value)[:40]} is not {what}{where}", KEPT)
 
 
-def all_of(cursor: Cursor, read: Callable[[Cursor], Node]) -> Node:
+def _all_of(cursor: Cursor, read: Callable[[Cursor], Node]) -> Node:
     """The value that a reader takes, if it is all there is.
 
     Raises:
@@ -251,7 +328,7 @@ def all_of(cursor: Cursor, read: Callable[[Cursor], Node]) -> Node:
     return root
 
 
-def one_behind_another(data: bytes, read: Callable[[Cursor], Node]) -> Node:
+def _one_behind_another(data: bytes, read: Callable[[Cursor], Node]) -> Node:
     """The value that a reader takes, or a list of those that follow one another to the end.
 
     Raises:

@@ -302,7 +302,10 @@ def spread_bits(values: Sequence[int], bits: int) -> float:
 
 def place_bits(place: tuple[int, int], size: int) -> float:
     """What it costs to store a seal at a place: least at the end of the file, and among the first numbers."""
+    is_byte = place[1] - place[0] == 1
     if place[1] == size or (place[0] <= FIRST and place[0] % 4 == 0):
         return 0.0
+    if is_byte:  # which begins at any offset
+        return NEARBY if place[0] <= FIRST else ANYWHERE
     is_near = place[0] < NEAR or place[0] >= size - NEAR
     return NEARBY if is_near and place[0] % 4 == 0 else ANYWHERE

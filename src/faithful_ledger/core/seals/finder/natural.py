@@ -22,7 +22,7 @@ from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.cuts import ALONE, Cut, cuts, line_starts
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, own_bits, spelled, spread_bits
 from faithful_ledger.core.seals.finder.numbers import Numbers, is_plain_sum
-from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, alike, is_text, span_of
+from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, alike, changed_offsets, is_text, span_of
 from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.finder.spelling import changed_results, changes, dashed, in_base64, written_in
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Lane
@@ -36,6 +36,7 @@ _Range: TypeAlias = tuple[Edge, Edge, Place, str | None, Cut]
 HEADS = (0, 4, 8, 12, 16, 20, 24, 28, 32, 36, 40, 48, 56, 60, 64, 80, 96, 100, 128, 256, 512, 1024)
 TAILS = (0, 4, 8, 2, 16, 1, 12, 20, 32, 64)
 FEW_HEADS, FEW_TAILS, FOLLOWED = 8, 5, 16
+RICH, MUCH = 2.0, 8  # bits that say so for all beside a place, of which so many bytes change
 CUT = 4.0  # bits that it costs to leave something out beside it
 OWN = ("zeros", "left out", "FF", "20")
 BLOCKS = tuple(1 << bits for bits in range(8, 17))  # sizes of the blocks that a file may have a seal each in
@@ -370,7 +371,17 @@ class _Natural:
                 values = len({checked.stored_in(content) for content in self.contents})
                 cost = choice_bits(each, (first, last), (at, stored_end), self.size) + own_bits(own)
                 cost += CUT if any(cut) else 0.0
+                cost -= RICH if self._is_all_beside(checked) else 0.0
                 yield replace(checked, bits=self._said(each, place) * values - cost)
+
+    def _is_all_beside(self, finding: Finding) -> bool:
+        """Whether it covers all that is behind its place, or all in front, of which much changes from save to save."""
+        start, end, at = finding.spans(self.size)
+        if not (at + finding.size == start and end == self.size) and not (start == 0 and end == at):
+            return False
+        if not alike(self.contents):
+            return True
+        return int(((changed_offsets(self.contents) >= start) & (changed_offsets(self.contents) < end)).sum()) >= MUCH
 
     @staticmethod
     def _said(algorithm: Algorithm, place: Place) -> float:
