@@ -4,6 +4,7 @@ made with a fresh seed, described by rows that refer to each other's records, ed
 
 from __future__ import annotations
 
+import hashlib
 import json
 import random
 import re
@@ -11,13 +12,21 @@ import struct
 import subprocess
 import sys
 import zlib
+from collections.abc import Callable
+from functools import partial
+from typing import ClassVar, Literal
 
+from faithful_ledger.core.describe import draft as drafts
+from faithful_ledger.core.describe.draft import Draft
 from faithful_ledger.core.errors import TemplateError
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.sealing import blocks_found
+from faithful_ledger.core.seals.finder.directories import DirectoryRule, find_directories
 from faithful_ledger.core.sharing.reader import reader_for
 from faithful_ledger.core.template import parse_template
+from faithful_ledger.core.template.extend import Shared, new_template
 from tests.support import LedgerCase, template_of
 
 SIZE = "directory[row].size"
@@ -195,3 +204,126 @@ files:
 """
             with self.subTest(line=line), self.assertRaisesRegex(TemplateError, words):
                 parse_template(text.encode(), "t")
+
+
+class Listing:
+    """A layout that nobody described: what an entry holds, in which order, and how parts are laid out."""
+
+    SUMS: ClassVar[dict[str, Callable[[bytes], bytes]]] = {
+        "crc-32": lambda part: struct.pack(">I", zlib.crc32(part)),
+        "adler-32": lambda part: struct.pack(">I", zlib.adler32(part)),
+        "sum32": lambda part: struct.pack(">I", sum(part)),
+        "md5": lambda part: hashlib.md5(part).digest(),
+    }
+
+    def __init__(self, turn: random.Random) -> None:
+        self.order: Literal["little", "big"] = turn.choice(("little", "big"))
+        self.names = turn.choice((["start", "size"], ["start", "size", "sum"], ["tag", "start", "size", "sum", "id"]))
+        turn.shuffle(self.names)
+        self.algorithm = turn.choice(list(self.SUMS))
+        self.from_parts, self.align = turn.random() < 0.3, turn.choice((1, 1, 4, 16))
+        self.has_count = turn.random() < 0.7
+        sizes = {"sum": 16 if self.algorithm == "md5" else 4}
+        self.stride = sum(sizes.get(name, 4) for name in self.names)
+
+    def number(self, value: int) -> bytes:
+        return value.to_bytes(4, self.order)
+
+    def summed(self, part: bytes) -> bytes:
+        raw = self.SUMS[self.algorithm](part)
+        return raw if self.order == "big" or self.algorithm == "md5" else raw[::-1]
+
+    def write(self, parts: list[bytes]) -> bytes:
+        head = b"LIST" + (self.number(len(parts)) if self.has_count else b"")
+        first = len(head) + len(parts) * self.stride
+        first += -first % self.align
+        table, body = b"", b""
+        for number, part in enumerate(parts):
+            body += bytes(-len(body) % self.align)
+            at = len(body) + (0 if self.from_parts else first)
+            said = {"start": self.number(at), "size": self.number(len(part)), "sum": self.summed(part)}
+            said |= {"tag": b"T%03d" % number, "id": self.number(0x90000000 + 7 * number)}
+            table += b"".join(said[name] for name in self.names)
+            body += part
+        return (head + table).ljust(first, b"\0") + body
+
+    def read(self, data: bytes, count: int) -> list[bytes]:
+        at = 8 if self.has_count else 4
+        assert data[:4] == b"LIST"
+        assert not self.has_count or int.from_bytes(data[4:8], self.order) == count
+        first, found = at + count * self.stride, []
+        first += -first % self.align
+        for _ in range(count):
+            said = {}
+            for name in self.names:
+                size = 16 if name == "sum" and self.algorithm == "md5" else 4
+                said[name], at = data[at : at + size], at + size
+            start, size = (int.from_bytes(said[name], self.order) for name in ("start", "size"))
+            start += first if self.from_parts else 0
+            found.append(data[start : start + size])
+            assert len(found[-1]) == size
+            assert "sum" not in said or said["sum"] == self.summed(found[-1])
+        assert start + size == len(data)
+        return found
+
+
+class FoundTest(LedgerCase):
+    def test_a_directory_is_found_and_what_it_lists_is_renewed(self) -> None:
+        """Also where a value in one of the parts was pinned before."""
+        for _ in range(20):
+            seed = random.randrange(1 << 32)
+            turn = random.Random(seed)
+            kind, count = Listing(turn), turn.randrange(2, 9)
+            sizes = [turn.randrange(12, 90) for _ in range(count)]
+            saves = []
+            for step in range(3):
+                sizes[0] += 3 * step
+                saves.append([turn.randbytes(size - 1) + b"\1" for size in sizes])
+            contents = [kind.write(parts) for parts in saves]
+            with self.subTest(seed=seed, names=kind.names, count=count, align=kind.align, base=kind.from_parts):
+                (rule,) = find_directories(contents)
+                self.assertEqual((rule.count, rule.align if kind.align > 1 else 1), (count, rule.align), rule)
+                self.assertEqual(len(rule.sums), "sum" in kind.names)
+                self.assertEqual(rule.counted is not None, kind.has_count)
+                self._renewed(turn, kind, rule, contents[0], saves[0])
+
+    def _renewed(
+        self, turn: random.Random, kind: Listing, rule: DirectoryRule, content: bytes, parts: list[bytes]
+    ) -> None:
+        path = self.folder / "a.sav"
+        path.write_bytes(content)
+        begun = new_template(path, "brinewick", Shared(1, 0))
+        chosen = turn.randrange(len(parts))
+        start, _ = rule.parts(content, len(parts))[chosen]
+
+        def pin(draft: Draft) -> None:
+            draft.add(draft.save.main.name, start, start + 4, {"field": "marks", "as": "u32le"})
+
+        for first in (pin, partial(blocks_found, rule=rule)):
+            text = drafts.changed(begun, open_save(path, parse_template(begun, "t")), first)
+            if first is pin:
+                text = drafts.changed(
+                    text, open_save(path, parse_template(text, "t")), partial(blocks_found, rule=rule)
+                )
+            save = open_save(path, parse_template(text, "t"))
+            self.assertTrue(save.in_balance, text.decode())
+            if first is pin:
+                save.enter("marks", "77")
+                wanted = [*parts]
+                wanted[chosen] = (77).to_bytes(4, "little") + parts[chosen][4:]
+                plan = make_plan(save)
+                written = bytes(plan.files[0].patched.read(0, plan.files[0].patched.size))
+                self.assertEqual(kind.read(written, len(parts)), wanted)
+        if rule.sums:
+            damaged = bytearray(content)
+            damaged[start + 5] ^= 1
+            path.write_bytes(damaged)
+            (broken,) = open_save(path, parse_template(text, "t")).broken_seals
+            self.assertEqual(broken.name, f"directory[{chosen}].sum")
+
+    def test_none_is_found_where_there_is_none(self) -> None:
+        turn = random.Random()
+        for _ in range(60):
+            head = struct.pack("<8I", *(turn.randrange(900) for _ in range(8)))
+            saves = [head + turn.randbytes(turn.randrange(200, 900)) for _ in range(2)]
+            self.assertEqual(find_directories(saves), [])

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from faithful_ledger.core.sealing import Accepted
     from faithful_ledger.core.seals.finder import Hints
     from faithful_ledger.core.seals.finder.blocks import BlockRule
+    from faithful_ledger.core.seals.finder.directories import DirectoryRule
     from faithful_ledger.core.seals.finder.packed import StreamRule
     from faithful_ledger.core.seals.finder.repeated import SealRow
 
@@ -91,6 +92,8 @@ def _documents(found: Found, contents: Sequence[bytes], options: argparse.Namesp
     for placed, odd in found.nearly[: options.most]:
         yield {**_document(placed), "differs_in": options.files[odd]}
     yield from (_rule_document(rule, contents[0]) for rule in found.blocks)
+    for directory in found.directories:
+        yield from _directory_documents(directory, contents[0])
     for rule in found.streams:
         yield from _stream_documents(rule)
 
@@ -100,6 +103,8 @@ def _print_found(found: Found, contents: Sequence[bytes], options: argparse.Name
         say(f"One rule: {row.in_words}.")
     for rule in found.blocks:
         say(f"One rule: {rule.in_words}, stored as {rule.form}; holds in {rule.holds_in} of {rule.of}.")
+    for directory in found.directories:
+        say(f"One rule: {directory.in_words}; holds in {directory.of} of {directory.of}.")
     for each in found.streams:
         say(f"One rule: {each.in_words}; holds in {each.of} of {each.of}.")
     for placed, odd in found.nearly[: options.most]:
@@ -137,6 +142,26 @@ def _stream_documents(rule: StreamRule) -> Iterator[dict[str, Any]]:
                 "stride": each.stride or None,
             },
         }
+
+
+def _directory_documents(rule: DirectoryRule, content: bytes) -> Iterator[dict[str, Any]]:
+    """The sizes and the checksums of the parts, with the places of the first one, and how the directory is laid out."""
+    (start, end), *_ = rule.parts(content, rule.count)
+    for column in rule.columns:
+        if column.says in ("size", "sum"):
+            yield {
+                "algorithm": column.algorithm.name if column.algorithm is not None else "length",
+                "parameters": {},
+                "from": start,
+                "to": end,
+                "to_from_end": None,
+                "stored_at": rule.start + column.at,
+                "stored_at_from_end": None,
+                "stored_as": column.form,
+                "holds_in": rule.of,
+                "of": rule.of,
+                "directory": {"start": rule.start, "count": rule.count, "stride": rule.stride, "align": rule.align},
+            }
 
 
 def _row_document(row: SealRow, placed: Placed) -> dict[str, Any]:

@@ -24,6 +24,7 @@ from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder import Edge, Edges, Finding, Hints, algorithms_for, find_seals
 from faithful_ledger.core.seals.finder.across import across
 from faithful_ledger.core.seals.finder.blocks import BlockRule, find_block_rules
+from faithful_ledger.core.seals.finder.directories import DirectoryRule, find_directories
 from faithful_ledger.core.seals.finder.finding import SURE, edges_bits
 from faithful_ledger.core.seals.finder.packed import MOST_MORE, StreamRule, Stretch, stream_rule
 from faithful_ledger.core.seals.finder.places import Place, places
@@ -51,8 +52,9 @@ class Nearly(NamedTuple):
 
 
 class Found(NamedTuple):
-    """What a search found: single seals, rows of blocks that have the same seals in each, rules for blocks that follow
-    one another, and for packed streams; what nearly holds; and the texts that are packed or scrambled inside the files.
+    """What a search found in the `files`: single seals, rows of blocks that have the same seals in each, rules for
+    blocks that follow one another, for parts that a directory lists, and for packed streams; what nearly holds; and the
+    texts that are packed or scrambled inside the files.
     """
 
     files: Part
@@ -60,6 +62,7 @@ class Found(NamedTuple):
     seals: list[Placed]
     rows: list[SealRow]
     blocks: list[BlockRule]
+    directories: list[DirectoryRule]
     streams: list[StreamRule]
     nearly: list[Nearly]
     texts: list[Part]
@@ -99,13 +102,14 @@ class SealSearch:
         """All that can be found. `report` is given the seals that are known whenever there are more."""
         begun = thread_time()
         rows, seals = in_rows(self.seals(report))
-        blocks, streams = self.blocks(), self.streams()
+        blocks, directories, streams = self.blocks(), self.directories(), self.streams()
+        seals = [each for each in seals if not self._is_listed(each, directories)]
         sure = any(each.finding.sure and each.finding.algorithm.name != LENGTH for each in seals)
         nearly: list[Nearly] = []
-        if not (sure or rows or blocks or streams):
+        if not (sure or rows or blocks or directories or streams):
             nearly = self.nearly(self.end.limited(max(thread_time() - begun, LEAST_NEARLY), thread_time))
         texts = [part for part in self.parts[1:] if part.is_unpacked and text_of(part.contents[0]) is not None]
-        return Found(self.files, seals, rows, blocks, streams, nearly, texts)
+        return Found(self.files, seals, rows, blocks, directories, streams, nearly, texts)
 
     def seals(self, report: Report = lambda found: None) -> list[Placed]:
         """The seals, the surest first; those of the files before those inside of them."""
@@ -129,6 +133,17 @@ class SealSearch:
         if not self._takes_rules:
             return []
         return [rule for rule in find_block_rules(self.files.contents, self.end) if self._wanted(rule.algorithm)]
+
+    def directories(self) -> list[DirectoryRule]:
+        """The directory of parts that follow one another, where checksums of these are looked for."""
+        if not self._takes_rules or any(part.is_member or part.is_view for part in self.parts):
+            return []
+        found = find_directories(self.files.contents, self.end)
+        return [rule for rule in found if self._wanted(*(each.algorithm for each in rule.sums if each.algorithm))]
+
+    def _is_listed(self, placed: Placed, directories: Sequence[DirectoryRule]) -> bool:
+        """Whether it is one of the numbers of a directory of the files."""
+        return placed.held is self.files and any(rule.explains(placed.at) for rule in directories)
 
     def streams(self) -> list[StreamRule]:
         """The numbers of several packed streams of every save, as one rule for each kind of these."""

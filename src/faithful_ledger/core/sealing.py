@@ -10,7 +10,17 @@ from faithful_ledger.core.binding.followers import WorkedOut
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.placing import UNCHANGED, free_name
-from faithful_ledger.core.describe.sealing import STREAMS, block_keys, row_keys, seal_keys, storage_keys, stream_keys
+from faithful_ledger.core.describe.sealing import (
+    PARTS,
+    STREAMS,
+    block_keys,
+    directory_keys,
+    row_contents,
+    row_keys,
+    seal_keys,
+    storage_keys,
+    stream_keys,
+)
 from faithful_ledger.core.errors import EntryError, LedgerError
 from faithful_ledger.core.inside import layer_of_whole
 from faithful_ledger.core.layers import ENCLOSED, LayerSpec
@@ -20,6 +30,7 @@ from faithful_ledger.core.seal_parts import Part, Value, text_of
 from faithful_ledger.core.seal_search import Found
 from faithful_ledger.core.seals.finder import Finding
 from faithful_ledger.core.seals.finder.blocks import BlockRule
+from faithful_ledger.core.seals.finder.directories import DirectoryRule
 from faithful_ledger.core.seals.finder.packed import Counted, StreamRule
 from faithful_ledger.core.seals.finder.repeated import SealRow
 from faithful_ledger.core.seals.finder.selection import Stored
@@ -29,7 +40,7 @@ from faithful_ledger.core.wrapping import unwrap
 __all__ = ["Accepted", "accepted", "blocks_found", "format_for", "seal_chosen", "seal_found"]
 
 
-Rule: TypeAlias = BlockRule | SealRow | StreamRule
+Rule: TypeAlias = BlockRule | DirectoryRule | SealRow | StreamRule
 
 
 class Accepted(NamedTuple):
@@ -51,7 +62,7 @@ def accepted(text: bytes, save: Save, found: Found) -> Accepted:
     seals: list[str] = []
     left: list[tuple[str, str]] = []
     apart: list[Placed] = []  # what is no row, because some of its bytes are described otherwise
-    every: list[Rule] = [*found.rows, *found.blocks, *found.streams]
+    every: list[Rule] = [*found.rows, *found.blocks, *found.directories, *found.streams]
     for rule in every:
         try:
             text = changed(text, save, partial(blocks_found, rule=rule))
@@ -228,14 +239,30 @@ def blocks_found(draft: Draft, rule: Rule) -> None:
     if isinstance(rule, StreamRule):
         _streams_found(draft, rule)
         return
-    if isinstance(rule, SealRow):
-        end = rule.start + rule.count * rule.size
-        draft.add(draft.save.main.name, rule.start, end, row_keys(rule))
-        return
-    source = draft.save.main.source
+    source, name = draft.save.main.source, draft.save.main.name
     content = bytes(source.read(0, source.size))
-    keys = block_keys(rule, content)
-    draft.add(draft.save.main.name, rule.start, len(content), keys)
+    if isinstance(rule, SealRow):
+        keys = row_keys(rule)
+        draft.add(name, rule.start, rule.start + rule.count * rule.size, keys, row_contents(rule, keys))
+    elif isinstance(rule, DirectoryRule):
+        _directory_found(draft, rule, content)
+    else:
+        contents = [rule.spans(length)[:2] for length in rule.chain.lengths(content)]
+        draft.add(name, rule.start, len(content), block_keys(rule, content), contents)
+
+
+def _directory_found(draft: Draft, rule: DirectoryRule, content: bytes) -> None:
+    count, name = rule.count_in(content), draft.save.main.name
+    parts = rule.parts(content, count)
+    counting = ""
+    if rule.counted is not None:
+        at, form = rule.counted
+        with suppress(EntryError):
+            counting = _number_found(draft, Counted(at, form), "part_count")
+    keys = directory_keys(rule, content, counting or count)
+    draft.add(name, rule.start, parts[-1][1], keys, parts)
+    if counting:
+        draft.set(counting, {"count_of": PARTS})
 
 
 def _streams_found(draft: Draft, rule: StreamRule) -> None:

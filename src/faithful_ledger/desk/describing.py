@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from faithful_ledger.core.inside import Payload
     from faithful_ledger.core.layers import LayerSpec
     from faithful_ledger.core.seals.finder.blocks import BlockRule
+    from faithful_ledger.core.seals.finder.directories import DirectoryRule
     from faithful_ledger.core.seals.finder.packed import StreamRule
     from faithful_ledger.core.seals.finder.repeated import SealRow
     from faithful_ledger.core.seals.finder.selection import Stored
@@ -172,7 +173,7 @@ class Describing:
 
     # changes
 
-    def seal_blocks(self, rule: BlockRule | SealRow | StreamRule) -> bool:
+    def seal_blocks(self, rule: BlockRule | DirectoryRule | SealRow | StreamRule) -> bool:
         """Describe a row of blocks with a checksum in each."""
         from faithful_ledger.core.sealing import blocks_found
 

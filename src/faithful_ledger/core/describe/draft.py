@@ -88,10 +88,14 @@ class Draft:
         """Raises AddressError where a path leads nowhere."""
         return self.save.nodes(path)[0]
 
-    def add(self, file: str, start: int, end: int, keys: Mapping[str, Any]) -> None:
-        """Describe the bytes [start, end) by an element with these keys."""
+    def add(
+        self, file: str, start: int, end: int, keys: Mapping[str, Any], free: Sequence[tuple[int, int]] = ()
+    ) -> None:
+        """Describe the bytes [start, end) by an element with these keys, which says nothing of those that are `free`:
+        fields that are described there stay.
+        """
         bound = self.file(file)
-        placing.add_element(self.text, bound, start, end, keys)
+        placing.add_element(self.text, bound, start, end, keys, free)
         self.read_again()
         again = self.file(file)
         found = [node for node in _all(again, start) if (node.start, node.end) == (start, end)]

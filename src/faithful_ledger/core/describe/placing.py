@@ -45,14 +45,26 @@ def layout_index(node: Node) -> int:
     return index
 
 
-def add_element(text: YamlText, bound: BoundFile, start: int, end: int, keys: Mapping[str, Any]) -> None:
-    """Describe the bytes [start, end) of a binary file by an element, whose `keys` lack only where it is.
+def add_element(
+    text: YamlText,
+    bound: BoundFile,
+    start: int,
+    end: int,
+    keys: Mapping[str, Any],
+    free: Sequence[tuple[int, int]] = (),
+) -> None:
+    """Describe the bytes [start, end) of a binary file by an element, whose `keys` lack only where it is. Of the bytes
+    within it that are `free` it says nothing: what describes these stays.
 
     Raises:
-        EntryError: something describes some of them already, or they are in several records.
+        EntryError: something describes some of the others already, or they are in several records.
     """
-    holder, unknown = _holder(bound, start, end)
     kind, name = next(iter(keys.items()))
+    if free and _stay(bound, start, end, free):
+        root = bound.root.spec
+        text.insert(root.layout_where, len(root.layout), {**keys, kind: free_name(root, name), "at": Hex(start)})
+        return
+    holder, unknown = _holder(bound, start, end)
     keys = {**keys, kind: free_name(holder.spec, name, [unknown.spec.name] if unknown is not None else [])}
     if unknown is not None:
         _split(text, holder, unknown, start, end, keys)
@@ -71,6 +83,17 @@ def add_element(text: YamlText, bound: BoundFile, start: int, end: int, keys: Ma
         later = [child for child in holder.children if child.spec.address.base == "start" and child.start > start]
         index = min(map(layout_index, later), default=len(holder.spec.layout))
         text.insert(layout, index, {**keys, "at": Hex(start)})
+
+
+def _stay(bound: BoundFile, start: int, end: int, free: Sequence[tuple[int, int]]) -> bool:
+    """Whether something describes bytes of [start, end), and all that does are fields in those that are free."""
+    found = touched(bound.root, start, end)
+    return bool(found) and all(
+        isinstance(node, FieldNode)
+        and not node.spec.unknown
+        and any(low <= node.start and node.end <= high for low, high in free)
+        for node in found
+    )
 
 
 def _holder(bound: BoundFile, start: int, end: int) -> tuple[GroupNode, FieldNode | None]:

@@ -14,24 +14,29 @@ from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe import placing, shaping
 from faithful_ledger.core.describe.links import shortest_name
 from faithful_ledger.core.errors import EntryError, place
+from faithful_ledger.core.seals.finder.directories import tag_of
 from faithful_ledger.core.storage import WRITTEN
 from faithful_ledger.core.template.rewriting import YamlText
 
 if TYPE_CHECKING:
     from faithful_ledger.core.seals.algorithms import Algorithm
     from faithful_ledger.core.seals.finder.blocks import BlockRule
+    from faithful_ledger.core.seals.finder.directories import DirectoryRule
     from faithful_ledger.core.seals.finder.packed import Beside, StreamRule
     from faithful_ledger.core.seals.finder.repeated import SealRow
 
 TAG = 4
-STREAMS, ENTRIES = "streams", ("sizes", "more_sizes", *(f"table_{number}" for number in range(2, 16)))
+STREAMS, PARTS, ENTRIES = "streams", "parts", ("sizes", "more_sizes", *(f"table_{number}" for number in range(2, 16)))
 OF_A_VALUE = ("length_of", "count_of", "offset_of", "plus", "names", "switches", "bounds", "length", "size")
 
 __all__ = [
+    "PARTS",
     "STREAMS",
     "block_keys",
     "covered_in_words",
+    "directory_keys",
     "put_seal",
+    "row_contents",
     "row_keys",
     "seal_keys",
     "storage_keys",
@@ -124,6 +129,54 @@ def row_keys(row: SealRow) -> dict[str, Any]:
         seal |= {"own": each.own} if each.own is not None else {}
         layout.append({"field": names[low], **storage_keys(each.size, each.form), "seal": seal})
     return {"rows": "blocks", "count": row.count, "layout": layout}
+
+
+def row_contents(row: SealRow, keys: Mapping[str, Any]) -> list[tuple[int, int]]:
+    """Where, in every block, the bytes are of which the layout of `keys` says nothing."""
+    unknown: list[tuple[int, int]] = []
+    at = 0
+    sizes = iter([each.size for each in row.seals])
+    for each in keys["layout"]:
+        size = each["size"] if "unknown" in each else next(sizes)
+        unknown += [(at, at + size)] if "unknown" in each else []
+        at += size
+    starts = range(row.start, row.start + row.count * row.size, row.size)
+    return [(start + low, start + high) for start in starts for low, high in unknown]
+
+
+def directory_keys(rule: DirectoryRule, content: bytes, count: int | str) -> dict[str, Any]:
+    """The rows that a directory and the parts that it lists are, as one group.
+
+    Raises:
+        EntryError: it says where each part ends, which no field of a template follows.
+    """
+    size = rule.column("size")
+    if size is None:
+        what = "the directory says where each part ends, which no field of a template follows"
+        raise EntryError(what, placing.UNCHANGED)
+    body = f"{PARTS}[{ROW}].body"
+    placed: list[tuple[int, int, dict[str, Any]]] = []
+    for column in rule.columns:
+        keys: dict[str, Any] = {"field": column.says, **storage_keys(column.width, column.form)}
+        if column.says == "start":
+            keys |= {"offset_of": body} | ({"plus": -rule.base} if rule.base else {})
+        elif column.says == "size":
+            keys |= {"length_of": body}
+        else:
+            assert column.algorithm is not None
+            name = placing.apart_from([str(each["field"]) for _, _, each in placed], "sum")
+            keys |= {"field": name, "seal": {**seal_keys(column.algorithm), "over": body}}
+        placed.append((column.at, column.width, keys))
+    if (tag := tag_of(rule, content)) is not None:
+        placed.append((tag, TAG, {"field": "tag", "as": "text", "size": TAG, "encoding": "latin-1", "pad": "20"}))
+    layout = _filled(sorted(placed, key=lambda part: part[0]), rule.stride, "entry")
+    part: dict[str, Any] = {"group": "body", "size": f"directory[{ROW}].size", "layout": []}
+    part |= {"align": rule.align} if rule.align > 1 else {}
+    elements: list[dict[str, Any]] = [{"rows": "directory", "count": count, "layout": layout}]
+    between = rule.first - rule.end
+    elements += [{"unknown": "between", "size": between}] if between and rule.align == 1 else []
+    elements.append({"rows": PARTS, "count": count, "layout": [part]})
+    return {"group": "listed", "flat": True, "layout": elements}
 
 
 def stream_keys(rule: StreamRule, count: str) -> dict[str, Any]:

@@ -25,10 +25,11 @@ if TYPE_CHECKING:
     from faithful_ledger.core.placed_seals import Placed
     from faithful_ledger.core.seal_search import Found
     from faithful_ledger.core.seals.finder.blocks import BlockRule
+    from faithful_ledger.core.seals.finder.directories import DirectoryRule
     from faithful_ledger.core.seals.finder.packed import StreamRule
     from faithful_ledger.core.seals.finder.repeated import SealRow
 
-    Rule: TypeAlias = BlockRule | SealRow | StreamRule
+    Rule: TypeAlias = BlockRule | DirectoryRule | SealRow | StreamRule
 
 __all__ = ["SealsPane"]
 
@@ -187,7 +188,7 @@ class SealsPane(QWidget):
             self.found, self.rules, self.nearly = [], [], []
             if looked is not None:
                 found, names = looked
-                self.found, self.rules = found.seals, [*found.rows, *found.blocks, *found.streams]
+                self.found, self.rules = found.seals, [*found.rows, *found.blocks, *found.directories, *found.streams]
                 self.nearly = [
                     f"Nearly: {each.placed.nearly_in_words}, and not in {names[each.odd]}." for each in found.nearly
                 ]

@@ -1,0 +1,329 @@
+"""A directory: a table in front of the parts of a save that lists where each begins, how long it is, and its checksum.
+
+Parts follow one another, so that where one begins is where the one before ends, rounded up to an alignment. Two columns
+of the table with whom that comes true for every entry up to the end of the file are a directory; so is one column that
+begins behind the table and only grows, or whose sum leads from there to the end, if a checksum of each part agrees.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from itertools import chain, pairwise, product
+from typing import Any, Literal, NamedTuple, TypeAlias
+
+import numpy as np
+
+from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm
+
+__all__ = ["Column", "DirectoryRule", "find_directories", "tag_of"]
+
+Array: TypeAlias = np.ndarray[Any, Any]
+FRONT = 4096  # bytes of a file in which a directory begins
+WIDEST, LEAST, MOST = 64, 2, 4096  # bytes of an entry; entries
+LARGEST_GAP = 4096  # bytes to which parts are rounded up
+LARGEST_LISTED = 4 << 20  # bytes of parts, over which every checksum is looked for
+COUNT_WIDTHS = (4, 2, 1)
+MOST_TRIED = 24
+LEAST_SAID = 32.0  # bits
+TAG = 4
+Order: TypeAlias = Literal["little", "big"]
+ORDERS: tuple[Order, ...] = ("little", "big")
+FORMS = tuple(product((4, 2), ORDERS))
+
+
+class Column(NamedTuple):
+    """A number at an offset in every entry: where the part begins (`start`), how many bytes it has (`size`), where it
+    ends (`end`), or a checksum of it.
+    """
+
+    at: int
+    width: int
+    order: Order
+    says: Literal["start", "size", "end", "sum"]
+    algorithm: Algorithm | None = None
+
+    @property
+    def form(self) -> str:
+        if self.algorithm is not None and self.algorithm.is_digest:
+            return "bytes"
+        return f"u{8 * self.width}{'le' if self.order == 'little' else 'be'}" if self.width > 1 else "u8"
+
+    def of(self, content: bytes, entry: int) -> int:
+        return int.from_bytes(content[entry + self.at : entry + self.at + self.width], self.order)
+
+
+@dataclass(frozen=True)
+class DirectoryRule:
+    """Entries of `stride` bytes from `start` on, of which the first save has `count`, and the parts that they list. An
+    offset counts from `base`. Each part begins at a multiple of `align`. The number at `counted`, of a form, is how
+    many there are; without it there are as many in all saves.
+    """
+
+    start: int
+    stride: int
+    columns: tuple[Column, ...]
+    count: int
+    base: int
+    align: int
+    first: int
+    counted: tuple[int, str] | None = None
+    of: int = 0
+
+    def column(self, says: str) -> Column | None:
+        return next((column for column in self.columns if column.says == says), None)
+
+    @property
+    def sums(self) -> list[Column]:
+        return [column for column in self.columns if column.says == "sum"]
+
+    @property
+    def end(self) -> int:
+        """Where the directory ends."""
+        return self.start + self.count * self.stride
+
+    def parts(self, content: bytes, count: int) -> list[tuple[int, int]]:
+        """Where each part of a save begins and ends; nothing where the entries do not lead through the file."""
+        begins, sizes, ends = (self.column(says) for says in ("start", "size", "end"))
+        entries = [self.start + number * self.stride for number in range(count)]
+        found: list[tuple[int, int]] = []
+        at = self.start + count * self.stride
+        for number, entry in enumerate(entries):
+            at += -(at - self.base) % self.align if found else 0
+            low = begins.of(content, entry) + self.base if begins is not None else at if found else self._first(count)
+            if sizes is not None:
+                high = low + sizes.of(content, entry)
+            elif ends is not None:
+                high = ends.of(content, entry) + self.base
+            else:
+                assert begins is not None
+                following = entries[number + 1] if number + 1 < count else 0
+                high = begins.of(content, following) + self.base if following else len(content)
+            if not at <= low <= high <= len(content) or (found and low != at):
+                return []
+            found.append((low, high))
+            at = high
+        return found
+
+    def _first(self, count: int) -> int:
+        return self.first + (count - self.count) * self.stride
+
+    def count_in(self, content: bytes) -> int:
+        """How many entries a save has."""
+        if self.counted is None:
+            return self.count
+        at, form = self.counted
+        width = int(form.removesuffix("le").removesuffix("be")[1:]) // 8
+        return int.from_bytes(content[at : at + width], "big" if form.endswith("be") else "little")
+
+    def holds(self, content: bytes) -> bool:
+        """Whether it is so in a save, and its checksums are right."""
+        count = self.count_in(content)
+        parts = self.parts(content, count) if 0 < count <= MOST else []
+        ends = [high for _, high in parts[-1:]]
+        if not parts or not all(0 <= len(content) - end < self.align for end in ends):
+            return False
+        return all(
+            _cut(column, content[low:high]) == column.of(content, self.start + number * self.stride)
+            for column in self.sums
+            for number, (low, high) in enumerate(parts)
+        )
+
+    def explains(self, place: int) -> bool:
+        """Whether one of its numbers is stored at an offset, or says how many entries it has."""
+        if self.counted is not None and self.counted[0] == place:
+            return True
+        at = place - self.start
+        return 0 <= at < self.count * self.stride and any(at % self.stride == column.at for column in self.columns)
+
+    @property
+    def in_words(self) -> str:
+        what = {"start": "where it begins", "size": "its size", "end": "where it ends"}
+        said = [
+            f"{what[c.says] if c.algorithm is None else f'its {c.algorithm.name}'} ({c.form} at {c.at})"
+            for c in self.columns
+        ]
+        return (
+            f"a directory of {self.count} parts from 0x{self.start:X} on, {self.stride} bytes each: {', '.join(said)}"
+        )
+
+
+def find_directories(contents: Sequence[bytes], until: Deadline = NEVER) -> list[DirectoryRule]:
+    """The directory of saves, if they have one; of several ways to read it the one with checksums that hold."""
+    plain: list[DirectoryRule] = []
+    for rule in _candidates(contents[0]):
+        for made in chain.from_iterable(_counted(each, contents) for each in _rounded(rule)):
+            if until.over:
+                return []
+            if all(map(made.holds, contents)):
+                if sums := list(_sums(made, contents, until)):
+                    return [_begun(replace(made, columns=(*made.columns, *sums), of=len(contents)))]
+                plain.append(made)
+                break  # the count says nothing of the parts
+    enough = [rule for rule in plain if _says(rule, contents) >= LEAST_SAID]
+    best = min(enough, key=lambda rule: _spare(rule, contents), default=None)
+    return [_begun(replace(best, of=len(contents)))] if best is not None else []
+
+
+def _spare(rule: DirectoryRule, contents: Sequence[bytes]) -> tuple[int, int, int]:
+    """How many bytes are behind the last parts, whether the first begins at an odd place; and fewer are better."""
+    behind = sum(len(content) - rule.parts(content, rule.count_in(content))[-1][1] for content in contents)
+    return behind, rule.first % rule.align, -rule.count
+
+
+def _rounded(rule: DirectoryRule) -> Iterator[DirectoryRule]:
+    """The rule with every alignment that the parts of one save allow, the smallest first."""
+    align = rule.align
+    while align <= LARGEST_GAP if rule.align > 1 else align == 1:
+        yield replace(rule, align=align)
+        align *= 2
+
+
+def _begun(rule: DirectoryRule) -> DirectoryRule:
+    """The rule with its columns in order, and entries that begin with the first where that is in front of them."""
+    front = min(0, *(column.at for column in rule.columns))
+    columns = (column._replace(at=column.at - front) for column in rule.columns)
+    return replace(rule, start=rule.start + front, columns=tuple(sorted(columns, key=lambda column: column.at)))
+
+
+def _says(rule: DirectoryRule, contents: Sequence[bytes]) -> float:
+    """How many bits say so: those of each offset that had to be where it is, in every table that is another one."""
+    tables = {content[rule.start : rule.start + rule.count_in(content) * rule.stride] for content in contents}
+    return sum(len(table) // rule.stride for table in tables) * math.log2(max(len(contents[0]) / rule.align, 2))
+
+
+def _candidates(content: bytes) -> list[DirectoryRule]:
+    """Pairs of columns that lead through one save, those with most entries and the widest numbers first."""
+    found: list[DirectoryRule] = []
+    for width, order in FORMS:
+        numbers = _numbers(content[: FRONT + WIDEST * LEAST], width, order)
+        for stride in range(2 * width, WIDEST + 1, 2):
+            found += _with_stride(content, numbers, width, order, stride)
+    return sorted(found, key=lambda rule: (-rule.count, -rule.columns[0].width, rule.align))[:MOST_TRIED]
+
+
+def _numbers(data: bytes, width: int, order: Order) -> Array:
+    raw = np.frombuffer(data, np.uint8).astype(np.int64)
+    lanes = range(width) if order == "little" else range(width - 1, -1, -1)
+    total = max(raw.size - width + 1, 0)
+    found: Array = np.sum([raw[lane : lane + total] << 8 * rank for rank, lane in enumerate(lanes)], axis=0)
+    return found
+
+
+def _with_stride(content: bytes, numbers: Array, width: int, order: Order, stride: int) -> Iterator[DirectoryRule]:
+    places = np.arange(max(numbers.size - 2 * stride, 0))
+    for apart in range(-(stride // width) * width, stride, width):
+        at = places[(places + apart >= 0) & (places + apart + stride < numbers.size)]
+        if not apart or not at.size:
+            continue
+        begins, other, following = numbers[at], numbers[at + apart], numbers[at + stride]
+        fits = (begins < following) & (following <= len(content)) & (other > 0)
+        for is_end, ends in ((False, begins + other), (True, other)):
+            gap = following - ends
+            hits = at[fits & (gap >= 0) & ((gap == 0) | ((gap < following & -following) & (gap < LARGEST_GAP)))]
+            held = set(hits.tolist())
+            for place in hits.tolist():
+                if place - stride not in held:
+                    low = min(place, place + apart)
+                    begin = Column(place - low, width, order, "start")
+                    column = Column(place + apart - low, width, order, "end" if is_end else "size")
+                    yield from _followed(content, low, stride, begin, column)
+
+
+def _followed(content: bytes, low: int, stride: int, begin: Column, other: Column) -> Iterator[DirectoryRule]:
+    """The directories with two columns, of which the first entry is at `low`, that lead to the end of the file."""
+    size, spans = len(content), list[tuple[int, int]]()
+    while len(spans) < MOST and low + (len(spans) + 1) * stride <= size:
+        entry = low + len(spans) * stride
+        start, end = begin.of(content, entry), other.of(content, entry)
+        end += start if other.says == "size" else 0
+        if end <= start or (spans and not 0 <= start - spans[-1][1] < LARGEST_GAP):
+            break
+        align = _alignment([*spans, (start, end)])
+        if not align:
+            break
+        spans.append((start, end))
+    count, align = len(spans), _alignment(spans)
+    if count < LEAST:
+        return
+    end = spans[-1][1]
+    table_end = low + (count - 1) * stride + max(begin.at, other.at) + begin.width
+    bases = [0] if spans[0][0] else range(table_end, table_end + stride + align)
+    for base in bases:  # offsets count from the beginning of the file, or from that of the parts
+        first = spans[0][0] + base
+        reaches = 0 <= size - (end + base) < align
+        if reaches and table_end <= first < table_end + FRONT:
+            start = first - count * stride  # a table usually ends where the parts begin
+            start = start if low - stride < start <= low else min(low, start)
+            columns = tuple(column._replace(at=column.at + low - start) for column in (begin, other))
+            if low - start < stride and start >= 0:
+                yield DirectoryRule(start, stride, columns, count, base, align, first)
+
+
+def _alignment(spans: Sequence[tuple[int, int]]) -> int:
+    """The smallest power of two to which all parts but the first are rounded up; 0 where there is none."""
+    gaps = [after[0] - before[1] for before, after in pairwise(spans)]
+    align = 1 << max(gaps, default=0).bit_length()
+    align = 1 if not any(gaps) else align
+    fits = all(start == end + -end % align for (_, end), (start, _) in pairwise(spans))
+    return align if fits and align <= LARGEST_GAP else 0
+
+
+def _counted(rule: DirectoryRule, contents: Sequence[bytes]) -> Iterator[DirectoryRule]:
+    """The rule with the number that says how many entries there are, and with none."""
+    content = contents[0]
+    for width, order in product(COUNT_WIDTHS, ORDERS if rule.start else ()):
+        for at in range(max(rule.start - width, 0), -1, -1):
+            if int.from_bytes(content[at : at + width], order) == rule.count:
+                form = f"u{8 * width}{'' if width == 1 else 'le' if order == 'little' else 'be'}"
+                yield replace(rule, counted=(at, form))
+    yield rule
+
+
+def _sums(rule: DirectoryRule, contents: Sequence[bytes], until: Deadline) -> Iterator[Column]:
+    """The checksums of the parts that the entries hold."""
+    content = contents[0]
+    parts = rule.parts(content, rule.count)
+    if sum(high - low for low, high in parts) > LARGEST_LISTED:
+        return
+    taken = [(column.at, column.at + column.width) for column in rule.columns]
+    largest = max(range(len(parts)), key=lambda number: parts[number][1] - parts[number][0])
+    low, high = parts[largest]
+    entry = rule.start + largest * rule.stride
+    for algorithm in ALGORITHMS.values():
+        if until.over or algorithm.bits < 16:
+            continue
+        width = algorithm.bits // 8
+        raw = algorithm([memoryview(content)[low:high]]).to_bytes(width, "big")
+        for order in ORDERS[1:] if algorithm.is_digest else ORDERS:
+            spelled = raw if order == "big" else raw[::-1]
+            front = max(entry - rule.stride + 1, 0)  # where an entry begins is not known
+            at = content.find(spelled, front, entry + rule.stride) - entry
+            column = Column(at, width, order, "sum", algorithm)
+            within = (
+                max(at + width, *(end for _, end in taken)) - min(at, *(start for start, _ in taken)) <= rule.stride
+            )
+            if at < front - entry or not within or any(at < end and start < at + width for start, end in taken):
+                continue
+            if all(map(replace(rule, columns=(*rule.columns, column)).holds, contents)):
+                taken.append((at, at + width))
+                yield column
+
+
+def _cut(column: Column, data: bytes) -> int:
+    assert column.algorithm is not None
+    return column.algorithm.cut(column.algorithm([memoryview(data)]), column.width)
+
+
+def tag_of(rule: DirectoryRule, content: bytes) -> int | None:
+    """Where in an entry four letters are, in every one of them and with none twice; None where there are none."""
+    taken = [(column.at, column.at + column.width) for column in rule.columns]
+    for at in range(rule.stride - TAG + 1):
+        if any(at < end and start < at + TAG for start, end in taken):
+            continue
+        tags = [content[entry + at : entry + at + TAG] for entry in range(rule.start, rule.end, rule.stride)]
+        if all(tag.isascii() and tag.decode().isprintable() and tag.strip() for tag in tags):
+            return at
+    return None
