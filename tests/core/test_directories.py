@@ -273,7 +273,7 @@ class FoundTest(LedgerCase):
         for _ in range(20):
             seed = random.randrange(1 << 32)
             turn = random.Random(seed)
-            kind, count = Listing(turn), turn.randrange(2, 9)
+            kind, count = Listing(turn), turn.randrange(3, 9)
             sizes = [turn.randrange(12, 90) for _ in range(count)]
             saves = []
             for step in range(3):
