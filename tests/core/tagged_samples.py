@@ -647,3 +647,94 @@ def java_objects(value: dict[str, Any]) -> bytes:
     out += b"\x77\x08" + struct.pack(">ii", 16, len(value["hold"]))
     out += b"".join(b"\x74" + text(key) + boxed(many) for key, many in value["hold"].items()) + b"\x78"
     return out + b"\x74" + text(value["name"])
+
+
+# PHP
+
+
+def php(value: Any) -> bytes:
+    if value is None or isinstance(value, bool):
+        return b"N;" if value is None else b"b:1;" if value else b"b:0;"
+    if isinstance(value, int | float):
+        return f"{'i' if isinstance(value, int) else 'd'}:{value!r};".encode()
+    if isinstance(value, str):
+        return b's:%d:"%b";' % (len(value.encode()), value.encode())
+    pairs = list(value.items() if isinstance(value, dict) else enumerate(value))
+    return b"a:%d:{%b}" % (len(pairs), b"".join(php(key) + php(part) for key, part in pairs))
+
+
+def of_php(data: bytes) -> Any:
+    at = 0
+
+    def until(mark: bytes) -> bytes:
+        nonlocal at
+        end = data.index(mark, at)
+        at, found = end + 1, data[at:end]
+        return found
+
+    def value() -> Any:
+        nonlocal at
+        kind = chr(data[at])
+        at += 2
+        if kind == "N":
+            return None
+        if kind in "ibd":
+            return {"i": int, "d": float, "b": lambda raw: raw == b"1"}[kind](until(b";"))
+        size = int(until(b":"))
+        if kind == "s":
+            text = data[at + 1 : at + 1 + size].decode()
+            assert data[at] == data[at + 1 + size] == ord('"')
+            at += size + 3
+            return text
+        at += 1
+        found = {}
+        for _ in range(size):
+            key = value()
+            found[key] = value()
+        assert data[at] == ord("}")
+        at += 1
+        return list(found.values()) if list(found) == list(range(size)) else found
+
+    found = value()
+    assert at == len(data)
+    return found
+
+
+# Registry exports
+
+
+def registry(value: dict[str, Any], *, wide: bool) -> bytes:
+    """Numbers, texts in quotes, texts as bytes with a zero behind them, fractions, large numbers, and bytes."""
+
+    def listed(kind: str, raw: bytes) -> str:
+        pairs = [f"{byte:02x}" for byte in raw]
+        lines = [",".join(pairs[at : at + 20]) for at in range(0, len(pairs), 20)]
+        return f"{kind}:" + ",\\\r\n  ".join(lines)
+
+    quoted = value["quoted"].replace("\\", "\\\\").replace('"', '\\"')
+    parts = {
+        "marks": f"dword:{value['marks']:08x}",
+        "quoted": f'"{quoted}"',
+        "name": listed("hex", value["name"].encode() + b"\0"),
+        "air": listed("hex(4)", struct.pack("<d", value["air"])),
+        "day": listed("hex(b)", struct.pack("<Q", value["day"])),
+        "long": listed("hex(2)", f"{value['long']}\0".encode("utf-16-le")),
+        "odd": listed("hex(3)", bytes(range(30))),
+    }
+    head = "Some Registry Editor Version 5.00\r\n\r\n[HKEY_CURRENT_USER\\Brinewick]\r\n"
+    text = head + "".join(f'"{name}_h12"={part}\r\n' for name, part in parts.items()) + "\r\n"
+    return b"\xff\xfe" + text.encode("utf-16-le") if wide else text.encode()
+
+
+def of_registry(data: bytes) -> dict[str, str | bytes]:
+    """Every value, bytes joined over lines."""
+    text = data.decode("utf-16") if data.startswith(b"\xff\xfe") else data.decode()
+    assert all(len(line) <= 80 for line in text.splitlines())
+    found: dict[str, str | bytes] = {}
+    for line in text.replace("\\\r\n  ", "").splitlines():
+        name, _, said = line.partition("=")
+        if said.startswith("hex"):
+            found[name.strip('"')] = bytes.fromhex(said.partition(":")[2].replace(",", ""))
+        elif said:
+            found[name.strip('"')] = said
+    return found

@@ -33,9 +33,13 @@ from tests.core.tagged_samples import (
     of_marshalled,
     of_message,
     of_packed,
+    of_php,
+    of_registry,
     of_shared_object,
     of_tags,
     packed,
+    php,
+    registry,
     shared_object,
     tags,
 )
@@ -82,7 +86,15 @@ def as_tags(value: Any) -> Any:
     return 0 if value is None or isinstance(value, bool) else value
 
 
+def as_arrays(value: Any) -> Any:
+    """A group without parts is a list."""
+    if isinstance(value, dict):
+        return {key: as_arrays(each) for key, each in value.items()} or []
+    return [as_arrays(each) for each in value] if isinstance(value, list) else value
+
+
 FORMATS = (
+    Format("php-serialize", php, of_php, as_arrays),
     Format("msgpack", packed, of_packed),
     Format("cbor", concise, of_concise),
     Format("ruby-marshal", marshalled, of_marshalled),
@@ -94,7 +106,7 @@ FORMATS = (
     Format("amf", partial(shared_object, later=True), partial(of_shared_object, later=True), as_doubles),
     *(Format("pickle", lambda value, p=protocol: pickle.dumps(value, p), pickle.loads) for protocol in range(2, 6)),  # type: ignore[misc]
 )
-COUNTED = ("msgpack", "cbor", "bson", "bplist")  # parts may come and go, of any kind
+COUNTED = ("msgpack", "cbor", "bson", "bplist", "php-serialize")  # parts may come and go, of any kind
 SCALARS = st.one_of(
     st.none(),
     st.booleans(),
@@ -245,6 +257,37 @@ class TaggedContract(LedgerCase):
                     put_back(data, "gvas", {**whole, path: wrong})
             for end in turn.sample(range(len(data) - 4), 20):  # the zeros at the end are not always there
                 self.assertIsNone(tagged_kind(data[:end]))
+
+    def test_registry_exports(self) -> None:
+        value: dict[str, Any] = {
+            "marks": 1340,
+            "quoted": 'C:\\a "b"',
+            "name": "Märta & Sons",
+            "air": 0.5,
+            "day": 1 << 40,
+        }
+        value["long"] = "Kai"
+        for wide in (False, True):
+            data = registry(value, wide=wide)
+            self.assertEqual(tagged_kind(data), "registry-export")
+            whole = json.loads(json_of_tagged(data, "registry-export"))
+            ((key, shown),) = whole.items()
+            self.assertEqual(key, "HKEY_CURRENT_USER\\Brinewick")
+            self.assertEqual({name: shown[f"{name}_h12"] for name in value}, value)
+            changed = {
+                "marks": 70_000,
+                "quoted": 'a "c" \\',
+                "name": "Wren of the quay " * 9,
+                "air": 2.5,
+                "day": 3,
+                "long": "Ö",
+            }
+            shown |= {f"{name}_h12": each for name, each in changed.items()}
+            made = put_back(data, "registry-export", whole)
+            self.assertEqual(of_registry(made), of_registry(registry({**value, **changed}, wide=wide)))
+            for name, wrong in (("marks", 1 << 32), ("marks", "x"), ("air", "x"), ("name", 5), ("odd", 5)):
+                with self.assertRaises(ValueRefused):
+                    put_back(data, "registry-export", {key: {**shown, f"{name}_h12": wrong}})
 
     def test_objects_of_java(self) -> None:
         turn = random.Random()

@@ -158,7 +158,7 @@ def layer_of_whole(data: bytes) -> str | None:
     """
     if is_database(data):
         return SQLITE
-    if (kind := transcoding_of(data) or tagged_kind(data)) is not None:
+    if (kind := tagged_kind(data) or transcoding_of(data)) is not None:
         return kind
     if data[-1:] == b"\0" and looks_like_text(data.rstrip(b"\0")):
         return PADDED

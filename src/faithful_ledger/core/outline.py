@@ -81,7 +81,7 @@ class Outline:
             if text_format and file is self.save.main:
                 self._take_in_as(name, text_format, file.source)
                 continue
-            document = recognised_text(file.source) if not self._is_enclosed(file) else None
+            document = recognised_text(file.source) if not self._is_layered(file) else None
             if document is not None:
                 self._take_in(name, document, file.source)
             elif not self._packed(name, file):
@@ -118,12 +118,15 @@ class Outline:
         else:
             self._take_in(name, document, source)
 
-    def _is_enclosed(self, file: SaveFile) -> bool:
-        """Whether it is a text with a checksum beside it, which is described as what is inside the file."""
+    def _is_layered(self, file: SaveFile) -> bool:
+        """Whether it is a text with a checksum beside it, or one of values that say what they are: these are described
+        as what is inside the file.
+        """
         from faithful_ledger.core.inside import layer_of_whole
 
         size = file.source.size
-        return size <= LARGEST_UNWRAPPED and layer_of_whole(bytes(file.source.read(0, size))) == ENCLOSED
+        kind = layer_of_whole(bytes(file.source.read(0, size))) if size <= LARGEST_UNWRAPPED else None
+        return kind == ENCLOSED or kind in TAGGED
 
     def _packed(self, name: str, file: SaveFile) -> bool:
         """Take in the texts that a file is packed as; the first of each route."""

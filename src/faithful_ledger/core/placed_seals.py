@@ -125,9 +125,12 @@ def best_placed(found: Sequence[Placed]) -> list[Placed]:
 
 
 def _preference(placed: Placed) -> tuple[bool, bool, float]:
-    """The surest first; what a text between other bytes is covered as is rather said as a range of the file."""
+    """The surest first. What a text between other bytes is covered as is rather said as a range of the file; but a
+    length is that of the text, and not of as many bytes elsewhere.
+    """
     is_of_enclosed = placed.over is not None and [layer.kind for layer in placed.over.layers[-1:]] == [ENCLOSED]
-    return not placed.finding.sure, is_of_enclosed, -placed.finding.bits
+    is_length = placed.finding.algorithm.name == LENGTH
+    return not placed.finding.sure, is_of_enclosed is not is_length, -placed.finding.bits
 
 
 def _order(placed: Placed) -> tuple[bool, int, bool, float]:

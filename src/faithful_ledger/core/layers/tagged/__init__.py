@@ -16,8 +16,10 @@ from faithful_ledger.core.layers.tagged.java_objects import JavaObjects
 from faithful_ledger.core.layers.tagged.msgpack import MessagePack
 from faithful_ledger.core.layers.tagged.nbt import NamedTags
 from faithful_ledger.core.layers.tagged.nrbf import NetObjects
+from faithful_ledger.core.layers.tagged.php_values import PhpValues
 from faithful_ledger.core.layers.tagged.pickles import Pickle
 from faithful_ledger.core.layers.tagged.protobuf import Protobuf
+from faithful_ledger.core.layers.tagged.registry_export import RegistryExport
 from faithful_ledger.core.layers.tagged.ruby_marshal import RubyMarshal
 from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, changes, text_of
 
@@ -28,6 +30,7 @@ DAMAGED = "nothing was changed; it may be damaged, and an earlier copy be whole"
 TAGGED: dict[str, Codec] = {
     codec.name: codec
     for codec in (
+        RegistryExport(),
         RubyMarshal(),
         NetObjects(),
         Pickle(),
@@ -35,6 +38,7 @@ TAGGED: dict[str, Codec] = {
         BinaryPropertyList(),
         NamedProperties(),
         SharedObject(),
+        PhpValues(),
         Bson(),
         NamedTags("big"),
         NamedTags("little"),
