@@ -31,6 +31,7 @@ __all__ = ["Edge", "Edges", "Finding", "Hints", "algorithms_for", "find_seals"]
 
 MIXED, DENSE_PLACES = 96, 24
 RESTLESS = {16: 320, 32: 160, 64: 48}  # places of each width; a narrow sum has more that look like it
+MUCH_CHANGED = 1024  # bytes, with which a place takes longer and a third of them are looked at
 UNKNOWN_PLACES, UNKNOWN_SECONDS = 12, 6.0  # where saves differ all over, dividing takes long
 MOST_KEPT, BETWEEN_REPORTS = 300, 0.5
 ENOUGH = 3  # saves of one size for a search over any range
@@ -149,9 +150,10 @@ def _over_any_range(group: list[bytes], spots: list[Place], end: Deadline, named
     least = 16 if len(group) >= ENOUGH else 32
     ways = [way for way in summings() if way.name.startswith(named) and way.bits >= least]
     few = dense or len(group) < ENOUGH
+    part = 3 if differences.at.size > MUCH_CHANGED else 1
     by_bits = groupby(sorted(spots, key=lambda place: place.bits), lambda place: place.bits)
     restless = {
-        bits: [place for place in of_size if place.restless][: DENSE_PLACES if few else RESTLESS.get(bits, 0)]
+        bits: [place for place in of_size if place.restless][: DENSE_PLACES if few else RESTLESS.get(bits, 0) // part]
         for bits, of_size in by_bits
     }
     for way in ways:
