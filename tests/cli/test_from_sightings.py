@@ -25,6 +25,7 @@ from typing import Any, NamedTuple
 from urllib.parse import quote, unquote
 
 from tests.cli.test_commands import CommandCase
+from tests.core.tagged_samples import document, of_document
 
 NAMES = ("Tamsin", "Oriel", "Ives", "Wren", "Bram", "Maud", "Piran")
 ITEMS = ("rope", "lamp", "note", "hose", "bell", "net")
@@ -396,6 +397,100 @@ def banks_read(content: bytes) -> tuple[int, int, str]:
     return marks, day, name
 
 
+def sections_write(value: dict[str, Any]) -> bytes:
+    """Two halves that take turns; in each the sections begin one further than in the one before."""
+    halves = []
+    for older in (0, 1):
+        count = value["day"] - older
+        turn = random.Random(value["seed"] - older)
+        name = value["name"].encode().ljust(24, b"\xff")
+        purse = struct.pack("<II", value["marks"] - 90 * older, value["day"] - older)
+        crew = b"".join(struct.pack("<B", diver["air"]) for diver in value["crew"])
+        sections = []
+        for number, body in enumerate((name, purse + crew, turn.randbytes(300), turn.randbytes(90))):
+            body = body.ljust(1012, b"\0")
+            total = sum(struct.unpack("<253I", body))
+            folded = (total >> 16) + (total & 0xFFFF) & 0xFFFF
+            sections.append(body + struct.pack("<HHII", number, folded, 0x42726E77, count))
+        halves.append(b"".join(sections[-count % 4 :] + sections[: -count % 4]))
+    return b"".join(halves if value["day"] % 2 else halves[::-1]) + b"\xff" * 2048
+
+
+def sections_read(content: bytes) -> tuple[int, int, str]:
+    newest: dict[int, dict[int, bytes]] = {}
+    for at in range(0, 8192, 1024):
+        section = content[at : at + 1024]
+        number, folded, mark, count = struct.unpack_from("<HHII", section, 1012)
+        total = sum(struct.unpack_from("<253I", section))
+        assert (mark, folded) == (0x42726E77, (total >> 16) + (total & 0xFFFF) & 0xFFFF)
+        newest.setdefault(count, {})[number] = section
+    assert all(len(sections) == 4 for sections in newest.values())
+    sections = newest[max(newest)]
+    marks, day = struct.unpack_from("<II", sections[1])
+    return marks, day, sections[0][:24].rstrip(b"\xff").decode()
+
+
+def mirrored_write(value: dict[str, Any]) -> bytes:
+    """Three slots with a sum and its inverse in each, and all of it twice."""
+    out = b"BRNW"
+    for slot in range(3):
+        body = struct.pack("<HI24s", value["day"] + slot, value["marks"] - 7 * slot, value["name"].encode())
+        body += bytes(diver["air"] for diver in value["crew"][: 20 + slot])
+        total = sum(body := body.ljust(92, b"\0")) & 0xFFFF
+        out += body + struct.pack("<HH", total, total ^ 0xFFFF)
+    return out.ljust(512, b"\xff") * 2
+
+
+def mirrored_read(content: bytes) -> tuple[int, int, str]:
+    assert content[:512] == content[512:]
+    for slot in range(3):
+        body = content[4 + 96 * slot : 100 + 96 * slot]
+        total = sum(body[:92]) & 0xFFFF
+        assert struct.unpack("<HH", body[92:]) == (total, total ^ 0xFFFF)
+    day, marks, name = struct.unpack_from("<HI24s", content, 4)
+    return marks, day, name.rstrip(b"\0").decode()
+
+
+def listed_write(value: dict[str, Any]) -> bytes:
+    """A directory with a tag, the offset, the size and the checksum of each part."""
+    parts = {
+        b"HEAD": struct.pack("<II", value["seed"], value["day"]),
+        b"PURS": struct.pack("<II", value["marks"], 5),
+        b"NAME": value["name"].encode().ljust(24, b"\0"),
+        b"CREW": b"".join(struct.pack("<8sI", d["name"].encode(), d["air"]) for d in value["crew"]),
+        b"LOTS": b"".join(struct.pack("<8sI", lot["item"].encode(), lot["many"]) for lot in value["lots"]),
+    }
+    at, listed = 16 + 16 * len(parts), b""
+    for tag, part in parts.items():
+        listed += tag + struct.pack("<III", at, len(part), zlib.crc32(part))
+        at += len(part)
+    return b"BLD1" + struct.pack("<III", len(parts), at, zlib.crc32(listed)) + listed + b"".join(parts.values())
+
+
+def listed_read(content: bytes) -> tuple[int, int, str]:
+    count, size, whole = struct.unpack_from("<III", content, 4)
+    assert (size, whole) == (len(content), zlib.crc32(content[16 : 16 + 16 * count]))
+    parts = {}
+    for entry in range(16, 16 + 16 * count, 16):
+        at, size, wanted = struct.unpack_from("<III", content, entry + 4)
+        parts[content[entry : entry + 4]] = content[at : at + size]
+        assert zlib.crc32(content[at : at + size]) == wanted
+    (marks, _), (_, day) = struct.unpack("<II", parts[b"PURS"]), struct.unpack("<II", parts[b"HEAD"])
+    return marks, day, parts[b"NAME"].rstrip(b"\0").decode()
+
+
+def between_write(value: dict[str, Any]) -> bytes:
+    """Values that say what they are, behind a header and with a checksum behind them."""
+    body = document({key: each for key, each in value.items() if key != "seed"})
+    return b"HVSD" + struct.pack("<HH", 3, 0) + body + struct.pack(">I", zlib.crc32(body))
+
+
+def between_read(content: bytes) -> tuple[int, int, str]:
+    assert zlib.crc32(content[8:-4]) == int.from_bytes(content[-4:], "big")
+    found = of_document(content[8:-4])
+    return found["marks"], found["day"], found["name"]
+
+
 def pickle_write(value: dict[str, Any]) -> bytes:
     return zlib.compress(pickle.dumps(value, 2 + len(value["crew"]) % 4))
 
@@ -407,6 +502,10 @@ def pickle_read(content: bytes) -> tuple[int, int, str]:
 
 FORMATS = (
     Format("a pickle, packed", pickle_write, pickle_read),
+    Format("sections that change places", sections_write, sections_read, "sum16-of-u32le-folded"),
+    Format("slots in a save that is there twice", mirrored_write, mirrored_read, "any"),
+    Format("a directory of parts", listed_write, listed_read, "any"),
+    Format("values between a header and a checksum", between_write, between_read, "crc-32"),
     Format("a text with a checksum around it", beside_write, beside_read, "any"),
     Format("lines with a checksum in a comment", lines_write, lines_read, "adler-32"),
     Format("base64 in letters of an address", page_write, page_read),

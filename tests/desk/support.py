@@ -73,9 +73,9 @@ class DeskCase(LedgerCase):
             application().processEvents()
             QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
 
-    def wait(self, done: Callable[[], object]) -> None:
+    def wait(self, done: Callable[[], object], most: float = LONG_ENOUGH) -> None:
         """Until something that happens by itself is there; a test that waits in vain fails."""
-        end = time.monotonic() + LONG_ENOUGH
+        end = time.monotonic() + most
         while not done() and time.monotonic() < end:
             self.settle()
             time.sleep(0.02)

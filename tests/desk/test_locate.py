@@ -22,6 +22,7 @@ from faithful_ledger.demo.hands import type_into
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE
 from faithful_ledger.desk.stages.describe import SEALS
 from tests.cli.test_accepting import company, table_read, table_write
+from tests.cli.test_from_sightings import mirrored_read, mirrored_write, voyage
 from tests.core.test_seal_search import TEXTS
 from tests.desk.support import DeskCase
 from tests.support import play
@@ -367,6 +368,29 @@ class LocateTest(DeskCase):
         self.work()
         self.post_value("unpacked.marks", "4321")
         self.assertEqual(table_read(path.read_bytes()), {**values[-1], "marks": 4321})
+
+    def test_a_save_that_is_there_twice_keeps_both_copies_alike(self) -> None:
+        path = self.folder / "quay.sav"
+        self.keep_each(path, [bytearray(mirrored_write(value)) for value in voyage(random.Random(12))])
+        self.press("Ctrl+3")
+        self.shell.describe.show_pane(SEALS)
+        pane = self.shell.describe.seals
+        self.click(pane.find_button)
+        self.wait(lambda: not pane.looking, 60.0)
+        self.assertEqual(self.rows(pane.table)[0], ["◆ 0x200", "copy", "0x0 to 0x200"])
+        self.assertRegex(
+            pane.rule_words.text(), "in each of 3 blocks of 96 bytes from 0x4 on: sum16 .*; copy, inverted"
+        )
+        self.click(pane.rule_button)
+        self.work()
+        self.click(pane.accept)
+        self.work()
+        self.assertEqual(self.shell.describe.seals.known_title.text(), "7 of 7 checksums hold")
+        self.assertTrue(self.shell.session.type_bytes("save", 6, 8, b"\x12\x34"))
+        for _ in range(2):
+            self.press("Ctrl+Return")
+            self.work()
+        self.assertEqual(mirrored_read(path.read_bytes())[0] & 0xFFFF, 0x3412)
 
     def test_what_holds_in_all_but_one_names_the_copy(self) -> None:
         turn = random.Random()

@@ -7,7 +7,7 @@ from typing import Any
 
 from faithful_ledger.core.address import Address, Expression
 from faithful_ledger.core.errors import AddressError, LedgerError
-from faithful_ledger.core.evidence.place import Banks, Bits, Mask, Place
+from faithful_ledger.core.evidence.place import Bits, Guide, Guides, Mask, Place
 from faithful_ledger.core.layers import KEYED, LayerSpec
 
 __all__ = ["place_from", "places_by_spot"]
@@ -48,7 +48,7 @@ def _document(place: Place) -> dict[str, Any]:
         "room": place.room,
         **({"mask": _mask_document(place.mask)} if place.mask is not None else {}),
         **({"bits_in": place.bits_in._asdict()} if place.bits_in is not None else {}),
-        **({"banks": place.banks._asdict()} if place.banks is not None else {}),
+        **({"guides": _guides_document(place.guides)} if place.guides is not None else {}),
         **({"file": place.file} if place.file else {}),
     }
 
@@ -59,6 +59,17 @@ def _mask_document(mask: Mask) -> dict[str, Any]:
 
 def _mask(document: Mapping[str, Any] | None) -> Mask | None:
     return Mask(bytes.fromhex(document.get("key", "")), int(document.get("beside", 0))) if document else None
+
+
+def _guides_document(guides: Guides) -> dict[str, Any]:
+    return {"words": guides.words, "fields": [each._asdict() for each in guides.fields]}
+
+
+def _guides(document: Mapping[str, Any] | None) -> Guides | None:
+    if not document:
+        return None
+    fields = (Guide(str(d["name"]), int(d["at"]), str(d["stored_as"]), str(d["note"])) for d in document["fields"])
+    return Guides(tuple(fields), str(document["words"]))
 
 
 def _step(place: Place, number: int) -> dict[str, Any]:
@@ -120,7 +131,7 @@ def _place(document: Mapping[str, Any]) -> Place:
         prefix=str(document.get("prefix", "")),
         format=str(document.get("format", "binary")),
         mask=_mask(document.get("mask")),
-        banks=Banks(int(c["first"]), int(c["second"]), str(c["stored_as"])) if (c := document.get("banks")) else None,
+        guides=_guides(document.get("guides")),
         bits_in=Bits(int(part["low"]), int(part["width"])) if (part := document.get("bits_in")) else None,
     )
 

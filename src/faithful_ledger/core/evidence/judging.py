@@ -328,7 +328,7 @@ def reasons_for(place: Place) -> list[str]:
         reasons.append(f"stored times {place.scale:g}")
     if place.bias:
         reasons.append(f"stored {'plus' if place.bias > 0 else 'minus'} {abs(place.bias):g}")
-    reasons += [hidden.words for hidden in (place.mask, place.bits_in, place.banks) if hidden is not None]
+    reasons += [hidden.words for hidden in (place.mask, place.bits_in, place.guides) if hidden is not None]
     if place.layer is not None:
         reasons.append(f"inside {place.layer.partition(';')[0]}")
     return reasons

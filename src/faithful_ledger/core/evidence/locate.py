@@ -24,6 +24,7 @@ from faithful_ledger.core.evidence.pinned import Pinned
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.searching import RELATED, Search
+from faithful_ledger.core.evidence.sections import set_sections
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.formats import looks_like_text
 from faithful_ledger.core.inside import Payload, is_strong, layer_of_whole, look_inside
@@ -305,6 +306,8 @@ class _Looking:
                 if place.moves and place.found_by is None:
                     set_anchor(place, search_of[id(place)].contents)
                     set_banks(place, search_of[id(place)].contents)
+                if place.moves and place.guides is None:
+                    set_sections(place, search_of[id(place)].contents)
                 # Another list, because the window may be reading the one it was given.
                 place.reasons = reasons_for(place)
         warning = ""

@@ -6,12 +6,11 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from faithful_ledger.core.address import Address
-from faithful_ledger.core.errors import place as at
 from faithful_ledger.core.evidence.reading import STORAGES
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 
-__all__ = ["Banks", "Bits", "Mask", "Place"]
+__all__ = ["Bits", "Guide", "Guides", "Mask", "Place"]
 
 LEB128_LAST = 127
 
@@ -43,21 +42,20 @@ class Bits(NamedTuple):
         return f"bits {self.low} to {self.low + self.width - 1} of it, the lowest is 0"
 
 
-class Banks(NamedTuple):
-    """Where the counters of two banks that take turns are, and how they are stored."""
+class Guide(NamedTuple):
+    """A number whose value says where a place is: what its field is called, where it is, and how it is stored."""
 
-    first: int
-    second: int
+    name: str
+    at: int
     stored_as: str
+    note: str
 
-    @property
-    def names(self) -> tuple[str, str]:
-        """What their fields are called in a template."""
-        return f"counter_{self.first:x}", f"counter_{self.second:x}"
 
-    @property
-    def words(self) -> str:
-        return f"in the newer of two banks, by the counters at {at(self.first)} and {at(self.second)}"
+class Guides(NamedTuple):
+    """The numbers by which a place that moves is found, and how, in words."""
+
+    fields: tuple[Guide, ...]
+    words: str
 
 
 @dataclass(slots=True)
@@ -72,8 +70,9 @@ class Place:
     text may take where it is: as many as the longest one, if zeros fill up behind the shorter ones; else None. `prefix`
     is the storage of its length, where that is directly in front. `format` is that of the payload. With a `mask` its
     bytes are hidden, and `values` are what they say without it; with `bits_in` it is only some bits of what is stored
-    there, and `values` are those of these. Of two `banks` it is in the newer one. `bits` say how likely it is, and
-    `by_chance` how many places of its kind would fit in bytes that mean nothing; `beside` is what was seen next to it.
+    there, and `values` are those of these. With `guides` its address is worked out from other numbers. `bits` say how
+    likely it is, and `by_chance` how many places of its kind would fit in bytes that mean nothing; `beside` is what was
+    seen next to it.
     """
 
     offsets: tuple[int, ...]
@@ -98,7 +97,7 @@ class Place:
     format: str = "binary"
     mask: Mask | None = None
     bits_in: Bits | None = None
-    banks: Banks | None = None
+    guides: Guides | None = None
     reasons: list[str] = field(default_factory=list)
     beside: list[str] = field(default_factory=list)
     bits: float = 0

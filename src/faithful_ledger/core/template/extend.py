@@ -11,8 +11,7 @@ from typing import Any, NamedTuple
 
 from faithful_ledger.core.address import Address, parse_path, split_outside_quotes
 from faithful_ledger.core.errors import EntryError
-from faithful_ledger.core.evidence import Place
-from faithful_ledger.core.evidence.place import Banks, Bits
+from faithful_ledger.core.evidence.place import Bits, Guides, Place
 from faithful_ledger.core.formats.document import BEHIND_LENGTH
 from faithful_ledger.core.layers import ENCLOSED, KEYED, STREAMS, LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
@@ -40,7 +39,7 @@ IN_HEX = frozenset(b"0123456789ABCDEFabcdef")
 LONGEST_MAGIC, LEAST_MAGIC = 4, 3
 ENOUGH_SAVES = 2
 EXPLAINS = "explains "  # how the note of a pinned field begins
-COUNTS = "counts the saves"  # how that of a bank's counter begins
+GUIDES = "other fields are found by it"  # at the end of their notes
 HIDDEN = "_hidden"  # how the name of masked bytes ends
 NEW = """\
 # The program changes this file only where it says so; comments, blanks and order stay as they are.
@@ -107,8 +106,8 @@ def with_place(
     if place.path is not None:
         element["at"] = inner.removeprefix(".")
     with_free_name(element, files[holder]["layout"])
-    if place.banks is not None:
-        _count_banks(files[holder]["layout"], place.banks)
+    if place.guides is not None:
+        _guided(files[holder]["layout"], place.guides)
     if place.mask is not None:
         holder = _hidden(files, holder, place, element)
     files[holder]["layout"].append(element if place.bits_in is None else _in_bits(place, place.bits_in, element))
@@ -158,13 +157,13 @@ def _in_bits(place: Place, bits: Bits, field: dict[str, Any]) -> dict[str, Any]:
     return {"group": f"{name}_bits", "word": place.stored_as, "flat": True, **address, "layout": layout}
 
 
-def _count_banks(layout: list[dict[str, Any]], banks: Banks) -> None:
-    """Describe the counters of two banks, if that was not done for another place."""
+def _guided(layout: list[dict[str, Any]], guides: Guides) -> None:
+    """Describe the numbers by which a place is found, if that was not done for another one."""
     known = set(map(_name_of, layout))
-    note = f"{COUNTS}: of two banks that with the higher counter is the newer one"
-    for name, at in zip(banks.names, (banks.first, banks.second), strict=True):
+    for name, at, stored_as, note in guides.fields:
         if name not in known:
-            layout.append({"field": name, "as": banks.stored_as, "at": at, "note": note, "standing": "fits"})
+            note = f"{note} ({GUIDES})"
+            layout.append({"field": name, "as": stored_as, "at": Hex(at), "note": note, "standing": "fits"})
 
 
 def _free_id(wanted: str, taken: Collection[str]) -> str:
@@ -447,7 +446,7 @@ def without_field(text: bytes, path: str) -> bytes | None:
         if inner != first and not files[inner]["layout"] and not used:
             _leave_open(files, files.pop(inner))
     for keys in files.values():
-        _leave_banks(keys["layout"])
+        _leave_guides(keys["layout"])
     if len(files) == 1 and not files[first]["layout"]:
         return None
     return dumped(yaml, document)
@@ -478,10 +477,10 @@ def _leave_open(files: dict[str, Any], taken_out: dict[str, Any]) -> None:
         layout.remove(element)
 
 
-def _leave_banks(layout: list[dict[str, Any]]) -> None:
-    """Take out the counters of banks that no element is found by any more."""
-    counters = [each for each in layout if str(each.get("note", "")).startswith(COUNTS)]
+def _leave_guides(layout: list[dict[str, Any]]) -> None:
+    """Take out the numbers that no element is found by any more."""
+    guides = [each for each in layout if f"({GUIDES})" in str(each.get("note", ""))]
     others = " ".join(str(each.get("at", "")) for each in layout)
-    for element in counters:
+    for element in guides:
         if str(element["field"]) not in others:
             layout.remove(element)

@@ -9,7 +9,7 @@ from itertools import pairwise
 
 from faithful_ledger.core.seals.algorithms import COPY, LENGTH, Algorithm
 from faithful_ledger.core.seals.finder.cuts import ALONE
-from faithful_ledger.core.seals.finder.finding import Finding
+from faithful_ledger.core.seals.finder.finding import SURE, Finding
 from faithful_ledger.core.seals.finder.places import Edge
 
 __all__ = ["SealRow", "seal_rows", "with_others"]
@@ -34,7 +34,8 @@ def with_others(finding: Finding, contents: Sequence[bytes]) -> tuple[Finding, l
         stored = {each.stored_in(content) for each in row for content in contents}
         more = OF_A_BLOCK * len(stored - known) - STRIDE_CHOSEN if row else 0.0
         more += INVERSE if inverse[id(finding)] else 0.0
-        finding = replace(finding, bits=finding.bits + max(more, 0.0))
+        if finding.bits + more >= SURE:  # barely: what is sure by itself comes first, and the likelier of two others
+            finding = replace(finding, bits=SURE + finding.bits / SURE)
     if not finding.sure:
         return finding, []
     others = [each for of_one in inverse.values() for each in of_one]

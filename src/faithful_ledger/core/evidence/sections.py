@@ -1,0 +1,108 @@
+"""Sections of a save that change places: each save writes them one further, with the number of each in it, as games do
+that spare the memory they are kept in; and often into one of two halves in turn, of which the newer one counts.
+
+The number of a section is at the same offset in all of them, and one higher from each to the next, from the last to the
+first. So where a section is follows from the number of the first one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any, NamedTuple, TypeAlias
+
+import numpy as np
+
+from faithful_ledger.core.address import Address, Expression
+from faithful_ledger.core.evidence.banks import counters
+from faithful_ledger.core.evidence.content import Content
+from faithful_ledger.core.evidence.place import Guide, Guides, Place
+
+__all__ = ["set_sections"]
+
+Array: TypeAlias = np.ndarray[Any, Any]
+SIZES = tuple(1 << bits for bits in (12, 13, 11, 10, 9, 8, 7, 14, 15, 16))
+NUMBERED = (("u32le", "<u4"), ("u32be", ">u4"), ("u16le", "<u2"), ("u16be", ">u2"), ("u8", "u1"))
+LEAST, MOST = 3, 64  # sections
+NOTE = "the number of the first section: the others follow it in their order"
+
+
+class _Layout(NamedTuple):
+    """So `many` sections of `size` bytes in each of one or two `halves`; the number of each is `at` an offset in it, and
+    the place in the section of a `number`.
+    """
+
+    size: int
+    many: int
+    at: int
+    stored_as: str
+    number: int
+    halves: int
+
+
+def set_sections(place: Place, contents: Sequence[Content]) -> None:
+    """Say where a place is by the numbers of sections that change places, where it is in one of these."""
+    sizes = {content.data.size for content in contents}
+    if len(sizes) != 1 or len(set(place.offsets)) < 2:
+        return
+    for layout in _layouts(place, contents):
+        half = layout.many * layout.size
+        within = place.offsets[0] % layout.size
+        ids = [Guide(f"section_{at:x}", at, layout.stored_as, NOTE) for at in (layout.at, layout.at + half)]
+        if layout.halves == 1:
+            index = f"({layout.number} - {ids[0].name}) % {layout.many}"
+            place.guides = Guides((ids[0],), _words(layout, "section"))
+            place.found_by = Address("start", Expression(f"{index} * {layout.size} + {within}"))
+            return
+        is_second = [offset >= half for offset in place.offsets]
+        counting = counters(contents, is_second, range(layout.size), half)
+        if counting is not None:
+            is_newer = f"{counting[1].name} > {counting[0].name}"
+            index = f"({layout.number} - ({ids[1].name} if {is_newer} else {ids[0].name})) % {layout.many}"
+            place.guides = Guides((*ids, *counting), _words(layout, "newer half: section"))
+            where = f"({half} if {is_newer} else 0) + {index} * {layout.size} + {within}"
+            place.found_by = Address("start", Expression(where))
+            return
+
+
+def _words(layout: _Layout, where: str) -> str:
+    return f"in {where} {layout.number} of {layout.many} that change places, by the number at {layout.at} of each"
+
+
+def _layouts(place: Place, contents: Sequence[Content]) -> Iterator[_Layout]:
+    """The ways to see sections with numbers around a place."""
+    for size in SIZES:
+        blocks = contents[0].data.size // size
+        within = {offset % size for offset in place.offsets}
+        if len(within) > 1 or blocks < LEAST or max(within) + place.size(-1, b"") > size:
+            continue
+        mine = [offset // size for offset in place.offsets]
+        for name, dtype in NUMBERED:
+            width = np.dtype(dtype).itemsize
+            numbers = [_numbers(content.data[: blocks * size].reshape(blocks, size), dtype) for content in contents]
+            own = np.stack([each[block] for each, block in zip(numbers, mine, strict=True)])
+            same = (own == own[0]).all(axis=0) & (own[0] < MOST)
+            for count in range(min(blocks, MOST), LEAST - 1, -1):
+                at = _numbered(numbers, mine, count, same & (own[0] < count))
+                if at is not None and not at <= next(iter(within)) < at + width:
+                    halves = 2 if max(mine) >= count else 1
+                    yield _Layout(size, count, at, name, int(own[0][at]), halves)
+
+
+def _numbers(rows: Array, dtype: str) -> Array:
+    """The number at each offset of each section."""
+    width = np.dtype(dtype).itemsize
+    windows = np.lib.stride_tricks.sliding_window_view(rows, width, axis=1)
+    return np.ascontiguousarray(windows).view(dtype)[:, :, 0].astype(np.int64)
+
+
+def _numbered(numbers: Sequence[Array], mine: Sequence[int], count: int, possible: Array) -> int | None:
+    """The first offset at which the sections of the half that each save uses have their numbers in a circle."""
+    fits = possible.copy()
+    for each, block in zip(numbers, mine, strict=True):
+        first = block // count * count
+        if first + count > len(each) or first > count or not fits.any():
+            return None
+        half = each[first : first + count]
+        fits &= (half == (half[0] + np.arange(count)[:, None]) % count).all(axis=0)
+    hits = np.flatnonzero(fits)
+    return int(hits[0]) if hits.size else None
