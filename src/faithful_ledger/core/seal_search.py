@@ -29,6 +29,7 @@ from faithful_ledger.core.seals.finder.finding import SURE, edges_bits
 from faithful_ledger.core.seals.finder.packed import MOST_MORE, StreamRule, Stretch, stream_rule
 from faithful_ledger.core.seals.finder.places import Place, places
 from faithful_ledger.core.seals.finder.repeated import SealRow
+from faithful_ledger.core.seals.finder.sectors import find_sectors
 
 __all__ = ["Found", "Nearly", "SealSearch"]
 
@@ -101,7 +102,9 @@ class SealSearch:
     def everything(self, report: Report = lambda found: None) -> Found:
         """All that can be found. `report` is given the seals that are known whenever there are more."""
         begun = thread_time()
-        rows, seals = in_rows(self.seals(report))
+        sectors = self.sectors()
+        rows, seals = in_rows(self.seals(report, without_files=bool(sectors)))
+        rows = sectors or rows
         blocks, directories, streams = self.blocks(), self.directories(), self.streams()
         seals = [each for each in seals if not self._is_listed(each, directories)]
         sure = any(each.finding.sure and each.finding.algorithm.name != LENGTH for each in seals)
@@ -111,8 +114,8 @@ class SealSearch:
         texts = [part for part in self.parts[1:] if part.is_unpacked and text_of(part.contents[0]) is not None]
         return Found(self.files, seals, rows, blocks, directories, streams, nearly, texts)
 
-    def seals(self, report: Report = lambda found: None) -> list[Placed]:
-        """The seals, the surest first; those of the files before those inside of them."""
+    def seals(self, report: Report = lambda found: None, *, without_files: bool = False) -> list[Placed]:
+        """The seals, the surest first; those of the files before those inside of them, or only the latter."""
         found: list[Placed] = []
         for part in self.parts[1:]:
             found += self._from_outside(part)
@@ -123,7 +126,7 @@ class SealSearch:
             found += self._between()
         if found:
             report(best_placed(found))
-        searched = self._searched()
+        searched = [part for part in self._searched() if part is not self.files or not without_files]
         for number, part in enumerate(searched):
             found += self._within(part, list(found), self.end.share(len(searched) - number), report)
         return best_placed(found)
@@ -133,6 +136,16 @@ class SealSearch:
         if not self._takes_rules:
             return []
         return [rule for rule in find_block_rules(self.files.contents, self.end) if self._wanted(rule.algorithm)]
+
+    def sectors(self) -> list[SealRow]:
+        """Rows of blocks with a seal in each, seen from the blocks alone."""
+        if not self._takes_rules:
+            return []
+
+        def find(blocks: Sequence[bytes], end: Deadline) -> list[Finding]:
+            return find_seals(blocks, Hints(self.hints.algorithm, natural=True), end)
+
+        return find_sectors(self.files.contents, find, self.end)
 
     def directories(self) -> list[DirectoryRule]:
         """The directory of parts that follow one another, where checksums of these are looked for."""

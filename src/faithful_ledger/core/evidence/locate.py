@@ -30,6 +30,7 @@ from faithful_ledger.core.formats import looks_like_text
 from faithful_ledger.core.inside import Payload, is_strong, layer_of_whole, look_inside
 from faithful_ledger.core.layers import ENCLOSED, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of
+from faithful_ledger.core.layers.enclosed import enclosed_span
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.tagged import TAGGED
@@ -237,15 +238,18 @@ class _Looking:
         strong = [
             [layer for layer in each if is_strong(layer, len(c))] for each, c in zip(layers, contents, strict=True)
         ]
+        # What is packed in a string of a text is reached by the path of the string.
+        is_text = all(map(looks_like_text, contents))
+        if _is_in_paths(contents):  # a value is in its tables, members or paths: raw offsets may move
+            is_text = False
+            enclosed = all(layer_of_whole(content) == ENCLOSED for content in contents)
+            spans = (enclosed_span(content) if enclosed else (0, len(content)) for content in contents)
+            strong = [[Layer(ENCLOSED, low, high - low, high - low)] for low, high in filter(None, spans)]
         packed = min(
             sum(layer.size for layer in each) / max(len(c), 1) for each, c in zip(strong, contents, strict=True)
         )
         outside = [each for each in self.pinned if (each.file, each.route) == (name, ())]
         parts: list[_Part] = []
-        # What is packed in a string of a text is reached by the path of the string.
-        is_text = all(map(looks_like_text, contents))
-        if _is_in_paths(contents):
-            packed, is_text = 1.0, False  # a value is in its tables, members or paths: raw offsets may move
         if packed < MOSTLY_PACKED or is_text:
             parts.append(_Part(name, Search(contents, self.seen, self.end, outside), strong))
             # Chained bytes may show a small number as well, with other bytes that belong to it: then look further.

@@ -16,6 +16,7 @@ from faithful_ledger.core.address import Address, Expression
 from faithful_ledger.core.evidence.banks import counters
 from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Guide, Guides, Place
+from faithful_ledger.core.storage import NUMBERS
 
 __all__ = ["set_sections"]
 
@@ -27,8 +28,8 @@ NOTE = "the number of the first section: the others follow it in their order"
 
 
 class _Layout(NamedTuple):
-    """So `many` sections of `size` bytes in each of one or two `halves`; the number of each is `at` an offset in it, and
-    the place in the section of a `number`.
+    """So `many` sections of `size` bytes in each of one or two `halves`; the number of each is `at` an offset in it,
+    and the place in the section of a `number`.
     """
 
     size: int
@@ -38,20 +39,25 @@ class _Layout(NamedTuple):
     number: int
     halves: int
 
+    @property
+    def width(self) -> int:
+        return NUMBERS[self.stored_as].least_size
+
 
 def set_sections(place: Place, contents: Sequence[Content]) -> None:
     """Say where a place is by the numbers of sections that change places, where it is in one of these."""
     sizes = {content.data.size for content in contents}
     if len(sizes) != 1 or len(set(place.offsets)) < 2:
         return
-    for layout in _layouts(place, contents):
+    for layout in sorted(_layouts(place, contents), key=lambda layout: layout.at % layout.width > 0):
         half = layout.many * layout.size
         within = place.offsets[0] % layout.size
+        behind = f" + {within}" if within else ""
         ids = [Guide(f"section_{at:x}", at, layout.stored_as, NOTE) for at in (layout.at, layout.at + half)]
         if layout.halves == 1:
             index = f"({layout.number} - {ids[0].name}) % {layout.many}"
             place.guides = Guides((ids[0],), _words(layout, "section"))
-            place.found_by = Address("start", Expression(f"{index} * {layout.size} + {within}"))
+            place.found_by = Address("start", Expression(f"{index} * {layout.size}{behind}"))
             return
         is_second = [offset >= half for offset in place.offsets]
         counting = counters(contents, is_second, range(layout.size), half)
@@ -59,7 +65,7 @@ def set_sections(place: Place, contents: Sequence[Content]) -> None:
             is_newer = f"{counting[1].name} > {counting[0].name}"
             index = f"({layout.number} - ({ids[1].name} if {is_newer} else {ids[0].name})) % {layout.many}"
             place.guides = Guides((*ids, *counting), _words(layout, "newer half: section"))
-            where = f"({half} if {is_newer} else 0) + {index} * {layout.size} + {within}"
+            where = f"({half} if {is_newer} else 0) + {index} * {layout.size}{behind}"
             place.found_by = Address("start", Expression(where))
             return
 
@@ -82,7 +88,7 @@ def _layouts(place: Place, contents: Sequence[Content]) -> Iterator[_Layout]:
             own = np.stack([each[block] for each, block in zip(numbers, mine, strict=True)])
             same = (own == own[0]).all(axis=0) & (own[0] < MOST)
             for count in range(min(blocks, MOST), LEAST - 1, -1):
-                at = _numbered(numbers, mine, count, same & (own[0] < count))
+                at = _numbered(numbers, mine, count, same & (own[0] < count), width)
                 if at is not None and not at <= next(iter(within)) < at + width:
                     halves = 2 if max(mine) >= count else 1
                     yield _Layout(size, count, at, name, int(own[0][at]), halves)
@@ -95,8 +101,10 @@ def _numbers(rows: Array, dtype: str) -> Array:
     return np.ascontiguousarray(windows).view(dtype)[:, :, 0].astype(np.int64)
 
 
-def _numbered(numbers: Sequence[Array], mine: Sequence[int], count: int, possible: Array) -> int | None:
-    """The first offset at which the sections of the half that each save uses have their numbers in a circle."""
+def _numbered(numbers: Sequence[Array], mine: Sequence[int], count: int, possible: Array, width: int) -> int | None:
+    """The first offset, aligned where one is, at which the sections of the half that each save uses have their numbers
+    in a circle.
+    """
     fits = possible.copy()
     for each, block in zip(numbers, mine, strict=True):
         first = block // count * count
@@ -105,4 +113,4 @@ def _numbered(numbers: Sequence[Array], mine: Sequence[int], count: int, possibl
         half = each[first : first + count]
         fits &= (half == (half[0] + np.arange(count)[:, None]) % count).all(axis=0)
     hits = np.flatnonzero(fits)
-    return int(hits[0]) if hits.size else None
+    return min(hits.tolist(), key=lambda at: at % width > 0, default=None)

@@ -384,6 +384,7 @@ def shared_by(contents: Sequence[bytes], sizes: Sequence[int]) -> Shared:
 
 def _new_for(place: Place, save: Path, game: str, shared: Shared, taken: Collection[str]) -> bytes:
     kind = place.format if not place.route else "binary"
+    shared = shared._replace(beginning=b"") if place.guides is not None else shared  # another save begins with others
     return new_template(save, game, shared, kind, binary=not place.path or bool(place.route), taken=taken)
 
 

@@ -38,7 +38,9 @@ ENOUGH = 3  # saves of one size for a search over any range
 
 
 class Hints:
-    """What is known already: the name of an algorithm, the range, where it is stored, a key."""
+    """What is known already: the name of an algorithm, the range, where it is stored, a key; or that ranges begin and
+    end where people choose, and no others are worth a look.
+    """
 
     def __init__(
         self,
@@ -46,8 +48,10 @@ class Hints:
         over: tuple[int, int] | None = None,
         stored_at: int | None = None,
         key: bytes = b"",
+        *,
+        natural: bool = False,
     ) -> None:
-        self.algorithm, self.over, self.stored_at, self.key = algorithm, over, stored_at, key
+        self.algorithm, self.over, self.stored_at, self.key, self.natural = algorithm, over, stored_at, key, natural
 
     def fits(self, finding: Finding, size: int) -> bool:
         """Whether a finding is within them; `size` is that of the first save."""
@@ -122,6 +126,9 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
         yield from lengths(contents, end)
     if COPY.startswith(hints.algorithm) and not hints.key:
         yield from copies(contents, end)
+    if hints.natural:
+        yield from natural(contents, spots, [*known, *quick], end, edges)
+        return
     yield from natural(contents, spots, [*known[:6], *quick], end, edges)
     if len(group) > 1:
         of_group = spots if len(group) == len(contents) else places(group, hints.stored_at)
