@@ -491,6 +491,19 @@ def between_read(content: bytes) -> tuple[int, int, str]:
     return found["marks"], found["day"], found["name"]
 
 
+def own_key_write(value: dict[str, Any]) -> bytes:
+    """A text under a key that is drawn anew for each save, and is in it."""
+    key, text = random.Random(value["seed"]).randbytes(4), without_seed(value)
+    hidden = bytes(byte ^ key[at % 4] for at, byte in enumerate(text))
+    return b"XK" + key + struct.pack("<I", zlib.crc32(text)) + hidden
+
+
+def own_key_read(content: bytes) -> tuple[int, int, str]:
+    text = bytes(byte ^ content[2 + at % 4] for at, byte in enumerate(content[10:]))
+    assert zlib.crc32(text) == int.from_bytes(content[6:10], "little")
+    return of_json(text)
+
+
 def pickle_write(value: dict[str, Any]) -> bytes:
     return zlib.compress(pickle.dumps(value, 2 + len(value["crew"]) % 4))
 
@@ -502,6 +515,7 @@ def pickle_read(content: bytes) -> tuple[int, int, str]:
 
 FORMATS = (
     Format("a pickle, packed", pickle_write, pickle_read),
+    Format("a text under a key that is in the save", own_key_write, own_key_read, "crc-32"),
     Format("sections that change places", sections_write, sections_read, "sum16-of-u32le-folded"),
     Format("slots in a save that is there twice", mirrored_write, mirrored_read, "any"),
     Format("a directory of parts", listed_write, listed_read, "any"),

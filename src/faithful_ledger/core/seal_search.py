@@ -14,8 +14,10 @@ from typing import NamedTuple, TypeAlias
 
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.deadline import NEVER, Deadline
-from faithful_ledger.core.layers import STREAMS
+from faithful_ledger.core.layers import ENCLOSED, STREAMS
+from faithful_ledger.core.layers.enclosed import enclosed_span
 from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.layers.tagged import tagged_kind
 from faithful_ledger.core.placed_seals import Placed, best_placed, in_rows
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.seal_parts import UNMARKED, Part, parts_inside, text_of
@@ -257,13 +259,15 @@ class SealSearch:
 
     def _streams_of(self, part: Part, contents: Sequence[bytes]) -> list[list[tuple[int, int]]]:
         """Where the packed streams of a part are, in these of its contents: of kinds that show where they begin or are
-        checked, and of those that were unpacked in all saves.
+        checked, and of those that were unpacked in all saves; and values between other bytes, which follow themselves.
         """
         inside = {each.layers[-1].kind for each in self.parts if each.around is part and each.layers and not each.path}
         found = []
         for content in contents:
             layers = [each for each in self._layers_of(content) if each.kind in inside or each.kind not in UNMARKED]
-            found.append([(layer.offset, layer.offset + layer.size) for layer in layers])
+            spans = [(layer.offset, layer.offset + layer.size) for layer in layers]
+            values = enclosed_span(content) if ENCLOSED in inside else None
+            found.append([values] if values is not None and tagged_kind(content[slice(*values)]) else spans)
         return found
 
     # what is found

@@ -62,14 +62,18 @@ def _mask(document: Mapping[str, Any] | None) -> Mask | None:
 
 
 def _guides_document(guides: Guides) -> dict[str, Any]:
-    return {"words": guides.words, "fields": [each._asdict() for each in guides.fields]}
+    fields = [each._asdict() for each in guides.fields]
+    return {"words": guides.words, "fields": fields, "around": guides.around}
 
 
 def _guides(document: Mapping[str, Any] | None) -> Guides | None:
     if not document:
         return None
-    fields = (Guide(str(d["name"]), int(d["at"]), str(d["stored_as"]), str(d["note"])) for d in document["fields"])
-    return Guides(tuple(fields), str(document["words"]))
+    fields = (
+        Guide(str(each["name"]), int(each["at"]), str(each["stored_as"]), str(each["note"]), int(each.get("size", 0)))
+        for each in document["fields"]
+    )
+    return Guides(tuple(fields), str(document["words"]), bool(document.get("around")))
 
 
 def _step(place: Place, number: int) -> dict[str, Any]:
@@ -80,6 +84,7 @@ def _step(place: Place, number: int) -> dict[str, Any]:
     return {
         "kind": kind,
         "key": layer.key.hex() if layer.key is not None else None,
+        **({"key_of": layer.key_of} if layer.key_of else {}),
         **({"at": at} if at is not None else {}),
         **({"member": member} if member else {}),
     }
@@ -110,7 +115,7 @@ def _place(document: Mapping[str, Any]) -> Place:
     if found is None and address is not None and address != {"at": offsets[0]}:
         found = Address.from_keys(address)
     steps = [_layer(step) for step in document.get("route") or ()]
-    known = all(layer.key is not None for layer in steps if layer.kind in KEYED)
+    known = all(layer.key is not None or layer.key_of for layer in steps if layer.kind in KEYED)
     rounding = document.get("rounding")
     return Place(
         offsets,
@@ -141,6 +146,7 @@ def _layer(step: Mapping[str, Any]) -> LayerSpec:
     return LayerSpec(
         step["kind"],
         bytes.fromhex(key) if key is not None else None,
+        step.get("key_of", ""),
         at=Expression(int(at)) if at is not None else None,
         member=step.get("member", ""),
     )

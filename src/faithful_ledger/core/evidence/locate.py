@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from itertools import pairwise
 from typing import NamedTuple
 
@@ -21,11 +22,12 @@ from faithful_ledger.core.evidence.anchors import set_anchor
 from faithful_ledger.core.evidence.banks import set_banks
 from faithful_ledger.core.evidence.judging import CLEAR_LEAD, into_spots, is_clear, reasons_for
 from faithful_ledger.core.evidence.pinned import Pinned
-from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.evidence.place import Guides, Place
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.searching import RELATED, Search
 from faithful_ledger.core.evidence.sections import set_sections
 from faithful_ledger.core.evidence.sightings import Sighting
+from faithful_ledger.core.evidence.stored_keys import stored_key
 from faithful_ledger.core.formats import looks_like_text
 from faithful_ledger.core.inside import Payload, is_strong, layer_of_whole, look_inside
 from faithful_ledger.core.layers import ENCLOSED, LayerSpec
@@ -162,13 +164,23 @@ class _Part:
         search: Search,
         streams: list[list[Layer]] | None = None,
         payloads: tuple[Payload, ...] | None = None,
+        contents: Sequence[bytes] = (),
     ) -> None:
         self.file = file
         self.search = search
         self.steps = search.steps()
         self.streams = streams if streams is not None and any(streams) else None
         self.payloads = payloads
+        self.contents = contents
         self.found: list[Place] = []
+
+    @cached_property
+    def _ways(self) -> tuple[tuple[LayerSpec, ...] | None, Guides | None]:
+        """The layers that lead to it in every snapshot; with the key that each has in it, where they differ in that."""
+        ways = [payload.layers for payload in self.payloads or ()]
+        if len(set(ways)) == 1:
+            return ways[0], None
+        return stored_key(ways, self.contents) or (None, None)
 
     @property
     def key(self) -> tuple[str, tuple[LayerSpec, ...]]:
@@ -194,7 +206,8 @@ class _Part:
             if self.payloads:
                 first = self.payloads[0]
                 place.layer, place.route, place.within = first.spot(place.offsets[0]), first.route, first.layers
-                place.layers = first.layers if len({payload.layers for payload in self.payloads}) == 1 else None
+                place.layers, guides = self._ways
+                place.guides = place.guides or guides
 
 
 class _Looking:
@@ -261,7 +274,7 @@ class _Looking:
                 continue  # what is in it comes next
             known = [each for each in self.pinned if (each.file, each.route) == (name, payloads[0].route)]
             search = Search([payload.data for payload in payloads], self.seen, self.end, known)
-            parts.append(_Part(name, search, None, payloads))
+            parts.append(_Part(name, search, None, payloads, contents))
             # Of ways back that fit alike another one may explain more: only what is beyond doubt ends this.
             if self._take(parts[-1:], 0) and parts[-1].found[0].by_chance < HARDLY:
                 return

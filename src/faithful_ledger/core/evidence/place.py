@@ -43,19 +43,23 @@ class Bits(NamedTuple):
 
 
 class Guide(NamedTuple):
-    """A number whose value says where a place is: what its field is called, where it is, and how it is stored."""
+    """What says where a place is, or how it is hidden: what its field is called, where it is, and how it is stored, of
+    bytes also how many.
+    """
 
     name: str
     at: int
     stored_as: str
     note: str
+    size: int = 0
 
 
 class Guides(NamedTuple):
-    """The numbers by which a place that moves is found, and how, in words."""
+    """The fields by which a place is found, and how, in words; they are `around` its payload, or in it."""
 
     fields: tuple[Guide, ...]
     words: str
+    around: bool = False
 
 
 @dataclass(slots=True)

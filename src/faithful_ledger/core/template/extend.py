@@ -98,6 +98,8 @@ def with_place(
                 f"the key of the {kind} scrambling differs from save to save",
                 "the template is as it was; describe the field that holds the key, and name it as the layer's key_of",
             )
+        if place.guides is not None and place.guides.around:
+            _guided(files[holder]["layout"], place.guides)
         holder = _payload(files, holder, place.layers, place.format)
     *texts, inner = split_outside_quotes(place.path or "", "(text)")
     for number, at in enumerate(texts):
@@ -106,7 +108,7 @@ def with_place(
     if place.path is not None:
         element["at"] = inner.removeprefix(".")
     with_free_name(element, files[holder]["layout"])
-    if place.guides is not None:
+    if place.guides is not None and not place.guides.around:
         _guided(files[holder]["layout"], place.guides)
     if place.mask is not None:
         holder = _hidden(files, holder, place, element)
@@ -158,12 +160,12 @@ def _in_bits(place: Place, bits: Bits, field: dict[str, Any]) -> dict[str, Any]:
 
 
 def _guided(layout: list[dict[str, Any]], guides: Guides) -> None:
-    """Describe the numbers by which a place is found, if that was not done for another one."""
+    """Describe the fields by which a place is found, if that was not done for another one."""
     known = set(map(_name_of, layout))
-    for name, at, stored_as, note in guides.fields:
+    for name, at, stored_as, note, size in guides.fields:
         if name not in known:
-            note = f"{note} ({GUIDES})"
-            layout.append({"field": name, "as": stored_as, "at": Hex(at), "note": note, "standing": "fits"})
+            kind = {"as": stored_as, **({"size": size} if size else {})}
+            layout.append({"field": name, **kind, "at": Hex(at), "note": f"{note} ({GUIDES})", "standing": "fits"})
 
 
 def _free_id(wanted: str, taken: Collection[str]) -> str:
@@ -446,8 +448,9 @@ def without_field(text: bytes, path: str) -> bytes | None:
         used = any(str(keys.get("inside", "")).partition(".")[0] == inner for keys in files.values())
         if inner != first and not files[inner]["layout"] and not used:
             _leave_open(files, files.pop(inner))
+    layers = [layer for keys in files.values() for layer in keys.get("layers") or [] if isinstance(layer, dict)]
     for keys in files.values():
-        _leave_guides(keys["layout"])
+        _leave_guides(keys["layout"], " ".join(str(layer.get("key_of", "")) for layer in layers))
     if len(files) == 1 and not files[first]["layout"]:
         return None
     return dumped(yaml, document)
@@ -478,10 +481,10 @@ def _leave_open(files: dict[str, Any], taken_out: dict[str, Any]) -> None:
         layout.remove(element)
 
 
-def _leave_guides(layout: list[dict[str, Any]]) -> None:
-    """Take out the numbers that no element is found by any more."""
+def _leave_guides(layout: list[dict[str, Any]], keys: str) -> None:
+    """Take out the fields that no element is found by any more; `keys` are those of the layers."""
     guides = [each for each in layout if f"({GUIDES})" in str(each.get("note", ""))]
     others = " ".join(str(each.get("at", "")) for each in layout)
     for element in guides:
-        if str(element["field"]) not in others:
+        if str(element["field"]) not in f"{others} {keys}":
             layout.remove(element)

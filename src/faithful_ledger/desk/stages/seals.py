@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, TypeAlias
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QWidget
 
+from faithful_ledger.core.binding.followers import WorkedOut
 from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import LedgerError
@@ -23,6 +24,7 @@ from faithful_ledger.desk.widgets.tables import cell, plain_table
 
 if TYPE_CHECKING:
     from faithful_ledger.core.placed_seals import Placed
+    from faithful_ledger.core.save import Save
     from faithful_ledger.core.seal_search import Found
     from faithful_ledger.core.seals.finder.blocks import BlockRule
     from faithful_ledger.core.seals.finder.directories import DirectoryRule
@@ -54,6 +56,7 @@ class SealsPane(QWidget):
         self.found: list[Placed] = []
         self.rules: list[Rule] = []
         self.nearly: list[str] = []
+        self._looked_at = b""  # the save of which these are
         self.nearly_words = label("", "open", wrap=True, selectable=True)
         self.rule_words = label("", "holds", wrap=True, selectable=True)
         self.rule_button = button("Describe the blocks", self._accept_rule, "main")
@@ -94,8 +97,7 @@ class SealsPane(QWidget):
         """The seals that the template knows; what was found for another state of the save is gone."""
         save = self.session.save
         self.stop()
-        self.found, self.rules, self.nearly = [], [], []
-        self.summary.setText("")
+        self._keep_found(save)
         self.reports = seal_reports(save) if save is not None and save.problem is None else []
         kept = [report.state for report in self.reports]
         held = sum(state.holds for state in kept)
@@ -121,6 +123,22 @@ class SealsPane(QWidget):
         fresh.setVisible(bool(rows))
         self.known_detail.show_report(None)
         self._show_rows()
+
+    def _keep_found(self, save: Save | None) -> None:
+        """What was found and is not in the template yet stays, as long as the save is the same."""
+        same = save is not None and bool(self._looked_at) and save.main.source.size == len(self._looked_at)
+        if save is None or not same or bytes(save.main.source.read(0, save.main.source.size)) != self._looked_at:
+            self.found, self.rules, self.nearly = [], [], []
+            self._looked_at = b""
+            self.summary.setText("")
+            return
+        main = save.files[save.main.name].bound
+        known = WorkedOut(main.root if main is not None else None)
+        of_file = (each for each in self.found if each.held.around is None and not each.held.beside)
+        described = [each for each in of_file if known.works_out(*each.stored)]
+        self.found = [each for each in self.found if each not in described]
+        left = len(self.found) + len(self.rules)
+        self.summary.setText(f"{left} more found." if left else "All that was found is in the template.")
 
     def _select_known(self) -> None:
         number = self.known.currentRow()
@@ -188,6 +206,7 @@ class SealsPane(QWidget):
             self.found, self.rules, self.nearly = [], [], []
             if looked is not None:
                 found, names = looked
+                self._looked_at = present
                 self.found, self.rules = found.seals, [*found.rows, *found.blocks, *found.directories, *found.streams]
                 self.nearly = [
                     f"Nearly: {each.placed.nearly_in_words}, and not in {names[each.odd]}." for each in found.nearly
@@ -253,7 +272,11 @@ class SealsPane(QWidget):
     def _accept_rule(self) -> None:
         """The blocks, and the checksum in each, go into the template."""
         if self.rules:
-            self.session.describing.seal_blocks(self.rules[0])
+            rule, *others = self.rules
+            self.rules = others  # those that go in are shown without it
+            if not self.session.describing.seal_blocks(rule):
+                self.rules = [rule, *others]
+                self._show_rows()
 
     @property
     def _sure(self) -> list[Placed]:
@@ -276,6 +299,7 @@ class SealsPane(QWidget):
         paths = self.session.attempt(lambda: book.templates.add_seals(save, library, found, file))
         if paths is None:
             return
+        self.found = [each for each in self.found if each not in found]
         names = ", ".join(placed.finding.name_in_words for placed in found)
         text = f"{paths[0]} is a seal in the template now: {names} is renewed when you post."
         if len(paths) > 1:

@@ -18,7 +18,7 @@ import numpy as np
 
 from faithful_ledger.core.seals.algorithms import COPY, LENGTH
 from faithful_ledger.core.seals.crc import CATALOGUE
-from faithful_ledger.core.seals.finder.finding import Finding, choice_bits
+from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, edges_bits
 from faithful_ledger.core.seals.finder.places import Edge, alike, apart
 from faithful_ledger.core.seals.sums import SUMS
 
@@ -26,6 +26,7 @@ __all__ = ["Best", "is_repetition", "mirrored", "order"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 LEAST_SEEN = 3  # saves
+USUAL_EDGES = 8.0  # bits
 EDITS = 3
 STEPS = 29  # edits are tried at so many offsets, spread over what is covered
 NOISE_BITS = 4.0  # what it says for a place if one more of its bytes differs between saves, as those of a seal do
@@ -212,7 +213,9 @@ def _as_numbers(columns: Array) -> Array:
 
 
 def _comes_in_pairs(finding: Finding, contents: Sequence[bytes]) -> bool:
-    """Whether all bytes that differ between saves come in pairs that are the same, or the inverse, in every save."""
+    """Whether all bytes that differ between saves come in pairs that are the same, or the inverse, in every save; of a
+    range that nobody would choose also the same XORed with anything, as what is hidden under one key is.
+    """
     name = finding.algorithm.name
     if finding.size != SUMS[name].word:
         return False
@@ -228,7 +231,8 @@ def _comes_in_pairs(finding: Finding, contents: Sequence[bytes]) -> bool:
     saves = np.stack([np.frombuffer(content, np.uint8) for content in contents])[:, offsets]
     differs = (saves != saves[0]).any(axis=0)
     saves, lanes = saves[:, differs], lanes[differs]
-    columns = _as_numbers(saves)
+    is_chosen = edges_bits((start, end), (at, at + word), len(contents[0])) <= USUAL_EDGES
+    columns = _as_numbers(saves if is_chosen else saves ^ saves[0])
     return bool(lanes.size) and not any(int(np.bitwise_xor.reduce(columns[lanes == lane])) for lane in range(word))
 
 
