@@ -536,7 +536,7 @@ class SharedTest(LedgerCase):
         for kind, contents in (
             ("bits_in", [b"BRINE" + each + turn.randbytes(40) for each in packed]),
             ("mask", [b"BRINE" + struct.pack("<I", marks ^ key) + turn.randbytes(40) for marks in shown]),
-            ("banks", [b"".join(banks[at : at + 2]) for at in range(0, len(banks), 2)]),
+            ("guides", [b"".join(banks[at : at + 2]) for at in range(0, len(banks), 2)]),
         ):
             with self.subTest(kind):
                 found = locate([MemorySource(each) for each in contents], [parse_sighting(str(m)) for m in shown])

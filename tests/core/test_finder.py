@@ -272,7 +272,7 @@ class FinderTest(RenewingCase):
                 contents.append(b"BB" + body + bytes([-sum(body) & 255]))
             (found,) = (each for each in find_seals(contents, Hints("sum8")) if each.bits > 24)
             self.assertEqual(found.stored.at(50), 49)
-            self.assertRegex(found.freedom, "the same holds with the seal at 0x2( or 0x.*)?, which is less likely")
+            self.assertIn("the same holds with the seal at 0x2, which is less likely", found.freedom)
 
     def test_ends_that_the_saves_leave_open_are_not_called_sure(self) -> None:
         turn = random.Random()

@@ -92,6 +92,11 @@ SAMPLES: list[tuple[str, bytes, dict[str, Any]]] = [
     ("keyed-lines", b"marks\t1340\nname\tOriel\n", {"marks": 1340}),
     (
         "keyed-lines",
+        b'name = "Oriel"\nmarks = 40_741\n\n[[crew]]\nair = -1_234.5\nid = 1_2\n',
+        {"marks": 40741, "crew.air": -1234.5, "crew.id": "1_2"},
+    ),
+    (
+        "keyed-lines",
         b"[unit]\n  id=1\n  [status]\n    hp=+5\n  [/status]\n[/unit]\n[unit]\n  id=2\n[/unit]\n",
         {"unit[0].status.hp": 5, "unit[1].id": 2},
     ),

@@ -67,6 +67,7 @@ WIDE_WORD = re.compile(rb"[A-Za-z]\x00(?:[a-z]\x00){3,}")
 VOWELS = re.compile(rb"[AEIOUYaeiouy]")
 DIFFERENT = 0.7  # the share of different letters in most words
 BY_CHANCE = 12  # bytes
+STORED_SIZES, STORED_WITHIN, SHOWS_TEXT = (4, 8, 16, 2, 1), 33, 48  # bytes of a key in a save, of where, of a text
 OPENING = (b"{", b"[", b"<")  # with what most texts begin
 LETTERS = re.compile(
     rb"(?:[\t\n\r -~]|[\xc2-\xdf][\x80-\xbf]|[\xe0-\xef][\x80-\xbf]{2}|[\xf0-\xf4][\x80-\xbf]{3})*"
@@ -133,6 +134,8 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
     samples = [save[:LOOKED_AT] for save in saves]
     if any(len(sample) < LEAST_WITH_WORDS or is_text(sample) for sample in samples):
         return []
+    if (stored := _text_under_stored_key(saves)) is not None:
+        return [stored]
     if any(len(sample) < LEAST for sample in samples):
         lettered = _key_of_words(saves)
         return [Descrambling(tuple(_layers((lettered,)) for _ in saves), 0.0)] if lettered is not None else []
@@ -191,6 +194,38 @@ def _text_behind_header(saves: Sequence[bytes]) -> Descrambling | None:
         if (found := _behind_header(saves, [common] * len(saves))) is not None:
             return found
     return _behind_header(saves, keys)
+
+
+def _text_under_stored_key(saves: Sequence[bytes]) -> Descrambling | None:
+    """A text under a repeating key that is in front of it in every save, at the same offset."""
+    least = min(map(len, saves))
+    arrays = [np.frombuffer(save[: LONGEST_HEADER + SHOWS_TEXT], np.uint8) for save in saves]
+    if any(_hides_nothing(np.frombuffer(save[LONGEST_HEADER:], np.uint8)) for save in saves):
+        return None
+    for size, at in product(STORED_SIZES, range(STORED_WITHIN)):
+        if at + size > LONGEST_HEADER or least < LONGEST_HEADER + SHOWS_TEXT:
+            break
+        keys = [array[at : at + size] for array in arrays]
+        if not all(key.any() for key in keys):
+            continue
+        for turn in range(size):
+            turned = [np.roll(key, turn) for key in keys]
+            if all(_shows_letters(array, key) for array, key in zip(arrays, turned, strict=True)):
+                found = _behind_header(saves, [np.roll(key, -(LONGEST_HEADER % size)) for key in turned])
+                if found is not None:
+                    return found
+    return None
+
+
+def _hides_nothing(content: Array) -> bool:
+    """Whether bytes have as many zeros as no hidden text has: under a key of letters these would look like one."""
+    return int(np.count_nonzero(content == 0)) > MOST_ZEROS * content.size
+
+
+def _shows_letters(start: Array, key: Array) -> bool:
+    """Whether a key, as it is at the beginning of a file, leaves letters behind where a header ends at the latest."""
+    shown = start ^ np.resize(key, start.size)
+    return LETTERS.fullmatch(shown[LONGEST_HEADER:].tobytes()) is not None
 
 
 def _behind_header(saves: Sequence[bytes], keys: Sequence[Array]) -> Descrambling | None:

@@ -1,7 +1,8 @@
 """Values that a text spells out: a number, a switch, a text, or whichever of them is there.
 
 How a text is quoted and escaped at a place is the format's business, a `Quoting`. What is within the quotes keeps its
-own style here: digits in front and behind the point, a plus sign, an exponent, hexadecimal, blanks around it.
+own style here: digits in front and behind the point, a plus sign, an exponent, hexadecimal, thousands apart, blanks
+around it.
 """
 
 from __future__ import annotations
@@ -28,6 +29,7 @@ __all__ = [
 ]
 
 NUMBER = re.compile(r"([+-]?)([0-9]*)(?:\.([0-9]*))?([eE][+-]?[0-9]+)?")
+GROUPED = re.compile(r"[+-]?[0-9]{1,3}(?:_[0-9]{3})+(?:\.[0-9]+)?")  # thousands, as TOML and some languages allow
 HEXADECIMAL = re.compile(r"(0[xX])([0-9A-Fa-f]{1,16})")
 SWITCHES = (("true", "false"), ("yes", "no"), ("on", "off"))
 LONGEST = 400  # characters of a number
@@ -238,6 +240,7 @@ def _switch(text: str) -> bool | None:
 
 def _parts(text: str) -> tuple[str, str, str | None, str] | None:
     """The sign, the digits in front of the point, those behind it (None without a point), and the exponent."""
+    text = text.replace("_", "") if GROUPED.fullmatch(text) else text
     match = NUMBER.fullmatch(text) if 0 < len(text) <= LONGEST else None
     if match is None or not (match[2] or match[3]):
         return None
@@ -280,6 +283,8 @@ def _restyled(value: Value, old: str) -> str:
         front = ""
     if fraction == "" and not point and "e" not in digits.lower():
         point = "."  # 5. stays 7.
+    if GROUPED.fullmatch(core) and front.isdigit():
+        front = f"{int(front):_}"
     plus = "-" if negative else "+" if sign == "+" else ""
     return before + plus + front + point + rest + after
 

@@ -30,7 +30,7 @@ USUAL_EDGES = 8.0  # bits
 EDITS = 3
 STEPS = 29  # edits are tried at so many offsets, spread over what is covered
 NOISE_BITS = 4.0  # what it says for a place if one more of its bytes differs between saves, as those of a seal do
-STILL_BITS, ENOUGH_TO_MOVE = 2.0, 4  # for each bit of the lowest byte that stays in so many saves
+STILL_BITS, ENOUGH_TO_MOVE = 3.0, 4  # for each bit of the lowest byte that stays in so many saves
 RIVAL = 6.0  # bits by which a place must be likelier than others that would do as well
 
 
@@ -108,6 +108,7 @@ class Best:
         first, *others = group
         rivals = sorted([first, *(each for each in others if self._follows(each, first))], key=self._likely)
         chosen = rivals.pop()
+        rivals = [each for each in rivals if each.stored.at(self.size) != chosen.stored.at(self.size)]
         if not rivals:
             return chosen
         places = sorted({other.stored.at(self.size) for other in rivals})
