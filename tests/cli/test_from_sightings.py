@@ -491,25 +491,6 @@ def between_read(content: bytes) -> tuple[int, int, str]:
     return found["marks"], found["day"], found["name"]
 
 
-def turned_round(data: bytes) -> bytes:
-    return b"".join(data[at : at + 2][::-1] for at in range(0, len(data), 2))
-
-
-def turned_write(value: dict[str, Any]) -> bytes:
-    """The memory of a console, with the bytes of every word of two the other way round."""
-    body = b"BWKS" + struct.pack(">IH24s", value["marks"], value["day"], value["name"].encode())
-    body += b"".join(struct.pack(">8sH", diver["name"].encode(), diver["air"]) for diver in value["crew"][:20])
-    body = body.ljust(510, b"\0")
-    return turned_round(body + struct.pack(">H", sum(body) & 0xFFFF))
-
-
-def turned_read(content: bytes) -> tuple[int, int, str]:
-    plain = turned_round(content)
-    assert sum(plain[:510]) & 0xFFFF == int.from_bytes(plain[510:], "big")
-    marks, day, name = struct.unpack_from(">IH24s", plain, 4)
-    return marks, day, name.rstrip(b"\0").decode()
-
-
 def own_key_write(value: dict[str, Any]) -> bytes:
     """A text under a key that is drawn anew for each save, and is in it."""
     key, text = random.Random(value["seed"]).randbytes(4), without_seed(value)
@@ -535,7 +516,6 @@ def pickle_read(content: bytes) -> tuple[int, int, str]:
 FORMATS = (
     Format("a pickle, packed", pickle_write, pickle_read),
     Format("a text under a key that is in the save", own_key_write, own_key_read, "crc-32"),
-    Format("words of two bytes the other way round", turned_write, turned_read, "any"),
     Format("sections that change places", sections_write, sections_read, "sum16-of-u32le-folded"),
     Format("slots in a save that is there twice", mirrored_write, mirrored_read, "any"),
     Format("a directory of parts", listed_write, listed_read, "any"),

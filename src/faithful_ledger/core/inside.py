@@ -18,13 +18,12 @@ from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import LedgerError, TooMuch, place
 from faithful_ledger.core.formats import looks_like_text, recognised_text
-from faithful_ledger.core.layers import ENCLOSED, IN_LETTERS, LINKED, PADDED, STREAMS, SWAPPINGS, LayerSpec
+from faithful_ledger.core.layers import ENCLOSED, IN_LETTERS, LINKED, PADDED, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of, members_of, unpacked
 from faithful_ledger.core.layers.enclosed import enclosed_span, holds_checksum
 from faithful_ledger.core.layers.linked import Begins, Chain, chains_of, stream_begins
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, is_database
 from faithful_ledger.core.layers.stream import Layer
-from faithful_ledger.core.layers.swapping import swapping_of
 from faithful_ledger.core.layers.tagged import TAGGED, tagged_kind
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS, transcoding_of
 from faithful_ledger.core.profile import find_layers
@@ -42,7 +41,6 @@ WHOLE_IN_WORDS = {
     ENCLOSED: "what is between the bytes around it",
     **{kind: f"{kind} as utf-8" for kind in TRANSCODINGS},
     **{kind: f"{kind} as JSON" for kind in TAGGED},
-    **{kind: f"with the bytes of every {size} the other way round" for kind, size in SWAPPINGS.items()},
 }
 MUCH = 8  # the part of the bytes, one of so many, that a stream without a mark has to be
 
@@ -156,8 +154,7 @@ def _within(
 
 def layer_of_whole(data: bytes) -> str | None:
     """The kind of a layer that all of a payload is in: a database, a text in another encoding, values that say
-    themselves what they are, a text with zeros behind it, or a text or such values with a header or a checksum around,
-    or bytes in another order that shows by the words in them.
+    themselves what they are, a text with zeros behind it, or a text or such values with a header or a checksum around.
     """
     if is_database(data):
         return SQLITE
@@ -170,7 +167,7 @@ def layer_of_whole(data: bytes) -> str | None:
         inner = data[slice(*span)]
         if recognised_text(MemorySource(inner)) is not None or tagged_kind(inner):
             return ENCLOSED
-    return swapping_of(data)
+    return None
 
 
 def _of_whole(outer: Together) -> Together | None:
@@ -181,7 +178,7 @@ def _of_whole(outer: Together) -> Together | None:
         return None
     with suppress(LedgerError):
         inner = tuple(_undone(each, (LayerSpec(kind),)) for each in outer)
-        if kind in (SQLITE, *SWAPPINGS) or all(looks_like_text(each.data) or tagged_kind(each.data) for each in inner):
+        if kind == SQLITE or all(looks_like_text(each.data) or tagged_kind(each.data) for each in inner):
             return inner
     return None
 

@@ -14,7 +14,7 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats import Document, recognised_text
 from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.inside import look_inside
-from faithful_ledger.core.layers import IN_LETTERS, SWAPPINGS, LayerSpec
+from faithful_ledger.core.layers import IN_LETTERS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Layer
@@ -64,11 +64,6 @@ class Part(NamedTuple):
     def is_view(self) -> bool:
         """Whether it is only what the tables of a database or values of another format say, as JSON."""
         return self.is_unpacked and self.layers[-1].kind in (SQLITE, *TAGGED)
-
-    @property
-    def is_turned(self) -> bool:
-        """Whether it is all of what is around it, with its bytes in another order."""
-        return self.is_unpacked and self.layers[-1].kind in SWAPPINGS
 
     @property
     def is_unpacked(self) -> bool:

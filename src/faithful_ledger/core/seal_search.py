@@ -229,7 +229,7 @@ class SealSearch:
         """The parts in which seals of their own may be; what is in archives and databases themselves follows their
         members and tables, and a text that only says what these hold is nowhere in the bytes.
         """
-        packed = [part.around for part in self.parts if part.is_member or part.is_view or part.is_turned]
+        packed = [part.around for part in self.parts if part.is_member or part.is_view]
         packed += [part for part in self.parts if part.is_view]
         enough = [part for part in self.parts if part.around is None or len(part.contents[0]) >= LEAST_SEARCHED]
         return [part for part in enough if part not in packed and not self._is_one_stream(part)]
@@ -291,7 +291,7 @@ class SealSearch:
         if part.is_same or part.is_view:
             return
         for outer, inner in zip(part.outer, (part, *part.outer), strict=False):
-            if inner.is_member or inner.is_turned:  # what an archive says of it follows it
+            if inner.is_member:  # what an archive says of it follows it
                 continue
             own = self._streams_of(outer, outer.contents[:1])[0]
             stored = self._places(outer)

@@ -30,7 +30,7 @@ from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.evidence.stored_keys import stored_key
 from faithful_ledger.core.formats import looks_like_text
 from faithful_ledger.core.inside import Payload, is_strong, layer_of_whole, look_inside
-from faithful_ledger.core.layers import ENCLOSED, SWAPPINGS, LayerSpec
+from faithful_ledger.core.layers import ENCLOSED, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of
 from faithful_ledger.core.layers.enclosed import enclosed_span
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
@@ -44,7 +44,7 @@ __all__ = ["Located", "NotTried", "locate", "locate_in_set"]
 HOPELESS = 0.9
 RANKS = 4  # of the ways of looking
 MOST_EACH = 20  # places a payload for each spot that is shown
-IN_PATHS = (SQLITE, ENCLOSED, *TAGGED, *SWAPPINGS)  # layers of a whole file in which its own offsets say little
+IN_PATHS = (SQLITE, ENCLOSED, *TAGGED)  # layers of a whole file whose values have paths
 MOSTLY_PACKED = 0.9
 HARDLY = 1e-6  # what fits so rarely by chance is believed without a look at what may be inside
 
@@ -341,7 +341,7 @@ class _Looking:
 
 
 def _is_in_paths(contents: Sequence[bytes]) -> bool:
-    """Whether these are archives, of a format whose values have paths, or swapped, so that offsets say little."""
+    """Whether these are archives, or of a format whose values have paths, so that offsets say little."""
     return all(map(archive_of, contents)) or all(layer_of_whole(each) in IN_PATHS for each in contents)
 
 
