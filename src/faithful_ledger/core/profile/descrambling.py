@@ -67,7 +67,7 @@ WIDE_WORD = re.compile(rb"[A-Za-z]\x00(?:[a-z]\x00){3,}")
 VOWELS = re.compile(rb"[AEIOUYaeiouy]")
 DIFFERENT = 0.7  # the share of different letters in most words
 BY_CHANCE = 12  # bytes
-STORED_SIZES, STORED_WITHIN, SHOWS_TEXT = (4, 8, 16, 2, 1), 33, 48  # bytes of a key in a save, of where, of a text
+STORED_SIZES, STORED_WITHIN, SHOWS_TEXT = (4, 8, 16, 2), 33, 48  # bytes of a key in a save, of where, of a text
 OPENING = (b"{", b"[", b"<")  # with what most texts begin
 LETTERS = re.compile(
     rb"(?:[\t\n\r -~]|[\xc2-\xdf][\x80-\xbf]|[\xe0-\xef][\x80-\xbf]{2}|[\xf0-\xf4][\x80-\xbf]{3})*"
@@ -206,13 +206,13 @@ def _text_under_stored_key(saves: Sequence[bytes]) -> Descrambling | None:
         if at + size > LONGEST_HEADER or least < LONGEST_HEADER + SHOWS_TEXT:
             break
         keys = [array[at : at + size] for array in arrays]
-        if not all(key.any() for key in keys):
-            continue
+        if not all(key.any() for key in keys) or len({key.tobytes() for key in keys}) < len(saves):
+            continue  # a key of all saves is found by what is under it
         for turn in range(size):
             turned = [np.roll(key, turn) for key in keys]
             if all(_shows_letters(array, key) for array, key in zip(arrays, turned, strict=True)):
                 found = _behind_header(saves, [np.roll(key, -(LONGEST_HEADER % size)) for key in turned])
-                if found is not None:
+                if found is not None and found.gain >= GAINED_BY_KEY:
                     return found
     return None
 
