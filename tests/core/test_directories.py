@@ -222,7 +222,7 @@ class Listing:
         turn.shuffle(self.names)
         self.algorithm = turn.choice(list(self.SUMS))
         self.from_parts, self.align = turn.random() < 0.3, turn.choice((1, 1, 4, 16))
-        self.has_count = turn.random() < 0.7
+        self.has_count, self.counted = turn.random() < 0.7, turn.choice((1, 2, 4))  # in so many bytes
         sizes = {"sum": 16 if self.algorithm == "md5" else 4}
         self.stride = sum(sizes.get(name, 4) for name in self.names)
 
@@ -234,7 +234,7 @@ class Listing:
         return raw if self.order == "big" or self.algorithm == "md5" else raw[::-1]
 
     def write(self, parts: list[bytes]) -> bytes:
-        head = b"LIST" + (self.number(len(parts)) if self.has_count else b"")
+        head = b"LIST" + (len(parts).to_bytes(self.counted, self.order) if self.has_count else b"")
         first = len(head) + len(parts) * self.stride
         first += -first % self.align
         table, body = b"", b""
@@ -248,9 +248,9 @@ class Listing:
         return (head + table).ljust(first, b"\0") + body
 
     def read(self, data: bytes, count: int) -> list[bytes]:
-        at = 8 if self.has_count else 4
+        at = 4 + self.counted if self.has_count else 4
         assert data[:4] == b"LIST"
-        assert not self.has_count or int.from_bytes(data[4:8], self.order) == count
+        assert not self.has_count or int.from_bytes(data[4:at], self.order) == count
         first, found = at + count * self.stride, []
         first += -first % self.align
         for _ in range(count):
@@ -274,7 +274,7 @@ class FoundTest(LedgerCase):
             seed = random.randrange(1 << 32)
             turn = random.Random(seed)
             kind, count = Listing(turn), turn.randrange(3, 9)
-            sizes = [turn.randrange(12, 90) for _ in range(count)]
+            sizes = [turn.randrange(40, 190) for _ in range(count)]
             saves = []
             for step in range(3):
                 sizes[0] += 3 * step

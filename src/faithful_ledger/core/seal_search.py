@@ -31,7 +31,7 @@ from faithful_ledger.core.seals.finder.finding import SURE, edges_bits
 from faithful_ledger.core.seals.finder.packed import MOST_MORE, StreamRule, Stretch, stream_rule
 from faithful_ledger.core.seals.finder.places import Place, places
 from faithful_ledger.core.seals.finder.repeated import SealRow
-from faithful_ledger.core.seals.finder.sectors import find_sectors
+from faithful_ledger.core.seals.finder.sectors import are_elsewhere, find_sectors
 
 __all__ = ["Found", "Nearly", "SealSearch"]
 
@@ -104,12 +104,16 @@ class SealSearch:
     def everything(self, report: Report = lambda found: None) -> Found:
         """All that can be found. `report` is given the seals that are known whenever there are more."""
         begun = thread_time()
-        sectors = self.sectors()
+        # Where saves have little in common at one offset, a search for that would only take long.
+        elsewhere = are_elsewhere(self.files.contents)
+        sectors = self.sectors() if elsewhere else []
         rows, seals = in_rows(self.seals(report, without_files=bool(sectors)))
         rows = sectors or rows
         blocks, directories, streams = self.blocks(), self.directories(), self.streams()
         seals = [each for each in seals if not self._is_listed(each, directories)]
         sure = any(each.finding.sure and each.finding.algorithm.name != LENGTH for each in seals)
+        if not (elsewhere or sure or rows or blocks or directories or streams):
+            rows = self.sectors()
         nearly: list[Nearly] = []
         if not (sure or rows or blocks or directories or streams):
             nearly = self.nearly(self.end.limited(max(thread_time() - begun, LEAST_NEARLY), thread_time))

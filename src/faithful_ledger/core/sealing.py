@@ -37,7 +37,7 @@ from faithful_ledger.core.seals.finder.selection import Stored
 from faithful_ledger.core.template.model import FileSpec
 from faithful_ledger.core.wrapping import unwrap
 
-__all__ = ["Accepted", "accepted", "blocks_found", "format_for", "seal_chosen", "seal_found"]
+__all__ = ["Accepted", "accepted", "blocks_found", "format_for", "is_described", "seal_chosen", "seal_found"]
 
 
 Rule: TypeAlias = BlockRule | DirectoryRule | SealRow | StreamRule
@@ -87,10 +87,15 @@ def accepted(text: bytes, save: Save, found: Found) -> Accepted:
 
 def _seal_left(draft: Draft, placed: Placed, paths: list[str]) -> None:
     """Put a seal in, and its path to the others, if no field that is worked out is there."""
-    main = draft.save.files[draft.save.main.name].bound
-    is_of_file = placed.held.around is None and not placed.held.beside
-    if not (is_of_file and main is not None and WorkedOut(main.root).works_out(*placed.stored)):
+    if not is_described(draft.save, placed):
         paths.append(seal_found(draft, placed))
+
+
+def is_described(save: Save, placed: Placed) -> bool:
+    """Whether a seal that is stored in the file itself is where the template has a field that is worked out."""
+    main = save.files[save.main.name].bound
+    is_of_file = placed.held.around is None and not placed.held.beside
+    return is_of_file and main is not None and WorkedOut(main.root).works_out(*placed.stored)
 
 
 def seal_found(draft: Draft, placed: Placed) -> str:
@@ -256,9 +261,8 @@ def _directory_found(draft: Draft, rule: DirectoryRule, content: bytes) -> None:
     parts = rule.parts(content, count)
     counting = ""
     if rule.counted is not None:
-        at, form = rule.counted
         with suppress(EntryError):
-            counting = _number_found(draft, Counted(at, form), "part_count")
+            counting = _number_found(draft, rule.counted, "part_count")
     keys = directory_keys(rule, content, counting or count)
     draft.add(name, rule.start, parts[-1][1], keys, parts)
     if counting:

@@ -150,8 +150,7 @@ def directory_keys(rule: DirectoryRule, content: bytes, count: int | str) -> dic
     Raises:
         EntryError: it says where each part ends, which no field of a template follows.
     """
-    size = rule.column("size")
-    if size is None:
+    if rule.columns_of_places[1].says != "size":
         what = "the directory says where each part ends, which no field of a template follows"
         raise EntryError(what, placing.UNCHANGED)
     body = f"{PARTS}[{ROW}].body"

@@ -16,7 +16,7 @@ from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Guide, Guides, Place
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["counters", "set_banks"]
+__all__ = ["COUNTERS", "counters", "set_banks"]
 
 LEAST_SNAPSHOTS = 3
 COUNTERS = ("u32le", "u32be", "u16le", "u16be", "u8")

@@ -13,16 +13,16 @@ from typing import Any, NamedTuple, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.address import Address, Expression
-from faithful_ledger.core.evidence.banks import counters
+from faithful_ledger.core.evidence.banks import COUNTERS, counters
 from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Guide, Guides, Place
+from faithful_ledger.core.scan import windows
 from faithful_ledger.core.storage import NUMBERS
 
 __all__ = ["set_sections"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 SIZES = tuple(1 << bits for bits in (12, 13, 11, 10, 9, 8, 7, 14, 15, 16))
-NUMBERED = (("u32le", "<u4"), ("u32be", ">u4"), ("u16le", "<u2"), ("u16be", ">u2"), ("u8", "u1"))
 LEAST, MOST = 3, 64  # sections
 NOTE = "the number of the first section: the others follow it in their order"
 
@@ -82,9 +82,10 @@ def _layouts(place: Place, contents: Sequence[Content]) -> Iterator[_Layout]:
         if len(within) > 1 or blocks < LEAST or max(within) + place.size(-1, b"") > size:
             continue
         mine = [offset // size for offset in place.offsets]
-        for name, dtype in NUMBERED:
-            width = np.dtype(dtype).itemsize
-            numbers = [_numbers(content.data[: blocks * size].reshape(blocks, size), dtype) for content in contents]
+        for name in COUNTERS:
+            width = NUMBERS[name].least_size
+            rows = (content.data[: blocks * size].reshape(blocks, size) for content in contents)
+            numbers = [_numbers(each, np.dtype(NUMBERS[name].dtype)) for each in rows]
             own = np.stack([each[block] for each, block in zip(numbers, mine, strict=True)])
             same = (own == own[0]).all(axis=0) & (own[0] < MOST)
             for count in range(min(blocks, MOST), LEAST - 1, -1):
@@ -94,11 +95,9 @@ def _layouts(place: Place, contents: Sequence[Content]) -> Iterator[_Layout]:
                     yield _Layout(size, count, at, name, int(own[0][at]), halves)
 
 
-def _numbers(rows: Array, dtype: str) -> Array:
+def _numbers(rows: Array, kind: np.dtype[Any]) -> Array:
     """The number at each offset of each section."""
-    width = np.dtype(dtype).itemsize
-    windows = np.lib.stride_tricks.sliding_window_view(rows, width, axis=1)
-    return np.ascontiguousarray(windows).view(dtype)[:, :, 0].astype(np.int64)
+    return np.stack([windows(row, kind).astype(np.int64) for row in rows])
 
 
 def _numbered(numbers: Sequence[Array], mine: Sequence[int], count: int, possible: Array, width: int) -> int | None:

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, TypeAlias
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QWidget
 
-from faithful_ledger.core.binding.followers import WorkedOut
 from faithful_ledger.core.clock import local_time
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import LedgerError
@@ -132,11 +131,9 @@ class SealsPane(QWidget):
             self._looked_at = b""
             self.summary.setText("")
             return
-        main = save.files[save.main.name].bound
-        known = WorkedOut(main.root if main is not None else None)
-        of_file = (each for each in self.found if each.held.around is None and not each.held.beside)
-        described = [each for each in of_file if known.works_out(*each.stored)]
-        self.found = [each for each in self.found if each not in described]
+        from faithful_ledger.core.sealing import is_described
+
+        self.found = [each for each in self.found if not is_described(save, each)]
         left = len(self.found) + len(self.rules)
         self.summary.setText(f"{left} more found." if left else "All that was found is in the template.")
 

@@ -20,6 +20,7 @@ from faithful_ledger.core.layers.tagged.tree import (
     Cursor,
     Malformed,
     Node,
+    blob_of,
     is_same,
     one_replacement,
     plain,
@@ -83,6 +84,13 @@ class _Table:
             raise Malformed("an object refers to one that is not there")
         return found
 
+    def refs_of(self, number: int) -> list[int]:
+        """The numbers of the objects that one refers to, keys first; none of one without parts."""
+        kind, count, at = self.count(number)
+        if kind not in (LIST, SET, MAP):
+            return []
+        return self.refs(at, count * (2 if kind == MAP else 1))
+
     def taken(self, number: int) -> bytes:
         """The bytes of an object."""
         kind, count, at = self.count(number)
@@ -121,7 +129,7 @@ class BinaryPropertyList(Codec):
             raise Malformed("an object goes beyond the end")
         node = Node("other", table.starts[number], at + size, form=number)
         if kind in (LIST, SET, MAP):
-            self._parts(node, table, kind, table.refs(at, count * (2 if kind == MAP else 1)), cursor, (*around, number))
+            self._parts(node, table, kind, table.refs_of(number), cursor, (*around, number))
         else:
             self._scalar(node, kind, count, raw)
         cursor.depth -= 1
@@ -173,9 +181,7 @@ class _Rewriting:
         self.refs: dict[int, list[int]] = {}  # of objects that are written anew
         self.users: Counter[int] = Counter()
         for number in range(len(table.starts)):
-            kind, count, at = table.count(number)
-            if kind in (LIST, SET, MAP):
-                self.users.update(table.refs(at, count * (2 if kind == MAP else 1)))
+            self.users.update(table.refs_of(number))
 
     def with_root(self, new: Any) -> bytes:
         top = self._changed(self.root, new)
@@ -183,10 +189,10 @@ class _Rewriting:
         for number in range(len(self.objects)):
             refs = self.refs.get(number)
             if refs is None and number < len(self.table.starts) and size != self.table.ref_size:
-                kind, count, at = self.table.count(number)
-                if kind in (LIST, SET, MAP):
-                    refs = self.table.refs(at, count * (2 if kind == MAP else 1))
-                    self.objects[number] = self.objects[number][: at - self.table.starts[number]]
+                refs = self.table.refs_of(number)
+                self.objects[number] = self.objects[number][
+                    : len(self.objects[number]) - len(refs) * self.table.ref_size
+                ]
             if refs is not None:
                 self.objects[number] += b"".join(ref.to_bytes(size, "big") for ref in refs)
         starts, at = [], len(MARK)
@@ -212,15 +218,11 @@ class _Rewriting:
             return self._put(node, _head(kind, len(new)), refs)
         if node.kind == "map" and isinstance(new, dict) and set(new) not in ({BLOB}, {OTHER}):
             parts = dict(zip(node.keys, node.parts, strict=True))
-            names = dict(zip(node.keys, self._names(node.form), strict=True))
+            names = dict(zip(node.keys, self.table.refs_of(node.form), strict=False))  # keys come first
             keys = [names[key] if key in names else self._added(_scalar_of(key, None)) for key in new]
             values = [self._new(each, parts.get(key)) for key, each in new.items()]
             return self._put(node, _head(MAP, len(new)), [*keys, *values])
         return self._put(node, _scalar_of(new, self.objects[node.form]), None)
-
-    def _names(self, number: int) -> list[int]:
-        _, count, at = self.table.count(number)
-        return self.table.refs(at, count)
 
     def _new(self, value: Any, like: Node | None) -> int:
         if like is not None:
@@ -285,9 +287,6 @@ def _scalar_of(value: Any, old: bytes | None) -> bytes:
         raw = value.encode("utf-16-be", "surrogatepass")
         return _head(WIDE, len(raw) // 2) + raw
     if isinstance(value, dict) and set(value) == {BLOB}:
-        try:
-            raw = bytes.fromhex(value[BLOB])
-        except (ValueError, TypeError) as error:
-            raise refuse(value, "a blob in hexadecimal") from error
+        raw = blob_of(value)
         return _head(BLOBS, len(raw)) + raw
     raise refuse(value, "a value that such a list has")

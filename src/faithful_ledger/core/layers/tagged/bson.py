@@ -18,6 +18,7 @@ from faithful_ledger.core.layers.tagged.tree import (
     Malformed,
     Node,
     as_number,
+    blob_of,
     is_same,
     plain,
     refuse,
@@ -149,7 +150,7 @@ class Bson(Codec):
             raw: bytes = value.encode("utf-8", "surrogatepass") + b"\0"
             return struct.pack("<I", len(raw)) + raw
         if kind == BINARY:
-            raw = _blob(value)
+            raw = blob_of(value)
             at = like.start + 2 + len(_name_of(like, data)) + 4 if like is not None else 0
             return struct.pack("<I", len(raw)) + (data[at : at + 1] if at else b"\0") + raw
         if kind in (SWITCH, NOTHING):
@@ -189,10 +190,3 @@ def _key(name: str) -> bytes:
     if "\0" in name:
         raise refuse(name, "a name without a zero in it")
     return name.encode("utf-8", "surrogatepass")
-
-
-def _blob(value: Any) -> bytes:
-    try:
-        return bytes.fromhex(value[BLOB])
-    except (ValueError, TypeError) as error:
-        raise refuse(value, "a blob in hexadecimal") from error

@@ -18,6 +18,7 @@ from faithful_ledger.core.layers.tagged.tree import (
     Malformed,
     Node,
     as_number,
+    put,
     refuse,
 )
 
@@ -165,12 +166,7 @@ class _Reader:
         while (name := self._text()) != END:
             if not name:
                 raise Malformed("a property has no name")
-            part = self._property()
-            while name in known:
-                name += " 2"
-            known.add(name)
-            node.keys.append(name)
-            node.parts.append(part)
+            put(node, known, name, self._property())
         cursor.depth -= 1
         node.end = cursor.at
         return node
@@ -351,11 +347,7 @@ class _Reader:
             for _ in range(count):
                 key = read_key()
                 said = str(key.value) if not key.parts else f"key {len(node.keys)}"
-                while said in names:
-                    said += " 2"
-                names.add(said)
-                node.keys.append(said)
-                node.parts.append(read())
+                put(node, names, said, read())
         except Malformed:
             del self.counts[known:]
             raise

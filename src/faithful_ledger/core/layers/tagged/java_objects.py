@@ -10,7 +10,7 @@ import struct
 from dataclasses import dataclass, field
 
 from faithful_ledger.core.layers.tagged.fractions import short_fraction
-from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, as_number, plain, refuse, utf8
+from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, as_number, plain, put, refuse, utf8
 
 __all__ = ["JavaObjects"]
 
@@ -181,23 +181,15 @@ class _Reader:
         for each in reversed(classes):
             if each.flags & SERIALIZES:
                 for code, name in each.fields:
-                    self._named(node, known, name, self._field(code))
+                    put(node, known, name, self._field(code))
             by_hand = each.flags & WRITES if each.flags & SERIALIZES else each.flags & BLOCKS
             if each.flags & EXTERNAL and not by_hand:
                 raise Malformed("an object is written by its own class")
             if by_hand:
                 parts = self._written()
                 if parts:
-                    self._named(node, known, "written", _as_written(each.name, parts))
+                    put(node, known, "written", _as_written(each.name, parts))
         return node.parts[0] if len(node.parts) == 1 and classes[0].name in BOXES else node
-
-    @staticmethod
-    def _named(node: Node, known: set[str], name: str, part: Node) -> None:
-        while name in known:
-            name += " 2"
-        known.add(name)
-        node.keys.append(name)
-        node.parts.append(part)
 
     def _field(self, code: str) -> Node:
         if code in "[L":

@@ -17,6 +17,7 @@ from faithful_ledger.core.layers.tagged.tree import (
     Cursor,
     Malformed,
     Node,
+    as_number,
     refuse,
     utf8,
     varint,
@@ -79,14 +80,8 @@ class NetObjects(Codec):
             and len(value) == like.end - like.start
         ):
             return value
-        if isinstance(value, int | float) and not isinstance(value, bool):
-            try:
-                if kind in (SINGLE, DOUBLE):
-                    return struct.pack("<f" if kind == SINGLE else "<d", value)
-                if kind in WHOLE and isinstance(value, int):
-                    return struct.pack(WHOLE[kind], value)
-            except (struct.error, OverflowError) as error:
-                raise refuse(value, f"a number of {struct.calcsize(WHOLE.get(kind, '<f'))} bytes") from error
+        if kind in (SINGLE, DOUBLE) or kind in WHOLE:
+            return as_number(value, WHOLE.get(kind) or ("<f" if kind == SINGLE else "<d"))
         raise refuse(value, "a value of the kind that it was")
 
 

@@ -13,7 +13,7 @@ from bisect import bisect_right
 from typing import Any
 
 from faithful_ledger.core.edits import Cause, Replacement
-from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, plain, refuse
+from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, plain, put, refuse
 
 __all__ = ["Pickle"]
 
@@ -273,11 +273,7 @@ class _Machine:
         known = set(holder.keys)
         for key, part in zip(pairs[::2], pairs[1::2], strict=True):
             said = str(key.value) if key.kind == "text" else json.dumps(plain(key))
-            while said in known:
-                said += " 2"
-            known.add(said)
-            holder.keys.append(said)
-            holder.parts.append(part)
+            put(holder, known, said, part)
 
     def _append(self, holder: Node, parts: list[Node]) -> None:
         """To a list; to an object that is one, behind its name."""

@@ -18,8 +18,10 @@ from faithful_ledger.core.layers.tagged.tree import (
     Malformed,
     Node,
     as_number,
+    blob_of,
     is_same,
     plain,
+    put,
     refuse,
 )
 
@@ -54,23 +56,22 @@ class RegistryExport(Codec):
             raise Malformed("its first line is another one")
         cursor, at = Cursor(data), head.end()
         root, holder = Node("map", 0, len(data)), None
+        keys, names = set[str](), set[str]()
         while at < len(text):
             line = LINE.match(text, at)
             if line is None or line.end() == at:
                 raise Malformed(f"line {text.count(chr(10), 0, at) + 1} is none of a key or a value")
             at = line.end()
             if line["key"] is not None:
-                holder = Node("map", first + width * line.start(), 0)
-                root.keys.append(_apart(line["key"], root.keys))
-                root.parts.append(holder)
+                holder, names = Node("map", first + width * line.start(), 0), set()
+                put(root, keys, line["key"], holder)
             elif line["name"] is not None:
                 if holder is None:
                     raise Malformed("a value is in front of all keys")
                 cursor.enter()
                 span = (first + width * at for at in line.span("value"))
                 name = line["name"] if line["name"] == "@" else _unescaped(line["name"])
-                holder.keys.append(_apart(name, holder.keys))
-                holder.parts.append(_value(line["value"], *span))
+                put(holder, names, name, _value(line["value"], *span))
         return root
 
     def encoded(self, value: Any, like: Node | None, data: bytes) -> bytes:
@@ -98,12 +99,6 @@ def _letters(data: bytes, width: int = 0) -> tuple[str, int, int]:
     return data.decode("latin-1"), 0, 1
 
 
-def _apart(name: str, taken: list[str]) -> str:
-    while name in taken:
-        name += " 2"
-    return name
-
-
 def _unescaped(quoted: str) -> str:
     return re.sub(r"\\(.)", r"\1", quoted[1:-1], flags=re.DOTALL)
 
@@ -111,9 +106,7 @@ def _unescaped(quoted: str) -> str:
 def _value(said: str, start: int, end: int) -> Node:
     kind, _, content = said.partition(":")
     if said.startswith('"'):
-        text = _unescaped(said)
-        raw = text.encode("latin-1", "ignore")
-        return Node("text", start, end, raw.decode("utf-8") if _is_utf8(text) else text, TEXT)
+        return Node("text", start, end, _in_utf8(_unescaped(said)), TEXT)
     if kind == "dword":
         return Node("number", start, end, int(content, 16), WHOLE)
     if not kind.startswith("hex"):
@@ -135,13 +128,12 @@ def _value(said: str, start: int, end: int) -> Node:
     return Node("blob", start, end, raw, RAW)
 
 
-def _is_utf8(text: str) -> bool:
-    """Whether letters that stand for bytes are UTF-8, and not one of the old tables."""
+def _in_utf8(text: str) -> str:
+    """Letters that stand for bytes as those that the bytes are in UTF-8; others as they are."""
     try:
-        text.encode("latin-1").decode("utf-8")
+        return text.encode("latin-1").decode("utf-8")
     except (UnicodeEncodeError, UnicodeDecodeError):
-        return False
-    return True
+        return text
 
 
 def _spelled(value: Any, form: int, old: str) -> str | None:
@@ -165,10 +157,7 @@ def _bytes(value: Any, like: Node) -> bytes:
     if like.form in (BYTES, WIDE) and isinstance(value, str) and "\0" not in value:
         return f"{value}\0".encode("utf-8" if like.form == BYTES else "utf-16-le", "surrogatepass")
     if like.form == RAW and isinstance(value, dict) and set(value) == {BLOB}:
-        try:
-            return bytes.fromhex(value[BLOB])
-        except (ValueError, TypeError) as error:
-            raise refuse(value, "a blob in hexadecimal") from error
+        return blob_of(value)
     raise refuse(value, "a value of the kind that it was")
 
 

@@ -28,10 +28,12 @@ __all__ = [
     "Malformed",
     "Node",
     "as_number",
+    "blob_of",
     "changes",
     "is_same",
     "one_replacement",
     "plain",
+    "put",
     "refuse",
     "text_of",
     "utf8",
@@ -203,10 +205,7 @@ class Codec(ABC):
         if like is not None and like.kind == OTHER:
             raise ValueRefused("what nobody has understood keeps its bytes", KEPT)
         if isinstance(value, dict) and set(value) == {BLOB}:
-            try:
-                return self.scalar(bytes.fromhex(value[BLOB]), like)
-            except (ValueError, TypeError) as error:
-                raise ValueRefused("a blob is written in hexadecimal", KEPT) from error
+            return self.scalar(blob_of(value), like)
         if isinstance(value, dict):
             old = dict(zip(like.keys, like.parts, strict=True)) if like is not None and like.kind == "map" else {}
             spelled = (self.scalar(k, None) + self.encoded(v, old.get(k), data) for k, v in value.items())
@@ -283,6 +282,27 @@ def is_same(one: Any, other: Any) -> bool:
     if isinstance(one, dict):
         return list(one) == list(other) and all(map(is_same, one.values(), other.values()))
     return bool(one == other)
+
+
+def blob_of(value: Any) -> bytes:
+    """The bytes that a blob spells.
+
+    Raises:
+        ValueRefused: it is no blob, or not in hexadecimal.
+    """
+    try:
+        return bytes.fromhex(value[BLOB])
+    except (ValueError, TypeError, KeyError) as error:
+        raise ValueRefused("a blob is written in hexadecimal", KEPT) from error
+
+
+def put(holder: Node, known: set[str], name: str, part: Node) -> None:
+    """A part more of a group, by a name of its own."""
+    while name in known:
+        name += " 2"
+    known.add(name)
+    holder.keys.append(name)
+    holder.parts.append(part)
 
 
 def one_replacement(data: bytes, made: bytes, cause: Cause) -> list[Replacement]:

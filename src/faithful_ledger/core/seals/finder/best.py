@@ -19,7 +19,7 @@ import numpy as np
 from faithful_ledger.core.seals.algorithms import COPY, LENGTH
 from faithful_ledger.core.seals.crc import CATALOGUE
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, edges_bits
-from faithful_ledger.core.seals.finder.places import Edge, alike, apart
+from faithful_ledger.core.seals.finder.places import Edge, alike, apart, numbered
 from faithful_ledger.core.seals.sums import SUMS
 
 __all__ = ["Best", "is_repetition", "mirrored", "order"]
@@ -207,10 +207,7 @@ def _restless(contents: Sequence[bytes]) -> Array:
 
 def _as_numbers(columns: Array) -> Array:
     """The bytes of each offset in all saves as a number: the same for the inverse of them."""
-    columns = columns ^ np.where(columns[0] < 128, 0, 255).astype(np.uint8)
-    factors = np.random.default_rng(len(columns)).integers(1, 1 << 62, len(columns), np.uint64) | np.uint64(1)
-    numbers: Array = (columns.astype(np.uint64) * factors[:, None]).sum(axis=0, dtype=np.uint64)
-    return numbers
+    return numbered(columns ^ np.where(columns[0] < 128, 0, 255).astype(np.uint8))
 
 
 def _comes_in_pairs(finding: Finding, contents: Sequence[bytes]) -> bool:

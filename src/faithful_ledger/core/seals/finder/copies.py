@@ -17,7 +17,7 @@ import numpy as np
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import COPY, Algorithm
 from faithful_ledger.core.seals.finder.finding import SURE, Finding
-from faithful_ledger.core.seals.finder.places import Edge, alike, apart
+from faithful_ledger.core.seals.finder.places import Edge, alike, apart, numbered
 
 __all__ = ["copies"]
 
@@ -64,7 +64,7 @@ def copies(contents: Sequence[bytes], until: Deadline = NEVER) -> Iterator[Findi
 
 def _distances(saves: Array, restless: Array, inverted: bool) -> list[int]:
     """How far apart bytes are that say the same in every save, the distance of most of them first."""
-    here, there = _hashed(saves[:, restless]), _hashed(saves[:, restless] ^ np.uint8(255 if inverted else 0))
+    here, there = numbered(saves[:, restless]), numbered(saves[:, restless] ^ np.uint8(255 if inverted else 0))
     order = np.argsort(there, kind="stable")
     first = np.searchsorted(there[order], here, "left")
     count = np.searchsorted(there[order], here, "right") - first
@@ -75,15 +75,6 @@ def _distances(saves: Array, restless: Array, inverted: bool) -> list[int]:
     distances, votes = np.unique(apart[apart > 0], return_counts=True)
     best = np.lexsort((distances, -votes))[:MOST_DISTANCES]
     return [int(distance) for distance in distances[best]]
-
-
-def _hashed(columns: Array) -> Array:
-    """Each offset's bytes in all saves as one number."""
-    found = np.zeros(columns.shape[1], np.uint64)
-    for column in columns:
-        found = (found ^ column) * np.uint64(0x9E3779B97F4A7C15)
-        found ^= found >> np.uint64(29)
-    return found
 
 
 def _runs(saves: Array, restless: Array, distance: int, inverted: bool) -> Iterator[_Run]:

@@ -1,8 +1,7 @@
 """A directory: a table in front of the parts of a save that lists where each begins, how long it is, and its checksum.
 
 Parts follow one another, so that where one begins is where the one before ends, rounded up to an alignment. Two columns
-of the table with whom that comes true for every entry up to the end of the file are a directory; so is one column that
-begins behind the table and only grows, or whose sum leads from there to the end, if a checksum of each part agrees.
+of the table with whom that comes true for every entry up to the end of the file are a directory.
 """
 
 from __future__ import annotations
@@ -16,7 +15,11 @@ from typing import Any, Literal, NamedTuple, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.scan import windows
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm
+from faithful_ledger.core.seals.finder.blocks import ORDERS, Order
+from faithful_ledger.core.seals.finder.packed import Counted
+from faithful_ledger.core.storage import NUMBERS
 
 __all__ = ["Column", "DirectoryRule", "find_directories", "tag_of"]
 
@@ -29,8 +32,6 @@ COUNT_WIDTHS = (4, 2, 1)
 MOST_TRIED = 200
 LEAST_SAID = 32.0  # bits
 TAG = 4
-Order: TypeAlias = Literal["little", "big"]
-ORDERS: tuple[Order, ...] = ("little", "big")
 FORMS = tuple(product((4, 2), ORDERS))
 
 
@@ -58,8 +59,8 @@ class Column(NamedTuple):
 @dataclass(frozen=True)
 class DirectoryRule:
     """Entries of `stride` bytes from `start` on, of which the first save has `count`, and the parts that they list. An
-    offset counts from `base`. Each part begins at a multiple of `align`. The number at `counted`, of a form, is how
-    many there are; without it there are as many in all saves.
+    offset counts from `base`. Each part begins at a multiple of `align`. `counted` is the number of how many
+    there are; without it there are as many in all saves.
     """
 
     start: int
@@ -69,11 +70,8 @@ class DirectoryRule:
     base: int
     align: int
     first: int
-    counted: tuple[int, str] | None = None
+    counted: Counted | None = None
     of: int = 0
-
-    def column(self, says: str) -> Column | None:
-        return next((column for column in self.columns if column.says == says), None)
 
     @property
     def sums(self) -> list[Column]:
@@ -86,37 +84,32 @@ class DirectoryRule:
 
     def parts(self, content: bytes, count: int) -> list[tuple[int, int]]:
         """Where each part of a save begins and ends; nothing where the entries do not lead through the file."""
-        begins, sizes, ends = (self.column(says) for says in ("start", "size", "end"))
-        entries = [self.start + number * self.stride for number in range(count)]
+        begin, other = self.columns_of_places
         found: list[tuple[int, int]] = []
         at = self.start + count * self.stride
-        for number, entry in enumerate(entries):
+        for entry in range(self.start, at, self.stride):
             at += -(at - self.base) % self.align if found else 0
-            low = begins.of(content, entry) + self.base if begins is not None else at if found else self._first(count)
-            if sizes is not None:
-                high = low + sizes.of(content, entry)
-            elif ends is not None:
-                high = ends.of(content, entry) + self.base
-            else:
-                assert begins is not None
-                following = entries[number + 1] if number + 1 < count else 0
-                high = begins.of(content, following) + self.base if following else len(content)
+            low = begin.of(content, entry) + self.base
+            high = other.of(content, entry) + (low if other.says == "size" else self.base)
             if not at <= low <= high <= len(content) or (found and low != at):
                 return []
             found.append((low, high))
             at = high
         return found
 
-    def _first(self, count: int) -> int:
-        return self.first + (count - self.count) * self.stride
+    @property
+    def columns_of_places(self) -> tuple[Column, Column]:
+        """What says where a part begins, and how long it is or where it ends."""
+        begin, other = sorted(
+            (each for each in self.columns if each.says != "sum"), key=lambda each: each.says != "start"
+        )
+        return begin, other
 
     def count_in(self, content: bytes) -> int:
         """How many entries a save has."""
         if self.counted is None:
             return self.count
-        at, form = self.counted
-        width = int(form.removesuffix("le").removesuffix("be")[1:]) // 8
-        return int.from_bytes(content[at : at + width], "big" if form.endswith("be") else "little")
+        return int(NUMBERS[self.counted.form].decode(content[self.counted.at : self.counted.end]))
 
     def holds(self, content: bytes) -> bool:
         """Whether it is so in a save, and its checksums are right."""
@@ -133,7 +126,7 @@ class DirectoryRule:
 
     def explains(self, place: int) -> bool:
         """Whether one of its numbers is stored at an offset, or says how many entries it has."""
-        if self.counted is not None and self.counted[0] == place:
+        if self.counted is not None and self.counted.at == place:
             return True
         at = place - self.start
         return 0 <= at < self.count * self.stride and any(at % self.stride == column.at for column in self.columns)
@@ -198,18 +191,11 @@ def _candidates(content: bytes) -> list[DirectoryRule]:
     """Pairs of columns that lead through one save, those with most entries and the widest numbers first."""
     found: list[DirectoryRule] = []
     for width, order in FORMS:
-        numbers = _numbers(content[: FRONT + WIDEST * LEAST], width, order)
+        form = NUMBERS[f"u{8 * width}{'le' if order == 'little' else 'be'}"]
+        numbers = windows(content[: FRONT + WIDEST * LEAST], np.dtype(form.dtype)).astype(np.int64)
         for stride in range(2 * width, WIDEST + 1, 2):
             found += _with_stride(content, numbers, width, order, stride)
     return sorted(found, key=lambda rule: (-rule.count, -rule.columns[0].width, rule.align))[:MOST_TRIED]
-
-
-def _numbers(data: bytes, width: int, order: Order) -> Array:
-    raw = np.frombuffer(data, np.uint8).astype(np.int64)
-    lanes = range(width) if order == "little" else range(width - 1, -1, -1)
-    total = max(raw.size - width + 1, 0)
-    found: Array = np.sum([raw[lane : lane + total] << 8 * rank for rank, lane in enumerate(lanes)], axis=0)
-    return found
 
 
 def _with_stride(content: bytes, numbers: Array, width: int, order: Order, stride: int) -> Iterator[DirectoryRule]:
@@ -278,7 +264,7 @@ def _counted(rule: DirectoryRule, contents: Sequence[bytes]) -> Iterator[Directo
         for at in range(max(rule.start - width, 0), -1, -1):
             if int.from_bytes(content[at : at + width], order) == rule.count:
                 form = f"u{8 * width}{'' if width == 1 else 'le' if order == 'little' else 'be'}"
-                yield replace(rule, counted=(at, form))
+                yield replace(rule, counted=Counted(at, form))
     yield rule
 
 

@@ -11,6 +11,7 @@ import re
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
+from functools import cached_property
 from itertools import chain, islice, product
 from typing import Any, NamedTuple, TypeAlias
 
@@ -381,7 +382,13 @@ class _Natural:
             return False
         if not alike(self.contents):
             return True
-        return int(((changed_offsets(self.contents) >= start) & (changed_offsets(self.contents) < end)).sum()) >= MUCH
+        first, last = np.searchsorted(self.changed, (start, end))
+        return bool(last - first >= MUCH)
+
+    @cached_property
+    def changed(self) -> Array:
+        """The offsets at which saves of one size differ."""
+        return changed_offsets(self.contents)
 
     @staticmethod
     def _said(algorithm: Algorithm, place: Place) -> float:

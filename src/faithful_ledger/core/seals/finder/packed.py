@@ -18,6 +18,7 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.scan import windows
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, LENGTH, Algorithm
 from faithful_ledger.core.seals.finder.blocks import ORDERS
+from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.storage.numbers import Integer
 
 __all__ = ["MOST_MORE", "Beside", "Counted", "StreamRule", "Stretch", "Table", "stream_rule"]
@@ -100,8 +101,8 @@ class Beside:
 
 
 class Counted(NamedTuple):
-    """Where it is stored how many streams there are, and as what. With `part` the number counts the bytes to which all
-    of them unpack: each to `part` bytes, but for the last, which has the rest.
+    """Where it is stored how many streams or parts there are, and as what. With `part` the number counts the bytes to
+    which all of them unpack: each to `part` bytes, but for the last, which has the rest.
     """
 
     at: int
@@ -110,7 +111,7 @@ class Counted(NamedTuple):
 
     @property
     def end(self) -> int:
-        return self.at + FORMS[NAMES.index(self.form)].size
+        return self.at + NUMBERS[self.form].least_size
 
 
 class Table(NamedTuple):

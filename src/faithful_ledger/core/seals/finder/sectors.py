@@ -16,10 +16,10 @@ import numpy as np
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import COPY, LENGTH
 from faithful_ledger.core.seals.finder.finding import Finding
-from faithful_ledger.core.seals.finder.places import Edge
+from faithful_ledger.core.seals.finder.places import Edge, alike, changed_offsets
 from faithful_ledger.core.seals.finder.repeated import SealRow
 
-__all__ = ["find_sectors"]
+__all__ = ["are_elsewhere", "find_sectors"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 Find: TypeAlias = Callable[[Sequence[bytes], Deadline], list[Finding]]
@@ -43,6 +43,15 @@ def find_sectors(contents: Sequence[bytes], find: Find, until: Deadline = NEVER)
         if until.over:
             break
     return []
+
+
+def are_elsewhere(contents: Sequence[bytes]) -> bool:
+    """Whether most of what saves of one size hold is another thing at each offset, as where sections change places."""
+    if len(contents) < 2 or not alike(contents):
+        return False
+    saves = np.stack([np.frombuffer(content, np.uint8) for content in contents])
+    holds = ((saves != 0) & (saves != 255)).any(axis=0)
+    return 2 * changed_offsets(contents).size > int(holds.sum())
 
 
 def _distinct(contents: Sequence[bytes], size: int) -> list[bytes]:
