@@ -275,16 +275,18 @@ class FinderTest(RenewingCase):
             self.assertIn("the same holds with the seal at 0x2, which is less likely", found.freedom)
 
     def test_ends_that_the_saves_leave_open_are_not_called_sure(self) -> None:
-        turn = random.Random()
-        base = turn.randbytes(60_000)
-        made = [bytearray(base) for _ in range(4)]
-        for save in made:
-            for at in (20_000, 25_000, 30_000, 31_000, 40_000):
-                save[at : at + 2] = turn.randbytes(2)
-        seal = Finding(Algorithm("xor16"), Edge(9_001), Edge(52_345), Edge(2, True), 2, "u16le")
-        found = find_seals(sealed(made, seal), Hints("xor16"), Deadline(30))
-        self.assertFalse([each for each in found if each.sure])
-        self.assertIn("it may begin within", found[0].freedom)
+        for number, form in product((31, 146, 1250, 1255), ("u16le", "u16be")):
+            turn = random.Random(number)
+            base = turn.randbytes(60_000)
+            made = [bytearray(base) for _ in range(4)]
+            for save in made:
+                for at in (20_000, 25_000, 30_000, 31_000, 40_000):
+                    save[at : at + 2] = turn.randbytes(2)
+            seal = Finding(Algorithm("xor16"), Edge(9_001), Edge(52_345), Edge(2, True), 2, form)
+            with self.subTest(number=number, form=form):
+                found = find_seals(sealed(made, seal), Hints("xor16"), Deadline(30))
+                self.assertFalse([each for each in found if each.sure])
+                self.assertIn("it may begin within", found[0].freedom)
 
     def test_digits_beside_other_digits(self) -> None:
         turn = random.Random(8)

@@ -116,7 +116,9 @@ class Best:
         words = " or ".join(f"0x{at:X}" for at in places[:2])
         close = self._likely(rivals[-1]) > self._likely(chosen) - RIVAL
         how = "" if close else ", which is less likely"
-        return replace(chosen, undecided=close, freedom=f"the same holds with the seal at {words}{rest}{how}")
+        freedom = f"the same holds with the seal at {words}{rest}{how}"
+        both = f"{chosen.freedom}; {freedom}" if chosen.freedom else freedom
+        return replace(chosen, undecided=chosen.undecided or close, freedom=both)
 
     def _likely(self, finding: Finding) -> float:
         places = [finding.stored_in(content) for content in self.contents]

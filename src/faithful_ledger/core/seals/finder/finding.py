@@ -23,6 +23,7 @@ __all__ = [
     "edge_bits",
     "edges_bits",
     "naturalness",
+    "open_ends",
     "own_bits",
     "place_bits",
     "spelled",
@@ -39,6 +40,7 @@ FIRST = 16
 ENDS = Edge(0, True)
 SIGNED = frozenset(("times-31",))  # a number with a sign where it comes from
 UNUSUAL = 3.0
+DOUBTED = 1 / 4096  # as many other ranges with the right sum by chance, for each way to align and change it
 PLACED, UNCOMMON, TURNED, NEARBY, ANYWHERE = 5.0, 5.0, 1.0, 2.0, 7.0  # bits that it costs to be so
 COMMON = frozenset(
     ("crc-32", "md5", "sha-1", "sha-256", "adler-32", "crc-16-ccitt-false", "crc-16-arc", "crc-16-xmodem")
@@ -288,6 +290,16 @@ def choice_bits(algorithm: Algorithm, edges: tuple[int, int], place: tuple[int, 
     cost += 0.0 if algorithm.name in COMMON else UNCOMMON
     cost += TURNED if algorithm.changed else 0.0
     return cost + place_bits(place, size)
+
+
+def open_ends(starts: Array, ends: Array, costs: tuple[Array, Array], cost: float, bits: float) -> str:
+    """What to say of a sum that begins and ends within stretches that stay the same, where other edges that are as easy
+    to choose would give the right sum by chance as well; empty where these are too few. `bits` are those of one sum.
+    """
+    others = int(np.searchsorted(np.sort(costs[1]), cost - costs[0], side="right").sum())
+    if others / 2.0**bits <= DOUBTED:
+        return ""
+    return f"it may begin within 0x{starts[0]:X} to 0x{starts[-1]:X}, and end within 0x{ends[0]:X} to 0x{ends[-1]:X}"
 
 
 def own_bits(own: str | None) -> float:

@@ -21,7 +21,16 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.cuts import ALONE, Cut, cuts, line_starts
-from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, own_bits, spelled, spread_bits
+from faithful_ledger.core.seals.finder.finding import (
+    Finding,
+    choice_bits,
+    edge_bits,
+    naturalness,
+    open_ends,
+    own_bits,
+    spelled,
+    spread_bits,
+)
 from faithful_ledger.core.seals.finder.numbers import Numbers, is_plain_sum
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, alike, changed_offsets, is_text, span_of
 from faithful_ledger.core.seals.finder.rings import Ranges
@@ -373,7 +382,22 @@ class _Natural:
                 cost = choice_bits(each, (first, last), (at, stored_end), self.size) + own_bits(own)
                 cost += CUT if any(cut) else 0.0
                 cost -= RICH if self._is_all_beside(checked) else 0.0
-                yield replace(checked, bits=self._said(each, place) * values - cost)
+                bits, freedom = self._said(each, place) * values - cost, self._open_ends(checked, place)
+                yield replace(checked, bits=bits, freedom=freedom, undecided=bool(freedom))
+
+    def _open_ends(self, finding: Finding, place: Place) -> str:
+        """What to say of a sum that would change by the same in every save if it began or ended elsewhere."""
+        if finding.algorithm.name not in SUMS or not alike(self.contents):
+            return ""
+        start, end, at = finding.spans(self.size)
+        stop = np.sort(np.concatenate(([-1], self.changed, [at, at + place.size - 1, self.size])))
+        first, last = np.searchsorted(stop, (start, end))
+        starts = np.arange(stop[first - 1] + 1, min(stop[first], end - 1) + 1)
+        ends = np.arange(max(stop[last - 1], start) + 1, stop[last] + 1)
+        span, size = (at, at + place.size), self.size
+        costs = edge_bits(naturalness(starts, span, size), size), edge_bits(naturalness(ends, span, size), size)
+        cost = float(costs[0][start - starts[0]] + costs[1][end - ends[0]])
+        return open_ends(starts, ends, costs, cost, self._said(finding.algorithm, place))
 
     def _is_all_beside(self, finding: Finding) -> bool:
         """Whether it covers all that is behind its place, or all in front, of which much changes from save to save."""

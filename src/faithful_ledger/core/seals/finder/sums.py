@@ -15,7 +15,15 @@ import numpy as np
 
 from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import Algorithm, own_bytes
-from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness, own_bits, place_bits, spread_bits
+from faithful_ledger.core.seals.finder.finding import (
+    Finding,
+    edge_bits,
+    naturalness,
+    open_ends,
+    own_bits,
+    place_bits,
+    spread_bits,
+)
 from faithful_ledger.core.seals.finder.joining import MIXING, both, places_of
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place
 from faithful_ledger.core.seals.finder.ranges import FILLS, Differences
@@ -30,7 +38,6 @@ LEAST_CHANGED = 3  # words that differ within a range; fewer may be a copy
 AT_ONCE, FEW = 1 << 14, 8
 NATURAL = 2
 MOST_JOINED, MOST_PAIRED = 4000, 1 << 20
-DOUBTED = 1 / 64  # as many other ranges with the right sum by chance
 
 
 class Summing(NamedTuple):
@@ -411,11 +418,8 @@ def _ends_of(
         return None
     cost = float(costs[chosen])
     alike = 1 if way.second else int((costs <= cost).sum())
-    others = np.searchsorted(np.sort(to_costs), cost - from_costs, side="right").sum()
     bits = way.bits if way.second or not way.modulus else spread_bits(words.place.values, way.bits)
-    open_ = f"it may begin within 0x{from_[0]:X} to 0x{from_[-1]:X}, and end within 0x{to[0]:X} to 0x{to[-1]:X}"
-    by_chance = float(others) / 2.0**bits
-    freedom = open_ if by_chance > DOUBTED else ""
+    freedom = open_ends(from_, to, (from_costs, to_costs), cost, bits)
     return _Ends(int(from_[m[chosen]]), int(to[n[chosen]]), cost + float(np.log2(alike)), freedom)
 
 
