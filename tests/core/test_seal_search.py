@@ -30,6 +30,7 @@ from faithful_ledger.core.errors import AddressError, StreamGrows
 from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.formats.json_forms import in_form
 from faithful_ledger.core.formats.nested import TEXT
+from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.placed_seals import Placed, in_rows
 from faithful_ledger.core.posting import make_plan
@@ -451,8 +452,10 @@ class StreamsTest(LedgerCase):
             turn = random.Random(seed)
             kind = Chunked(turn)
             with self.subTest(seed=seed, front=kind.front, behind=kind.behind, tables=kind.tables, kind=kind.kind):
+                few = turn.choice((None, None, 0, 3))  # a save that may have a single stream
                 plain = [
-                    json.dumps({**company(turn, step), "log": turn.randbytes(900).hex()}).encode() for step in range(4)
+                    json.dumps({**company(turn, step), "log": turn.randbytes(0 if step == few else 900).hex()}).encode()
+                    for step in range(4)
                 ]
                 contents = [kind.write(each) for each in plain]
                 (rule,) = SealSearch(contents).streams()
@@ -461,12 +464,21 @@ class StreamsTest(LedgerCase):
                 if kind.counted:
                     part = kind.size if kind.counts_bytes else 0
                     self.assertEqual(rule.counted, (8, "u32le" if kind.order == "<" else "u32be", part))
-                self._renewed(kind, rule, contents, plain)
+                self._renewed(kind, rule, contents, plain, is_declared=turn.random() < 0.3)
 
-    def _renewed(self, kind: Chunked, rule: StreamRule, contents: list[bytes], plain: list[bytes]) -> None:
+    def _renewed(
+        self, kind: Chunked, rule: StreamRule, contents: list[bytes], plain: list[bytes], *, is_declared: bool
+    ) -> None:
         path = self.folder / "a.sav"
         path.write_bytes(contents[0])
         begun = new_template(path, "brinewick", Shared(1, 0))
+        if is_declared:  # because a value in it was pinned before
+            layer = LayerSpec(rule.kind)
+            begun = drafts.changed(
+                begun,
+                open_save(path, parse_template(begun, "t")),
+                lambda draft: draft.declare("save", (layer,), "json"),
+            )
         text = drafts.changed(begun, open_save(path, parse_template(begun, "t")), partial(blocks_found, rule=rule))
         for content, inside in zip(contents, plain, strict=True):
             path.write_bytes(content)

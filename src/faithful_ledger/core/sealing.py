@@ -285,11 +285,15 @@ def _streams_found(draft: Draft, rule: StreamRule) -> None:
         draft.set(totals, {"length_of": STREAMS})
     if counting and rule.counted is not None and not rule.counted.part:
         draft.set(counting, {"count_of": STREAMS})
-    payload = next((spec.name for spec in draft.template.files.values() if _is_of(spec, name, rule.kind)), "")
+    held, payload = f"{name}.{STREAMS}[*].stream", ""
+    for spec in [spec for spec in draft.template.files.values() if _is_of(spec, name, rule.kind)]:
+        payload = payload or spec.name
+        if not spec.held_by and spec.layers[0] == LayerSpec(rule.kind):
+            draft.hold_in_rows(spec.name, held, rule.part)
     if not payload:
         text = text_of(b"".join(each.data for each in rule.streams))
         kind = text.name if text is not None else "binary"
-        payload = draft.declare(f"{name}.{STREAMS}[*].stream", (LayerSpec(rule.kind),), kind, rule.part)
+        payload = draft.declare(held, (LayerSpec(rule.kind),), kind, rule.part)
     if rule.counted is not None and rule.counted.part and counting:
         draft.set(counting, {"length_of": "file", "of_file": payload})
 

@@ -300,6 +300,11 @@ class Draft:
             raise EntryError(problem.what, placing.UNCHANGED)
         return name
 
+    def hold_in_rows(self, name: str, held_by: str, part_size: int) -> None:
+        """Say of a payload that was all streams of a kind that each record holds one of them, in parts of a size."""
+        layering.hold_in_rows(self.text, name, held_by, part_size)
+        self.read_again()
+
     def leave_off(self, name: str, *, left: bool) -> None:
         """Leave the outermost layer of a payload off when the save is posted, or put it back."""
         layering.leave_off(self.text, self.template, name, left=left)

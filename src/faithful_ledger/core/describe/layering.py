@@ -12,7 +12,7 @@ from faithful_ledger.core.template.extend import layer_keys
 from faithful_ledger.core.template.model import Template
 from faithful_ledger.core.template.rewriting import YamlText
 
-__all__ = ["declare", "leave_off"]
+__all__ = ["declare", "hold_in_rows", "leave_off"]
 
 
 def declare(
@@ -61,6 +61,13 @@ def _wanted_name(inside: str, layers: Sequence[LayerSpec]) -> str:
     if member.isidentifier() and (last.kind in STREAMS or member != "unpacked"):
         return member.lower()
     return "plain" if last.kind in SCRAMBLINGS else "unpacked" if last.kind in STREAMS else "inside"
+
+
+def hold_in_rows(text: YamlText, name: str, held_by: str, part_size: int) -> None:
+    """Say of a payload that was all streams of a kind that each record holds one of them, in parts of a size."""
+    text.set(("files", name, "inside"), held_by)
+    if part_size:
+        text.set(("files", name, "part_size"), part_size)
 
 
 def leave_off(text: YamlText, template: Template, name: str, *, left: bool) -> None:

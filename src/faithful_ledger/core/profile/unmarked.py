@@ -117,6 +117,8 @@ def _filling(sizes: Array, phase: int, stride: int, end: int) -> Iterator[tuple[
 def _blocks(data: bytes, spans: Spans, allowance: Allowance) -> list[Layer]:
     """The layers at these spans; none where one of them is not a block, or they are hardly anything."""
     found: list[Layer] = []
+    if spans[0][1] - spans[0][0] < LEAST_BLOCK:
+        return found
     for start, end in spans:
         layer = STREAMS[KIND].read(data[start:end], 0, allowance)
         if layer is None:

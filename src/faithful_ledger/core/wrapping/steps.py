@@ -449,6 +449,6 @@ def _cuts(starts: Sequence[int], inner: Patched, part_size: int) -> list[int]:
     if count != len(sizes):
         raise StreamGrows(
             f"the payload is packed in parts of {size} bytes, and would take {count} of them in place of {len(sizes)}",
-            f"nothing was written; enter values with which it takes {len(sizes)} parts",
+            "nothing was written; enter values with which it takes as many parts as before",
         )
     return [*range(0, inner.size, size), inner.size]

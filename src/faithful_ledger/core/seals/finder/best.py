@@ -168,14 +168,14 @@ def is_repetition(finding: Finding, contents: Sequence[bytes]) -> bool:
     """Whether a finding only says that something is there twice, as in a file with a copy of itself, or of two numbers
     one of which is the complement of the other; or whether a checksum covers another copy of itself, which none can.
     """
-    if not alike(contents) or finding.algorithm.name in (LENGTH, COPY):
+    if finding.algorithm.name in (LENGTH, COPY):
         return False
-    if _covers_itself(finding, contents):
+    if alike(contents) and _covers_itself(finding, contents):
         return True
     if finding.algorithm.name not in SUMS:
         return False
     kind = SUMS[finding.algorithm.name].kind
-    if kind in ("xor", "internet") and _comes_in_pairs(finding, contents):
+    if kind in ("xor", "internet") and alike(contents) and _comes_in_pairs(finding, contents):
         return True
     return kind in ("sum", "internet", "folded") and _is_the_same(finding, contents)
 
@@ -196,9 +196,12 @@ def _covers_itself(finding: Finding, contents: Sequence[bytes]) -> bool:
 
 def _is_the_same(finding: Finding, contents: Sequence[bytes]) -> bool:
     """Whether the bytes that differ in what is summed are those that are stored, or the inverse of them."""
-    covered = _restless([b"".join(finding.covered(content)) for content in contents])
-    stored = _restless([finding.stored_in(content) for content in contents])
-    return 0 < covered.size == stored.size and bool((np.sort(covered) == np.sort(stored)).all())
+    covered = [b"".join(finding.covered(content)) for content in contents]
+    stored = [finding.stored_in(content) for content in contents]
+    if not alike(covered) or not alike(stored):
+        return False
+    summed, kept = _restless(covered), _restless(stored)
+    return 0 < summed.size == kept.size and bool((np.sort(summed) == np.sort(kept)).all())
 
 
 def _restless(contents: Sequence[bytes]) -> Array:

@@ -181,9 +181,9 @@ class StreamRule:
 
 
 def stream_rule(kind: str, saves: Sequence[Save], until: Deadline = NEVER) -> StreamRule | None:
-    """The numbers of the streams of saves, of which each has at least two; None where there are none."""
+    """The numbers of the streams of saves, of which one at least has several; None where there are none."""
     gaps = {after.start - before.end for _, streams in saves for before, after in pairwise(streams)}
-    if len(gaps) != 1 or any(len(streams) < 2 for _, streams in saves):
+    if len(gaps) != 1 or max(len(streams) for _, streams in saves) < 2:
         return None
     (gap,) = gaps
     every = [(content, stream) for content, streams in saves for stream in streams]
@@ -220,10 +220,9 @@ def _part(saves: Sequence[Save]) -> int:
 def _tables(saves: Sequence[Save], header: int, known: Sequence[object], until: Deadline) -> tuple[Table, ...]:
     """The tables in front of the streams, with what is not `known` from beside them, in their order."""
     every = [(content, stream) for content, streams in saves for stream in streams]
-    content, streams = saves[0]
-    front = content[: streams[0].start - header]
+    content, streams = max(saves, key=lambda save: len(save[1]))
     found = []
-    for each in _entries(front, content, streams, until):
+    for each in _entries(content[: streams[0].start - header], content, streams, until):
         new = (each.algorithm.name, each.unpacked) not in known
         if not new or not all(each.holds(content, stream) for stream in streams):
             continue
@@ -232,12 +231,13 @@ def _tables(saves: Sequence[Save], header: int, known: Sequence[object], until: 
             if fits and all(made.holds(whole, stream) for whole, stream in every) and _differs(made, every):
                 found.append(made)
                 break
+    _, streams = saves[0]
     tables: list[Table] = []
     for each in _apart(sorted(found, key=_rank)):
         table = next((t for t in tables if t.stride == each.stride and _is_of(t, each)), None)
         numbers = tuple(sorted((*(table.numbers if table is not None else ()), each), key=lambda number: number.at))
         tables = [*(t for t in tables if t is not table), Table(numbers[0].place(streams[0]), each.stride, numbers)]
-    return _placed(sorted(tables, key=lambda table: table.start), streams[0].of, len(front))
+    return _placed(sorted(tables, key=lambda table: table.start), streams[0].of, streams[0].start - header)
 
 
 def _placed(tables: Sequence[Table], count: int, end: int) -> tuple[Table, ...]:
