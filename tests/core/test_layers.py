@@ -60,6 +60,36 @@ WRITTEN = io.BytesIO()
 with gzip.GzipFile("harbour.dat", "wb", fileobj=WRITTEN, mtime=1_700_000_000) as _file:
     _file.write(CONTENT)
 
+# CONTENT as it was packed by liblzo2, in its quickest and its hardest way, and by a Snappy library.
+LZO = base64.b85decode(
+    "02nYJY;SaPAa7<MY+-G1Aa7}GEFf!TaC9JMZ*m}1VQq71ZaW|`AZ%}RK9K-"
+    "2AOn#AGav(z05l*2kpMLy1CanWAOn#AHy{I%05~86kpMX$1CanRAO*<<F(3pi0U!j?1u-B5)devi1la{KAOzh7F(3rt1u-"
+    "B5<pnVy1nC7aAO!6NG9U!)1u`H6?FBL*1nmVfAO!6NG9U!)1u`H6?FBL*1nmVfAO!6NG9U!)1u`H6?FBO+1nmVgAO!6NGav-"
+    "*1v4N7?FBO+1nmVgAO!6NGav-*1v4N7?FBO+1nmVgAO!6NG#~`+1vDT8?FBR-1nmVhAO!6NG#~`+1vDT8?FBR-"
+    "1nmVhAO!6NG#~`+1vDT8?FBU;1nmViAO!6NH6R4-1vMZ9?FBU;1nmViAO!6NH6R4-"
+    "1vMZ9?FBU;1nmViAO!6NHXsD;1vVfA?FBX<1nmVjAO!6NHXsD;1vVfA?FBX<1nmVjAO!6NHXsD;1vVfA?FBa=1nmVkAO!6NHy{M<1velB?"
+    "FBa=1nmVkAO!6NHy{M<1velB?FBa=1nmVkAO!6NI3NV=1vnrC?FBd>1nmVlAO!6NI3NV=1vnrC?FBd>1nmVlAO!6NI3NV=1vnrC?F9fJ`v"
+    "3q80000000000000000000H000"
+)
+LZO_HARD = base64.b85decode(
+    "H!vV<Z*+4YZ)PBDVQp|AZ)t2SAZulCbRcGLav)S;ZF6aEJ0LM21CanSAOn#AGav(z05l*2kpMLy1CanWAOn#AHy{I%05~86kpMX$1TY041"
+    ";_;;1kD98AOz6`F(3rh1u-B5*#$8m1l<KOAOztBF(3rx1u-"
+    "B5=>;($1nmVfAO!6NG9U%K3m^pT1u`H6?FBL*1nmVfAO!6NG9U!)1u`H6?FBL*1nmVfAO!6NGav-*1v4N7?FBO+1+Wny1nmVgAO!6NGav-"
+    "*1v4N7?FBO+1nmVgAO!6NGav-*1vDT8?FBR-1nmVhAO!6NG#~|}7a#=f1vDT8?FBR-1nmVhAO!6NG#~`+1vDT8?FBU;1nmViAO!6NH6R4-"
+    "1vMZ9?FBU;1(+Qm1nmViAO!6NH6R4-"
+    "1vMZ9?FBU;1nmVjAO!6NHXsD;1vVfA?FBX<1nmVjAO!6NHXsFzBOnCr1vVfA?FBX<1nmVjAO!6NHy{M<1velB?FBa=1nmVkAO!6NHy{M<1"
+    "velB?FBa=1%N3a1nmVkAO!6NHy{M<1vnrC?FBd>1nmVlAO!6NI3NV=1vnrC?FBd>1nmVlAO!6NI3NXdFCYZ%1vnrC?F9fJ01E&B5dZ)"
+)
+SNAPPY = base64.b85decode(
+    "{v4PvAZ%}Rb0BYKAZ%f6a3F7KY%CyaWpH#LW^ZyJRAFs%X>L0pF(8U1001(MN&o;ejwJv9G>#<z05y&!001_QB>(_7jwJv9IF2O%06C5&0"
+    "01$Ta{-"
+    "cc0RS<QbpZe|l6C<AF_L!y05Oty0RS<Qc>w@1l6nCEF_L=$05Ot$0RS?Rd;tJ5l6(OGGLn1&05Xz%0RS?Rd;tJ5l6(OGGLn1&05Xz%0RS?"
+    "Rd;tJ5l6(OGGm?A(05g(&0RS_Sd;tJ6l6(OGGm?A(05g(&0RS_Sd;tJ6l6(OGGm?A(05g(&0RS|Td;tJ7l6(OGG?IJ)05p<(0RS|Td;tJ7"
+    "l6(OGG?IJ)05p<(0RS|Td;tJ7l6(OGHIjS*05y_)0RT0Ud;tJ8l6(OGHIjS*05y_)0RT0Ud;tJ8l6(OGHIjS*05y_)0RT3Vd;tJ9l6(OGH"
+    "j;b+05+0*0RT3Vd;tJ9l6(OGHj;b+05+0*0RT3Vd;tJ9l6(OGH<Ek-05_6+0RT6Wd;tJAl6(OGH<Ek-05_6+0RT6Wd;tJAl6(OGH<Ek-"
+    "05_6+0RT9Xd;tJBl6(OGIFft;063C-0RT9Xd;tJBl6(OGIFft;063C-0RT9Xd;tJBl6(OG0R900{s92~0Ra910IC51"
+)
+
 # (kind, a stream, how many of its first bytes say how it was packed and must stay)
 STREAMS = (
     ("zlib", zlib.compress(CONTENT, 9), 2),
@@ -71,6 +101,9 @@ STREAMS = (
     ("zstd", zstandard.ZstdCompressor(write_content_size=False).compress(CONTENT), 5),
     ("lz4", lz4.frame.compress(CONTENT, content_checksum=True, store_size=False), 6),
     ("deflate", zlib.compress(CONTENT)[2:-4], 0),
+    ("lzo", LZO, 0),
+    ("lzo", LZO_HARD, 0),
+    ("snappy", SNAPPY, 0),
     ("base64", base64.b64encode(CONTENT), 0),
 )
 DEEP = """\

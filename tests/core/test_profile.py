@@ -138,6 +138,25 @@ class LayersTest(LedgerCase):
                 self.assertIn(("deflate", len(lead), len(raw), len(content)), find_layers(lead + raw + b"\7" * 90))
                 self.assertEqual([layer for layer in find_layers(lead) if layer.kind == "deflate"], [])
 
+    def test_streams_without_marks_are_found_behind_a_header(self) -> None:
+        for seed in range(40):
+            rng = random.Random(seed)
+            kind, order = rng.choice(("lzo", "snappy")), rng.choice(("little", "big"))
+            content = b"".join(rng.choice([b"lamp oil ", b"Tamsin ", b"%d;" % rng.randrange(999)]) for _ in range(300))
+            packed = STREAMS[kind].packed(content, b"")
+            size = rng.choice((len(packed), len(content))).to_bytes(4, order)
+            lead = rng.randbytes(rng.randrange(30)) + size + rng.randbytes(rng.randrange(9))
+            behind = rng.randbytes(rng.choice((0, 4, 20)))
+            with self.subTest(seed=seed, lead=len(lead)):
+                self.assertEqual(find_layers(lead + packed + behind), [(kind, len(lead), len(packed), len(content))])
+                noise, numbers = (
+                    rng.randbytes(len(packed)),
+                    struct.pack("<400H", *(rng.randrange(900) for _ in range(400))),
+                )
+                for data in (lead + noise, lead + numbers, lead + packed[:-20]):
+                    found = [layer for layer in find_layers(data) if layer.kind in ("lzo", "snappy")]
+                    self.assertEqual(found, [])
+
     def test_several_streams_and_none_inside_another(self) -> None:
         inner = zlib.compress(bytes(500))
         outer = zlib.compress(inner * 3, 0)

@@ -30,7 +30,7 @@ from faithful_ledger.core.errors import AddressError, StreamGrows
 from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.formats.json_forms import in_form
 from faithful_ledger.core.formats.nested import TEXT
-from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers import STREAMS, LayerSpec
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.placed_seals import Placed, in_rows
 from faithful_ledger.core.posting import make_plan
@@ -354,7 +354,16 @@ class Chunked:
     in front of all pieces.
     """
 
-    PACKED = (zlib.compress, gzip.compress, bz2.compress, lzma.compress, zstandard.compress, lz4_block)
+    PACKED = (
+        zlib.compress,
+        gzip.compress,
+        bz2.compress,
+        lzma.compress,
+        zstandard.compress,
+        lz4_block,
+        partial(STREAMS["lzo"].packed, old=b""),
+        partial(STREAMS["snappy"].packed, old=b""),
+    )
     UNPACKED = (
         zlib.decompress,
         gzip.decompress,
@@ -362,10 +371,12 @@ class Chunked:
         lzma.decompress,
         zstandard.decompress,
         partial(lz4.block.decompress, uncompressed_size=1 << 16),
+        partial(STREAMS["lzo"].unpacked, most=1 << 16),
+        partial(STREAMS["snappy"].unpacked, most=1 << 16),
     )
 
     def __init__(self, turn: random.Random) -> None:
-        self.kind, self.order = turn.randrange(6), turn.choice("<>")
+        self.kind, self.order = turn.randrange(8), turn.choice("<>")
         self.front, self.behind = ["packed", *turn.sample(("whole", "sum", "tag", "half"), turn.randrange(1, 5))], []
         turn.shuffle(self.front)
         if "sum" in self.front and turn.random() < 0.4:
@@ -382,8 +393,19 @@ class Chunked:
             self.front, self.tables = [], own
         self.counts_bytes = bool(self.tables) and turn.random() < 0.4
         self.counted = bool(self.tail or self.tables) or turn.random() < 0.5
-        if self.kind == 5:
+        if self.kind >= 5:  # without marks: only what is said of them tells where they are
             self.more, self.tail = 0, b""
+
+    def padded(self, value: object) -> bytes:
+        """A text that takes as many pieces if it has a few letters more, or fewer."""
+        text = json.dumps(value)
+        while not 9 < len(text) % self.size < self.size - 9:
+            text += " "
+        return text.encode()
+
+    def log(self, turn: random.Random, size: int) -> str:
+        """Something to pack; streams without marks must be smaller than what they hold."""
+        return turn.randbytes(size).hex() if self.kind < 6 else "".join(turn.choices(("rope ", "lamp "), k=size // 2))
 
     def write(self, plain: bytes) -> bytes:
         pieces = [plain[at : at + self.size] for at in range(0, len(plain), self.size)]
@@ -454,7 +476,7 @@ class StreamsTest(LedgerCase):
             with self.subTest(seed=seed, front=kind.front, behind=kind.behind, tables=kind.tables, kind=kind.kind):
                 few = turn.choice((None, None, 0, 3))  # a save that may have a single stream
                 plain = [
-                    json.dumps({**company(turn, step), "log": turn.randbytes(0 if step == few else 900).hex()}).encode()
+                    kind.padded({**company(turn, step), "log": kind.log(turn, 0 if step == few else 900)})
                     for step in range(4)
                 ]
                 contents = [kind.write(each) for each in plain]

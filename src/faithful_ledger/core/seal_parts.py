@@ -27,7 +27,7 @@ __all__ = ["SHORTEST", "UNMARKED", "Part", "Value", "parts_inside", "text_of"]
 
 MOST_STRINGS, SHORTEST = 12, 16  # strings of a text that are looked at, the longest first; letters of one
 LARGEST_TEXT = 16 << 20
-UNMARKED = ("deflate", "lz4-block", *IN_LETTERS)  # what chance may look like, and what is letters
+UNMARKED = ("deflate", "lz4-block", "lzo", "snappy", *IN_LETTERS)  # what chance may look like, and what is letters
 
 
 class Value(NamedTuple):

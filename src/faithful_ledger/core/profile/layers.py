@@ -21,7 +21,7 @@ from faithful_ledger.core.layers.linked import Begins, stream_begins
 from faithful_ledger.core.layers.lz_string import LZ_STRING
 from faithful_ledger.core.layers.stream import Allowance, Layer
 from faithful_ledger.core.layers.xz import lzma_begins
-from faithful_ledger.core.profile.unmarked import unmarked_blocks
+from faithful_ledger.core.profile.unmarked import lone_block, self_ended, unmarked_blocks
 from faithful_ledger.core.scan import windows
 
 __all__ = ["find_layers", "stream_at"]
@@ -73,27 +73,12 @@ def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
     texts = [*_lettered(data, found), *_hex(data, found)]
     if not found:
         found = unmarked_blocks(data, allowance)
-    if not found and not texts and (block := _lz4_block(data, allowance)) is not None:
+    if all(layer.kind == "deflate" for layer in found):  # which may begin within anything that is packed
+        found = self_ended(data, allowance) or found
+    if not found and not texts and (block := lone_block(data, allowance)) is not None:
         found.append(block)
     found += [text for text in texts if not _within(found, text.offset, text.offset + text.size)]
     return sorted(found, key=lambda layer: layer.offset)
-
-
-def _lz4_block(data: bytes, allowance: Allowance) -> Layer | None:
-    """A block that is all of the file behind a header of a few bytes, in which it is said to how many bytes it unpacks.
-    Bytes of any other kind are hardly ever one up to their end.
-    """
-    alone: Layer | None = None
-    for offset in range(min(RAW_BEGIN, max(len(data) - LEAST_RAW, 0))):
-        layer = STREAMS["lz4-block"].read(data, offset, Allowance(allowance.left))
-        if layer is None or layer.unpacked_size < max(LEAST_RAW_UNPACKED, layer.size):
-            continue
-        spelled = [layer.unpacked_size.to_bytes(4, "little"), layer.unpacked_size.to_bytes(4, "big")]
-        if any(number in data[:offset] for number in spelled):
-            allowance.left -= layer.unpacked_size
-            return layer
-        alone = layer if not offset else alone
-    return alone
 
 
 def stream_at(data: bytes, offset: int, kind: str) -> Layer | None:

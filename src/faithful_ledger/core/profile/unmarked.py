@@ -1,29 +1,37 @@
-"""LZ4 blocks without a frame that follow one another to the end of a file, with their sizes in front of them.
+"""Packed streams without a mark at their beginning: they are believed where they fill all of a file behind its header.
 
-A block has no mark and no end of its own (LZ4 Block Format), so its size has to be known: it is a number in front of
-each block, or in a table in front of all of them. What is believed leads to the end of the file, and every block in it
-is one.
+LZ4 blocks without a frame have no end of their own either (LZ4 Block Format), so their sizes have to be known: one is
+all of a file, or several follow one another to the end of it, each with a number in front of it, or with all of these
+in a table. LZO and Snappy streams come to their own ends.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from itertools import product
 from typing import Any, Literal, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.layers.lz4_blocks import may_begin
+from faithful_ledger.core.layers.matching import MatchedStream
 from faithful_ledger.core.layers.stream import Allowance, Layer
 from faithful_ledger.core.scan import windows
 
-__all__ = ["unmarked_blocks"]
+__all__ = ["lone_block", "self_ended", "unmarked_blocks"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 Spans: TypeAlias = list[tuple[int, int]]
 Order = Literal["little", "big"]
 FORMS: tuple[tuple[int, Order], ...] = ((4, "little"), (4, "big"), (2, "little"), (2, "big"))
 KIND = "lz4-block"
+SELF_ENDED = tuple(kind for kind in STREAMS.values() if isinstance(kind, MatchedStream))
+BEGUN, FIRST_BYTES = 4096, 64  # bytes of what a stream unpacks to that are looked at, and the first of these
+MOST_TRIED, LEAST_TRIED = 8, 1 << 16  # times that what a file unpacks to is looked at, if it has so many bytes
+GAINED = 1.15  # bytes for each that is packed
+LEAST_SAID, WIDEST = 48, 64  # a size that is looked for, and bytes of an entry of a table
 FIRST = 64  # offsets from the beginning at which the first size may be
 TABLE = 256  # at which a table of sizes may begin
 HEADER, TRAILER = 32, 16  # bytes from a size to its block, and from there to the next size
@@ -31,21 +39,137 @@ STRIDES = tuple(range(4, 34, 2))  # of a table
 BESIDE = (0, 4, 8)  # bytes for each block whose size is in a table: in another table, or behind the block
 GAP = 64  # bytes between a table and the first block
 BEHIND = 16  # bytes that may follow the last block
+FIRST_SELF_ENDED, DIGEST = 512, 64  # offsets at which the first of these may begin, and bytes that may follow the last
 LEAST_BLOCK, LEAST_UNPACKED = 8, 16  # bytes of the first block, and of what each unpacks to on average
+LEAST_LONE, LEAST_LONE_UNPACKED = 48, 64  # bytes of a file with a single block, and of that
 LEAST, MOST, MOST_LISTED = 2, 4096, 1024  # blocks, and those of a table
 LARGEST, LARGEST_SHORT = 64 << 20, 1 << 20  # bytes of a file, and of one whose sizes may have two bytes
 
 
 def unmarked_blocks(data: bytes, allowance: Allowance) -> list[Layer]:
     """The blocks, in their order; none where there are none."""
-    is_text = min(data[:TABLE], default=0) > LARGEST >> 24  # a size of four bytes has one that is small
-    if LEAST * LEAST_BLOCK <= len(data) <= LARGEST and not is_text:
+    if LEAST * LEAST_BLOCK <= len(data) <= LARGEST and not _is_text(data):
         for spans in (*_in_chains(data), *_in_tables(data)):
             found = _blocks(data, spans, Allowance(allowance.left))
             if found:
                 allowance.left -= sum(layer.unpacked_size for layer in found)
                 return found
     return []
+
+
+def _is_text(data: bytes) -> bool:
+    """Whether there is no size of four bytes in front, as one of these is small."""
+    return min(data[:TABLE], default=0) > LARGEST >> 24
+
+
+def self_ended(data: bytes, allowance: Allowance) -> list[Layer]:
+    """The streams of one kind that come to their own ends, one after the other to the end of the file. What is in front
+    of the first may look like its beginning, so that those are believed of which the sizes are said in front.
+    """
+    likely: list[Layer] = []
+    for kind in () if _is_text(data) else SELF_ENDED:
+        said: list[Layer] = []
+        left = MOST_TRIED * max(len(data), LEAST_TRIED)
+        for offset in _by_likelihood(data, kind):
+            if left < 0 or (said and offset > said[0].offset):
+                continue
+            for found in _following(data, kind, offset, Allowance(allowance.left)):
+                left -= sum(layer.unpacked_size for layer in found)
+                if not _is_packed_well(found):
+                    continue
+                if len(found) > len(said) and _says_sizes(data, found):
+                    said = found
+                if not likely and 2 * sum(layer.size for layer in found) > len(data):
+                    likely = found
+        if said:
+            likely = said
+            break
+    allowance.left -= sum(layer.unpacked_size for layer in likely)
+    return likely
+
+
+def _is_packed_well(found: Sequence[Layer]) -> bool:
+    """Whether streams unpack to more than they have themselves, as records that look like some hardly do."""
+    return sum(layer.unpacked_size for layer in found) >= GAINED * sum(layer.size for layer in found)
+
+
+def _by_likelihood(data: bytes, kind: MatchedStream) -> list[int]:
+    """Offsets at which a stream may begin: first where a number in front of it leads to a mark at the end of one, then
+    where what it unpacks to begins with what it repeats, as no codes that are taken for bytes do.
+    """
+    found: list[tuple[bool, int, int]] = []
+    for at in range(min(FIRST_SELF_ENDED, max(len(data) - LEAST_LONE, 0))):
+        with suppress(ValueError, IndexError):
+            begun, _ = kind.decoded(data, at, BEGUN)
+            is_said = any(kind.ends(data, at + number) for number in _numbers(data[:at]))
+            repeated = sum(begun[n : n + 2] in begun[n + 2 :] for n in range(FIRST_BYTES))
+            found.append((not is_said, -repeated, at))
+    return [at for _, _, at in sorted(found)]
+
+
+def _numbers(front: bytes) -> set[int]:
+    """The numbers of four bytes in front of something."""
+    return {int(number) for name in ("<u4", ">u4") for number in windows(front, np.dtype(name))}
+
+
+def _says_sizes(data: bytes, found: Sequence[Layer]) -> bool:
+    """Whether the packed or unpacked sizes of streams are in front of each, or in a table in front of all."""
+    first = found[0]
+    for (width, order), packed in product(FORMS, (True, False)):
+        sizes = [layer.size if packed else layer.unpacked_size for layer in found]
+        if max(sizes) >> 8 * width or sizes[0] < LEAST_SAID:
+            continue
+        spelled = [size.to_bytes(width, order) for size in sizes]
+        at = data.find(spelled[0], 0, first.offset)
+        while at >= 0:
+            for step in (0, *range(width, WIDEST)):
+                places = [
+                    at + number * step if step else at + each.offset - first.offset for number, each in enumerate(found)
+                ]
+                if all(map(data.startswith, spelled, places)):
+                    return True
+            at = data.find(spelled[0], at + 1, first.offset)
+    return False
+
+
+def _following(data: bytes, kind: MatchedStream, at: int, allowance: Allowance) -> Iterator[list[Layer]]:
+    """The streams of a kind from an offset on to the end of the file, with as many bytes between two of them."""
+    first = kind.read(data, at, allowance)
+    if first is None or first.unpacked_size < LEAST_LONE_UNPACKED:
+        return
+    last = len(data) - DIGEST
+    for header in range(HEADER + 1):
+        found, own = [first], Allowance(allowance.left)
+        while layer := kind.read(data, found[-1].offset + found[-1].size + header, own):
+            found.append(layer)
+        if len(found) > 1 and found[-1].offset + found[-1].size >= last:
+            yield found
+    if first.offset + first.size >= last:
+        yield [first]
+
+
+def lone_block(data: bytes, allowance: Allowance) -> Layer | None:
+    """A block that is all of the file behind a header of a few bytes, in which its size is said, or that of what it
+    unpacks to; a few bytes may follow it. Other bytes are hardly ever one to their end.
+    """
+    alone: Layer | None = None
+    for offset in range(min(FIRST, max(len(data) - LEAST_LONE, 0))):
+        if not may_begin(data, offset):
+            continue
+        for end in (len(data), *_ends_said(data, offset)):
+            layer = STREAMS[KIND].read(data[:end], offset, Allowance(allowance.left))
+            if layer is None or layer.unpacked_size < max(LEAST_LONE_UNPACKED, layer.size):
+                continue
+            if _says_sizes(data, [layer]):
+                allowance.left -= layer.unpacked_size
+                return layer
+            alone = layer if not offset else alone
+    return alone
+
+
+def _ends_said(data: bytes, offset: int) -> list[int]:
+    """Where something ends, a few bytes before the file does, if a number in front of it is its size."""
+    return sorted(offset + size for size in _numbers(data[:offset]) if len(data) - BEHIND <= offset + size < len(data))
 
 
 def _in_chains(data: bytes) -> Iterator[Spans]:

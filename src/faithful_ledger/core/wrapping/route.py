@@ -99,9 +99,11 @@ def unwrap(
 
 def _streams(data: bytes, layer: LayerSpec, number_of: Lookup | None) -> list[Layer]:
     if layer.at is None:
+        alone = stream_at(data, 0, layer.kind) if data else None
+        if alone is not None and alone.size == len(data):  # whatever else it may look like
+            return [alone]
         known = [found for found in find_layers(data) if found.kind == layer.kind]
-        alone = stream_at(data, 0, layer.kind) if not known and data else None  # too small to be noticed in a file
-        return [alone] if alone is not None else known
+        return known or ([alone] if alone is not None else [])  # one that is too small to be noticed in a file
     at = _begins_at(layer, len(data), number_of)
     found = stream_at(data, at, layer.kind) if 0 <= at < len(data) else None
     return [found] if found is not None else []

@@ -30,7 +30,8 @@ USUAL_EDGES = 8.0  # bits
 EDITS = 3
 STEPS = 29  # edits are tried at so many offsets, spread over what is covered
 NOISE_BITS = 4.0  # what it says for a place if one more of its bytes differs between saves, as those of a seal do
-STILL_BITS, ENOUGH_TO_MOVE = 3.0, 4  # for each bit of the lowest byte that stays in so many saves
+ENOUGH_TO_MOVE = 4  # saves
+STAYS, MOVES, MOST_STILL = -0.4, -2.0, 24.0  # log2 of how often a bit of a count stays, and moves; bits at most
 RIVAL = 6.0  # bits by which a place must be likelier than others that would do as well
 
 
@@ -126,17 +127,20 @@ class Best:
         odd = finding.stored.offset > self.size // 2 and not alike(self.contents)  # from the end that is farther
         start, end, at = finding.spans(self.size)
         adjoins = finding.own is None and (at + finding.size == start or at == end)
-        still = STILL_BITS * _still_bits(places, finding.form) if len(places) >= ENOUGH_TO_MOVE else 0.0
+        still = _stillness(places, finding.form) if len(places) >= ENOUGH_TO_MOVE else 0.0
         return finding.bits + NOISE_BITS * differ - (RIVAL if odd else 0.0) + (RIVAL if adjoins else 0.0) - still
 
 
-def _still_bits(stored: Sequence[bytes], form: str) -> int:
-    """How many bits of the lowest byte are the same in every save: of a sum hardly any, of a count or a flag most."""
+def _stillness(stored: Sequence[bytes], form: str) -> float:
+    """The bits that speak for a count or a flag, and against a sum, as so many bits of the lowest byte are the same in
+    every save: each of a sum is in one of 2 ** (saves - 1) cases.
+    """
     if not form.startswith("u") or not all(stored):
-        return 0
+        return 0.0
     lowest = [raw[0] if form.endswith("le") else raw[-1] for raw in stored]
     always, ever = reduce(and_, lowest), reduce(or_, lowest)
-    return 8 - (always ^ ever).bit_count()
+    moving = (always ^ ever).bit_count()
+    return min(max((8 - moving) * (len(stored) - 1 + STAYS) + moving * MOVES, 0.0), MOST_STILL)
 
 
 def mirrored(finding: Finding, contents: Sequence[bytes]) -> Finding | None:

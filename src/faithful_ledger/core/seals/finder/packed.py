@@ -375,11 +375,14 @@ def _counted(rule: StreamRule, saves: Sequence[Save]) -> Counted | None:
     tried = [(0, counts), (part, totals)] if part else [(0, counts)]
     if len(set(counts)) == 1:  # any constant may look like it
         tried.reverse()
-    for each, wanted in tried:
-        found = _stored(wanted, TOTALS if each else COUNTS, start, saves)
-        if found is not None:
-            return found._replace(part=each)
-    return None
+    found = [
+        place._replace(part=each)
+        for each, wanted in tried
+        if (place := _stored(wanted, TOTALS if each else COUNTS, start, saves)) is not None
+    ]
+    if len(found) == 2 and found[0].at < found[1].end and found[1].at < found[0].end:  # of a size the high bytes
+        return next(place for place in found if place.part)
+    return found[0] if found else None
 
 
 def _total(rule: StreamRule, saves: Sequence[Save]) -> Counted | None:
