@@ -144,6 +144,10 @@ class AnyRangeTest(RenewingCase):
             "fnv-1a-64",
             "one-at-a-time",
             "djb2-xor",
+            "bsd-16",
+            "rotated-sum32",
+            "rotated-xor32-by-5",
+            "pjw-32",
         ):
             spans = []
             for _ in range(40):

@@ -1,7 +1,9 @@
 """Hashes: short ones that games write themselves, and digests of libraries.
 
 FNV is that of Fowler, Noll and Vo; one-at-a-time and the multiply-by-33 and -31 hashes are as their authors published
-them (Jenkins, 1997; Bernstein; Kernighan and Ritchie, 1988, for 31; 65599 is that of the ndbm substitute sdbm).
+them (Jenkins, 1997; Bernstein; Kernighan and Ritchie, 1988, for 31; 65599 is that of the ndbm substitute sdbm). bsd-16 is that
+of sum(1) of BSD, and pjw-32 that of object files (System V ABI, "Hash Table"). A rotated sum turns its bits to the left,
+by one or by five, before each byte.
 """
 
 from __future__ import annotations
@@ -20,7 +22,7 @@ if TYPE_CHECKING:
 __all__ = ["DIGESTS", "HASHES", "Hash", "Lane", "digest"]
 
 SMALL = 256  # bytes that are not worth an array
-M32, M64 = (1 << 32) - 1, (1 << 64) - 1
+M16, M32, M64 = (1 << 16) - 1, (1 << 32) - 1, (1 << 64) - 1
 
 
 class Lane(NamedTuple):
@@ -126,6 +128,23 @@ def _mixed_first(prime: int, start: int, mask: int) -> Hash:
     return Hash(mask.bit_length(), start, lambda state, byte: (state ^ byte) * prime & mask)
 
 
+def _rotated(turned: int, *, added: bool) -> Hash:
+    def step(state: Any, byte: int) -> Any:
+        state = (state << turned | state >> 32 - turned) & M32
+        return state + byte & M32 if added else state ^ byte
+
+    return Hash(32, 0, step)
+
+
+def _bsd_step(state: Any, byte: int) -> Any:
+    return (state >> 1 | (state & 1) << 15) + byte & M16
+
+
+def _pjw_step(state: Any, byte: int) -> Any:
+    state = (state << 4) + byte & M32
+    return (state ^ (state & 0xF0000000) >> 24) & 0x0FFFFFFF
+
+
 def _jenkins_step(state: int, byte: int) -> int:
     state = state + byte & M32
     state = state + (state << 10) & M32
@@ -167,6 +186,11 @@ HASHES: Mapping[str, Hash] = MappingProxyType(
         "times-31": _multiplied(31),
         "times-65599": _multiplied(65_599),
         "one-at-a-time": Hash(32, 0, _jenkins_step, _jenkins_end),
+        "bsd-16": Hash(16, 0, _bsd_step),
+        "rotated-sum32": _rotated(1, added=True),
+        "rotated-xor32": _rotated(1, added=False),
+        "rotated-xor32-by-5": _rotated(5, added=False),
+        "pjw-32": Hash(32, 0, _pjw_step),
         "xxhash-32": _xxhash(32),
         "xxhash-64": _xxhash(64),
         "murmur3-32": Hash(32, whole=_murmur),
