@@ -8,10 +8,7 @@ from abc import abstractmethod
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-import numpy as np
-
 from faithful_ledger.core.layers.stream import Allowance, Layer, Stream
-from faithful_ledger.core.scan import windows
 
 __all__ = ["Match", "MatchedStream", "copy_back", "matches"]
 
@@ -114,6 +111,10 @@ def _earlier(data: bytes, begin: int, end: int, window: int) -> tuple[list[int],
     """For each offset of a segment, and of the window in front of it, where the next four bytes were before, or -1;
     counted from an offset, which is given as well.
     """
+    import numpy as np
+
+    from faithful_ledger.core.scan import windows
+
     base = max(begin - window, 0)
     keys = windows(data[base : end + SEEN - 1], np.dtype("<u4"))
     order = np.argsort(keys, kind="stable")

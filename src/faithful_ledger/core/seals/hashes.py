@@ -1,9 +1,9 @@
 """Hashes: short ones that games write themselves, and digests of libraries.
 
 FNV is that of Fowler, Noll and Vo; one-at-a-time and the multiply-by-33 and -31 hashes are as their authors published
-them (Jenkins, 1997; Bernstein; Kernighan and Ritchie, 1988, for 31; 65599 is that of the ndbm substitute sdbm). bsd-16 is that
-of sum(1) of BSD, and pjw-32 that of object files (System V ABI, "Hash Table"). A rotated sum turns its bits to the left,
-by one or by five, before each byte.
+them (Jenkins, 1997; Bernstein; Kernighan and Ritchie, 1988, for 31; 65599 is that of the ndbm substitute sdbm). The sum
+of BSD is that of its sum(1), and pjw-32 that of object files (System V ABI, "Hash Table"). A rotated sum turns its bits
+to the left, by one or by five, before each byte.
 """
 
 from __future__ import annotations

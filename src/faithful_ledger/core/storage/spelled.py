@@ -2,12 +2,14 @@
 
 How a text is quoted and escaped at a place is the format's business, a `Quoting`. What is within the quotes keeps its
 own style here: digits in front and behind the point, a plus sign, an exponent, hexadecimal, thousands apart, blanks
-around it.
+around it, or all of that in base64.
 """
 
 from __future__ import annotations
 
 import re
+from base64 import b64decode, b64encode
+from binascii import Error
 from fractions import Fraction
 from typing import Protocol
 
@@ -31,6 +33,7 @@ __all__ = [
 NUMBER = re.compile(r"([+-]?)([0-9]*)(?:\.([0-9]*))?([eE][+-]?[0-9]+)?")
 GROUPED = re.compile(r"[+-]?[0-9]{1,3}(?:_[0-9]{3})+(?:\.[0-9]+)?")  # thousands, as TOML and some languages allow
 HEXADECIMAL = re.compile(r"(0[xX])([0-9A-Fa-f]{1,16})")
+BASE64 = re.compile(r"[K-O][A-Za-z0-9+/]{2,}={0,2}")  # what begins with a digit, a sign or a point
 SWITCHES = (("true", "false"), ("yes", "no"), ("on", "off"))
 LONGEST = 400  # characters of a number
 
@@ -64,7 +67,7 @@ def spelled_switch(text: str) -> bool | None:
 
 def exact_number(text: str) -> Fraction | None:
     """The number that a text spells, exactly; None where it is none."""
-    stripped = text.strip()
+    stripped = _in_base64(text.strip()) or text.strip()
     if hexadecimal := HEXADECIMAL.fullmatch(stripped):
         return Fraction(int(hexadecimal[2], 16))
     parts = _parts(stripped)
@@ -247,8 +250,19 @@ def _parts(text: str) -> tuple[str, str, str | None, str] | None:
     return match[1], match[2], match[3], match[4] or ""
 
 
+def _in_base64(text: str) -> str:
+    """The number that a text in base64 spells (RFC 4648); empty where it spells none."""
+    if BASE64.fullmatch(text) is None or len(text.rstrip("=")) % 4 == 1:
+        return ""
+    try:
+        inner = b64decode(text.rstrip("=") + "=" * (-len(text.rstrip("=")) % 4)).decode("ascii")
+    except (Error, UnicodeDecodeError):
+        return ""
+    return inner if _parts(inner) is not None else ""
+
+
 def _number(text: str) -> int | float:
-    stripped = text.strip()
+    stripped = _in_base64(text.strip()) or text.strip()
     if hexadecimal := HEXADECIMAL.fullmatch(stripped):
         return int(hexadecimal[2], 16)
     parts = _parts(stripped)
@@ -267,6 +281,9 @@ def _restyled(value: Value, old: str) -> str:
     """A number in the style of the old one, which may be anything."""
     core = old.strip()
     before, after = old[: len(old) - len(old.lstrip())], old[len(old.rstrip()) :] if core else ""
+    if inner := _in_base64(core):
+        coded = b64encode(_restyled(value, inner).encode()).decode()
+        return before + (coded if len(core) % 4 == 0 else coded.rstrip("=")) + after
     if (found := HEXADECIMAL.fullmatch(core)) and isinstance(value, int) and value >= 0:
         digits = f"{value:X}" if found[2].upper() == found[2] else f"{value:x}"
         return before + found[1] + digits.zfill(len(found[2])) + after

@@ -32,6 +32,7 @@ STEPS = 29  # edits are tried at so many offsets, spread over what is covered
 NOISE_BITS = 4.0  # what it says for a place if one more of its bytes differs between saves, as those of a seal do
 ENOUGH_TO_MOVE = 4  # saves
 STAYS, MOVES, MOST_STILL = -0.4, -2.0, 24.0  # log2 of how often a bit of a count stays, and moves; bits at most
+LEAST_OF_TWO = 12.0  # bits of one of two that say the same
 RIVAL = 6.0  # bits by which a place must be likelier than others that would do as well
 
 
@@ -46,7 +47,7 @@ class Best:
     def of(self, found: Sequence[Finding]) -> list[Finding]:
         """The best finding of each place, the surest first."""
         groups: list[list[Finding]] = []
-        for finding in sorted(found, key=order):
+        for finding in sorted(self._with_one_of_two(found), key=order):
             if any(self._overlaps(group[0], finding) for group in groups):
                 continue
             group = next((group for group in groups if self._follows(group[0], finding)), None)
@@ -55,6 +56,26 @@ class Best:
             else:
                 group.append(finding)
         return apart(sorted(map(self._chosen, groups), key=order), self._place)
+
+    def _with_one_of_two(self, found: Sequence[Finding]) -> list[Finding]:
+        """Of a sum and its inverse the sum, and a copy of it: not a copy of the inverse, and no second sum."""
+        of_place: dict[tuple[int, int], list[Finding]] = {}
+        for finding in found:
+            if finding.algorithm.name != COPY and finding.bits >= LEAST_OF_TWO:
+                of_place.setdefault(self._place(finding), []).append(finding)
+        left = list(found)
+        for copy in found:
+            start, end, at = copy.spans(self.size)
+            if copy.algorithm.name != COPY or copy.algorithm.changed != "inverted":
+                continue
+            base, own = (
+                min(of_place.get(place, []), key=order, default=None) for place in ((start, end), (at, at + copy.size))
+            )
+            if own is not None and (base is None or base.algorithm.changed > own.algorithm.changed):
+                left.remove(copy)
+            elif base is not None:
+                left = [each for each in left if each is copy or self._place(each) != self._place(copy)]
+        return left
 
     def _place(self, finding: Finding) -> tuple[int, int]:
         at = finding.stored.at(self.size)

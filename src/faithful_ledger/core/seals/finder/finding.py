@@ -40,7 +40,7 @@ FIRST = 16
 ENDS = Edge(0, True)
 SIGNED = frozenset(("times-31",))  # a number with a sign where it comes from
 UNUSUAL = 3.0
-DOUBTED = 1 / 4096  # as many other ranges with the right sum by chance, for each way to align and change it
+DOUBTED, DOUBTED_XOR = 1 / 64, 1 / 4096  # as many other ranges with the right sum by chance
 PLACED, UNCOMMON, TURNED, NEARBY, ANYWHERE = 5.0, 5.0, 1.0, 2.0, 7.0  # bits that it costs to be so
 COMMON = frozenset(
     ("crc-32", "md5", "sha-1", "sha-256", "adler-32", "crc-16-ccitt-false", "crc-16-arc", "crc-16-xmodem")
@@ -292,12 +292,15 @@ def choice_bits(algorithm: Algorithm, edges: tuple[int, int], place: tuple[int, 
     return cost + place_bits(place, size)
 
 
-def open_ends(starts: Array, ends: Array, costs: tuple[Array, Array], cost: float, bits: float) -> str:
+def open_ends(
+    starts: Array, ends: Array, costs: tuple[Array, Array], cost: float, bits: float, *, carries: bool
+) -> str:
     """What to say of a sum that begins and ends within stretches that stay the same, where other edges that are as easy
-    to choose would give the right sum by chance as well; empty where these are too few. `bits` are those of one sum.
+    to choose would give the right sum by chance as well; empty where these are too few. `bits` are those of one sum,
+    which are more than it seems where it `carries`.
     """
     others = int(np.searchsorted(np.sort(costs[1]), cost - costs[0], side="right").sum())
-    if others / 2.0**bits <= DOUBTED:
+    if others / 2.0**bits <= (DOUBTED if carries else DOUBTED_XOR):
         return ""
     return f"it may begin within 0x{starts[0]:X} to 0x{starts[-1]:X}, and end within 0x{ends[0]:X} to 0x{ends[-1]:X}"
 

@@ -386,8 +386,9 @@ class _Natural:
                 yield replace(checked, bits=bits, freedom=freedom, undecided=bool(freedom))
 
     def _open_ends(self, finding: Finding, place: Place) -> str:
-        """What to say of a sum that would change by the same in every save if it began or ended elsewhere."""
-        if finding.algorithm.name not in SUMS or not alike(self.contents):
+        """What to say of an XOR that would change by the same in every save if it began or ended elsewhere."""
+        name = finding.algorithm.name
+        if name not in SUMS or SUMS[name].kind != "xor" or not alike(self.contents):
             return ""
         start, end, at = finding.spans(self.size)
         stop = np.sort(np.concatenate(([-1], self.changed, [at, at + place.size - 1, self.size])))
@@ -397,7 +398,7 @@ class _Natural:
         span, size = (at, at + place.size), self.size
         costs = edge_bits(naturalness(starts, span, size), size), edge_bits(naturalness(ends, span, size), size)
         cost = float(costs[0][start - starts[0]] + costs[1][end - ends[0]])
-        return open_ends(starts, ends, costs, cost, self._said(finding.algorithm, place))
+        return open_ends(starts, ends, costs, cost, place.bits, carries=False)
 
     def _is_all_beside(self, finding: Finding) -> bool:
         """Whether it covers all that is behind its place, or all in front, of which much changes from save to save."""

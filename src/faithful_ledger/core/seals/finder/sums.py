@@ -419,7 +419,7 @@ def _ends_of(
     cost = float(costs[chosen])
     alike = 1 if way.second else int((costs <= cost).sum())
     bits = way.bits if way.second or not way.modulus else spread_bits(words.place.values, way.bits)
-    freedom = open_ends(from_, to, (from_costs, to_costs), cost, bits)
+    freedom = open_ends(from_, to, (from_costs, to_costs), cost, bits, carries=bool(way.modulus))
     return _Ends(int(from_[m[chosen]]), int(to[n[chosen]]), cost + float(np.log2(alike)), freedom)
 
 
