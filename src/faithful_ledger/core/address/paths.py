@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from faithful_ledger.core.errors import AddressError
 
-__all__ = ["Step", "format_name", "format_path", "parse_path", "split_outside_quotes"]
+__all__ = ["TEXT", "Step", "format_name", "format_path", "parse_path", "split_outside_quotes"]
 
 QUOTED = r'"(?P<{0}>(?:[^"\\]|\\.)*+)"'
 STEP = re.compile(
@@ -18,6 +18,7 @@ STEP = re.compile(
     r"|\[(?:" + QUOTED.format("quoted_key") + r'|(?P<key>[^\[\]="]*?))(?:=(?P<value>(?:[^\]\\]|\\.)*+))?\]',
     re.DOTALL,
 )
+TEXT = "(text)"  # behind the path of a string whose content a path goes on in
 IN_BRACKETS = re.compile(r"\d+|\*")
 PLAIN_NAME = re.compile(r'[^\s.\[\]"\\{}()=](?:[^.\[\]"\\{}()=]*[^\s.\[\]"\\{}()=])?')
 
@@ -38,6 +39,10 @@ def parse_path(text: str) -> tuple[Step, ...]:
     steps: list[Step] = []
     at = 0
     while at < len(text):
+        if steps and text.startswith(TEXT, at):  # of an item of a list; that of a name is a part of it
+            steps.append(Step(name=TEXT))
+            at += len(TEXT)
+            continue
         match = STEP.match(text, at)
         named = match is not None and (match["name"] is not None or match["quoted"] is not None)
         if match is None or (named and bool(match["dot"]) != bool(steps)):

@@ -190,6 +190,11 @@ class _Part:
     def sources(self) -> list[Source]:
         return [MemorySource(payload.data) for payload in self.payloads or ()]
 
+    @property
+    def is_beyond_doubt(self) -> bool:
+        """Whether nothing else need be looked at."""
+        return bool(self.found) and self.found[0].by_chance < HARDLY
+
     def said(self, whats: list[str]) -> list[str]:
         """Ways of looking with the place where."""
         where = " ".join(part for part in (self.file, self.payloads[0].layer if self.payloads else "") if part)
@@ -266,7 +271,7 @@ class _Looking:
         if packed < MOSTLY_PACKED or is_text:
             parts.append(_Part(name, Search(contents, self.seen, self.end, outside), strong))
             # Chained bytes may show a small number as well, with other bytes that belong to it: then look further.
-            if self._take(parts, 0) and (is_text or not any(strong)) and parts[0].found[0].by_chance < HARDLY:
+            if self._take(parts, 0) and (is_text or not any(strong)) and parts[0].is_beyond_doubt:
                 return
         partial: list[tuple[str, int]] = []
         for payloads in look_inside(contents, layers, partial, end=self.end):
@@ -276,7 +281,7 @@ class _Looking:
             search = Search([payload.data for payload in payloads], self.seen, self.end, known)
             parts.append(_Part(name, search, None, payloads, contents))
             # Of ways back that fit alike another one may explain more: only what is beyond doubt ends this.
-            if self._take(parts[-1:], 0) and parts[-1].found[0].by_chance < HARDLY:
+            if self._take(parts[-1:], 0) and parts[-1].is_beyond_doubt:
                 return
         for kind, count in partial:
             what = f"{name} {kind}".lstrip()

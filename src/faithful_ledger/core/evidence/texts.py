@@ -19,6 +19,7 @@ from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.formats.nested import TEXT
 from faithful_ledger.core.nesting import all_leaves
 from faithful_ledger.core.storage.numbers import parse_decimal
+from faithful_ledger.core.storage.spelled import exact_number
 
 __all__ = ["path_places"]
 
@@ -134,6 +135,8 @@ def _held_at(document: Document, path: str) -> _Held | None:
     except LedgerError:
         return None
     number = parse_decimal(text)
+    if number is None:
+        number = exact_number(text)
     return _Held(span.start, text if number is None else number)
 
 

@@ -14,7 +14,7 @@ from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.formats.quoting import Counted
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import Quoting, Storage
-from faithful_ledger.core.storage.spelled import exact_number
+from faithful_ledger.core.storage.spelled import exact_number, number_in_base64
 
 __all__ = ["BEHIND_LENGTH", "BOM", "Document", "Items", "Leaf", "NotBalanced", "Place", "Span", "TextLeaf"]
 
@@ -115,6 +115,8 @@ class Leaf:
     @property
     def stored_as(self) -> str:
         kind = {"number": "digits", "word": "true or false"}.get(self.kind, "utf-8")
+        if kind == "utf-8" and number_in_base64(self.text):
+            kind = "digits"
         return (
             kind + BEHIND_LENGTH
             if isinstance(self._quoting, Counted) and self._quoting.behind_count(self.raw)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from faithful_ledger.core.address.paths import TEXT
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.formats.document import Document, Span
@@ -18,7 +19,6 @@ from faithful_ledger.core.storage import Storage
 
 __all__ = ["IN_A_STRING", "TEXT", "NestedText", "nested_document"]
 
-TEXT = "(text)"  # behind the path of a string whose content a path goes on in
 IN_A_STRING = " in a string"
 LETTER = re.compile(
     rb"\\u[dD][89abAB][0-9A-Fa-f]{2}\\u[dD][c-fC-F][0-9A-Fa-f]{2}|\\u[0-9A-Fa-f]{4}|\\x[0-9A-Fa-f]{2}|\\[0-9]{1,3}"

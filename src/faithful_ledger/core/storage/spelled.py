@@ -27,6 +27,7 @@ __all__ = [
     "WholeInText",
     "exact_number",
     "is_number",
+    "number_in_base64",
     "spelled_switch",
 ]
 
@@ -67,7 +68,7 @@ def spelled_switch(text: str) -> bool | None:
 
 def exact_number(text: str) -> Fraction | None:
     """The number that a text spells, exactly; None where it is none."""
-    stripped = _in_base64(text.strip()) or text.strip()
+    stripped = number_in_base64(text.strip()) or text.strip()
     if hexadecimal := HEXADECIMAL.fullmatch(stripped):
         return Fraction(int(hexadecimal[2], 16))
     parts = _parts(stripped)
@@ -250,7 +251,7 @@ def _parts(text: str) -> tuple[str, str, str | None, str] | None:
     return match[1], match[2], match[3], match[4] or ""
 
 
-def _in_base64(text: str) -> str:
+def number_in_base64(text: str) -> str:
     """The number that a text in base64 spells (RFC 4648); empty where it spells none."""
     if BASE64.fullmatch(text) is None or len(text.rstrip("=")) % 4 == 1:
         return ""
@@ -262,7 +263,7 @@ def _in_base64(text: str) -> str:
 
 
 def _number(text: str) -> int | float:
-    stripped = _in_base64(text.strip()) or text.strip()
+    stripped = number_in_base64(text.strip()) or text.strip()
     if hexadecimal := HEXADECIMAL.fullmatch(stripped):
         return int(hexadecimal[2], 16)
     parts = _parts(stripped)
@@ -281,7 +282,7 @@ def _restyled(value: Value, old: str) -> str:
     """A number in the style of the old one, which may be anything."""
     core = old.strip()
     before, after = old[: len(old) - len(old.lstrip())], old[len(old.rstrip()) :] if core else ""
-    if inner := _in_base64(core):
+    if inner := number_in_base64(core):
         coded = b64encode(_restyled(value, inner).encode()).decode()
         return before + (coded if len(core) % 4 == 0 else coded.rstrip("=")) + after
     if (found := HEXADECIMAL.fullmatch(core)) and isinstance(value, int) and value >= 0:
