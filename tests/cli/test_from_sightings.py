@@ -513,7 +513,87 @@ def pickle_read(content: bytes) -> tuple[int, int, str]:
     return found["marks"], found["day"], found["name"]
 
 
+def buffer_write(value: dict[str, Any]) -> bytes:
+    """The marks in digits in a buffer of nine bytes, which is filled up in one of four ways."""
+    text, fill = str(value["marks"]), len(value["crew"]) % 4
+    marks = (text.ljust(9, "\0"), text.ljust(9), text.rjust(9), text.zfill(9))[fill]
+    return struct.pack("<4sBI24s9s", b"DIGT", fill, value["day"], value["name"].encode(), marks.encode()) + bytes(
+        range(1, 60)
+    )
+
+
+def buffer_read(content: bytes) -> tuple[int, int, str]:
+    assert len(content) == 42 + 59 and content[42:] == bytes(range(1, 60))
+    _, fill, day, name, marks = struct.unpack_from("<4sBI24s9s", content)
+    text = marks.decode()
+    number = text.strip(" \0")
+    assert text == (number.ljust(9, "\0"), number.ljust(9), number.rjust(9), str(int(number)).zfill(9))[fill]
+    return int(number), day, name.rstrip(b"\0").decode()
+
+
+def in_a_list_write(value: dict[str, Any]) -> bytes:
+    """A text in a string of a text, which is an item of a list."""
+    return json.dumps({"slots": [None, json.dumps({"data": json.dumps(value)})]}).encode()
+
+
+def in_a_list_read(content: bytes) -> tuple[int, int, str]:
+    return of_json(json.loads(json.loads(content)["slots"][1])["data"])
+
+
+def element_write(value: dict[str, Any]) -> bytes:
+    inner = base64.b64encode(gzip.compress(without_seed(value), mtime=0))
+    return b"<?xml version='1.0'?>\n<save><stamp>%d</stamp><data>%b</data></save>\n" % (value["seed"], inner)
+
+
+def element_read(content: bytes) -> tuple[int, int, str]:
+    return of_json(gzip.decompress(base64.b64decode(content.split(b"data>")[1].removesuffix(b"</"))))
+
+
+def settings_write(value: dict[str, Any]) -> bytes:
+    lines = [f"{key}={base64.b64encode(str(value[key]).encode()).decode()}" for key in ("name", "day", "marks", "seed")]
+    return "\r\n".join(["[company]", *lines, ""]).encode()
+
+
+def settings_read(content: bytes) -> tuple[int, int, str]:
+    found = dict(line.split("=", 1) for line in content.decode().split("\r\n")[1:-1])
+    marks, day, name = (base64.b64decode(found[key], validate=True).decode() for key in ("marks", "day", "name"))
+    return int(marks), int(day), name
+
+
+def turned_write(value: dict[str, Any]) -> bytes:
+    """Values of any number of bits, each behind its number, and a sum whose bits are turned before each byte."""
+    bits = 0
+    fields = ((value["day"], 10), (value["marks"], 25), (value["seed"] & 1023, 10), (0, 0))
+    width = 0
+    for number, (field, size) in enumerate(fields):
+        bits |= ((number if size else 0x1FF) | field << 9) << width
+        width += 9 + size
+    packed = bits.to_bytes((width + 7) // 8, "little")
+    body = struct.pack("<I20sI", 96, value["name"].encode(), value["seed"]) + packed
+    body += b"".join(lot["item"].encode() + struct.pack("<H", lot["many"]) for lot in value["lots"])
+    return b"TURN" + struct.pack("<I", turned_sum(b"TURN" + bytes(4) + body)) + body
+
+
+def turned_sum(data: bytes) -> int:
+    total = 0
+    for byte in data:
+        total = (total << 1 | total >> 31) + byte & 0xFFFFFFFF
+    return total
+
+
+def turned_read(content: bytes) -> tuple[int, int, str]:
+    assert turned_sum(content[:4] + bytes(4) + content[8:]) == int.from_bytes(content[4:8], "little")
+    bits = int.from_bytes(content[36:], "little")
+    assert (bits & 511, bits >> 19 & 511) == (0, 1)
+    return bits >> 28 & 0x1FFFFFF, bits >> 9 & 1023, content[12:32].rstrip(b"\0").decode()
+
+
 FORMATS = (
+    Format("digits in a buffer", buffer_write, buffer_read),
+    Format("a text in an item of a list", in_a_list_write, in_a_list_read),
+    Format("a packed text in an element", element_write, element_read),
+    Format("settings in base64", settings_write, settings_read),
+    Format("a sum whose bits are turned", turned_write, turned_read, "any"),
     Format("a pickle, packed", pickle_write, pickle_read),
     Format("a text under a key that is in the save", own_key_write, own_key_read, "crc-32"),
     Format("sections that change places", sections_write, sections_read, "sum16-of-u32le-folded"),

@@ -346,7 +346,7 @@ class StorageContract(LedgerCase):
     @given(
         st.sampled_from(
             [f"bcd{n}{e}" for n in range(1, 9) for e in ("", "le")]
-            + ["uleb128", "sleb128", "zigzag", "digits", "digits-utf16le"]
+            + ["uleb128", "sleb128", "zigzag", "digits", "digits-utf16le", "digits8"]
         ),
         st.integers(-(1 << 62), 1 << 62),
     )
@@ -357,6 +357,8 @@ class StorageContract(LedgerCase):
             value = abs(value) % 10 ** (2 * int(name[3]))
         elif name == "uleb128":
             value = abs(value)
+        elif name == "digits8":
+            value = value % 10**8
         raw = storage.encode(value)
         self.assertEqual((storage.decode(raw), storage.name), (value, name))
         self.assertEqual(storage.extent(MemorySource(b"\x07" + raw + b"\x07\x07"), 1, len(raw) + 3), len(raw))
@@ -371,6 +373,18 @@ class StorageContract(LedgerCase):
             with self.subTest(name=name), self.assertRaises(ValueRefused):
                 storage.decode(hexed(raw))
         self.assertEqual(Digits(wide=False).encode(77, b"0001340"), b"0000077")
+        buffer = number_storage("digits6")
+        assert buffer is not None
+        for old, new in (
+            (b"1340\0\0", b"77\0\0\0\0"),
+            (b"  1340", b"    77"),
+            (b"134000", b"000077"),
+            (b"1340  ", b"77    "),
+        ):
+            self.assertEqual((buffer.encode(77, old), buffer.decode(old)), (new, int(old.strip(b"\0 "))))
+        for text in ("1234567", "-123456"):
+            with self.assertRaisesRegex(ValueRefused, "does not fit digits6"):
+                buffer.encode(int(text), b"1340  ")
         for name in ("bcd0", "bcd9", "bcd2be", "leb128", "digit"):
             self.assertIsNone(number_storage(name), name)
         with self.assertRaises(CutOff):

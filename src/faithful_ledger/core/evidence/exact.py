@@ -21,6 +21,7 @@ from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.scan import distinct, scan_array
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS
+from faithful_ledger.core.storage.digits import buffer_around
 
 __all__ = ["ENOUGH_TO_DOUBT", "exact_places", "follows", "telling"]
 
@@ -170,6 +171,9 @@ def _of_form(
             place_at = tuple(int(where[j][index]) for j in range(len(contents)))
             place = Place(place_at, form.name, int(fits[index]), len(used), float(form.scale), values=held)
             place.doubts = int(doubts[index]) if doubts[index] >= 0 else None
+            if form.name == "digits" and len(set(place_at)) == 1:
+                buffer = buffer_around([content.data.tobytes() for content in contents], place_at[0])
+                place.room, place.lead = (buffer[1] - buffer[0], place_at[0] - buffer[0]) if buffer else (None, 0)
             yield place
 
 

@@ -71,7 +71,8 @@ class Place:
     offsets are those of what was unwrapped; `layers` are None where their keys differ from snapshot to snapshot;
     `within` are always those of the first one. `file` is the file of a set it is in. It `strayed` if what surrounds it
     is elsewhere in some snapshot; `doubts` is the number of the sighting it does not fit. `room` is how many bytes a
-    text may take where it is: as many as the longest one, if zeros fill up behind the shorter ones; else None. `prefix`
+    text may take where it is: as many as the longest one, if zeros fill up behind the shorter ones; or those of the
+    buffer of a number in digits, which begins `lead` bytes before it; else None. `prefix`
     is the storage of its length, where that is directly in front. `format` is that of the payload. With a `mask` its
     bytes are hidden, and `values` are what they say without it; with `bits_in` it is only some bits of what is stored
     there, and `values` are those of these. With `guides` its address is worked out from other numbers. `bits` say how
@@ -97,6 +98,7 @@ class Place:
     doubts: int | None = None
     file: str = ""
     room: int | None = None
+    lead: int = 0
     prefix: str = ""
     format: str = "binary"
     mask: Mask | None = None

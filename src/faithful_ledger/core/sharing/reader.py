@@ -21,6 +21,7 @@ from faithful_ledger.core.storage import (
     Colour,
     Coordinates,
     Digits,
+    DigitsBuffer,
     DosMoment,
     EndedText,
     FixedBytes,
@@ -393,6 +394,8 @@ def _storage(storage: Storage) -> str:
             return f"packed({storage.size}, {storage.little})"
         case Leb128():
             return f"leb128('{storage.name}')"
+        case DigitsBuffer():
+            return f"digits_in({storage.size})"
         case Digits():
             return f"digits({2 if storage.wide else 1})"
         case FixedText():

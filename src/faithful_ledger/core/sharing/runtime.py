@@ -212,6 +212,14 @@ def digits(unit: int) -> Storage:
     return read
 
 
+def digits_in(size: int) -> Storage:
+    def read(data: bytes, at: int, limit: int, _: int | None) -> tuple[Any, int | None, int]:
+        number = int(taken(data, at, size, limit).decode("ascii").strip(" \0"))
+        return number, number, at + size
+
+    return read
+
+
 def some_bits(size: int, order: Any, low: int, width: int, signed: bool) -> Storage:
     def read(data: bytes, at: int, limit: int, _: int | None) -> tuple[Any, int | None, int]:
         number = int.from_bytes(taken(data, at, size, limit), order) >> low & (1 << width) - 1

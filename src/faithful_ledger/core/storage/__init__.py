@@ -5,7 +5,7 @@ from faithful_ledger.core.storage.bits import BitRange
 from faithful_ledger.core.storage.catalogue import NUMBERS, SWITCHES, Spelling, number_storage, spellings
 from faithful_ledger.core.storage.checksum import WRITTEN, Checksum, ChecksumInText, Written
 from faithful_ledger.core.storage.choices import Choice, Switches
-from faithful_ledger.core.storage.digits import Digits
+from faithful_ledger.core.storage.digits import Digits, DigitsBuffer
 from faithful_ledger.core.storage.forms import Formed, form_of
 from faithful_ledger.core.storage.json_values import JsonNumber, JsonSwitch, JsonText, JsonWord
 from faithful_ledger.core.storage.leb128 import Leb128
@@ -49,6 +49,7 @@ __all__ = [
     "Coordinates",
     "CutOff",
     "Digits",
+    "DigitsBuffer",
     "DosMoment",
     "EndedText",
     "FixedBytes",

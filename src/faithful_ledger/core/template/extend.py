@@ -316,6 +316,8 @@ def _element(place: Place, name: str) -> dict[str, Any]:
     elif place.stored_as in SWITCHES:
         bit = SWITCHES[place.stored_as].low
         element |= {"as": "u8", "switches": {bit: SWITCHED}, **address.keys()}
+    elif place.stored_as == "digits" and place.room:
+        element |= {"as": f"digits{place.room}", **address.moved(-place.lead).keys()}
     elif place.stored_as in NUMBERS:
         element |= {"as": place.stored_as, **address.keys()}
     else:

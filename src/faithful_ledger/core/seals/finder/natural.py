@@ -54,6 +54,7 @@ NEAR_IT = (0, 2, 4, 8)  # bytes between a seal and what it covers
 IN_LETTERS = (*OWN, "30")
 SLOW = {name for name, each in HASHES.items() if each.step is not None}  # they take byte after byte in Python
 MOST_PLACES, MOST_AT_ONCE, MOST_SLOW = 40, 80, 10
+SMALL = 1 << 12  # bytes of a save in which more places take no longer than fewer in a large one
 MOST_BYTES = 10  # places of a single byte: there are many, and they say little
 NEAR_END = 32  # bytes from either end of the file at which digests usually are
 MOST_SPELLED, MOST_BESIDE = 4, 4
@@ -424,12 +425,21 @@ class _Natural:
 
     # hashes that take byte after byte
 
+    @property
+    def most_slow(self) -> int:
+        """How many places are tried with one of them."""
+        return MOST_PLACES if self.size <= SMALL else MOST_SLOW
+
     def covering(self, algorithm: Algorithm) -> Iterator[Finding]:
         """Over all of the file, or all but its first bytes, with the seal in it: every range at once."""
         tries: list[_Range] = []
         places = self._places(algorithm)
-        in_letters = [place for place in places[MOST_SLOW:] if place.form in WRITTEN]  # they look like nothing else
-        for place, head, own in product((*places[:MOST_SLOW], *in_letters[:MOST_SLOW]), self.heads[:2], OWN[:3]):
+        in_letters = [
+            place for place in places[self.most_slow :] if place.form in WRITTEN
+        ]  # they look like nothing else
+        for place, head, own in product(
+            (*places[: self.most_slow], *in_letters[: self.most_slow]), self.heads[:2], OWN[:3]
+        ):
             if head <= place.edge.at(self.size) <= self.size - place.size:
                 tries.append((Edge(head), Edge(0, True), place, own, ALONE))
         lanes = [
@@ -450,7 +460,7 @@ class _Natural:
         mask = np.uint64((1 << algorithm.bits) - 1)
         stored = np.array([place.values[self.number] for place in places], np.uint64)
         wanted = np.unique(np.concatenate((stored, ~stored & mask)))
-        spans = [_seen(place, ALONE, self.content) for place in places[:MOST_SLOW]]
+        spans = [_seen(place, ALONE, self.content) for place in places[: self.most_slow]]
         behind = [end + cut.behind for at, end in spans for cut in cuts(self.content, at, end)]
         starts = list(dict.fromkeys([*self.heads[:FOLLOWED], *behind]))
         for start, states in HASHES[algorithm.name].results_from(self.content, starts):
