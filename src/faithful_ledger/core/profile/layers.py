@@ -75,7 +75,7 @@ def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
         found = unmarked_blocks(data, allowance)
     if all(layer.kind == "deflate" for layer in found):  # which may begin within anything that is packed
         found = self_ended(data, allowance) or found
-    if not found and not texts and (block := lone_block(data, allowance)) is not None:
+    if not found and (block := lone_block(data, allowance)) is not None:
         found.append(block)
     found += [text for text in texts if not _within(found, text.offset, text.offset + text.size)]
     return sorted(found, key=lambda layer: layer.offset)

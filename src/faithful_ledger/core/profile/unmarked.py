@@ -153,7 +153,7 @@ def lone_block(data: bytes, allowance: Allowance) -> Layer | None:
     unpacks to; a few bytes may follow it. Other bytes are hardly ever one to their end.
     """
     alone: Layer | None = None
-    for offset in range(min(FIRST, max(len(data) - LEAST_LONE, 0))):
+    for offset in () if _is_text(data) else range(min(FIRST, max(len(data) - LEAST_LONE, 0))):
         if not may_begin(data, offset):
             continue
         for end in (len(data), *_ends_said(data, offset)):
