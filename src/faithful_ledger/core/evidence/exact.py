@@ -165,15 +165,15 @@ def _of_form(
         values, begins = read_numbers(NUMBERS[form.name], content.data, np.maximum(where[j], 0))
         columns.append(values)
         begins_there &= begins
+    raws = [content.data.tobytes() for content in contents] if form.name == "digits" else []
     for index in np.flatnonzero(begins_there).tolist():
         held = tuple(float(column[index]) for column in columns)
         if follows(held, seen, used):
             place_at = tuple(int(where[j][index]) for j in range(len(contents)))
             place = Place(place_at, form.name, int(fits[index]), len(used), float(form.scale), values=held)
             place.doubts = int(doubts[index]) if doubts[index] >= 0 else None
-            if form.name == "digits" and len(set(place_at)) == 1:
-                buffer = buffer_around([content.data.tobytes() for content in contents], place_at[0])
-                place.room, place.lead = (buffer[1] - buffer[0], place_at[0] - buffer[0]) if buffer else (None, 0)
+            if raws and len(set(place_at)) == 1 and (buffer := buffer_around(raws, place_at[0])) is not None:
+                place.room, place.lead = buffer[1] - buffer[0], place_at[0] - buffer[0]
             yield place
 
 

@@ -32,6 +32,12 @@ def named(name: str, order: Order) -> Digits | DigitsBuffer | None:
     return Digits(wide=name != "digits") if name in ("digits", "digits-utf16le") else None
 
 
+def _whole(text: str) -> int:
+    if not NUMBER.fullmatch(text):
+        raise ValueRefused(f"“{text[:20]}” is not a number in digits", "another kind may fit")
+    return int(text)
+
+
 class DigitsBuffer(FixedSize, WholeNumber):
     """Decimal text of ASCII digits in a buffer of `size` bytes, filled up in front or behind with blanks, zero bytes or
     the digit 0, as it was.
@@ -47,14 +53,11 @@ class DigitsBuffer(FixedSize, WholeNumber):
         self.about = f"text of digits in {size} bytes"
 
     def decode(self, raw: bytes) -> int:
-        text = raw.decode("latin-1").strip(FILLED)
-        if not NUMBER.fullmatch(text):
-            raise ValueRefused(f"“{text[:20]}” is not a number in digits", "another kind may fit")
-        return int(text)
+        return _whole(raw.decode("latin-1").strip(FILLED))
 
     def encode(self, value: Value, old: bytes = b"") -> bytes:
         before, spelled = old.decode("latin-1"), str(self._within(value))
-        if before[:1] and before[0] in FILLED and before.strip(FILLED):
+        if before.strip(FILLED) and before[0] in FILLED:
             return spelled.rjust(self.size, before[0]).encode()
         if before[-1:] and before[-1] in FILLED:
             return spelled.ljust(self.size, before[-1]).encode()
@@ -120,10 +123,7 @@ class Digits(WholeNumber):
         return None
 
     def decode(self, raw: bytes) -> int:
-        text = raw.decode(self.encoding, "replace")
-        if not NUMBER.fullmatch(text):
-            raise ValueRefused(f"“{text[:20]}” is not a number in digits", "another kind may fit")
-        return int(text)
+        return _whole(raw.decode(self.encoding, "replace"))
 
     def encode(self, value: Value, old: bytes = b"") -> bytes:
         number = self._within(value)

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from faithful_ledger.core.address import Address, parse_path, split_outside_quotes
+from faithful_ledger.core.address.paths import TEXT
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence.place import Bits, Guides, Place
 from faithful_ledger.core.formats.document import BEHIND_LENGTH
@@ -101,7 +102,7 @@ def with_place(
         if place.guides is not None and place.guides.around:
             _guided(files[holder]["layout"], place.guides)
         holder = _payload(files, holder, place.layers, place.format)
-    *texts, inner = split_outside_quotes(place.path or "", "(text)")
+    *texts, inner = split_outside_quotes(place.path or "", TEXT)
     for number, at in enumerate(texts):
         layers, kind = (held[number].layers, held[number].format) if number < len(held) else ((), "json")
         holder = _payload(files, f"{holder}.{_text_field(files[holder]['layout'], at)}", layers, kind)

@@ -433,13 +433,9 @@ class _Natural:
     def covering(self, algorithm: Algorithm) -> Iterator[Finding]:
         """Over all of the file, or all but its first bytes, with the seal in it: every range at once."""
         tries: list[_Range] = []
-        places = self._places(algorithm)
-        in_letters = [
-            place for place in places[self.most_slow :] if place.form in WRITTEN
-        ]  # they look like nothing else
-        for place, head, own in product(
-            (*places[: self.most_slow], *in_letters[: self.most_slow]), self.heads[:2], OWN[:3]
-        ):
+        places, most = self._places(algorithm), self.most_slow
+        in_letters = [place for place in places[most:] if place.form in WRITTEN]  # they look like nothing else
+        for place, head, own in product((*places[:most], *in_letters[:most]), self.heads[:2], OWN[:3]):
             if head <= place.edge.at(self.size) <= self.size - place.size:
                 tries.append((Edge(head), Edge(0, True), place, own, ALONE))
         lanes = [
