@@ -94,8 +94,9 @@ def _is_packed_well(found: Sequence[Layer]) -> bool:
 
 
 def _by_likelihood(data: bytes, kind: MatchedStream) -> list[int]:
-    """Offsets at which a stream may begin: first where a number in front of it leads to a mark at the end of one, then
-    where what it unpacks to begins with what it repeats, as no codes that are taken for bytes do.
+    """Offsets at which a stream may begin: first, as they follow, those from which a number in front leads to a mark at
+    the end of one (the codes of a stream have many such numbers themselves), then where what it unpacks to begins with
+    what it repeats, as no codes that are taken for bytes do.
     """
     found: list[tuple[bool, int, int]] = []
     for at in range(min(FIRST_SELF_ENDED, max(len(data) - LEAST_LONE, 0))):
@@ -103,7 +104,7 @@ def _by_likelihood(data: bytes, kind: MatchedStream) -> list[int]:
             begun, _ = kind.decoded(data, at, BEGUN)
             is_said = any(kind.ends(data, at + number) for number in _numbers(data[:at]))
             repeated = sum(begun[n : n + 2] in begun[n + 2 :] for n in range(FIRST_BYTES))
-            found.append((not is_said, -repeated, at))
+            found.append((not is_said, 0 if is_said else -repeated, at))
     return [at for _, _, at in sorted(found)]
 
 
