@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import errno
+import hashlib
+import json
 import multiprocessing
 import os
 from collections.abc import Callable
 from pathlib import Path
 
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.errors import FileAccessError, LedgerError, Refused
+from faithful_ledger.core.errors import ChangedMeanwhile, FileAccessError, LedgerError, Refused
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import make_plan
+from faithful_ledger.core.posting.files import has_bytes
 from faithful_ledger.core.save import Save
 from tests.support import Crash, FailingDisk, LedgerCase, play
 
@@ -198,7 +201,27 @@ def _killed(folder: Path, save: Save, ready: Callable[[], object]) -> None:
 
 class RealKillTest(LedgerCase):
     def test_a_process_killed_between_the_two_swaps_is_finished_by_the_next(self) -> None:
+        saves, before = self._kill()
+        self.assertEqual(play(saves, "show").status, 1, "the pair disagrees until it is recovered")
+        self._finished_and_reversed(saves, before)
+
+    def test_a_journal_of_an_older_version_is_finished_and_its_posting_reversed(self) -> None:
+        """Which knew new bytes by their SHA-256."""
+        saves, before = self._kill()
+        (journal,) = (self.folder / "book" / "journal").glob("*.json")
+        note = json.loads(journal.read_bytes())
+        for entry in note["files"]:
+            target, temporary = Path(entry["target"]), Path(entry["temporary"])
+            new = target if has_bytes(target, entry["new"]) else temporary
+            entry["new"] = hashlib.sha256(new.read_bytes()).hexdigest()
+        journal.write_text(json.dumps(note))
+        self._finished_and_reversed(saves, before)
+
+    def _kill(self) -> tuple[Path, dict[str, bytes]]:
+        """The saves of a posting that was killed, and their files as they were before it."""
         save = self.opened()
+        saves = save.main.path.parent
+        before = self.tree(saves)
         save.enter("purse.marks", "5200")
         process = multiprocessing.get_context("fork").Process(
             target=_killed, args=(self.folder / "book", save, lambda: None)
@@ -206,13 +229,22 @@ class RealKillTest(LedgerCase):
         process.start()
         process.join()
         self.assertEqual(process.exitcode, 9)
-        saves = save.main.path.parent
-        self.assertEqual(play(saves, "show").status, 1, "the pair disagrees until it is recovered")
+        return saves, before
+
+    def _finished_and_reversed(self, saves: Path, before: dict[str, bytes]) -> None:
         book = Book(self.folder / "book")
+        self.addCleanup(book.close)
         self.assertEqual([recovery.outcome for recovery in book.recovered], ["new"])
         self.assertIn("marks 5200", play(saves, "show").text)
-        self.assertEqual(len(book.history.postings()), 1)
-        book.close()
+        (posting,) = book.history.postings()
+        path = saves / "harbour.bwk"
+        posted = path.read_bytes()
+        path.write_bytes(posted[:-1] + bytes((posted[-1] ^ 1,)))
+        with self.assertRaisesRegex(ChangedMeanwhile, "has changed since this posting"):
+            book.history.reverse(posting)
+        path.write_bytes(posted)
+        book.history.reverse(posting)
+        self.assertEqual(self.tree(saves), before)
 
 
 class WritingTest(LedgerCase):

@@ -22,18 +22,17 @@ from faithful_ledger.core.errors import (
     Refused,
 )
 from faithful_ledger.core.find import Program, holders
-from faithful_ledger.core.keeping import LARGE, Keeping, absolute
+from faithful_ledger.core.keeping import Keeping, absolute
 from faithful_ledger.core.locks import locked
 from faithful_ledger.core.posting.checks import Check, run_checks
-from faithful_ledger.core.posting.files import digest_at
+from faithful_ledger.core.posting.files import has_bytes
 from faithful_ledger.core.posting.hazards import hazards, is_synced
 from faithful_ledger.core.posting.plan import Plan, companion_files, verify
 from faithful_ledger.core.posting.recover import recover
 from faithful_ledger.core.posting.write import Rename, Rewrite, arrived, replace_set
 from faithful_ledger.core.records import KeptFile, Posting, Snapshot
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.source import MemorySource, files_below, open_blocks, strays
-from faithful_ledger.core.vault.objects import digest_beside, digest_of
+from faithful_ledger.core.source import MemorySource, files_below, strays
 
 __all__ = ["GAVE_WAY", "LET_IT_SYNC", "History", "Ready"]
 
@@ -133,8 +132,6 @@ class History:
             raise Refused(f"nothing was written: {failed[0].text}", failed[0].remedy)
         if not plan.written and not renames:
             raise Refused("there is nothing to post", "enter a value first")
-        large = [file for file in plan.written if file.patched.size >= LARGE]
-        hashing = {file.file.path: digest_beside(file.patched) for file in large}  # while the old bytes are kept
         kept, seen = self.keeping.keep_opened(save, note, "before posting")
         digests = {file.path: file.sha256 for file in kept.files}
         rewrites = [
@@ -144,7 +141,6 @@ class History:
                 digests[absolute(file.file.path)],
                 partial(verify, file.file.name, file.patched),
                 seen=seen[file.file.path],
-                hashing=hashing.get(file.file.path),
             )
             for file in plan.written
         ]
@@ -238,15 +234,14 @@ class History:
         """
         snapshot = self.keeping.snapshot(posting.kept)
         if not anyway:
-            for path, digest in posting.record["new"].items():
-                source = open_blocks(Path(path)) if Path(path).exists() else MemorySource(b"")
-                if digest_of(source.chunks(0, source.size)) != digest:
+            for path, known in posting.record["new"].items():
+                if not has_bytes(Path(path), known):
                     raise ChangedMeanwhile(
                         f"{Path(path).name} has changed since this posting",
                         "nothing was written; reverse anyway, and what is there now is kept as a snapshot",
                     )
         named = [
-            Path(each["to"]) for each in posting.record.get("renamed", []) if digest_at(Path(each["to"])) == each["old"]
+            Path(each["to"]) for each in posting.record.get("renamed", []) if has_bytes(Path(each["to"]), each["old"])
         ]
         named += [Path(path) for path in posting.record.get("created", []) if Path(path).is_file()]
         gave_way = self.restore(snapshot, f"before the posting of {posting.time} was reversed", also_gone=named)
@@ -334,10 +329,10 @@ class History:
         beside = [snapshot.save.with_name(name) for name in snapshot.companions]
         return [path for path in beside if path.is_file() and path not in kept]
 
-    def record_posting(self, record: dict[str, Any], digests: list[str]) -> None:
+    def record_posting(self, record: dict[str, Any], written: list[str]) -> None:
         """The last step of a posting: it is in the records. A restored snapshot leaves its own trace already."""
         if "entries" in record:
-            self.records.add_posting({**record, "new": dict(zip(record["files"], digests, strict=True))})
+            self.records.add_posting({**record, "new": dict(zip(record["files"], written, strict=True))})
             self.records.set_pending(Path(record["save"]), "")
             self.done.append(
                 f"the posting {record['id']} was written; the untouched files are kept as {record['kept']}"

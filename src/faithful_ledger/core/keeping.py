@@ -170,16 +170,14 @@ class Keeping:
             self.recovered.append(Rebuilt(self.name, len(found)))
         return len(found)
 
-    def keep(
-        self, save: Save, label: str = "", kind: str = "kept", known: dict[Path, Source] | None = None
-    ) -> Snapshot:
-        """Keep all files of a save as they are on disk now, companions included. `known` are files read already.
+    def keep(self, save: Save, label: str = "", kind: str = "kept") -> Snapshot:
+        """Keep all files of a save as they are on disk now, companions included.
 
         Raises:
             LedgerError: a file cannot be read, or the vault not written; nothing is recorded then.
         """
         with self.locked(shared=True):
-            return self._keep_save(save, label, kind, known or {})
+            return self._keep_save(save, label, kind, {})
 
     def keep_early(self, save: Save) -> None:
         """Put the bytes of large files into the vault before they are needed there, so that a posting need not wait for

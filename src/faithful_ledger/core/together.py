@@ -77,7 +77,7 @@ def post_together(parts: Sequence[Part], journal: Path, disk: Disk, note: str = 
             journal,
             disk,
             _Vaults(books.values()),
-            lambda record, digests: _record(record, digests, books),
+            lambda record, written: _record(record, written, books),
             [rename for _, each in ready for rename in each.renames],
         )
         return [part.book.history.posting(str(each.record["id"])) for part, each in ready]
@@ -110,12 +110,12 @@ def _refuse_clashes(parts: Sequence[Part]) -> None:
             seen[path] = part.save
 
 
-def _record(record: dict[str, Any], digests: list[str], books: dict[Path, Book]) -> None:
+def _record(record: dict[str, Any], written: list[str], books: dict[Path, Book]) -> None:
     """The last step: each book records its part."""
     at = 0
     for part in record["parts"]:
         count = len(part["record"]["files"])
-        books[Path(part["book"])].history.record_posting(part["record"], digests[at : at + count])
+        books[Path(part["book"])].history.record_posting(part["record"], written[at : at + count])
         at += count
 
 
@@ -128,4 +128,4 @@ def recover_together(journal: Path, disk: Disk, books: dict[Path, Book]) -> tupl
     with ExitStack() as held:
         for folder in sorted(books):
             held.enter_context(books[folder].history.hold())
-        return recover(journal, disk, _Vaults(books.values()), lambda record, digests: _record(record, digests, books))
+        return recover(journal, disk, _Vaults(books.values()), lambda record, written: _record(record, written, books))

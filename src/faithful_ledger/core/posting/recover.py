@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import ChangedMeanwhile, JournalUnreadable, LedgerError
-from faithful_ledger.core.posting.files import digest_at, names_of
+from faithful_ledger.core.posting.files import has_bytes, names_of
 from faithful_ledger.core.posting.steps import (
     Kept,
     bring_back_companions,
@@ -132,7 +132,7 @@ def _recover_one(note: dict[str, Any], path: Path, disk: Disk, store: Kept, fini
 
 def _can_finish(note: dict[str, Any]) -> bool:
     """Whether the new bytes of every file that still has its old ones are there."""
-    return all(digest_at(Path(entry["temporary"])) == entry["new"] for entry in note["files"] if _state(entry) == "old")
+    return all(has_bytes(Path(entry["temporary"]), entry["new"]) for entry in note["files"] if _state(entry) == "old")
 
 
 def _finish(note: dict[str, Any], disk: Disk, finish: Finish) -> list[Path]:
@@ -156,7 +156,7 @@ def _leave(note: dict[str, Any], disk: Disk) -> list[Path]:
     for entry in note["files"]:
         if _state(entry) == "foreign":
             with translated(Path(entry["target"]), "put back"):
-                if digest_at(Path(entry["target"])) == entry["new"]:
+                if has_bytes(Path(entry["target"]), entry["new"]):
                     swap_back(entry, disk)
             left.append(Path(entry["target"]))
     return left + bring_back_companions(note, disk)
@@ -164,8 +164,7 @@ def _leave(note: dict[str, Any], disk: Disk) -> list[Path]:
 
 def _state(entry: dict[str, Any]) -> str:
     """Which bytes a target has: `new`, `old`, or `foreign`, also where a foreign file was just swapped out of it."""
-    present = digest_at(Path(entry["target"]))
-    if present == entry["new"]:
-        swapped = digest_at(Path(entry["temporary"]))
-        return "new" if swapped in (None, entry["old"], entry["new"]) else "foreign"
-    return "old" if present == entry["old"] else "foreign"
+    target, temp = Path(entry["target"]), Path(entry["temporary"])
+    if has_bytes(target, entry["new"]):
+        return "new" if has_bytes(temp, None, entry["old"], entry["new"]) else "foreign"
+    return "old" if has_bytes(target, entry["old"]) else "foreign"

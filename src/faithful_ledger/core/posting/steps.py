@@ -1,7 +1,7 @@
 """The steps of replacing a set of files, forward and back; each may be done again (see write.py for what they promise).
 
-A `note` is what the journal says about a set: its state, its files with the SHA-256 of old and new, and the companions
-that go.
+A `note` is what the journal says about a set: its state, its files with the SHA-256 of their old bytes, by which the
+vault has them, and the fingerprints of the new ones, and the companions that go.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from typing import Any, NamedTuple, Protocol
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import ChangedMeanwhile
-from faithful_ledger.core.posting.files import beside, digest_at, write_new
+from faithful_ledger.core.posting.files import beside, has_bytes, write_new
 from faithful_ledger.core.source import MemorySource, Moment, moment_of
 
 __all__ = [
@@ -92,7 +92,7 @@ def swap(entry: dict[str, Any], seen: Seen | None, disk: Disk) -> None:
 
 
 def _still(path: Path, old: str, seen: Seen | None) -> bool:
-    return (seen is not None and seen.still(path)) or digest_at(path) == old
+    return (seen is not None and seen.still(path)) or has_bytes(path, old)
 
 
 def swap_back(entry: dict[str, Any], disk: Disk) -> bool:
@@ -102,7 +102,7 @@ def swap_back(entry: dict[str, Any], disk: Disk) -> bool:
     """
     temp, target = Path(entry["temporary"]), Path(entry["target"])
     disk.exchange(temp, target)
-    if digest_at(temp) == entry["new"]:
+    if has_bytes(temp, entry["new"]):
         return True
     disk.exchange(temp, target)
     return False
@@ -124,7 +124,7 @@ def rename(entry: dict[str, Any], disk: Disk) -> None:
     path, to = Path(entry["path"]), Path(entry["to"])
     if renamed(entry) == "new":
         return
-    if digest_at(path) != entry["old"]:
+    if not has_bytes(path, entry["old"]):
         raise _written_meanwhile(path)
     with translated(path, "renamed"):
         try:
@@ -136,9 +136,9 @@ def rename(entry: dict[str, Any], disk: Disk) -> None:
 def renamed(entry: dict[str, Any]) -> str:
     """Which name a file has: the `old` one, the `new` one, or `foreign` where neither is as it should be."""
     path, to = Path(entry["path"]), Path(entry["to"])
-    if digest_at(to) == entry["old"] and not os.path.lexists(path):
+    if has_bytes(to, entry["old"]) and not os.path.lexists(path):
         return "new"
-    return "old" if digest_at(path) == entry["old"] and not os.path.lexists(to) else "foreign"
+    return "old" if has_bytes(path, entry["old"]) and not os.path.lexists(to) else "foreign"
 
 
 def name_back(note: dict[str, Any], disk: Disk) -> list[Path]:
@@ -163,12 +163,12 @@ def set_aside(note: dict[str, Any], disk: Disk) -> list[Path]:
         path, aside = Path(removal["path"]), Path(removal["aside"])
         if not os.path.lexists(path):
             continue
-        if aside.exists() or digest_at(path) != removal["old"]:
+        if aside.exists() or not has_bytes(path, removal["old"]):
             left.append(path)
             continue
         with translated(path, "removed"):
             disk.place(path, aside)
-            if digest_at(aside) != removal["old"]:
+            if not has_bytes(aside, removal["old"]):
                 with suppress(FileExistsError):
                     disk.place(aside, path)
                 left.append(path)
@@ -193,7 +193,7 @@ def tidy(note: dict[str, Any], path: Path, disk: Disk, *, strict: bool = False, 
     aside = [(Path(removal["aside"]), (removal["old"],)) for removal in note["removals"]]
     try:
         for file, known in [*mine, *aside]:
-            if file.exists() and (compared or note["state"] == "writing" or digest_at(file) in known):
+            if file.exists() and (compared or note["state"] == "writing" or has_bytes(file, *known)):
                 disk.remove(file)
         for journal in (path.with_suffix(".json.new"), path):
             if journal.exists():
@@ -216,20 +216,20 @@ def undo(note: dict[str, Any], disk: Disk, store: Kept) -> list[Path]:
     left += name_back(note, disk)
     for entry in note["files"]:
         target, temp = Path(entry["target"]), Path(entry["temporary"])
-        present, swapped = digest_at(target), digest_at(temp)
-        if present == entry["old"] and (present is not None or not target.exists()):
+        if has_bytes(target, entry["old"]) and (entry["old"] is not None or not target.exists()):
             continue
         with translated(target, "put back"):
-            if present != entry["new"]:
+            if not has_bytes(target, entry["new"]):
                 left.append(target)
             elif entry["old"] is None:
                 disk.remove(target)
-            elif swapped not in (None, entry["new"]):
-                if not swap_back(entry, disk) or swapped != entry["old"]:
+            elif not has_bytes(temp, None, entry["new"]):
+                is_ours = has_bytes(temp, entry["old"])
+                if not swap_back(entry, disk) or not is_ours:
                     left.append(target)
             else:
                 temp = beside(target, number, "back")
-                back = {"target": str(target), "temporary": str(temp), "old": present, "new": entry["old"]}
+                back = {"target": str(target), "temporary": str(temp), "old": entry["new"], "new": entry["old"]}
                 with suppress(FileNotFoundError):
                     disk.remove(temp)
                 write_new(temp, target, MemorySource(store.get(entry["old"])), 0o644, disk)
@@ -255,7 +255,7 @@ def bring_back_companions(note: dict[str, Any], disk: Disk) -> list[Path]:
         path, aside = Path(removal["path"]), Path(removal["aside"])
         with translated(path, "put back"):
             if os.path.lexists(path):
-                if digest_at(path) != removal["old"]:
+                if not has_bytes(path, removal["old"]):
                     left.append(path)
             elif aside.exists():
                 disk.place(aside, path)

@@ -10,7 +10,7 @@ The steps, and what holds when the machine stops after each:
 
     1. journal "writing" with the names of the temporary files   nothing has changed; `recover` removes them
     2. temporary files written, synced, read back and compared   the same
-    3. journal "ready" with the SHA-256 of old and new           the same
+    3. journal "ready" with what old and new are known by        the same
     4. each temporary file swapped with its target, then each
        file that changes its name renamed to a name that is free  `recover` finishes the rest, or brings the old back
     5. companions renamed, folders synced                        `recover` finishes the rest
@@ -42,17 +42,13 @@ import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import ChangedMeanwhile, LedgerError, Refused
-from faithful_ledger.core.posting.files import beside, names_of, replace_file, write_new
+from faithful_ledger.core.posting.files import beside, fingerprint_of, names_of, replace_file, write_new
 from faithful_ledger.core.posting.steps import Kept, Seen, rename, set_aside, swap, sync, tidy, undo
 from faithful_ledger.core.source import Source, open_blocks, same_bytes
-from faithful_ledger.core.vault.objects import digest_beside
-
-if TYPE_CHECKING:
-    from concurrent.futures import Future
 
 __all__ = ["Finish", "Rename", "Rewrite", "arrived", "replace_set", "uninterrupted"]
 
@@ -62,7 +58,7 @@ Finish = Callable[[dict[str, Any], list[str]], None]
 class Rewrite(NamedTuple):
     """One file that gets new bytes. `old` is the SHA-256 of what is there now, None for a file that is not there (it
     gets `mode`); `seen` is when that was found out, so that it need not be read again; `verify` looks at what was
-    written and raises when it is not as planned; `hashing` is the SHA-256 of the content, if that was begun already.
+    written and raises when it is not as planned.
     """
 
     path: Path
@@ -71,7 +67,6 @@ class Rewrite(NamedTuple):
     verify: Callable[[Source], None]
     mode: int = 0o644
     seen: Seen | None = None
-    hashing: Future[str] | None = None
 
 
 def arrived(name: str, content: Source, written: Source) -> None:
@@ -99,11 +94,11 @@ def replace_set(
     renames: Sequence[Rename] = (),
 ) -> list[str]:
     """Give every file its new bytes, then the renamed ones their new names, remove the companions, and call
-    `finish(record, digests)` when all is done.
+    `finish(record, fingerprints)` when all is done.
 
     `record` is any JSON with an `id`; it is in the journal so that `recover` can call `finish` as well. Old files and
-    `removals` (each with its SHA-256) are in the store already. Returns the SHA-256 of the new files. A companion that
-    another program has rewritten since stays.
+    `removals` (each with its SHA-256) are in the store already. Returns the fingerprints of the new files. A companion
+    that another program has rewritten since stays.
 
     Raises:
         ChangedMeanwhile: another program has written one of the files; its bytes stay, the others have their old ones.
@@ -151,17 +146,16 @@ def replace_set(
 
 
 def _prepare(rewrites: list[Rewrite], targets: list[Path], note: dict[str, Any], path: Path, disk: Disk) -> None:
-    """Steps 1 and 2; the digests of the new files go into the note."""
+    """Steps 1 and 2; the fingerprints of the new files go into the note."""
     with translated(path.parent, "written"):
         disk.make_folder(path.parent)
         _write_note(path, note, disk)
     for target, rewrite, entry in zip(targets, rewrites, note["files"], strict=True):
-        hashing = rewrite.hashing or digest_beside(rewrite.content)
         temp = Path(entry["temporary"])
         with translated(rewrite.path, "written"):
             write_new(temp, target, rewrite.content, rewrite.mode, disk)
-        rewrite.verify(open_blocks(temp))  # so the digest of the content is that of the file
-        entry["new"] = hashing.result()
+        rewrite.verify(open_blocks(temp))  # so the fingerprint of the content is that of the file
+        entry["new"] = fingerprint_of(rewrite.content)
 
 
 @contextmanager
