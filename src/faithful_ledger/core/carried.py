@@ -17,7 +17,7 @@ from faithful_ledger.core.disk import translated
 from faithful_ledger.core.errors import ChangedMeanwhile, Refused
 from faithful_ledger.core.find import Program
 from faithful_ledger.core.history import GAVE_WAY, LET_IT_SYNC, History
-from faithful_ledger.core.keeping import absolute
+from faithful_ledger.core.keeping import Known, absolute
 from faithful_ledger.core.posting.checks import Check, check_files
 from faithful_ledger.core.posting.hazards import hazards, is_synced
 from faithful_ledger.core.posting.write import Rewrite, arrived, replace_set
@@ -134,7 +134,7 @@ def _keep(history: History, carry: Carry, note: str) -> tuple[list[str], dict[Pa
     """The snapshots of each side, then the one of all that gives way; and the SHA-256 of its files."""
     keeping, kept = history.keeping, []
     label = note or carry.about
-    known = {absolute(write.path): write.old for write in carry.writes if write.old is not None}
+    known = {absolute(write.path): Known(write.old) for write in carry.writes if write.old is not None}
     for side in carry.sides:
         files = [(role, absolute(path)) for role, path in side.files]
         side_label = f"{side.label}, before {label}"

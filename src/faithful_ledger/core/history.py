@@ -285,7 +285,6 @@ class History:
                     snapshot.companions,
                     label or f"before the snapshot of {snapshot.time} was restored",
                     "before restoring",
-                    {},
                 )
                 old = {file.path: file.sha256 for file in gave_way.files}
                 removals = [(path, old[absolute(path)]) for path in stale]

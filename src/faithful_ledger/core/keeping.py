@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from contextlib import AbstractContextManager, suppress
 from pathlib import Path
 from types import MappingProxyType
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from faithful_ledger.core.clock import now
 from faithful_ledger.core.disk import Disk, translated
@@ -24,7 +24,7 @@ from faithful_ledger.core.manifests import read_manifests, write_manifest
 from faithful_ledger.core.posting.recover import Recovery
 from faithful_ledger.core.posting.steps import Seen
 from faithful_ledger.core.records import KeptFile, Records, Snapshot
-from faithful_ledger.core.save import Save
+from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import (
     MemorySource,
     Source,
@@ -35,16 +35,29 @@ from faithful_ledger.core.source import (
     open_source,
     same_bytes,
 )
-from faithful_ledger.core.vault.objects import ObjectStore
+from faithful_ledger.core.vault.objects import ObjectStore, digest_beside
 
-NO_DIGESTS: Mapping[Path, str] = MappingProxyType({})
+if TYPE_CHECKING:
+    from concurrent.futures import Future
+
 LARGE = 1 << 20  # bytes of a file that is kept before a posting needs it
 MOST_IDENTIFIED = 100  # snapshots that are read to find out whose they are
 DECIDED = "carried:"  # in front of the ids of templates, in the names of settings that are decisions
 MAPPED = "mapped:"  # in front of the ids of two templates, in the names of settings that say where values go
 ROOT = "root:"  # in front of the names of settings that are granted folders
 
-__all__ = ["Keeping", "Rebuilt", "VaultReport", "absolute"]
+__all__ = ["Keeping", "Known", "Rebuilt", "VaultReport", "absolute"]
+
+
+class Known(NamedTuple):
+    """What a file holds, with the SHA-256 of it if the vault has it already, or if that is being worked out."""
+
+    source: Source
+    kept_as: str = ""
+    hashing: Future[str] | None = None
+
+
+NONE_KNOWN: Mapping[Path, Known] = MappingProxyType({})
 
 
 class Rebuilt(NamedTuple):
@@ -177,7 +190,7 @@ class Keeping:
             LedgerError: a file cannot be read, or the vault not written; nothing is recorded then.
         """
         with self.locked(shared=True):
-            return self._keep_save(save, label, kind, {})
+            return self._keep_save(save, label, kind)
 
     def keep_early(self, save: Save) -> None:
         """Put the bytes of large files into the vault before they are needed there, so that a posting need not wait for
@@ -191,10 +204,7 @@ class Keeping:
                 with self.locked(shared=True):
                     file.kept_as = self.store.put(file.source)
 
-    def _keep_save(
-        self, save: Save, label: str, kind: str, known: dict[Path, Source], early: Mapping[Path, str] = NO_DIGESTS
-    ) -> Snapshot:
-        """`early` are the SHA-256 of known files that are in the vault already."""
+    def _keep_save(self, save: Save, label: str, kind: str, known: Mapping[Path, Known] = NONE_KNOWN) -> Snapshot:
         names = tuple(save.companions)
         paths = [(file.name, file.path) for file in save.on_disk]
         if save.folder is not None:  # what came in since it was opened belongs to it as well
@@ -210,27 +220,25 @@ class Keeping:
                 known_paths.add(absolute(path))
                 paths.append((role, path))
         identity = self._identity_now(save, known)
-        return self.keep_files(save.path, paths, names, label, kind, known, early, identity)
+        return self.keep_files(save.path, paths, names, label, kind, known, identity)
 
-    def _identity_now(self, save: Save, known: dict[Path, Source]) -> str:
+    def _identity_now(self, save: Save, known: Mapping[Path, Known]) -> str:
         """Whose save is on disk now, which may be another one than was opened."""
         if not self.identities.paths(save):
             return ""
-        if all(known.get(file.path) is file.source for file in save.on_disk):
+        if all(file.path in known for file in save.on_disk):
             return self.identities.of(save)
-        sources = {
-            file.name: known[file.path] if file.path in known else open_source(file.path)[0]
-            for file in save.on_disk
-            if file.path in known or file.path.exists()
-        }
+        sources = {file.name: open_source(file.path)[0] for file in save.on_disk if file.path.exists()}
         return self.identities.within(save, sources)
 
     def keep_opened(self, save: Save, label: str, kind: str) -> tuple[Snapshot, dict[Path, Seen]]:
         """Keep all files, but only if they are still what they were when the save was opened; and when that was seen.
+        Large files are hashed while they are compared.
 
         Raises:
             ChangedMeanwhile: one is not.
         """
+        known = {file.path: self._known(file) for file in save.on_disk}
         seen = {}
         for file in save.on_disk:
             with translated(file.path, "compared"):
@@ -241,9 +249,12 @@ class Keeping:
             if log_beside(file.path, file.source) != log_of(file.source):
                 what = f"nothing was written: the game has written to {file.path.name} meanwhile, in its log"
                 raise ChangedMeanwhile(what, "close the game and open the save again")
-        known = {file.path: file.source for file in save.on_disk}
-        early = {file.path: file.kept_as for file in save.on_disk if self.store.has(file.kept_as)}
-        return self._keep_save(save, label, kind, known, early), seen
+        return self._keep_save(save, label, kind, known), seen
+
+    def _known(self, file: SaveFile) -> Known:
+        kept_as = file.kept_as if self.store.has(file.kept_as) else ""
+        is_large = not kept_as and file.source.size >= LARGE
+        return Known(file.source, kept_as, digest_beside(file.source) if is_large else None)
 
     def keep_files(
         self,
@@ -252,21 +263,19 @@ class Keeping:
         companions: tuple[str, ...],
         label: str,
         kind: str,
-        known: dict[Path, Source],
-        early: Mapping[Path, str] = NO_DIGESTS,
+        known: Mapping[Path, Known] = NONE_KNOWN,
         identity: str = "",
     ) -> Snapshot:
-        """Keep files by their roles as a snapshot of a save; a companion that is not there is passed over. `early` are
-        the SHA-256 of files that are in the vault already.
+        """Keep files by their roles as a snapshot of a save; a companion that is not there is passed over, and files
+        that are `known` are not read again.
         """
         files = []
         for role, path in paths:
             if role == "companion" and not path.is_file():
                 continue
-            source = known[path] if path in known else open_source(path)[0]
+            source, kept_as, hashing = known[path] if path in known else Known(open_source(path)[0])
             mode = path.stat().st_mode & 0o7777
-            digest = early.get(path) or self.store.put(source)
-            files.append(KeptFile(role, absolute(path), source.size, digest, mode))
+            files.append(KeptFile(role, absolute(path), source.size, kept_as or self.store.put(source, hashing), mode))
         snapshot = Snapshot(os.urandom(6).hex(), now(), label, kind, absolute(save), companions, tuple(files), identity)
         return self.add(snapshot)
 

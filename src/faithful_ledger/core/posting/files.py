@@ -6,6 +6,8 @@ import os
 from contextlib import suppress
 from pathlib import Path
 
+import xxhash
+
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import EntryError, LedgerError
 from faithful_ledger.core.source import MemorySource, Source, open_blocks
@@ -13,7 +15,7 @@ from faithful_ledger.core.vault.objects import digest_of
 
 FINGERPRINT = 32  # digits of a fingerprint; what was posted before there were any is known by its SHA-256
 
-__all__ = ["beside", "fingerprint_of", "has_bytes", "names_of", "new_file", "replace_file", "write_new"]
+__all__ = ["beside", "has_bytes", "names_of", "new_file", "replace_file", "write_new"]
 
 
 def replace_file(path: Path, content: bytes, disk: Disk, mode: int = 0o600) -> None:
@@ -44,12 +46,17 @@ def new_file(to: Path, content: bytes) -> bool:
     return True
 
 
-def write_new(temp: Path, target: Path, content: Source, mode: int, disk: Disk) -> None:
+def write_new(temp: Path, target: Path, content: Source, mode: int, disk: Disk) -> str:
+    """Write a new file that has the attributes of the one it will replace; returns its fingerprint.
+
+    Raises:
+        OSError: it could not be written.
+    """
     try:
         like = target.stat()
     except FileNotFoundError:
         like = None
-    _write_bytes(temp, content, disk, like, target, mode)
+    return _write_bytes(temp, content, disk, like, target, mode)
 
 
 def _write_bytes(
@@ -59,13 +66,15 @@ def _write_bytes(
     like: os.stat_result | None = None,
     target: Path | None = None,
     mode: int = 0o600,
-) -> None:
-    """The one place where bytes reach a file: a new file, whole and synced, or none."""
+) -> str:
+    """The one place where bytes reach a file: a new file, whole and synced, or none. Returns its fingerprint."""
+    fingerprint = xxhash.xxh3_128()
     descriptor = disk.create(path, mode)
     try:
         try:
             for chunk in content.chunks(0, content.size):
                 disk.write(descriptor, chunk)
+                fingerprint.update(chunk)
             if like is not None and target is not None:
                 disk.copy_attributes(descriptor, like, target)
             disk.sync(descriptor)
@@ -75,14 +84,13 @@ def _write_bytes(
         with suppress(OSError):
             disk.remove(path)
         raise
+    return fingerprint.hexdigest()
 
 
-def fingerprint_of(source: Source) -> str:
+def _fingerprint(source: Source) -> str:
     """XXH3 of 128 bits, as 32 hexadecimal digits. It tells what we wrote from what other programs write, and takes a
     thirtieth of the time of the SHA-256, by which bytes are kept.
     """
-    import xxhash
-
     running = xxhash.xxh3_128()
     for chunk in source.chunks(0, source.size):
         running.update(chunk)
@@ -94,7 +102,7 @@ def has_bytes(path: Path, *known: str | None) -> bool:
     try:
         source = open_blocks(path)
         return any(
-            each == (fingerprint_of(source) if len(each) == FINGERPRINT else digest_of(source.chunks(0, source.size)))
+            each == (_fingerprint(source) if len(each) == FINGERPRINT else digest_of(source.chunks(0, source.size)))
             for each in known
             if each is not None
         )

@@ -59,13 +59,13 @@ class ObjectStore:
         self.folder = folder
         self.disk = disk or Disk()
 
-    def put(self, source: Source) -> str:
-        """Keep these bytes; returns their SHA-256. Hashing and packing run side by side.
+    def put(self, source: Source, hashing: Future[str] | None = None) -> str:
+        """Keep these bytes; returns their SHA-256. Hashing, unless it was begun before, and packing run side by side.
 
         Raises:
             FileAccessError: the vault cannot be written (a full disk, permissions); nothing is kept then.
         """
-        hashing = digest_beside(source)
+        hashing = hashing or digest_beside(source)
         if source.size < 1 << 20 and self.holds(hashing.result()):
             return hashing.result()
         with translated(self.folder, "written"):
