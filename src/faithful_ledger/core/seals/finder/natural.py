@@ -60,6 +60,7 @@ NEAR_END = 32  # bytes from either end of the file at which digests usually are
 MOST_SPELLED, MOST_BESIDE = 4, 4
 MOST_SPELLED_NUMBERS = 16  # they rank behind numbers in bytes, of which a text is full
 SPELLED = re.compile(rb"[0-9A-Za-z+/]{6}")  # what a result in letters may be
+FEW_TRIES = 64  # ranges that are tried one by one with an algorithm that takes byte after byte
 LEAST_COVERED = 8  # bytes: a hash of one that is zero may be zero itself
 
 
@@ -459,6 +460,7 @@ class _Natural:
         spans = [_seen(place, ALONE, self.content) for place in places[: self.most_slow]]
         behind = [end + cut.behind for at, end in spans for cut in cuts(self.content, at, end)]
         starts = list(dict.fromkeys([*self.heads[:FOLLOWED], *behind]))
+        tries: list[_Range] = []
         for start, states in HASHES[algorithm.name].results_from(self.content, starts):
             if self.until.over:
                 return
@@ -472,8 +474,30 @@ class _Natural:
                 ):
                     at = place.edge.at(self.size)
                     if not start < at + place.size or not at < end:
-                        for edge in self._edges(end, place):
-                            yield from self._checked(algorithm, self._begin(start, place), edge, place, None)
+                        begin = self._begin(start, place)
+                        tries += ((begin, edge, place, None, ALONE) for edge in self._edges(end, place))
+        for each in tries if len(tries) <= FEW_TRIES else self._also_elsewhere(algorithm, tries):
+            if self.until.over:
+                return
+            yield from self._checked(algorithm, *each)
+
+    def _also_elsewhere(self, algorithm: Algorithm, tries: Sequence[_Range]) -> list[_Range]:
+        """Those of many ranges that hold in the longest save as well: of 16 bits chance makes thousands. Of a single
+        save those that end where ranges usually do.
+        """
+        if len(self.contents) == 1:
+            usual = {Edge(tail, True) for tail in self.tails}
+            return [each for each in tries if each[1] in usual or each[1] == each[2].edge]
+        content, size = self.others.content, len(self.others.content)
+        tries = [each for each in tries if 0 <= each[0].at(size) < each[1].at(size) <= size]
+        starts = {each[0].at(size) for each in tries}
+        results = dict(HASHES[algorithm.name].results_from(content, sorted(starts)))
+        kept = []
+        for each in tries:
+            start, end = each[0].at(size), each[1].at(size)
+            if each[2].values[self.other] in changed_results(int(results[start][end - start]), algorithm.bits):
+                kept.append(each)
+        return kept
 
     def _begin(self, start: int, place: Place) -> Edge:
         if start == place.edge.at(self.size) + place.size and place.edge.from_end:
