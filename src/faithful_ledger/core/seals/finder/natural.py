@@ -179,15 +179,19 @@ class _Natural:
 
     def _stored(self, algorithm: Algorithm, result: int, start: Edge, end: Edge) -> Iterator[Finding]:
         """Where a result is stored, outside of its range."""
-        if algorithm.is_digest or (algorithm.bits >= 32 and self.has_text):
-            for at, size, form, bits in written_in(self.content, algorithm, result):
-                for place in self._places_at(at, size, form, bits):
-                    yield from self._checked(algorithm, start, end, place, None)
+        yield from self._spelled(algorithm, result, start, end)
         if algorithm.is_digest:
             return
         for number in set(changed_results(result, algorithm.bits)):
             for place in self.by_value.get((algorithm.bits, number), ()):
                 yield from self._tried(algorithm, start, end, place, None)
+
+    def _spelled(self, algorithm: Algorithm, result: int, start: Edge, end: Edge) -> Iterator[Finding]:
+        """Where a result is written in letters, or a digest as it is, beside whatever else."""
+        if algorithm.is_digest or (algorithm.bits >= 32 and self.has_text):
+            for at, size, form, bits in written_in(self.content, algorithm, result):
+                for place in self._places_at(at, size, form, bits):
+                    yield from self._checked(algorithm, start, end, place, None)
 
     def _places_at(self, at: int, size: int, form: str, bits: int) -> list[Place]:
         """What is at an offset as a place, counted from the beginning and from the end."""
@@ -464,6 +468,10 @@ class _Natural:
         for start, states in HASHES[algorithm.name].results_from(self.content, starts):
             if self.until.over:
                 return
+            for tail in self.tails if start in self.heads else ():
+                if start + LEAST_COVERED <= self.size - tail:
+                    result = int(states[self.size - tail - start])
+                    yield from self._spelled(algorithm, result, Edge(start), Edge(tail, True))
             hits = np.flatnonzero(np.isin(states, wanted))
             hits = hits[self.numbers.has_content(np.full(hits.size, start), start + hits)]
             for count in hits.tolist():
