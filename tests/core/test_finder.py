@@ -7,10 +7,12 @@ import random
 import struct
 import sys
 import zlib
+from collections.abc import Iterable
 from dataclasses import replace
 from functools import partial
 from itertools import product
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
@@ -35,7 +37,7 @@ from faithful_ledger.core.seals.finder.ranges import Differences, any_range, cha
 from faithful_ledger.core.seals.finder.rings import Prefixes, Ranges, polynomials
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import polynomials_of, unknown_crc, with_own_start
-from faithful_ledger.core.seals.hashes import HASHES, Lane
+from faithful_ledger.core.seals.hashes import HASHES, Hash, Lane
 from faithful_ledger.core.seals.sums import SUMS
 from faithful_ledger.core.template import parse_template
 from tests.support import LedgerCase
@@ -66,6 +68,9 @@ def sealed(found: list[bytearray], *seals: Finding) -> list[bytes]:
             assert written is not None
             save[at : at + seal.size] = written
     return [bytes(save) for save in found]
+
+
+HASHING = Hash.compute
 
 
 class RenewingCase(LedgerCase):
@@ -168,6 +173,27 @@ class AnyRangeTest(RenewingCase):
             for (start, end, at, size, own), result in zip(spans, results, strict=True):
                 pieces = data[start:at], own_bytes(own, size), data[at + size : end]
                 self.assertEqual(result, ALGORITHMS[name](map(memoryview, pieces)), (name, start, end, at, size, own))
+
+    def test_a_short_hash_of_many_bytes_is_found_without_trying_what_chance_explains(self) -> None:
+        """Of its 16 bits chance explains thousands of ranges, of which each takes as long as all together."""
+        turn = random.Random()
+        slow = HASHES["bsd-16"]
+        computed = 0
+
+        def compute(each: Hash, chunks: Iterable[memoryview], state: int) -> int:
+            nonlocal computed
+            computed += each is slow
+            return HASHING(each, chunks, state)
+
+        seal = Finding(ALGORITHMS["bsd-16"], Edge(16), Edge(turn.randrange(6000, 7000)), Edge(8), 2, "u16le")
+        contents = sealed([bytearray(turn.randbytes(12_000)) for _ in range(4)], seal)
+        with mock.patch.object(Hash, "compute", compute):
+            found = find_seals(contents, Hints("bsd-16"))
+            alone = find_seals(contents[:1], Hints("bsd-16"))
+        self.assertTrue(found and self.renews(turn, found[0], seal, contents[0]))
+        self.assertTrue(found[0].sure)
+        self.assertFalse(any(each.sure for each in alone))
+        self.assertLess(computed, 1000)
 
     def test_large_tables_say_what_bit_by_bit_says(self) -> None:
         turn, size = random.Random(), 1 << 16
