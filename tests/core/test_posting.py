@@ -294,6 +294,22 @@ class SettleTest(LedgerCase):
         with self.assertRaisesRegex(EntryError, "these seals cover each other in a circle: .*s[23].* → "):
             make_plan(save)
 
+    def test_a_length_over_a_seal_that_covers_it_is_no_circle(self) -> None:
+        """It is the same whatever the seal says."""
+        layout = """
+- {field: whole, as: u8, seal: {algorithm: length, over: [name, sum]}}
+- {field: name, as: text, length: u8}
+- {field: sum, as: u16, seal: {algorithm: sum16, over: [whole, name]}}
+"""
+
+        def sealed(name: bytes) -> bytes:
+            rest = bytes((len(name) + 3, len(name))) + name
+            return rest + sum(rest).to_bytes(2, "little")
+
+        new, plan = self.planned(layout, sealed(b"Ives"), {"name": "Oriel, Tamsin and Wren"})
+        self.assertEqual(new, sealed(b"Oriel, Tamsin and Wren"))
+        self.assertTrue(plan.in_balance)
+
     def test_a_length_that_no_longer_fits_is_refused(self) -> None:
         layout = "- {field: n, as: u8, length_of: body}\n- {group: body, layout: [{field: t, as: text, length: u16}]}"
         save = self.open_bytes(b"\x05\x03\x00abc", template_of(layout))

@@ -21,7 +21,7 @@ from faithful_ledger.core.binding.lookup import named_from, named_in
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import AddressError, EntryError
-from faithful_ledger.core.seals import own_bytes
+from faithful_ledger.core.seals import LENGTH, own_bytes
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import Checksum, ChecksumInText, Integer, Value
 from faithful_ledger.core.template.model import WHOLE_FILE, ElementSpec, FieldSpec, elements_of
@@ -326,7 +326,8 @@ def as_stored(storage: Integer, number: int) -> int:
 
 
 def in_levels(seals: list[Follower]) -> Iterator[list[Follower]]:
-    """Inner seals before the outer ones that need them: each level only covers seals of those before it.
+    """Inner seals before the outer ones that need them: each level only covers seals of those before it. A length needs
+    none of what it covers: where that takes another size, all is worked out once more.
 
     Raises:
         EntryError: seals cover each other in a circle; its members are named.
@@ -336,7 +337,7 @@ def in_levels(seals: list[Follower]) -> Iterator[list[Follower]]:
     longest = max((seal.node.size for seal in seals), default=0)
     order: TopologicalSorter[int] = TopologicalSorter()
     for outer_number, outer in enumerate(seals):
-        start, end = outer.needs
+        start, end = outer.needs if outer.algorithm != LENGTH else (0, 0)
         near = by_start[bisect_left(starts, start - longest) : bisect_left(starts, end)]
         order.add(outer_number, *(n for n in near if n != outer_number and start < seals[n].node.end))
     try:
