@@ -216,6 +216,16 @@ def constant_read(content: bytes) -> tuple[int, int, str]:
     return marks ^ CONSTANT, day, name
 
 
+def inverted_write(value: dict[str, Any]) -> bytes:
+    """Behind two bytes, so that the number begins where no word of four does."""
+    return b"\x03\0" + plain({**value, "marks": value["marks"] ^ 0xFFFFFFFF})
+
+
+def inverted_read(content: bytes) -> tuple[int, int, str]:
+    marks, day, name = of_plain(content[2:])
+    return marks ^ 0xFFFFFFFF, day, name
+
+
 def lzma_write(value: dict[str, Any]) -> bytes:
     return lzma.compress(without_seed(value), format=lzma.FORMAT_ALONE)
 
@@ -622,6 +632,7 @@ FORMATS = (
     Format("numbers in hexadecimal in packed JSON", hex_write, hex_read, "crc-32"),
     Format("a number XORed with the one before it", masked_write, masked_read),
     Format("a number XORed with a constant", constant_write, constant_read),
+    Format("a number of which all bits are inverted", inverted_write, inverted_read),
     Format("LZMA alone", lzma_write, lzma_read),
     Format("a database", tables_write, tables_read),
 )

@@ -27,6 +27,7 @@ COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 3, "sleb128": 4, "zigzag
 OTHER_STORAGE, BIG_ENDIAN = 6.0, 1.0
 SCALES = {1: 0, 10: 3, 100: 4, 0.1: 6, 0.01: 5, 256: 8, 65536: 9, 1 / 60: 8}
 FREE_SCALE, MASKED, ANY_BIT = 24.0, 10.0, 4.0
+KEY_BYTE, MOST_HIDDEN = 1.5, 4  # for each byte of a key that hides something, up to so many
 USUAL_SCALES = (1, 10, 100, 0.1, 0.01)
 PER_RELATION = 1.0
 SURELY = 2.0  # agreement around from which on a place that moved is not anywhere
@@ -162,7 +163,9 @@ def _storage_cost(place: Place) -> float:
     if place.path is not None or storage is None or storage.family == "switch":
         return 0.0
     plain = place.stored_as.removesuffix("le").removesuffix("be")
-    return COSTS.get(plain, OTHER_STORAGE) + (BIG_ENDIAN if place.stored_as.endswith("be") else 0)
+    # A key hides every byte of a number, also those that are always zero.
+    hidden = min(sum(map(bool, place.mask.key)), MOST_HIDDEN) if place.mask is not None else 0
+    return COSTS.get(plain, OTHER_STORAGE) + (BIG_ENDIAN if place.stored_as.endswith("be") else 0) - KEY_BYTE * hidden
 
 
 def _relation_cost(place: Place) -> float:
