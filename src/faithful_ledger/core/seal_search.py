@@ -127,7 +127,7 @@ class SealSearch:
             found += self._from_outside(part)
         found += self._among_members()
         for part in self.parts if self.looks_inside else ():
-            found += self._over_values(part)
+            found += self._over_values(part) if not part.is_view else ()  # which is JSON only here
         if self.beside and self.looks_inside:
             found += self._between()
         if found:
