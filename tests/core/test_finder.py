@@ -110,9 +110,13 @@ class AnyRangeTest(RenewingCase):
         every = chains()
         names = [name for name, (crc, _) in CATALOGUE.items() if crc.width >= 16]
         chosen = random.Random().sample(names, 9)  # others in each run
-        for name in (*chosen, "crc-32", "djb2", "times-31", "times-65599"):
+        hashes = ("djb2", "times-31", "times-65599")
+        planted = [Algorithm(name) for name in (*chosen, "crc-32", *hashes)]
+        planted += [Algorithm(name, changed="inverted") for name in hashes]
+        for algorithm in planted:
+            name = f"{algorithm.name} {algorithm.changed}"
             turn = random.Random(f"range {name}")
-            seal = self.plant(turn, Algorithm(name))
+            seal = self.plant(turn, algorithm)
             contents = sealed(saves(turn, 2400), seal)
             found, spots = Differences(contents), [each for each in places(contents) if each.mixed]
             hits = [f for place in spots for chain in every for f in any_range(found, place, chain)]

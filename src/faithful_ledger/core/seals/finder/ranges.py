@@ -40,12 +40,20 @@ FILLS = ("zeros", "FF", "20", "30")
 
 class Chain(NamedTuple):
     """One kind of state that takes byte after byte: a ring, over bytes as they are or `flipped` (mirrored). `known` are
-    the usual starts and what is XORed in the end, as states, each with its algorithm.
+    the usual starts and what is XORed in the end, as states, each with its algorithm. `inverted` where the inverse of a
+    state is stored, which in a ring of numbers no XOR in the end stands for.
     """
 
     ring: Ring
     flipped: bool
     known: tuple[tuple[Algorithm, int, int], ...]
+    inverted: bool = False
+
+    def state_of(self, value: int) -> int:
+        """The state that a stored value says."""
+        if self.inverted:
+            return ~value & (1 << self.ring.bits) - 1
+        return mirrored(value, self.ring.bits) if self.flipped else value
 
 
 def chains(named: str = "") -> list[Chain]:
@@ -63,7 +71,10 @@ def chains(named: str = "") -> list[Chain]:
         if hash_.multiplier:
             starts = {hash_.start, 0}
             known = tuple((Algorithm(name, start if start != hash_.start else None), start, 0) for start in starts)
-            every.append(Chain(multiplying(hash_.multiplier), False, known))
+            ring = multiplying(hash_.multiplier)
+            every.append(Chain(ring, False, known))
+            inverted = tuple((replace(each, changed="inverted"), start, out) for each, start, out in known)
+            every.append(Chain(ring, False, inverted, inverted=True))
     kept = {id(each.ring) for each in every if any(way.name.startswith(named) for way, _, _ in each.known)}
     return [each for each in every if id(each.ring) in kept]
 
@@ -136,7 +147,7 @@ def any_range(found: Differences, place: Place, chain: Chain) -> Iterator[Findin
     ring = chain.ring
     if place.bits != ring.bits and not (place.form in DECIMAL and max(place.values) >> ring.bits == 0):
         return
-    states = [mirrored(v, ring.bits) if chain.flipped else v for v in place.values]
+    states = list(map(chain.state_of, place.values))
     steps = [ring.minus_one(state, states[0]) for state in states[1:]]
     pivot = next((j for j, step in enumerate(steps) if step), None)
     if pivot is None:
@@ -378,10 +389,10 @@ class _Made(NamedTuple):
         ring = self.chain.ring
         lengths, rest = self._left(self.starts)
         powers = ring.powers_at(lengths, self.found.size)
-        changes = {"": 0} | ({"inverted": (1 << ring.bits) - 1} if isinstance(ring, Polynomials) else {})
         for algorithm, begin, out in self.chain.known:
             left = ring.minus(rest, ring.times(powers, begin)) if begin else rest
-            for changed, mask in changes.items():
+            inverted = {"inverted": (1 << ring.bits) - 1} if isinstance(ring, Polynomials) else {}
+            for changed, mask in ({algorithm.changed: 0} | inverted).items():
                 fits = left == out ^ mask
                 if fits.any():
                     which = int(np.flatnonzero(fits)[self.natures[fits].argmin()])
@@ -402,7 +413,7 @@ class _Made(NamedTuple):
             algorithm = Algorithm(CRC, crc=crc)
         else:
             begin = ring.product(left, ring.power(-int(lengths[0])))
-            algorithm = Algorithm(self.chain.known[0][0].name, begin)
+            algorithm = replace(self.chain.known[0][0], start=begin)
         return self._finding(algorithm, self.starts, int(start), constant_only=True)
 
     @property
