@@ -183,8 +183,7 @@ def _text_behind_header(saves: Sequence[bytes]) -> Descrambling | None:
     """A text under a repeating key, behind a header that is not hidden."""
     keys = []
     for save in saves:
-        sample = np.frombuffer(save[LONGEST_HEADER : LONGEST_HEADER + KEY_SAMPLE], np.uint8)
-        key = key_of_text(sample) if np.count_nonzero(sample == 0) <= MOST_ZEROS * sample.size else None
+        key = None if _hides_nothing(save) else key_of_text(_sample(save))
         if key is None:
             return None
         keys.append(key)
@@ -200,7 +199,7 @@ def _text_under_stored_key(saves: Sequence[bytes]) -> Descrambling | None:
     """A text under a repeating key that is in front of it in every save, at the same offset."""
     least = min(map(len, saves))
     arrays = [np.frombuffer(save[: LONGEST_HEADER + SHOWS_TEXT], np.uint8) for save in saves]
-    if any(_hides_nothing(np.frombuffer(save[LONGEST_HEADER:], np.uint8)) for save in saves):
+    if any(map(_hides_nothing, saves)):
         return None
     for size, at in product(STORED_SIZES, range(STORED_WITHIN)):
         if at + size > LONGEST_HEADER or least < LONGEST_HEADER + SHOWS_TEXT:
@@ -217,9 +216,15 @@ def _text_under_stored_key(saves: Sequence[bytes]) -> Descrambling | None:
     return None
 
 
-def _hides_nothing(content: Array) -> bool:
-    """Whether bytes have as many zeros as no hidden text has: under a key of letters these would look like one."""
-    return int(np.count_nonzero(content == 0)) > MOST_ZEROS * content.size
+def _sample(save: bytes) -> Array:
+    """Bytes of which all may be hidden."""
+    return np.frombuffer(save[LONGEST_HEADER : LONGEST_HEADER + KEY_SAMPLE], np.uint8)
+
+
+def _hides_nothing(save: bytes) -> bool:
+    """Whether there are as many zeros as no hidden text has: under a key of letters these would look like one."""
+    sample = _sample(save)
+    return int(np.count_nonzero(sample == 0)) > MOST_ZEROS * sample.size
 
 
 def _shows_letters(start: Array, key: Array) -> bool:
