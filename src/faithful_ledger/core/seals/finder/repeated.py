@@ -28,6 +28,8 @@ def with_others(finding: Finding, contents: Sequence[bytes]) -> tuple[Finding, l
     if finding.undecided or finding.bits < LEAST_LIKELY or finding.algorithm.name in (LENGTH, COPY):
         return finding, list(repeated(finding, contents)) if finding.sure else []
     row = list(repeated(finding, contents))
+    if finding.constant_only and len(row) == 1 and len(set(map(row[0].stored_in, contents))) == 1 < len(contents):
+        row = []  # with a start of its own, chance explains one other block that stays the same
     inverse = {id(each): list(complement(each, contents)) for each in (finding, *row)}
     if not finding.sure:
         known = set(map(finding.stored_in, contents))
