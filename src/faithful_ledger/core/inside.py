@@ -191,12 +191,14 @@ def _at_one_offset(outer: Together, kind: str, found: Sequence[list[Layer]]) -> 
     if has_begin or len(found) < 2 or any(len(layers) > 1 for layers in found):
         return []
     alone = [layer for (layer,) in found]
-    offset = Counter(layer.offset for layer in alone).most_common(1)[0][0]
-    at_one = [stream_at(each.data, offset, kind) for each in outer]
-    enough = [
-        here for here, other in zip(at_one, alone, strict=True) if here is not None and 2 * here.size > other.size
-    ]
-    return enough if len(enough) == len(found) else []
+    for offset, _ in Counter(layer.offset for layer in alone).most_common():
+        at_one = [stream_at(each.data, offset, kind) for each in outer]
+        enough = [
+            here for here, other in zip(at_one, alone, strict=True) if here is not None and 2 * here.size > other.size
+        ]
+        if len(enough) == len(found):
+            return enough
+    return []
 
 
 def _joined(outer: Payload, spec: LayerSpec, layers: list[Layer]) -> Payload:
