@@ -252,9 +252,9 @@ class Keeping:
         return self._keep_save(save, label, kind, known), seen
 
     def _known(self, file: SaveFile) -> Known:
-        kept_as = file.kept_as if self.store.has(file.kept_as) else ""
-        is_large = not kept_as and file.source.size >= LARGE
-        return Known(file.source, kept_as, digest_beside(file.source) if is_large else None)
+        if self.store.has(file.kept_as):
+            return Known(file.source, file.kept_as)
+        return Known(file.source, hashing=digest_beside(file.source) if file.source.size >= LARGE else None)
 
     def keep_files(
         self,

@@ -99,12 +99,12 @@ def _seals(bound: Mapping[str, BoundFile]) -> Iterator[Follower]:
 
 
 def _covers(outer: Follower, inner: Follower, bound: Mapping[str, BoundFile]) -> bool:
-    """Whether the field of one seal is among the bytes of another one, also where it is packed in them."""
+    """Whether one seal depends on the field of another one, also where that is packed in its bytes."""
     file, start, end = inner.node.file, inner.node.start, inner.node.end
     covered = outer.node.spec.of_file or outer.node.file
     while True:
         if file == covered:
-            low, high = outer.needs
+            low, high = outer.depends_on
             return low < end and start < high
         spec = bound[file].spec
         if not spec.inside or spec.inside not in bound:

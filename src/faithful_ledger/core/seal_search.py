@@ -127,7 +127,7 @@ class SealSearch:
             found += self._from_outside(part)
         found += self._among_members()
         for part in self.parts if self.looks_inside else ():
-            found += self._over_values(part) if not part.is_view else ()  # which is JSON only here
+            found += self._over_values(part)
         if self.beside and self.looks_inside:
             found += self._between()
         if found:
@@ -325,6 +325,8 @@ class SealSearch:
         """Checksums over values of a JSON text, or over all of it but one, that are stored in it; in other forms those
         that people choose for a text.
         """
+        if part.is_view:  # which is JSON only here
+            return
         usual = [each for each in self.algorithms if each.is_digest or each.name in USUAL]
         for over in values_of(part):
             if self.end.over:

@@ -68,6 +68,13 @@ class Follower(NamedTuple):
         return start, self.last.end if self.last is not None else self.file_end
 
     @property
+    def depends_on(self) -> tuple[int, int]:
+        """The span [start, end) of the bytes whose values count: none for a length. Where it takes another size, all is
+        worked out once more.
+        """
+        return self.needs if self.algorithm != LENGTH else (0, 0)
+
+    @property
     def algorithm(self) -> str:
         """The name of a seal's checksum; else its kind."""
         return self.node.spec.seal.algorithm.name if self.kind == "seal" and self.node.spec.seal else self.kind
@@ -326,8 +333,7 @@ def as_stored(storage: Integer, number: int) -> int:
 
 
 def in_levels(seals: list[Follower]) -> Iterator[list[Follower]]:
-    """Inner seals before the outer ones that need them: each level only covers seals of those before it. A length needs
-    none of what it covers: where that takes another size, all is worked out once more.
+    """Inner seals before the outer ones that need them: each level only depends on seals of those before it.
 
     Raises:
         EntryError: seals cover each other in a circle; its members are named.
@@ -337,7 +343,7 @@ def in_levels(seals: list[Follower]) -> Iterator[list[Follower]]:
     longest = max((seal.node.size for seal in seals), default=0)
     order: TopologicalSorter[int] = TopologicalSorter()
     for outer_number, outer in enumerate(seals):
-        start, end = outer.needs if outer.algorithm != LENGTH else (0, 0)
+        start, end = outer.depends_on
         near = by_start[bisect_left(starts, start - longest) : bisect_left(starts, end)]
         order.add(outer_number, *(n for n in near if n != outer_number and start < seals[n].node.end))
     try:

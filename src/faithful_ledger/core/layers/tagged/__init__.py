@@ -65,7 +65,7 @@ def tagged_kind(data: bytes) -> str | None:
     return None
 
 
-@lru_cache(maxsize=16)  # of payloads of which it is asked, as `_parsed`
+@lru_cache(maxsize=16)  # payloads of at most 1 MiB, by `enclosed_span`, which is asked several times of each
 def tagged_span(data: bytes, latest: int) -> tuple[int, int] | None:
     """Where a value that is hardly chance begins, at an offset up to `latest`, and where it ends by what it says
     itself; None where there is none. Of several that end behind one another the first that has parts of its own.

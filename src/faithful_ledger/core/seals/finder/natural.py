@@ -497,15 +497,14 @@ class _Natural:
             usual = {Edge(tail, True) for tail in self.tails}
             return [each for each in tries if each[1] in usual or each[1] == each[2].edge]
         content, size = self.others.content, len(self.others.content)
-        tries = [each for each in tries if 0 <= each[0].at(size) < each[1].at(size) <= size]
-        starts = {each[0].at(size) for each in tries}
-        results = dict(HASHES[algorithm.name].results_from(content, sorted(starts)))
-        kept = []
-        for each in tries:
-            start, end = each[0].at(size), each[1].at(size)
-            if each[2].values[self.other] in changed_results(int(results[start][end - start]), algorithm.bits):
-                kept.append(each)
-        return kept
+        spans = [(start.at(size), end.at(size)) for start, end, *_ in tries]
+        inside = [(each, low, high) for each, (low, high) in zip(tries, spans, strict=True) if 0 <= low < high <= size]
+        results = dict(HASHES[algorithm.name].results_from(content, sorted({low for _, low, _ in inside})))
+        return [
+            each
+            for each, low, high in inside
+            if each[2].values[self.other] in changed_results(int(results[low][high - low]), algorithm.bits)
+        ]
 
     def _begin(self, start: int, place: Place) -> Edge:
         if start == place.edge.at(self.size) + place.size and place.edge.from_end:

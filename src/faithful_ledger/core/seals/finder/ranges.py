@@ -389,9 +389,9 @@ class _Made(NamedTuple):
         ring = self.chain.ring
         lengths, rest = self._left(self.starts)
         powers = ring.powers_at(lengths, self.found.size)
+        inverted = {"inverted": (1 << ring.bits) - 1} if isinstance(ring, Polynomials) else {}
         for algorithm, begin, out in self.chain.known:
             left = ring.minus(rest, ring.times(powers, begin)) if begin else rest
-            inverted = {"inverted": (1 << ring.bits) - 1} if isinstance(ring, Polynomials) else {}
             for changed, mask in ({algorithm.changed: 0} | inverted).items():
                 fits = left == out ^ mask
                 if fits.any():
