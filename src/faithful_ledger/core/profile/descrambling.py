@@ -132,10 +132,13 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
     is rarely scrambled: not if words in it would be lost.
     """
     samples = [save[:LOOKED_AT] for save in saves]
-    if any(len(sample) < LEAST_WITH_WORDS or is_text(sample) for sample in samples):
+    texts = list(map(is_text, samples))
+    if any(len(sample) < LEAST_WITH_WORDS for sample in samples) or all(texts):
         return []
     if (stored := _text_under_stored_key(saves)) is not None:
         return [stored]
+    if any(texts):  # letters under a key may look like letters in one save, but hardly in all
+        return []
     if any(len(sample) < LEAST for sample in samples):
         lettered = _key_of_words(saves)
         return [Descrambling(tuple(_layers((lettered,)) for _ in saves), 0.0)] if lettered is not None else []
