@@ -167,9 +167,11 @@ def _spare(rule: DirectoryRule, contents: Sequence[bytes]) -> tuple[int, int, in
 
 
 def _rounded(rule: DirectoryRule) -> Iterator[DirectoryRule]:
-    """The rule with every alignment that the parts of one save allow, the smallest first."""
+    """The rule with every alignment that the parts of one save allow, the smallest first: where the parts of that save
+    happen to end at multiples of it, only the other saves show that there is one.
+    """
     align = rule.align
-    while align <= LARGEST_GAP if rule.align > 1 else align == 1:
+    while align <= LARGEST_GAP:
         yield replace(rule, align=align)
         align *= 2
 
