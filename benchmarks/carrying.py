@@ -52,6 +52,7 @@ def _card(folder: Path, rounds: int) -> list[Line]:
     """
     from faithful_ledger.core.book import Book
     from faithful_ledger.core.carry import Card
+    from faithful_ledger.core.keeping import hash_early
     from faithful_ledger.core.opening import open_save
     from faithful_ledger.core.posting import make_plan
     from faithful_ledger.core.template import Library, parse_template
@@ -68,8 +69,10 @@ def _card(folder: Path, rounds: int) -> list[Line]:
 
     posting: list[float] = []
 
-    def change() -> Save:
+    def change(*, by_command: bool = False) -> Save:
         card = Card(open_save(image, template), library)
+        if by_command:
+            hash_early(*card.save.on_disk)
         card.save.renew_broken = True
         if len(card.entries) > 100:
             card.remove([card.entries[0]])
@@ -78,7 +81,7 @@ def _card(folder: Path, rounds: int) -> list[Line]:
         return card.save
 
     def by_command() -> None:
-        save = change()
+        save = change(by_command=True)
         book.history.post(save, make_plan(save))
 
     def from_the_window() -> None:

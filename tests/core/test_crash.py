@@ -7,15 +7,18 @@ import hashlib
 import json
 import multiprocessing
 import os
+import zlib
 from collections.abc import Callable
 from pathlib import Path
 
 from faithful_ledger.core.book import Book
-from faithful_ledger.core.errors import ChangedMeanwhile, FileAccessError, LedgerError, Refused
+from faithful_ledger.core.errors import ChangedMeanwhile, FileAccessError, LedgerError, Refused, UnexplainedChange
+from faithful_ledger.core.keeping import LARGE, hash_early
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.posting.files import has_bytes
 from faithful_ledger.core.save import Save
+from faithful_ledger.core.template import parse_template
 from tests.support import Crash, FailingDisk, LedgerCase, play
 
 
@@ -377,3 +380,49 @@ class DeepStepTest(EditionStepTest):
 class PocketStepTest(EditionStepTest):
     EDITION, FILE, ENTRIES = "pocket", "pocket.bwp", {"slate.marks": "5200", "slate.crew[1].name": "Tamsin Bell"}
     FIRST_NAMED = "exchange pocket.bwp"
+
+
+class LargeStepTest(EditionStepTest):
+    """The same for a file that is hashed early, and read back while it is synced."""
+
+    FIRST_NAMED = "exchange hold.sav"
+    TEMPLATE = """
+ledger: 1
+id: large
+title: A large hold
+files:
+  save:
+    name: "*.sav"
+    layout:
+      - {field: sum, as: u32le, seal: {algorithm: crc-32, over: [marks, last]}}
+      - {field: marks, as: u32le}
+      - {field: last, as: bytes, size: 12}
+"""
+
+    def prepared(self, disk: FailingDisk) -> tuple[Book, Save, dict[str, bytes]]:
+        saves = self.folder / "saves"
+        saves.mkdir(exist_ok=True)
+        for path in saves.iterdir():
+            path.unlink()
+        held = bytes(range(16))
+        pristine = {"hold.sav": zlib.crc32(held).to_bytes(4, "little") + held + bytes(LARGE)}
+        (saves / "hold.sav").write_bytes(pristine["hold.sav"])
+        book = Book(self.folder / f"book-{len(list(self.folder.glob('book-*')))}", disk)
+        save = open_save(saves / "hold.sav", parse_template(self.TEMPLATE.encode(), "large.yaml"))
+        hash_early(*save.on_disk)
+        save.enter("marks", "5200")
+        return book, save, pristine
+
+    def test_a_disk_that_writes_something_else_is_noticed(self) -> None:
+        class Wrong(FailingDisk):
+            def write(self, descriptor: int, data: bytes | memoryview) -> None:
+                wrong = bytearray(data)
+                if Path(f"/proc/self/fd/{descriptor}").readlink().name.startswith(".hold.sav"):
+                    wrong[-1] ^= 1
+                super().write(descriptor, wrong)
+
+        book, save, old = self.prepared(Wrong())
+        with self.assertRaises(UnexplainedChange):
+            book.history.post(save, make_plan(save))
+        self.assertEqual((self.tree(save.path.parent), book.history.postings()), (old, []))
+        book.close()

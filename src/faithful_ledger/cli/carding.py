@@ -11,6 +11,7 @@ from faithful_ledger.cli.output import print_json, print_table, say
 from faithful_ledger.cli.saves import plan_json, posted, print_plan
 from faithful_ledger.core.carry import Card
 from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.keeping import hash_early
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import read_whole
 
@@ -26,6 +27,8 @@ def card(options: argparse.Namespace) -> int:
         return _listed(options, found)
     if options.action == "extract":
         return _extract(options, found)
+    if not options.dry_run:
+        hash_early(*save.on_disk)
     if options.action == "add":
         found.add(_files(options.files))
     elif options.action == "remove":

@@ -46,7 +46,7 @@ DECIDED = "carried:"  # in front of the ids of templates, in the names of settin
 MAPPED = "mapped:"  # in front of the ids of two templates, in the names of settings that say where values go
 ROOT = "root:"  # in front of the names of settings that are granted folders
 
-__all__ = ["Keeping", "Known", "Rebuilt", "VaultReport", "absolute"]
+__all__ = ["Keeping", "Known", "Rebuilt", "VaultReport", "absolute", "hash_early"]
 
 
 class Known(NamedTuple):
@@ -254,7 +254,8 @@ class Keeping:
     def _known(self, file: SaveFile) -> Known:
         if self.store.has(file.kept_as):
             return Known(file.source, file.kept_as)
-        return Known(file.source, hashing=digest_beside(file.source) if file.source.size >= LARGE else None)
+        hash_early(file)
+        return Known(file.source, hashing=file.hashing)
 
     def keep_files(
         self,
@@ -416,6 +417,13 @@ class Keeping:
     def locked(self, *, wait: float = WAIT, shared: bool = False) -> AbstractContextManager[None]:
         """The book's own lock: alone for what moves files, together for what only adds to the vault."""
         return held([self.folder / "lock"], f"in the book {self.name}", wait=wait, shared=shared)
+
+
+def hash_early(*files: SaveFile) -> None:
+    """Begin to hash large files that are about to be kept: what is entered and planned meanwhile need not wait."""
+    for file in files:
+        if file.source.size >= LARGE and not file.kept_as and file.hashing is None:
+            file.hashing = digest_beside(file.source)
 
 
 def absolute(path: Path) -> Path:

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from types import MappingProxyType
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from faithful_ledger.core.address.paths import parse_path
 from faithful_ledger.core.balance import (
@@ -53,6 +53,9 @@ from faithful_ledger.core.storage import Value, encoded
 from faithful_ledger.core.template import Template
 from faithful_ledger.core.template.model import FileSpec
 
+if TYPE_CHECKING:
+    from concurrent.futures import Future
+
 __all__ = [
     "Save",
     "SaveFile",
@@ -69,7 +72,7 @@ class SaveFile:
     """One file of a save as it was when it was opened, or a payload inside one. Without a template there is no `bound`.
 
     The `path` of a payload is that of the file it is in. `kept_as` is the SHA-256 of its bytes where the vault has them
-    already.
+    already, and `hashing` the one that is being worked out.
     """
 
     name: str
@@ -79,6 +82,7 @@ class SaveFile:
     bound: BoundFile | None
     problem: LedgerError | None = None
     kept_as: str = ""
+    hashing: Future[str] | None = None
 
     @property
     def inside(self) -> str:

@@ -195,7 +195,10 @@ def same(left: memoryview, right: memoryview) -> bool:
         return bytearray(left) == right
     import numpy as np
 
-    return np.array_equal(np.frombuffer(left, np.uint8), np.frombuffer(right, np.uint8))
+    words = len(left) & -8
+    return np.array_equal(np.frombuffer(left[:words], np.uint64), np.frombuffer(right[:words], np.uint64)) and (
+        left[words:] == right[words:]
+    )
 
 
 def moment_of(status: os.stat_result) -> Moment:

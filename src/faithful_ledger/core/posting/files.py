@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
@@ -11,8 +12,10 @@ import xxhash
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import EntryError, LedgerError
 from faithful_ledger.core.source import MemorySource, Source, open_blocks
+from faithful_ledger.core.threads import started
 from faithful_ledger.core.vault.objects import digest_of
 
+LARGE = 1 << 20  # bytes of a file that is read back while it is synced
 FINGERPRINT = 32  # digits of a fingerprint; what was posted before there were any is known by its SHA-256
 
 __all__ = ["beside", "has_bytes", "names_of", "new_file", "replace_file", "write_new"]
@@ -46,8 +49,13 @@ def new_file(to: Path, content: bytes) -> bool:
     return True
 
 
-def write_new(temp: Path, target: Path, content: Source, mode: int, disk: Disk) -> str:
+def write_new(
+    temp: Path, target: Path, content: Source, mode: int, disk: Disk, verify: Callable[[Source], None] | None = None
+) -> str:
     """Write a new file that has the attributes of the one it will replace; returns its fingerprint.
+
+    `verify` looks at what was written, and raises where it is not as planned; a large file is read back while it is
+    synced.
 
     Raises:
         OSError: it could not be written.
@@ -56,7 +64,7 @@ def write_new(temp: Path, target: Path, content: Source, mode: int, disk: Disk) 
         like = target.stat()
     except FileNotFoundError:
         like = None
-    return _write_bytes(temp, content, disk, like, target, mode)
+    return _write_bytes(temp, content, disk, like, target, mode, verify)
 
 
 def _write_bytes(
@@ -66,6 +74,7 @@ def _write_bytes(
     like: os.stat_result | None = None,
     target: Path | None = None,
     mode: int = 0o600,
+    verify: Callable[[Source], None] | None = None,
 ) -> str:
     """The one place where bytes reach a file: a new file, whole and synced, or none. Returns its fingerprint."""
     fingerprint = xxhash.xxh3_128()
@@ -77,7 +86,7 @@ def _write_bytes(
                 fingerprint.update(chunk)
             if like is not None and target is not None:
                 disk.copy_attributes(descriptor, like, target)
-            disk.sync(descriptor)
+            _sync(path, descriptor, content.size, disk, verify)
         finally:
             disk.close(descriptor)
     except OSError:
@@ -85,6 +94,20 @@ def _write_bytes(
             disk.remove(path)
         raise
     return fingerprint.hexdigest()
+
+
+def _sync(path: Path, descriptor: int, size: int, disk: Disk, verify: Callable[[Source], None] | None) -> None:
+    """Sync a file and read it back; both at once where it is worth a thread."""
+    if verify is None or size < LARGE:
+        disk.sync(descriptor)
+        if verify is not None:
+            verify(open_blocks(path))
+        return
+    syncing = started(disk.sync, descriptor)
+    try:
+        verify(open_blocks(path))
+    finally:
+        syncing.result()
 
 
 def _fingerprint(source: Source) -> str:

@@ -48,7 +48,7 @@ from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import ChangedMeanwhile, LedgerError, Refused
 from faithful_ledger.core.posting.files import beside, names_of, replace_file, write_new
 from faithful_ledger.core.posting.steps import Kept, Seen, rename, set_aside, swap, sync, tidy, undo
-from faithful_ledger.core.source import Source, open_blocks, same_bytes
+from faithful_ledger.core.source import Source, same_bytes
 
 __all__ = ["Finish", "Rename", "Rewrite", "arrived", "replace_set", "uninterrupted"]
 
@@ -153,8 +153,7 @@ def _prepare(rewrites: list[Rewrite], targets: list[Path], note: dict[str, Any],
     for target, rewrite, entry in zip(targets, rewrites, note["files"], strict=True):
         temp = Path(entry["temporary"])
         with translated(rewrite.path, "written"):
-            entry["new"] = write_new(temp, target, rewrite.content, rewrite.mode, disk)
-        rewrite.verify(open_blocks(temp))
+            entry["new"] = write_new(temp, target, rewrite.content, rewrite.mode, disk, rewrite.verify)
 
 
 @contextmanager

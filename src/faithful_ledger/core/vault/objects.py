@@ -25,6 +25,7 @@ from typing import TYPE_CHECKING
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import VaultError
 from faithful_ledger.core.source import Source
+from faithful_ledger.core.threads import started
 
 if TYPE_CHECKING:
     from concurrent.futures import Future
@@ -44,12 +45,7 @@ def digest_of(chunks: Iterable[memoryview]) -> str:
 
 def digest_beside(source: Source) -> Future[str]:
     """The SHA-256 of a source, worked out in a thread of its own."""
-    from concurrent.futures import ThreadPoolExecutor
-
-    pool = ThreadPoolExecutor(1)
-    hashing = pool.submit(digest_of, source.chunks(0, source.size))
-    pool.shutdown(wait=False)
-    return hashing
+    return started(digest_of, source.chunks(0, source.size))
 
 
 class ObjectStore:
