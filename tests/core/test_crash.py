@@ -418,7 +418,7 @@ files:
             def write(self, descriptor: int, data: bytes | memoryview) -> None:
                 wrong = bytearray(data)
                 if Path(f"/proc/self/fd/{descriptor}").readlink().name.startswith(".hold.sav"):
-                    wrong[-1] ^= 1
+                    wrong[-1] ^= len(wrong) > 1000
                 super().write(descriptor, wrong)
 
         book, save, old = self.prepared(Wrong())
