@@ -132,8 +132,10 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
     is rarely scrambled: not if words in it would be lost.
     """
     samples = [save[:LOOKED_AT] for save in saves]
+    if any(len(sample) < LEAST_WITH_WORDS for sample in samples):
+        return []
     texts = list(map(is_text, samples))
-    if any(len(sample) < LEAST_WITH_WORDS for sample in samples) or all(texts):
+    if all(texts):
         return []
     if (stored := _text_under_stored_key(saves)) is not None:
         return [stored]
