@@ -226,6 +226,20 @@ def inverted_read(content: bytes) -> tuple[int, int, str]:
     return marks ^ 0xFFFFFFFF, day, name
 
 
+def tiles_write(value: dict[str, Any]) -> bytes:
+    """The numbers of pictures that show digits, of which 0x80 is the first, the lowest digit first."""
+    shown = bytes(0x80 + int(digit) for digit in f"{value['marks']:07d}"[::-1])
+    parts = shown + plain({**value, "marks": 0})[4:]
+    return struct.pack("<I", zlib.crc32(parts)) + parts
+
+
+def tiles_read(content: bytes) -> tuple[int, int, str]:
+    parts = content[4:]
+    assert struct.unpack("<I", content[:4])[0] == zlib.crc32(parts)
+    _, day, name = of_plain(bytes(4) + parts[7:])
+    return int("".join(str(byte - 0x80) for byte in parts[6::-1])), day, name
+
+
 def lzma_write(value: dict[str, Any]) -> bytes:
     return lzma.compress(without_seed(value), format=lzma.FORMAT_ALONE)
 
@@ -633,6 +647,7 @@ FORMATS = (
     Format("a number XORed with the one before it", masked_write, masked_read),
     Format("a number XORed with a constant", constant_write, constant_read),
     Format("a number of which all bits are inverted", inverted_write, inverted_read),
+    Format("digits of a byte each", tiles_write, tiles_read, "crc-32"),
     Format("LZMA alone", lzma_write, lzma_read),
     Format("a database", tables_write, tables_read),
 )

@@ -96,6 +96,10 @@ def whole(size: int, order: str, signed: bool = False) -> Callable[[int], bytes]
     return lambda value: value.to_bytes(size, order, signed=signed)  # type: ignore[arg-type]
 
 
+def unpacked(size: int, halves: int, little: bool) -> Callable[[int], bytes]:
+    return lambda value: bytes(halves + int(digit) for digit in f"{value:0{size}d}"[:: -1 if little else 1])
+
+
 class Planted(NamedTuple):
     """How a value is written, the numbers shown, and what the place must say."""
 
@@ -118,6 +122,8 @@ PLANTED = [
     Planted("f64be", lambda v: struct.pack(">d", v), MIDDLE),
     *(Planted(f"bcd{n}", packed(n, False), MIDDLE) for n in (2, 3, 4, 6, 8)),
     *(Planted(f"bcd{n}le", packed(n, True), MIDDLE) for n in (2, 3, 4, 8)),
+    *(Planted(f"unpacked{n}", unpacked(n, 0, False), LARGE) for n in (5, 6, 8)),
+    *(Planted(f"unpacked{n}le", unpacked(n, 0x80, True), MIDDLE) for n in (4, 7)),
     Planted("uleb128", leb128, LARGE),
     Planted("sleb128", sleb128, [-1340, 1432, -7, 94, 410]),
     Planted("zigzag", lambda v: leb128(v * 2 if v >= 0 else -v * 2 - 1), [-1340, 1432, -7, 94, 410]),

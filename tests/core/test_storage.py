@@ -345,7 +345,7 @@ class StorageContract(LedgerCase):
     @settings(max_examples=200)
     @given(
         st.sampled_from(
-            [f"bcd{n}{e}" for n in range(1, 9) for e in ("", "le")]
+            [f"{kind}{n}{e}" for kind in ("bcd", "unpacked") for n in range(1, 9) for e in ("", "le")]
             + ["uleb128", "sleb128", "zigzag", "digits", "digits-utf16le", "digits8"]
         ),
         st.integers(-(1 << 62), 1 << 62),
@@ -355,6 +355,8 @@ class StorageContract(LedgerCase):
         assert storage is not None
         if name.startswith("bcd"):
             value = abs(value) % 10 ** (2 * int(name[3]))
+        elif name.startswith("unpacked"):
+            value = abs(value) % 10 ** int(name[8])
         elif name == "uleb128":
             value = abs(value)
         elif name == "digits8":
@@ -367,7 +369,17 @@ class StorageContract(LedgerCase):
         self.assertEqual(spelled.get(name, raw), raw, "search looks for what the storage writes")
 
     def test_what_is_no_number_of_its_kind(self) -> None:
-        for name, raw in (("bcd2", "1A 00"), ("uleb128", "80 80"), ("digits", "41"), ("digits-utf16le", "31 31")):
+        tiles = number_storage("unpacked3le")
+        assert tiles is not None
+        self.assertEqual(tiles.encode(70, hexed("81 82 83")), hexed("80 87 80"), "the high halves stay")
+        digits = [("unpacked2", raw) for raw in ("01 12", "0A 01", "31 32")]
+        for name, raw in (
+            *digits,
+            ("bcd2", "1A 00"),
+            ("uleb128", "80 80"),
+            ("digits", "41"),
+            ("digits-utf16le", "31 31"),
+        ):
             storage = number_storage(name)
             assert storage is not None
             with self.subTest(name=name), self.assertRaises(ValueRefused):
@@ -385,7 +397,7 @@ class StorageContract(LedgerCase):
         for text in ("1234567", "-123456"):
             with self.assertRaisesRegex(ValueRefused, "does not fit digits6"):
                 buffer.encode(int(text), b"1340  ")
-        for name in ("bcd0", "bcd9", "bcd2be", "leb128", "digit"):
+        for name in ("bcd0", "bcd9", "unpacked0", "bcd2be", "leb128", "digit"):
             self.assertIsNone(number_storage(name), name)
         with self.assertRaises(CutOff):
             Digits(wide=True).extent(MemorySource(b"x"), 0, 1)

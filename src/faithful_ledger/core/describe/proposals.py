@@ -26,6 +26,8 @@ from faithful_ledger.core.storage import (
     PackedDecimal,
     PrefixedText,
     Storage,
+    UnpackedDecimal,
+    WholeNumber,
     number_storage,
 )
 from faithful_ledger.core.template.model import FieldSpec
@@ -69,7 +71,8 @@ def proposals(source: Source, start: int, end: int, order: Order, copies: Copies
         if isinstance(storage, Integer | Float) and size in (1, storage.size):
             keys = {"as": _name(storage, order)}
             found.append(Proposal(storage.about, keys, storage.size, plausible.reading.text, plausible.before))
-    for name in (f"bcd{size}", *((f"bcd{size}le", *VARIABLE) if size > 1 else ()), "digits"):
+    decimal = (f"bcd{size}", f"bcd{size}le", f"unpacked{size}", f"unpacked{size}le")
+    for name in (*(decimal if size > 1 else decimal[:1]), *(VARIABLE if size > 1 else ()), "digits"):
         number = number_storage(name, order)
         each = _made(number, {"as": name}, source, start, copies) if number is not None else None
         found += [each] if each is not None and each.size == size else []
@@ -113,10 +116,15 @@ def keys_for(spec: FieldSpec, size: int) -> dict[str, Any]:
     if isinstance(spec.storage, FixedText | Checksum):
         return {"size": size}
     number = getattr(spec.storage, "number", spec.storage)
-    for kind, sizes in ((Integer, (1, 2, 3, 4, 8)), (Float, (4, 8)), (PackedDecimal, tuple(range(1, 9)))):
+    kinds: tuple[tuple[type[WholeNumber | Float], Sequence[int], int], ...] = (
+        (Integer, (1, 2, 3, 4, 8), 8),
+        (Float, (4, 8), 8),
+        (PackedDecimal, range(1, 9), 1),
+        (UnpackedDecimal, range(1, 17), 1),
+    )
+    for kind, sizes, counted in kinds:  # names count bits, or bytes
         if isinstance(number, kind) and size in sizes:
-            name = str(number.name)
-            return {"as": re.sub("[0-9]+", str(size if kind is PackedDecimal else 8 * size), name, count=1)}
+            return {"as": re.sub("[0-9]+", str(counted * size), number.name, count=1)}
     what = f"{spec.name} ({spec.storage.about}) cannot take {size} bytes"
     raise EntryError(what, "the template was not changed; choose another storage first")
 

@@ -40,6 +40,7 @@ from faithful_ledger.core.storage import (
     Scaled,
     Storage,
     Switches,
+    UnpackedDecimal,
 )
 from faithful_ledger.core.storage.spelled import WholeInText
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, RowsSpec, Template
@@ -392,6 +393,8 @@ def _storage(storage: Storage) -> str:
             return f"fraction({storage.size}, '{storage.order}')"
         case PackedDecimal():
             return f"packed({storage.size}, {storage.little})"
+        case UnpackedDecimal():
+            return f"unpacked({storage.size}, {storage.little})"
         case Leb128():
             return f"leb128('{storage.name}')"
         case DigitsBuffer():

@@ -183,6 +183,15 @@ def packed(size: int, little: bool) -> Storage:
     return read
 
 
+def unpacked(size: int, little: bool) -> Storage:
+    def read(data: bytes, at: int, limit: int, _: int | None) -> tuple[Any, int | None, int]:
+        raw = taken(data, at, size, limit)
+        number = int("".join(str(byte & 15) for byte in (raw[::-1] if little else raw)))
+        return number, number, at + size
+
+    return read
+
+
 def leb128(kind: str) -> Storage:
     def read(data: bytes, at: int, limit: int, _: int | None) -> tuple[Any, int | None, int]:
         number, shift, end = 0, 0, at

@@ -13,7 +13,7 @@ from faithful_ledger.core.storage.letters import Letters
 from faithful_ledger.core.storage.listed import ListedText, ListRules
 from faithful_ledger.core.storage.moments import MOMENTS, UNITS, DosMoment, Moment, is_moment, moment_since
 from faithful_ledger.core.storage.numbers import Float, Integer, WholeNumber, parse_decimal, parse_whole
-from faithful_ledger.core.storage.packed import PackedDecimal
+from faithful_ledger.core.storage.packed import PackedDecimal, UnpackedDecimal
 from faithful_ledger.core.storage.patterns import COLOURS, Colour, Coordinates, FixedBytes, Guid, named_pattern
 from faithful_ledger.core.storage.scaled import Number, Scaled, parse_fraction
 from faithful_ledger.core.storage.spelled import (
@@ -83,6 +83,7 @@ __all__ = [
     "Spelling",
     "Storage",
     "Switches",
+    "UnpackedDecimal",
     "Value",
     "WholeInText",
     "WholeNumber",

@@ -34,6 +34,8 @@ def storage_in_words(name: str) -> str:
         return f"switch, bit {name[3:]} of a byte"
     if plain.startswith("bcd"):
         return f"packed digits, {plain[3:]} bytes"
+    if plain.startswith("unpacked"):
+        return f"a digit a byte, {plain[8:]} bytes"
     words = {"uleb128": "number of variable length", "sleb128": "number of variable length, with a sign"}
     words |= {"zigzag": "number of variable length, zigzag", "digits": "text of digits"}
     return words.get(name, f"text, {name}")

@@ -39,6 +39,7 @@ from faithful_ledger.core.storage import (
     SpelledText,
     Storage,
     Switches,
+    UnpackedDecimal,
     WholeInText,
     WholeNumber,
     Written,
@@ -135,7 +136,8 @@ class Storages:
             number = number_storage(name, self.order)
         if number is None:
             whole = ("u8", "u16", "u24", "u32", "u64", "i8", "i16", "i24", "i32", "i64", "f32", "f64")
-            hint = did_you_mean(name, ("text", *whole, "bcd2", "bcd4", "uleb128", "sleb128", "zigzag", "digits"))
+            others = ("bcd2", "bcd4", "unpacked5", "uleb128", "sleb128", "zigzag", "digits")
+            hint = did_you_mean(name, ("text", *whole, *others))
             self.mistakes.append(((*where, "as"), f"“{name}” is not a kind of value{'; ' + hint if hint else ''}"))
             return Integer(1, False, "little")
         if keys.get("moment") is not None:
@@ -235,7 +237,8 @@ class Storages:
 
     def within(self, names: dict[int, str], number: WholeNumber | WholeInText, key: str, where: Where) -> None:
         """Every name stands for a value or a bit that the number has."""
-        if key == "switches" and (isinstance(number, PackedDecimal | Digits) or number.name in ("sleb128", "zigzag")):
+        decimal = isinstance(number, PackedDecimal | UnpackedDecimal | Digits)
+        if key == "switches" and (decimal or number.name in ("sleb128", "zigzag")):
             self.mistakes.append((where, f"{number.name} does not have bits to switch; u8, u16 and their like have"))
             return
         least, most = (0, number.digits - 1) if key == "switches" else (number.least, number.most)
