@@ -28,6 +28,7 @@ __all__ = ["ENOUGH_TO_DOUBT", "exact_places", "follows", "telling"]
 ENOUGH_TO_DOUBT = 4  # sightings needed before one of them is doubted
 MOST_HITS = 1 << 18
 MOST_LEFT = 1 << 12
+LEAST_SEARCHED = 2  # bytes
 LETTERS = ("digits", "utf-8")
 PREFIXES = ("u8", "u16le", "u32le", "u16be", "u32be")
 
@@ -64,20 +65,24 @@ def exact_places(
     first = telling(seen, doubted)
     known = [j for j, s in enumerate(seen) if (s.number is not None or s.kind == "text") and j != doubted]
     used = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
-    forms: dict[bytes, list[_Form]] = {}
+    forms: dict[bytes, list[tuple[_Form, int]]] = {}
     for form in _forms(seen, known):
         if in_letters and form.name not in LETTERS:
             continue
-        forms.setdefault(form.raws[first], []).append(form)
+        run, lead = _searched(form, first)
+        forms.setdefault(run, []).append((form, lead))
     runs = list(forms)
     hits = scan_array(contents[first].data, runs)
     found: dict[tuple[tuple[int, ...], str], Place] = {}
     for number in distinct(hits.runs).tolist():
         offsets = hits.offsets[hits.runs == number][:MOST_HITS]
-        for form in forms[runs[number]]:
+        for form, lead in forms[runs[number]]:
             if end.over or len(found) >= most:
                 return list(found.values())
-            for place in _of_form(form, contents, carriers, seen, used, first, offsets, plain=plain):
+            at = offsets
+            if form.raws[first] != runs[number]:
+                at = _beginning_with(form.raws[first], contents[first].data, offsets - lead)
+            for place in _of_form(form, contents, carriers, seen, used, first, at, plain=plain):
                 place.doubts = doubted if doubted is not None else place.doubts
                 found.setdefault((place.offsets, place.stored_as), place)
     return list(found.values())
@@ -99,8 +104,7 @@ def _forms(seen: Sequence[Sighting], known: list[int]) -> Iterator[_Form]:
     for name, storage in NUMBERS.items():
         if storage.family == others:
             continue
-        plain = storage.family in ("whole", "signed", "fraction")
-        for scale in SCALES if plain else FEW_SCALES:
+        for scale in FEW_SCALES.get(storage.family, SCALES):
             spelled: dict[int, bytes] = {}
             for j in known:
                 raw = storage.spell((seen[j].number or Fraction(0)) * scale)
@@ -109,6 +113,26 @@ def _forms(seen: Sequence[Sighting], known: list[int]) -> Iterator[_Form]:
                 spelled[j] = raw
             else:
                 yield _Form(name, scale, spelled)
+
+
+def _searched(form: _Form, first: int) -> tuple[bytes, int]:
+    """The run of bytes a form is looked for by, and where in its bytes that begins: digits in binary have zeros in
+    front, so that all widths of them are looked for at once.
+    """
+    raw = form.raws[first]
+    if form.name in NUMBERS and NUMBERS[form.name].family in ("packed", "unpacked"):
+        run = raw.rstrip(b"\0") if form.name.endswith("le") else raw.lstrip(b"\0")
+        if len(run) >= LEAST_SEARCHED:
+            return run, 0 if form.name.endswith("le") else len(raw) - len(run)
+    return raw, 0
+
+
+def _beginning_with(raw: bytes, data: Array, at: Array) -> Array:
+    """Those of some offsets at which these bytes are."""
+    at = at[(at >= 0) & (at + len(raw) <= data.size)]
+    for place, byte in enumerate(raw):
+        at = at[data[at + place] == byte]
+    return at
 
 
 def _of_form(

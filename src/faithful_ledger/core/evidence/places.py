@@ -18,7 +18,7 @@ import numpy as np
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.evidence.lanes import biased_lanes, changed_words, scaled_lanes
 from faithful_ledger.core.evidence.place import Mask, Place
-from faithful_ledger.core.evidence.reading import SCALES, Array, read_numbers
+from faithful_ledger.core.evidence.reading import FEW_SCALES, SCALES, Array, read_numbers
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches, is_shown_as
 from faithful_ledger.core.storage import NUMBERS, Float, WholeNumber
 
@@ -279,8 +279,8 @@ def _usual(storage: WholeNumber | Float, known: list[int], seen: Sequence[Sighti
     if not known:
         return [_Relation(Fraction(1), None)]
     relations = [_Relation(Fraction(scale), None) for scale in SCALES]
-    if storage.family in ("packed", "leb128", "digits"):
-        return relations[:3]
+    if storage.family in FEW_SCALES:
+        return relations[: len(FEW_SCALES[storage.family])]
     fraction = storage.family == "fraction"
     if distinct >= 2 and (fraction or all(seen[j].decimals == 0 for j in known)):
         scales = ROUNDED_FRACTIONS if fraction else ROUNDED

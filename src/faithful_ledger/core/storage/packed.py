@@ -69,7 +69,7 @@ class UnpackedDecimal(FixedSize, WholeNumber):
     text (see digits.py).
     """
 
-    family = "packed"
+    family = "unpacked"
 
     def __init__(self, size: int, little: bool) -> None:
         self.bits = size * 8
