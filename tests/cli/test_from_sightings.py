@@ -226,6 +226,24 @@ def inverted_read(content: bytes) -> tuple[int, int, str]:
     return marks ^ 0xFFFFFFFF, day, name
 
 
+def twice_write(value: dict[str, Any]) -> bytes:
+    """Two halves that are alike, each with a sum of its words and the complement of that sum at its end."""
+    air = bytes(diver["air"] for diver in value["crew"])[:24]
+    lots = b"".join(bytes((len(lot["item"]), lot["many"])) for lot in value["lots"])
+    half = struct.pack(">IHH", value["marks"], value["day"], 3) + value["name"].encode().ljust(20, b"\0") + air + lots
+    half = half.ljust(252, b"\0")
+    total = sum(struct.unpack(">126H", half)) & 0xFFFF
+    return (half + struct.pack(">HH", total, total ^ 0xFFFF)) * 2
+
+
+def twice_read(content: bytes) -> tuple[int, int, str]:
+    half = content[:256]
+    total = sum(struct.unpack(">126H", half[:252])) & 0xFFFF
+    assert content == half * 2
+    assert struct.unpack(">HH", half[252:]) == (total, total ^ 0xFFFF)
+    return *struct.unpack(">IH", half[:6]), half[8:28].rstrip(b"\0").decode()
+
+
 def tiles_write(value: dict[str, Any]) -> bytes:
     """The numbers of pictures that show digits, of which 0x80 is the first, the lowest digit first."""
     shown = bytes(0x80 + int(digit) for digit in f"{value['marks']:07d}"[::-1])
@@ -648,6 +666,7 @@ FORMATS = (
     Format("a number XORed with a constant", constant_write, constant_read),
     Format("a number of which all bits are inverted", inverted_write, inverted_read),
     Format("digits of a byte each", tiles_write, tiles_read, "crc-32"),
+    Format("a sum and its complement, twice", twice_write, twice_read, "any"),
     Format("LZMA alone", lzma_write, lzma_read),
     Format("a database", tables_write, tables_read),
 )

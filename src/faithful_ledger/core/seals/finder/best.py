@@ -66,7 +66,7 @@ class Best:
         left = list(found)
         for copy in found:
             start, end, at = copy.spans(self.size)
-            if copy.algorithm.name != COPY or copy.algorithm.changed != "inverted":
+            if copy.algorithm.name != COPY or copy.algorithm.changed != "inverted" or copy not in left:
                 continue
             base, own = (
                 min(of_place.get(place, []), key=order, default=None) for place in ((start, end), (at, at + copy.size))
@@ -74,7 +74,7 @@ class Best:
             if own is not None and (base is None or base.algorithm.changed > own.algorithm.changed):
                 left.remove(copy)
             elif base is not None:
-                left = [each for each in left if each is copy or self._place(each) != self._place(copy)]
+                left = [each for each in left if self._place(each) != self._place(copy)] + [copy]
         return left
 
     def _place(self, finding: Finding) -> tuple[int, int]:
