@@ -11,6 +11,7 @@ import io
 import json
 import lzma
 import pickle
+import plistlib
 import random
 import sqlite3
 import struct
@@ -242,6 +243,15 @@ def twice_read(content: bytes) -> tuple[int, int, str]:
     assert content == half * 2
     assert struct.unpack(">HH", half[252:]) == (total, total ^ 0xFFFF)
     return *struct.unpack(">IH", half[:6]), half[8:28].rstrip(b"\0").decode()
+
+
+def broken_write(value: dict[str, Any]) -> bytes:
+    """Bytes in a text, as a library writes them: base64 in lines with tabs in front."""
+    return plistlib.dumps({"version": 3, "profile": json.dumps(value).encode(), "sound": True})
+
+
+def broken_read(content: bytes) -> tuple[int, int, str]:
+    return of_json(plistlib.loads(content)["profile"])
 
 
 def tiles_write(value: dict[str, Any]) -> bytes:
@@ -667,6 +677,7 @@ FORMATS = (
     Format("a number of which all bits are inverted", inverted_write, inverted_read),
     Format("digits of a byte each", tiles_write, tiles_read, "crc-32"),
     Format("a sum and its complement, twice", twice_write, twice_read, "any"),
+    Format("JSON in base64 in lines of XML", broken_write, broken_read),
     Format("LZMA alone", lzma_write, lzma_read),
     Format("a database", tables_write, tables_read),
 )

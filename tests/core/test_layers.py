@@ -14,6 +14,7 @@ import subprocess
 import sys
 import zlib
 from collections.abc import Callable
+from itertools import product
 from pathlib import Path
 from urllib.parse import quote
 
@@ -311,6 +312,26 @@ class LetteredTest(LedgerCase):
             (found,) = (layer for layer in find_layers(whole) if layer.kind == "base64")
             with self.subTest(letters=letters):
                 self.assertEqual(whole[found.offset :][: found.size], letters)
+                self.assertEqual(KINDS["base64"].unpack(whole, found), old)
+                self.assertEqual(KINDS["base64"].pack(new, letters), spell(new))
+
+    def test_base64_in_lines(self) -> None:
+        """As others write it, with the same bytes in front of each line; a value of another length is broken alike."""
+        turn = random.Random()
+        for line, between, behind in product(
+            (64, 68, 76), (b"\n", b"\r\n", b"\n\t"), (b"", b"\n</data>", b"</data>", b'"')
+        ):
+            old, new = (turn.randbytes(turn.randrange(60, 900)) for _ in range(2))
+
+            def spell(data: bytes, line: int = line, between: bytes = between) -> bytes:
+                letters = base64.b64encode(data)
+                return between.join(letters[at : at + line] for at in range(0, len(letters), line))
+
+            letters = spell(old)
+            whole = b"<data>" + letters + behind
+            with self.subTest(letters=letters, behind=behind):
+                (found,) = find_layers(whole)
+                self.assertEqual((found.kind, found.offset, found.size), ("base64", 6, len(letters)))
                 self.assertEqual(KINDS["base64"].unpack(whole, found), old)
                 self.assertEqual(KINDS["base64"].pack(new, letters), spell(new))
 

@@ -1,5 +1,6 @@
-"""Base64 text (RFC 4648), also with the alphabet for addresses, without padding, and in letters that an address may
-hold (`%2B`, RFC 3986). It has no mark: Profile looks for long runs of its letters.
+"""Base64 text (RFC 4648), also with the alphabet for addresses, without padding, in letters that an address may hold
+(`%2B`, RFC 3986), and broken into lines of one length (RFC 2045, 6.8), with blanks in front of each as in XML. It has
+no mark: Profile looks for long runs of its letters.
 """
 
 from __future__ import annotations
@@ -15,6 +16,8 @@ BASE64 = "base64"
 PADDING = rb"(?:(?:%3[Dd]){1,2}|={0,2})"
 FOR_ADDRESSES = rb"(?=[A-Za-z0-9]*+[-_])[A-Za-z0-9_-]++"  # the first mark decides
 RUN = re.compile(FOR_ADDRESSES + PADDING + rb"|(?:[A-Za-z0-9+/]|%2[BbFf])++" + PADDING)
+BREAK = re.compile(rb"\r?\n[ \t]*")
+LINES = range(32, 129, 4)  # letters of a line, where there are several
 ESCAPED = re.compile(rb"%(?:2[BbFf]|3[Dd])")
 TO_PLAIN, TO_ADDRESS = bytes.maketrans(b"-_", b"+/"), bytes.maketrans(b"+/", b"-_")
 
@@ -36,6 +39,9 @@ class Base64(Stream):
         alphabet for addresses: most of what uses it leaves the padding off.
         """
         letters = binascii.b2a_base64(data, newline=False)
+        if (broken := BREAK.search(old)) is not None:
+            at = broken.start()
+            return broken[0].join(letters[start : start + at] for start in range(0, len(letters), at))
         plain = _plain(old)
         for_addresses = b"-" in plain or b"_" in plain
         if b"=" not in plain and (len(plain) % 4 or for_addresses):
@@ -54,14 +60,31 @@ def _run(data: bytes, offset: int) -> bytes:
     """
     match = RUN.match(data, offset)
     run = match[0] if match is not None else b""
+    if len(run) in LINES and (lines := _lines(data, offset, len(run))):
+        return lines
     if _decoded(run) or not run:
         return run
     run = run[: len(run) // 4 * 4]
     return run if _decoded(run) else b""
 
 
+def _lines(data: bytes, offset: int, length: int) -> bytes:
+    """The text in lines of a length that begins at an offset; empty where there is but one line."""
+    broken = BREAK.match(data, offset + length)
+    if broken is None:
+        return b""
+    line = re.compile(re.escape(broken[0]) + rb"([A-Za-z0-9+/]{2,%d}+={0,2})(?![^\s<\"')\]-])" % length)
+    end = offset + length
+    while (match := line.match(data, end)) and len(match[1]) % 4 == 0:
+        end = match.end()
+        if len(match[1]) != length or match[1].endswith(b"="):
+            break
+    return data[offset:end] if end > offset + length and _decoded(data[offset:end]) else b""
+
+
 def _plain(packed: bytes) -> bytes:
-    """The letters without escapes."""
+    """The letters without escapes and breaks."""
+    packed = BREAK.sub(b"", packed) if b"\n" in packed else packed
     return ESCAPED.sub(lambda escape: bytes([int(escape[0][1:], 16)]), packed) if b"%" in packed else packed
 
 

@@ -418,9 +418,9 @@ def unmixed(data: bytes, key: bytes) -> bytes:
 
 
 def of_base64(data: bytes) -> bytes:
-    """What the longest run of letters in base64 says, with the alphabet for addresses or without."""
-    runs = re.findall(rb"(?:[A-Za-z0-9+/_-]|%2[BbFf])+", data)
-    letters = max(runs, key=len, default=b"").translate(bytes.maketrans(b"-_", b"+/"))
+    """What the longest run of letters in base64 says, with the alphabet for addresses or without, also in lines."""
+    runs = re.findall(rb"(?:[A-Za-z0-9+/]{32,128}\r?\n[ \t]*)*(?:[A-Za-z0-9+/_-]|%2[BbFf])+", data)
+    letters = re.sub(rb"\s", b"", max(runs, key=len, default=b"")).translate(bytes.maketrans(b"-_", b"+/"))
     letters = re.sub(rb"%2[BbFf]", lambda mark: bytes.fromhex(mark[0][1:].decode()), letters)
     return base64.b64decode(letters + b"=" * (-len(letters) % 4))
 
