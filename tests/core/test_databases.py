@@ -34,6 +34,8 @@ class DatabaseTest(LedgerCase):
             database.execute(
                 "insert into hold values ('brass lamp', 2, ?), ('rope', 7, ?)", (b'{"wear": 7}', b"\0\xff")
             )
+            wide = '{"wear":\r\n 9}'.encode("utf-16-le")
+            database.execute("insert into hold values ('bell', 1, ?)", (wide,))
             database.execute("insert into pair values (1, 2), (3, 4)")
             database.commit()
             saves = self.folder / f"saves{len(list(self.folder.iterdir()))}"
@@ -61,6 +63,7 @@ class DatabaseTest(LedgerCase):
                 save.enter("purse[owner=Ives].rate", "0.5")
                 save.enter("hold[0].note.text(text).wear", "12")
                 save.enter("hold[1].note.blob", "00 FE 01")
+                save.enter("hold[2].note.utf-16le(text).wear", "100")
                 save.enter("pair[1].b", "9")
                 book = self.shelf().open(f"Databases {log}")
                 plan = make_plan(save)
@@ -72,7 +75,10 @@ class DatabaseTest(LedgerCase):
                     self.said(path, "select * from purse order by marks"),
                     [("Ives", 5, 0.5), ("Oriel & Søn", 5200, 1.5)],
                 )
-                self.assertEqual(self.said(path, "select note from hold"), [(b'{"wear": 12}',), (b"\0\xfe\1",)])
+                self.assertEqual(
+                    self.said(path, "select note from hold"),
+                    [(b'{"wear": 12}',), (b"\0\xfe\1",), ('{"wear":\r\n 100}'.encode("utf-16-le"),)],
+                )
                 self.assertEqual(self.said(path, "select * from pair"), [(1, 2), (3, 9)])
                 for left in path.parent.glob("slot.db-*"):
                     left.unlink()

@@ -4,7 +4,8 @@ Everything goes through SQLite itself, on a copy in a folder of its own: reading
 the file still holds, and changes are statements in one transaction. What SQLite makes of its pages is its business;
 that the new database says what was asked for, and nothing else changed, is read again.
 
-A blob is an object: `{"blob": "0A FF"}`, or `{"text": "…"}` where its bytes are a text.
+A blob is an object: `{"blob": "0A FF"}`, or `{"text": "…"}` where its bytes are a text, with the name of the encoding
+in place of `text` where that is not UTF-8, as in `{"utf-16le": "…"}`.
 """
 
 from __future__ import annotations
@@ -12,12 +13,13 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterator
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
 from faithful_ledger.core.disk import scratch
 from faithful_ledger.core.errors import AddressError, ValueRefused
+from faithful_ledger.core.layers.transcoding import TRANSCODINGS, transcoding_of
 from faithful_ledger.core.source import Source, read_whole
 
 __all__ = ["LOG", "LOG_INDEX", "SQLITE", "changed_database", "is_database", "log_beside", "tables_as_json"]
@@ -28,6 +30,7 @@ MAGIC = b"SQLite format 3\0"
 COPY = "copy.db"
 MOST_ROWS = 1_000_000
 ROWID = "rowid"
+BLANKS = str.maketrans(dict.fromkeys("\t\n\r"))
 Row = dict[str, Any]
 
 
@@ -135,17 +138,19 @@ def _dumped(database: sqlite3.Connection) -> bytes:
 def _shown(value: object) -> object:
     if not isinstance(value, bytes):
         return value
-    try:
-        text = value.decode("utf-8")
-    except UnicodeDecodeError:
-        return {"blob": value.hex(" ").upper()}
-    return {"text": text} if text and text.isprintable() else {"blob": value.hex(" ").upper()}
+    encoding = transcoding_of(value)
+    with suppress(UnicodeDecodeError):
+        text = value.decode(TRANSCODINGS[encoding] if encoding else "utf-8")
+        if text and text.translate(BLANKS).isprintable():
+            return {encoding or "text": text}
+    return {"blob": value.hex(" ").upper()}
 
 
 def _stored(value: object) -> object:
     if isinstance(value, dict):
-        if value.keys() == {"text"}:
-            return str(value["text"]).encode("utf-8")
+        for name, encoding in {"text": "utf-8", **TRANSCODINGS}.items():
+            if value.keys() == {name}:
+                return str(value[name]).encode(encoding)
         if value.keys() == {"blob"}:
             try:
                 return bytes.fromhex(value["blob"])
