@@ -178,6 +178,28 @@ def generated_read(content: bytes) -> tuple[int, int, str]:
     return of_plain(data)
 
 
+def seeded_write(value: dict[str, Any]) -> bytes:
+    """Words of two bytes under a generator that is seeded with their sum."""
+    body = plain({**value, "lots": value["lots"][:5]}).ljust(700, b"\0")
+    total = sum(struct.unpack("<350H", body)) & 0xFFFF
+    return struct.pack("<IHH", value["seed"], 3, total) + under_sum(body, total)
+
+
+def under_sum(body: bytes, number: int) -> bytes:
+    out = b""
+    for (word,) in struct.iter_unpack("<H", body):
+        number = (number * 1_103_515_245 + 24_691) % 2**32
+        out += struct.pack("<H", word ^ number >> 16)
+    return out
+
+
+def seeded_read(content: bytes) -> tuple[int, int, str]:
+    (total,) = struct.unpack("<H", content[6:8])
+    body = under_sum(content[8:], total)
+    assert sum(struct.unpack("<350H", body)) & 0xFFFF == total
+    return of_plain(body)
+
+
 def hex_write(value: dict[str, Any]) -> bytes:
     data = plain(value)
     text = json.dumps({"slot": 1, "blob": data.hex().upper(), "blobCrc": f"{zlib.crc32(data):08X}"})
@@ -671,6 +693,7 @@ FORMATS = (
     Format("JSON in base64 in JSON, with a hash beside it", hashed_write, hashed_read, "md5"),
     Format("a text in UTF-16 under a key, with its length", wide_write, wide_read, "length"),
     Format("numbers under a generator", generated_write, generated_read, "crc-32"),
+    Format("words under a generator seeded with their sum", seeded_write, seeded_read, "sum16-of-u16le"),
     Format("numbers in hexadecimal in packed JSON", hex_write, hex_read, "crc-32"),
     Format("a number XORed with the one before it", masked_write, masked_read),
     Format("a number XORed with a constant", constant_write, constant_read),

@@ -592,7 +592,7 @@ files:
                 "zlib has no key; only add, add-position, rotate, xor, xor-generator, xor-position, ",
             ),
             ("[{layer: rotate, key: '0102'}]", "the key of rotate is one byte, not 2"),
-            ("[{layer: xor-generator, key: '0102'}]", "a generator's key has 18 bytes, not 2"),
+            ("[{layer: xor-generator, key: '0102'}]", "a generator's key has 18 or 19 bytes, not 2"),
             ("[{layer: xor, key: '00', key_of: key}]", "a layer has one of key and key_of"),
             ("[{layer: xor, key_of: keys}]", "“keys” leads to no field of the file around"),
             ("[{layer: xoor}]", "“xoor” is not a layer; did you mean “xor”?"),

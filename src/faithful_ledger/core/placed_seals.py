@@ -46,6 +46,19 @@ class Placed(NamedTuple):
         return self.over is not None and self.covered == (0, len(self.over.contents[0]))
 
     @property
+    def is_in_both(self) -> bool:
+        """Whether the bytes in which it is stored are at the same offset of what it covers, as those in front of what a
+        generator hides: there it is found as well.
+        """
+        if self.over is None:
+            return False
+        for held, over in zip(self.held.contents, self.over.contents, strict=True):
+            low, high = self.finding.place_in(held)
+            if len(held) != len(over) or held[low:high] != over[low:high]:
+                return False
+        return True
+
+    @property
     def holding(self) -> list[int]:
         """The numbers of the saves in which it holds."""
         payloads = self.over.contents if self.over is not None else [None] * len(self.held.contents)

@@ -302,7 +302,8 @@ class SealSearch:
             for finding in across(outer.contents, part.contents, stored, [*self.algorithms, *self.lengths], self.end):
                 placed = Placed(finding, outer, part)
                 in_a_stream = any(low <= placed.at < high for low, high in own)
-                if not in_a_stream and (len(part.contents) > 1 or finding.algorithm.bits >= 32):
+                enough = len(part.contents) > 1 or finding.algorithm.bits >= 32
+                if enough and not in_a_stream and not placed.is_in_both:
                     yield placed
             yield from self._in_values(outer, part)
 

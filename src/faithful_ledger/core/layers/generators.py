@@ -15,17 +15,17 @@ if TYPE_CHECKING:
 
     Array: TypeAlias = np.ndarray[Any, Any]
 
-__all__ = ["KEY_SIZE", "Generator", "under_generator"]
+__all__ = ["KEY_SIZES", "Generator", "under_generator"]
 
-_KEY = struct.Struct(">IIIBBBBBB")
-KEY_SIZE = _KEY.size
+_KEY = struct.Struct(">IIIBBBBBBB")
+KEY_SIZES = (_KEY.size - 1, _KEY.size)  # without the last byte the seed has four bytes
 BLOCK = 1 << 15  # numbers computed at once
 
 
 class Generator(NamedTuple):
     """`modulus` 0 is 2³². Of each number, shifted right by `shift` bits, `taken` bytes are used, the lowest first.
-    The seed is a 32-bit number at `seed_at`; what is in front of `first` stays as it is. With `early` the seed itself
-    is the first number used.
+    The seed is a number of `seed_size` bytes at `seed_at`; what is in front of `first` stays as it is. With `early` the
+    seed itself is the first number used.
     """
 
     multiplier: int
@@ -37,6 +37,7 @@ class Generator(NamedTuple):
     big_endian: bool = False
     first: int = 4
     early: bool = False
+    seed_size: int = 4
 
     @property
     def key(self) -> bytes:
@@ -46,11 +47,13 @@ class Generator(NamedTuple):
     @classmethod
     def of(cls, key: bytes) -> Generator:
         """Raises ValueError where a key has another size, or says what cannot be."""
-        if len(key) != KEY_SIZE:
-            raise ValueError(f"a generator's key has {KEY_SIZE} bytes, not {len(key)}")
-        found = cls(*_KEY.unpack(key))
-        if found.first < found.seed_at + 4 or not 1 <= found.taken <= 4 or found.shift > 24:
-            raise ValueError("a generator's seed is in front of the first byte it hides, and it gives 1 to 4 bytes")
+        if len(key) not in KEY_SIZES:
+            raise ValueError(f"a generator's key has {' or '.join(map(str, KEY_SIZES))} bytes, not {len(key)}")
+        found = cls(*_KEY.unpack(key.ljust(_KEY.size, b"\4")))
+        if not 1 <= found.seed_size <= 4 or found.first < found.seed_at + found.seed_size:
+            raise ValueError("a generator's seed has 1 to 4 bytes, in front of the first byte it hides")
+        if not 1 <= found.taken <= 4 or found.shift > 24:
+            raise ValueError("a generator gives 1 to 4 bytes of a number, shifted by at most 24 bits")
         return found._replace(big_endian=bool(found.big_endian), early=bool(found.early))
 
     @property
@@ -83,7 +86,8 @@ class Generator(NamedTuple):
         return self.portion(self.numbers(self.seed(head), -(-size // self.taken)))[:size]
 
     def seed(self, head: bytes) -> int:
-        return int.from_bytes(head[self.seed_at : self.seed_at + 4], "big" if self.big_endian else "little")
+        seed = head[self.seed_at : self.seed_at + self.seed_size]
+        return int.from_bytes(seed, "big" if self.big_endian else "little")
 
     def portion(self, numbers: Array) -> Array:
         """The bytes that are used of its numbers."""

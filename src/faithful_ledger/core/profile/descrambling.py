@@ -74,12 +74,13 @@ LETTERS = re.compile(
     rb"[\xc2-\xf4]?[\x80-\xbf]{0,2}"
 )
 SEEDED, GENERATED_LOOKED_AT = 32, 1 << 9  # a seed is in so many bytes; so many behind them choose the generator
-SEED_AT = (0, 4, 8, 12)
+SEEDS = (*((at, 4) for at in range(0, 16, 4)), *((at, 2) for at in range(0, 16, 2)))  # their offsets and sizes
 PORTIONS = ((16, 1), (24, 1), (8, 1), (0, 1), (16, 2), (0, 4))  # which bytes of a number are used: shift, how many
 # Multiplier, increment and modulus (0 is 2³²), as the C standard prints them and common run-time libraries have them.
 GENERATORS = (
     (1_103_515_245, 12_345, 0),
     (1_103_515_245, 12_345, 1 << 31),
+    (1_103_515_245, 24_691, 0),
     (214_013, 2_531_011, 0),
     (1_664_525, 1_013_904_223, 0),
     (22_695_477, 1, 0),
@@ -404,10 +405,11 @@ def _generated(samples: Sequence[bytes]) -> Iterator[list[Steps]]:
         return
     head, sample = samples[0][:SEEDED], arrays[0][SEEDED : SEEDED + GENERATED_LOOKED_AT]
     best = (entropy(sample) - GAINED, b"")
-    for numbers, at, big, early in product(GENERATORS, SEED_AT, (False, True), (False, True)):
-        generator = Generator(*numbers, seed_at=at, big_endian=big, first=at + 4, early=early)
-        stream = generator.numbers(generator.seed(head), SEEDED - at - 4 + sample.size)
-        firsts = sorted({first for first in (at + 4, at + 8, at + 12, 16, 32) if at + 4 <= first <= SEEDED})
+    for numbers, (at, size), big, early in product(GENERATORS, SEEDS, (False, True), (False, True)):
+        behind = at + size
+        generator = Generator(*numbers, seed_at=at, big_endian=big, first=behind, early=early, seed_size=size)
+        stream = generator.numbers(generator.seed(head), SEEDED - behind + sample.size)
+        firsts = sorted({first for first in (behind, at + 4, at + 8, at + 12, 16, 32) if behind <= first <= SEEDED})
         ways = [generator._replace(shift=shift, taken=taken) for shift, taken in PORTIONS]
         portions = [each.portion(stream) for each in ways]
         masks = [each[SEEDED - first :][: sample.size] for each in portions for first in firsts]
