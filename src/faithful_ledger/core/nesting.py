@@ -56,7 +56,7 @@ def opened_string(text: str, first: Sequence[Step] = ()) -> Opened | None:
         return None
     from faithful_ledger.core.wrapping import unwrap
 
-    data, kind = text.encode("ascii"), outer
+    data, kind = text.encode("utf-8", "surrogatepass"), outer
     steps, layers = list(first), list[str]()
     with suppress(LedgerError):
         while kind and len(layers) < DEEPEST:
@@ -73,10 +73,10 @@ def spelled_as(text: str) -> str:
     """The layer in which a text spells bytes: hex, base64 or lz-string; else empty, as for the digits of a hash."""
     if HEXADECIMAL.fullmatch(text):
         return HEX
-    if not LETTERED.fullmatch(text) or text.islower() or text.isupper():
+    if text.isascii() and (not LETTERED.fullmatch(text) or text.islower() or text.isupper()):
         return ""
-    letters = text.encode("ascii")
-    for kind in (LZ_STRING, BASE64):
+    letters = text.encode("utf-8", "surrogatepass")
+    for kind in (LZ_STRING, BASE64) if text.isascii() else (LZ_STRING,):
         layer = STREAMS[kind].read(letters, 0, Allowance(LARGEST))
         if layer is not None and layer.size == len(letters):
             return kind

@@ -1,7 +1,8 @@
 """The dictionary coder lz-string in letters, as pages keep texts with it: LZW over UTF-16 units, in codes that grow.
 
-Codes are written with their lowest bit first, six bits a letter with the first one highest. The first three codes
-announce a new unit of 8 bits, one of 16 bits, and the end; the others are phrases in the order in which they were met.
+Codes are written with their lowest bit first, six bits a letter with the first one highest; or fifteen bits a letter
+from the blank on, with a blank behind, which is here met in UTF-8. The first three codes announce a new unit of 8 bits,
+one of 16 bits, and the end; the others are phrases in the order in which they were met.
 The format is that of the library's public description (MIT licence); this is written from it. Inside is the text in
 UTF-8.
 """
@@ -23,15 +24,20 @@ LETTERS = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789"
 PLAIN, FOR_ADDRESSES = LETTERS + b"+/", LETTERS + b"+-"
 BITS = {byte: f"{value:06b}" for letters in (PLAIN, FOR_ADDRESSES) for value, byte in enumerate(letters)}
 RUN = re.compile(rb"[A-Za-z0-9+/-]++={0,3}")
-LONGEST = 8 << 20  # letters
+BLANK, WIDE_BITS = 0x20, 15
+WIDE_RUN = re.compile(rb"(?:[ -\x7f]|[\xc2-\xdf][\x80-\xbf]|[\xe0-\xe7][\x80-\xbf]{2}|\xe8\x80[\x80-\x9f])++")
+LOOKED_AT = 48  # bytes that show whether letters are of fifteen bits: few of them are ASCII
+LONGEST = 8 << 20  # bytes
+ASCII = bytes(range(128))
 
 
 class LzString(Stream):
     name = LZ_STRING
 
     def read(self, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
-        match = RUN.match(data, offset, offset + LONGEST)
-        run = match[0] if match is not None else b""
+        is_wide = len(data[offset : offset + LOOKED_AT].translate(None, ASCII)) * 2 > LOOKED_AT
+        match = (WIDE_RUN if is_wide else RUN).match(data, offset, offset + LONGEST)
+        run = match[0] if match is not None and match[0].isascii() is not is_wide else b""
         unpacked = len(_unpacked(run, allowance.left) or b"") if run else 0
         allowance.left -= unpacked
         return Layer(self.name, offset, len(run), unpacked) if unpacked else None
@@ -41,6 +47,11 @@ class LzString(Stream):
 
     def packed(self, data: bytes, old: bytes) -> bytes:
         bits = _packed(data.decode("utf-8", "surrogatepass"))
+        if not old.isascii():
+            bits += "0" * (WIDE_BITS - len(bits) % WIDE_BITS)
+            wide = (chr(BLANK + int(bits[at : at + WIDE_BITS], 2)) for at in range(0, len(bits), WIDE_BITS))
+            return "".join(wide).encode() + b" " * old.endswith(b" ")
+        bits += "0" * (6 - len(bits) % 6)
         letters = FOR_ADDRESSES if b"-" in old else PLAIN
         text = bytes(letters[int(bits[at : at + 6], 2)] for at in range(0, len(bits), 6))
         is_padded = b"=" in old or (len(old) % 4 == 0 and b"-" not in old)
@@ -49,7 +60,7 @@ class LzString(Stream):
 
 def _unpacked(packed: bytes, most: int) -> bytes | None:
     """The text in UTF-8; None where a code is not one, the end is missing, or something follows it."""
-    codes = _Codes(packed.rstrip(b"="))
+    codes = _Codes(packed)
     phrases: list[str] = [""] * FIRST  # by their codes
     before, parts, size = "", [], 0
     while (code := codes.take(len(phrases).bit_length())) != END:
@@ -81,9 +92,14 @@ def _unpacked(packed: bytes, most: int) -> bytes | None:
 class _Codes:
     """The bits of letters, taken as they are needed: most letters that could be such a text are none after a few."""
 
-    def __init__(self, letters: bytes) -> None:
-        self._letters = iter(letters)
+    def __init__(self, packed: bytes) -> None:
         self._bits = ""
+        if packed.isascii():
+            self._letters = (BITS[letter] for letter in packed.rstrip(b"="))
+            self._most_left = 6
+        else:
+            self._letters = (f"{ord(letter) - BLANK:0{WIDE_BITS}b}" for letter in packed.decode())
+            self._most_left = 2 * WIDE_BITS
 
     def take(self, width: int) -> int | None:
         """The next number of so many bits, the lowest first; None where the letters end before."""
@@ -91,18 +107,18 @@ class _Codes:
             letter = next(self._letters, None)
             if letter is None:
                 return None
-            self._bits += BITS[letter]
+            self._bits += letter
         taken, self._bits = self._bits[:width], self._bits[width:]
         return int(taken[::-1], 2)
 
     def are_at_end(self) -> bool:
-        """Whether only zeros are left, of the last letter or of one more."""
-        left = self._bits + "".join(BITS[letter] for letter in islice(self._letters, 2))
-        return len(left) <= 6 and "1" not in left
+        """Whether only zeros are left, of the last letter or of one more, and a blank behind wide ones."""
+        left = self._bits + "".join(islice(self._letters, 3))
+        return len(left) <= self._most_left and "1" not in left
 
 
 def _packed(text: str) -> str:
-    """The codes of a text, as zeros and ones up to a whole letter."""
+    """The codes of a text, as zeros and ones."""
     codes: dict[str, int] = {}
     announced: set[str] = set()
     written: list[str] = []
@@ -134,8 +150,7 @@ def _packed(text: str) -> str:
     if phrase:
         end_phrase()
     write(END, known.bit_length())
-    bits = "".join(written)
-    return bits + "0" * (6 - len(bits) % 6)
+    return "".join(written)
 
 
 def _units(text: str) -> Iterator[str]:

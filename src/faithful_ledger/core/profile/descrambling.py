@@ -76,6 +76,7 @@ LETTERS = re.compile(
 SEEDED, GENERATED_LOOKED_AT = 32, 1 << 9  # a seed is in so many bytes; so many behind them choose the generator
 SEEDS = (*((at, 4) for at in range(0, 16, 4)), *((at, 2) for at in range(0, 16, 2)))  # their offsets and sizes
 PORTIONS = ((16, 1), (24, 1), (8, 1), (0, 1), (16, 2), (0, 4))  # which bytes of a number are used: shift, how many
+OF_SHORT, LARGEST_SEED = ((16, 2), (16, 1), (24, 1)), 4  # the same where the seed is less than a number
 # Multiplier, increment and modulus (0 is 2³²), as the C standard prints them and common run-time libraries have them.
 GENERATORS = (
     (1_103_515_245, 12_345, 0),
@@ -406,11 +407,14 @@ def _generated(samples: Sequence[bytes]) -> Iterator[list[Steps]]:
     head, sample = samples[0][:SEEDED], arrays[0][SEEDED : SEEDED + GENERATED_LOOKED_AT]
     best = (entropy(sample) - GAINED, b"")
     for numbers, (at, size), big, early in product(GENERATORS, SEEDS, (False, True), (False, True)):
-        behind = at + size
+        is_short, behind = size < LARGEST_SEED, at + size
+        if is_short and early:
+            continue
         generator = Generator(*numbers, seed_at=at, big_endian=big, first=behind, early=early, seed_size=size)
         stream = generator.numbers(generator.seed(head), SEEDED - behind + sample.size)
-        firsts = sorted({first for first in (behind, at + 4, at + 8, at + 12, 16, 32) if behind <= first <= SEEDED})
-        ways = [generator._replace(shift=shift, taken=taken) for shift, taken in PORTIONS]
+        likely = (behind, 16, 32) if is_short else (behind, at + 8, at + 12, 16, 32)
+        firsts = sorted({first for first in likely if behind <= first <= SEEDED})
+        ways = [generator._replace(shift=s, taken=taken) for s, taken in (OF_SHORT if is_short else PORTIONS)]
         portions = [each.portion(stream) for each in ways]
         masks = [each[SEEDED - first :][: sample.size] for each in portions for first in firsts]
         left = entropies(np.stack(masks) ^ sample)

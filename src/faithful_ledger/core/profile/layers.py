@@ -167,6 +167,11 @@ def _is_mixed(letters: bytes) -> bool:
 
 def _lettered(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
     looked_at, behind = data[:LETTERS_LOOKED_AT], 0
+    if not looked_at[:FIRST_STEP].isascii():  # what lz-string writes in wide letters is all of a text
+        layer = STREAMS[LZ_STRING].read(data, 0, Allowance(unpacked_allowance(len(data))))
+        if layer is not None and layer.size >= LEAST_BASE64:
+            yield layer
+            return
     flags = BASE64_FLAGS if ESCAPED.search(looked_at) is None else ESCAPED_FLAGS
     for at, end in _runs(looked_at.translate(flags), LEAST_BASE64):
         if at >= behind and _is_mixed(data[at : min(end, at + FIRST_STEP)]):

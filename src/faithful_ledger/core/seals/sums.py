@@ -1,7 +1,9 @@
 """Sums and XORs of bytes and words, and the sums of Adler and Fletcher.
 
 Words begin where the covered bytes begin; what is left at the end is a word with zeros behind it. Fletcher's sums are
-those of Fletcher (1982), the Internet checksum that of RFC 1071.
+those of Fletcher (1982), the Internet checksum that of RFC 1071. In a weighted sum each byte counts as often as its
+number among the covered ones says, from 1 or from 0. Bytes with a sign (`i8`) are those above 127 less 256, as where
+`char` has one.
 """
 
 from __future__ import annotations
@@ -15,6 +17,7 @@ if TYPE_CHECKING:
 
 __all__ = ["SUMS", "Sum", "byte_sum", "byte_xor", "folded", "words_of"]
 
+POSITIVE = bytes(range(128))
 SMALL = 16 << 10  # below this, importing numpy costs more than it saves
 Compute = Callable[[Iterable[memoryview], int], int]
 
@@ -28,6 +31,17 @@ class Sum(NamedTuple):
     order: str = "little"
     start: int = 0
     kind: str = "sum"
+    signed: bool = False
+
+    @property
+    def is_weighted(self) -> bool:
+        """Whether it says where each word is."""
+        return self.kind in ("adler", "fletcher", "weighted", "weighted-from-0")
+
+    def words(self, data: bytes) -> np.ndarray[Any, Any]:
+        """What is summed of some bytes, modulo 2⁶⁴."""
+        words = words_of(data, self.word, self.order)
+        return words - (words >> 7 << 8) if self.signed else words
 
 
 def byte_sum(chunks: Iterable[memoryview]) -> int:
@@ -74,6 +88,27 @@ def _bytes_summed(bits: int) -> Compute:
 def _words_summed(bits: int, size: int, order: str) -> Compute:
     def compute(chunks: Iterable[memoryview], start: int) -> int:
         return int(words_of(b"".join(chunks), size, order).sum()) + start & (1 << bits) - 1
+
+    return compute
+
+
+def _with_signs(bits: int) -> Compute:
+    def compute(chunks: Iterable[memoryview], start: int) -> int:
+        for chunk in chunks:
+            start += byte_sum([chunk]) - 256 * len(chunk.tobytes().translate(None, POSITIVE))
+        return start & (1 << bits) - 1
+
+    return compute
+
+
+def _weighted(bits: int, first: int) -> Compute:
+    """Each byte times its number, the first one's being `first`."""
+
+    def compute(chunks: Iterable[memoryview], start: int) -> int:
+        import numpy as np
+
+        words = words_of(b"".join(chunks), 1)
+        return int((words * np.arange(first, words.size + first, dtype=np.uint64)).sum()) + start & (1 << bits) - 1
 
     return compute
 
@@ -145,6 +180,10 @@ def _all_sums() -> dict[str, Sum]:
             found[name] = Sum(bits, _words_summed(bits, size, order), size, order)
     for order in ("little", "big"):
         found[f"sum16-of-u32{order[0]}e-folded"] = Sum(16, _words_folded(order), 4, order, kind="folded")
+    for bits in (16, 32):
+        found[f"sum{bits}-of-i8"] = Sum(bits, _with_signs(bits), signed=True)
+        found[f"weighted-sum{bits}"] = Sum(bits, _weighted(bits, 1), kind="weighted")
+        found[f"weighted-sum{bits}-from-0"] = Sum(bits, _weighted(bits, 0), kind="weighted-from-0")
     found["xor8"] = Sum(8, _bytes_xored, kind="xor")
     found |= {f"xor{8 * size}": Sum(8 * size, _words_xored(size), size, kind="xor") for size in (2, 4)}
     found["adler-32"] = Sum(32, _adler, start=1, kind="adler")

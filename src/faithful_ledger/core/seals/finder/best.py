@@ -268,7 +268,8 @@ def _kind(finding: Finding) -> object:
     """What findings must have in common for one to follow from the other."""
     algorithm = finding.algorithm
     if algorithm.name in SUMS:
-        return "xor" if SUMS[algorithm.name].kind == "xor" else "sum"
+        kind = SUMS[algorithm.name].kind
+        return kind if kind == "xor" or kind.startswith("weighted") else "sum"
     crc = algorithm.crc or (CATALOGUE[algorithm.name][0] if algorithm.name in CATALOGUE else None)
     return (crc.width, crc.polynomial, crc.reflected) if crc is not None else algorithm.name
 

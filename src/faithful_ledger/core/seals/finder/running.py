@@ -9,7 +9,7 @@ import numpy as np
 
 from faithful_ledger.core.seals.algorithms import own_bytes
 from faithful_ledger.core.seals.finder.rings import Ranges
-from faithful_ledger.core.seals.sums import SUMS, Sum, folded, words_of
+from faithful_ledger.core.seals.sums import SUMS, Sum, folded
 
 __all__ = ["RunningSums"]
 
@@ -33,8 +33,8 @@ class RunningSums:
 
     def __init__(self, content: bytes) -> None:
         self.content = content
-        self._plain: dict[tuple[int, str, int], Array] = {}
-        self._weighted: dict[tuple[int, str, int], Array] = {}
+        self._plain: dict[tuple[int, str, int, bool], Array] = {}
+        self._weighted: dict[tuple[int, str, int, bool], Array] = {}
         self._xored: dict[tuple[int, int], Array] = {}
 
     def number(self, name: str, start: int, end: int, at: int, size: int, own: str | None) -> int | None:
@@ -88,7 +88,7 @@ class RunningSums:
                 continue
             running = self._running(kind, lane)
             found.total[of_lane] = running[high] - running[low]
-            if kind.kind in ("adler", "fletcher"):
+            if kind.is_weighted:
                 by_place = self._running(kind, lane, weighted=True)
                 products = high.astype(np.uint64) * found.total[of_lane]
                 found.weighted[of_lane] = products - (by_place[high] - by_place[low])
@@ -118,7 +118,7 @@ class RunningSums:
 
     def _running_xor(self, kind: Sum, lane: int) -> Array:
         if (kind.word, lane) not in self._xored:
-            terms = self._terms(kind.word, kind.order, lane, weighted=False)
+            terms = self._terms(kind, lane, weighted=False)
             self._xored[kind.word, lane] = np.concatenate(([np.uint64(0)], np.bitwise_xor.accumulate(terms)))
         return self._xored[kind.word, lane]
 
@@ -135,7 +135,7 @@ class RunningSums:
 
     def _summed(self, kind: Sum, piece: tuple[int, int] | bytes) -> _Added:
         if isinstance(piece, bytes):
-            words = words_of(piece, kind.word, kind.order)
+            words = kind.words(piece)
             weights = np.arange(words.size, 0, -1, dtype=np.uint64)
             return _Added(int(words.sum()), int((words * weights).sum()), words.size)
         start, end = piece
@@ -143,7 +143,7 @@ class RunningSums:
         first, last = start // kind.word, start // kind.word + whole
         plain = self._running(kind, start)
         total, weighted = int(plain[last]) - int(plain[first]), 0
-        if kind.kind in ("adler", "fletcher"):
+        if kind.is_weighted:
             by_place = self._running(kind, start, weighted=True)
             weighted = last * total - (int(by_place[last]) - int(by_place[first]))
         rest = self.content[start + whole * kind.word : end]
@@ -154,20 +154,20 @@ class RunningSums:
 
     def _running(self, kind: Sum, start: int, *, weighted: bool = False) -> Array:
         lane = start % kind.word
-        key = kind.word, kind.order, lane
+        key = kind.word, kind.order, lane, kind.signed
         known = self._weighted if weighted else self._plain
         if key not in known:
-            known[key] = np.concatenate(([np.uint64(0)], np.cumsum(self._terms(*key, weighted=weighted))))
+            known[key] = np.concatenate(([np.uint64(0)], np.cumsum(self._terms(kind, lane, weighted=weighted))))
         return known[key]
 
-    def _terms(self, word: int, order: str, lane: int, *, weighted: bool) -> Array:
+    def _terms(self, kind: Sum, lane: int, *, weighted: bool) -> Array:
         rest = self.content[lane:]
-        words = words_of(rest[: len(rest) // word * word], word, order)
+        words = kind.words(rest[: len(rest) // kind.word * kind.word])
         return words * np.arange(words.size, dtype=np.uint64) if weighted else words
 
     def _xor(self, kind: Sum, piece: tuple[int, int] | bytes) -> int:
         if isinstance(piece, bytes):
-            return int(np.bitwise_xor.reduce(words_of(piece, kind.word, kind.order))) if piece else 0
+            return int(np.bitwise_xor.reduce(kind.words(piece))) if piece else 0
         start, end = piece
         running, whole = self._running_xor(kind, start % kind.word), (end - start) // kind.word
         first = start // kind.word
@@ -186,6 +186,13 @@ def _combined(kind: Sum, pieces: Sequence[_Added]) -> Any:
             second = (second + first * piece.words + piece.weighted) % modulus
             first = (first + piece.total) % modulus
         return second << half | first
+    if kind.is_weighted:  # each word counts once more than there are behind it: turned round
+        count: Any = 0
+        backwards: Any = 0
+        for piece in pieces:
+            backwards = backwards + first * piece.words + piece.weighted
+            first, count = first + piece.total, count + piece.words
+        return (first * (count + (kind.kind == "weighted")) - backwards) & (1 << kind.bits) - 1
     for piece in pieces:
         first = first ^ piece.total if kind.kind == "xor" else first + piece.total
     if kind.kind == "folded":

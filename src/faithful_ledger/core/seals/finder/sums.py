@@ -27,7 +27,7 @@ from faithful_ledger.core.seals.finder.finding import (
 from faithful_ledger.core.seals.finder.joining import MIXING, both, places_of
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place
 from faithful_ledger.core.seals.finder.ranges import FILLS, Differences
-from faithful_ledger.core.seals.sums import SUMS, words_of
+from faithful_ledger.core.seals.sums import SUMS
 
 __all__ = ["Summing", "any_sum", "summings"]
 
@@ -60,7 +60,9 @@ def summings() -> list[Summing]:
     """Every way, over every alignment; sums of eight bits are everywhere, and left to natural ranges."""
     found = []
     for name, each in SUMS.items():
-        if each.kind == "folded":  # only known modulo 65,535, and only as long as nothing was carried away
+        # Of a folded one the differences are only known modulo 65,535, as long as nothing was carried away; those of
+        # a weighted one depend on where its range begins.
+        if each.kind in ("folded", "weighted", "weighted-from-0"):
             continue
         if each.bits < 16:
             continue
@@ -177,7 +179,7 @@ class _Words:
 
     def held(self, content: bytes) -> Array:
         """The words of a save."""
-        return words_of(content[self.way.alignment :], self.way.word, self.way.order)
+        return SUMS[self.way.name].words(content[self.way.alignment :])
 
     def summed(self, words: Array) -> Array:
         """The running sums, a zero first."""
