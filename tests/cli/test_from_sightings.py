@@ -276,6 +276,38 @@ def broken_read(content: bytes) -> tuple[int, int, str]:
     return of_json(plistlib.loads(content)["profile"])
 
 
+def variable(number: int) -> bytes:
+    """Seven bits a byte, the low ones first."""
+    return variable_parts(number & 127, number >> 7)
+
+
+def variable_parts(low: int, rest: int) -> bytes:
+    return bytes([low | 128]) + variable(rest) if rest else bytes([low])
+
+
+def behind_write(value: dict[str, Any]) -> bytes:
+    """A text as a library writes one, its length in front in as many bytes as that needs."""
+    text = without_seed(value)
+    return b"\1\0\0\0" + variable(len(text)) + text
+
+
+def behind_read(content: bytes) -> tuple[int, int, str]:
+    text = content[content.index(b"{") :]
+    assert content[4:] == variable(len(text)) + text
+    return of_json(text)
+
+
+def signed_write(value: dict[str, Any]) -> bytes:
+    """With the sum of bytes that have a sign in front."""
+    parts = plain(value) + bytes(256 - diver["air"] for diver in value["crew"])
+    return struct.pack("<i", sum(struct.unpack(f"{len(parts)}b", parts))) + parts
+
+
+def signed_read(content: bytes) -> tuple[int, int, str]:
+    assert struct.unpack("<i", content[:4])[0] == sum(struct.unpack(f"{len(content) - 4}b", content[4:]))
+    return of_plain(content[4:])
+
+
 def tiles_write(value: dict[str, Any]) -> bytes:
     """The numbers of pictures that show digits, of which 0x80 is the first, the lowest digit first."""
     shown = bytes(0x80 + int(digit) for digit in f"{value['marks']:07d}"[::-1])
@@ -701,6 +733,8 @@ FORMATS = (
     Format("digits of a byte each", tiles_write, tiles_read, "crc-32"),
     Format("a sum and its complement, twice", twice_write, twice_read, "any"),
     Format("JSON in base64 in lines of XML", broken_write, broken_read),
+    Format("a text behind its length of variable size", behind_write, behind_read, "length"),
+    Format("a sum of bytes with a sign", signed_write, signed_read, "sum32-of-i8"),
     Format("LZMA alone", lzma_write, lzma_read),
     Format("a database", tables_write, tables_read),
 )

@@ -38,6 +38,13 @@ class Sum(NamedTuple):
         """Whether it says where each word is."""
         return self.kind in ("adler", "fletcher", "weighted", "weighted-from-0")
 
+    @property
+    def has_differences(self) -> bool:
+        """Whether results over any range differ between saves by what their words do. Of a folded one that is only
+        known modulo 65,535, as long as nothing was carried away; of a weighted one it depends on where the range begins.
+        """
+        return self.kind not in ("folded", "weighted", "weighted-from-0")
+
     def words(self, data: bytes) -> np.ndarray[Any, Any]:
         """What is summed of some bytes, modulo 2⁶⁴."""
         words = words_of(data, self.word, self.order)

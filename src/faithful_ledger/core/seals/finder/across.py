@@ -16,8 +16,9 @@ from faithful_ledger.core.seals.finder.blocks import ORDERS
 from faithful_ledger.core.seals.finder.finding import Finding, as_written, choice_bits, place_bits
 from faithful_ledger.core.seals.finder.natural import LEAST_COVERED, SLOW
 from faithful_ledger.core.seals.finder.numbers import Numbers
-from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place
+from faithful_ledger.core.seals.finder.places import DECIMAL, VARIABLE, Edge, Place
 from faithful_ledger.core.seals.finder.spelling import changes, written_in
+from faithful_ledger.core.storage import NUMBERS
 
 __all__ = ["across"]
 
@@ -86,6 +87,10 @@ class _Across:
             raw = len(self.payload).to_bytes(width, order)
             for match in islice(re.finditer(re.escape(raw), self.content), MOST_LENGTHS):
                 yield from self._at(length, 0, 0, (match.start(), width, f"u{8 * width}{order[0]}e", 8 * width))
+        variable = NUMBERS[VARIABLE].encode(len(self.payload))
+        says_enough = len(sizes) > 1 and len(variable) > 1
+        for match in islice(re.finditer(re.escape(variable), self.content) if says_enough else (), MOST_LENGTHS):
+            yield from self._at(length, 0, 0, (match.start(), len(variable), VARIABLE, 7 * len(variable)))
         digits = str(len(self.payload)).encode()
         pattern = rb"(?<![0-9.])" + digits + rb"(?![0-9.])"
         for match in islice(re.finditer(pattern, self.content) if len(sizes) > 1 else (), MOST_LENGTHS):

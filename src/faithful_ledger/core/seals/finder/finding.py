@@ -12,8 +12,8 @@ import numpy as np
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, LENGTH, Algorithm, own_bytes
 from faithful_ledger.core.seals.finder.cuts import ALONE, Cut
-from faithful_ledger.core.seals.finder.places import DECIMAL, DIGITS, Edge, span_of
-from faithful_ledger.core.storage import WRITTEN, Checksum, ChecksumInText
+from faithful_ledger.core.seals.finder.places import DECIMAL, DIGITS, VARIABLE, Edge, span_of
+from faithful_ledger.core.storage import NUMBERS, WRITTEN, Checksum, ChecksumInText
 
 __all__ = [
     "SURE",
@@ -189,6 +189,8 @@ def spelled(algorithm: Algorithm, number: int, size: int, form: str, old: bytes)
             return storage.encode(algorithm.cut(number, storage.room(old)), old)
         except ValueRefused:
             return None
+    if form == VARIABLE:
+        return NUMBERS[VARIABLE].encode(number)
     raw = algorithm.cut(number, size).to_bytes(size, "big")
     return raw[::-1] if form.endswith("le") else raw
 

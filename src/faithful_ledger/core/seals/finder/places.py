@@ -13,6 +13,7 @@ import numpy as np
 __all__ = [
     "DECIMAL",
     "DIGITS",
+    "VARIABLE",
     "Edge",
     "Place",
     "alike",
@@ -32,6 +33,7 @@ NATURAL_HEAD, NATURAL_TAIL = 64, 64
 MOST, USUAL = 4000, 256
 FEWEST = 100  # of each form
 HEX = re.compile(rb"[0-9a-f]{4,}"), re.compile(rb"[0-9A-F]{4,}")
+VARIABLE, LONG_NUMBER = "uleb128", re.compile(rb"[\x80-\xff]{0,9}[\0-\x7f]")
 DECIMAL = frozenset(("decimal", "signed"))
 WHOLE = re.compile(rb"(?<![0-9.])(?:(?<![0-9A-Za-z)\]])-)?[0-9]{3,20}(?![0-9.])")
 DIGITS, LAST_DIGITS, LONGEST = re.compile(rb"-?[0-9]+"), re.compile(rb"-?[0-9]+\Z"), 24
@@ -72,11 +74,14 @@ class Place(NamedTuple):
 
 
 def span_of(edge: Edge, size: int, form: str, content: bytes) -> tuple[int, int]:
-    """Where what is stored at an edge begins and ends. A decimal number takes as many digits as it has, up to the same
-    place from the end of the file where it is counted from there.
+    """Where what is stored at an edge begins and ends. A number of variable length takes what it has, and a decimal
+    one as many digits as it has, up to the same place from the end of the file where it is counted from there.
     """
     at = edge.at(len(content))
     end = at + size
+    if form == VARIABLE and 0 <= at < len(content) and not edge.from_end:
+        match = LONG_NUMBER.match(content, at)
+        return match.span() if match is not None else (at, end)
     if form not in DECIMAL or at < 0:
         return at, end
     if not edge.from_end:

@@ -60,11 +60,7 @@ def summings() -> list[Summing]:
     """Every way, over every alignment; sums of eight bits are everywhere, and left to natural ranges."""
     found = []
     for name, each in SUMS.items():
-        # Of a folded one the differences are only known modulo 65,535, as long as nothing was carried away; those of
-        # a weighted one depend on where its range begins.
-        if each.kind in ("folded", "weighted", "weighted-from-0"):
-            continue
-        if each.bits < 16:
+        if each.bits < 16 or not each.has_differences:
             continue
         modulus = {"xor": 0, "adler": 65_521, "fletcher": (1 << 8 * each.word) - 1, "internet": 65_535}.get(
             each.kind, 1 << each.bits

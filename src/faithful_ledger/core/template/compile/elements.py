@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple
 
 from faithful_ledger.core.address import NEXT, ROW, Address, Expression, NamePart, name_parts
 from faithful_ledger.core.errors import AddressError, LedgerError
+from faithful_ledger.core.seals.algorithms import LENGTH
 from faithful_ledger.core.storage import (
     Checksum,
     ChecksumInText,
@@ -336,14 +337,7 @@ class Elements:
         seal = keys.get("seal")
         if len(derived) + (seal is not None) > 1:
             self.mistakes.append((where, "a field is worked out in one way: length_of, count_of, offset_of or seal"))
-        elif (derived or seal) and not isinstance(
-            element.storage,
-            (WholeNumber if derived else (Integer, Checksum))
-            if self.storages.format == "binary"
-            else (JsonNumber, SpelledNumber)
-            if derived
-            else (ChecksumInText, JsonNumber, SpelledNumber),
-        ):
+        elif (derived or seal) and not isinstance(element.storage, self._can_hold(seal)):
             self.mistakes.append((where, "only a whole number can be worked out"))
         elif isinstance(element.storage, Checksum | ChecksumInText) and not seal:
             self.mistakes.append((where, "a checksum is a seal; say of what"))
@@ -356,6 +350,13 @@ class Elements:
             self.about(element, keys, (*where, "seal", "over"), element.seal.over)
         if keys.get("of_file") and not element.of_file:
             self.mistakes.append(((*where, "of_file"), "only a length or a seal is about another file"))
+
+    def _can_hold(self, seal: Mapping[str, object] | None) -> tuple[type[Storage], ...]:
+        """In what a seal can be stored, or, where there is none, a length, a count or an offset."""
+        if self.storages.format == "binary":
+            sealed = (Integer, Checksum, Leb128) if seal and seal.get("algorithm") == LENGTH else (Integer, Checksum)
+            return sealed if seal else (WholeNumber,)
+        return (ChecksumInText, JsonNumber, SpelledNumber) if seal else (JsonNumber, SpelledNumber)
 
     def about(self, element: FieldSpec, keys: Keys, where: Where, paths: Iterable[str]) -> None:
         """What a dependent field is about, to be looked for when all is compiled."""
