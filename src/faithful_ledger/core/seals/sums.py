@@ -41,7 +41,7 @@ class Sum(NamedTuple):
     @property
     def has_differences(self) -> bool:
         """Whether results over any range differ between saves by what their words do. Of a folded one that is only
-        known modulo 65,535, as long as nothing was carried away; of a weighted one it depends on where the range begins.
+        known modulo 65,535, as long as nothing was carried away; of a weighted one it depends on where it begins.
         """
         return self.kind not in ("folded", "weighted", "weighted-from-0")
 
