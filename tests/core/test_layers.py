@@ -388,6 +388,14 @@ class EnclosedTest(LedgerCase):
         (step,) = unwrap(struct.pack("<I", len(text)) + text, ["enclosed"])
         with self.assertRaisesRegex(StreamGrows, "u32le at 0x0 .0. looks like its length"):
             step.wrap(changed(text, 1, b" "), (), NOWHERE)
+        for order, numbers in product("<>", ((4, len(text)), (len(text), 4), (4, 4 + len(text)))):
+            entry = b"name" + struct.pack(f"{order}II", *numbers)
+            (step,) = unwrap(b"HEAD" + text + entry + bytes(9), ["enclosed"])
+            with (
+                self.subTest(numbers=numbers),
+                self.assertRaisesRegex(StreamGrows, "look like its entry in a directory"),
+            ):
+                step.wrap(changed(text, 1, b" "), (), NOWHERE)
         with self.assertRaisesRegex(AddressError, "no text is between other bytes"):
             unwrap(b"neither", ["enclosed"])
 

@@ -36,6 +36,7 @@ from faithful_ledger.core.layers.enclosed import enclosed_span
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.tagged import TAGGED
+from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.source import MemorySource, Source
 
@@ -44,7 +45,7 @@ __all__ = ["Located", "NotTried", "locate", "locate_in_set"]
 HOPELESS = 0.9
 RANKS = 4  # of the ways of looking
 MOST_EACH = 20  # places a payload for each spot that is shown
-IN_PATHS = (SQLITE, ENCLOSED, *TAGGED)  # layers of a whole file whose values have paths
+IN_PATHS = (SQLITE, ENCLOSED, *TAGGED, *TRANSCODINGS)  # layers of a whole file whose values have paths
 MOSTLY_PACKED = 0.9
 HARDLY = 1e-6  # what fits so rarely by chance is believed without a look at what may be inside
 

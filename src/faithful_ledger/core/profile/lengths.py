@@ -10,12 +10,13 @@ from faithful_ledger.core.scan import windows
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["suspected_lengths", "unpacked_sizes"]
+__all__ = ["listed_at", "suspected_lengths", "unpacked_sizes"]
 
 LOOKED_AT = 1 << 16
 MOST = 4
 AROUND, LEAST_UNPACKED = 64, 256  # bytes in front of a stream; smaller sizes are other numbers by chance
 NAMES = ("u32le", "u32be", "u16le", "u16be")
+MOST_LISTED = 16 << 20  # bytes of a save in which a directory is looked for
 LEAST = 16  # smaller numbers say the rest of a file by chance
 LEAD = 16  # what a length counts may begin so many bytes behind it, after a checksum or another number
 
@@ -37,6 +38,21 @@ def unpacked_sizes(source: Source, at: int, size: int) -> list[tuple[int, str]]:
             ):
                 found.setdefault(start + place, name)
     return sorted(found.items())
+
+
+def listed_at(source: Source, at: int, size: int) -> tuple[int, str] | None:
+    """Where two numbers side by side say that something begins at an offset and has a size, or ends behind it, and how
+    they are stored: an entry of a directory, wherever that is.
+    """
+    if not at or size < LEAST:
+        return None
+    data = bytes(source.read(0, min(source.size, MOST_LISTED)))
+    for name in NAMES[:2]:
+        begin, many, end = (NUMBERS[name].spell(Fraction(number)) or b"" for number in (at, size, at + size))
+        for pair in (begin + many, many + begin, begin + end):
+            if len(pair) == 8 and (place := data.find(pair)) >= 0 and not at <= place < at + size:
+                return place, name
+    return None
 
 
 def suspected_lengths(source: Source, at: int, size: int = 0) -> list[tuple[int, str]]:
