@@ -308,6 +308,15 @@ def signed_read(content: bytes) -> tuple[int, int, str]:
     return of_plain(content[4:])
 
 
+def escaped_write(value: dict[str, Any]) -> bytes:
+    """As a page makes letters of a text, and of these base64."""
+    return base64.b64encode(quote(json.dumps(value), safe="!~*'()").encode())
+
+
+def escaped_read(content: bytes) -> tuple[int, int, str]:
+    return of_json(unquote(base64.b64decode(content, validate=True).decode()).encode())
+
+
 def tiles_write(value: dict[str, Any]) -> bytes:
     """The numbers of pictures that show digits, of which 0x80 is the first, the lowest digit first."""
     shown = bytes(0x80 + int(digit) for digit in f"{value['marks']:07d}"[::-1])
@@ -735,6 +744,7 @@ FORMATS = (
     Format("JSON in base64 in lines of XML", broken_write, broken_read),
     Format("a text behind its length of variable size", behind_write, behind_read, "length"),
     Format("a sum of bytes with a sign", signed_write, signed_read, "sum32-of-i8"),
+    Format("escapes of addresses in base64", escaped_write, escaped_read),
     Format("LZMA alone", lzma_write, lzma_read),
     Format("a database", tables_write, tables_read),
 )

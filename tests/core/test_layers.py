@@ -9,14 +9,16 @@ import io
 import json
 import lzma
 import random
+import re
 import struct
 import subprocess
 import sys
 import zlib
 from collections.abc import Callable
+from functools import partial
 from itertools import product
 from pathlib import Path
-from urllib.parse import quote
+from urllib.parse import quote, quote_plus
 
 import lz4.block
 import lz4.frame
@@ -41,6 +43,7 @@ from faithful_ledger.core.layers import KEYED, SCRAMBLINGS, LayerSpec
 from faithful_ledger.core.layers import STREAMS as KINDS
 from faithful_ledger.core.layers.deflate import _raw_tail
 from faithful_ledger.core.layers.generators import Generator
+from faithful_ledger.core.layers.lz_string import LOOKED_AT
 from faithful_ledger.core.layers.scrambling import GENERATED, Scrambling, scramble, unscramble
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.opening import open_save
@@ -274,6 +277,14 @@ LZ_STRINGS = (
     ("anananananananan", "IYO17SKA"),
     ("Türme, ☺ 中中中", "CoH4TgtgpgNABILjI6Fo5VQ="),
 )
+WIDE_STRINGS = (  # the same in letters of fifteen bits
+    (
+        '{"marks":1340,"name":"Oriel & Sons"}',
+        "\u1be1\u084d\u412c\u0500\u6b26\u38a0\u2e22\u182c\u602b,\xf0\u405b\u0480\u0552\u2220\u7948\u0279\u0826\u6021R\u1d23\u1427\u5a00\u407f\u1020 ",
+    ),
+    ("anananananananan", "\u10e1\u6d9b\u2470 "),
+    ("Türme, ☺ 中中中", "\u0560\u7e33\u418c\u0a80\u1a20\u122b\u4667\u2188\u72ca  "),
+)
 AS_ADDRESSES = base64.urlsafe_b64encode
 
 
@@ -288,10 +299,21 @@ class LetteredTest(LedgerCase):
             cut = stream_at(packed.rstrip(b"=")[:-2], 0, "lz-string")
             self.assertIsNone(cut, "its end is missing")
 
+    def test_the_same_in_wide_letters(self) -> None:
+        for text, letters in WIDE_STRINGS:
+            packed = letters.encode()
+            self.assertEqual(KINDS["lz-string"].unpack(packed, stream(packed, "lz-string")).decode(), text)
+            self.assertEqual(KINDS["lz-string"].pack(text.encode(), packed), packed)
+            self.assertIsNone(stream_at(letters.rstrip(" ")[:-2].encode(), 0, "lz-string"), "its end is missing")
+
     @given(st.text(st.characters(exclude_categories=["Cs"]), min_size=1, max_size=200), st.integers(1, 9))
     def test_any_text(self, text: str, times: int) -> None:
-        packed = KINDS["lz-string"].pack((text * times).encode(), b"====")
-        self.assertEqual(KINDS["lz-string"].unpack(packed, stream(packed, "lz-string")), (text * times).encode())
+        for old in ("====", WIDE_STRINGS[0][1]):
+            packed = KINDS["lz-string"].pack((text * times).encode(), old.encode())
+            if old.isascii() or len(packed) > 2 * LOOKED_AT:  # a short text may have letters of either kind
+                self.assertEqual(
+                    KINDS["lz-string"].unpack(packed, stream(packed, "lz-string")), (text * times).encode()
+                )
 
     def test_base64_in_every_spelling(self) -> None:
         turn = random.Random()
@@ -334,6 +356,28 @@ class LetteredTest(LedgerCase):
                 self.assertEqual((found.kind, found.offset, found.size), ("base64", 6, len(letters)))
                 self.assertEqual(KINDS["base64"].unpack(whole, found), old)
                 self.assertEqual(KINDS["base64"].pack(new, letters), spell(new))
+
+    def test_texts_with_escapes_of_addresses(self) -> None:
+        spellings: tuple[Callable[[str], str], ...] = (
+            quote,
+            partial(quote, safe=""),
+            partial(quote, safe="!~*'()"),
+            quote_plus,
+            lambda text: re.sub("%..", lambda escape: escape[0].lower(), quote(text, safe="")),
+        )
+        turn = random.Random()
+        for spell in spellings:
+            old, new = (
+                json.dumps({"name": f"Søn & {turn.choice('abc')} (a/b)+c!", "marks": turn.randrange(10**9)})
+                for _ in range(2)
+            )
+            letters = spell(old).encode()
+            whole = b"save = '" + letters + b"'\n"
+            (found,) = find_layers(whole)
+            with self.subTest(letters=letters):
+                self.assertEqual((found.kind, whole[found.offset :][: found.size]), ("percent", letters))
+                self.assertEqual(KINDS["percent"].unpack(whole, found).decode(), old)
+                self.assertEqual(KINDS["percent"].pack(new.encode(), letters), spell(new).encode())
 
     def test_letters_that_only_look_like_it_are_nothing(self) -> None:
         turn = random.Random()

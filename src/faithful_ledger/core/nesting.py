@@ -20,6 +20,7 @@ from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.layers.base64_text import BASE64
 from faithful_ledger.core.layers.hex_text import HEX
 from faithful_ledger.core.layers.lz_string import LZ_STRING
+from faithful_ledger.core.layers.percent import PERCENT
 from faithful_ledger.core.layers.stream import Allowance
 from faithful_ledger.core.layers.tagged import tagged_kind
 
@@ -63,16 +64,19 @@ def opened_string(text: str, first: Sequence[Step] = ()) -> Opened | None:
             steps += unwrap(data, (kind,))
             layers.append(kind)
             data = steps[-1].data
-            if looks_like_text(data):
+            if looks_like_text(data) and _marked(data) != PERCENT:
                 return _recognised(steps, tuple(layers))
             kind = _marked(data) or tagged_kind(data) or ""
     return None
 
 
 def spelled_as(text: str) -> str:
-    """The layer in which a text spells bytes: hex, base64 or lz-string; else empty, as for the digits of a hash."""
+    """The layer in which a text spells bytes: hex, base64, lz-string, percent; else empty, as for digits of a hash."""
     if HEXADECIMAL.fullmatch(text):
         return HEX
+    if text.startswith("%"):
+        layer = STREAMS[PERCENT].read(text.encode("utf-8", "surrogatepass"), 0, Allowance(LARGEST))
+        return PERCENT if layer is not None and layer.size == len(text) else ""
     if text.isascii() and (not LETTERED.fullmatch(text) or text.islower() or text.isupper()):
         return ""
     letters = text.encode("utf-8", "surrogatepass")

@@ -16,6 +16,7 @@ from faithful_ledger.core.layers import (
     lz4_frames,
     lz_string,
     lzo,
+    percent,
     snappy,
     xz,
     zstd,
@@ -46,9 +47,9 @@ __all__ = [
     "LayerSpec",
 ]
 
-MODULES = (base64_text, bzip2, deflate, hex_text, lz4_blocks, lz4_frames, lz_string, lzo, snappy, xz, zstd)
+MODULES = (base64_text, bzip2, deflate, hex_text, lz4_blocks, lz4_frames, lz_string, lzo, percent, snappy, xz, zstd)
 STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
-IN_LETTERS = ("base64", "hex", "lz-string")  # streams that are text themselves
+IN_LETTERS = ("base64", "hex", "lz-string", "percent")  # streams that are text themselves
 PADDED = "padded"  # zeros behind a text
 LAYERS = (
     *STREAMS,

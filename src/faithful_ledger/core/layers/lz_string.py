@@ -35,7 +35,8 @@ class LzString(Stream):
     name = LZ_STRING
 
     def read(self, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
-        is_wide = len(data[offset : offset + LOOKED_AT].translate(None, ASCII)) * 2 > LOOKED_AT
+        looked_at = data[offset : offset + LOOKED_AT]
+        is_wide = len(looked_at.translate(None, ASCII)) * 2 > len(looked_at)
         match = (WIDE_RUN if is_wide else RUN).match(data, offset, offset + LONGEST)
         run = match[0] if match is not None and match[0].isascii() is not is_wide else b""
         unpacked = len(_unpacked(run, allowance.left) or b"") if run else 0
