@@ -45,7 +45,7 @@ from faithful_ledger.core.layers.deflate import _raw_tail
 from faithful_ledger.core.layers.generators import Generator
 from faithful_ledger.core.layers.lz_string import LOOKED_AT
 from faithful_ledger.core.layers.scrambling import GENERATED, Scrambling, scramble, unscramble
-from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.layers.stream import Allowance, Layer
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.profile import find_layers
@@ -378,6 +378,18 @@ class LetteredTest(LedgerCase):
                 self.assertEqual((found.kind, whole[found.offset :][: found.size]), ("percent", letters))
                 self.assertEqual(KINDS["percent"].unpack(whole, found).decode(), old)
                 self.assertEqual(KINDS["percent"].pack(new.encode(), letters), spell(new).encode())
+
+    def test_what_only_begins_like_letters_costs_what_it_holds(self) -> None:
+        """Such runs are looked at again from each place where one may begin: the allowance for all of them counts."""
+        allowance = Allowance(1 << 20)
+        self.assertIsNone(KINDS["percent"].read(b"%5B" * 100, 3, allowance))
+        self.assertEqual(allowance.left, (1 << 20) - 297)
+        line = base64.b64encode(bytes(range(57)))
+        for last in (b"AB", b"ABC=D", b"=", line[:-1]):
+            found = stream_at(b"\n".join([line] * 4 + [last]), 0, "base64")
+            self.assertEqual(found, Layer("base64", 0, 4 * 77 - 1, 4 * 57), "what comes behind full lines is not of it")
+        for raw in (b"\xe0\x80\x80" * 40, b"\xed\xa0\x80" * 40, b"\xf0\x9f\x98\x80" * 40, "中".encode() * 40):
+            self.assertIsNone(stream_at(raw, 0, "lz-string"))
 
     def test_letters_that_only_look_like_it_are_nothing(self) -> None:
         turn = random.Random()

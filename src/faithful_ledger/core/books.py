@@ -1,4 +1,4 @@
-"""Books as a whole: another name, a save that belongs into another one, and one that is no longer wanted.
+"""Books as a whole: another name, a save that belongs in another one, and one that is no longer wanted.
 
 Nothing is lost: a save is copied completely before the old book forgets it, and a removed book stays as a folder in
 `removed` beside the others.

@@ -36,7 +36,7 @@ BEGINNING = 64  # bytes
 
 
 class Revision(NamedTuple):
-    """One change of a template's file, in words; no bytes where there was no file, or is none any more."""
+    """One change of a template's file, in words; no bytes where the file did not exist before, or does not now."""
 
     file: Path
     about: str

@@ -23,7 +23,7 @@ REASONS = {
     errno.EACCES: ("you may not write there", "change the permissions or your user"),
     errno.EPERM: ("you may not change it", "change its owner or flags, or your user"),
     errno.EROFS: ("the file system is read-only", "make it writable first"),
-    errno.ENOENT: ("the folder is not there any more", "look whether it was moved"),
+    errno.ENOENT: ("the folder is no longer there", "look whether it was moved"),
     errno.EIO: ("the disk reports an error", "check the disk"),
     errno.EFBIG: ("the file would be too large for this file system", "use another disk"),
 }

@@ -128,7 +128,7 @@ def _strings(part: Part) -> Iterator[Part]:
         return
     leaves = [_long_leaves(document) for document in documents if document is not None]
     if leaves[0] and not _has_several(documents[0]):
-        return  # a mark and all the rest, which is no text of a format
+        return  # a mark and all the rest, which is not a text of a known format
     common = [path for path in leaves[0] if all(path in each for each in leaves)]
     common.sort(key=lambda path: -len(leaves[0][path].raw))
     for path in common[:MOST_STRINGS]:

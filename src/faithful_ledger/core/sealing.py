@@ -61,7 +61,7 @@ def accepted(text: bytes, save: Save, found: Found) -> Accepted:
     rules: list[str] = []
     seals: list[str] = []
     left: list[tuple[str, str]] = []
-    apart: list[Placed] = []  # what is no row, because some of its bytes are described otherwise
+    apart: list[Placed] = []  # what is not a row, because some of its bytes are described otherwise
     every: list[Rule] = [*found.rows, *found.blocks, *found.directories, *found.streams]
     for rule in every:
         try:

@@ -62,7 +62,7 @@ class Background(QObject):
         self._pool.waitForDone()
 
     def close(self) -> None:
-        """Let all work come to its end; nothing is reported any more."""
+        """Let all work come to its end; nothing more is reported."""
         self._closed = True
         self._pool.waitForDone()
 

@@ -59,7 +59,7 @@ class Beside(QObject):
         self._reported.emit(Message("open", f"{self.busy}…{passed}", action, self._cancel))
 
     def _over(self) -> None:
-        """Nothing goes on any more."""
+        """All work is done: nothing is reported as going on."""
         self.busy, self._cancel = "", None
         self._clock.stop()
         self._reported.emit(None)
@@ -129,5 +129,5 @@ class Beside(QObject):
         self._thread.wait()
 
     def close(self) -> None:
-        """Let the work come to its end; nothing is reported any more."""
+        """Let the work come to its end; nothing more is reported."""
         self._thread.close()

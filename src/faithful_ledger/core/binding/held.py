@@ -42,7 +42,7 @@ class Held:
             try:
                 data = self.node.spec.storage.encode(data.decode("utf-8"), self.node.raw)
             except UnicodeDecodeError as error:
-                raise ValueRefused(f"{self.node.path} holds text, and these bytes are none ({error})") from error
+                raise ValueRefused(f"{self.node.path} holds text, and these bytes are not text ({error})") from error
         return [Replacement(self.node.start, self.node.end, data, (cause,))]
 
 

@@ -37,7 +37,7 @@ class PairList(TreeDocument):
             parts = [part for part in re.split(rb"[\r\n]|" + re.escape(mark), text) if part.strip()]
             for tie in (b"=", b":"):
                 ties = [part.count(tie) for part in parts]
-                # A mark in front of all pairs, or a checksum behind them, is no pair.
+                # A mark in front of all pairs, or a checksum behind them, is not a pair.
                 ends = [number for number in (0, len(ties) - 1) if ties and not ties[number]]
                 tied = sum(part.count(tie) == 1 and not part.lstrip().startswith(tie) for part in parts)
                 if tied > max(len(lines), 2) and tied == len(parts) - len(ends):

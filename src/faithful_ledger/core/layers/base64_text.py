@@ -74,12 +74,14 @@ def _lines(data: bytes, offset: int, length: int) -> bytes:
     if broken is None:
         return b""
     line = re.compile(re.escape(broken[0]) + rb"([A-Za-z0-9+/]{2,%d}+={0,2})(?![^\s<\"')\]-])" % length)
-    end = offset + length
+    whole = end = offset + length  # the end of the lines that are full, which are such a text whatever follows
     while (match := line.match(data, end)) and len(match[1]) % 4 == 0:
         end = match.end()
         if len(match[1]) != length or match[1].endswith(b"="):
             break
-    return data[offset:end] if end > offset + length and _decoded(data[offset:end]) else b""
+        whole = end
+    end = end if _decoded(data[offset:end]) else whole
+    return data[offset:end] if end > offset + length else b""
 
 
 def _plain(packed: bytes) -> bytes:

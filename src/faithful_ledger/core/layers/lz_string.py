@@ -25,7 +25,10 @@ PLAIN, FOR_ADDRESSES = LETTERS + b"+/", LETTERS + b"+-"
 BITS = {byte: f"{value:06b}" for letters in (PLAIN, FOR_ADDRESSES) for value, byte in enumerate(letters)}
 RUN = re.compile(rb"[A-Za-z0-9+/-]++={0,3}")
 BLANK, WIDE_BITS = 0x20, 15
-WIDE_RUN = re.compile(rb"(?:[ -\x7f]|[\xc2-\xdf][\x80-\xbf]|[\xe0-\xe7][\x80-\xbf]{2}|\xe8\x80[\x80-\x9f])++")
+WIDE_RUN = re.compile(
+    rb"(?:[ -\x7f]|[\xc2-\xdf][\x80-\xbf]|\xe0[\xa0-\xbf][\x80-\xbf]|[\xe1-\xe7][\x80-\xbf]{2}"
+    rb"|\xe8\x80[\x80-\x9f])++"
+)
 LOOKED_AT = 48  # bytes that show whether letters are of fifteen bits: few of them are ASCII
 LONGEST = 8 << 20  # bytes
 ASCII = bytes(range(128))

@@ -29,12 +29,11 @@ class Percent(Stream):
         match = RUN.match(data, offset) if data.startswith(self.marks, offset) else None
         if match is None:
             return None
+        allowance.left -= len(match[0])  # whether it comes to an end or not
         size = max(match[0].upper().rfind(closing) for closing in CLOSING) + len(CLOSING[0])
-        if size < LEAST:
+        if size < LEAST or allowance.left < 0:
             return None
-        unpacked = len(_unescaped(match[0][:size]))
-        allowance.left -= unpacked
-        return Layer(self.name, offset, size, unpacked) if allowance.left >= 0 else None
+        return Layer(self.name, offset, size, len(_unescaped(match[0][:size])))
 
     def unpacked(self, packed: bytes, most: int) -> bytes:
         return _unescaped(packed)[:most]

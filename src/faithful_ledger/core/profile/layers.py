@@ -159,7 +159,7 @@ def _runs(flags: bytes, least: int) -> Iterator[tuple[int, int]]:
 
 
 def _is_mixed(letters: bytes) -> bool:
-    """Whether letters are no long word or number; words with `-` or `_` between them have few capitals."""
+    """Whether letters are not a long word or number; words with `-` or `_` between them have few capitals."""
     marks = letters.count(b"-") + letters.count(b"_")
     capitals = len(letters) - len(letters.translate(None, CAPITALS))
     return all(set(letters) & kind for kind in MIXED) and (not marks or capitals * FEWEST_CAPITALS >= len(letters))

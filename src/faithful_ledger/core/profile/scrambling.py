@@ -237,7 +237,7 @@ def _key(arrays: Sequence[Array]) -> Array:
 
 def _repeats(key: Array, shorter: Array) -> bool:
     """Whether a key repeats a shorter one, but for what always stands at the same places of records: then their size
-    is its length. Where that is no multiple, nothing says so but how much the shorter one explains.
+    is its length. Where that is not a multiple, only how much the shorter one explains says so.
     """
     if key.size % shorter.size:
         return True

@@ -277,7 +277,7 @@ class CopiesPane(QWidget):
         fresh.itemSelectionChanged.connect(lambda: self._go(fresh.currentRow()))
         fresh.setMinimumHeight(104)
         self.runs = swap(self.body, self.runs, fresh)
-        self.runs_title.setText("Still unknown" if rows else "Nothing is unknown any more")
+        self.runs_title.setText("Still unknown" if rows else "No unknown bytes are left")
         fresh.setVisible(bool(rows))
         self.next.setVisible(bool(rows))
 

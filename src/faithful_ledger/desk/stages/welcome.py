@@ -95,7 +95,7 @@ class Welcome(QWidget):
             return
         rows = [
             (
-                each.path.name if each.path.exists() else f"{each.path.name} (not there any more)",
+                each.path.name if each.path.exists() else f"{each.path.name} (no longer there)",
                 each.book,
                 str(each.kept),
                 each.latest,
@@ -117,7 +117,7 @@ class Welcome(QWidget):
         if each.path.exists():
             self.session.open(each.path, book=each.book)
         else:
-            text = f"{each.path} is not there any more; its kept copies are in the book {each.book}."
+            text = f"{each.path} is no longer there; its kept copies are in the book {each.book}."
             self.session.reported.emit(Message("open", text))
 
     def open_demo(self) -> None:

@@ -70,7 +70,7 @@ class _Table:
         if count == MANY and kind not in (0, WHOLE, REAL, DATE, UID):
             size = 1 << (self.data[at] & 15)
             if self.data[at] >> 4 != WHOLE or size > 8:
-                raise Malformed("a count is no number")
+                raise Malformed("a count is not a number")
             count = int.from_bytes(self.data[at + 1 : at + 1 + size], "big")
             at += 1 + size
         return kind, count, at

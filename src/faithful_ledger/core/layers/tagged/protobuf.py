@@ -105,7 +105,7 @@ def _each(part: Node) -> list[Node]:
 
 
 def _as_list(part: Node, value: Any) -> list[Any]:
-    """The values of a field; what stands only once is no list any more."""
+    """The values of a field; what occurs only once is not a list any more."""
     if part.kind != "list":
         return [value]
     if not isinstance(value, list) or len(value) < 2:

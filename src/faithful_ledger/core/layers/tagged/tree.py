@@ -288,7 +288,7 @@ def blob_of(value: Any) -> bytes:
     """The bytes that a blob spells.
 
     Raises:
-        ValueRefused: it is no blob, or not in hexadecimal.
+        ValueRefused: it is not a blob, or not in hexadecimal.
     """
     try:
         return bytes.fromhex(value[BLOB])
@@ -363,7 +363,7 @@ def _one_behind_another(data: bytes, read: Callable[[Cursor], Node]) -> Node:
 
 
 def utf8(raw: bytes) -> str:
-    """Raises Malformed where the bytes are no text."""
+    """Raises Malformed where the bytes are not a text."""
     try:
         return raw.decode("utf-8", "surrogatepass")
     except UnicodeDecodeError as error:
