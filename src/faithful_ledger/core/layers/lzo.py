@@ -21,8 +21,7 @@ class Lzo(MatchedStream):
     name = "lzo"
     window, longest = FAR, 1 << 16
 
-    def decoded(self, data: bytes, at: int, most: int) -> tuple[bytes, int]:
-        out = bytearray()
+    def decoded(self, data: bytes, at: int, most: int, out: bytearray) -> int:
         state = 0  # how many new bytes were copied last, 4 for all that are more than three
         if data[at] > 17:
             count = data[at] - 17
@@ -32,7 +31,7 @@ class Lzo(MatchedStream):
             at += 1
             if code < 16 and not state:
                 count, at = _counted(data, at, code, 15)
-                at, state = _copied(data, at, count + 3, out), 4
+                at, state = _copied(data, at, min(count + 3, most), out), 4
                 continue
             if code < 16:
                 back, size = (data[at] << 2) + (code >> 2) + 1, 2
@@ -47,13 +46,13 @@ class Lzo(MatchedStream):
                 if is_far:
                     back += MIDDLE - 1 + ((code & 8) << 11)
                     if back == MIDDLE:
-                        return bytes(out), at
+                        return at
             else:
                 size = (code >> 5) + 1
                 back, state, at = (data[at] << 3) + (code >> 2 & 7) + 1, code & 3, at + 1
             copy_back(out, back, min(size, most - len(out)))
             at = _copied(data, at, state, out)
-        return bytes(out[:most]), at
+        return at
 
     def ends(self, data: bytes, end: int) -> bool:
         return data.endswith(END, 0, end)

@@ -34,11 +34,12 @@ class MatchedStream(Stream):
     longest: int
 
     @abstractmethod
-    def decoded(self, data: bytes, at: int, most: int) -> tuple[bytes, int]:
-        """What a stream that begins at an offset unpacks to, at most so many bytes of it, and where it ends.
+    def decoded(self, data: bytes, at: int, most: int, out: bytearray) -> int:
+        """Put what a stream that begins at an offset unpacks to into `out`, about so many bytes of it at most. Returns
+        where it ends.
 
         Raises:
-            ValueError, IndexError: there is none.
+            ValueError, IndexError: there is none; `out` has what was unpacked until then.
         """
 
     def ends(self, data: bytes, end: int) -> bool:
@@ -50,20 +51,21 @@ class MatchedStream(Stream):
         """A stream of these matches."""
 
     def read(self, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
+        out = bytearray()
         try:
-            unpacked, end = self.decoded(data, offset, allowance.left + 1)
+            end = self.decoded(data, offset, allowance.left + 1, out)
         except (ValueError, IndexError):
-            return None
-        if not 0 < len(unpacked) <= allowance.left:
-            return None
-        allowance.left -= len(unpacked)
-        return Layer(self.name, offset, end - offset, len(unpacked))
+            end = -1
+        allowance.left -= len(out)
+        return Layer(self.name, offset, end - offset, len(out)) if out and end >= 0 and allowance.left >= 0 else None
 
     def unpacked(self, packed: bytes, most: int) -> bytes:
+        out = bytearray()
         try:
-            return self.decoded(packed, 0, most)[0]
+            self.decoded(packed, 0, most, out)
         except IndexError:
             raise ValueError(f"the {self.name} stream does not come to its end") from None
+        return bytes(out[:most])
 
     def packed(self, data: bytes, old: bytes) -> bytes:
         return self.coded(data, matches(data, self.window, self.longest))

@@ -18,9 +18,8 @@ class Snappy(MatchedStream):
     name = "snappy"
     window, longest = (1 << 16) - 1, 64  # so that every match has an offset of two bytes
 
-    def decoded(self, data: bytes, at: int, most: int) -> tuple[bytes, int]:
+    def decoded(self, data: bytes, at: int, most: int, out: bytearray) -> int:
         whole, at = _size(data, at)
-        out = bytearray()
         while len(out) < min(whole, most):
             code = data[at]
             at += 1
@@ -42,7 +41,7 @@ class Snappy(MatchedStream):
                 at += width
         if len(out) > whole or at > len(data):
             raise ValueError("the stream unpacks to more than it says")
-        return bytes(out[:most]), at
+        return at
 
     def coded(self, data: bytes, found: Iterable[Match]) -> bytes:
         out, size = bytearray(), len(data)

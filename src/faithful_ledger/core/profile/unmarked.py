@@ -29,7 +29,7 @@ FORMS: tuple[tuple[int, Order], ...] = ((4, "little"), (4, "big"), (2, "little")
 KIND = "lz4-block"
 SELF_ENDED = tuple(kind for kind in STREAMS.values() if isinstance(kind, MatchedStream))
 BEGUN, FIRST_BYTES = 4096, 64  # bytes of what a stream unpacks to that are looked at, and the first of these
-MOST_TRIED, LEAST_TRIED = 8, 1 << 16  # times that what a file unpacks to is looked at, if it has so many bytes
+MOST_TRIED, LEAST_TRIED = 32, 1 << 16  # times that a file, if it has so many bytes, may be unpacked in trying
 GAINED = 1.15  # bytes for each that is packed
 LEAST_SAID, WIDEST = 48, 64  # a size that is looked for, and bytes of an entry of a table
 FIRST = 64  # offsets from the beginning at which the first size may be
@@ -73,14 +73,15 @@ def self_ended(data: bytes, allowance: Allowance) -> list[Layer]:
         for offset in _by_likelihood(data, kind):
             if left < 0 or (said and offset > said[0].offset):
                 continue
-            for found in _following(data, kind, offset, Allowance(allowance.left)):
-                left -= sum(layer.unpacked_size for layer in found)
+            own = Allowance(allowance.left)
+            for found in _following(data, kind, offset, own):
                 if not _is_packed_well(found):
                     continue
                 if len(found) > len(said) and _says_sizes(data, found):
                     said = found
                 if not likely and 2 * sum(layer.size for layer in found) > len(data):
                     likely = found
+            left -= allowance.left - own.left
         if said:
             likely = said
             break
@@ -101,7 +102,8 @@ def _by_likelihood(data: bytes, kind: MatchedStream) -> list[int]:
     found: list[tuple[bool, int, int]] = []
     for at in range(min(FIRST_SELF_ENDED, max(len(data) - LEAST_LONE, 0))):
         with suppress(ValueError, IndexError):
-            begun, _ = kind.decoded(data, at, BEGUN)
+            begun = bytearray()
+            kind.decoded(data, at, BEGUN, begun)
             is_said = any(kind.ends(data, at + number) for number in _numbers(data[:at]))
             repeated = sum(begun[n : n + 2] in begun[n + 2 :] for n in range(FIRST_BYTES))
             found.append((not is_said, 0 if is_said else -repeated, at))
@@ -134,15 +136,18 @@ def _says_sizes(data: bytes, found: Sequence[Layer]) -> bool:
 
 
 def _following(data: bytes, kind: MatchedStream, at: int, allowance: Allowance) -> Iterator[list[Layer]]:
-    """The streams of a kind from an offset on to the end of the file, with as many bytes between two of them."""
+    """The streams of a kind from an offset on to the end of the file, with as many bytes between two of them. All that
+    is unpacked counts, but each number of bytes may use all of the allowance.
+    """
     first = kind.read(data, at, allowance)
     if first is None or first.unpacked_size < LEAST_LONE_UNPACKED:
         return
-    last = len(data) - DIGEST
+    last, most = len(data) - DIGEST, allowance.left
     for header in range(HEADER + 1):
-        found, own = [first], Allowance(allowance.left)
+        found, own = [first], Allowance(most)
         while layer := kind.read(data, found[-1].offset + found[-1].size + header, own):
             found.append(layer)
+        allowance.left -= most - own.left
         if len(found) > 1 and found[-1].offset + found[-1].size >= last:
             yield found
     if first.offset + first.size >= last:
