@@ -384,6 +384,10 @@ class LetteredTest(LedgerCase):
         allowance = Allowance(1 << 20)
         self.assertIsNone(KINDS["percent"].read(b"%5B" * 100, 3, allowance))
         self.assertEqual(allowance.left, (1 << 20) - 297)
+        for kind in ("lzo", "snappy"):  # a few bytes announce millions
+            allowance = Allowance(1000)
+            self.assertIsNone(KINDS[kind].read(b"\xff\xff\xff\x07" * (kind == "snappy") + bytes(1 << 18), 0, allowance))
+            self.assertGreater(allowance.left, -100, kind)
         line = base64.b64encode(bytes(range(57)))
         for last in (b"AB", b"ABC=D", b"=", line[:-1]):
             found = stream_at(b"\n".join([line] * 4 + [last]), 0, "base64")
