@@ -197,7 +197,7 @@ class RepeatTest(LedgerCase):
             self.assertIsInstance(save.problem, BindingError, cut)
             self.assertLess(len(str(save.problem)), 300)
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(st.binary(max_size=60))
     def test_any_bytes_bind_or_have_one_problem(self, data: bytes) -> None:
         bound = bind(template_of(REPEATS).main, MemorySource(data))
@@ -415,7 +415,7 @@ class BrinewickBindingTest(LedgerCase):
             self.assertIsInstance(problem, BindingError, cut)
             self.assertRegex(str(problem), r"^[a-z_.\[\]0-9]+ at 0x[0-9A-F]+ \(\d+\): .+; nothing was changed")
 
-    @settings(max_examples=120, deadline=None)
+    @settings(max_examples=120)
     @given(st.data())
     def test_flipped_bytes_never_bring_it_down(self, data: st.DataObject) -> None:
         if not hasattr(self, "_flip"):
@@ -439,7 +439,7 @@ class BrinewickBindingTest(LedgerCase):
 class SharedBytesTest(LedgerCase):
     """Values that share their bytes: bits of a whole number, and a text in a buffer that keeps old letters."""
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.data())
     def test_entries_change_their_own_bits_only(self, draw: st.DataObject) -> None:
         size, order = draw.draw(st.sampled_from((1, 2, 3, 4, 8))), draw.draw(st.sampled_from(("little", "big")))
@@ -582,7 +582,7 @@ class ColumnsTest(LedgerCase):
 class ResumedTest(LedgerCase):
     """After entries only what changed is measured again, and everything is where a binding from nothing finds it."""
 
-    @settings(max_examples=250, deadline=None)
+    @settings(max_examples=250)
     @given(st.data())
     def test_records_are_where_they_would_be_found_anew(self, draw: st.DataObject) -> None:
         texts = draw.draw(st.lists(st.binary(max_size=6), min_size=1, max_size=12))

@@ -55,7 +55,7 @@ class EarlyTest(LedgerCase):
 
 
 class ObjectStoreTest(LedgerCase):
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=40)
     @given(st.lists(st.binary(max_size=300), max_size=6))
     def test_what_is_kept_comes_back_and_equal_contents_are_stored_once(self, contents: list[bytes]) -> None:
         store = ObjectStore(self.folder / "objects")

@@ -92,7 +92,7 @@ class RewritingTest(LedgerCase):
         st.lists(st.tuples(st.sampled_from("iprskw"), st.integers(0, 9), ITEM, PLAIN), max_size=6),
         st.booleans(),
     )
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=200)
     def test_any_changes_are_those_of_the_data_and_comments_stay(
         self, items: list[dict[str, Any]], block: list[bool], changes: list[Any], lately: bool
     ) -> None:
@@ -376,7 +376,7 @@ class ShapingTest(Describing):
                 self.refused(words, act)
 
     @given(st.lists(st.tuples(st.sampled_from("arxgu"), st.integers(0, 13), st.integers(1, 6)), max_size=8))
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     def test_whatever_is_done_other_fields_keep_their_bytes(self, steps: list[tuple[str, int, int]]) -> None:
         self.begin(bytes(range(1, 15)), self.LAYOUT)
         for number, (kind, start, size) in enumerate(steps):

@@ -85,7 +85,7 @@ class ContractTest(LedgerCase):
                     str(caught.exception), r"^the JSON text at 0x[0-9A-F]+ \(\d+\): .+; nothing was changed"
                 )
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(VALUES, st.sampled_from([None, 1, 3]), st.booleans(), st.sampled_from([1 << 18, 40, 0]), st.randoms())
     def test_large_texts_are_read_like_small_ones(
         self, value: Any, indent: int | None, plain: bool, small: int, rng: random.Random

@@ -59,7 +59,7 @@ class Model:
 
 
 class TapeTest(unittest.TestCase):
-    @settings(max_examples=300, deadline=None)
+    @settings(max_examples=300)
     @given(STEPS)
     def test_every_step_is_undone_and_redone_exactly_order_included(self, steps: list[tuple[str, object, set[int]]]):
         tape, model = Tape(), Model()

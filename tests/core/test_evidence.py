@@ -273,7 +273,7 @@ class StorageTest(LedgerCase):
                 if inside:
                     self.assertEqual(int(values[at]), int.from_bytes(raw[at : at + size], order, signed=signed))  # type: ignore[arg-type]
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.lists(st.integers(-(1 << 40), 1 << 40), min_size=1, max_size=20))
     def test_variable_numbers_read_back(self, numbers: list[int]) -> None:
         for name in ("sleb128", "zigzag"):
@@ -599,7 +599,7 @@ class PlausibleTest(LedgerCase):
                 self.assertEqual(len(found[0].before), 2)
 
     @given(st.integers(0, 400), st.integers(0, 60), st.integers(0, 1 << 30))
-    @settings(max_examples=25, deadline=None)
+    @settings(max_examples=25)
     def test_a_place_is_followed(self, start: int, shift: int, seed: int) -> None:
         turn = random.Random(seed)
         data = turn.randbytes(500)
@@ -781,7 +781,7 @@ class AlignmentTest(LedgerCase):
             self.rebuilt(a, b, alignment.differences(), alignment.moved)
             self.assertEqual(not alignment.differences(), left == right)
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     @given(st.binary(max_size=300), st.binary(max_size=300))
     def test_any_two_byte_strings_are_explained(self, left: bytes, right: bytes) -> None:
         a, b = numpy.frombuffer(left, numpy.uint8), numpy.frombuffer(right, numpy.uint8)

@@ -60,7 +60,7 @@ U8 = Integer(1, False, "little")
 class InverseTest(LedgerCase):
     """What is shown can be typed, and means the same bytes."""
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.lists(st.one_of(st.sampled_from(AWKWARD), st.text(max_size=8)), min_size=1, max_size=8))
     def test_every_row_of_switches(self, names: list[str]) -> None:
         storage = Switches(U8, dict(enumerate(names)))
@@ -70,7 +70,7 @@ class InverseTest(LedgerCase):
                 storage.encode(storage.from_text(storage.to_text(storage.decode(raw)), ())), raw, storage.names
             )
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.dictionaries(st.integers(0, 255), st.one_of(st.sampled_from(AWKWARD), st.text(max_size=8)), max_size=20))
     def test_every_choice(self, names: dict[int, str]) -> None:
         storage = Choice(U8, names)
@@ -91,7 +91,7 @@ class InverseTest(LedgerCase):
         ):
             self.assertEqual(storage.from_text(text, old), new)
 
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=200)
     @given(st.integers(-(1 << 63), (1 << 63) - 1))
     def test_every_number_of_variable_length(self, value: int) -> None:
         for name in ("sleb128", "zigzag", *(("uleb128",) if value >= 0 else ())):
@@ -105,7 +105,7 @@ class InverseTest(LedgerCase):
         with self.assertRaises(ValueRefused):
             storage.decode(b"\x80" * 9 + b"\x02")
 
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=200)
     @given(
         st.integers(0, 65535), st.sampled_from(["100", "0.1", "1/3", "7", "0.25", "2/7"]), st.integers(-9, 9), st.data()
     )
@@ -140,7 +140,7 @@ class InverseTest(LedgerCase):
         (entry,) = save.enter("n", "Tam")
         self.assertEqual(entry.data, "Tam".encode("utf-16-le").ljust(16, b"\0"))
 
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=200)
     @given(
         st.lists(
             st.one_of(st.text(max_size=6), st.sampled_from(["player.gold", "a b", " x ", "[0]", '"', "\\", "(text)"])),

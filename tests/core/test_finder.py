@@ -371,7 +371,7 @@ class UnknownPolynomialTest(LedgerCase):
     """CRCs with any polynomial, start and final XOR, from eight saves."""
 
     @given(st.sampled_from((16, 24, 32, 64)), st.booleans(), st.randoms(use_true_random=False))
-    @settings(max_examples=30, deadline=None)
+    @settings(max_examples=30)
     def test_a_few_prefixes_are_those_of_all(self, width: int, flipped: bool, turn: random.Random) -> None:
         ring = polynomials(width, turn.getrandbits(width) | 1)
         content = turn.randbytes(turn.randrange(1, 5000))

@@ -253,7 +253,7 @@ class StreamContract(LedgerCase):
         self.assertEqual([layer[:3] for layer in find_layers(frame)], [("lz4", 0, len(frame))])
         self.assertEqual([layer[:3] for layer in find_layers(b"xx" + frame)], [("lz4", 2, len(frame))])
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=40)
     @given(st.integers(0, 900), st.integers(0, 60), st.binary(max_size=30), st.sampled_from(["xor", "add"]))
     def test_layers_in_layers_give_back_any_edit(self, at: int, removed: int, new: bytes, kind: str) -> None:
         packed = b"BWK0" + (bytes(5) + bytes(range(1, 60))) * 99 + bytes(9000) + zlib.compress(CONTENT) + bytes(4000)

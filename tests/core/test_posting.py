@@ -89,7 +89,7 @@ def both(plan: Plan) -> dict[str, tuple[bytes, bytes]]:
 
 
 class EveryChangedByteTest(LedgerCase):
-    @settings(max_examples=120, deadline=None)
+    @settings(max_examples=120)
     @given(ENTRIES)
     def test_every_byte_that_differs_lies_in_a_change_with_a_cause_and_the_game_accepts(
         self, entries: dict[str, str]

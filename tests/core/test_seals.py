@@ -8,7 +8,7 @@ import random
 import struct
 import zlib
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from faithful_ledger.core.bit_order import mirrored
@@ -75,7 +75,6 @@ class AlgorithmTest(LedgerCase):
         st.randoms(use_true_random=False),
         st.sampled_from(sorted(CATALOGUE)),
     )
-    @settings(deadline=None)
     def test_a_crc_in_pieces_is_that_of_the_whole_bit_by_bit(
         self, size: int, at: int, turn: random.Random, name: str
     ) -> None:

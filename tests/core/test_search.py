@@ -58,7 +58,7 @@ class SearchTest(LedgerCase):
             hits = [hit for hit in search_number(MemorySource(text), Fraction(1340)) if hit.stored_as == "digits"]
             self.assertEqual(len(hits), expected, text)
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.integers(0, 1 << 30), st.integers(0, 40))
     def test_every_hit_reads_back_as_the_number(self, number: int, lead: int) -> None:
         import numpy
@@ -74,7 +74,7 @@ class SearchTest(LedgerCase):
             elif valid[0] or hit.stored_as not in ("digits", "digits-utf16le", "uleb128"):
                 self.assertEqual(int(values[0]), number * hit.scale, hit)
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     @given(
         st.binary(max_size=400), st.lists(st.binary(min_size=1, max_size=6), min_size=1, max_size=8), st.integers(0, 9)
     )

@@ -249,7 +249,7 @@ class StorageContract(LedgerCase):
         with self.assertRaises(ValueRefused):
             buffered.decode(b"\x09TamsinXY")
 
-    @settings(max_examples=300, deadline=None)
+    @settings(max_examples=300)
     @given(st.binary(max_size=60), st.data())
     def test_a_column_says_what_reading_one_by_one_says(self, data: bytes, draw: st.DataObject) -> None:
         storages = [*NUMBERS.values(), *SWITCHES.values(), Integer(5, True, "big"), STATIONS, INJURIES]

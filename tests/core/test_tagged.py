@@ -137,7 +137,7 @@ def leaves(value: Any, path: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
 class TaggedContract(LedgerCase):
     maxDiff = None
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(VALUES, st.randoms(use_true_random=False))
     def test_any_value_is_changed_and_nothing_else(self, value: dict[str, Any], turn: random.Random) -> None:
         plain = {**value, "marks": 1340, "name": "Oriel & Sons", "x": 0.5}

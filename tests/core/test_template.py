@@ -295,7 +295,7 @@ sections:
         with self.assertRaisesRegex(TemplateError, "larger than 2 MiB"):
             load_template(large)
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.binary(max_size=200))
     def test_any_bytes_are_a_template_or_a_list_of_mistakes(self, text: bytes) -> None:
         with self.assertRaises(TemplateError) as caught:

@@ -510,7 +510,7 @@ VALUES = st.sampled_from(["5", "-1.50", "007", "Oriel & Søn", "true", "", "a b"
 class GeneratedTest(LedgerCase):
     """Made-up texts with odd spacing, written by other means than ours."""
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(
         st.lists(st.tuples(KEYS, VALUES), min_size=2, max_size=8), st.sampled_from(["=", " = ", "\t=  "]), st.booleans()
     )
@@ -519,7 +519,7 @@ class GeneratedTest(LedgerCase):
         text = newline.join(f"{'  ' * (i % 3)}{key}{separator}{value}" for i, (key, value) in enumerate(pairs))
         self.edited(DOCUMENTS["keyed-lines"](MemorySource(text.encode())), len(pairs))
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(
         st.lists(st.lists(VALUES, min_size=3, max_size=3), min_size=2, max_size=6), st.sampled_from([",", ";", "\t"])
     )
@@ -530,7 +530,7 @@ class GeneratedTest(LedgerCase):
         self.assertEqual([leaf.text for leaf in document.leaves()], [cell for row in rows for cell in row])
         self.edited(document, len(rows) * 3)
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     @given(
         st.recursive(
             VALUES | st.integers() | st.booleans() | st.floats(-1e6, 1e6),

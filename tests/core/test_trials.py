@@ -99,7 +99,7 @@ class DescramblingTest(LedgerCase):
         self.assertEqual(hidden, data[:11] + bytes(a ^ b for a, b in zip(data[11:], by_steps)))  # noqa: B905
 
     @given(st.integers(0, 1 << 30))
-    @settings(max_examples=5, deadline=None)
+    @settings(max_examples=5)
     def test_plain_bytes_noise_and_texts_are_left_alone(self, seed: int) -> None:
         turn = random.Random(seed)
         self.assertEqual(find_descramblings(self.plain(turn)), [])
