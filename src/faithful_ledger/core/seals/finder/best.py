@@ -147,9 +147,17 @@ class Best:
         differ = sum(len(set(column)) > 1 for column in zip(*places, strict=True))
         odd = finding.stored.offset > self.size // 2 and not alike(self.contents)  # from the end that is farther
         start, end, at = finding.spans(self.size)
-        adjoins = finding.own is None and (at + finding.size == start or at == end)
+        adjoins = RIVAL if finding.own is None and (at + finding.size == start or at == end) else 0.0
+        if _kind(finding) == "xor":  # every byte of one is as restless as all that it covers together
+            adjoins *= _mixed(places)
         still = _stillness(places, finding.form) if len(places) >= ENOUGH_TO_MOVE else 0.0
-        return finding.bits + NOISE_BITS * differ - (RIVAL if odd else 0.0) + (RIVAL if adjoins else 0.0) - still
+        return finding.bits + NOISE_BITS * differ - (RIVAL if odd else 0.0) + adjoins - still
+
+
+def _mixed(stored: Sequence[bytes]) -> float:
+    """How many of the values that each byte could have in so many saves it has, from 0 to 1."""
+    columns = [len(set(column)) - 1 for column in zip(*stored, strict=True)]
+    return sum(columns) / max(len(columns) * (len(stored) - 1), 1)
 
 
 def _stillness(stored: Sequence[bytes], form: str) -> float:
