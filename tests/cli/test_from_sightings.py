@@ -278,11 +278,11 @@ def broken_read(content: bytes) -> tuple[int, int, str]:
 
 def variable(number: int) -> bytes:
     """Seven bits a byte, the low ones first."""
-    return variable_parts(number & 127, number >> 7)
-
-
-def variable_parts(low: int, rest: int) -> bytes:
-    return bytes([low | 128]) + variable(rest) if rest else bytes([low])
+    out = b""
+    while number > 127:
+        out += bytes([number & 127 | 128])
+        number >>= 7
+    return out + bytes([number])
 
 
 def behind_write(value: dict[str, Any]) -> bytes:

@@ -13,12 +13,13 @@ from pathlib import Path
 
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.errors import ChangedMeanwhile, FileAccessError, LedgerError, Refused, UnexplainedChange
-from faithful_ledger.core.keeping import LARGE, hash_early
+from faithful_ledger.core.keeping import hash_early
 from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.posting.files import has_bytes
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template import parse_template
+from faithful_ledger.core.threads import WORTH_IT
 from tests.support import Crash, FailingDisk, LedgerCase, play
 
 
@@ -405,7 +406,7 @@ files:
         for path in saves.iterdir():
             path.unlink()
         held = bytes(range(16))
-        pristine = {"hold.sav": zlib.crc32(held).to_bytes(4, "little") + held + bytes(LARGE)}
+        pristine = {"hold.sav": zlib.crc32(held).to_bytes(4, "little") + held + bytes(WORTH_IT)}
         (saves / "hold.sav").write_bytes(pristine["hold.sav"])
         book = Book(self.folder / f"book-{len(list(self.folder.glob('book-*')))}", disk)
         save = open_save(saves / "hold.sav", parse_template(self.TEMPLATE.encode(), "large.yaml"))

@@ -35,12 +35,12 @@ from faithful_ledger.core.source import (
     open_source,
     same_bytes,
 )
+from faithful_ledger.core.threads import WORTH_IT
 from faithful_ledger.core.vault.objects import ObjectStore, digest_beside
 
 if TYPE_CHECKING:
     from concurrent.futures import Future
 
-LARGE = 1 << 20  # bytes of a file that is kept before a posting needs it
 MOST_IDENTIFIED = 100  # snapshots that are read to find out whose they are
 DECIDED = "carried:"  # in front of the ids of templates, in the names of settings that are decisions
 MAPPED = "mapped:"  # in front of the ids of two templates, in the names of settings that say where values go
@@ -200,9 +200,9 @@ class Keeping:
             LedgerError: the vault cannot be written; nothing depends on it yet.
         """
         for file in save.on_disk:
-            if file.source.size >= LARGE and not file.kept_as:
+            if file.source.size >= WORTH_IT and not file.kept_as:
                 with self.locked(shared=True):
-                    file.kept_as = self.store.put(file.source)
+                    file.kept_as = self.store.put(file.source, file.hashing)
 
     def _keep_save(self, save: Save, label: str, kind: str, known: Mapping[Path, Known] = NONE_KNOWN) -> Snapshot:
         names = tuple(save.companions)
@@ -422,7 +422,7 @@ class Keeping:
 def hash_early(*files: SaveFile) -> None:
     """Begin to hash large files that are about to be kept: what is entered and planned meanwhile need not wait."""
     for file in files:
-        if file.source.size >= LARGE and not file.kept_as and file.hashing is None:
+        if file.source.size >= WORTH_IT and not file.kept_as and file.hashing is None:
             file.hashing = digest_beside(file.source)
 
 

@@ -74,13 +74,15 @@ def spelled_as(text: str) -> str:
     """The layer in which a text spells bytes: hex, base64, lz-string, percent; else empty, as for digits of a hash."""
     if HEXADECIMAL.fullmatch(text):
         return HEX
+    kinds: tuple[str, ...] = ()
     if text.startswith("%"):
-        layer = STREAMS[PERCENT].read(text.encode("utf-8", "surrogatepass"), 0, Allowance(LARGEST))
-        return PERCENT if layer is not None and layer.size == len(text) else ""
-    if text.isascii() and (not LETTERED.fullmatch(text) or text.islower() or text.isupper()):
-        return ""
-    letters = text.encode("utf-8", "surrogatepass")
-    for kind in (LZ_STRING, BASE64) if text.isascii() else (LZ_STRING,):
+        kinds = (PERCENT,)
+    elif not text.isascii():
+        kinds = (LZ_STRING,)
+    elif LETTERED.fullmatch(text) and not text.islower() and not text.isupper():
+        kinds = (LZ_STRING, BASE64)
+    letters = text.encode("utf-8", "surrogatepass") if kinds else b""
+    for kind in kinds:
         layer = STREAMS[kind].read(letters, 0, Allowance(LARGEST))
         if layer is not None and layer.size == len(letters):
             return kind

@@ -11,7 +11,9 @@ if TYPE_CHECKING:
 P = ParamSpec("P")
 R = TypeVar("R")
 
-__all__ = ["started"]
+__all__ = ["WORTH_IT", "started"]
+
+WORTH_IT = 1 << 20  # bytes, of which fewer are hashed or read back before a thread has begun
 
 
 def started(work: Callable[P, R], *arguments: P.args, **named: P.kwargs) -> Future[R]:

@@ -71,8 +71,8 @@ def proposals(source: Source, start: int, end: int, order: Order, copies: Copies
         if isinstance(storage, Integer | Float) and size in (1, storage.size):
             keys = {"as": _name(storage, order)}
             found.append(Proposal(storage.about, keys, storage.size, plausible.reading.text, plausible.before))
-    decimal = (f"bcd{size}", f"bcd{size}le", f"unpacked{size}", f"unpacked{size}le")
-    for name in (*(decimal if size > 1 else decimal[:1]), *(VARIABLE if size > 1 else ()), "digits"):
+    of_several = (f"bcd{size}le", f"unpacked{size}", f"unpacked{size}le", *VARIABLE)
+    for name in (f"bcd{size}", *(of_several if size > 1 else ()), "digits"):
         number = number_storage(name, order)
         each = _made(number, {"as": name}, source, start, copies) if number is not None else None
         found += [each] if each is not None and each.size == size else []

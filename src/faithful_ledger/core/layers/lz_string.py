@@ -50,14 +50,13 @@ class LzString(Stream):
         return (_unpacked(packed, most) or b"")[:most]
 
     def packed(self, data: bytes, old: bytes) -> bytes:
-        bits = _packed(data.decode("utf-8", "surrogatepass"))
-        if not old.isascii():
-            bits += "0" * (WIDE_BITS - len(bits) % WIDE_BITS)
-            wide = (chr(BLANK + int(bits[at : at + WIDE_BITS], 2)) for at in range(0, len(bits), WIDE_BITS))
-            return "".join(wide).encode() + b" " * old.endswith(b" ")
-        bits += "0" * (6 - len(bits) % 6)
-        letters = FOR_ADDRESSES if b"-" in old else PLAIN
-        text = bytes(letters[int(bits[at : at + 6], 2)] for at in range(0, len(bits), 6))
+        bits, is_wide = _packed(data.decode("utf-8", "surrogatepass")), not old.isascii()
+        width = WIDE_BITS if is_wide else 6
+        bits += "0" * (width - len(bits) % width)
+        numbers = (int(bits[at : at + width], 2) for at in range(0, len(bits), width))
+        if is_wide:
+            return "".join(chr(BLANK + number) for number in numbers).encode() + b" " * old.endswith(b" ")
+        text = bytes(map((FOR_ADDRESSES if b"-" in old else PLAIN).__getitem__, numbers))
         is_padded = b"=" in old or (len(old) % 4 == 0 and b"-" not in old)
         return text + b"=" * (-len(text) % 4) if is_padded else text
 

@@ -40,9 +40,10 @@ class Percent(Stream):
 
     def packed(self, data: bytes, old: bytes) -> bytes:
         """With the letters escaped that are so in the old text, in digits of its case."""
-        form = "%%%02x" if any(escape[1] != escape[1].upper() for escape in ESCAPE.finditer(old)) else "%%%02X"
+        escapes = set(ESCAPE.findall(old))
+        form = "%%%02x" if any(digits != digits.upper() for digits in escapes) else "%%%02X"
         letters = [form % byte for byte in range(256)]
-        escaped = {int(escape[1], 16) for escape in ESCAPE.finditer(old)}
+        escaped = {int(digits, 16) for digits in escapes}
         plain = {byte for byte in MAYBE_PLAIN if byte in ESCAPE.sub(b"", old)}
         blank = PLUS in plain and BLANK not in escaped
         for byte in {*ALWAYS_PLAIN, *plain, *(USUALLY_PLAIN - escaped)} - ({PLUS} if blank else set()):

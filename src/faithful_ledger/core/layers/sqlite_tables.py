@@ -30,6 +30,7 @@ MAGIC = b"SQLite format 3\0"
 COPY = "copy.db"
 MOST_ROWS = 1_000_000
 ROWID = "rowid"
+ENCODINGS = {"text": "utf-8", **TRANSCODINGS}  # of blobs that are texts, by the names they are shown with
 BLANKS = str.maketrans(dict.fromkeys("\t\n\r"))
 Row = dict[str, Any]
 
@@ -138,19 +139,19 @@ def _dumped(database: sqlite3.Connection) -> bytes:
 def _shown(value: object) -> object:
     if not isinstance(value, bytes):
         return value
-    encoding = transcoding_of(value)
+    name = transcoding_of(value) or "text"
     with suppress(UnicodeDecodeError):
-        text = value.decode(TRANSCODINGS[encoding] if encoding else "utf-8")
+        text = value.decode(ENCODINGS[name])
         if text and text.translate(BLANKS).isprintable():
-            return {encoding or "text": text}
+            return {name: text}
     return {"blob": value.hex(" ").upper()}
 
 
 def _stored(value: object) -> object:
     if isinstance(value, dict):
-        for name, encoding in {"text": "utf-8", **TRANSCODINGS}.items():
-            if value.keys() == {name}:
-                return str(value[name]).encode(encoding)
+        name = next(iter(value), "") if len(value) == 1 else ""
+        if name in ENCODINGS:
+            return str(value[name]).encode(ENCODINGS[name])
         if value.keys() == {"blob"}:
             try:
                 return bytes.fromhex(value["blob"])

@@ -12,10 +12,9 @@ import xxhash
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import EntryError, LedgerError
 from faithful_ledger.core.source import MemorySource, Source, open_blocks
-from faithful_ledger.core.threads import started
+from faithful_ledger.core.threads import WORTH_IT, started
 from faithful_ledger.core.vault.objects import digest_of
 
-LARGE = 1 << 20  # bytes of a file that is read back while it is synced
 FINGERPRINT = 32  # digits of a fingerprint; what was posted before there were any is known by its SHA-256
 
 __all__ = ["beside", "has_bytes", "names_of", "new_file", "replace_file", "write_new"]
@@ -98,7 +97,7 @@ def _write_bytes(
 
 def _sync(path: Path, descriptor: int, size: int, disk: Disk, verify: Callable[[Source], None] | None) -> None:
     """Sync a file and read it back; both at once where it is worth a thread."""
-    if verify is None or size < LARGE:
+    if verify is None or size < WORTH_IT:
         disk.sync(descriptor)
         if verify is not None:
             verify(open_blocks(path))

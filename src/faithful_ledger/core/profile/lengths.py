@@ -6,8 +6,8 @@ from fractions import Fraction
 
 import numpy as np
 
-from faithful_ledger.core.scan import windows
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.scan import scan, windows
+from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage import NUMBERS
 
 __all__ = ["listed_at", "suspected_lengths", "unpacked_sizes"]
@@ -46,13 +46,19 @@ def listed_at(source: Source, at: int, size: int) -> tuple[int, str] | None:
     """
     if not at or size < LEAST:
         return None
-    data = bytes(source.read(0, min(source.size, MOST_LISTED)))
+    pairs: dict[bytes, str] = {}
     for name in NAMES[:2]:
         begin, many, end = (NUMBERS[name].spell(Fraction(number)) or b"" for number in (at, size, at + size))
-        for pair in (begin + many, many + begin, begin + end):
-            if len(pair) == 8 and (place := data.find(pair)) >= 0 and not at <= place < at + size:
-                return place, name
-    return None
+        pairs |= dict.fromkeys((begin + many, many + begin, begin + end) if end else (), name)
+    runs = list(pairs)
+    hits = (
+        (run, place)
+        for found in scan(MemorySource(source.read(0, MOST_LISTED)), runs)
+        for place, run in zip(found.offsets.tolist(), found.runs.tolist(), strict=True)
+        if not at <= place < at + size
+    )
+    likeliest = min(hits, default=None)  # in the order of the pairs: zeros in front make one of the other order
+    return (likeliest[1], pairs[runs[likeliest[0]]]) if likeliest is not None else None
 
 
 def suspected_lengths(source: Source, at: int, size: int = 0) -> list[tuple[int, str]]:

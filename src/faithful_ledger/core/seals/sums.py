@@ -32,18 +32,19 @@ class Sum(NamedTuple):
     start: int = 0
     kind: str = "sum"
     signed: bool = False
+    first: int = 1  # the number of the first word, in a weighted sum
 
     @property
     def is_weighted(self) -> bool:
         """Whether it says where each word is."""
-        return self.kind in ("adler", "fletcher", "weighted", "weighted-from-0")
+        return self.kind in ("adler", "fletcher", "weighted")
 
     @property
     def has_differences(self) -> bool:
         """Whether results over any range differ between saves by what their words do. Of a folded one that is only
         known modulo 65,535, as long as nothing was carried away; of a weighted one it depends on where it begins.
         """
-        return self.kind not in ("folded", "weighted", "weighted-from-0")
+        return self.kind not in ("folded", "weighted")
 
     def words(self, data: bytes) -> np.ndarray[Any, Any]:
         """What is summed of some bytes, modulo 2⁶⁴."""
@@ -190,7 +191,7 @@ def _all_sums() -> dict[str, Sum]:
     for bits in (16, 32):
         found[f"sum{bits}-of-i8"] = Sum(bits, _with_signs(bits), signed=True)
         found[f"weighted-sum{bits}"] = Sum(bits, _weighted(bits, 1), kind="weighted")
-        found[f"weighted-sum{bits}-from-0"] = Sum(bits, _weighted(bits, 0), kind="weighted-from-0")
+        found[f"weighted-sum{bits}-from-0"] = Sum(bits, _weighted(bits, 0), kind="weighted", first=0)
     found["xor8"] = Sum(8, _bytes_xored, kind="xor")
     found |= {f"xor{8 * size}": Sum(8 * size, _words_xored(size), size, kind="xor") for size in (2, 4)}
     found["adler-32"] = Sum(32, _adler, start=1, kind="adler")

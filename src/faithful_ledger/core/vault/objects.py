@@ -25,7 +25,7 @@ from typing import TYPE_CHECKING
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import VaultError
 from faithful_ledger.core.source import Source
-from faithful_ledger.core.threads import started
+from faithful_ledger.core.threads import WORTH_IT, started
 
 if TYPE_CHECKING:
     from concurrent.futures import Future
@@ -62,7 +62,7 @@ class ObjectStore:
             FileAccessError: the vault cannot be written (a full disk, permissions); nothing is kept then.
         """
         hashing = hashing or digest_beside(source)
-        if source.size < 1 << 20 and self.holds(hashing.result()):
+        if source.size < WORTH_IT and self.holds(hashing.result()):
             return hashing.result()
         with translated(self.folder, "written"):
             self.disk.make_folder(self.folder)

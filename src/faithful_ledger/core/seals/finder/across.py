@@ -81,19 +81,20 @@ class _Across:
         no checksum, so that its bytes are looked for.
         """
         sizes = set(map(len, self.payloads))
-        for width, order in product((4, 8, 3, 2) if len(sizes) > 1 else (), ORDERS):
-            if max(sizes) >> 8 * width:
-                continue
-            raw = len(self.payload).to_bytes(width, order)
+        if len(sizes) < 2:
+            return
+        size, spelled = len(self.payload), list[tuple[bytes, str, int]]()  # with its form, and what it says
+        for width, order in product((4, 8, 3, 2), ORDERS):
+            if not max(sizes) >> 8 * width:
+                spelled.append((size.to_bytes(width, order), f"u{8 * width}{order[0]}e", 8 * width))
+        variable = NUMBERS[VARIABLE].encode(size)
+        spelled += [(variable, VARIABLE, 7 * len(variable))] if len(variable) > 1 else []
+        for raw, form, bits in spelled:
             for match in islice(re.finditer(re.escape(raw), self.content), MOST_LENGTHS):
-                yield from self._at(length, 0, 0, (match.start(), width, f"u{8 * width}{order[0]}e", 8 * width))
-        variable = NUMBERS[VARIABLE].encode(len(self.payload))
-        says_enough = len(sizes) > 1 and len(variable) > 1
-        for match in islice(re.finditer(re.escape(variable), self.content) if says_enough else (), MOST_LENGTHS):
-            yield from self._at(length, 0, 0, (match.start(), len(variable), VARIABLE, 7 * len(variable)))
-        digits = str(len(self.payload)).encode()
+                yield from self._at(length, 0, 0, (match.start(), len(raw), form, bits))
+        digits = str(size).encode()
         pattern = rb"(?<![0-9.])" + digits + rb"(?![0-9.])"
-        for match in islice(re.finditer(pattern, self.content) if len(sizes) > 1 else (), MOST_LENGTHS):
+        for match in islice(re.finditer(pattern, self.content), MOST_LENGTHS):
             bits = (10 ** len(digits)).bit_length() - 1
             yield from self._at(length, 0, 0, (match.start(), len(digits), "decimal", bits))
 

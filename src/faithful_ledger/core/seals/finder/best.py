@@ -277,7 +277,7 @@ def _kind(finding: Finding) -> object:
     algorithm = finding.algorithm
     if algorithm.name in SUMS:
         kind = SUMS[algorithm.name].kind
-        return kind if kind == "xor" or kind.startswith("weighted") else "sum"
+        return {"xor": kind, "weighted": algorithm.name}.get(kind, "sum")
     crc = algorithm.crc or (CATALOGUE[algorithm.name][0] if algorithm.name in CATALOGUE else None)
     return (crc.width, crc.polynomial, crc.reflected) if crc is not None else algorithm.name
 

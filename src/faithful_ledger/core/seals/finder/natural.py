@@ -424,7 +424,7 @@ class _Natural:
     @staticmethod
     def _said(algorithm: Algorithm, place: Place) -> float:
         """How many bits what is stored at a place says in each save."""
-        if algorithm.name in SUMS and SUMS[algorithm.name].kind in ("sum", "weighted", "weighted-from-0"):
+        if algorithm.name in SUMS and SUMS[algorithm.name].kind in ("sum", "weighted"):
             return spread_bits(place.values, min(place.bits, 64))
         return min(place.bits, 64)
 

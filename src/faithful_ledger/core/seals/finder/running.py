@@ -178,21 +178,16 @@ class RunningSums:
 def _combined(kind: Sum, pieces: Sequence[_Added]) -> Any:
     """The results over pieces one behind the other: a number, or as many as there are in each."""
     first: Any = kind.start
-    if kind.kind in ("adler", "fletcher"):
-        half = kind.bits // 2
-        modulus = ADLER if kind.kind == "adler" else (1 << half) - 1
+    if kind.is_weighted:
+        half, count = kind.bits // 2, 0
+        modulus = {"adler": ADLER, "fletcher": (1 << half) - 1}.get(kind.kind, 1 << kind.bits)
         second, first = first >> half, first & (1 << half) - 1
         for piece in pieces:
             second = (second + first * piece.words + piece.weighted) % modulus
-            first = (first + piece.total) % modulus
+            first, count = (first + piece.total) % modulus, count + piece.words
+        if kind.kind == "weighted":  # there each word counts more the later it is
+            return (first * (count + kind.first) - second) % modulus
         return second << half | first
-    if kind.is_weighted:  # each word counts once more than there are behind it: turned round
-        count: Any = 0
-        backwards: Any = 0
-        for piece in pieces:
-            backwards = backwards + first * piece.words + piece.weighted
-            first, count = first + piece.total, count + piece.words
-        return (first * (count + (kind.kind == "weighted")) - backwards) & (1 << kind.bits) - 1
     for piece in pieces:
         first = first ^ piece.total if kind.kind == "xor" else first + piece.total
     if kind.kind == "folded":
