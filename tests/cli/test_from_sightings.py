@@ -18,7 +18,7 @@ import struct
 import tarfile
 import tempfile
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from functools import partial
 from pathlib import Path
@@ -750,34 +750,57 @@ FORMATS = (
 )
 
 
-class FromSightingsTest(CommandCase):
+class SightingsCase(CommandCase):
+    """What the game showed is found, pinned with what seals it, and changed so that the game takes it."""
+
+    def changed(self, each: Format, folder: Path, seed: int) -> None:
+        moments = voyage(random.Random(seed))
+        folder.mkdir()
+        saves = [folder / f"{letter}.sav" for letter in "abcd"]
+        for path, value in zip(saves, moments, strict=True):
+            path.write_bytes(each.write(value))
+        path, value, out = saves[-1], moments[-1], folder / "out.sav"
+        self.assertTrue(self.pinned("Marks", [(save, now["marks"]) for save, now in zip(saves, moments, strict=True)]))
+        if each.seal:
+            named = () if each.seal == "any" else ("--algorithm", each.seal)
+            found = self.json_of("find-seals", *saves, *named, "--accept")
+            self.assertTrue(found["accepted"], found)
+        fields = self.json_of("read", path)["fields"]
+        (marks,) = [field["path"] for field in fields if field["path"].rpartition(".")[2] == "marks"]
+        wanted = value["marks"] + 100_000  # a digit more, where it has digits
+        self.json_of("post", path, "--set", f"{marks}={wanted}", "--out", out)
+        self.assertEqual(each.read(out.read_bytes()), (wanted, value["day"], value["name"]))
+        self.renamed(each, list(zip(saves, moments, strict=True)), folder / "renamed.sav")
+
+    def pinned(self, name: str, seen: Sequence[tuple[Path, object]]) -> bool:
+        """Whether what was seen is in a place that a template can hold."""
+        status, out, _ = self.run_command("locate", *(f"--seen={path}={shown}" for path, shown in seen), "--json")
+        chosen = seen[-1][0].with_suffix(".json")
+        chosen.write_text(out)
+        return not status and not self.run_command("pin", seen[-1][0], "--place", chosen, "--as", name)[0]
+
+    def renamed(self, each: Format, moments: Sequence[tuple[Path, dict[str, Any]]], out: Path) -> None:
+        """A name that is longer is taken by the game, or refused; it never breaks a save."""
+        path, value = moments[-1]
+
+        def of_name() -> list[str]:
+            fields = self.json_of("read", path)["fields"]
+            return [field["path"] for field in fields if field.get("value") == value["name"]]
+
+        names = of_name()
+        if not names and self.pinned("Called", [(save, now["name"]) for save, now in moments]):
+            names = of_name()
+        longer = f"{value['name']} of the outer harbour"
+        if names and not self.run_command("post", path, "--set", f"{names[0]}={longer}", "--out", out)[0]:
+            self.assertEqual(each.read(out.read_bytes()), (value["marks"], value["day"], longer))
+
+
+class FromSightingsTest(SightingsCase):
     def test_what_the_game_showed_is_changed_so_that_it_takes_it(self) -> None:
         for number, each in enumerate(FORMATS):
             seed = random.randrange(1 << 32)
-            moments = voyage(random.Random(seed))
-            folder = self.folder / f"voyage{number}"
-            folder.mkdir()
-            saves = [folder / f"{letter}.sav" for letter in "abcd"]
-            for path, value in zip(saves, moments, strict=True):
-                path.write_bytes(each.write(value))
             with self.subTest(each.name, seed=seed):
-                seen = [f"--seen={path}={value['marks']}" for path, value in zip(saves, moments, strict=True)]
-                located = self.json_of("locate", *seen, "--for", "60")
-                self.assertGreater(len(located["places"]), 0, located)
-                chosen = folder / "place.json"
-                chosen.write_text(json.dumps(located))
-                self.json_of("pin", saves[-1], "--place", chosen, "--as", "Marks")
-                if each.seal:
-                    named = () if each.seal == "any" else ("--algorithm", each.seal)
-                    found = self.json_of("find-seals", *saves, *named, "--accept")
-                    self.assertTrue(found["accepted"], found)
-                path, value = saves[-1], moments[-1]
-                fields = self.json_of("read", path)["fields"]
-                (marks,) = [field["path"] for field in fields if field["path"].rpartition(".")[2] == "marks"]
-                wanted = value["marks"] + 100_000  # a digit more, where it has digits
-                out = folder / "out.sav"
-                self.json_of("post", path, "--set", f"{marks}={wanted}", "--out", out)
-                self.assertEqual(each.read(out.read_bytes()), (wanted, value["day"], value["name"]))
+                self.changed(each, self.folder / f"voyage{number}", seed)
 
     def test_a_value_in_two_banks_without_a_counter_is_refused_with_what_to_describe(self) -> None:
         turn, seen = random.Random(3), []

@@ -26,7 +26,7 @@ from faithful_ledger.core.sealing import seal_chosen
 from faithful_ledger.core.seals.finder.selection import Chosen, checksums_of
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import Library, parse_template, read_template
-from faithful_ledger.core.template.extend import Shared, new_template
+from faithful_ledger.core.template.fresh import Shared, new_template
 from faithful_ledger.core.template.library import SHIPPED
 from faithful_ledger.core.template.rewriting import Hex, YamlText, spelled
 from faithful_ledger.core.template.yaml_text import Document, read_yaml

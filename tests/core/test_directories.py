@@ -26,7 +26,7 @@ from faithful_ledger.core.sealing import blocks_found
 from faithful_ledger.core.seals.finder.directories import DirectoryRule, find_directories
 from faithful_ledger.core.sharing.reader import reader_for
 from faithful_ledger.core.template import parse_template
-from faithful_ledger.core.template.extend import Shared, new_template
+from faithful_ledger.core.template.fresh import Shared, new_template
 from tests.support import LedgerCase, template_of
 
 SIZE = "directory[row].size"

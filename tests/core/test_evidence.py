@@ -39,7 +39,8 @@ from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.refused import leads, restless
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import Library, parse_template
-from faithful_ledger.core.template.extend import Shared, shared_by, with_place, without_field
+from faithful_ledger.core.template.extend import with_place, without_field
+from faithful_ledger.core.template.fresh import Shared, shared_by
 from tests.support import LedgerCase, play
 
 SIZE = 4000

@@ -477,7 +477,7 @@ class BlocksTest(LedgerCase):
         from faithful_ledger.core.sealing import blocks_found
         from faithful_ledger.core.seals.finder.blocks import find_block_rules
         from faithful_ledger.core.template import parse_template
-        from faithful_ledger.core.template.extend import Shared, new_template
+        from faithful_ledger.core.template.fresh import Shared, new_template
 
         turn = random.Random(31)
         for name, width, behind, counted in (

@@ -40,7 +40,7 @@ from faithful_ledger.core.sealing import blocks_found, format_for, seal_found
 from faithful_ledger.core.seals.finder import Hints
 from faithful_ledger.core.seals.finder.packed import StreamRule
 from faithful_ledger.core.template import parse_template
-from faithful_ledger.core.template.extend import Shared, new_template
+from faithful_ledger.core.template.fresh import Shared, new_template
 from tests.support import LedgerCase
 
 MARKS = 777_123

@@ -147,6 +147,11 @@ SAMPLES: list[tuple[str, bytes, dict[str, Any]]] = [
     ("relaxed-json", b'{"marks": 1340}\n0a1b2c3d\n', {"marks": 1340}),
     ("pairs", b"marks=1340;name=Oriel;air=5", {"marks": 1340, "name": "Oriel"}),
     ("lines", b"1340\nOriel\n5\n", {"[0]": 1340, "[1]": "Oriel"}),
+    (
+        "divided",
+        b"2.05||Oriel;7|1340;12;0.5|3,4;5,6|\n",
+        {"[2][0]": "Oriel", "[3][0]": 1340, "[4][1][0]": 5, "[5]": ""},
+    ),
     ("table", b'name,marks,note\nTamsin,5,"a,b"\nBo,6,""\n', {"[0].note": "a,b", "[name=Bo].marks": 6}),
     ("table", b"1;2;3\r\n4;5;6\r\n", {"[1][2]": 6}),
     (

@@ -24,7 +24,8 @@ from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.profile.descrambling import GENERATORS, PORTIONS, find_descramblings
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import parse_template
-from faithful_ledger.core.template.extend import Shared, with_place
+from faithful_ledger.core.template.extend import with_place
+from faithful_ledger.core.template.fresh import Shared
 from tests.support import LedgerCase
 
 sys.path.insert(0, str(Path(__file__).parents[2] / "benchmarks"))

@@ -281,10 +281,11 @@ def _key(given: str) -> bytes:
 
 def _document(placed: Placed) -> dict[str, Any]:
     """As the contract has it; `…_from_end` is null where an edge is counted from the beginning. `layer` is the payload
-    in which it is stored, `over` another one that the range is in.
+    in which it is stored, `over` another one that the range is in; `to_said` is there where a number says where the
+    range ends.
     """
     finding = placed.finding
-    start, end = placed.covered
+    (start, end), said = placed.covered, finding.said
     return {
         "algorithm": finding.algorithm.name,
         "parameters": finding.parameters,
@@ -302,6 +303,7 @@ def _document(placed: Placed) -> dict[str, Any]:
         "freedom": finding.freedom,
         "layer": placed.held.words or None,
         "over": placed.over.words if placed.over is not None else None,
+        **({"to_said": {"at": said.at, "stored_as": said.form, "from": said.behind}} if said is not None else {}),
     }
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
+from heapq import nsmallest
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -13,11 +14,12 @@ from faithful_ledger.core.disk import translated
 from faithful_ledger.core.errors import EntryError, LedgerError
 from faithful_ledger.core.formats.nested import IN_A_STRING, TEXT
 from faithful_ledger.core.keeping import Keeping, absolute
+from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting.files import replace_file
 from faithful_ledger.core.records import Posting
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.source import read_whole
-from faithful_ledger.core.template import Library, parse_template
+from faithful_ledger.core.source import open_blocks, read_whole
+from faithful_ledger.core.template import Library, Template, parse_template
 from faithful_ledger.core.template.model import FileSpec
 from faithful_ledger.core.template.parts import self_contained
 
@@ -27,12 +29,13 @@ if TYPE_CHECKING:
     from faithful_ledger.core.placed_seals import Placed
     from faithful_ledger.core.seal_search import Found
     from faithful_ledger.core.sealing import Accepted
-    from faithful_ledger.core.template.extend import Shared
+    from faithful_ledger.core.template.fresh import Shared
 
 __all__ = ["BookTemplates", "Revision", "Revisions"]
 
 MOST_COMPARED = 12  # kept copies that say what saves of a game share
 BEGINNING = 64  # bytes
+MOST_BESIDE, LARGEST_BESIDE = 8, 1 << 20  # files in the folder of a save, and bytes of one
 
 
 class Revision(NamedTuple):
@@ -121,7 +124,7 @@ class BookTemplates:
 
     def _text_for(self, save: Save, library: Library, file: Path | None = None, kind: str = "binary") -> bytes:
         """The text of a save's template, or that of a new one without fields."""
-        from faithful_ledger.core.template.extend import new_template
+        from faithful_ledger.core.template.fresh import new_template
 
         present = file if file is not None else library.path_of(save.template.id) if save.template is not None else None
         if present is not None:
@@ -181,7 +184,8 @@ class BookTemplates:
             LedgerError: the folder cannot be written.
         """
         from faithful_ledger.core.pinning import try_writing
-        from faithful_ledger.core.template.extend import Shared, with_place
+        from faithful_ledger.core.template.extend import with_place
+        from faithful_ledger.core.template.fresh import Shared
 
         present = template
         if present is None and save.template is not None:
@@ -198,6 +202,7 @@ class BookTemplates:
         shared = self._shared(save) if text is None else Shared(1, 0)
         text, field = with_place(text, place, name, first, self.book.name, shared, other, held, self._ids())
         try_writing(save, text, field, place)
+        text = _flowing(text, save)
         return field, self._write(text, f"pin {name}", save, template)
 
     def add_seals(self, save: Save, library: Library, found: Sequence[Placed], file: Path | None = None) -> list[str]:
@@ -232,11 +237,13 @@ class BookTemplates:
         before = self._text_for(save, library, file, format_for(sure[0]) if sure else "binary")
         made = accepted(before, save, found)
         count = len(made.rules) + len(made.seals)
+        if all(len(content) == save.main.source.size for content in found.files.contents):
+            made = made._replace(text=_flowing(made.text, save))
         return made, self._write(made.text, f"add {count} seals", save, file) if count else ""
 
     def _shared(self, save: Save) -> Shared:
         """What the main file has in common with its kept copies."""
-        from faithful_ledger.core.template.extend import shared_by
+        from faithful_ledger.core.template.fresh import shared_by
 
         sources = [save.main.source]
         for snapshot in self.book.own_snapshots(save, MOST_COMPARED):
@@ -244,7 +251,8 @@ class BookTemplates:
             with suppress(LedgerError):
                 sources += [self.book.kept_source(kept)] if kept is not None else []
         beginnings = [bytes(source.read(0, min(source.size, BEGINNING))) for source in sources]
-        return shared_by(beginnings, [source.size for source in sources])
+        beside = _beginnings_of(_beside(save.main.path)) if len(sources) == 1 else ()
+        return shared_by(beginnings, [source.size for source in sources], beside)
 
     def take_back(self, save: Save, library: Library, path: str) -> None:
         """Take a pinned field out of this book's own template again; a template without fields is removed.
@@ -258,9 +266,9 @@ class BookTemplates:
         if present is None or present.parent != self.book.folder / "templates":
             raise EntryError(f"{path} is not in this book's own template", "nothing was changed")
         before = read_whole(present)[0]
-        text = without_field(before, path)
+        text = without_field(_standing(before, save, path), path)
         if text is not None:
-            self._write(text, f"take {path} out", save)
+            self._write(_flowing(text, save), f"take {path} out", save)
             return
         with self.book.locked(), translated(present, "removed"):
             self.book.disk.remove(present)
@@ -340,3 +348,63 @@ def _held_texts(save: Save, holder: Path, place: Place) -> list[FileSpec]:
             with suppress(LedgerError):
                 return save.outline.held_texts(file.name, place.path or "")
     return []
+
+
+def _flowing(text: bytes, save: Save) -> bytes:
+    """A template in which what is behind elements whose size varies moves with them, where that can be said."""
+    from faithful_ledger.core.describe.draft import changed
+    from faithful_ledger.core.describe.filling import let_keep_size
+    from faithful_ledger.core.describe.flow import let_follow
+
+    def act(draft: Draft) -> None:
+        for name, file in draft.save.files.items():
+            if file.bound is not None and file.bound.spec.format == "binary":
+                let_follow(draft.text, draft.file(name))
+                draft.read_again()
+        let_keep_size(draft, list(_opened(_beside(save.main.path), draft.template)))
+
+    with suppress(LedgerError):
+        return changed(text, save, act)
+    return text
+
+
+def _standing(text: bytes, save: Save, path: str) -> bytes:
+    """A template in which nothing is found by the end of a field, which may go then."""
+    from faithful_ledger.core.describe.draft import changed
+    from faithful_ledger.core.describe.flow import let_stand
+
+    def act(draft: Draft) -> None:
+        holder, _, name = path.rpartition(".") if path.partition(".")[0] in draft.template.files else ("", "", path)
+        file = holder or next(iter(draft.template.files))
+        if not draft.is_text(file):
+            let_stand(draft.text, draft.file(file), name)
+
+    with suppress(LedgerError):
+        return changed(text, save, act)
+    return text
+
+
+def _beside(path: Path) -> list[Path]:
+    """Other files of its folder with the same ending."""
+    with suppress(OSError):
+        others = (each for each in path.parent.iterdir() if each.suffix == path.suffix and each != path)
+        return nsmallest(MOST_BESIDE, others)
+    return []
+
+
+def _opened(paths: Sequence[Path], template: Template) -> Iterator[Save]:
+    """Those of some files that a template fits, if they are not large."""
+    for path in paths:
+        with suppress(OSError, LedgerError):
+            if path.stat().st_size <= LARGEST_BESIDE and (save := open_save(path, template)).problem is None:
+                yield save
+
+
+def _beginnings_of(paths: Sequence[Path]) -> list[bytes]:
+    """What files begin with; those that cannot be read are skipped."""
+    found = []
+    for path in paths:
+        with suppress(LedgerError):
+            source = open_blocks(path)
+            found.append(bytes(source.read(0, min(source.size, BEGINNING))))
+    return found

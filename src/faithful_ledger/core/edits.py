@@ -140,6 +140,11 @@ class Patched:
         self._lay()
 
     @property
+    def moves(self) -> bool:
+        """Whether something that stays is at another offset now."""
+        return any(self.shifts)
+
+    @property
     def pieces(self) -> Iterator[Piece]:
         """What stayed and what is new, in order; together they are the payload."""
         at = 0

@@ -106,7 +106,7 @@ class EntryError(LedgerError):
 
 
 class StreamGrows(EntryError):
-    """A packed stream would take another size within a payload of which nobody knows the lengths."""
+    """A packed stream, or a value, would take another size within a payload of which nobody knows the lengths."""
 
 
 class ExpressionError(LedgerError):

@@ -32,7 +32,14 @@ from faithful_ledger.core.profile.layers import stream_at
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.wrapping import Streams, unwrap
 
-__all__ = ["Payload", "is_strong", "layer_of_whole", "look_inside", "payloads_inside"]
+__all__ = [
+    "Payload",
+    "is_strong",
+    "layer_of_whole",
+    "look_inside",
+    "payloads_inside",
+    "strong_layers",
+]
 
 DEEPEST = 3
 WHOLE_IN_WORDS = {
@@ -111,6 +118,11 @@ def is_strong(layer: Layer, size: int) -> bool:
     chance, unless it is much of them.
     """
     return bool(STREAMS[layer.kind].marks) or layer.size * MUCH >= size
+
+
+def strong_layers(layers: Sequence[Layer], data: bytes) -> list[Layer]:
+    """Those of the streams in some bytes that are hardly chance."""
+    return [layer for layer in layers if is_strong(layer, len(data))]
 
 
 def _within(

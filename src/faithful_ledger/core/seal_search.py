@@ -38,6 +38,7 @@ __all__ = ["Found", "Nearly", "SealSearch"]
 LEAST_SEARCHED = 64  # bytes of a part, within which a seal of its own is looked for
 LARGEST_BESIDE = 1 << 20  # bytes of a file in which checksums of other files are looked for
 USUAL = ("crc-32", "adler-32", "fnv-1a-32", "fnv-1-32", "djb2", "times-31", "xxhash-32", "xxhash-64", "murmur3-32")
+LARGEST_CLOSELY = 1 << 16  # bytes of a part; in larger ones only natural ranges may nearly hold
 LARGEST_PLAIN = 1 << 16  # bytes of a value, over which every algorithm is looked for
 LEAST_WITH_ONE_ODD = 4  # saves
 LEAST_NEARLY = 4.0  # seconds; else it takes no longer than what came before
@@ -195,9 +196,12 @@ class SealSearch:
         if len(contents) < LEAST_WITH_ONE_ODD or self.beside:
             return []
         found: dict[tuple[object, ...], Nearly] = {}
+        hints = self.hints
+        if max(len(part.contents[0]) for part in self.parts) > LARGEST_CLOSELY:
+            hints = Hints(hints.algorithm, hints.over, hints.stored_at, hints.key, natural=True)
         middle = len(contents) // 2
         for number, half in enumerate((contents[:middle], contents[middle:])):
-            for placed in SealSearch(half, self.hints, end.share(2 - number)).seals():
+            for placed in SealSearch(half, hints, end.share(2 - number)).seals():
                 held, over = self._of_all(placed.held), self._of_all(placed.over) if placed.over is not None else None
                 if held is None or (placed.over is not None and over is None):
                     continue
@@ -405,7 +409,7 @@ def _cuts_through(finding: Finding, part: Part, streams: Streams) -> bool:
     """Whether it is stored within a stream, or is a checksum of a piece of one, in every save: as no game has it."""
     is_length = finding.algorithm.name == LENGTH
     for content, each in zip(part.contents, streams, strict=True):
-        first, last, _ = finding.spans(len(content))
+        first, last = finding.start.at(len(content)), finding.end_in(content)
         at, stored_end = finding.place_in(content)
         within = any(low < stored_end and at < high for low, high in each)
         if not within and (is_length or not any(low < edge < high for low, high in each for edge in (first, last))):

@@ -6,6 +6,7 @@ from contextlib import suppress
 from functools import partial
 from typing import Any, NamedTuple, TypeAlias
 
+from faithful_ledger.core.binding import GroupNode
 from faithful_ledger.core.binding.followers import WorkedOut
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe.draft import Draft, changed
@@ -31,6 +32,7 @@ from faithful_ledger.core.seal_search import Found
 from faithful_ledger.core.seals.finder import Finding
 from faithful_ledger.core.seals.finder.blocks import BlockRule
 from faithful_ledger.core.seals.finder.directories import DirectoryRule
+from faithful_ledger.core.seals.finder.finding import Said
 from faithful_ledger.core.seals.finder.packed import Counted, StreamRule
 from faithful_ledger.core.seals.finder.repeated import SealRow
 from faithful_ledger.core.seals.finder.selection import Stored
@@ -113,6 +115,8 @@ def seal_found(draft: Draft, placed: Placed) -> str:
         return _value_sealed(draft, placed, held, placed.over.value)
     over = _file_of(draft, placed.over) if placed.over is not None else ""
     (start, end), (at, stored_end) = placed.covered, placed.stored
+    if finding.said is not None:
+        _range_said(draft, held, start, end, finding.said, keeps_size=len(set(map(len, placed.held.contents))) == 1)
     seal = seal_keys(finding.algorithm) | ({"own": finding.own} if finding.own is not None else {})
     seal |= {"beside": list(finding.beside)} if any(finding.beside) else {}
     last = -finding.end.offset if finding.end.from_end else end
@@ -131,6 +135,25 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     if not is_text and not over and start < end:  # a text beside its checksum: its values stay within reach
         _declare_covered(draft, placed, held, start, end)
     return path
+
+
+def _range_said(draft: Draft, held: str, start: int, end: int, said: Said, *, keeps_size: bool) -> None:
+    """Describe the bytes that a number says the length of as a group, and the number; in saves of one size what is
+    behind the group gives way.
+    """
+    draft.add(held, start, end, {"group": "content", "size": end - start, "layout": []}, [(start, end)])
+    groups = (child for child in draft.file(held).root.children if isinstance(child, GroupNode))
+    group = next((child for child in groups if (child.start, child.end) == (start, end)), None)
+    if (field := field_at(draft.file(held).root, said.at)) is None:
+        draft.add(held, said.at, said.at + said.width, {"field": "content_size", "as": said.form})
+        field = field_at(draft.file(held).root, said.at)
+    assert group is not None and field is not None
+    more = start - said.behind
+    draft.set(group.path, {"size": f"{field.spec.name} - {more}" if more else field.spec.name})
+    draft.set(field.path, {"length_of": group.spec.name, **({"plus": more} if more else {})})
+    if keeps_size:
+        draft.keep_size(held)
+    draft.read_again()
 
 
 def _declare_covered(draft: Draft, placed: Placed, held: str, start: int, end: int) -> None:

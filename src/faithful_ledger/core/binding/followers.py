@@ -68,6 +68,11 @@ class Follower(NamedTuple):
         return start, self.last.end if self.last is not None else self.file_end
 
     @property
+    def is_by_offset(self) -> bool:
+        """Whether its span is said by offsets, so that what moves may come into it, or out of it."""
+        return self.kind == "seal" and self.node.spec.seal is not None and self.node.spec.seal.span is not None
+
+    @property
     def depends_on(self) -> tuple[int, int]:
         """The span [start, end) of the bytes whose values count: none for a length. Where it takes another size, all is
         worked out once more.

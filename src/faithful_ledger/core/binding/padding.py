@@ -4,13 +4,14 @@ in front of them takes another size.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
 from faithful_ledger.core.binding.binder import BoundFile
 from faithful_ledger.core.binding.nodes import GroupNode, Node, RowsNode
 from faithful_ledger.core.edits import Cause, Replacement
+from faithful_ledger.core.errors import EntryError
 
 __all__ = ["Padding"]
 
@@ -36,10 +37,39 @@ class Padding:
         return sorted(_gaps(root, root.start), key=lambda gap: (gap.start, gap.end))
 
     def filled(self, replaced: Iterable[Replacement]) -> list[Replacement]:
-        """What has to change in it so that what is behind stays aligned once other spans are replaced."""
+        """What has to change in it so that what is behind stays aligned once other spans are replaced, and that a file
+        which keeps its size has it.
+
+        Raises:
+            EntryError: what is behind its last element has not so many bytes.
+        """
         grown = sorted((item.end, len(item.data) - (item.end - item.start)) for item in replaced)
-        if not self.bound.spec.aligns or not any(by for _, by in grown):
+        if not any(by for _, by in grown):
             return []
+        found = self._aligned(grown) if self.bound.spec.aligns else []
+        if self.bound.spec.keeps_size:
+            moved = sum(by for _, by in grown) + sum(len(each.data) - (each.end - each.start) for each in found)
+            found += self._left(moved)
+        return found
+
+    def _left(self, moved: int) -> list[Replacement]:
+        """What gives way at the end, in front of elements whose offset counts from there."""
+        root = self.bound.root
+        from_end = [child.start for child in root.children if child.spec.address.base == "end"]
+        end = min(from_end, default=root.end)
+        left = end - max((child.end for child in root.children if child.spec.address.base != "end"), default=0)
+        cause = (Cause("padding", "the end of the file"),)
+        if moved > left:
+            raise EntryError(
+                f"the file keeps its size, and {moved} bytes more do not fit: {max(left, 0)} are left behind its last "
+                "element",
+                "nothing was written; enter a shorter value",
+            )
+        if moved > 0:
+            return [Replacement(end - moved, end, b"", cause)]
+        return [Replacement(end, end, bytes(-moved), cause)] if moved else []
+
+    def _aligned(self, grown: Sequence[tuple[int, int]]) -> list[Replacement]:
         found: list[Replacement] = []
         moved = number = 0
         for gap in self.gaps:

@@ -187,7 +187,7 @@ def renewed(each: Follower, number: Value) -> tuple[Replacement, Renewal] | None
 
 
 def _sealed(seal: Follower, patched: Patched) -> tuple[Replacement, Renewal] | None:
-    """A seal anew, where bytes it covers were replaced."""
-    if seal.policy == "leave" or not patched.touches(*seal.needs):
+    """A seal anew, where bytes it covers were replaced, or others came to the offsets that it covers."""
+    if seal.policy == "leave" or not (patched.touches(*seal.needs) or (seal.is_by_offset and patched.moves)):
         return None
     return renewed(seal, seal.due(patched))

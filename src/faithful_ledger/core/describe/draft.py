@@ -305,6 +305,10 @@ class Draft:
         layering.hold_in_rows(self.text, name, held_by, part_size)
         self.read_again()
 
+    def keep_size(self, file: str) -> None:
+        """Say that a file has the same size in every save, whatever its elements take."""
+        self.text.set(("files", file, "keeps_size"), True)
+
     def leave_off(self, name: str, *, left: bool) -> None:
         """Leave the outermost layer of a payload off when the save is posted, or put it back."""
         layering.leave_off(self.text, self.template, name, left=left)

@@ -18,10 +18,12 @@ from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import FEW_SCALES, SCALES, STORAGES, Array, read_numbers
 from faithful_ledger.core.evidence.sightings import Sighting
+from faithful_ledger.core.evidence.text_ends import TextEnd, length_in_front, text_end
 from faithful_ledger.core.scan import distinct, scan_array
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.storage.digits import buffer_around
+from faithful_ledger.core.storage.text import unit_of
 
 __all__ = ["ENOUGH_TO_DOUBT", "exact_places", "follows", "telling"]
 
@@ -30,7 +32,6 @@ MOST_HITS = 1 << 18
 MOST_LEFT = 1 << 12
 LEAST_SEARCHED = 2  # bytes
 LETTERS = ("digits", "utf-8")
-PREFIXES = ("u8", "u16le", "u32le", "u16be", "u32be")
 
 
 class _Form(NamedTuple):
@@ -197,7 +198,11 @@ def _of_form(
             place = Place(place_at, form.name, int(fits[index]), len(used), float(form.scale), values=held)
             place.doubts = int(doubts[index]) if doubts[index] >= 0 else None
             if raws and len(set(place_at)) == 1 and (buffer := buffer_around(raws, place_at[0])) is not None:
-                place.room, place.lead = buffer[1] - buffer[0], place_at[0] - buffer[0]
+                place.end, place.lead = TextEnd(room=buffer[1] - buffer[0]), place_at[0] - buffer[0]
+            elif raws:
+                parts = {j: contents[j].data for j in used}
+                digits = {j: raws[j][place_at[j] :][: len(NUMBERS["digits"].encode(int(held[j])))] for j in used}
+                place.end = length_in_front(parts, place_at, digits)
             yield place
 
 
@@ -217,18 +222,5 @@ def _text_place(
     raws = form.raws
     place = Place(where, form.name, fits, len(raws), values=tuple(sighting.text for sighting in seen))
     parts = {j: contents[j].data for j in raws}
-    place.prefix = next((name for name in PREFIXES if _has_prefix(name, parts, where, raws)), "")
-    longest = max(map(len, raws.values()))
-    behind = (parts[j][where[j] + len(raw) : where[j] + longest] for j, raw in raws.items())
-    if all(not rest.any() and rest.size == longest - len(raw) for rest, raw in zip(behind, raws.values(), strict=True)):
-        place.room = longest
+    place.end = text_end(parts, where, raws, unit_of(TEXT_ENCODINGS[form.name]))
     return place
-
-
-def _has_prefix(name: str, parts: dict[int, Array], where: tuple[int, ...], raws: dict[int, bytes]) -> bool:
-    """Whether the length of a text is stored so in front of it, in every snapshot that shows the text."""
-    for j, raw in raws.items():
-        prefix = NUMBERS[name].spell(Fraction(len(raw)))
-        if prefix is None or parts[j][max(where[j] - len(prefix), 0) : where[j]].tobytes() != prefix:
-            return False
-    return True

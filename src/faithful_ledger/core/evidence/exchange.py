@@ -8,6 +8,7 @@ from typing import Any
 from faithful_ledger.core.address import Address, Expression
 from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.evidence.place import Bits, Guide, Guides, Mask, Place
+from faithful_ledger.core.evidence.text_ends import TextEnd
 from faithful_ledger.core.layers import KEYED, LayerSpec
 
 __all__ = ["place_from", "places_by_spot"]
@@ -44,8 +45,10 @@ def _document(place: Place) -> dict[str, Any]:
         "by_chance": place.by_chance,
         "values": list(place.values),
         "format": place.format,
-        "prefix": place.prefix,
-        "room": place.room,
+        "prefix": place.end.prefix,
+        "room": place.end.room,
+        **({"counts": "letters"} if place.end.in_letters else {}),
+        **({"ended_by": place.end.ended_by.hex(" ").upper()} if place.end.ended_by else {}),
         **({"lead": place.lead} if place.lead else {}),
         **({"mask": _mask_document(place.mask)} if place.mask is not None else {}),
         **({"bits_in": place.bits_in._asdict()} if place.bits_in is not None else {}),
@@ -133,14 +136,19 @@ def _place(document: Mapping[str, Any]) -> Place:
         layers=tuple(steps) if known else None,
         values=tuple(value if isinstance(value, str) else float(value) for value in document.get("values") or ()),
         file=str(document.get("file", "")),
-        room=document.get("room"),
+        end=_end(document),
         lead=int(document.get("lead", 0)),
-        prefix=str(document.get("prefix", "")),
         format=str(document.get("format", "binary")),
         mask=_mask(document.get("mask")),
         guides=_guides(document.get("guides")),
         bits_in=Bits(int(part["low"]), int(part["width"])) if (part := document.get("bits_in")) else None,
     )
+
+
+def _end(document: Mapping[str, Any]) -> TextEnd:
+    room, ended_by = document.get("room"), bytes.fromhex(document.get("ended_by", ""))
+    in_letters = document.get("counts") == "letters"
+    return TextEnd(str(document.get("prefix", "")), in_letters, int(room) if room is not None else None, ended_by)
 
 
 def _layer(step: Mapping[str, Any]) -> LayerSpec:

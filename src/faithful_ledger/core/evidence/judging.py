@@ -22,7 +22,7 @@ from faithful_ledger.core.evidence.sightings import Sighting
 
 __all__ = ["USUAL_SCALES", "into_spots", "is_clear", "judge", "reasons_for", "without_echoes"]
 
-COSTS = {"u32": 0, "i32": 0.5, "u16": 0.3, "i16": 0.8, "u8": 1, "i8": 1.5, "u64": 1.5, "i64": 2, "f32": 2, "f64": 2}
+COSTS = {"u32": 0, "i32": 0.5, "u16": 0.3, "i16": 0.8, "u8": 1, "i8": 1.5, "u64": 5, "i64": 5.5, "f32": 2, "f64": 2}
 COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 3, "sleb128": 4, "zigzag": 4}
 OTHER_STORAGE, BIG_ENDIAN = 6.0, 1.0
 SCALES = {1: 0, 10: 3, 100: 4, 0.1: 6, 0.01: 5, 256: 8, 65536: 9, 1 / 60: 8}
@@ -32,7 +32,8 @@ USUAL_SCALES = (1, 10, 100, 0.1, 0.01)
 PER_RELATION = 1.0
 SURELY = 2.0  # agreement around from which on a place that moved is not anywhere
 SURROUNDINGS, MOST_SURROUNDINGS = 24.0, 240.0  # so many bits that agree count as one; and no more than so many
-ORDER, ALIGNED, LABEL, TWIN, MAXIMUM, ALONE_IN_BYTE = 3.0, 1.0, 6.0, 6.0, 5.0, 3.0
+ORDER, ALIGNED, LABEL, TWIN, MAXIMUM, ALONE_IN_BYTE, MEASURED = 3.0, 1.0, 6.0, 6.0, 5.0, 3.0, 6.0
+WIDE_TEXTS = frozenset(("utf-16le", "utf-16be"))
 RESTLESS = 1.5  # for each other state of the byte a switch is in
 STRAYED, MISSED = 12.0, 30.0
 BY_PATH = 20.0
@@ -74,6 +75,9 @@ def judge(
         place.strayed = False
         place.bits = value_bits - cost - _storage_cost(place) + agreed - MISSED * (place.of - place.fits)
         place.bits += BY_PATH if place.path is not None else 0
+        place.bits += MEASURED if place.end.prefix else 0
+        if place.stored_as in WIDE_TEXTS:
+            place.bits += ALIGNED if place.offsets[0] % 2 == 0 else 0
         storage = STORAGES.get(place.stored_as)
         is_number = storage is not None and storage.family in ("whole", "signed", "fraction") and not place.bits_in
         if storage is not None and storage.least_size > 1 and is_number:
@@ -315,7 +319,7 @@ def reasons_for(place: Place) -> list[str]:
         reasons += ["aligned"] if storage.family in ("whole", "signed", "fraction") and not place.bits_in else []
     if storage is not None and storage.family == "switch":
         reasons.append(f"bit {place.stored_as[3:]} of its byte, the lowest is 0")
-    reasons += [f"its length is directly in front ({place.prefix})"] if place.prefix else []
+    reasons += [f"its length is directly in front ({place.end.prefix})"] if place.end.prefix else []
     reasons += place.beside
     if place.by_chance >= CHANCE_SAID:
         reasons.append(f"by chance about {place.by_chance:.2g} places of its kind would fit as well")

@@ -29,7 +29,7 @@ from faithful_ledger.core.evidence.sections import set_sections
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.evidence.stored_keys import stored_key
 from faithful_ledger.core.formats import looks_like_text
-from faithful_ledger.core.inside import Payload, is_strong, layer_of_whole, look_inside
+from faithful_ledger.core.inside import Payload, layer_of_whole, look_inside, strong_layers
 from faithful_ledger.core.layers import ENCLOSED, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of
 from faithful_ledger.core.layers.enclosed import enclosed_span
@@ -170,7 +170,7 @@ class _Part:
         self.file = file
         self.search = search
         self.steps = search.steps()
-        self.streams = streams if streams is not None and any(streams) else None
+        self._known = streams
         self.payloads = payloads
         self.contents = contents
         self.found: list[Place] = []
@@ -182,6 +182,13 @@ class _Part:
         if len(set(ways)) == 1:
             return ways[0], None
         return stored_key(ways, self.contents) or (None, None)
+
+    @cached_property
+    def _streams(self) -> list[list[Layer]]:
+        """The packed streams in it, by snapshot."""
+        if self._known is not None:
+            return self._known
+        return [strong_layers(find_layers(payload.data), payload.data) for payload in self.payloads or ()]
 
     @property
     def key(self) -> tuple[str, tuple[LayerSpec, ...]]:
@@ -204,9 +211,9 @@ class _Part:
     def keep(self) -> None:
         """Take over what the search has found."""
         self.found = self.search.found
-        if self.streams is not None:
+        if self.found and any(self._streams):
             # What is seen in packed bytes themselves is chance: they say the same in other bytes each time.
-            self.found = [place for place in self.found if not any(map(_within, self.streams, place.offsets))]
+            self.found = [place for place in self.found if not any(map(_within, self._streams, place.offsets))]
         for place in self.found:
             place.file = self.file
             if self.payloads:
@@ -254,9 +261,7 @@ class _Looking:
             return
         self.searched.append(contents)
         layers = [find_layers(content) for content in contents]
-        strong = [
-            [layer for layer in each if is_strong(layer, len(c))] for each, c in zip(layers, contents, strict=True)
-        ]
+        strong = [strong_layers(each, content) for each, content in zip(layers, contents, strict=True)]
         # What is packed in a string of a text is reached by the path of the string.
         is_text = all(map(looks_like_text, contents))
         if _is_in_paths(contents):  # a value is in its tables, members or paths: raw offsets may move

@@ -7,12 +7,14 @@ from typing import NamedTuple
 
 from faithful_ledger.core.address import Address
 from faithful_ledger.core.evidence.reading import STORAGES
+from faithful_ledger.core.evidence.text_ends import TextEnd
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 
 __all__ = ["Bits", "Guide", "Guides", "Mask", "Place"]
 
 LEB128_LAST = 127
+NOWHERE = TextEnd()
 
 
 class Mask(NamedTuple):
@@ -70,14 +72,12 @@ class Place:
     moves, or of a value of a text; a place that moves and has none was found in some other `how`. With a `layer` the
     offsets are those of what was unwrapped; `layers` are None where their keys differ from snapshot to snapshot;
     `within` are always those of the first one. `file` is the file of a set it is in. It `strayed` if what surrounds it
-    is elsewhere in some snapshot; `doubts` is the number of the sighting it does not fit. `room` is how many bytes a
-    text may take where it is: as many as the longest one, if zeros fill up behind the shorter ones; or those of the
-    buffer of a number in digits, which begins `lead` bytes before it; else None. `prefix`
-    is the storage of its length, where that is directly in front. `format` is that of the payload. With a `mask` its
-    bytes are hidden, and `values` are what they say without it; with `bits_in` it is only some bits of what is stored
-    there, and `values` are those of these. With `guides` its address is worked out from other numbers. `bits` say how
-    likely it is, and `by_chance` how many places of its kind would fit in bytes that mean nothing; `beside` is what was
-    seen next to it.
+    is elsewhere in some snapshot; `doubts` is the number of the sighting it does not fit. `end` says where a text,
+    or a number in digits, ends; the buffer of such a number begins `lead` bytes before it. `format` is that of the
+    payload. With a `mask` its bytes are hidden, and `values` are what they say without it; with `bits_in` it is only
+    some bits of what is stored there, and `values` are those of these. With `guides` its address is worked out from
+    other numbers. `bits` say how likely it is, and `by_chance` how many places of its kind would fit in bytes that mean
+    nothing; `beside` is what was seen next to it.
     """
 
     offsets: tuple[int, ...]
@@ -97,9 +97,8 @@ class Place:
     strayed: bool = False
     doubts: int | None = None
     file: str = ""
-    room: int | None = None
+    end: TextEnd = NOWHERE
     lead: int = 0
-    prefix: str = ""
     format: str = "binary"
     mask: Mask | None = None
     bits_in: Bits | None = None
@@ -137,7 +136,7 @@ class Place:
     def end_is_known(self) -> bool:
         """Whether a template can say where the value begins from where it ends."""
         storage = STORAGES.get(self.stored_as)
-        return bool(self.prefix) or (storage is not None and storage.family == "leb128")
+        return bool(self.end.prefix) or (storage is not None and storage.family == "leb128")
 
     def size(self, number: int, content: bytes) -> int:
         """How many bytes its value takes in a snapshot; `content` is the bytes there, from where it begins."""

@@ -29,6 +29,7 @@ __all__ = ["KeyedLines"]
 LINE = re.compile(rb"[^\r\n]*")
 ENDS = re.compile(rb"\r\n|\n|\r")
 COMMENT = re.compile(rb"[ \t]*(?:#|;|//|--|!)")
+TRANSLATED = re.compile(rb'_[ \t]*(?=")')  # in front of a text that a game shows in the player's language
 CHECKSUM = re.compile(rb"(?<![\w.])((?=[A-Fa-f]*\d)[0-9A-Fa-f]{8,}|\d{4,})\W*\Z")
 OPENING = re.compile(rb"[ \t]*(\"[^\"\r\n]*\"|[^={}\r\n]*?)[ \t]*=?[ \t]*\{[ \t]*")
 CLOSING = re.compile(rb"[ \t]*\}[,;]?[ \t]*")
@@ -319,6 +320,8 @@ class KeyedLines(TreeDocument):
 
     def _value(self, builder: Builder, keyed: re.Match[bytes], end: int) -> int:
         data, start = self.data, keyed.end()
+        if translated := TRANSLATED.match(data, start, end):
+            start = translated.end()
         stop = max(_value_end(data, start, end), start)
         builder.tree.add(SCALAR, self._named(keyed[1]), keyed.start(1), start, stop, stop, 0)
         return stop

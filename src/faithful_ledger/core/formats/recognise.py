@@ -16,6 +16,7 @@ __all__ = ["looks_like_text", "recognised_text", "why_not_text"]
 SAMPLE = 1 << 16
 MOST_LINES = 2000
 BASE64 = re.compile(rb"\s*[A-Za-z0-9+/_-]{24,}(?:\s[A-Za-z0-9+/_-]{16,})*={0,2}\s*")
+DIVIDING, FEWEST_DIVIDING = (b"|", b"~", b";", b","), 6  # marks between values without names, and those of a line
 SECTION = re.compile(rb"\[[^\]\r\n\"{}\[]*[A-Za-z][^\]\r\n\"{}\[,]*\][ \t]*(?:[#;].*)?\r?\n")
 
 
@@ -120,6 +121,8 @@ def _likely(sample: bytes) -> Iterator[str]:
     if _pairs_by_tabs(body):
         yield "keyed-lines"
     yield "table"
+    if sum(map(sample.count, DIVIDING)) >= FEWEST_DIVIDING * max(len(lines), 1):
+        yield "divided"
     if found[b":"] >= 0.75 * len(body):
         yield "yaml"
         yield "keyed-lines"
@@ -129,6 +132,7 @@ def _likely(sample: bytes) -> Iterator[str]:
     if body and any(found[mark] >= 0.75 * len(body) for mark in KEYED):
         yield "keyed-lines"
     yield "lines"
+    yield "divided"
 
 
 def _pairs_by_tabs(body: list[bytes]) -> bool:

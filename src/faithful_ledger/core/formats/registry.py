@@ -24,6 +24,7 @@ CLASSES = {
     "braces": "bracketed.BracedText",
     "pairs": "line_lists.PairList",
     "lines": "line_lists.LineList",
+    "divided": "divided.DividedText",
 }
 
 

@@ -25,6 +25,7 @@ JSON_GRAMMAR = Grammar(
     (b":",),
     (b",",),
 )
+LETTERED = re.compile(rb"[ -~]{6,}")
 
 
 class RelaxedJson(Bracketed):
@@ -72,9 +73,12 @@ class RelaxedJson(Bracketed):
         return start
 
     def _is_last_line(self, at: int) -> bool:
-        """Whether what is left is one line that is not JSON, as a checksum behind it."""
+        """Whether what is left is one line that is not JSON, as a checksum in letters behind it; one in bytes may look
+        like a few letters.
+        """
         rest = self.data[at:].strip()
-        return bool(rest) and b"\n" not in rest and rest[:1] not in (b"{", b"[", b"(", b",", b"}", b"]", b":")
+        in_letters = LETTERED.fullmatch(rest) is not None or self.data[at - 1 : at] == b"\n"
+        return in_letters and b"\n" not in rest and rest[:1] not in (b"{", b"[", b"(", b",", b"}", b"]", b":")
 
     def _kind_of(self, at: int) -> int:
         """Of a value in brackets; in round ones names may be before the values, or not."""

@@ -1,5 +1,7 @@
-"""Ciphers whose key is known: AES (FIPS 197) in the modes ECB, CBC, CTR (SP 800-38A) and GCM (SP 800-38D), and
-ChaCha20 (RFC 8439, its counter in front of the nonce); keys derived by PBKDF2, scrypt or HKDF (RFC 8018, 7914, 5869).
+"""Ciphers whose key is known: AES (FIPS 197) in the modes ECB, CBC, CFB, CFB8, OFB, CTR (SP 800-38A) and GCM
+(SP 800-38D), DES and triple DES (FIPS 46-3), Blowfish (Schneier, 1993), RC4 (RFC 6229), and ChaCha20 (RFC 8439, its
+counter in front of the nonce). Keys are derived by PBKDF2, scrypt or HKDF (RFC 8018, 7914, 5869), by one digest, or as
+OpenSSL's `enc` does it, with the salt in front of what is hidden.
 
 What was put in front, as an initial vector, stays as it was, so that bytes that do not change stay the same where the
 mode allows it. The arithmetic is that of the library `cryptography`.
@@ -7,25 +9,56 @@ mode allows it. The arithmetic is that of the library `cryptography`.
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from faithful_ledger.core.errors import AddressError
 
-__all__ = ["BLOCK", "CIPHERS", "Cipher", "Derived", "Padding", "derived_key", "wrong_cipher"]
+__all__ = ["BLOCK", "CIPHERS", "HAS_NO_IV", "IV_DERIVED", "Cipher", "Derived", "Padding", "derived_key", "wrong_cipher"]
 
-CIPHERS = ("aes-ecb", "aes-cbc", "aes-ctr", "aes-gcm", "chacha20")
 BLOCK, TAG = 16, 16
-IV_SIZES = {"aes-ecb": 0, "aes-cbc": 16, "aes-ctr": 16, "aes-gcm": 12, "chacha20": 16}
-KEY_SIZES = dict.fromkeys(CIPHERS, (16, 24, 32)) | {"chacha20": (32,)}
 MOST_ROUNDS, MOST_COST = 2_000_000, 1 << 17
 HASHES = {"sha-1": "SHA1", "sha-256": "SHA256", "sha-384": "SHA384", "sha-512": "SHA512", "md5": "MD5"}
+OPENSSL, SALTED, SALT_SIZE = "openssl", b"Salted__", 8
 Padding = Literal["pkcs7", "zeros", "none"]
+
+
+class _Kind(NamedTuple):
+    """The algorithm and the mode by the library's names; `block` is what content is padded to, 0 where it is not."""
+
+    algorithm: str
+    mode: str
+    keys: tuple[int, ...]
+    iv: int = 0
+    block: int = 0
+
+
+AES, DES3, BYTES = (16, 24, 32), (8, 16, 24), tuple(range(5, 57))
+KINDS = {
+    "aes-ecb": _Kind("AES", "ECB", AES, block=16),
+    "aes-cbc": _Kind("AES", "CBC", AES, 16, 16),
+    "aes-cfb": _Kind("AES", "CFB", AES, 16),
+    "aes-cfb8": _Kind("AES", "CFB8", AES, 16),
+    "aes-ofb": _Kind("AES", "OFB", AES, 16),
+    "aes-ctr": _Kind("AES", "CTR", AES, 16),
+    "aes-gcm": _Kind("AES", "GCM", AES, 12),
+    "des-ecb": _Kind("TripleDES", "ECB", DES3, block=8),
+    "des-cbc": _Kind("TripleDES", "CBC", DES3, 8, 8),
+    "blowfish-ecb": _Kind("Blowfish", "ECB", BYTES, block=8),
+    "blowfish-cbc": _Kind("Blowfish", "CBC", BYTES, 8, 8),
+    "rc4": _Kind("ARC4", "", (5, 7, 8, 10, 16, 20, 24, 32)),
+    "chacha20": _Kind("ChaCha20", "", (32,), 16),
+}
+CIPHERS = tuple(KINDS)
+HAS_NO_IV = frozenset(name for name, kind in KINDS.items() if not kind.iv)
 
 
 @dataclass(slots=True, frozen=True)
 class Derived:
-    """How a key is made from another one: `by` pbkdf2, scrypt or hkdf."""
+    """How a key is made from another one: `by` pbkdf2, scrypt, hkdf, digest or openssl. With `openssl` and no salt, the
+    salt is in front of what is hidden.
+    """
 
     by: str
     salt: bytes = b""
@@ -36,10 +69,13 @@ class Derived:
     info: bytes = b""
 
 
+IV_DERIVED = b"derived"  # in place of an initial vector: what the derivation gives behind the key
+
+
 @dataclass(slots=True, frozen=True)
 class Cipher:
     """A cipher over a payload from `at` on. `iv` is None where the first bytes there are it; the tag of GCM is at the
-    end, or with `tag_first` behind the initial vector.
+    end, or with `tag_first` behind the initial vector. `how` is set where the key is made from `key`.
     """
 
     kind: str
@@ -48,6 +84,7 @@ class Cipher:
     padding: Padding = "pkcs7"
     tag_first: bool = False
     at: int = 0
+    how: Derived | None = None
 
     def opened(self, outer: bytes) -> bytes:
         """What is inside.
@@ -55,94 +92,124 @@ class Cipher:
         Raises:
             AddressError: the key is another one, or the payload is damaged, as far as that can be seen.
         """
-        iv, body, tag = self._parts(outer)
-        if self.kind in ("aes-ecb", "aes-cbc") and len(body) % BLOCK:
-            what = f"{len(body)} bytes are not a multiple of the block size ({BLOCK})"
+        parts, block = self._parts(outer), KINDS[self.kind].block
+        if block and len(parts.body) % block:
+            what = f"{len(parts.body)} bytes are not a multiple of the block size ({block})"
             raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "another key or offset may fit")
-        return self._unpadded(self._run(body, iv, tag, seal=False))
+        return self._unpadded(self._run(parts, seal=False))
 
     def closed(self, content: bytes, outer: bytes) -> bytes:
         """The payload with another content, everything around it as it was."""
-        iv, body, _ = self._parts(outer)
-        head = outer[: self.at] + (iv if self.iv is None else b"")
-        sealed = self._run(self._padded(content, len(body)), iv, b"", seal=True)
-        if self.kind != "aes-gcm":
-            return head + sealed
-        return head + (sealed[-TAG:] + sealed[:-TAG] if self.tag_first else sealed)
+        parts = self._parts(outer)
+        sealed = self._run(parts._replace(body=self._padded(content, len(parts.body))), seal=True)
+        if self.kind == "aes-gcm" and self.tag_first:
+            sealed = sealed[-TAG:] + sealed[:-TAG]
+        return parts.head + sealed
 
-    def _parts(self, outer: bytes) -> tuple[bytes, bytes, bytes]:
-        """The initial vector, what is hidden, and the tag."""
-        body = outer[self.at :]
-        size = IV_SIZES[self.kind]
-        iv = self.iv if self.iv is not None else body[:size]
-        body = body if self.iv is not None else body[size:]
-        tag = b""
+    def _parts(self, outer: bytes) -> _Parts:
+        """What is in front, the key and the initial vector, what is hidden, and the tag."""
+        kind, at, key, made = KINDS[self.kind], self.at, self.key, b""
+        if self.how is not None:
+            how = self.how
+            if how.by == OPENSSL and not how.salt:
+                if outer[at : at + len(SALTED)] != SALTED:
+                    what = f"there is no “{SALTED.decode()}” with a salt at its beginning"
+                    raise AddressError(
+                        f"the {self.kind} layer cannot be undone: {what}", "give the salt, if it has one"
+                    )
+                how = Derived(how.by, outer[at + len(SALTED) :][:SALT_SIZE], how.rounds, how.hash, how.size)
+                at += len(SALTED) + SALT_SIZE
+            wanted = kind.iv if self.iv == IV_DERIVED or how.by == OPENSSL else 0
+            key = derived_key(key, how, wanted)
+            key, made = (key[: len(key) - wanted], key[len(key) - wanted :]) if wanted else (key, b"")
+        if wrong := wrong_cipher(self.kind, key, None):
+            raise AddressError(f"the {self.kind} layer cannot be undone: {wrong}", "another size of the key may fit")
+        iv = made or (self.iv if self.iv is not None else outer[at : at + kind.iv])
+        at += kind.iv if self.iv is None and not made else 0
+        body, tag = outer[at:], b""
         if self.kind == "aes-gcm":
             tag, body = (body[:TAG], body[TAG:]) if self.tag_first else (body[-TAG:], body[:-TAG])
-        if len(iv) != size or (self.kind == "aes-gcm" and len(tag) != TAG):
+        if len(iv) != kind.iv or (self.kind == "aes-gcm" and len(tag) != TAG):
             raise AddressError(f"the {self.kind} layer cannot be undone: the payload is too short", "it may be cut off")
-        return iv, body, tag
+        return _Parts(outer[:at], key, iv, body, tag)
 
-    def _run(self, body: bytes, iv: bytes, tag: bytes, *, seal: bool) -> bytes:
+    def _run(self, parts: _Parts, *, seal: bool) -> bytes:
         from cryptography.exceptions import InvalidTag
+        from cryptography.hazmat.decrepit.ciphers import algorithms as old_algorithms
+        from cryptography.hazmat.decrepit.ciphers import modes as old_modes
         from cryptography.hazmat.primitives.ciphers import Cipher as Engine
         from cryptography.hazmat.primitives.ciphers import algorithms, modes
         from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
+        kind = KINDS[self.kind]
         if self.kind == "aes-gcm":
             if seal:
-                return AESGCM(self.key).encrypt(iv, body, None)
+                return AESGCM(parts.key).encrypt(parts.iv, parts.body, None)
             try:
-                return AESGCM(self.key).decrypt(iv, body + tag, None)
+                return AESGCM(parts.key).decrypt(parts.iv, parts.body + parts.tag, None)
             except InvalidTag as error:
                 what = "the tag does not match: the key is another one, or the payload is damaged"
                 raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "nothing was changed") from error
-        engine: Any
-        if self.kind == "chacha20":
-            engine = Engine(algorithms.ChaCha20(self.key, iv), None)
+        made: Any = getattr(old_algorithms, kind.algorithm, None) or getattr(algorithms, kind.algorithm)
+        if kind.algorithm == "ChaCha20":
+            engine: Any = Engine(made(parts.key, parts.iv), None)
         else:
-            mode: Any = {"aes-ecb": modes.ECB, "aes-cbc": modes.CBC, "aes-ctr": modes.CTR}[self.kind]
-            engine = Engine(algorithms.AES(self.key), mode(iv) if iv else mode())
+            key = parts.key * 3 if kind.algorithm == "TripleDES" and len(parts.key) == 8 else parts.key  # single DES
+            mode: Any = getattr(old_modes, kind.mode, None) or getattr(modes, kind.mode) if kind.mode else None
+            engine = Engine(made(key), mode and (mode(parts.iv) if kind.iv else mode()))
         run = engine.encryptor() if seal else engine.decryptor()
-        return bytes(run.update(body) + run.finalize())
+        return bytes(run.update(parts.body) + run.finalize())
 
     def _padded(self, content: bytes, before: int) -> bytes:
-        if self.kind not in ("aes-ecb", "aes-cbc"):
+        block = KINDS[self.kind].block
+        if not block:
             return content
-        over = -len(content) % BLOCK
+        over = -len(content) % block
         if self.padding == "pkcs7":
-            return content + bytes([over or BLOCK]) * (over or BLOCK)
+            return content + bytes([over or block]) * (over or block)
         if self.padding == "zeros":
             return content + bytes(over)
         if over:
             what = (
-                f"{len(content)} bytes are not a multiple of the block size ({BLOCK}), and nothing says how to pad them"
+                f"{len(content)} bytes are not a multiple of the block size ({block}), and nothing says how to pad them"
             )
             raise AddressError(what, "nothing was written; enter as many bytes as before, or give the layer a padding")
         return content
 
     def _unpadded(self, content: bytes) -> bytes:
-        if self.kind not in ("aes-ecb", "aes-cbc") or self.padding != "pkcs7":
+        block = KINDS[self.kind].block
+        if not block or self.padding != "pkcs7":
             return content
         count = content[-1] if content else 0
-        if not 0 < count <= BLOCK or content[-count:] != bytes([count]) * count:
+        if not 0 < count <= block or content[-count:] != bytes([count]) * count:
             what = "its padding is not PKCS #7: the key is another one, or the padding is"
             raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "nothing was changed")
         return content[:-count]
 
 
+class _Parts(NamedTuple):
+    head: bytes
+    key: bytes
+    iv: bytes
+    body: bytes
+    tag: bytes
+
+
 def wrong_cipher(kind: str, key: bytes | None, iv: bytes | None) -> str:
     """What is wrong with a key or an initial vector in a few words; empty where nothing is."""
-    if key is not None and len(key) not in KEY_SIZES[kind]:
-        sizes = " or ".join(map(str, KEY_SIZES[kind]))
+    known = KINDS[kind]
+    if key is not None and len(key) not in known.keys:
+        many = len(known.keys) > len(AES) + 5
+        sizes = f"{known.keys[0]} to {known.keys[-1]}" if many else " or ".join(map(str, known.keys))
         return f"a key of {kind} has {sizes} bytes, not {len(key)}"
-    if iv is not None and len(iv) != IV_SIZES[kind]:
-        return f"the initial vector of {kind} has {IV_SIZES[kind]} bytes, not {len(iv)}"
+    if iv is not None and iv != IV_DERIVED and len(iv) != known.iv:
+        return f"the initial vector of {kind} has {known.iv} bytes, not {len(iv)}"
     return ""
 
 
-def derived_key(secret: bytes, how: Derived) -> bytes:
-    """A key made from a secret. The work is bounded: a template from a stranger cannot stop the program.
+def derived_key(secret: bytes, how: Derived, more: int = 0) -> bytes:
+    """A key made from a secret, and so many bytes more. The work is bounded: a template from a stranger cannot stop the
+    program.
 
     Raises:
         AddressError: it asks for more than is allowed.
@@ -154,12 +221,31 @@ def derived_key(secret: bytes, how: Derived) -> bytes:
 
     if how.rounds > MOST_ROUNDS or how.cost > MOST_COST:
         raise AddressError("the derivation of the key asks for too much work", "the template may be wrong")
+    if how.by == "digest":
+        digest = _digest(how.hash, secret + how.salt)
+        return digest[: how.size] + _digest(how.hash, digest)[:more]
+    size = how.size + more
+    if how.by == OPENSSL:
+        return _as_openssl(secret, how, size)
     kind = getattr(hashes, HASHES[how.hash])()
     maker: Any
     if how.by == "pbkdf2":
-        maker = PBKDF2HMAC(kind, how.size, how.salt, how.rounds)
+        maker = PBKDF2HMAC(kind, size, how.salt, how.rounds)
     elif how.by == "scrypt":
-        maker = Scrypt(how.salt, how.size, how.cost, 8, 1)
+        maker = Scrypt(how.salt, size, how.cost, 8, 1)
     else:
-        maker = HKDF(kind, how.size, how.salt, how.info)
+        maker = HKDF(kind, size, how.salt, how.info)
     return bytes(maker.derive(secret))
+
+
+def _digest(name: str, data: bytes) -> bytes:
+    return hashlib.new(name.replace("-", ""), data, usedforsecurity=False).digest()
+
+
+def _as_openssl(secret: bytes, how: Derived, size: int) -> bytes:
+    """Digests one after the other, each over the one before, the secret and the salt (EVP_BytesToKey of OpenSSL)."""
+    made = last = b""
+    while len(made) < size:
+        last = _digest(how.hash, last + secret + how.salt)
+        made += last
+    return made[:size]

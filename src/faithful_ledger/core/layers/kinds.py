@@ -15,8 +15,11 @@ from faithful_ledger.core.layers import (
     lz4_blocks,
     lz4_frames,
     lz_string,
+    lzf,
     lzo,
+    lzss,
     percent,
+    runs,
     snappy,
     xz,
     zstd,
@@ -47,7 +50,23 @@ __all__ = [
     "LayerSpec",
 ]
 
-MODULES = (base64_text, bzip2, deflate, hex_text, lz4_blocks, lz4_frames, lz_string, lzo, percent, snappy, xz, zstd)
+MODULES = (
+    base64_text,
+    bzip2,
+    deflate,
+    hex_text,
+    lz4_blocks,
+    lz4_frames,
+    lz_string,
+    lzf,
+    lzo,
+    lzss,
+    percent,
+    runs,
+    snappy,
+    xz,
+    zstd,
+)
 STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
 IN_LETTERS = ("base64", "hex", "lz-string", "percent")  # streams that are text themselves
 PADDED = "padded"  # zeros behind a text

@@ -16,6 +16,7 @@ SKIPPED, SKIPPED_HEAD = 0x184D2A50, 8
 
 class Lz4(FedStream):
     name = "lz4"
+    pads_behind = True
     marks = (b"\x04\x22\x4d\x18",)
 
     def unpacker(self) -> Any:

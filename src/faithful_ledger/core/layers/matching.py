@@ -15,7 +15,8 @@ __all__ = ["Match", "MatchedStream", "copy_back", "matches"]
 SEEN = 4  # bytes that must repeat
 SEGMENT = 1 << 20  # bytes that are looked at together
 STEP = 64
-TRIES = 6  # to come to as many bytes as wanted
+CHAIN, LONG_CHAIN, SMALL = 16, 256, 1 << 16  # earlier places that are looked at, and of so few bytes
+TRIES, KEPT = 6, 12  # to come to as many bytes as wanted, and matches in front of those that change
 
 
 class Match(NamedTuple):
@@ -28,10 +29,12 @@ class Match(NamedTuple):
 
 
 class MatchedStream(Stream):
-    """A kind without marks, whose matches go back at most `window` bytes and have at most `longest`."""
+    """A kind without marks, whose matches go back at most `window` bytes and have `shortest` to `longest`."""
 
     window: int
     longest: int
+    shortest = SEEN
+    has_end = True  # of its own
 
     @abstractmethod
     def decoded(self, data: bytes, at: int, most: int, out: bytearray) -> int:
@@ -68,62 +71,94 @@ class MatchedStream(Stream):
         return bytes(out[:most])
 
     def packed(self, data: bytes, old: bytes) -> bytes:
-        return self.coded(data, matches(data, self.window, self.longest))
+        return self.coded(data, matches(data, self.window, self.longest, self.shortest))
 
     def fitting(self, data: bytes, old: bytes, room: int) -> Iterator[bytes]:
-        found, more = list(matches(data, self.window, self.longest)), 0
-        for _ in range(TRIES):
-            yield (packed := self.coded(data, _loosened(found, more)))
-            more += room - len(packed)
-            if more <= 0:
-                return
+        found = list(matches(data, self.window, self.longest, self.shortest))
+        for kept in range(KEPT):  # what a few bytes more are differs from match to match
+            more = 0
+            for _ in range(TRIES):
+                packed = self.coded(data, [*found[:kept], *_loosened(found[kept:], more, self.shortest)])
+                if not more and kept and len(packed) > room:
+                    return
+                yield packed
+                more += room - len(packed)
+                if more <= 0:
+                    break
 
 
-def _loosened(found: Sequence[Match], more: int) -> Iterator[Match]:
+def _loosened(found: Sequence[Match], more: int, shortest: int) -> Iterator[Match]:
     """The same with so many more bytes as they are that were parts of matches."""
     given = 0
     for match in found:
-        start, given = match.start - given, min(max(match.size - SEEN, 0), more)
+        start, given = match.start - given, min(max(match.size - shortest, 0), more)
         yield Match(start, match.end, match.back, match.size - given)
         more -= given
 
 
-def matches(data: bytes, window: int, longest: int) -> Iterator[Match]:
-    """Cut data into what is new and what was there at most `window` bytes before. The nearest place counts, and up to
-    `longest` bytes of it.
+def matches(data: bytes, window: int, longest: int, shortest: int = SEEN) -> Iterator[Match]:
+    """Cut data into what is new and what was there at most `window` bytes before, `shortest` to `longest` bytes of it.
+    Of the last places where its first bytes were, the one counts from which most are the same, the nearest of these;
+    and a byte is new where more are the same from the next one on.
     """
     new = at = 0
     for begin in range(0, len(data), SEGMENT):
         end = min(begin + SEGMENT, len(data))
-        earlier, base = _earlier(data, begin, end, window)
+        look = _Earlier(data, begin, end, window, longest, shortest)
         at = max(at, begin)
         while at < end:
-            before = earlier[at - base] if at - base < len(earlier) else -1
-            size = _alike(data, base + before, at, longest) if before >= 0 and at - base - before <= window else 0
-            if size < SEEN:
+            size, before = look.best(at)
+            if size < shortest:
                 at += 1
                 continue
-            yield Match(new, at, at - base - before, size)
+            while size < longest and at + 1 < end:
+                longer, other = look.best(at + 1)
+                if longer <= size:
+                    break
+                at, size, before = at + 1, longer, other
+            yield Match(new, at, at - before, size)
             at += size
             new = at
     yield Match(new, len(data), 0, 0)
 
 
-def _earlier(data: bytes, begin: int, end: int, window: int) -> tuple[list[int], int]:
-    """For each offset of a segment, and of the window in front of it, where the next four bytes were before, or -1;
-    counted from an offset, which is given as well.
-    """
-    import numpy as np
+class _Earlier:
+    """For each offset of a segment, and of the window in front of it, where its first bytes were before."""
 
-    from faithful_ledger.core.scan import windows
+    def __init__(self, data: bytes, begin: int, end: int, window: int, longest: int, shortest: int) -> None:
+        import numpy as np
 
-    base = max(begin - window, 0)
-    keys = windows(data[base : end + SEEN - 1], np.dtype("<u4"))
-    order = np.argsort(keys, kind="stable")
-    found = np.full(keys.size, -1, np.int64)
-    same = keys[order[1:]] == keys[order[:-1]]
-    found[order[1:][same]] = order[:-1][same]
-    return found.tolist(), base
+        from faithful_ledger.core.scan import windows
+
+        self.data, self.window, self.longest, self.shortest = data, window, longest, shortest
+        self.base, self.most = max(begin - window, 0), LONG_CHAIN if len(data) <= SMALL else CHAIN
+        keys = windows(data[self.base : end + SEEN - 1].ljust(SEEN, b"\0"), np.dtype("<u4")) & np.uint32(
+            (1 << 8 * min(shortest, SEEN)) - 1
+        )
+        order = np.argsort(keys, kind="stable")
+        found = np.full(keys.size, -1, np.int64)
+        same = keys[order[1:]] == keys[order[:-1]]
+        found[order[1:][same]] = order[:-1][same]
+        self.before: list[int] = found.tolist()
+
+    def best(self, at: int) -> tuple[int, int]:
+        """How many bytes at an offset are the same as at an earlier one, and that one."""
+        size, found, place = 0, 0, at - self.base
+        if place >= len(self.before):
+            return 0, 0
+        for _ in range(self.most):
+            place = self.before[place]
+            if place < 0 or at - self.base - place > self.window:
+                break
+            before = place + self.base
+            if self.data[before + size : before + size + 1] != self.data[at + size : at + size + 1]:
+                continue
+            alike = _alike(self.data, before, at, self.longest)
+            if alike > size:
+                size, found = alike, before
+                if size == self.longest:
+                    break
+        return size, found
 
 
 def _alike(data: bytes, before: int, at: int, longest: int) -> int:

@@ -49,6 +49,7 @@ class Stream(ABC):
     name: str
     marks: tuple[bytes, ...] = ()  # one of these is at its beginning, or `mark_at` bytes behind it
     mark_at = 0
+    pads_behind = False  # `fitting` puts something behind the stream, which not every reader expects
 
     def begins(self, data: Array, at: Array) -> list[int]:
         """Where a stream may begin, of the offsets in front of marks."""

@@ -20,6 +20,7 @@ LARGEST_DICTIONARY, LARGEST_SIZE = 1 << 30, 1 << 40
 
 class Xz(FedStream):
     name = "xz"
+    pads_behind = True
     marks = (b"\xfd7zXZ\x00",)
 
     def unpacker(self) -> Any:

@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from contextlib import suppress
 
 from faithful_ledger.core.balance import name_findings, rule_findings, seal_states, states_elsewhere
-from faithful_ledger.core.binding import BoundFile, FieldNode, RowsNode, bind_files
+from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode, bind_files
 from faithful_ledger.core.binding.followers import SealState, WorkedOut
 from faithful_ledger.core.edits import Cause, Replacement
-from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, place
+from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, StreamGrows, place
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.outline import outlined
@@ -18,12 +18,14 @@ from faithful_ledger.core.rules import Finding, audit, double_keys, keyed_rows
 from faithful_ledger.core.rules.over_rows import row_findings
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import same_bytes
-from faithful_ledger.core.storage import Value
+from faithful_ledger.core.storage import NUMBERS, Value
 from faithful_ledger.core.template import Template
 
 __all__ = ["check_result", "shown_then"]
 
 FEW = 64  # changed spans, around which alone keys are compared
+WIDE, FIRST, HEADER = 4, 16, 64  # bytes of a number, and offsets at which shorter ones and these are lengths
+LARGE = 1 << 12  # a number that is hardly anything else
 MOST_SHOWN = 8  # values that one path to look for stands for
 
 
@@ -48,6 +50,60 @@ def _moving(plan: Plan) -> Iterator[Finding]:
             if not whole and (entered is not None or layer):
                 text = f"everything behind {place(part.start)} moves by {grown:+d}{_suspects(file, part)}"
                 yield Finding(entered.about if entered is not None else file.file.name, "warning", text)
+
+
+def _refuse_stale(plan: Plan) -> None:
+    """Refuse a value that takes another size where a number in front looks like the length of what it is in, or like an
+    offset behind it, and no field says what that number is.
+
+    Raises:
+        StreamGrows: there is one.
+    """
+    typed = {entry.path for entry in plan.entries if entry.is_bytes}
+    for file in plan.files:
+        bound = file.file.bound
+        if bound is None or bound.spec.keeps_size or not file.patched.moves or _finds_its_places(file, plan):
+            continue
+        for part in file.patched.replacements:
+            path = next((cause.about for cause in part.causes if cause.kind == "entry"), "")
+            grown = len(part.data) - (part.end - part.start)
+            for at, name, words in _looks_stale(bound, part) if path and grown and path not in typed else ():
+                raise StreamGrows(
+                    f"{path} would take {abs(grown)} bytes {'more' if grown > 0 else 'less'}, and the {name} at "
+                    f"{place(at)} looks like {words}, which the template does not describe",
+                    "nothing was written; find the seals, describe it (length_of, offset_of), or enter a value as long "
+                    "as the old one",
+                )
+
+
+def _says_something(node: Node) -> bool:
+    """Whether an element describes its bytes and those between its parts: no unknown run, and no mere frame."""
+    if isinstance(node, FieldNode):
+        return not node.spec.unknown
+    return isinstance(node, RowsNode) or (isinstance(node, GroupNode) and bool(node.spec.layout))
+
+
+def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str, str]]:
+    """Numbers in front of a replaced span that would have to change with its size: where, how stored, and what they
+    look like. Those that a field describes are known to be something else, or put right.
+    """
+    from faithful_ledger.core.profile.lengths import offsets_behind, suspected_lengths
+
+    known = [(child.start, child.end) for child in bound.root.children if _says_something(child)]
+
+    def is_known(start: int, end: int) -> bool:
+        return any(low < end and start < high for low, high in known)
+
+    for at, name in suspected_lengths(bound.source, part.start):
+        size = NUMBERS[name].least_size
+        raw = bytes(bound.source.read(at, at + size))
+        value = int.from_bytes(raw, "big" if name.endswith("be") else "little")
+        near = at % 2 == 0 if at < FIRST else at % size == 0 and size >= WIDE and at < HEADER
+        if not is_known(at, at + size) and (near or (size >= WIDE and value >= LARGE)):
+            yield at, name, "the length of what it is in"
+    offsets = offsets_behind(bound.source, part.start)
+    if offsets is not None and not is_known(*offsets[:2]):
+        yield offsets[0], offsets[2], "the first of some offsets"
 
 
 def _finds_its_places(file: FilePlan, plan: Plan) -> bool:
@@ -113,6 +169,7 @@ def check_result(save: Save, plan: Plan) -> None:
     """Bind what will be written, as a stranger would, and gather what does not hold there."""
     changed = [file for file in plan.files if file.changes]
     plan.findings = list(_moving(plan))
+    _refuse_stale(plan)
     if changed and save.template is None and save.outline is not None:
         _check_texts(save, plan)
     if not changed or save.template is None:
@@ -159,7 +216,7 @@ def check_result(save: Save, plan: Plan) -> None:
     if is_shaped:
         plan.findings += _new_errors(save, result, changed)
     if save.renew_broken is True:
-        _check_broken(save, plan, bound)
+        _check_seals(save, plan, bound)
 
 
 def _check_texts(save: Save, plan: Plan) -> None:
@@ -215,15 +272,24 @@ def _bound_result(template: Template, plan: Plan) -> dict[str, BoundFile]:
     return bind_files(template, sources, settled)
 
 
-def _check_broken(save: Save, plan: Plan, bound: dict[str, BoundFile]) -> None:
-    """Seals that were broken and are to be renewed hold now, unless no change reaches them."""
+def _check_seals(save: Save, plan: Plan, bound: dict[str, BoundFile]) -> None:
+    """Seals that were broken and are to be renewed hold now, unless no change reaches them; and where something moved,
+    so do all others.
+    """
     broken = {state.name for state in save.broken_seals}
-    if not broken:
-        return
-    changed = [file.file.name for file in plan.files if file.changes and file.file.bound is not None]
-    states = [state for name in changed for state in seal_states(bound[name])]
-    states += [state for _, state in states_elsewhere(bound) if isinstance(state, SealState)]
+    changed = {file.file.name: file for file in plan.files if file.changes and file.file.bound is not None}
+    states = [
+        state
+        for name, file in changed.items()
+        if broken or file.patched.moves
+        for state in seal_states(bound[name])
+        if state.name in broken or file.patched.moves
+    ]
+    if broken:
+        states += [
+            state for _, state in states_elsewhere(bound) if isinstance(state, SealState) and state.name in broken
+        ]
     for state in states:
-        if state.name in broken and not state.holds and state.policy == "renew":
+        if not state.holds and state.policy == "renew" and state.name not in (*plan.left, *plan.undecided):
             text = f"{state.algorithm} says {state.stored} and should say {state.computed}"
             plan.findings.append(Finding(state.name, "error", text))

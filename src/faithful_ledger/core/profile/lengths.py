@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from fractions import Fraction
+from itertools import product
 
 import numpy as np
 
@@ -10,14 +11,17 @@ from faithful_ledger.core.scan import scan, windows
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["listed_at", "suspected_lengths", "unpacked_sizes"]
+__all__ = ["listed_at", "offsets_behind", "suspected_lengths", "unpacked_sizes"]
 
 LOOKED_AT = 1 << 16
 MOST = 4
-AROUND, LEAST_UNPACKED = 64, 256  # bytes in front of a stream; smaller sizes are other numbers by chance
+AROUND = 64  # bytes in front of a stream
+LEAST_UNPACKED, LEAST_WIDE = 256, 32  # smaller sizes are other numbers by chance, in two bytes and in four
 NAMES = ("u32le", "u32be", "u16le", "u16be")
 MOST_LISTED = 16 << 20  # bytes of a save in which a directory is looked for
 LEAST = 16  # smaller numbers say the rest of a file by chance
+FIRST_OFFSETS, MOST_OFFSETS, STRIDES = 256, 1024, (4, 8, 12, 16, 20, 24, 28, 32)  # of a table of offsets
+MANY_OFFSETS = 4  # in front of what begins further behind
 LEAD = 16  # what a length counts may begin so many bytes behind it, after a checksum or another number
 
 
@@ -26,9 +30,10 @@ def unpacked_sizes(source: Source, at: int, size: int) -> list[tuple[int, str]]:
     to how many bytes it unpacks.
     """
     found: dict[int, str] = {}
-    for start, end in ((0, min(AROUND, at)), (max(at - AROUND, 0), at)) if size >= LEAST_UNPACKED else ():
+    names = NAMES if size >= LEAST_UNPACKED else NAMES[:2] if size >= LEAST_WIDE else ()
+    for start, end in ((0, min(AROUND, at)), (max(at - AROUND, 0), at)):
         data = bytes(source.read(start, end))
-        for name in NAMES:
+        for name in names:
             raw = NUMBERS[name].spell(Fraction(size))
             place = data.find(raw) if raw is not None else -1
             if (
@@ -59,6 +64,26 @@ def listed_at(source: Source, at: int, size: int) -> tuple[int, str] | None:
     )
     likeliest = min(hits, default=None)  # in the order of the pairs: zeros in front make one of the other order
     return (likeliest[1], pairs[runs[likeliest[0]]]) if likeliest is not None else None
+
+
+def offsets_behind(source: Source, at: int) -> tuple[int, int, str] | None:
+    """Where a table of offsets begins and ends in the first bytes that leads to something behind an offset, and how its
+    numbers are stored: they grow, and the first of them leads to where the table ends, or little further.
+    """
+    data = bytes(source.read(0, min(at, FIRST_OFFSETS + MOST_OFFSETS * STRIDES[-1])))
+    for name in NAMES[:2]:
+        values = windows(data, np.dtype(NUMBERS[name].dtype)).astype(np.int64)
+        for place, stride in product(range(0, min(FIRST_OFFSETS, values.size), 2), STRIDES):
+            first = int(values[place])
+            count = (first - place) // stride
+            lead = LEAD if count >= MANY_OFFSETS else 0
+            if not 2 <= count <= MOST_OFFSETS or first - place - count * stride > lead:
+                continue
+            table = values[place : place + count * stride : stride]
+            grows = table.size == count and bool((table[1:] > table[:-1]).all())
+            if grows and at < table[-1] < source.size:
+                return place, first, name
+    return None
 
 
 def suspected_lengths(source: Source, at: int, size: int = 0) -> list[tuple[int, str]]:

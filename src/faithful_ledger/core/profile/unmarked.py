@@ -26,10 +26,16 @@ Array: TypeAlias = np.ndarray[Any, Any]
 Spans: TypeAlias = list[tuple[int, int]]
 Order = Literal["little", "big"]
 FORMS: tuple[tuple[int, Order], ...] = ((4, "little"), (4, "big"), (2, "little"), (2, "big"))
+FORMS_OF_SIZES: tuple[tuple[int, Order], ...] = (*FORMS, (3, "little"), (3, "big"))
 KIND = "lz4-block"
-SELF_ENDED = tuple(kind for kind in STREAMS.values() if isinstance(kind, MatchedStream))
+MATCHED = tuple(kind for kind in STREAMS.values() if isinstance(kind, MatchedStream))
+SELF_ENDED, ENDLESS = (tuple(kind for kind in MATCHED if kind.has_end is has_end) for has_end in (True, False))
+RUNS = "packbits"  # which any bytes may be, so that its sizes have to be said
+MOST_WHOLE = 2  # times that a file may be unpacked in trying these
+MOST_RUN = 64  # bytes for each that is packed in it
 BEGUN, FIRST_BYTES = 4096, 64  # bytes of what a stream unpacks to that are looked at, and the first of these
 MOST_TRIED, LEAST_TRIED = 32, 1 << 16  # times that a file, if it has so many bytes, may be unpacked in trying
+GAINING = (FIRST_BYTES, 0.5), (512, 0.9), (1 << 14, 1.05)  # unpacked bytes, and how many for each that is packed
 GAINED = 1.15  # bytes for each that is packed
 LEAST_SAID, WIDEST = 48, 64  # a size that is looked for, and bytes of an entry of a table
 FIRST = 64  # offsets from the beginning at which the first size may be
@@ -115,10 +121,12 @@ def _numbers(front: bytes) -> set[int]:
     return {int(number) for name in ("<u4", ">u4") for number in windows(front, np.dtype(name))}
 
 
-def _says_sizes(data: bytes, found: Sequence[Layer]) -> bool:
-    """Whether the packed or unpacked sizes of streams are in front of each, or in a table in front of all."""
+def _says_sizes(data: bytes, found: Sequence[Layer], *, strictly: bool = False) -> bool:
+    """Whether the packed or unpacked sizes of streams are in front of each, or in a table in front of all; `strictly`
+    says that only an unpacked one in four bytes counts.
+    """
     first = found[0]
-    for (width, order), packed in product(FORMS, (True, False)):
+    for (width, order), packed in product(*((FORMS[:2], (False,)) if strictly else (FORMS_OF_SIZES, (True, False)))):
         sizes = [layer.size if packed else layer.unpacked_size for layer in found]
         if max(sizes) >> 8 * width or sizes[0] < LEAST_SAID:
             continue
@@ -159,18 +167,40 @@ def lone_block(data: bytes, allowance: Allowance) -> Layer | None:
     unpacks to; a few bytes may follow it. Other bytes are hardly ever one to their end.
     """
     alone: Layer | None = None
+    left = MOST_WHOLE * max(len(data), LEAST_TRIED)
     for offset in () if _is_text(data) else range(min(FIRST, max(len(data) - LEAST_LONE, 0))):
-        if not may_begin(data, offset):
-            continue
-        for end in (len(data), *_ends_said(data, offset)):
-            layer = STREAMS[KIND].read(data[:end], offset, Allowance(allowance.left))
-            if layer is None or layer.unpacked_size < max(LEAST_LONE_UNPACKED, layer.size):
-                continue
-            if _says_sizes(data, [layer]):
-                allowance.left -= layer.unpacked_size
-                return layer
-            alone = layer if not offset else alone
+        for kind in (*([KIND] if may_begin(data, offset) else ()), *_endless(data, offset)):
+            for end in (len(data), *_ends_said(data, offset)):
+                if kind != KIND and left < 0:
+                    break
+                own = Allowance(allowance.left)
+                layer = STREAMS[kind].read(data[:end], offset, own)
+                left -= allowance.left - own.left if kind != KIND else 0
+                if layer is None or layer.unpacked_size < max(LEAST_LONE_UNPACKED, layer.size):
+                    continue
+                if kind != KIND and not _is_packed_well([layer]):
+                    continue
+                if _says_sizes(data, [layer], strictly=kind == RUNS):
+                    allowance.left -= layer.unpacked_size
+                    return layer
+                alone = layer if not offset and kind != RUNS else alone
     return alone
+
+
+def _endless(data: bytes, offset: int) -> Iterator[str]:
+    """The kinds without an end of their own that may begin at an offset."""
+    for kind in ENDLESS:
+        with suppress(ValueError, IndexError):
+            for most, gained in GAINING:
+                begun = bytearray()
+                packed = kind.decoded(data, offset, most, begun) - offset
+                if len(begun) <= gained * packed:
+                    break
+            else:
+                yield kind.name
+    packed = len(data) - offset
+    if any(GAINED * packed <= number <= MOST_RUN * packed for number in _numbers(data[:offset])):
+        yield RUNS
 
 
 def _ends_said(data: bytes, offset: int) -> list[int]:

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from fractions import Fraction
-from itertools import count
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from faithful_ledger.core.address import Address, parse_path, split_outside_quotes
 from faithful_ledger.core.address.paths import TEXT
@@ -15,8 +13,10 @@ from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence.place import Bits, Guides, Place
 from faithful_ledger.core.formats.document import BEHIND_LENGTH
 from faithful_ledger.core.layers import ENCLOSED, KEYED, STREAMS, LayerSpec
+from faithful_ledger.core.layers.ciphers import IV_DERIVED
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS, SWITCHES
+from faithful_ledger.core.template.fresh import Shared, new_template
 from faithful_ledger.core.template.loader import dumped, round_trip
 from faithful_ledger.core.template.model import PINNED, FileSpec
 from faithful_ledger.core.template.names import field_name, has_no_name, unnamed_bits
@@ -24,10 +24,7 @@ from faithful_ledger.core.template.rewriting import Hex
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
 __all__ = [
-    "Shared",
     "layer_keys",
-    "new_template",
-    "shared_by",
     "with_free_name",
     "with_place",
     "with_standing",
@@ -35,33 +32,10 @@ __all__ = [
 ]
 
 SWITCHED = "yes"  # what the switch of a quantity says when it is set
-MARK = re.compile(rb"[A-Z][A-Z0-9_]*|[a-z][a-z0-9_]*|")
-IN_HEX = frozenset(b"0123456789ABCDEFabcdef")
-LONGEST_MAGIC, LEAST_MAGIC = 4, 3
-ENOUGH_SAVES = 2
 EXPLAINS = "explains "  # how the note of a pinned field begins
 GUIDES = "other fields are found by it"  # at the end of their notes
+LENGTH = "_length"  # how the name of the length in front of digits ends
 HIDDEN = "_hidden"  # how the name of masked bytes ends
-NEW = """\
-# The program changes this file only where it says so; comments, blanks and order stay as they are.
-ledger: 1
-id: {id}
-title: {title}
-version: "0.1"
-game: {game}
-
-recognise:
-  - name: "{sign}"
-    size: {{{size}}}{magic}
-
-files:
-  save:
-    name: "{name}"
-    format: {format}
-    layout: []
-
-sections: []
-"""
 
 
 def with_place(
@@ -102,6 +76,11 @@ def with_place(
         if place.guides is not None and place.guides.around:
             _guided(files[holder]["layout"], place.guides)
         holder = _payload(files, holder, place.layers, place.format)
+    if place.path is None and not place.guides and files[holder].get("format", "binary") != "binary":
+        raise EntryError(
+            f"this place has no path, and the template reads {holder} as {files[holder]['format']}",
+            "the template is as it was; choose a place that has a path",
+        )
     *texts, inner = split_outside_quotes(place.path or "", TEXT)
     for number, at in enumerate(texts):
         layers, kind = (held[number].layers, held[number].format) if number < len(held) else ((), "json")
@@ -113,6 +92,8 @@ def with_place(
         _guided(files[holder]["layout"], place.guides)
     if place.mask is not None:
         holder = _hidden(files, holder, place, element)
+    if place.end.prefix and place.stored_as in NUMBERS:
+        files[holder]["layout"].append(_length_of(place, element, files[holder]["layout"]))
     files[holder]["layout"].append(element if place.bits_in is None else _in_bits(place, place.bits_in, element))
     path = str(element["field"]) if holder == next(iter(files)) else f"{holder}.{element['field']}"
     sections = document.setdefault("sections", [])
@@ -167,12 +148,6 @@ def _guided(layout: list[dict[str, Any]], guides: Guides) -> None:
         if name not in known:
             kind = {"as": stored_as, **({"size": size} if size else {})}
             layout.append({"field": name, **kind, "at": Hex(at), "note": f"{note} ({GUIDES})", "standing": "fits"})
-
-
-def _free_id(wanted: str, taken: Collection[str]) -> str:
-    """An id of a template that no other one has."""
-    every = (f"{wanted or 'save'}{f'-{number}' if number > 1 else ''}" for number in count(1))
-    return next(each for each in every if each not in taken)
 
 
 def _name_of(element: dict[str, Any]) -> str:
@@ -233,7 +208,7 @@ def layer_keys(layer: LayerSpec) -> str | dict[str, Any]:
     keys: dict[str, Any] = {"layer": layer.kind}
     keys |= {"key": layer.key.hex(" ").upper()} if layer.key is not None else {}
     keys |= {"key_of": layer.key_of} if layer.key_of else {}
-    keys |= {"iv": layer.iv.hex(" ").upper()} if layer.iv else {}
+    keys |= {"iv": "derived" if layer.iv == IV_DERIVED else layer.iv.hex(" ").upper()} if layer.iv else {}
     if layer.at is not None:
         keys["at"] = Hex(layer.at.constant) if layer.at.constant is not None else layer.at.text
     keys |= {"member": layer.member} if layer.member else {}
@@ -317,8 +292,8 @@ def _element(place: Place, name: str) -> dict[str, Any]:
     elif place.stored_as in SWITCHES:
         bit = SWITCHES[place.stored_as].low
         element |= {"as": "u8", "switches": {bit: SWITCHED}, **address.keys()}
-    elif place.stored_as == "digits" and place.room:
-        element |= {"as": f"digits{place.room}", **address.moved(-place.lead).keys()}
+    elif place.stored_as == "digits" and place.end.room:
+        element |= {"as": f"digits{place.end.room}", **address.moved(-place.lead).keys()}
     elif place.stored_as in NUMBERS:
         element |= {"as": place.stored_as, **address.keys()}
     else:
@@ -347,80 +322,40 @@ def _decimal(exact: Fraction) -> float | str:
     return float(exact) if Fraction(repr(float(exact))) == exact else str(exact)
 
 
+def _length_of(place: Place, element: Mapping[str, Any], layout: list[dict[str, Any]]) -> dict[str, Any]:
+    """The keys of the length that is in front of a number in digits."""
+    keys: dict[str, Any] = {
+        "field": f"{element['field']}{LENGTH}",
+        "as": place.end.prefix,
+        "length_of": element["field"],
+    }
+    keys |= {"plus": 1} if place.end.ended_by else {}
+    if place.address is not None:
+        keys |= place.address.moved(-NUMBERS[place.end.prefix].least_size).keys()
+    with_free_name(keys, layout)
+    return keys
+
+
 def _text(place: Place, address: Address) -> dict[str, Any]:
-    encoding = TEXT_ENCODINGS[place.stored_as]
-    if place.prefix:
-        address = address.moved(-NUMBERS[place.prefix].least_size)
-        return {"as": "text", "length": place.prefix, "encoding": encoding, **address.keys()}
-    if place.room is None:
+    end = place.end
+    keys: dict[str, Any] = {"as": "text", "encoding": TEXT_ENCODINGS[place.stored_as]}
+    keys |= {"size": end.room} if end.room is not None else {}
+    keys |= {"ended_by": end.ended_by.hex(" ").upper()} if end.ended_by else {}
+    if end.prefix:
+        keys |= {"length": end.prefix, **({"counts": "letters"} if end.in_letters else {})}
+        address = address.moved(-NUMBERS[end.prefix].least_size)
+    elif end.room is None and not end.ended_by:
         raise EntryError(
             "nothing says where this text ends: no length is in front of it and shorter ones are not filled with zeros",
             "describe what is around it in the template first",
         )
-    return {"as": "text", "size": place.room, "encoding": encoding, **address.keys()}
-
-
-class Shared(NamedTuple):
-    """What all known saves of a game have in common: their sizes, and the bytes they begin with."""
-
-    least: int
-    most: int
-    beginning: bytes = b""
-
-
-def shared_by(contents: Sequence[bytes], sizes: Sequence[int]) -> Shared:
-    """What saves share, from their first bytes and their sizes: a mark at their beginning is one that is not all zeros,
-    and of one save alone only letters of one case and digits that are not all hexadecimal, as those of a hash are;
-    their size, where there are several and all have the same.
-    """
-    same = 0
-    shortest = min(map(len, contents), default=0)
-    while same < min(shortest, LONGEST_MAGIC) and len({content[same] for content in contents}) == 1:
-        same += 1
-    beginning = contents[0][:same].rstrip(b"\0") if contents else b""
-    if len(contents) == 1:
-        beginning = MARK.match(beginning)[0]  # type: ignore[index]
-        beginning = b"" if IN_HEX.issuperset(beginning) else beginning
-    several = len(sizes) >= ENOUGH_SAVES
-    least = sizes[0] if several and len(set(sizes)) == 1 else min(min(sizes, default=1), max(len(beginning), 1))
-    most = sizes[0] if several and len(set(sizes)) == 1 else 0
-    return Shared(least, most, beginning if len(beginning) >= LEAST_MAGIC else b"")
+    return {**keys, **address.keys()}
 
 
 def _new_for(place: Place, save: Path, game: str, shared: Shared, taken: Collection[str]) -> bytes:
     kind = place.format if not place.route else "binary"
     shared = shared._replace(beginning=b"") if place.guides is not None else shared  # another save begins with others
     return new_template(save, game, shared, kind, binary=not place.path or bool(place.route), taken=taken)
-
-
-def new_template(
-    save: Path,
-    game: str,
-    shared: Shared,
-    kind: str = "binary",
-    *,
-    binary: bool = True,
-    taken: Collection[str] = (),
-) -> bytes:
-    """A template without fields, for files of a format `kind`, with an id that is not `taken`; what saves share is only
-    looked for in `binary` ones.
-    """
-    import json
-
-    pattern = f"*{save.suffix or save.name}"
-    beginning = shared.beginning.hex(" ").upper() if binary else ""
-    magic = f'\n    magic: {{at: 0, bytes: "{beginning}"}}' if beginning else ""
-    size = f"least: {shared.least}, most: {shared.most}" if shared.most and binary else f"least: {min(shared.least, 1)}"
-    return NEW.format(
-        id=_free_id(re.sub(r"[^a-z0-9]+", "-", f"{game}-{save.suffix or save.name}".casefold()).strip("-"), taken),
-        title=json.dumps(f"{game}, described here"),
-        game=json.dumps(game),
-        sign=pattern if save.is_absolute() else save.name,
-        name=pattern if save.is_absolute() else save.as_posix(),
-        size=size,
-        magic=magic,
-        format=kind,
-    ).encode()
 
 
 def without_field(text: bytes, path: str) -> bytes | None:
@@ -443,6 +378,7 @@ def without_field(text: bytes, path: str) -> bytes | None:
         _unname(element["layout"], name)
     else:
         layout.remove(element)
+    _leave_runs(layout, name)
     for section in document.get("sections") or []:
         if path in (section.get("fields") or []):
             section["fields"].remove(path)
@@ -482,6 +418,14 @@ def _leave_open(files: dict[str, Any], taken_out: dict[str, Any]) -> None:
     layout = files[holder]["layout"]
     for element in [each for each in layout if _name_of(each) in {name, *keys}]:
         layout.remove(element)
+
+
+def _leave_runs(layout: list[dict[str, Any]], name: str) -> None:
+    """Take out the length that was in front of a number in digits, and unknown runs with nothing else around them."""
+    for element in [each for each in layout if each.get("field") == name + LENGTH and each.get("length_of") == name]:
+        layout.remove(element)
+    if all(str(each.get("unknown", "")).startswith("unknown_") for each in layout):
+        layout.clear()
 
 
 def _leave_guides(layout: list[dict[str, Any]], keys: str) -> None:

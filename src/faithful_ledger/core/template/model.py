@@ -289,7 +289,8 @@ class FileSpec:
     A file is beside the first one, or in the folder that the user granted for the template's root `root_name`; a `*` in
     its name stands for the same letters as in the name of the first one. A payload is `inside` a file, or the content
     of its field `held_by`, or of that of every record, behind `layers`, the outermost first. Of what records hold each
-    has `part_size` bytes, but for the last; 0 where that is not known.
+    has `part_size` bytes, but for the last; 0 where that is not known. Where it `keeps_size`, what is behind its last
+    element gives way when that takes another size.
     """
 
     name: str
@@ -301,6 +302,7 @@ class FileSpec:
     inside: str = ""
     held_by: str = ""
     part_size: int = 0
+    keeps_size: bool = False
     layers: tuple[LayerSpec, ...] = ()
 
     def name_beside(self, first: FileSpec, name: str) -> str:

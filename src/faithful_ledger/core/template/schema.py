@@ -234,7 +234,7 @@ class Sign(Part):
 class DeriveKeys(Part):
     """How the key of a cipher is made from what `key` or `key_of` says."""
 
-    by: Literal["pbkdf2", "scrypt", "hkdf"]
+    by: Literal["pbkdf2", "scrypt", "hkdf", "digest", "openssl"]
     salt: HexBytes | None = None
     rounds: Annotated[int, Field(ge=1, le=2_000_000)] = 1000
     hash: Literal["md5", "sha-1", "sha-256", "sha-384", "sha-512"] = "sha-256"
@@ -251,7 +251,7 @@ class LayerKeys(Part):
     key_of: Words | None = None
     at: Formula | None = None
     put_back: bool = True
-    iv: HexBytes | Literal["first"] | None = None
+    iv: HexBytes | Literal["first", "derived"] | None = None
     padding: Literal["pkcs7", "zeros", "none"] | None = None
     tag: Literal["first", "last"] | None = None
     derive: DeriveKeys | None = None
@@ -263,6 +263,7 @@ class File(Part):
     root: Name | None = None
     inside: Words | None = None
     part_size: Annotated[int, Field(ge=1, le=1 << 30)] | None = None
+    keeps_size: bool = False
     layers: Annotated[list[Words | LayerKeys], Field(max_length=6)] = []
     format: Words = "binary"
     order: Literal["little", "big"] = "little"

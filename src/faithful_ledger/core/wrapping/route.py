@@ -17,7 +17,7 @@ from faithful_ledger.core.layers import (
     LayerSpec,
 )
 from faithful_ledger.core.layers.archives import ARCHIVES
-from faithful_ledger.core.layers.ciphers import Cipher, derived_key, wrong_cipher
+from faithful_ledger.core.layers.ciphers import Cipher, wrong_cipher
 from faithful_ledger.core.layers.hex_text import HEX, is_hex
 from faithful_ledger.core.layers.scrambling import Scrambling, wrong_key
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
@@ -124,13 +124,11 @@ def _no_number(name: str) -> int:
 def _cipher(layer: LayerSpec, key_of: Callable[[str], bytes] | None, number_of: Lookup | None) -> Cipher:
     """A cipher with the key that the template gives, names, or derives."""
     key = key_of(layer.key_of) if layer.key_of and key_of is not None else layer.key or b""
-    if layer.derived is not None:
-        key = derived_key(key, layer.derived)
-    if wrong := wrong_cipher(layer.kind, key, layer.iv):
+    if wrong := wrong_cipher(layer.kind, key if layer.derived is None else None, layer.iv):
         where = f" (it is taken from {layer.key_of})" if layer.key_of else ""
         raise AddressError(f"{wrong}{where}", "write the key in the template, its key_of, or how it is derived")
     at = layer.at.evaluate(number_of or _no_number) if layer.at is not None else 0
-    return Cipher(layer.kind, key, layer.iv, layer.padding, layer.tag_first, at)
+    return Cipher(layer.kind, key, layer.iv, layer.padding, layer.tag_first, at, layer.derived)
 
 
 def _scrambling(layer: LayerSpec, key_of: Callable[[str], bytes] | None) -> Scrambling:

@@ -103,10 +103,11 @@ class Streams:
         alone = span == (0, self.outer.size)
         if alone or len(packed) == len(before):
             return packed
-        fitted = STREAMS[self.kind].pack_into(content, before)
+        why = "" if counted.has_length_over(*span) else self._why_fixed(stream, counted)
+        fitted = STREAMS[self.kind].pack_into(content, before) if why or not STREAMS[self.kind].pads_behind else None
         if fitted is not None:
             return fitted
-        if not counted.has_length_over(*span) and (why := self._why_fixed(stream, counted)):
+        if why:
             raise StreamGrows(
                 f"the {self.kind} stream at {place(stream.offset)} would take {len(packed)} bytes in place of "
                 f"{stream.size}, and {why}",

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QWidget
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.layers import CIPHERS, KEYED, STREAMS, SWAPPINGS, LayerSpec
-from faithful_ledger.core.layers.ciphers import IV_SIZES
+from faithful_ledger.core.layers.ciphers import HAS_NO_IV
 from faithful_ledger.core.storage import parse_whole
 from faithful_ledger.core.storage.literals import bytes_typed
 from faithful_ledger.desk.session import Session
@@ -44,7 +44,7 @@ class LayerForm(QWidget):
     def _show_lines(self) -> None:
         kind = self.kind.currentText()
         self.key_line.setVisible(kind in CIPHERS or kind in KEYED)
-        self.iv_line.setVisible(bool(IV_SIZES.get(kind)))
+        self.iv_line.setVisible(kind in CIPHERS and kind not in HAS_NO_IV)
         self.at_line.setVisible(kind in CIPHERS or kind in STREAMS)
 
     def layer(self) -> LayerSpec:
@@ -58,8 +58,7 @@ class LayerForm(QWidget):
         if keyed and not self.key.text().strip():
             raise EntryError(f"{kind} needs its key", "type it in hexadecimal, or as a text in quotation marks")
         key = bytes_typed(self.key.text()) if keyed else None
-        iv = bytes_typed(self.iv.text()) if self.iv.text().strip() and IV_SIZES.get(kind) else None
-        iv = b"" if kind == "aes-ecb" else iv
+        iv = b"" if kind in HAS_NO_IV else bytes_typed(self.iv.text()) if self.iv.text().strip() else None
         at = None
         if (kind in CIPHERS or kind in STREAMS) and self.at.text().strip():
             at = Expression(parse_whole(self.at.text()))

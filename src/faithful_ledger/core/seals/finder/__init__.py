@@ -16,13 +16,15 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, COPY, KEYED, LENGTH, Algorithm, algorithm
 from faithful_ledger.core.seals.finder.anchored import anchored
 from faithful_ledger.core.seals.finder.best import Best, is_repetition, mirrored, order
+from faithful_ledger.core.seals.finder.constants import with_constants
 from faithful_ledger.core.seals.finder.copies import copies
-from faithful_ledger.core.seals.finder.finding import Finding, as_written
-from faithful_ledger.core.seals.finder.lengths import lengths
+from faithful_ledger.core.seals.finder.finding import Finding, as_written, less_repeated
+from faithful_ledger.core.seals.finder.lengths import lengths, lengths_of, with_said
 from faithful_ledger.core.seals.finder.natural import NO_EDGES, SLOW, Edges, all_natural, natural
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.repeated import with_others
+from faithful_ledger.core.seals.finder.said import over_said
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import LEAST_SAVES, WIDTHS, unknown_crc, with_own_start
 from faithful_ledger.core.seals.hashes import DIGESTS
@@ -80,14 +82,18 @@ def find_seals(
     best = Best(contents)
     reported = monotonic()
     for finding in _all(contents, hints, explained, end, edges):
-        checked = as_written(finding, contents).checked(contents)
+        checked = less_repeated(as_written(finding, contents).checked(contents), contents)
         known = found.get(_rule(checked))
         better = known is None or known.bits < checked.bits
         fits = checked.holds_in == checked.of and better and hints.fits(checked, len(saves[0]))
         if fits and not is_repetition(checked, contents):
-            checked, others = with_others(checked, contents)
+            checked, others = with_others(checked, contents) if checked.said is None else (checked, [])
             found[_rule(checked)] = checked
-            if (other := mirrored(checked, contents)) is not None and hints.fits(other, len(saves[0])):
+            if (
+                checked.said is None
+                and (other := mirrored(checked, contents)) is not None
+                and hints.fits(other, len(saves[0]))
+            ):
                 found.setdefault(_rule(other), other)
             if len(found) > 2 * MOST_KEPT:  # chance finds more and more in few saves
                 found = dict(sorted(found.items(), key=lambda item: order(item[1]))[:MOST_KEPT])
@@ -101,12 +107,17 @@ def find_seals(
             if checked.sure or monotonic() > reported + BETWEEN_REPORTS:
                 report(best.of(list(found.values())))
                 reported = monotonic()
+    sure = [each for each in found.values() if each.sure and each.algorithm.name not in (LENGTH, COPY)]
+    for finding in lengths_of(contents, sure) if LENGTH.startswith(hints.algorithm) and not hints.key else ():
+        checked = finding.checked(contents)
+        if hints.fits(checked, len(saves[0])):
+            found.setdefault(_rule(checked), checked)
     return best.of(list(found.values()))
 
 
 def _rule(finding: Finding) -> tuple[object, ...]:
     """What findings have in common that say the same."""
-    return finding.algorithm, finding.start, finding.end, finding.stored, finding.own
+    return finding.algorithm, finding.start, finding.end, finding.stored, finding.own, finding.said
 
 
 def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline, edges: Edges) -> Iterator[Finding]:
@@ -126,6 +137,7 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
         yield from lengths(contents, end)
     if COPY.startswith(hints.algorithm) and not hints.key:
         yield from copies(contents, end)
+    edges = with_said(edges, contents)
     if hints.natural:
         yield from natural(contents, spots, [*known, *quick], end, edges)
         return
@@ -137,6 +149,9 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
     if not enough or len(group) < len(contents):
         for finding in () if hints.key else anchored(contents, spots, end, hints.algorithm):
             yield finding if not alike(contents) else _counted(finding, len(group[0]))
+    if not alike(contents) and not hints.key:
+        yield from with_constants(contents, spots, end, edges, hints.algorithm)
+    yield from over_said(contents, spots, algorithms, end)
     yield from natural(contents, spots, [*known[6:], *slow], end, edges)
     if len(group) >= LEAST_SAVES and (not hints.algorithm or "crc".startswith(hints.algorithm[:3])) and not hints.key:
         for finding in _of_unknown_polynomials(group, places(group, hints.stored_at), explained, end):

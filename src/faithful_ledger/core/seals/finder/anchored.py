@@ -20,10 +20,10 @@ from faithful_ledger.core.bit_order import mirrored
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import Algorithm
-from faithful_ledger.core.seals.finder.finding import Finding, choice_bits
+from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, varied_bits
 from faithful_ledger.core.seals.finder.natural import HEADS, LEAST_COVERED, TAILS, is_plain
 from faithful_ledger.core.seals.finder.numbers import Numbers
-from faithful_ledger.core.seals.finder.places import Edge, Place, alike
+from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text
 from faithful_ledger.core.seals.finder.ranges import Chain, chains
 from faithful_ledger.core.seals.finder.rings import Prefixes
 from faithful_ledger.core.seals.sums import SUMS
@@ -31,7 +31,7 @@ from faithful_ledger.core.seals.sums import SUMS
 __all__ = ["anchored"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-MOST_PLACES, FEW_PLACES, BESIDE = 400, 30, 12  # chance gives many hits where 16 bits are stored
+MOST_PLACES, FEW_PLACES, BESIDE, BESIDE_IN_TEXT = 400, 30, 12, 4  # chance gives many hits where 16 bits are stored
 MOST_HITS = 1088  # edges from one anchor
 USUAL = 256  # bytes from either end in which a single save's seal is looked for
 
@@ -114,8 +114,11 @@ class _Anchored:
             known, most = self.by_bits[place.bits], MOST_PLACES if place.bits >= 32 else FEW_PLACES
             if len(known) < most and place.restless and (not self.single or self._is_usual(place)):
                 known.append(place)
+        self.beside = BESIDE
         self.heads = [head for head in HEADS if head <= self.size // 2]
         self.tails = [self.size - tail for tail in {*TAILS, *range(17)} if tail <= self.size // 2]
+        if all(map(is_text, contents)):  # in which ranges begin and end at lines, or beside what is stored
+            self.heads, self.tails, self.beside = [0], [self.size], BESIDE_IN_TEXT
         self._stored: dict[tuple[int, int, bool, int], Array] = {}
         self._prefixes: dict[tuple[int, bool, int], Array] = {}
         self._offsets: dict[tuple[int, int], tuple[Array, Array]] = {}
@@ -147,7 +150,7 @@ class _Anchored:
     def _anchors(self, bits: int) -> list[tuple[int, bool]]:
         """Where ranges may end, and where they may begin, each with whether it is a beginning."""
         starts, ends = set(self.heads), set(self.tails)
-        for place in self.by_bits[bits][:BESIDE]:
+        for place in self.by_bits[bits][: self.beside]:
             at = place.edge.at(self.size)
             starts.add(at + place.size)
             ends.add(at)
@@ -225,6 +228,7 @@ class _Anchored:
         their edges counted so that they hold in the others as well.
         """
         algorithm, size = way.algorithm, self.size
+        is_xor = algorithm.name in SUMS and SUMS[algorithm.name].kind == "xor"
         known = self.by_bits[algorithm.bits]
         hits, places, inverted = wanted.among(results)
         if not hits.size:
@@ -252,7 +256,8 @@ class _Anchored:
                 last = Edge(size - end, True) if end_from_end else Edge(end)
                 made = replace(algorithm, changed="inverted") if inverted else algorithm
                 cost = choice_bits(made, (start, end), (int(at[which]), int(behind[which])), size)
-                bits = place.bits * len(set(place.values)) - cost
+                said = varied_bits(place.values, place.bits) if is_xor else float(place.bits)
+                bits = said * len(set(place.values)) - cost
                 yield Finding(made, first, last, place.edge, place.size, place.form, bits=bits)
 
     def _agree(self, way: _Way, pairs: _Pairs, number: int) -> Array:

@@ -18,7 +18,7 @@ import numpy as np
 
 from faithful_ledger.core.seals.algorithms import COPY, LENGTH
 from faithful_ledger.core.seals.crc import CATALOGUE
-from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, edges_bits
+from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, edges_bits, said_bits
 from faithful_ledger.core.seals.finder.places import Edge, alike, apart, numbered
 from faithful_ledger.core.seals.sums import SUMS
 
@@ -150,7 +150,7 @@ class Best:
         adjoins = RIVAL if finding.own is None and (at + finding.size == start or at == end) else 0.0
         if _kind(finding) == "xor":  # every byte of one is as restless as all that it covers together
             adjoins *= _mixed(places)
-        still = _stillness(places, finding.form) if len(places) >= ENOUGH_TO_MOVE else 0.0
+        still = _stillness(places, finding) if len(places) >= ENOUGH_TO_MOVE else 0.0
         return finding.bits + NOISE_BITS * differ - (RIVAL if odd else 0.0) + adjoins - still
 
 
@@ -160,15 +160,17 @@ def _mixed(stored: Sequence[bytes]) -> float:
     return sum(columns) / max(len(columns) * (len(stored) - 1), 1)
 
 
-def _stillness(stored: Sequence[bytes], form: str) -> float:
+def _stillness(stored: Sequence[bytes], finding: Finding) -> float:
     """The bits that speak for a count or a flag, and against a sum, as so many bits of the lowest byte are the same in
-    every save: each of a sum is in one of 2 ** (saves - 1) cases.
+    every save: each of a sum is in one of 2 ** (saves - 1) cases. Of an XOR each byte says so, and together they say it
+    better.
     """
-    if not form.startswith("u") or not all(stored):
+    if not finding.form.startswith("u") or not all(stored):
         return 0.0
-    lowest = [raw[0] if form.endswith("le") else raw[-1] for raw in stored]
-    always, ever = reduce(and_, lowest), reduce(or_, lowest)
-    moving = (always ^ ever).bit_count()
+    columns = list(zip(*stored, strict=True))
+    if _kind(finding) != "xor":
+        columns = columns[:1] if finding.form.endswith("le") else columns[-1:]
+    moving: float = sum((reduce(and_, column) ^ reduce(or_, column)).bit_count() for column in columns) / len(columns)
     return min(max((8 - moving) * (len(stored) - 1 + STAYS) + moving * MOVES, 0.0), MOST_STILL)
 
 
@@ -189,7 +191,13 @@ def mirrored(finding: Finding, contents: Sequence[bytes]) -> Finding | None:
     else:
         return None
     made = replace(made, bits=finding.bits + _choice(finding, size) - _choice(made, size))
-    return made if made.checked(contents).holds_in == len(contents) else None
+    if made.checked(contents).holds_in < len(contents):
+        return None
+    values = [int.from_bytes(made.stored_in(content), "big") for content in contents]
+    if made.form.endswith("le"):
+        values = [int.from_bytes(made.stored_in(content), "little") for content in contents]
+    most = said_bits(made.algorithm, values, 8 * made.size) * len(set(values))  # what is stored there says no more
+    return replace(made, bits=min(made.bits, most))
 
 
 def _choice(finding: Finding, size: int) -> float:

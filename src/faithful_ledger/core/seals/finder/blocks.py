@@ -180,13 +180,15 @@ def _starts(numbers: Any, size: int, apart: int) -> list[int]:
             break
         following = place + numbers[place] + apart
         going = (following > place) & (following <= size + AROUND)
-        place, begun, steps = following[going], begun[going], steps[going] + 1
+        steps = steps[going] + (numbers[place[going]] > 0)  # zeros lead through whatever is filled with them
+        place, begun = following[going], begun[going]
     return sorted(done)
 
 
 def _is_chain(chain: BlockChain, content: bytes) -> bool:
     lengths = chain.lengths(content)
-    return len(lengths) >= LEAST and sum(value for _, value in lengths) >= COVERED * (len(content) - chain.first)
+    filled = sum(value > 0 for _, value in lengths)
+    return filled >= LEAST and sum(value for _, value in lengths) >= COVERED * (len(content) - chain.first)
 
 
 def find_block_rules(contents: Sequence[bytes], until: Deadline = NEVER) -> list[BlockRule]:

@@ -4,30 +4,37 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import reduce
 from itertools import repeat
-from typing import Any, TypeAlias
+from operator import or_
+from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.errors import ValueRefused
-from faithful_ledger.core.seals.algorithms import ALGORITHMS, LENGTH, Algorithm, own_bytes
+from faithful_ledger.core.seals.algorithms import ALGORITHMS, COPY, LENGTH, Algorithm, own_bytes
 from faithful_ledger.core.seals.finder.cuts import ALONE, Cut
 from faithful_ledger.core.seals.finder.places import DECIMAL, DIGITS, VARIABLE, Edge, span_of
+from faithful_ledger.core.seals.sums import SUMS
 from faithful_ledger.core.storage import NUMBERS, WRITTEN, Checksum, ChecksumInText
 
 __all__ = [
     "SURE",
     "Finding",
+    "Said",
     "as_written",
     "choice_bits",
     "edge_bits",
     "edges_bits",
+    "less_repeated",
     "naturalness",
     "open_ends",
     "own_bits",
     "place_bits",
+    "said_bits",
     "spelled",
     "spread_bits",
+    "varied_bits",
     "widened",
 ]
 
@@ -48,13 +55,32 @@ COMMON = frozenset(
 COMMON |= frozenset(("sum8", "sum16", "sum32", "xor8"))
 
 
+class Said(NamedTuple):
+    """Where a range ends: the number of `width` bytes at an offset, counted from `behind`."""
+
+    at: int
+    width: int
+    order: str
+    behind: int
+
+    @property
+    def form(self) -> str:
+        return f"u{8 * self.width}{self.order}"
+
+    def end(self, content: bytes) -> int:
+        return self.behind + int.from_bytes(
+            content[self.at : self.at + self.width], "little" if self.order == "le" else "big"
+        )
+
+
 @dataclass(frozen=True)
 class Finding:
     """`algorithm` over [start, end) is stored at `stored`, in `size` bytes of a `form`. What it sees in its own bytes
     is `own`: None where they are not covered, else zeros, left out, or bytes in hexadecimal; `beside` is what is left
     out with them. `bits` say how unlikely chance is. `freedom` says what no save could decide; `constant_only` that the
     start of the computation is known only together with what its result was XORed with, or only for the sizes seen;
-    `undecided` that the saves hold as well with the seal somewhere else, which `freedom` names.
+    `undecided` that the saves hold as well with the seal somewhere else, which `freedom` names. With `said` a number in
+    the file says where the range ends, and `end` is that of the first save.
     """
 
     algorithm: Algorithm
@@ -71,6 +97,7 @@ class Finding:
     freedom: str = ""
     constant_only: bool = False
     undecided: bool = False
+    said: Said | None = None
 
     @property
     def sure(self) -> bool:
@@ -113,6 +140,7 @@ class Finding:
         """Which bytes of a file of this size."""
         start, end, _ = self.spans(size)
         behind = " (the end)" if end == size else f" ({size - end} before the end)" if self.end.from_end else ""
+        behind = f" (as the {self.said.form} at 0x{self.said.at:X} says)" if self.said is not None else behind
         return f"0x{start:X} to 0x{end:X}{behind}{self.own_in_words}"
 
     @property
@@ -152,7 +180,7 @@ class Finding:
         its range is in, where that is not the file itself.
         """
         held = content if payload is None else payload
-        start, end, (at, stored_end) = self.start.at(len(held)), self.end.at(len(held)), self.place_in(content)
+        start, end, (at, stored_end) = self.start.at(len(held)), self.end_in(held), self.place_in(content)
         if not 0 <= start < end <= len(held) or not 0 <= at < stored_end <= len(content):
             return None
         pieces = self._seen(content, start, end, at, stored_end) if payload is None else (payload[start:end],)
@@ -161,7 +189,11 @@ class Finding:
 
     def covered(self, content: bytes) -> Iterator[bytes]:
         """The bytes of its range as the seal sees them."""
-        return self._seen(content, self.start.at(len(content)), self.end.at(len(content)), *self.place_in(content))
+        return self._seen(content, self.start.at(len(content)), self.end_in(content), *self.place_in(content))
+
+    def end_in(self, content: bytes) -> int:
+        """Where its range ends."""
+        return self.end.at(len(content)) if self.said is None else self.said.end(content)
 
     def _seen(self, content: bytes, start: int, end: int, at: int, behind: int) -> Iterator[bytes]:
         low, high = max(at - self.beside.before, start), min(behind + self.beside.behind, end)
@@ -202,6 +234,16 @@ def as_written(finding: Finding, contents: Sequence[bytes], payloads: Sequence[b
     if finding.form not in DECIMAL:
         return widened(finding, contents, payloads)
     return _with_sign(_of_any_digits(finding, contents) if payloads is None else finding, contents)
+
+
+def less_repeated(finding: Finding, contents: Sequence[bytes]) -> Finding:
+    """The finding with fewer bits for each stored value that is one byte several times, as in a map or what is filled:
+    such bytes are sums of others nearby.
+    """
+    if finding.algorithm.name in (LENGTH, COPY) or finding.form in WRITTEN:
+        return finding
+    repeated = sum(len(set(stored)) == 1 for stored in set(map(finding.stored_in, contents)))
+    return replace(finding, bits=finding.bits - 8.0 * (finding.size - 1) * repeated)
 
 
 def widened(finding: Finding, contents: Sequence[bytes], payloads: Sequence[bytes] | None = None) -> Finding:
@@ -310,6 +352,22 @@ def open_ends(
 def own_bits(own: str | None) -> float:
     """What it costs to see its own bytes as anything but zeros."""
     return UNUSUAL if own not in (None, "zeros") else 0.0
+
+
+def said_bits(algorithm: Algorithm, values: Sequence[int], bits: int) -> float:
+    """How many bits each of some stored values says, which have so many: of a sum or an XOR of what changes little some
+    are always the same.
+    """
+    kind = SUMS[algorithm.name].kind if algorithm.name in SUMS else ""
+    if kind in ("sum", "weighted"):
+        return spread_bits(values, min(bits, 64))
+    return varied_bits(values, min(bits, 64)) if kind == "xor" else float(min(bits, 64))
+
+
+def varied_bits(values: Sequence[int], bits: int) -> float:
+    """How many bits of an XOR of so many say something: all, unless few are not the same in every save."""
+    varied = reduce(or_, (value ^ values[0] for value in values), 0).bit_count()
+    return float(bits) if 2 * varied >= bits else varied + 3.0
 
 
 def spread_bits(values: Sequence[int], bits: int) -> float:

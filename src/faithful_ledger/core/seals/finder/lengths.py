@@ -14,9 +14,10 @@ import numpy as np
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder.finding import Finding
+from faithful_ledger.core.seals.finder.natural import Edges
 from faithful_ledger.core.seals.finder.places import Edge
 
-__all__ = ["lengths"]
+__all__ = ["lengths", "lengths_of", "numbers_of", "with_said"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 WIDTHS = (4, 2, 1)  # what is wider has zeros in its highest bytes
@@ -26,6 +27,8 @@ COUNT_BITS, UNIT_BITS, ADDED_BITS = 4, 4, 6
 HEAD, TAIL = 1 << 16, 1 << 12  # bytes in which such numbers are looked for
 FIRST = 16  # bytes, at the beginning of which most headers say a length
 SMALL = 64  # what is usually in front of that which is counted
+SAID, GAPS, LONGEST_TAIL, MOST_SAID = 64, (0, 4, 8, 12, 16, 20, 32), 1 << 10, 4
+LEAST_SAID = 16  # bytes: fewer are said by many numbers
 
 
 def lengths(contents: Sequence[bytes], until: Deadline = NEVER) -> Iterator[Finding]:
@@ -42,7 +45,7 @@ def lengths(contents: Sequence[bytes], until: Deadline = NEVER) -> Iterator[Find
         room = min(int(sizes.min()), TAIL if from_end else HEAD)
         if room < width:
             continue
-        numbers = np.stack([_numbers(content, room, width, order, from_end=from_end) for content in contents])
+        numbers = np.stack([numbers_of(content, room, width, order, from_end=from_end) for content in contents])
         units = np.ones(numbers.shape[1], np.int64)
         for counted in (False, True):
             if counted and distinct < LEAST_COUNTED:
@@ -58,6 +61,42 @@ def lengths(contents: Sequence[bytes], until: Deadline = NEVER) -> Iterator[Find
                     stored, width, order, int(units[place]), int(left[0, place]), int(numbers[:, place].max())
                 )
                 yield _finding(found, contents, distinct)
+
+
+def lengths_of(contents: Sequence[bytes], findings: Sequence[Finding]) -> Iterator[Finding]:
+    """Numbers in the first bytes that say how many bytes each of some findings covers, in every save."""
+    room = min(*map(len, contents), SAID) if contents else 0
+    for finding in findings:
+        starts = [finding.start.at(len(content)) for content in contents]
+        covered = [finding.end_in(content) - start for content, start in zip(contents, starts, strict=True)]
+        for width, order in product(WIDTHS[:2], ("le", "be")) if finding.said is None and finding.own is None else ():
+            if room < width or min(covered) < LEAST_SAID:
+                continue
+            numbers = np.stack([numbers_of(content, room, width, order, from_end=False) for content in contents])
+            for at in np.flatnonzero((numbers == np.array(covered)[:, None]).all(axis=0)).tolist():
+                if at + width <= min(starts):
+                    bits = 8.0 * width * len(set(covered)) - log2(len(WIDTHS) * 4 * room)
+                    form = f"u{8 * width}{order}"
+                    yield Finding(Algorithm(LENGTH), finding.start, finding.end, Edge(at), width, form, bits=bits)
+
+
+def with_said(edges: Edges, contents: Sequence[bytes]) -> Edges:
+    """The edges of parts, and of what a number in the first bytes of every save says the length of, or the end."""
+    least, room = min(map(len, contents)) // 2, min(*map(len, contents), SAID)
+    heads, tails = dict.fromkeys(edges.heads), dict.fromkeys(edges.tails)
+    for width, order in product(WIDTHS[:2], ("le", "be")):
+        if room < width:
+            continue
+        numbers = np.stack([numbers_of(content, room, width, order, from_end=False) for content in contents])
+        left = np.array(list(map(len, contents)))[:, None] - numbers
+        for at in np.flatnonzero((numbers >= least).all(axis=0) & (left == left[0]).all(axis=0)).tolist():
+            for gap in (*GAPS, -at - width):
+                head = at + width + gap
+                tail = int(left[0, at]) - head
+                if 0 <= tail <= LONGEST_TAIL and len(tails) < len(edges.tails) + MOST_SAID:
+                    heads |= {head: None} if head else {}
+                    tails |= {tail: None} if tail else {}
+    return Edges(tuple(heads), tuple(tails))
 
 
 class _Found(NamedTuple):
@@ -113,7 +152,7 @@ def _finding(found: _Found, contents: Sequence[bytes], distinct: int) -> Finding
     )
 
 
-def _numbers(content: bytes, room: int, width: int, order: str, *, from_end: bool) -> Array:
+def numbers_of(content: bytes, room: int, width: int, order: str, *, from_end: bool) -> Array:
     """The number at each offset of the first, or of the last, `room` bytes."""
     part = content[len(content) - room :] if from_end else content[:room]
     data = np.frombuffer(part, np.uint8).astype(np.uint64)

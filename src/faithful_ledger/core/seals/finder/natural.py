@@ -28,8 +28,8 @@ from faithful_ledger.core.seals.finder.finding import (
     naturalness,
     open_ends,
     own_bits,
+    said_bits,
     spelled,
-    spread_bits,
 )
 from faithful_ledger.core.seals.finder.numbers import Numbers, is_plain_sum
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, alike, changed_offsets, is_text, span_of
@@ -388,7 +388,8 @@ class _Natural:
                 cost = choice_bits(each, (first, last), (at, stored_end), self.size) + own_bits(own)
                 cost += CUT if any(cut) else 0.0
                 cost -= RICH if self._is_all_beside(checked) else 0.0
-                bits, freedom = self._said(each, place) * values - cost, self._open_ends(checked, place)
+                bits = said_bits(each, place.values, place.bits) * values - cost
+                freedom = self._open_ends(checked, place)
                 yield replace(checked, bits=bits, freedom=freedom, undecided=bool(freedom))
 
     def _open_ends(self, finding: Finding, place: Place) -> str:
@@ -420,13 +421,6 @@ class _Natural:
     def changed(self) -> Array:
         """The offsets at which saves of one size differ."""
         return changed_offsets(self.contents)
-
-    @staticmethod
-    def _said(algorithm: Algorithm, place: Place) -> float:
-        """How many bits what is stored at a place says in each save."""
-        if algorithm.name in SUMS and SUMS[algorithm.name].kind in ("sum", "weighted"):
-            return spread_bits(place.values, min(place.bits, 64))
-        return min(place.bits, 64)
 
     # hashes that take byte after byte
 

@@ -263,6 +263,7 @@ def _rank(place: Place, contents: Sequence[bytes]) -> tuple[float, int, int]:
         noise += 0.5 * min(highest, 1.0)
     points = 2 * noise + place.mixed + (place.form not in DECIMAL) * 0.2
     points += 0.8 if at < NATURAL_HEAD or at >= size - NATURAL_TAIL else 0.0
+    points += 1.0 if at in (0, size - place.size) else 0.0
     points += 0.3 if at % place.size == 0 else 0.0
     points += {32: 0.4, 16: 0.2, 64: 0.1}.get(place.bits, 0.0)
     points += place.restless

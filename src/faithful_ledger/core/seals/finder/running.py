@@ -79,8 +79,11 @@ class RunningSums:
         first = starts // kind.word
         last = first + whole
         found = _Added(*np.zeros((3, starts.size), np.uint64))
-        for lane in np.unique(starts % kind.word).tolist():
-            of_lane = starts % kind.word == lane
+        lanes = starts % kind.word
+        for lane in range(kind.word):
+            of_lane = lanes == lane
+            if not of_lane.any():
+                continue
             low, high = first[of_lane], last[of_lane]
             if kind.kind == "xor":
                 running = self._running_xor(kind, lane)

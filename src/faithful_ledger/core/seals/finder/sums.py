@@ -22,6 +22,7 @@ from faithful_ledger.core.seals.finder.finding import (
     open_ends,
     own_bits,
     place_bits,
+    said_bits,
     spread_bits,
 )
 from faithful_ledger.core.seals.finder.joining import MIXING, both, places_of
@@ -351,7 +352,7 @@ def _absolute(words: _Words, changed: str, first: int, second: int) -> Iterator[
     apart = words.offset(stretch[0]) <= words.own[0] or words.offset(reach[1]) >= words.own[1]
     algorithm = Algorithm(way.name, None, "" if way.inverted else changed)  # type: ignore[arg-type]
     values = len(set(place.values))
-    spread = place.bits if not way.modulus or way.second else spread_bits(place.values, way.bits)
+    spread = said_bits(algorithm, place.values, place.bits)
     best: Finding | None = None
     among = words.ends_that_fit(numbers, first, second) if way.second else None
     for own in ((None,) if apart else ()) + (FILLS if covers else ()):

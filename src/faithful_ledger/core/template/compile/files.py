@@ -11,7 +11,7 @@ from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.layers import CIPHERS, KEYED, LAYERS, SCRAMBLINGS, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
-from faithful_ledger.core.layers.ciphers import Derived, wrong_cipher
+from faithful_ledger.core.layers.ciphers import HAS_NO_IV, IV_DERIVED, Derived, wrong_cipher
 from faithful_ledger.core.layers.scrambling import wrong_key
 from faithful_ledger.core.storage import (
     FixedText,
@@ -183,6 +183,9 @@ class _Files:
                 self.mistakes.append(((*where, "root"), "a payload is where the file around it is"))
             else:
                 self.inside(spec, file, files, where)
+            spec.keeps_size = file.get("keeps_size", False)
+            if spec.keeps_size and spec.format != "binary":
+                self.mistakes.append(((*where, "keeps_size"), "only a binary file can keep its size"))
             files[name] = self.known[name] = spec
             if len(files) > 1 and next(iter(files.values())).root.named(name):
                 self.mistakes.append((where, f"“{name}” is a file and also a field of the first file; rename one"))
@@ -232,7 +235,6 @@ class _Files:
         if derive is not None and derive["by"] == "scrypt" and derive.get("cost", 2) & derive.get("cost", 2) - 1:
             self.mistakes.append(((*where, "derive", "cost"), "the cost of scrypt is a power of two"))
             derive = None
-        iv = keys.get("iv")
         return LayerSpec(
             keys["layer"],
             key,
@@ -240,7 +242,7 @@ class _Files:
             at,
             keys.get("put_back", True),
             keys.get("member") or "",
-            bytes.fromhex(iv) if iv is not None and iv != "first" else b"" if keys["layer"] == "aes-ecb" else None,
+            _iv(keys["layer"], keys.get("iv")),
             keys.get("padding") or "pkcs7",
             keys.get("tag") == "first",
             _derived(derive) if derive is not None else None,
@@ -288,6 +290,8 @@ class _Files:
         elif layer.key is None and not layer.key_of:
             text = f"the key of {layer.kind} is not given: write {{layer: {layer.kind}, key: …}}, or key_of a field"
             self.mistakes.append((where, text))
+        elif layer.iv == IV_DERIVED and layer.derived is None:
+            self.mistakes.append(((*where, "iv"), "only with `derive` something derives an initial vector"))
         elif wrong := wrong_cipher(layer.kind, None if layer.derived is not None else layer.key, layer.iv):
             self.mistakes.append(((*where, "iv" if "vector" in wrong else "key"), wrong))
 
@@ -405,6 +409,13 @@ def _as_typed(value: object) -> str:
 
 def _name_rule(keys: Keys) -> NameRule:
     return NameRule(path=keys["named"], file=keys.get("file") or "", why=keys.get("why", ""), **naming(keys))
+
+
+def _iv(kind: str, given: str | None) -> bytes | None:
+    """The initial vector; None where the first bytes are it."""
+    if kind in HAS_NO_IV:
+        return b""
+    return IV_DERIVED if given == "derived" else bytes.fromhex(given) if given not in (None, "first") else None
 
 
 def _derived(keys: Keys) -> Derived:

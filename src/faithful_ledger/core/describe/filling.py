@@ -1,0 +1,43 @@
+"""Files of a size of their own: what is left behind their last element is zeros, as many as there is room for."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from faithful_ledger.core.binding import BoundFile
+from faithful_ledger.core.describe.draft import Draft
+from faithful_ledger.core.describe.flow import varies
+from faithful_ledger.core.save import Save
+
+__all__ = ["let_keep_size"]
+
+LEAST_SAVES = 3
+LEAST_ZEROS, MANY_ZEROS = 8, 64  # where there are more in one save than in another, and where as many are in all
+
+
+def let_keep_size(draft: Draft, others: Sequence[Save]) -> None:
+    """Let the files of a template keep their size in which something may take another one, where other saves show that
+    they have a size of their own: all have the same, and as many zeros at the end as what is in them leaves.
+    """
+    for name, file in draft.save.files.items():
+        bound = file.bound
+        if bound is None or bound.spec.format != "binary" or bound.spec.keeps_size:
+            continue
+        if any(map(varies, bound.root.children)) and _is_filled([bound, *_bound(others, name)]):
+            draft.keep_size(name)
+            draft.read_again()
+
+
+def _bound(saves: Sequence[Save], name: str) -> list[BoundFile]:
+    """A file of a name in each of some saves that has it."""
+    files = [save.files[name].bound for save in saves if name in save.files]
+    return [bound for bound in files if bound is not None]
+
+
+def _is_filled(files: Sequence[BoundFile]) -> bool:
+    sizes = {bound.source.size for bound in files}
+    if len(files) < LEAST_SAVES or len(sizes) > 1:
+        return False
+    contents = [bytes(bound.source.read(0, bound.source.size)) for bound in files]
+    zeros = {len(content) - len(content.rstrip(b"\0")) for content in contents}
+    return min(zeros) >= (LEAST_ZEROS if len(zeros) > 1 else MANY_ZEROS)

@@ -1,0 +1,86 @@
+"""What stands behind an element whose size varies moves with it: an offset of its own is wrong in the next save."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import replace
+
+from faithful_ledger.core.address import NEXT
+from faithful_ledger.core.binding import BoundFile, Node
+from faithful_ledger.core.describe.placing import free_name
+from faithful_ledger.core.template.model import FieldSpec, GroupSpec
+from faithful_ledger.core.template.rewriting import Hex, YamlText
+
+__all__ = ["let_follow", "let_stand", "varies"]
+
+RUN = re.compile(r"unknown_[0-9a-f]+(_\d+)?")
+
+
+def let_follow(text: YamlText, bound: BoundFile) -> None:
+    """Let the elements of a binary file that begin at an offset, behind one whose size varies, follow one another, with
+    unknown runs between them. Those that overlap another one keep their offset.
+    """
+    root = bound.root.spec
+    flow = [child for child in bound.root.children if child.spec.address.base == "next"]
+    end = flow[-1].end if flow else bound.root.start
+    moving = _apart([child for child in bound.root.children if _has_offset(child) and not _is_frame(child)], end)
+    if not any(map(varies, flow)):
+        first = next((number for number, child in enumerate(moving) if varies(child)), len(moving))
+        moving = moving[first:] if first < len(moving) - 1 else []
+    order = list(root.layout)
+    items = []
+    for node in moving:
+        index = order.index(node.spec)
+        items.append(text.value((*root.layout_where, index)))
+        text.remove(root.layout_where, index)
+        del order[index]
+    at = order.index(flow[-1].spec) + 1 if flow else 0
+    names: list[str] = []
+    for node, item in zip(moving, items, strict=True):
+        if node.start > end:
+            names.append(free_name(root, f"unknown_{end:x}", names))
+            text.insert(root.layout_where, at, {"unknown": names[-1], "size": node.start - end})
+            at += 1
+        text.insert(root.layout_where, at, {key: value for key, value in item.items() if key != "at"})
+        at, end = at + 1, node.end
+
+
+def let_stand(text: YamlText, bound: BoundFile, name: str) -> None:
+    """Let what follows an element of a binary file begin at the offset where it is, so that the element can go; the
+    unknown runs between are not needed then.
+    """
+    root = bound.root.spec
+    flow = [child for child in bound.root.children if child.spec.address.base == "next"]
+    number = next((number for number, child in enumerate(flow) if child.spec.name == name), len(flow))
+    for node in reversed(flow[number + 1 :]):  # the last first, so that the others stay where they are in the layout
+        index = root.layout.index(node.spec)
+        if isinstance(node.spec, FieldSpec) and node.spec.unknown and RUN.fullmatch(node.spec.name):
+            text.remove(root.layout_where, index)
+        else:
+            text.set((*root.layout_where, index, "at"), Hex(node.start))
+
+
+def _apart(nodes: Sequence[Node], start: int) -> list[Node]:
+    """Those of some elements that begin at an offset or behind it, in their order, without what overlaps another."""
+    found: list[Node] = []
+    for node in sorted(nodes, key=lambda node: (node.start, node.end)):
+        if node.start >= (found[-1].end if found else start):
+            found.append(node)
+    return found
+
+
+def _is_frame(node: Node) -> bool:
+    """Whether it only says where something begins and ends, whatever is in it."""
+    return isinstance(node.spec, GroupSpec) and not node.spec.layout
+
+
+def varies(node: Node) -> bool:
+    """Whether it takes as many bytes as what is in it needs."""
+    return replace(node.spec, address=NEXT).fixed_size is None
+
+
+def _has_offset(node: Node) -> bool:
+    address = node.spec.address
+    known = address.offset.constant if address.base == "start" and address.offset is not None else None
+    return known is not None and address.align == 1 and node.spec.when is None

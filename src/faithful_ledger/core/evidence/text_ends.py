@@ -1,0 +1,123 @@
+"""Where a text that was seen ends: by the length in front of it, with its buffer, or at what stands behind it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from fractions import Fraction
+from itertools import product
+from typing import Any, NamedTuple, TypeAlias
+
+import numpy as np
+
+from faithful_ledger.core.storage import NUMBERS
+
+__all__ = ["TextEnd", "length_in_front", "text_end"]
+
+Array: TypeAlias = np.ndarray[Any, Any]
+PREFIXES = ("u8", "u16le", "u32le", "u16be", "u32be", "uleb128")
+BUFFERS = (8, 10, 12, 16, 20, 24, 30, 32, 36, 40, 48, 50, 60, 64, 80, 96, 100, 128, 256)  # bytes, as games choose them
+AROUND = 256  # bytes that are looked at behind a text, and in front of it
+HIGH_ZEROS = 3  # highest bytes of a number behind a buffer that may be zero
+BLANKS = b"\t\n\r"
+MANY_ZEROS = 8  # behind a text with its length in front, from which on it may be in a buffer
+
+
+class TextEnd(NamedTuple):
+    """The storage of the length directly in front, empty where there is none; whether it counts letters; how many bytes
+    the buffer has, where the text is in one; and the bytes that end the text, which a length in front counts as well.
+    """
+
+    prefix: str = ""
+    in_letters: bool = False
+    room: int | None = None
+    ended_by: bytes = b""
+
+
+class _Seen(NamedTuple):
+    """A text in a snapshot, with what is in front of it and behind it."""
+
+    before: bytes
+    raw: bytes
+    behind: bytes
+
+    @property
+    def filled(self) -> int:
+        """How many bytes it has with the zeros behind it."""
+        return len(self.raw) + len(self.behind) - len(self.behind.lstrip(b"\0"))
+
+
+def text_end(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int, bytes], unit: int) -> TextEnd:
+    """How a text of letters of `unit` bytes ends, the same way in every snapshot that shows it."""
+    seen = list(_seen(parts, where, raws))
+    longest = max(len(each.raw) for each in seen)
+    prefix = _prefix(seen, unit)
+    alike, same_size = len({len(each.raw) for each in seen}) == 1, len({parts[j].size for j in raws}) == 1
+    filled = min(each.filled for each in seen)
+    width = NUMBERS[prefix.prefix].least_size if prefix.prefix else 0
+    if prefix.ended_by:
+        return prefix
+    if prefix.prefix:
+        is_buffer = (
+            filled - longest >= MANY_ZEROS and filled in {size - more for size in BUFFERS for more in (0, width)}
+            if alike
+            else filled >= longest and same_size
+        )
+        return prefix._replace(room=_room(filled, longest, unit, width)) if is_buffer else prefix
+    if filled > longest or (filled == longest and not alike):
+        return TextEnd(room=_room(filled, longest, unit))
+    if unit == 1 and (end := _ending(seen)):
+        return TextEnd(ended_by=end)
+    return TextEnd(room=longest) if filled == longest else TextEnd()
+
+
+def length_in_front(
+    parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int, bytes], unit: int = 1
+) -> TextEnd:
+    """The same, of a length in front alone."""
+    return _prefix(list(_seen(parts, where, raws)), unit)
+
+
+def _seen(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int, bytes]) -> Iterator[_Seen]:
+    for j, raw in raws.items():
+        at, end = where[j], where[j] + len(raw)
+        yield _Seen(parts[j][max(at - AROUND, 0) : at].tobytes(), raw, parts[j][end : end + AROUND].tobytes())
+
+
+def _prefix(seen: Sequence[_Seen], unit: int) -> TextEnd:
+    """The length directly in front; with a zero byte behind each text it may count that as well."""
+    for (each, end), name in product([(1, b""), (unit, b"") if unit > 1 else (1, b"\0")], PREFIXES):
+        numbers = [NUMBERS[name].spell(Fraction((len(text.raw) + len(end)) // each)) for text in seen]
+        if all(
+            number is not None and text.before.endswith(number) and text.behind.startswith(end)
+            for text, number in zip(seen, numbers, strict=True)
+        ):
+            return TextEnd(name, each > 1, ended_by=end)
+    return TextEnd()
+
+
+def _room(filled: int, longest: int, unit: int, width: int = 0) -> int:
+    """How many bytes a buffer has of which so many are zero or text: a usual size, with or without the length in front
+    of it; the largest where what is behind it begins there, and else the smallest, as more zeros may be something else.
+    """
+    usual = sorted({size - more for size in BUFFERS for more in (0, width) if longest <= size - more <= filled})
+    usual = [size for size in usual if size % unit == 0 and (size > longest or size == filled)]
+    if not usual:
+        return longest
+    return usual[-1] if filled - usual[-1] <= HIGH_ZEROS else usual[0]
+
+
+def _ending(seen: Sequence[_Seen]) -> bytes:
+    """What ends a text within text: the same sign in every snapshot, which is in none of them, behind another one."""
+    end = seen[0].behind[:1]
+    for text in seen:
+        around = text.before + text.behind
+        is_sign = bool(end) and end.isascii() and not end.isalnum() and end != b" " and end not in text.raw
+        if (
+            not is_sign
+            or not text.behind.startswith(end)
+            or not around.translate(None, BLANKS).decode("latin-1").isprintable()
+        ):
+            return b""
+        if text.before[-1:].isalnum():
+            return b""
+    return end

@@ -1,0 +1,375 @@
+"""The same way, from sightings to a save that a reader of its own takes, through packings of fewer bytes, checksums with
+a constant or over what a number says, files of a size of their own, and values without names.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import hashlib
+import json
+import lzma
+import random
+import re
+import struct
+import zlib
+from collections.abc import Callable
+from typing import Any
+
+from tests.cli.test_from_sightings import Format, SightingsCase, of_json, without_seed
+
+Tokens = list[tuple[int, bytes]]  # whether one is a new byte, and its bytes
+
+
+def matched(data: bytes, at: int, window: int, longest: int) -> tuple[int, int]:
+    """How many bytes at an offset were there before, if they are three, and how far before."""
+    best = 0, 0
+    for back in range(1, min(at, window) + 1):
+        size = 0
+        while size < longest and at + size < len(data) and data[at + size] == data[at + size - back]:
+            size += 1
+        best = max(best, (size, -back))
+    return (best[0], -best[1]) if best[0] >= 3 else (0, 0)
+
+
+def in_tokens(data: bytes, window: int, longest: int, spell: Callable[[int, int, int], bytes]) -> Tokens:
+    found: Tokens = []
+    at = 0
+    while at < len(data):
+        size, back = matched(data, at, window, longest)
+        found.append((0, spell(at, size, back)) if size else (1, data[at : at + 1]))
+        at += size or 1
+    return found
+
+
+def lzf(data: bytes) -> bytes:
+    out, new = b"", b""
+
+    def spell(at: int, size: int, back: int) -> bytes:
+        high, low = divmod(back - 1, 256)
+        return bytes((size - 2 << 5 | high, low)) if size < 9 else bytes((7 << 5 | high, size - 9, low))
+
+    for is_new, raw in [*in_tokens(data, 8192, 264, spell), (0, b"")]:
+        if is_new and len(new) < 32:
+            new += raw
+            continue
+        out += (bytes((len(new) - 1,)) if new else b"") + new + (b"" if is_new else raw)
+        new = raw if is_new else b""
+    return out
+
+
+def of_lzf(data: bytes) -> bytes:
+    out, at = bytearray(), 0
+    while at < len(data):
+        code, at = data[at], at + 1
+        if code < 32:
+            out += data[at : at + code + 1]
+            at += code + 1
+            continue
+        size = code >> 5
+        if size == 7:
+            size, at = size + data[at], at + 1
+        back, at = ((code & 31) << 8 | data[at]) + 1, at + 1
+        assert back <= len(out)
+        for _ in range(size + 2):
+            out.append(out[-back])
+    return bytes(out)
+
+
+def ringed(data: bytes) -> bytes:
+    """LZSS as Okumura published it, its ring filled with zeros."""
+
+    def spell(at: int, size: int, back: int) -> bytes:
+        place = 0xFEE + at - back & 0xFFF
+        return bytes((place & 255, place >> 4 & 0xF0 | size - 3))
+
+    tokens, out = in_tokens(data, 4078, 18, spell), b""
+    for first in range(0, len(tokens), 8):
+        eight = tokens[first : first + 8]
+        out += bytes((sum(is_new << number for number, (is_new, _) in enumerate(eight)),))
+        out += b"".join(raw for _, raw in eight)
+    return out
+
+
+def of_ringed(data: bytes) -> bytes:
+    ring, place, out, at = bytearray(4096), 0xFEE, bytearray(), 0
+    while at < len(data):
+        flags, at = data[at], at + 1
+        for number in range(8):
+            if at >= len(data):
+                break
+            if flags >> number & 1:
+                new, at = data[at : at + 1], at + 1
+            else:
+                begin, size = data[at] | (data[at + 1] & 0xF0) << 4, (data[at + 1] & 15) + 3
+                new, at = b"", at + 2
+                for step in range(size):  # each byte goes into the ring before the next is taken
+                    byte = ring[begin + step & 0xFFF]
+                    ring[place], place = byte, place + 1 & 0xFFF
+                    out.append(byte)
+            for byte in new:
+                ring[place], place = byte, place + 1 & 0xFFF
+                out.append(byte)
+    return bytes(out)
+
+
+def in_runs(data: bytes) -> bytes:
+    out, at = b"", 0
+    while at < len(data):
+        run = re.match(rb"(?s)(.)\1{0,127}", data[at:])
+        assert run is not None
+        if len(run[0]) > 2:
+            out, at = out + bytes((257 - len(run[0]), data[at])), at + len(run[0])
+            continue
+        new = re.match(rb"(?s)(?:(.)(?!\1\1)){1,128}|.", data[at:])
+        assert new is not None
+        out, at = out + bytes((len(new[0]) - 1,)) + new[0], at + len(new[0])
+    return out
+
+
+def of_runs(data: bytes) -> bytes:
+    out, at = b"", 0
+    while at < len(data):
+        code, at = data[at], at + 1
+        if code < 128:
+            out, at = out + data[at : at + code + 1], at + code + 1
+        else:
+            out, at = out + data[at : at + 1] * (257 - code), at + 1
+    return out
+
+
+def chart(value: dict[str, Any]) -> bytes:
+    """A body of fixed size: numbers, names in fields of 32 and 16 bytes, and a chart of stretches of one ground."""
+    turn, ground = random.Random(value["seed"]), bytearray(3072)
+    for _ in range(70):
+        at, size = turn.randrange(3000), turn.randrange(3, 60)
+        ground[at : at + size] = bytes((turn.randrange(1, 9),)) * size
+    crew = b"".join(
+        diver["name"].encode().ljust(16, b"\0") + struct.pack("<HH", diver["air"], 0) for diver in value["crew"]
+    )
+    head = struct.pack("<II", value["marks"], value["day"]) + value["name"].encode().ljust(40, b"\0")
+    return head + crew.ljust(640, b"\0") + bytes(ground[:3072])
+
+
+def of_chart(data: bytes) -> tuple[int, int, str]:
+    assert len(data) == 48 + 640 + 3072
+    return (*struct.unpack_from("<II", data), data[8:48].rstrip(b"\0").decode())
+
+
+def small(value: dict[str, Any]) -> bytes:
+    """A body of which a length is small, texts behind a length of one byte."""
+    out = struct.pack("<I", 7)
+    out += (
+        bytes((len(value["name"]),)) + value["name"].encode() + struct.pack("<fdH", 0.5, value["marks"], value["day"])
+    )
+    for diver in value["crew"][: value["seed"] % 9 + 9]:
+        out += bytes((len(diver["name"]),)) + diver["name"].encode() + struct.pack("<I", diver["air"])
+    return out
+
+
+def of_small(data: bytes) -> tuple[int, int, str]:
+    size = data[4]
+    _, marks, day = struct.unpack_from("<fdH", data, 5 + size)
+    at = 19 + size
+    while at < len(data):
+        at += 5 + data[at]
+    assert at == len(data)
+    return int(marks), day, data[5 : 5 + size].decode()
+
+
+def lzf_write(value: dict[str, Any]) -> bytes:
+    return json.dumps({"v": 1, "data": base64.b64encode(lzf(without_seed(value))).decode()}).encode()
+
+
+def lzf_read(content: bytes) -> tuple[int, int, str]:
+    return of_json(of_lzf(base64.b64decode(json.loads(content)["data"], validate=True)))
+
+
+def ringed_write(value: dict[str, Any]) -> bytes:
+    data = chart(value)
+    packed = ringed(struct.pack("<HH", binascii.crc_hqx(data, 0xFFFF), 0x8FF) + data)
+    return struct.pack("<I", len(packed)) + packed
+
+
+def ringed_read(content: bytes) -> tuple[int, int, str]:
+    assert struct.unpack_from("<I", content)[0] == len(content) - 4
+    data = of_ringed(content[4:])
+    assert struct.unpack_from("<HH", data) == (binascii.crc_hqx(data[4:], 0xFFFF), 0x8FF)
+    return of_chart(data[4:])
+
+
+def runs_write(value: dict[str, Any]) -> bytes:
+    packed = in_runs(chart(value))
+    return packed + struct.pack("<I", sum(packed) + 108_156)
+
+
+def runs_read(content: bytes) -> tuple[int, int, str]:
+    assert struct.unpack("<I", content[-4:])[0] == sum(content[:-4]) + 108_156
+    return of_chart(of_runs(content[:-4]))
+
+
+def constant_write(value: dict[str, Any]) -> bytes:
+    data = small(value)
+    return b"BW" + struct.pack("<I", zlib.crc32(data) ^ 0x5B2E91C7) + data
+
+
+def constant_read(content: bytes) -> tuple[int, int, str]:
+    assert struct.unpack_from("<I", content, 2)[0] == zlib.crc32(content[6:]) ^ 0x5B2E91C7
+    return of_small(content[6:])
+
+
+def digest_write(value: dict[str, Any]) -> bytes:
+    data = small(value)
+    return struct.pack("<i", len(data)) + data + struct.pack("<i", 64) + hashlib.sha512(data).digest()
+
+
+def digest_read(content: bytes) -> tuple[int, int, str]:
+    (size,) = struct.unpack_from("<i", content)
+    data = content[4 : 4 + size]
+    assert content[4 + size :] == struct.pack("<i", 64) + hashlib.sha512(data).digest()
+    return of_small(data)
+
+
+def filled_write(value: dict[str, Any], *, rubbish: bool = False) -> bytes:
+    data, turn = small(value), random.Random(value["seed"])
+    behind = turn.randbytes(2036 - len(data)) if rubbish else bytes(2036 - len(data))
+    return b"BWFX" + struct.pack("<II", len(data), zlib.crc32(data)) + data + behind
+
+
+def filled_read(content: bytes) -> tuple[int, int, str]:
+    size, checksum = struct.unpack_from("<II", content, 4)
+    data = content[12 : 12 + size]
+    assert len(content) == 2048 and zlib.crc32(data) == checksum
+    return of_small(data)
+
+
+def fixed_write(value: dict[str, Any]) -> bytes:
+    """A stream in a file of a fixed size, with its sizes and an inverted checksum of its packed bytes."""
+    data = chart(value)
+    packed = zlib.compress(data)
+    head = struct.pack(
+        "<8I", 21, len(data), len(packed), 860_693_325, 0, 860_700_740, ~zlib.crc32(packed) & 0xFFFFFFFF, 9
+    )
+    return (head + packed).ljust(4096, b"\0")
+
+
+def fixed_read(content: bytes) -> tuple[int, int, str]:
+    _, unpacked, size, _, _, _, checksum, _ = struct.unpack_from("<8I", content)
+    packed, behind = content[32 : 32 + size], content[32 + size :]
+    assert len(content) == 4096 and not any(behind) and ~zlib.crc32(packed) & 0xFFFFFFFF == checksum
+    data = zlib.decompress(packed)
+    assert len(data) == unpacked
+    return of_chart(data)
+
+
+def digits_write(value: dict[str, Any]) -> bytes:
+    """Names and numbers as texts, each with its length in front."""
+    pairs = [("name", value["name"]), ("marks", value["marks"]), ("day", value["day"])]
+    pairs += [(f"air{number}", diver["air"]) for number, diver in enumerate(value["crew"])]
+    texts = [str(text).encode() for pair in pairs for text in pair]
+    return struct.pack("<i", len(pairs)) + b"".join(bytes((len(text),)) + text for text in texts)
+
+
+def digits_read(content: bytes) -> tuple[int, int, str]:
+    at, texts = 4, []
+    while at < len(content):
+        texts.append(content[at + 1 : at + 1 + content[at]].decode())
+        at += 1 + content[at]
+    found = dict(zip(texts[::2], texts[1::2], strict=True))
+    assert len(found) == struct.unpack_from("<i", content)[0]
+    return int(found["marks"]), int(found["day"]), found["name"]
+
+
+def divided_write(value: dict[str, Any]) -> bytes:
+    crew = ";".join(f"{diver['name']},{diver['air']}" for diver in value["crew"])
+    text = f"2.052||{value['seed']};{value['name']};ab|1011|{value['marks']};{value['day']};0.5|{crew}|"
+    return base64.b64encode(text.encode())
+
+
+def divided_read(content: bytes) -> tuple[int, int, str]:
+    parts = base64.b64decode(content, validate=True).decode().split("|")
+    marks, day, _ = parts[4].split(";")
+    return int(marks), int(day), parts[2].split(";")[1]
+
+
+def tags_write(value: dict[str, Any]) -> bytes:
+    crew = "".join(
+        f'\t\t[unit]\n\t\t\tname="{d["name"]}"\n\t\t\tair="{d["air"]}"\n\t\t[/unit]\n' for d in value["crew"]
+    )
+    side = f'\t[side]\n\t\tgold="{value["marks"]}"\n\t\tname=_"{value["name"]}"\n{crew}\t[/side]\n'
+    return f'version="1.16"\n[snapshot]\n\tday={value["day"]}\n{side}[/snapshot]\n'.encode()
+
+
+def tags_read(content: bytes) -> tuple[int, int, str]:
+    found = re.search(r'day=(\d+)\n\t\[side\]\n\t\tgold="(\d+)"\n\t\tname=_"(.*)"\n', content.decode())
+    assert found is not None and content.count(b"[unit]") == content.count(b"[/unit]")
+    return int(found[2]), int(found[1]), found[3]
+
+
+def behind_write(value: dict[str, Any]) -> bytes:
+    return b"BWTX" + struct.pack(">HH", 218, 0) + lzma.compress(small(value))
+
+
+def behind_read(content: bytes) -> tuple[int, int, str]:
+    return of_small(lzma.decompress(content[8:]))
+
+
+def wide_write(value: dict[str, Any]) -> bytes:
+    """As consoles write it: the highest byte first, names of 32 letters of two bytes."""
+    body = value["name"].encode("utf-16-be").ljust(64, b"\0") + struct.pack(
+        ">IHHf", value["marks"], value["day"], 3, 1.5
+    )
+    body += b"".join(
+        d["name"].encode("utf-16-be").ljust(32, b"\0") + struct.pack(">HBB", d["air"], 1, 0) for d in value["crew"]
+    )
+    return b"BWSV" + struct.pack(">III", 2, len(body), zlib.crc32(body)) + body
+
+
+def wide_read(content: bytes) -> tuple[int, int, str]:
+    _, size, checksum = struct.unpack_from(">III", content, 4)
+    body = content[16:]
+    assert size == len(body) and checksum == zlib.crc32(body)
+    return (*struct.unpack_from(">IH", body, 64), body[:64].decode("utf-16-be").rstrip("\0"))
+
+
+def offsets_write(value: dict[str, Any]) -> bytes:
+    """Parts whose offsets are in front of them, and how long all is."""
+    name = value["name"].encode()
+    parts = [struct.pack("<II", value["marks"], value["day"]) + bytes((len(name),)) + name]
+    parts += [bytes(diver["air"] for diver in value["crew"]), b"\n".join(lot["item"].encode() for lot in value["lots"])]
+    ends = [24 + sum(map(len, parts[:number])) for number in range(4)]
+    return b"BWOT" + struct.pack("<II", ends[3], 3) + struct.pack("<3I", *ends[:3]) + b"".join(parts)
+
+
+def offsets_read(content: bytes) -> tuple[int, int, str]:
+    whole, count, *starts = struct.unpack_from("<5I", content, 4)
+    first, crew, lots = (content[start:end] for start, end in zip(starts, [*starts[1:], whole], strict=True))
+    assert (whole, count, 9 + first[8]) == (len(content), 3, len(first))
+    assert all(20 <= air < 100 for air in crew) and lots.replace(b"\n", b"").isalpha()
+    return (*struct.unpack_from("<II", first), first[9:].decode())
+
+
+MORE_FORMATS = (
+    Format("LZF in base64 in JSON", lzf_write, lzf_read),
+    Format("LZSS behind its size", ringed_write, ringed_read, "any"),
+    Format("runs with a sum that begins with a constant", runs_write, runs_read, "sum32"),
+    Format("a CRC with a constant of its own", constant_write, constant_read, "crc"),
+    Format("a digest behind its length", digest_write, digest_read, "any"),
+    Format("as many bytes as a number says, and zeros", filled_write, filled_read, "any"),
+    Format("the same, and rubbish", lambda value: filled_write(value, rubbish=True), filled_read, "crc-32"),
+    Format("a stream in a file of fixed size", fixed_write, fixed_read, "crc-32"),
+    Format("digits behind their length", digits_write, digits_read),
+    Format("values between marks, in base64", divided_write, divided_read),
+    Format("tags with a translated text", tags_write, tags_read),
+    Format("xz behind a header", behind_write, behind_read),
+    Format("parts behind their offsets", offsets_write, offsets_read),
+    Format("wide letters, the highest byte first", wide_write, wide_read, "any"),
+)
+
+
+class MoreFormatsTest(SightingsCase):
+    def test_what_the_game_showed_is_changed_so_that_it_takes_it(self) -> None:
+        for number, each in enumerate(MORE_FORMATS):
+            seed = random.randrange(1 << 32)
+            with self.subTest(each.name, seed=seed):
+                self.changed(each, self.folder / f"voyage{number}", seed)

@@ -1,0 +1,61 @@
+"""Ciphers by what their standards publish, and keys that are made from a secret."""
+
+from __future__ import annotations
+
+import hashlib
+
+from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.layers.ciphers import IV_DERIVED, Cipher, Derived
+from tests.support import LedgerCase
+
+
+class PublishedCiphersTest(LedgerCase):
+    """Ciphers over what their standards publish."""
+
+    def test_each_gives_what_is_published(self) -> None:
+        key, iv = bytes.fromhex("2b7e151628aed2a6abf7158809cf4f3c"), bytes(range(16))
+        blocks = bytes.fromhex("6bc1bee22e409f96e93d7e117393172aae2d8a571e03ac9c9eb76fac45af8e51")
+        for kind, secret, start, plain, hidden in (
+            # SP 800-38A: F.3.13, F.3.7, F.4.1
+            ("aes-cfb", key, iv, blocks, "3b3fd92eb72dad20333449f8e83cfb4ac8a64537a0b3a93fcde3cdad9f1ce58b"),
+            ("aes-cfb8", key, iv, blocks[:18], "3b79424c9c0dd436bace9e0ed4586a4f32b9"),
+            ("aes-ofb", key, iv, blocks, "3b3fd92eb72dad20333449f8e83cfb4a7789508d16918f03f53c52dac54ed825"),
+            # DES as in SP 800-17's kin, Schneier's vectors of Blowfish, RFC 6229
+            ("des-ecb", bytes.fromhex("133457799bbcdff1"), b"", bytes.fromhex("0123456789abcdef"), "85e813540f0ab405"),
+            ("blowfish-ecb", b"\xff" * 8, b"", b"\xff" * 8, "51866fd5b85ecb8a"),
+            ("blowfish-ecb", bytes.fromhex("0123456789abcdef"), b"", b"\x11" * 8, "61f9c3802281b096"),
+            ("rc4", bytes(range(1, 6)), b"", bytes(16), "b2396305f03dc027ccc3524a0a1118a8"),
+        ):
+            with self.subTest(kind=kind, hidden=hidden):
+                cipher = Cipher(kind, secret, start, "none")
+                self.assertEqual(cipher.opened(bytes.fromhex(hidden)), plain)
+                self.assertEqual(cipher.closed(plain, bytes.fromhex(hidden)).hex(), hidden)
+                longer = cipher.closed(plain * 3, bytes.fromhex(hidden))
+                self.assertEqual(cipher.opened(longer), plain * 3)
+
+    def test_a_secret_becomes_a_key_and_an_initial_vector(self) -> None:
+        """As OpenSSL's `enc` does it, with the salt in front; as one digest; and PBKDF2 for both."""
+        from cryptography.hazmat.primitives.ciphers import Cipher as Engine
+        from cryptography.hazmat.primitives.ciphers import algorithms, modes
+
+        secret, salt, body = b"slack water", b"8 bytes!", b"Oriel has 1386 marks."
+        padded = body + bytes((11,)) * 11
+        chain = [b""]
+        for _ in range(3):
+            chain.append(hashlib.md5(chain[-1] + secret + salt).digest())
+        both = hashlib.pbkdf2_hmac("sha1", secret, salt, 1000, 48)
+        digest = hashlib.sha256(secret).digest()
+        for how, iv, key, start, head in (
+            (Derived("openssl", hash="md5"), None, chain[1] + chain[2], chain[3], b"Salted__" + salt),
+            (Derived("pbkdf2", salt, 1000, "sha-1"), IV_DERIVED, both[:32], both[32:], b""),
+            (Derived("digest"), bytes(16), digest, bytes(16), b""),
+        ):
+            with self.subTest(how=how.by):
+                engine = Engine(algorithms.AES(key), modes.CBC(start)).encryptor()
+                outer = head + engine.update(padded) + engine.finalize()
+                cipher = Cipher("aes-cbc", secret, iv, how=how)
+                self.assertEqual(cipher.opened(outer), body)
+                self.assertEqual(cipher.closed(body, outer), outer)
+        with self.assertRaises(AddressError) as caught:
+            Cipher("aes-cbc", secret, how=Derived("openssl")).opened(bytes(32))
+        self.assertIn("there is no “Salted__” with a salt at its beginning", str(caught.exception))
