@@ -357,11 +357,10 @@ def _flowing(text: bytes, save: Save) -> bytes:
     from faithful_ledger.core.describe.flow import let_follow
 
     def act(draft: Draft) -> None:
-        for name, file in draft.save.files.items():
+        for file in draft.save.files.values():
             if file.bound is not None and file.bound.spec.format == "binary":
-                let_follow(draft.text, draft.file(name))
-                draft.read_again()
-        let_keep_size(draft, list(_opened(_beside(save.main.path), draft.template)))
+                let_follow(draft.text, file.bound)
+        let_keep_size(draft, _opened(_beside(save.main.path), draft.template))
 
     with suppress(LedgerError):
         return changed(text, save, act)
@@ -372,10 +371,10 @@ def _standing(text: bytes, save: Save, path: str) -> bytes:
     """A template in which nothing is found by the end of a field, which may go then."""
     from faithful_ledger.core.describe.draft import changed
     from faithful_ledger.core.describe.flow import let_stand
+    from faithful_ledger.core.template.extend import file_and_name
 
     def act(draft: Draft) -> None:
-        holder, _, name = path.rpartition(".") if path.partition(".")[0] in draft.template.files else ("", "", path)
-        file = holder or next(iter(draft.template.files))
+        file, name = file_and_name(path, draft.template.files)
         if not draft.is_text(file):
             let_stand(draft.text, draft.file(file), name)
 

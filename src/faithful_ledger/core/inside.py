@@ -34,7 +34,6 @@ from faithful_ledger.core.wrapping import Streams, unwrap
 
 __all__ = [
     "Payload",
-    "is_strong",
     "layer_of_whole",
     "look_inside",
     "payloads_inside",
@@ -113,7 +112,7 @@ def look_inside(
                     waiting.append(inner)
 
 
-def is_strong(layer: Layer, size: int) -> bool:
+def _is_strong(layer: Layer, size: int) -> bool:
     """Whether a stream shows that the `size` bytes it is in are not scrambled. One without a mark of its own may be
     chance, unless it is much of them.
     """
@@ -122,7 +121,7 @@ def is_strong(layer: Layer, size: int) -> bool:
 
 def strong_layers(layers: Sequence[Layer], data: bytes) -> list[Layer]:
     """Those of the streams in some bytes that are hardly chance."""
-    return [layer for layer in layers if is_strong(layer, len(data))]
+    return [layer for layer in layers if _is_strong(layer, len(data))]
 
 
 def _within(
@@ -146,7 +145,7 @@ def _within(
     for kind in sorted({layer.kind for each in streams for layer in each}):
         of_kind = [[layer for layer in each if layer.kind == kind] for each in streams]
         believed = [
-            any(is_strong(layer, len(o.data)) for layer in each) for each, o in zip(of_kind, outer, strict=True)
+            any(_is_strong(layer, len(o.data)) for layer in each) for each, o in zip(of_kind, outer, strict=True)
         ]
         strong = strong or any(believed)
         if all(of_kind):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from faithful_ledger.core.binding import BoundFile
 from faithful_ledger.core.describe.draft import Draft
@@ -15,17 +15,20 @@ LEAST_SAVES = 3
 LEAST_ZEROS, MANY_ZEROS = 8, 64  # where there are more in one save than in another, and where as many are in all
 
 
-def let_keep_size(draft: Draft, others: Sequence[Save]) -> None:
+def let_keep_size(draft: Draft, others: Iterable[Save]) -> None:
     """Let the files of a template keep their size in which something may take another one, where other saves show that
     they have a size of their own: all have the same, and as many zeros at the end as what is in them leaves.
     """
-    for name, file in draft.save.files.items():
-        bound = file.bound
-        if bound is None or bound.spec.format != "binary" or bound.spec.keeps_size:
-            continue
-        if any(map(varies, bound.root.children)) and _is_filled([bound, *_bound(others, name)]):
+    binary = {name: file.bound for name, file in draft.save.files.items() if file.bound is not None}
+    growing = {
+        name: bound
+        for name, bound in binary.items()
+        if bound.spec.format == "binary" and not bound.spec.keeps_size and any(map(varies, bound.root.children))
+    }
+    saves = list(others) if growing else []  # which are only opened then
+    for name, bound in growing.items():
+        if _is_filled([bound, *_bound(saves, name)]):
             draft.keep_size(name)
-            draft.read_again()
 
 
 def _bound(saves: Sequence[Save], name: str) -> list[BoundFile]:

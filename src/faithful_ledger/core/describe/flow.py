@@ -24,7 +24,7 @@ def let_follow(text: YamlText, bound: BoundFile) -> None:
     root = bound.root.spec
     flow = [child for child in bound.root.children if child.spec.address.base == "next"]
     end = flow[-1].end if flow else bound.root.start
-    moving = _apart([child for child in bound.root.children if _has_offset(child) and not _is_frame(child)], end)
+    moving = _apart([child for child in bound.root.children if _has_offset(child)], end)
     if not any(map(varies, flow)):
         first = next((number for number, child in enumerate(moving) if varies(child)), len(moving))
         moving = moving[first:] if first < len(moving) - 1 else []
@@ -70,17 +70,14 @@ def _apart(nodes: Sequence[Node], start: int) -> list[Node]:
     return found
 
 
-def _is_frame(node: Node) -> bool:
-    """Whether it only says where something begins and ends, whatever is in it."""
-    return isinstance(node.spec, GroupSpec) and not node.spec.layout
-
-
 def varies(node: Node) -> bool:
     """Whether it takes as many bytes as what is in it needs."""
     return replace(node.spec, address=NEXT).fixed_size is None
 
 
 def _has_offset(node: Node) -> bool:
+    """Whether it begins at an offset that is always the same, and is more than a frame around others."""
     address = node.spec.address
     known = address.offset.constant if address.base == "start" and address.offset is not None else None
-    return known is not None and address.align == 1 and node.spec.when is None
+    is_frame = isinstance(node.spec, GroupSpec) and node.spec.is_frame
+    return known is not None and address.align == 1 and node.spec.when is None and not is_frame

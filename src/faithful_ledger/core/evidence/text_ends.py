@@ -51,12 +51,12 @@ def text_end(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int
     seen = list(_seen(parts, where, raws))
     longest = max(len(each.raw) for each in seen)
     prefix = _prefix(seen, unit)
-    alike, same_size = len({len(each.raw) for each in seen}) == 1, len({parts[j].size for j in raws}) == 1
-    filled = min(each.filled for each in seen)
-    width = NUMBERS[prefix.prefix].least_size if prefix.prefix else 0
     if prefix.ended_by:
         return prefix
+    alike, same_size = len({len(each.raw) for each in seen}) == 1, len({parts[j].size for j in raws}) == 1
+    filled = min(each.filled for each in seen)
     if prefix.prefix:
+        width = NUMBERS[prefix.prefix].least_size
         is_buffer = (
             filled - longest >= MANY_ZEROS and filled in {size - more for size in BUFFERS for more in (0, width)}
             if alike
@@ -70,11 +70,9 @@ def text_end(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int
     return TextEnd(room=longest) if filled == longest else TextEnd()
 
 
-def length_in_front(
-    parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int, bytes], unit: int = 1
-) -> TextEnd:
-    """The same, of a length in front alone."""
-    return _prefix(list(_seen(parts, where, raws)), unit)
+def length_in_front(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int, bytes]) -> TextEnd:
+    """The same of digits, of which a length in front alone counts."""
+    return _prefix(list(_seen(parts, where, raws)), 1)
 
 
 def _seen(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int, bytes]) -> Iterator[_Seen]:
@@ -109,15 +107,11 @@ def _room(filled: int, longest: int, unit: int, width: int = 0) -> int:
 def _ending(seen: Sequence[_Seen]) -> bytes:
     """What ends a text within text: the same sign in every snapshot, which is in none of them, behind another one."""
     end = seen[0].behind[:1]
+    if not end or not end.isascii() or end.isalnum() or end == b" ":
+        return b""
     for text in seen:
-        around = text.before + text.behind
-        is_sign = bool(end) and end.isascii() and not end.isalnum() and end != b" " and end not in text.raw
-        if (
-            not is_sign
-            or not text.behind.startswith(end)
-            or not around.translate(None, BLANKS).decode("latin-1").isprintable()
-        ):
-            return b""
-        if text.before[-1:].isalnum():
+        around = (text.before + text.behind).translate(None, BLANKS)
+        is_within_text = around.decode("latin-1").isprintable() and not text.before[-1:].isalnum()
+        if not is_within_text or not text.behind.startswith(end) or end in text.raw:
             return b""
     return end

@@ -10,7 +10,7 @@ mode allows it. The arithmetic is that of the library `cryptography`.
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal, NamedTuple
 
 from faithful_ledger.core.errors import AddressError
@@ -108,20 +108,8 @@ class Cipher:
 
     def _parts(self, outer: bytes) -> _Parts:
         """What is in front, the key and the initial vector, what is hidden, and the tag."""
-        kind, at, key, made = KINDS[self.kind], self.at, self.key, b""
-        if self.how is not None:
-            how = self.how
-            if how.by == OPENSSL and not how.salt:
-                if outer[at : at + len(SALTED)] != SALTED:
-                    what = f"there is no “{SALTED.decode()}” with a salt at its beginning"
-                    raise AddressError(
-                        f"the {self.kind} layer cannot be undone: {what}", "give the salt, if it has one"
-                    )
-                how = Derived(how.by, outer[at + len(SALTED) :][:SALT_SIZE], how.rounds, how.hash, how.size)
-                at += len(SALTED) + SALT_SIZE
-            wanted = kind.iv if self.iv == IV_DERIVED or how.by == OPENSSL else 0
-            key = derived_key(key, how, wanted)
-            key, made = (key[: len(key) - wanted], key[len(key) - wanted :]) if wanted else (key, b"")
+        kind = KINDS[self.kind]
+        at, key, made = self._keyed(outer)
         if wrong := wrong_cipher(self.kind, key, None):
             raise AddressError(f"the {self.kind} layer cannot be undone: {wrong}", "another size of the key may fit")
         iv = made or (self.iv if self.iv is not None else outer[at : at + kind.iv])
@@ -132,6 +120,21 @@ class Cipher:
         if len(iv) != kind.iv or (self.kind == "aes-gcm" and len(tag) != TAG):
             raise AddressError(f"the {self.kind} layer cannot be undone: the payload is too short", "it may be cut off")
         return _Parts(outer[:at], key, iv, body, tag)
+
+    def _keyed(self, outer: bytes) -> tuple[int, bytes, bytes]:
+        """Where what is hidden begins, behind a salt; the key; and an initial vector that is derived with it."""
+        how, at = self.how, self.at
+        if how is None:
+            return at, self.key, b""
+        if how.by == OPENSSL and not how.salt:
+            if outer[at : at + len(SALTED)] != SALTED:
+                what = f"there is no “{SALTED.decode()}” with a salt at its beginning"
+                raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "give the salt, if it has one")
+            at += len(SALTED) + SALT_SIZE
+            how = replace(how, salt=outer[at - SALT_SIZE : at])
+        wanted = KINDS[self.kind].iv if self.iv == IV_DERIVED or how.by == OPENSSL else 0
+        made = derived_key(self.key, how, wanted)
+        return at, made[: len(made) - wanted], made[len(made) - wanted :]
 
     def _run(self, parts: _Parts, *, seal: bool) -> bytes:
         from cryptography.exceptions import InvalidTag
@@ -199,8 +202,8 @@ def wrong_cipher(kind: str, key: bytes | None, iv: bytes | None) -> str:
     """What is wrong with a key or an initial vector in a few words; empty where nothing is."""
     known = KINDS[kind]
     if key is not None and len(key) not in known.keys:
-        many = len(known.keys) > len(AES) + 5
-        sizes = f"{known.keys[0]} to {known.keys[-1]}" if many else " or ".join(map(str, known.keys))
+        any_of_many = known.keys == BYTES
+        sizes = f"{BYTES[0]} to {BYTES[-1]}" if any_of_many else " or ".join(map(str, known.keys))
         return f"a key of {kind} has {sizes} bytes, not {len(key)}"
     if iv is not None and iv != IV_DERIVED and len(iv) != known.iv:
         return f"the initial vector of {kind} has {known.iv} bytes, not {len(iv)}"

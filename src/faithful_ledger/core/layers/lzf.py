@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from faithful_ledger.core.layers.matching import Match, MatchedStream, copy_back
+from faithful_ledger.core.layers.matching import Match, MatchedStream, copy_back, copy_new
 from faithful_ledger.core.layers.stream import Stream
 
 __all__ = ["STREAMS"]
@@ -24,10 +24,7 @@ class Lzf(MatchedStream):
         while at < len(data) and len(out) < most:
             code, at = data[at], at + 1
             if code < MOST_NEW:
-                if at + code + 1 > len(data):
-                    raise ValueError("the stream does not come to its end")
-                out += data[at : at + code + 1]
-                at += code + 1
+                at = copy_new(out, data, at, code + 1)
                 continue
             size = code >> 5
             if size == SIZE_GOES_ON:

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from faithful_ledger.core.layers.matching import Match, MatchedStream, copy_back
+from faithful_ledger.core.layers.matching import Match, MatchedStream, copy_back, copy_new
 from faithful_ledger.core.layers.stream import Stream
 
 __all__ = ["STREAMS"]
@@ -25,13 +25,13 @@ class Lzo(MatchedStream):
         state = 0  # how many new bytes were copied last, 4 for all that are more than three
         if data[at] > 17:
             count = data[at] - 17
-            at, state = _copied(data, at + 1, count, out), min(count, 4)
+            at, state = copy_new(out, data, at + 1, count), min(count, 4)
         while len(out) < most:
             code = data[at]
             at += 1
             if code < 16 and not state:
                 count, at = _counted(data, at, code, 15)
-                at, state = _copied(data, at, min(count + 3, most), out), 4
+                at, state = copy_new(out, data, at, min(count + 3, most)), 4
                 continue
             if code < 16:
                 back, size = (data[at] << 2) + (code >> 2) + 1, 2
@@ -51,7 +51,7 @@ class Lzo(MatchedStream):
                 size = (code >> 5) + 1
                 back, state, at = (data[at] << 3) + (code >> 2 & 7) + 1, code & 3, at + 1
             copy_back(out, back, min(size, most - len(out)))
-            at = _copied(data, at, state, out)
+            at = copy_new(out, data, at, state)
         return at
 
     def ends(self, data: bytes, end: int) -> bool:
@@ -77,14 +77,6 @@ def _counted(data: bytes, at: int, number: int, most: int) -> tuple[int, int]:
     zeros = len(ahead) - len(ahead.lstrip(b"\0"))
     at += zeros
     return most + 255 * zeros + data[at], at + 1
-
-
-def _copied(data: bytes, at: int, count: int, out: bytearray) -> int:
-    """Append new bytes. Returns the offset behind them."""
-    if at + count > len(data):
-        raise ValueError("the stream does not come to its end")
-    out += data[at : at + count]
-    return at + count
 
 
 def _put_new(out: bytearray, new: bytes) -> None:

@@ -10,13 +10,13 @@ from typing import NamedTuple
 
 from faithful_ledger.core.layers.stream import Allowance, Layer, Stream
 
-__all__ = ["Match", "MatchedStream", "copy_back", "matches"]
+__all__ = ["DecodedStream", "Match", "MatchedStream", "copy_back", "copy_new", "matches"]
 
 SEEN = 4  # bytes that must repeat
 SEGMENT = 1 << 20  # bytes that are looked at together
 STEP = 64
 CHAIN, LONG_CHAIN, SMALL = 16, 256, 1 << 16  # earlier places that are looked at, and of so few bytes
-TRIES, KEPT = 6, 12  # to come to as many bytes as wanted, and matches in front of those that change
+TRIES, KEPT = 5, 12  # to come to as many bytes as wanted, and matches in front of those that change
 
 
 class Match(NamedTuple):
@@ -28,13 +28,8 @@ class Match(NamedTuple):
     size: int
 
 
-class MatchedStream(Stream):
-    """A kind without marks, whose matches go back at most `window` bytes and have `shortest` to `longest`."""
-
-    window: int
-    longest: int
-    shortest = SEEN
-    has_end = True  # of its own
+class DecodedStream(Stream):
+    """A kind that is unpacked by going through its codes."""
 
     @abstractmethod
     def decoded(self, data: bytes, at: int, most: int, out: bytearray) -> int:
@@ -44,14 +39,6 @@ class MatchedStream(Stream):
         Raises:
             ValueError, IndexError: there is none; `out` has what was unpacked until then.
         """
-
-    def ends(self, data: bytes, end: int) -> bool:
-        """Whether a mark at the end of a stream is in front of an offset."""
-        return False
-
-    @abstractmethod
-    def coded(self, data: bytes, found: Iterable[Match]) -> bytes:
-        """A stream of these matches."""
 
     def read(self, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
         out = bytearray()
@@ -70,17 +57,34 @@ class MatchedStream(Stream):
             raise ValueError(f"the {self.name} stream does not come to its end") from None
         return bytes(out[:most])
 
+
+class MatchedStream(DecodedStream):
+    """A kind without marks, whose matches go back at most `window` bytes and have `shortest` to `longest`."""
+
+    window: int
+    longest: int
+    shortest = SEEN
+    has_end = True  # of its own
+
+    def ends(self, data: bytes, end: int) -> bool:
+        """Whether a mark at the end of a stream is in front of an offset."""
+        return False
+
+    @abstractmethod
+    def coded(self, data: bytes, found: Iterable[Match]) -> bytes:
+        """A stream of these matches."""
+
     def packed(self, data: bytes, old: bytes) -> bytes:
         return self.coded(data, matches(data, self.window, self.longest, self.shortest))
 
     def fitting(self, data: bytes, old: bytes, room: int) -> Iterator[bytes]:
         found = list(matches(data, self.window, self.longest, self.shortest))
-        for kept in range(KEPT):  # what a few bytes more are differs from match to match
-            more = 0
+        yield (packed := self.coded(data, found))
+        spare = room - len(packed)
+        for kept in range(KEPT if spare > 0 else 0):  # what a few bytes more are differs from match to match
+            more = spare
             for _ in range(TRIES):
                 packed = self.coded(data, [*found[:kept], *_loosened(found[kept:], more, self.shortest)])
-                if not more and kept and len(packed) > room:
-                    return
                 yield packed
                 more += room - len(packed)
                 if more <= 0:
@@ -171,6 +175,18 @@ def _alike(data: bytes, before: int, at: int, longest: int) -> int:
             return size + next(n for n in range(step) if data[before + size + n] != data[at + size + n])
         size += step
     return size
+
+
+def copy_new(out: bytearray, data: bytes, at: int, count: int) -> int:
+    """Append so many bytes of a stream as they are. Returns the offset behind them.
+
+    Raises:
+        ValueError: there are not so many.
+    """
+    if at + count > len(data):
+        raise ValueError("the stream does not come to its end")
+    out += data[at : at + count]
+    return at + count
 
 
 def copy_back(out: bytearray, back: int, size: int) -> None:

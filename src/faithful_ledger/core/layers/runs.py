@@ -6,7 +6,8 @@ from __future__ import annotations
 
 import re
 
-from faithful_ledger.core.layers.stream import Allowance, Layer, Stream
+from faithful_ledger.core.layers.matching import DecodedStream, copy_new
+from faithful_ledger.core.layers.stream import Stream
 
 __all__ = ["STREAMS"]
 
@@ -14,22 +15,18 @@ NOTHING, MOST = 128, 128
 RUN = re.compile(rb"(.)\1{2,127}", re.DOTALL)  # what is worth a run of its own
 
 
-class PackBits(Stream):
+class PackBits(DecodedStream):
     name = "packbits"
 
-    def read(self, data: bytes, offset: int, allowance: Allowance) -> Layer | None:
-        try:
-            found = _unpacked(data, offset, allowance.left + 1)
-        except (ValueError, IndexError):
-            return None
-        allowance.left -= len(found)
-        return Layer(self.name, offset, len(data) - offset, len(found)) if found and allowance.left >= 0 else None
-
-    def unpacked(self, packed: bytes, most: int) -> bytes:
-        try:
-            return bytes(_unpacked(packed, 0, most)[:most])
-        except IndexError:
-            raise ValueError("the packbits stream does not come to its end") from None
+    def decoded(self, data: bytes, at: int, most: int, out: bytearray) -> int:
+        while at < len(data) and len(out) < most:
+            code, at = data[at], at + 1
+            if code < NOTHING:
+                at = copy_new(out, data, at, code + 1)
+            elif code > NOTHING:
+                out += bytes((data[at],)) * (257 - code)
+                at += 1
+        return at
 
     def packed(self, data: bytes, old: bytes) -> bytes:
         out, at = bytearray(), 0
@@ -42,21 +39,6 @@ class PackBits(Stream):
 
 
 STREAMS: tuple[Stream, ...] = (PackBits(),)
-
-
-def _unpacked(data: bytes, at: int, most: int) -> bytearray:
-    out = bytearray()
-    while at < len(data) and len(out) < most:
-        code, at = data[at], at + 1
-        if code < NOTHING:
-            if at + code + 1 > len(data):
-                raise ValueError("the packbits stream does not come to its end")
-            out += data[at : at + code + 1]
-            at += code + 1
-        elif code > NOTHING:
-            out += bytes((data[at],)) * (257 - code)
-            at += 1
-    return out
 
 
 def _put_new(out: bytearray, new: bytes) -> None:

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from faithful_ledger.core.layers.matching import Match, MatchedStream, copy_back
+from faithful_ledger.core.layers.matching import Match, MatchedStream, copy_back, copy_new
 from faithful_ledger.core.layers.stream import Stream
 
 __all__ = ["STREAMS"]
@@ -28,10 +28,7 @@ class Snappy(MatchedStream):
                 if number >= SHORT:
                     width = number - SHORT + 1
                     number, at = int.from_bytes(data[at : at + width], "little"), at + width
-                at += number + 1
-                if at > len(data):
-                    raise ValueError("the stream does not come to its end")
-                out += data[at - number - 1 : at]
+                at = copy_new(out, data, at, number + 1)
             elif kind == 1:
                 copy_back(out, (code >> 5) << 8 | data[at], (number & 7) + 4)
                 at += 1

@@ -80,7 +80,7 @@ def _says_something(node: Node) -> bool:
     """Whether an element describes its bytes and those between its parts: no unknown run, and no mere frame."""
     if isinstance(node, FieldNode):
         return not node.spec.unknown
-    return isinstance(node, RowsNode) or (isinstance(node, GroupNode) and bool(node.spec.layout))
+    return isinstance(node, RowsNode) or (isinstance(node, GroupNode) and not node.spec.is_frame)
 
 
 def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str, str]]:
@@ -96,8 +96,7 @@ def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str
 
     for at, name in suspected_lengths(bound.source, part.start):
         size = NUMBERS[name].least_size
-        raw = bytes(bound.source.read(at, at + size))
-        value = int.from_bytes(raw, "big" if name.endswith("be") else "little")
+        value = NUMBERS[name].decode(bytes(bound.source.read(at, at + size)))
         near = at % 2 == 0 if at < FIRST else at % size == 0 and size >= WIDE and at < HEADER
         if not is_known(at, at + size) and (near or (size >= WIDE and value >= LARGE)):
             yield at, name, "the length of what it is in"

@@ -24,6 +24,7 @@ from faithful_ledger.core.template.rewriting import Hex
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
 __all__ = [
+    "file_and_name",
     "layer_keys",
     "with_free_name",
     "with_place",
@@ -358,6 +359,14 @@ def _new_for(place: Place, save: Path, game: str, shared: Shared, taken: Collect
     return new_template(save, game, shared, kind, binary=not place.path or bool(place.route), taken=taken)
 
 
+def file_and_name(path: str, files: Collection[str]) -> tuple[str, str]:
+    """The file of a template that a pinned field is in, and its name there; it is the first file where none is said."""
+    if path.partition(".")[0] not in files:
+        return next(iter(files)), path
+    holder, _, name = path.rpartition(".")
+    return holder, name
+
+
 def without_field(text: bytes, path: str) -> bytes | None:
     """A template without a field that was pinned, whatever else was added since; None where no field is left.
 
@@ -369,7 +378,7 @@ def without_field(text: bytes, path: str) -> bytes | None:
     document = yaml.load(text.decode("utf-8"))
     files = document["files"]
     first = next(iter(files))
-    holder, _, name = path.rpartition(".") if path.partition(".")[0] in files else (first, "", path)
+    holder, name = file_and_name(path, files)
     layout = files[holder]["layout"] if holder in files else []
     element = next((element for element in layout if name in _named_in(element)), None)
     if element is None or not str(_named_in(element)[name].get("note", "")).startswith(EXPLAINS):

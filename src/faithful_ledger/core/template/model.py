@@ -212,6 +212,11 @@ class GroupSpec(ElementSpec):
             self._plain = tuple(each.plain_size if isinstance(each, FieldSpec) else None for each in fields)
         return self._plain or (None,) * len(self.layout)
 
+    @property
+    def is_frame(self) -> bool:
+        """Whether it only says where something begins and ends, whatever is in it."""
+        return not self.layout
+
     def add(self, element: ElementSpec) -> None:
         """Take in an element; those of a flat group go by their names in the group around it as well."""
         self.layout.append(element)

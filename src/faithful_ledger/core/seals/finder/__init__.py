@@ -87,13 +87,9 @@ def find_seals(
         better = known is None or known.bits < checked.bits
         fits = checked.holds_in == checked.of and better and hints.fits(checked, len(saves[0]))
         if fits and not is_repetition(checked, contents):
-            checked, others = with_others(checked, contents) if checked.said is None else (checked, [])
+            checked, others = with_others(checked, contents)
             found[_rule(checked)] = checked
-            if (
-                checked.said is None
-                and (other := mirrored(checked, contents)) is not None
-                and hints.fits(other, len(saves[0]))
-            ):
+            if (other := mirrored(checked, contents)) is not None and hints.fits(other, len(saves[0])):
                 found.setdefault(_rule(other), other)
             if len(found) > 2 * MOST_KEPT:  # chance finds more and more in few saves
                 found = dict(sorted(found.items(), key=lambda item: order(item[1]))[:MOST_KEPT])

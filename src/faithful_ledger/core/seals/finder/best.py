@@ -180,7 +180,8 @@ def mirrored(finding: Finding, contents: Sequence[bytes]) -> Finding | None:
     """
     size = len(contents[0])
     start, end, at = finding.spans(size)
-    if finding.own is not None or finding.algorithm.name not in SUMS or finding.size * 2 > end - start:
+    is_plain = finding.own is None and finding.said is None
+    if not is_plain or finding.algorithm.name not in SUMS or finding.size * 2 > end - start:
         return None
     if at + finding.size == start:
         stored = Edge(size - end + finding.size, True)

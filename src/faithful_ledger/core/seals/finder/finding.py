@@ -68,9 +68,8 @@ class Said(NamedTuple):
         return f"u{8 * self.width}{self.order}"
 
     def end(self, content: bytes) -> int:
-        return self.behind + int.from_bytes(
-            content[self.at : self.at + self.width], "little" if self.order == "le" else "big"
-        )
+        number = NUMBERS[self.form].decode(content[self.at : self.at + self.width])
+        return self.behind + int(number)
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,7 @@ unit × number is always the same.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import product
 from math import log2
 from typing import Any, NamedTuple, TypeAlias
@@ -17,7 +17,7 @@ from faithful_ledger.core.seals.finder.finding import Finding
 from faithful_ledger.core.seals.finder.natural import Edges
 from faithful_ledger.core.seals.finder.places import Edge
 
-__all__ = ["lengths", "lengths_of", "numbers_of", "with_said"]
+__all__ = ["lengths", "lengths_of", "numbers_in_front", "with_said"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 WIDTHS = (4, 2, 1)  # what is wider has zeros in its highest bytes
@@ -45,7 +45,7 @@ def lengths(contents: Sequence[bytes], until: Deadline = NEVER) -> Iterator[Find
         room = min(int(sizes.min()), TAIL if from_end else HEAD)
         if room < width:
             continue
-        numbers = np.stack([numbers_of(content, room, width, order, from_end=from_end) for content in contents])
+        numbers = np.stack([_numbers(content, room, width, order, from_end=from_end) for content in contents])
         units = np.ones(numbers.shape[1], np.int64)
         for counted in (False, True):
             if counted and distinct < LEAST_COUNTED:
@@ -63,31 +63,37 @@ def lengths(contents: Sequence[bytes], until: Deadline = NEVER) -> Iterator[Find
                 yield _finding(found, contents, distinct)
 
 
+def numbers_in_front(contents: Sequence[bytes], widths: Iterable[int], most: int) -> Iterator[tuple[int, str, Array]]:
+    """The numbers of each width in either order at the first offsets of every save, a row for each save; `most` bytes
+    are looked at.
+    """
+    room = min(*map(len, contents), most)
+    for width, order in product(widths, ("le", "be")):
+        if room >= width:
+            yield width, order, np.stack([_numbers(each, room, width, order, from_end=False) for each in contents])
+
+
 def lengths_of(contents: Sequence[bytes], findings: Sequence[Finding]) -> Iterator[Finding]:
     """Numbers in the first bytes that say how many bytes each of some findings covers, in every save."""
-    room = min(*map(len, contents), SAID) if contents else 0
+    known = list(numbers_in_front(contents, WIDTHS[:2], SAID)) if findings else []
     for finding in findings:
         starts = [finding.start.at(len(content)) for content in contents]
         covered = [finding.end_in(content) - start for content, start in zip(contents, starts, strict=True)]
-        for width, order in product(WIDTHS[:2], ("le", "be")) if finding.said is None and finding.own is None else ():
-            if room < width or min(covered) < LEAST_SAID:
-                continue
-            numbers = np.stack([numbers_of(content, room, width, order, from_end=False) for content in contents])
+        if finding.said is not None or finding.own is not None or min(covered) < LEAST_SAID:
+            continue
+        for width, order, numbers in known:
             for at in np.flatnonzero((numbers == np.array(covered)[:, None]).all(axis=0)).tolist():
                 if at + width <= min(starts):
-                    bits = 8.0 * width * len(set(covered)) - log2(len(WIDTHS) * 4 * room)
-                    form = f"u{8 * width}{order}"
+                    tried = len(WIDTHS) * 4 * min(*map(len, contents), SAID)
+                    bits, form = 8.0 * width * len(set(covered)) - log2(tried), f"u{8 * width}{order}"
                     yield Finding(Algorithm(LENGTH), finding.start, finding.end, Edge(at), width, form, bits=bits)
 
 
 def with_said(edges: Edges, contents: Sequence[bytes]) -> Edges:
     """The edges of parts, and of what a number in the first bytes of every save says the length of, or the end."""
-    least, room = min(map(len, contents)) // 2, min(*map(len, contents), SAID)
+    least = min(map(len, contents)) // 2
     heads, tails = dict.fromkeys(edges.heads), dict.fromkeys(edges.tails)
-    for width, order in product(WIDTHS[:2], ("le", "be")):
-        if room < width:
-            continue
-        numbers = np.stack([numbers_of(content, room, width, order, from_end=False) for content in contents])
+    for width, _, numbers in numbers_in_front(contents, WIDTHS[:2], SAID):
         left = np.array(list(map(len, contents)))[:, None] - numbers
         for at in np.flatnonzero((numbers >= least).all(axis=0) & (left == left[0]).all(axis=0)).tolist():
             for gap in (*GAPS, -at - width):
@@ -152,7 +158,7 @@ def _finding(found: _Found, contents: Sequence[bytes], distinct: int) -> Finding
     )
 
 
-def numbers_of(content: bytes, room: int, width: int, order: str, *, from_end: bool) -> Array:
+def _numbers(content: bytes, room: int, width: int, order: str, *, from_end: bool) -> Array:
     """The number at each offset of the first, or of the last, `room` bytes."""
     part = content[len(content) - room :] if from_end else content[:room]
     data = np.frombuffer(part, np.uint8).astype(np.uint64)

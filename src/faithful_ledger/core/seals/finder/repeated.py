@@ -23,8 +23,10 @@ MOST_BETWEEN, LARGEST_NEAR = 32, 1 << 14  # bytes between blocks of any size; an
 
 def with_others(finding: Finding, contents: Sequence[bytes]) -> tuple[Finding, list[Finding]]:
     """A finding that is sure or likely, and what holds because it does: the same in other blocks, and the inverse of
-    each beside it. Blocks that hold something else say it once more.
+    each beside it. Blocks that hold something else say it once more. Of what ends where a number says there are none.
     """
+    if finding.said is not None:
+        return finding, []
     if finding.undecided or finding.bits < LEAST_LIKELY or finding.algorithm.name in (LENGTH, COPY):
         return finding, list(repeated(finding, contents)) if finding.sure else []
     row = list(repeated(finding, contents))

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from itertools import product
+from itertools import islice, product
 from math import log2
 
 import numpy as np
@@ -15,7 +15,7 @@ import numpy as np
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.seals.algorithms import Algorithm
 from faithful_ledger.core.seals.finder.finding import Finding, Said, choice_bits, said_bits
-from faithful_ledger.core.seals.finder.lengths import numbers_of
+from faithful_ledger.core.seals.finder.lengths import numbers_in_front
 from faithful_ledger.core.seals.finder.natural import LEAST_COVERED, SLOW
 from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import Edge, Place, is_text
@@ -36,7 +36,9 @@ def over_said(
 ) -> Iterator[Finding]:
     """What holds in every save, not yet counted; nothing from one save alone, which cannot say that it ends there."""
     has_numbers = len(contents) > 1 and not all(map(is_text, contents))
-    ranges = list(_ranges(contents))[:MOST_RANGES] if has_numbers else []
+    ranges = list(islice(_ranges(contents), MOST_RANGES)) if has_numbers else []
+    if not ranges:
+        return
     content, numbers = contents[0], Numbers(contents[0])
     by_value: dict[tuple[int, int], list[Place]] = defaultdict(list)
     for place in places:
@@ -63,11 +65,7 @@ def over_said(
 def _ranges(contents: Sequence[bytes]) -> Iterator[tuple[int, Said]]:
     """Where ranges begin, and what says their ends: never the same distance from the end of every save."""
     sizes = np.array(list(map(len, contents)))
-    for width, order in product(LEAST_SHARE, ("le", "be")):
-        room = min(int(sizes.min()) - LEAST_COVERED, FIRST)
-        if room < width:
-            continue
-        numbers = np.stack([numbers_of(each, room, width, order, from_end=False) for each in contents])
+    for width, order, numbers in numbers_in_front(contents, LEAST_SHARE, FIRST):
         enough = (
             (numbers >= LEAST_COVERED) & (numbers >= LEAST_SHARE[width] * sizes[:, None]) & (numbers <= sizes[:, None])
         )
