@@ -199,6 +199,7 @@ class BookTemplates:
         first = holder.relative_to(base) if alone else main
         other = holder.relative_to(base) if holder != main and not alone else None
         held = _held_texts(save, holder, place)
+        text = _without_leading(text, save, place) if text is not None else None
         shared = self._shared(save) if text is None else Shared(1, 0)
         text, field = with_place(text, place, name, first, self.book.name, shared, other, held, self._ids())
         try_writing(save, text, field, place)
@@ -355,16 +356,34 @@ def _flowing(text: bytes, save: Save) -> bytes:
     from faithful_ledger.core.describe.draft import changed
     from faithful_ledger.core.describe.filling import let_keep_size
     from faithful_ledger.core.describe.flow import let_follow
+    from faithful_ledger.core.describe.leading import let_lead
 
-    def act(draft: Draft) -> None:
+    beside = _beside(save.main.path)
+
+    def lead(draft: Draft) -> None:
+        let_lead(draft, _opened(beside, draft.template))
+
+    def follow(draft: Draft) -> None:
         for file in draft.save.files.values():
             if file.bound is not None and file.bound.spec.format == "binary":
                 let_follow(draft.text, file.bound)
-        let_keep_size(draft, _opened(_beside(save.main.path), draft.template))
+        let_keep_size(draft, _opened(beside, draft.template))
 
-    with suppress(LedgerError):
-        return changed(text, save, act)
+    for act in (lead, follow):
+        with suppress(LedgerError):
+            text = changed(text, save, act)
     return text
+
+
+def _without_leading(text: bytes, save: Save, place: Place) -> bytes:
+    """A template without the text that was only described because others follow it, if a place is that text."""
+    from faithful_ledger.core.describe.draft import changed
+    from faithful_ledger.core.describe.leading import leading_at
+
+    path = leading_at(save, place)
+    if path is None:
+        return text
+    return changed(_standing(text, save, path), save, lambda draft: draft.remove(path))
 
 
 def _standing(text: bytes, save: Save, path: str) -> bytes:

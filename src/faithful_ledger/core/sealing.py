@@ -10,6 +10,7 @@ from faithful_ledger.core.binding import GroupNode
 from faithful_ledger.core.binding.followers import WorkedOut
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe.draft import Draft, changed
+from faithful_ledger.core.describe.flow import let_stand
 from faithful_ledger.core.describe.placing import UNCHANGED, free_name
 from faithful_ledger.core.describe.sealing import (
     PARTS,
@@ -139,8 +140,10 @@ def seal_found(draft: Draft, placed: Placed) -> str:
 
 def _range_said(draft: Draft, held: str, start: int, end: int, said: Said, *, keeps_size: bool) -> None:
     """Describe the bytes that a number says the length of as a group, and the number; in saves of one size what is
-    behind the group gives way.
+    behind the group gives way. What followed one another is at offsets then.
     """
+    let_stand(draft.text, draft.file(held))
+    draft.read_again()
     draft.add(held, start, end, {"group": "content", "size": end - start, "layout": []}, [(start, end)])
     groups = (child for child in draft.file(held).root.children if isinstance(child, GroupNode))
     group = next((child for child in groups if (child.start, child.end) == (start, end)), None)
@@ -158,8 +161,9 @@ def _range_said(draft: Draft, held: str, start: int, end: int, said: Said, *, ke
 
 def _declare_covered(draft: Draft, placed: Placed, held: str, start: int, end: int) -> None:
     """Describe the text that a seal covers and that is all but the seal, if the template has nothing for it."""
-    content = placed.held.contents[0]
-    if layer_of_whole(content) == ENCLOSED:
+    contents = placed.held.contents
+    content = contents[0]
+    if all(layer_of_whole(each) == ENCLOSED for each in contents):
         layers = (LayerSpec(ENCLOSED),)
         if not any(spec.inside == held and spec.layers == layers for spec in draft.template.files.values()):
             text = text_of(unwrap(content, layers)[-1].data)

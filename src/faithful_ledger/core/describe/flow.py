@@ -12,22 +12,21 @@ from faithful_ledger.core.describe.placing import free_name
 from faithful_ledger.core.template.model import FieldSpec, GroupSpec
 from faithful_ledger.core.template.rewriting import Hex, YamlText
 
-__all__ = ["let_follow", "let_stand", "varies"]
+__all__ = ["has_offset", "let_follow", "let_stand", "varies"]
 
 RUN = re.compile(r"unknown_[0-9a-f]+(_\d+)?")
 
 
 def let_follow(text: YamlText, bound: BoundFile) -> None:
-    """Let the elements of a binary file that begin at an offset, behind one whose size varies, follow one another, with
-    unknown runs between them. Those that overlap another one keep their offset.
+    """Let the elements of a binary file that begin at an offset follow one another, with unknown runs between them,
+    where one is behind one whose size varies. Those that overlap another one keep their offset.
     """
     root = bound.root.spec
     flow = [child for child in bound.root.children if child.spec.address.base == "next"]
     end = flow[-1].end if flow else bound.root.start
-    moving = _apart([child for child in bound.root.children if _has_offset(child)], end)
+    moving = _apart([child for child in bound.root.children if has_offset(child)], end)
     if not any(map(varies, flow)):
-        first = next((number for number, child in enumerate(moving) if varies(child)), len(moving))
-        moving = moving[first:] if first < len(moving) - 1 else []
+        moving = moving if any(map(varies, moving[:-1])) else []
     order = list(root.layout)
     items = []
     for node in moving:
@@ -46,14 +45,15 @@ def let_follow(text: YamlText, bound: BoundFile) -> None:
         at, end = at + 1, node.end
 
 
-def let_stand(text: YamlText, bound: BoundFile, name: str) -> None:
-    """Let what follows an element of a binary file begin at the offset where it is, so that the element can go; the
-    unknown runs between are not needed then.
+def let_stand(text: YamlText, bound: BoundFile, name: str = "") -> None:
+    """Let what follows an element of a binary file begin at the offset where it is, so that the element can go, or
+    without a name all that follow one another; the unknown runs between are not needed then.
     """
     root = bound.root.spec
     flow = [child for child in bound.root.children if child.spec.address.base == "next"]
-    number = next((number for number, child in enumerate(flow) if child.spec.name == name), len(flow))
-    for node in reversed(flow[number + 1 :]):  # the last first, so that the others stay where they are in the layout
+    names = [child.spec.name for child in flow]
+    first = 0 if not name else names.index(name) + 1 if name in names else len(flow)
+    for node in reversed(flow[first:]):  # the last first, so that the others stay where they are in the layout
         index = root.layout.index(node.spec)
         if isinstance(node.spec, FieldSpec) and node.spec.unknown and RUN.fullmatch(node.spec.name):
             text.remove(root.layout_where, index)
@@ -75,7 +75,7 @@ def varies(node: Node) -> bool:
     return replace(node.spec, address=NEXT).fixed_size is None
 
 
-def _has_offset(node: Node) -> bool:
+def has_offset(node: Node) -> bool:
     """Whether it begins at an offset that is always the same, and is more than a frame around others."""
     address = node.spec.address
     known = address.offset.constant if address.base == "start" and address.offset is not None else None

@@ -12,13 +12,17 @@ from faithful_ledger.core.address import Address
 from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Place
 
-__all__ = ["set_anchor"]
+__all__ = ["set_anchor", "set_label"]
 
 WINDOWS = (8, 4)
 REACH = 256
 WORD = re.compile(rb"[A-Za-z_][\w -]{3,30}")
 LONGEST = 10  # bytes of a number of variable length
 LEAST_WORD = 4
+# Words that name what is behind them: directly in front of digits, and, in letters of one case, in front of a number.
+KEY = re.compile(rb"(?<![\w ])([A-Za-z_]\w{3,30})[\"']?[ \t]?[:=][ \t]?[\"']?")
+TAG = re.compile(rb"(?<![\w ])([A-Z][A-Z0-9_]{3,15}|[a-z][a-z0-9_]{3,30})(?![\w ]).{0,8}", re.DOTALL)
+FARTHEST_LABEL = 48
 
 
 def set_anchor(place: Place, contents: Sequence[Content]) -> None:
@@ -39,6 +43,25 @@ def set_anchor(place: Place, contents: Sequence[Content]) -> None:
         place.found_by = Address.before(*found)
     if place.found_by is None and len({c.data.size - at for c, at in zip(contents, place.offsets, strict=True)}) == 1:
         place.found_by = Address.from_end(contents[0].data.size - place.offsets[0])
+
+
+def set_label(place: Place, contents: Sequence[Content]) -> None:
+    """Let a place that is at one offset be found behind the label directly in front of it: what says the same in these
+    saves may be longer in another one.
+    """
+    bytes_ = [content.bytes_ for content in contents]
+    at = place.offsets[0] - place.lead
+    base = max(at - FARTHEST_LABEL, 0)
+    front = bytes_[0][base:at]
+    label = KEY if place.stored_as == "digits" else TAG
+    match = next((match for match in label.finditer(front) if match.end() == len(front)), None)
+    if match is None or any(content[base + match.start(1) : at] != match[0] for content in bytes_):
+        return
+    run, gap = match[1], match[0][len(match[1]) :]
+    is_filled = len(gap) > 1 and len(set(gap)) == 1  # a name in a buffer
+    is_name = not run.islower() and (not gap or front[: match.start(1)].endswith(bytes([len(run)])))
+    if not is_filled and not is_name and all(_once(content, run) for content in bytes_):
+        place.found_by = Address.behind(run, place.offsets[0] - base - match.start(1))
 
 
 def _word_before(contents: list[bytes], offsets: tuple[int, ...]) -> tuple[bytes, int] | None:

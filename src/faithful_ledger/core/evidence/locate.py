@@ -18,7 +18,7 @@ import numpy as np
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import EntryError
-from faithful_ledger.core.evidence.anchors import set_anchor
+from faithful_ledger.core.evidence.anchors import set_anchor, set_label
 from faithful_ledger.core.evidence.banks import set_banks
 from faithful_ledger.core.evidence.judging import CLEAR_LEAD, into_spots, is_clear, reasons_for
 from faithful_ledger.core.evidence.pinned import Pinned
@@ -334,6 +334,9 @@ class _Looking:
                 if place.moves and place.found_by is None:
                     set_anchor(place, search_of[id(place)].contents)
                     set_banks(place, search_of[id(place)].contents)
+                is_plain = place.mask is None and place.bits_in is None and place.guides is None
+                if not place.moves and place.found_by is None and is_plain:
+                    set_label(place, search_of[id(place)].contents)
                 if place.moves and place.guides is None:
                     set_sections(place, search_of[id(place)].contents)
                 # Another list, because the window may be reading the one it was given.

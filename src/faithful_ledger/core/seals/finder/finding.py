@@ -260,6 +260,11 @@ def widened(finding: Finding, contents: Sequence[bytes], payloads: Sequence[byte
         made = replace(
             finding, algorithm=replace(finding.algorithm, name=other), stored=stored, size=size, form=f"u{wider}{order}"
         )
+        start, end, at = made.spans(len(contents[0]))
+        if payloads is None and at < start < at + size:  # its highest bytes, which were zeros
+            made = replace(made, start=stored.moved(size))
+        elif payloads is None and at < end < at + size:
+            made = replace(made, end=stored)
         if all(map(made.holds, contents, payloads or repeat(None))):
             return made
     return finding

@@ -1,0 +1,167 @@
+"""Texts with their length in front that come before what is described at an offset: a longer one moves it.
+
+Saves of one player say the same in these texts, so that everything behind them seems to stay in its place.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import product
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from faithful_ledger.core.binding import BoundFile, FieldNode
+from faithful_ledger.core.describe.draft import Draft
+from faithful_ledger.core.describe.flow import has_offset
+from faithful_ledger.core.describe.placing import free_name
+from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.evidence.text_ends import TextEnd, text_end
+from faithful_ledger.core.save import Save
+from faithful_ledger.core.storage import NUMBERS
+from faithful_ledger.core.template.rewriting import Hex
+
+__all__ = ["leading_at", "let_lead"]
+
+NOTE = "its length is in front of it, and what is behind it moves when it is longer"
+ENCODINGS = {1: "utf-8", 2: "utf-16-le"}
+RUNS = {
+    1: re.compile(rb"[A-Za-z\xC3-\xF4][\x20-\x7E\x80-\xF4]{2,}"),
+    2: re.compile(rb"[A-Za-z]\0(?:[\x20-\x7E]\0){2,}"),
+}
+# Storages of a length, the bytes of what it counts, and whether it counts a zero at the end.
+FORMS = tuple(product(("u8", "u16le", "u32le", "u16be", "u32be"), (1, 2), (0, 1)))
+LEAST_ALNUM = 0.6  # of a text; the rest may be blanks and signs
+LEAST_BEHIND_WIDE = 3  # letters behind a length of several bytes
+LEAST_LETTERS, LEAST_ALONE = 4, 6  # letters behind a length of one byte, where other saves agree, and in one save alone
+LONGEST, MOST_TEXTS = 256, 12  # bytes of a text; more texts are a list
+
+
+class _Leading(NamedTuple):
+    """A text behind its length: where that begins, how the text ends, and how many bytes both take."""
+
+    start: int
+    encoding: str
+    end: TextEnd
+    size: int
+
+
+def let_lead(draft: Draft, others: Iterable[Save]) -> None:
+    """Describe the texts with their length in front that come before elements at an offset, where other saves do not
+    say something else.
+    """
+    behind = {
+        name: (file.bound, last)
+        for name, file in draft.save.files.items()
+        if file.bound is not None and (last := _last_offset(file.bound)) is not None
+    }
+    saves = list(others) if behind else []  # which are only opened then
+    for name, (bound, last) in behind.items():
+        files = [bound, *(file.bound for save in saves if (file := save.files.get(name)) is not None)]
+        found = list(_texts([bytes(each.source.read(0, each.source.size)) for each in files if each is not None], last))
+        if len(found) <= MOST_TEXTS:
+            for each in found:
+                _describe(draft, bound, each)
+    if behind:
+        draft.read_again()
+
+
+def leading_at(save: Save, place: Place) -> str | None:
+    """The path of a text that was described because it leads, if a place is that text."""
+    for file in save.files.values():
+        for node in file.bound.root.children if file.bound is not None else ():
+            if (
+                isinstance(node, FieldNode)
+                and node.spec.note == NOTE
+                and node.start < place.offsets[0] < node.end
+                and node.value in place.values
+            ):
+                return f"{file.name}.{node.spec.name}" if file is not save.main else node.spec.name
+    return None
+
+
+def _last_offset(bound: BoundFile) -> int | None:
+    """Where the last element begins of a binary file whose elements are at offsets; None for any other file."""
+    children = bound.root.children
+    if (
+        bound.spec.format != "binary"
+        or bound.spec.keeps_size
+        or any(node.spec.address.base == "next" for node in children)
+    ):
+        return None
+    return max((node.start for node in children if has_offset(node)), default=None)
+
+
+def _describe(draft: Draft, bound: BoundFile, found: _Leading) -> None:
+    if any(node.start < found.start + found.size and found.start < node.end for node in bound.root.children):
+        return
+    keys: dict[str, Any] = {
+        "field": free_name(bound.root.spec, f"text_{found.start:x}"),
+        "as": "text",
+        "encoding": found.encoding,
+        "length": found.end.prefix,
+        **({"counts": "letters"} if found.end.in_letters else {}),
+        **({"ended_by": found.end.ended_by.hex(" ").upper()} if found.end.ended_by else {}),
+        "at": Hex(found.start),
+        "label": f"Text at 0x{found.start:X}",
+        "note": NOTE,
+        "standing": "guessed",
+    }
+    draft.text.insert(bound.root.spec.layout_where, len(bound.root.spec.layout), keys)
+
+
+def _texts(contents: Sequence[bytes], last: int) -> Iterator[_Leading]:
+    """Texts in front of an offset of the first of some contents that are in all of them, one behind the other."""
+    first, shifts, behind = contents[0], [0] * len(contents), 0
+    parts = {j: np.frombuffer(content, np.uint8) for j, content in enumerate(contents)}
+    for at, unit in _beginnings(first[:last]):
+        where = [at + shift for shift in shifts]
+        for prefix, each, zeros in FORMS if at >= behind else ():
+            if each > unit:
+                continue
+            raws = [
+                _text(content, here, prefix, each, zeros * unit) for content, here in zip(contents, where, strict=True)
+            ]
+            if not all(raws) or at + len(raws[0]) > last or not _convinces(contents, where, raws, prefix, unit):
+                continue
+            end = text_end(parts, where, dict(enumerate(raws)), unit)
+            if not end.prefix or end.room is not None:
+                continue
+            width = NUMBERS[end.prefix].least_size
+            yield _Leading(at - width, ENCODINGS[unit], end, width + len(raws[0]) + len(end.ended_by))
+            shifts = [shift + len(raw) - len(raws[0]) for shift, raw in zip(shifts, raws, strict=True)]
+            behind = at + len(raws[0])
+            break
+
+
+def _beginnings(data: bytes) -> list[tuple[int, int]]:
+    """Where a text may begin, and the bytes of each of its letters."""
+    runs = [(match.start(), unit) for unit, run in RUNS.items() for match in run.finditer(data)]
+    return sorted(runs)
+
+
+def _text(content: bytes, at: int, prefix: str, each: int, zeros: int) -> bytes:
+    """The text at an offset, as long as the number in front of it says; empty where that is none."""
+    storage = NUMBERS[prefix]
+    start = at - storage.least_size
+    if start < 0:
+        return b""
+    size = int(storage.decode(content[start:at])) * each - zeros
+    raw = content[at : at + size] if 0 < size <= LONGEST else b""
+    return raw if len(raw) == size and content[at + size : at + size + zeros] == bytes(zeros) else b""
+
+
+def _convinces(contents: Sequence[bytes], where: Sequence[int], raws: Sequence[bytes], prefix: str, unit: int) -> bool:
+    """Whether texts can be read, and are too long to be chance."""
+    try:
+        texts = [raw.decode(ENCODINGS[unit]) for raw in raws]
+    except UnicodeDecodeError:
+        return False
+    if not all(text.isprintable() and sum(map(str.isalnum, text)) >= LEAST_ALNUM * len(text) for text in texts):
+        return False
+    if NUMBERS[prefix].least_size > 1:
+        return min(map(len, texts)) >= LEAST_BEHIND_WIDE
+    behind = [content[at + len(raw) :][:unit] for content, at, raw in zip(contents, where, raws, strict=True)]
+    ends = any(not letter.strip(b"\0").decode("latin-1").isprintable() or not letter.strip(b"\0") for letter in behind)
+    return ends and min(map(len, texts)) >= (LEAST_LETTERS if len(contents) > 1 else LEAST_ALONE)
