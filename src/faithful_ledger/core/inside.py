@@ -96,6 +96,7 @@ def look_inside(
     """
     left = [unpacked_allowance(len(save)) for save in saves]
     waiting: list[Together] = [tuple(Payload((), "", save) for save in saves)]
+    seen = {tuple(saves)}
     known = layers
     partial = [] if partial is None else partial
     while waiting and not end.over:
@@ -105,7 +106,9 @@ def look_inside(
         known = None
         for inner in _within(outer, begins, streams, partial, alternatives):
             fits = all(len(each.data) <= rest for each, rest in zip(inner, left, strict=True))
-            if fits and any(each.data != around.data for each, around in zip(inner, outer, strict=True)):
+            contents = tuple(each.data for each in inner)
+            if fits and contents not in seen:
+                seen.add(contents)
                 left = [rest - len(each.data) for each, rest in zip(inner, left, strict=True)]
                 yield inner
                 if len(inner[0].layers) < DEEPEST:

@@ -274,8 +274,11 @@ def blocks_found(draft: Draft, rule: Rule) -> None:
     source, name = draft.save.main.source, draft.save.main.name
     content = bytes(source.read(0, source.size))
     if isinstance(rule, SealRow):
-        keys = row_keys(rule)
-        draft.add(name, rule.start, rule.start + rule.count * rule.size, keys, row_contents(rule, keys))
+        rule = rule.to_end_of(content)
+        keys, end = row_keys(rule), rule.start + rule.count * rule.size
+        if end == len(content):
+            del keys["count"]
+        draft.add(name, rule.start, end, keys, row_contents(rule, keys))
     elif isinstance(rule, DirectoryRule):
         _directory_found(draft, rule, content)
     else:

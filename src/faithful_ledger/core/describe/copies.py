@@ -5,6 +5,7 @@ and what is still unknown.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from itertools import islice
 from typing import NamedTuple
 
 from faithful_ledger.core.address import parse_path
@@ -139,9 +140,11 @@ def _run(source: Source, start: int, end: int, copies: Sequence[Source]) -> Unkn
 
 
 def overlaps(root: GroupNode) -> Iterator[Overlap]:
-    """Fields that have bytes in common with the one before them; parts of one word do not count."""
+    """Fields that have bytes in common with the one before them; parts of one word do not count, nor do unknown runs in
+    rows and groups, in which single bytes may be described.
+    """
     fields = sorted(
-        (node for number, node in enumerate(fields_between(root, 0, root.end)) if number < MOST_FIELDS),
+        (node for node in islice(fields_between(root, 0, root.end), MOST_FIELDS) if not _is_unknown_within(node, root)),
         key=lambda node: (node.start, node.end),
     )
     last: FieldNode | None = None
@@ -151,3 +154,7 @@ def overlaps(root: GroupNode) -> Iterator[Overlap]:
             yield Overlap(last, node)
         if last is None or node.end > last.end:
             last = node
+
+
+def _is_unknown_within(node: FieldNode, root: GroupNode) -> bool:
+    return node.spec.unknown and node.parent is not root

@@ -49,6 +49,7 @@ def _document(place: Place) -> dict[str, Any]:
         "room": place.end.room,
         **({"counts": "letters"} if place.end.in_letters else {}),
         **({"ended_by": place.end.ended_by.hex(" ").upper()} if place.end.ended_by else {}),
+        **({"pad": place.end.pad.hex(" ").upper()} if place.end.pad else {}),
         **({"lead": place.lead} if place.lead else {}),
         **({"mask": _mask_document(place.mask)} if place.mask is not None else {}),
         **({"bits_in": place.bits_in._asdict()} if place.bits_in is not None else {}),
@@ -146,9 +147,10 @@ def _place(document: Mapping[str, Any]) -> Place:
 
 
 def _end(document: Mapping[str, Any]) -> TextEnd:
-    room, ended_by = document.get("room"), bytes.fromhex(document.get("ended_by", ""))
+    room = document.get("room")
+    ended_by, pad = (bytes.fromhex(document.get(key, "")) for key in ("ended_by", "pad"))
     in_letters = document.get("counts") == "letters"
-    return TextEnd(str(document.get("prefix", "")), in_letters, int(room) if room is not None else None, ended_by)
+    return TextEnd(str(document.get("prefix", "")), in_letters, int(room) if room is not None else None, ended_by, pad)
 
 
 def _layer(step: Mapping[str, Any]) -> LayerSpec:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from fractions import Fraction
 from itertools import product
@@ -19,18 +20,23 @@ BUFFERS = (8, 10, 12, 16, 20, 24, 30, 32, 36, 40, 48, 50, 60, 64, 80, 96, 100, 1
 AROUND = 256  # bytes that are looked at behind a text, and in front of it
 HIGH_ZEROS = 3  # highest bytes of a number behind a buffer that may be zero
 BLANKS = b"\t\n\r"
+PADS = (0xFF, 0x20)  # what fills a buffer up, beside zeros
+LEAST_PADS, LARGEST_PADDED = 3, 64  # letters; and bytes of a buffer up to which all of them count
+QUOTED = re.compile(rb"[A-Za-z_]\w*[\"']?[ \t]?[:=][ \t]?([\"'])")  # what is in front of a text that a label names
 MANY_ZEROS = 8  # behind a text with its length in front, from which on it may be in a buffer
 
 
 class TextEnd(NamedTuple):
     """The storage of the length directly in front, empty where there is none; whether it counts letters; how many bytes
-    the buffer has, where the text is in one; and the bytes that end the text, which a length in front counts as well.
+    the buffer has, where the text is in one; the bytes that end the text, which a length in front counts as well; and
+    what fills the buffer up, where that is not zeros.
     """
 
     prefix: str = ""
     in_letters: bool = False
     room: int | None = None
     ended_by: bytes = b""
+    pad: bytes = b""
 
 
 class _Seen(NamedTuple):
@@ -40,10 +46,12 @@ class _Seen(NamedTuple):
     raw: bytes
     behind: bytes
 
-    @property
-    def filled(self) -> int:
-        """How many bytes it has with the zeros behind it."""
-        return len(self.raw) + len(self.behind) - len(self.behind.lstrip(b"\0"))
+    def filled(self, pad: bytes = b"\0") -> int:
+        """How many bytes it has with what fills it up behind it."""
+        rest, size = self.behind, len(self.raw)
+        while rest.startswith(pad):
+            rest, size = rest[len(pad) :], size + len(pad)
+        return size
 
 
 def text_end(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int, bytes], unit: int) -> TextEnd:
@@ -54,7 +62,7 @@ def text_end(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int
     if prefix.ended_by:
         return prefix
     alike, same_size = len({len(each.raw) for each in seen}) == 1, len({parts[j].size for j in raws}) == 1
-    filled = min(each.filled for each in seen)
+    filled = min(each.filled() for each in seen)
     if prefix.prefix:
         width = NUMBERS[prefix.prefix].least_size
         is_buffer = (
@@ -65,6 +73,8 @@ def text_end(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int
         return prefix._replace(room=_room(filled, longest, unit, width)) if is_buffer else prefix
     if filled > longest or (filled == longest and not alike):
         return TextEnd(room=_room(filled, longest, unit))
+    if padded := _padded(seen, unit, longest, alike=alike):
+        return padded
     if unit == 1 and (end := _ending(seen)):
         return TextEnd(ended_by=end)
     return TextEnd(room=longest) if filled == longest else TextEnd()
@@ -79,6 +89,19 @@ def _seen(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int, b
     for j, raw in raws.items():
         at, end = where[j], where[j] + len(raw)
         yield _Seen(parts[j][max(at - AROUND, 0) : at].tobytes(), raw, parts[j][end : end + AROUND].tobytes())
+
+
+def _padded(seen: Sequence[_Seen], unit: int, longest: int, *, alike: bool) -> TextEnd | None:
+    """The buffer of a text that is filled up with blanks or bytes of ones, the last of them before what differs."""
+    wide_first = unit > 1 and seen[0].raw.startswith(b"\0")
+    for byte in PADS:
+        pad = bytes([byte]) * unit if byte == max(PADS) else bytes([byte]).rjust(unit, b"\0")
+        pad = pad if wide_first else pad[::-1]
+        sizes = {each.filled(pad) for each in seen}
+        if min(sizes) - longest >= LEAST_PADS * unit or (len(sizes) == 1 and not alike):
+            room = min(sizes) if min(sizes) <= LARGEST_PADDED else _room(min(sizes), longest, unit)
+            return TextEnd(room=room, pad=pad)
+    return None
 
 
 def _prefix(seen: Sequence[_Seen], unit: int) -> TextEnd:
@@ -112,6 +135,8 @@ def _ending(seen: Sequence[_Seen]) -> bytes:
     for text in seen:
         around = (text.before + text.behind).translate(None, BLANKS)
         is_within_text = around.decode("latin-1").isprintable() and not text.before[-1:].isalnum()
-        if not is_within_text or not text.behind.startswith(end) or end in text.raw:
+        labels = [match for match in QUOTED.finditer(text.before) if match.end() == len(text.before)]
+        is_quoted = any(match[1] == end for match in labels)
+        if not (is_within_text or is_quoted) or not text.behind.startswith(end) or end in text.raw:
             return b""
     return end

@@ -341,6 +341,7 @@ def _text(place: Place, address: Address) -> dict[str, Any]:
     end = place.end
     keys: dict[str, Any] = {"as": "text", "encoding": TEXT_ENCODINGS[place.stored_as]}
     keys |= {"size": end.room} if end.room is not None else {}
+    keys |= {"pad": end.pad.hex(" ").upper()} if end.pad else {}
     keys |= {"ended_by": end.ended_by.hex(" ").upper()} if end.ended_by else {}
     if end.prefix:
         keys |= {"length": end.prefix, **({"counts": "letters"} if end.in_letters else {})}

@@ -127,6 +127,12 @@ class SealRow:
         shifted = (_shifted(seal, number * self.size, size) for number in range(self.count) for seal in self.seals)
         return [seal for seal in shifted if seal is not None]
 
+    def to_end_of(self, content: bytes) -> SealRow:
+        """The same with the blocks that follow up to the end of a save, if all of it is such blocks."""
+        count, rest = divmod(len(content) - self.start, self.size)
+        longer = replace(self, count=count)
+        return longer if not rest and count > self.count and all(each.holds(content) for each in longer.each) else self
+
     def takes(self, start: int, size: int, count: int, seals: Sequence[Finding]) -> bool:
         """Whether other seals, of as many blocks of the same size, are all within its blocks."""
         last = max(max(each.spans(0)[1], each.stored.offset + each.size) for each in seals)
