@@ -771,6 +771,7 @@ class SightingsCase(CommandCase):
         self.json_of("post", path, "--set", f"{marks}={wanted}", "--out", out)
         self.assertEqual(each.read(out.read_bytes()), (wanted, value["day"], value["name"]))
         self.renamed(each, list(zip(saves, moments, strict=True)), folder / "renamed.sav")
+        self.played_by_another(each, moments[-1], folder, marks)
 
     def pinned(self, name: str, seen: Sequence[tuple[Path, object]]) -> bool:
         """Whether what was seen is in a place that a template can hold."""
@@ -793,6 +794,21 @@ class SightingsCase(CommandCase):
         longer = f"{value['name']} of the outer harbour"
         if names and not self.run_command("post", path, "--set", f"{names[0]}={longer}", "--out", out)[0]:
             self.assertEqual(each.read(out.read_bytes()), (value["marks"], value["day"], longer))
+
+    def played_by_another(self, each: Format, known: dict[str, Any], folder: Path, marks: str) -> None:
+        """What was pinned says the right number in the save of a player with another name, and can be changed there."""
+        turn = random.Random(known["seed"])
+        name, lots = (
+            turn.choice(("Maud", "Wren & Daughters", "Tamsin of the Quay")),
+            known["lots"][: turn.randrange(2, 8)],
+        )
+        value = {**known, "name": name, "lots": lots, "marks": turn.randrange(10_000, 60_000), "day": 31}
+        path, out = folder / "another.sav", folder / "of another.sav"
+        path.write_bytes(each.write(value))
+        shown = {field["path"]: field["value"] for field in self.json_of("read", path)["fields"]}
+        self.assertEqual(shown[marks], value["marks"])
+        self.json_of("post", path, "--set", f"{marks}={value['marks'] + 7}", "--out", out)
+        self.assertEqual(each.read(out.read_bytes()), (value["marks"] + 7, 31, name))
 
 
 class FromSightingsTest(SightingsCase):

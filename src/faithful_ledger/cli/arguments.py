@@ -115,7 +115,7 @@ def _find_seals(command: argparse.ArgumentParser) -> None:
         "--key", metavar="FILE|HEX", help="the key of an HMAC, or bytes that are hashed as well: a file, or hexadecimal"
     )
     add("--for", metavar="SECONDS", type=float, dest="seconds", default=SEALS_FOR, help="how long to look at most")
-    add("--accept", action="store_true", help="put all that is sure into a template, to be renewed by each posting")
+    add("--accept", action="store_true", help="put all that is sure into a template, or with --stored-at the likeliest")
 
 
 def _find(command: argparse.ArgumentParser) -> None:

@@ -45,7 +45,11 @@ def find_seals(options: argparse.Namespace) -> int:
     accepted, template = _accepted(options, save, found) if save is not None else (None, "")
     documents = list(_documents(found, contents, options))
     if options.json:
-        added = {"template": template or None, "accepted": accepted.seals} if accepted is not None else {}
+        added = (
+            {"template": template or None, "accepted": [*accepted.rules, *accepted.seals]}
+            if accepted is not None
+            else {}
+        )
         print_json({"seals": documents, **added})
     else:
         _print_found(found, contents, options)
@@ -61,15 +65,17 @@ def find_seals(options: argparse.Namespace) -> int:
 
 
 def _accepted(options: argparse.Namespace, save: Save, found: Found) -> tuple[Accepted, str]:
-    """All that is sure in a template: of a file that is named, or the book's own."""
-    book = book_for(options, save.path, save)
-    return book.templates.accept(save, options.shelf.library(book), found, named_file(options))
+    """All that is sure in a template: of a file that is named, or the book's own. If nothing is, that is the likeliest
+    at a place that is named.
+    """
+    book, is_placed = book_for(options, save.path, save), options.stored_at is not None
+    return book.templates.accept(save, options.shelf.library(book), found, named_file(options), is_placed=is_placed)
 
 
 def _print_accepted(accepted: Accepted, template: str) -> None:
     count = len(accepted.rules) + len(accepted.seals)
     if not count:
-        say("Nothing of it is in a template now: only what is sure is put in.")
+        say("Nothing of it is in a template now: only what is sure is put in, or with --stored-at the likeliest there.")
     for path in accepted.seals:
         say(f"{path} is a seal in the template {template} now, and is renewed when you post.")
     for words in accepted.rules:

@@ -225,18 +225,21 @@ class BookTemplates:
         self.change(save, library, about, act, file, format_for(found[0]))
         return paths
 
-    def accept(self, save: Save, library: Library, found: Found, file: Path | None = None) -> tuple[Accepted, str]:
-        """Put all that is sure of what was found into this book's own copy of the save's template, or into a new one;
-        and its id, which is empty where nothing is.
+    def accept(
+        self, save: Save, library: Library, found: Found, file: Path | None = None, *, is_placed: bool = False
+    ) -> tuple[Accepted, str]:
+        """Put all that is sure of what was found into this book's own copy of the save's template, or into a new one.
+        If nothing is sure and its place is known, that is the likeliest. Returns what was put in, and the template's
+        id, which is empty where nothing was.
 
         Raises:
             LedgerError: the template has mistakes, or the folder cannot be written.
         """
-        from faithful_ledger.core.sealing import accepted, format_for
+        from faithful_ledger.core.sealing import accepted, format_for, to_accept
 
-        sure = [placed for placed in found.seals if placed.finding.sure]
-        before = self._text_for(save, library, file, format_for(sure[0]) if sure else "binary")
-        made = accepted(before, save, found)
+        chosen = to_accept(found, is_placed=is_placed)
+        before = self._text_for(save, library, file, format_for(chosen[0]) if chosen else "binary")
+        made = accepted(before, save, found, chosen)
         count = len(made.rules) + len(made.seals)
         if all(len(content) == save.main.source.size for content in found.files.contents):
             made = made._replace(text=_flowing(made.text, save))

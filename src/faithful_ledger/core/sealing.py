@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from contextlib import suppress
 from functools import partial
 from typing import Any, NamedTuple, TypeAlias
@@ -10,7 +11,7 @@ from faithful_ledger.core.binding import GroupNode
 from faithful_ledger.core.binding.followers import WorkedOut
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe.draft import Draft, changed
-from faithful_ledger.core.describe.flow import let_stand
+from faithful_ledger.core.describe.flow import drop_last_run, let_stand
 from faithful_ledger.core.describe.placing import UNCHANGED, free_name
 from faithful_ledger.core.describe.sealing import (
     PARTS,
@@ -57,8 +58,15 @@ class Accepted(NamedTuple):
     left: list[tuple[str, str]]
 
 
-def accepted(text: bytes, save: Save, found: Found) -> Accepted:
-    """Put everything that is sure of what was found for saves, of which `save` is the first, into a template: rules
+def to_accept(found: Found, *, is_placed: bool = False) -> list[Placed]:
+    """Those of the seals found that go into a template: all that are sure, or the likeliest where none is and somebody
+    knows its place.
+    """
+    return [each for each in found.seals if each.finding.sure] or list(found.seals[:1] if is_placed else ())
+
+
+def accepted(text: bytes, save: Save, found: Found, chosen: Sequence[Placed]) -> Accepted:
+    """Put rules that were found for saves, of which `save` is the first, and `chosen` seals into a template: rules
     first, then what these do not explain.
     """
     rules: list[str] = []
@@ -75,7 +83,7 @@ def accepted(text: bytes, save: Save, found: Found) -> Accepted:
                 apart += [Placed(each, found.files) for each in rule.each]
             else:
                 left.append((rule.in_words, error.what))
-    for placed in (*apart, *(each for each in found.seals if each.finding.sure)):
+    for placed in (*apart, *chosen):
         paths: list[str] = []
         try:
             text = changed(text, save, partial(_seal_left, placed=placed, paths=paths))
@@ -349,10 +357,13 @@ def _check(draft: Draft, path: str, note: str, from_end: int | None = None) -> N
     """
     keys: dict[str, Any] = {"note": note, "standing": "fits"}
     node = draft.node(path)
-    if from_end is not None and node.spec.address.base == "start":
+    if from_end is not None and node.spec.address.base in ("start", "next"):
         keys["at"] = from_end
     draft.set(path, keys)
     draft.read_again()
+    if "at" in keys and node.spec.address.base == "next":
+        drop_last_run(draft.text, draft.file(node.file))
+        draft.read_again()
     if not any(state.holds for state in draft.save.seals if state.name == path):
         what = f"the seal {path} does not hold in this save"
         raise EntryError(what, f"{UNCHANGED}; look for seals again")

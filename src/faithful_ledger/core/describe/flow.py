@@ -12,7 +12,7 @@ from faithful_ledger.core.describe.placing import free_name
 from faithful_ledger.core.template.model import FieldSpec, GroupSpec
 from faithful_ledger.core.template.rewriting import Hex, YamlText
 
-__all__ = ["has_offset", "let_follow", "let_stand", "varies"]
+__all__ = ["drop_last_run", "has_offset", "let_follow", "let_stand", "varies"]
 
 RUN = re.compile(r"unknown_[0-9a-f]+(_\d+)?")
 
@@ -59,6 +59,14 @@ def let_stand(text: YamlText, bound: BoundFile, name: str = "") -> None:
             text.remove(root.layout_where, index)
         else:
             text.set((*root.layout_where, index, "at"), Hex(node.start))
+
+
+def drop_last_run(text: YamlText, bound: BoundFile) -> None:
+    """Remove the unknown run of a binary file that is behind all that follow one another: nothing is found by it."""
+    root = bound.root.spec
+    last = next((child.spec for child in reversed(bound.root.children) if child.spec.address.base == "next"), None)
+    if isinstance(last, FieldSpec) and last.unknown and RUN.fullmatch(last.name):
+        text.remove(root.layout_where, root.layout.index(last))
 
 
 def _apart(nodes: Sequence[Node], start: int) -> list[Node]:

@@ -13,7 +13,7 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, telling
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import SCALES
-from faithful_ledger.core.evidence.sightings import ROUNDINGS, Sighting, is_shown_as
+from faithful_ledger.core.evidence.sightings import Sighting, is_shown_as
 from faithful_ledger.core.formats import Document
 from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.formats.nested import TEXT
@@ -26,6 +26,7 @@ __all__ = ["path_places"]
 AT_ONCE = 1 << 12
 HAIR = 1e-6  # by which a fraction may be off
 ROUNDED_SCALES = (1.0, 0.01)
+ROUNDED = (("nearest", -HAIR), ("floor", HAIR), ("nearest", HAIR))  # a half in every save was cut off
 
 
 class _Held(NamedTuple):
@@ -69,8 +70,8 @@ def _rounded(
         numbers = [float(each.value) for each in held if not isinstance(each.value, str)]
         if len(numbers) < len(documents):
             continue
-        for scale, how in product(ROUNDED_SCALES, ROUNDINGS):
-            if all(is_shown_as(numbers[j], seen[j], scale, how, HAIR) for j in known):
+        for scale, (how, hair) in product(ROUNDED_SCALES, ROUNDED):
+            if all(is_shown_as(numbers[j], seen[j], scale, how, hair) for j in known):
                 starts = tuple(each.start for each in held)
                 place = Place(starts, leaf.stored_as, len(known), len(known), scale, rounding=how)
                 yield _described(place, documents[0], leaf.path, numbers)

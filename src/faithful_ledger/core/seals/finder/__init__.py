@@ -18,7 +18,14 @@ from faithful_ledger.core.seals.finder.anchored import anchored
 from faithful_ledger.core.seals.finder.best import Best, is_repetition, mirrored, order
 from faithful_ledger.core.seals.finder.constants import with_constants
 from faithful_ledger.core.seals.finder.copies import copies
-from faithful_ledger.core.seals.finder.finding import Finding, as_written, less_repeated
+from faithful_ledger.core.seals.finder.finding import (
+    Finding,
+    as_written,
+    edges_bits,
+    less_repeated,
+    name_bits,
+    stored_bits,
+)
 from faithful_ledger.core.seals.finder.lengths import lengths, lengths_of, with_said
 from faithful_ledger.core.seals.finder.natural import NO_EDGES, SLOW, Edges, all_natural, natural
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text, places
@@ -62,6 +69,17 @@ class Hints:
         placed = self.stored_at is None or at == self.stored_at
         return named and placed and (self.over is None or (start, end) == self.over)
 
+    def credited(self, finding: Finding, size: int) -> Finding:
+        """A finding within them with the bits that it did not cost to choose what is known."""
+        start, end, at = finding.spans(size)
+        if finding.algorithm.name in (LENGTH, COPY):
+            return finding
+        place = at, at + finding.size
+        known = stored_bits(place, size) if self.stored_at is not None else 0.0
+        known += name_bits(finding.algorithm) if self.algorithm else 0.0
+        known += edges_bits((start, end), place, size) if self.over is not None else 0.0
+        return replace(finding, bits=finding.bits + known) if known else finding
+
 
 def find_seals(
     saves: Sequence[bytes],
@@ -87,6 +105,7 @@ def find_seals(
         better = known is None or known.bits < checked.bits
         fits = checked.holds_in == checked.of and better and hints.fits(checked, len(saves[0]))
         if fits and not is_repetition(checked, contents):
+            checked = hints.credited(checked, len(saves[0]))
             checked, others = with_others(checked, contents)
             found[_rule(checked)] = checked
             if (other := mirrored(checked, contents)) is not None and hints.fits(other, len(saves[0])):

@@ -27,6 +27,7 @@ __all__ = [
     "edge_bits",
     "edges_bits",
     "less_repeated",
+    "name_bits",
     "naturalness",
     "open_ends",
     "own_bits",
@@ -34,6 +35,7 @@ __all__ = [
     "said_bits",
     "spelled",
     "spread_bits",
+    "stored_bits",
     "varied_bits",
     "widened",
 ]
@@ -334,10 +336,17 @@ def edges_bits(edges: tuple[int, int], place: tuple[int, int], size: int) -> flo
 
 def choice_bits(algorithm: Algorithm, edges: tuple[int, int], place: tuple[int, int], size: int) -> float:
     """What it costs to choose an algorithm, the edges of its range, and a place from its start to its end."""
-    cost = edges_bits(edges, place, size) + PLACED
-    cost += 0.0 if algorithm.name in COMMON else UNCOMMON
-    cost += TURNED if algorithm.changed else 0.0
-    return cost + place_bits(place, size)
+    return edges_bits(edges, place, size) + name_bits(algorithm) + stored_bits(place, size)
+
+
+def name_bits(algorithm: Algorithm) -> float:
+    """What it costs to choose an algorithm."""
+    return (0.0 if algorithm.name in COMMON else UNCOMMON) + (TURNED if algorithm.changed else 0.0)
+
+
+def stored_bits(place: tuple[int, int], size: int) -> float:
+    """What it costs to choose where a seal is stored."""
+    return PLACED + place_bits(place, size)
 
 
 def open_ends(
