@@ -32,6 +32,7 @@ RUNS = {
 }
 # Storages of a length, the bytes of what it counts, and whether it counts a zero at the end.
 FORMS = tuple(product(("u8", "u16le", "u32le", "u16be", "u32be"), (1, 2), (0, 1)))
+ENDS_OF_LINES, LINE_ENDS = (9, 10, 13), "\t\n\r"  # which are no lengths between lines
 LEAST_ALNUM = 0.6  # of a text; the rest may be blanks and signs
 LEAST_BEHIND_WIDE = 3  # letters behind a length of several bytes
 LEAST_LETTERS, LEAST_ALONE = 4, 6  # letters behind a length of one byte, where other saves agree, and in one save alone
@@ -153,15 +154,29 @@ def _text(content: bytes, at: int, prefix: str, each: int, zeros: int) -> bytes:
 
 
 def _convinces(contents: Sequence[bytes], where: Sequence[int], raws: Sequence[bytes], prefix: str, unit: int) -> bool:
-    """Whether texts can be read, and are too long to be chance."""
+    """Whether texts can be read, end where their length says, and are too long to be chance."""
     try:
         texts = [raw.decode(ENCODINGS[unit]) for raw in raws]
     except UnicodeDecodeError:
         return False
     if not all(text.isprintable() and sum(map(str.isalnum, text)) >= LEAST_ALNUM * len(text) for text in texts):
         return False
-    if NUMBERS[prefix].least_size > 1:
-        return min(map(len, texts)) >= LEAST_BEHIND_WIDE
-    behind = [content[at + len(raw) :][:unit] for content, at, raw in zip(contents, where, raws, strict=True)]
-    ends = any(not letter.strip(b"\0").decode("latin-1").isprintable() or not letter.strip(b"\0") for letter in behind)
-    return ends and min(map(len, texts)) >= (LEAST_LETTERS if len(contents) > 1 else LEAST_ALONE)
+    ends = [(at, at + len(raw)) for at, raw in zip(where, raws, strict=True)]
+    behind = [_letter(content, end, unit) for content, (_, end) in zip(contents, ends, strict=True)]
+    width = NUMBERS[prefix].least_size
+    if NUMBERS[prefix].decode(contents[0][where[0] - width : where[0]]) in ENDS_OF_LINES:
+        before = _letter(contents[0], where[0] - width - unit, unit)
+        if before.isprintable() and (unit > 1 or behind[0] in LINE_ENDS):
+            return False
+    is_cut = len(set(texts)) > 1 and any(a != b and a.startswith(b) for a in texts for b in texts)
+    stops = any(not letter.isprintable() for letter in behind)
+    begins = width > 1 and all(
+        text[-1].islower() and letter.isupper() for text, letter in zip(texts, behind, strict=True)
+    )
+    least = LEAST_BEHIND_WIDE if width > 1 else LEAST_LETTERS if len(contents) > 1 else LEAST_ALONE
+    return (stops or begins) and not is_cut and min(map(len, texts)) >= least
+
+
+def _letter(content: bytes, at: int, unit: int) -> str:
+    """The letter at an offset; a zero where there is none."""
+    return (content[max(at, 0) : max(at, 0) + unit] or b"\0").decode("latin-1" if unit == 1 else "utf-16-le", "replace")

@@ -211,7 +211,7 @@ class _Part:
     def keep(self) -> None:
         """Take over what the search has found."""
         self.found = self.search.found
-        if self.found and any(self._streams):
+        if self.found and all(self._streams):  # a stream in some snapshots only is one by chance
             # What is seen in packed bytes themselves is chance: they say the same in other bytes each time.
             self.found = [place for place in self.found if not any(map(_within, self._streams, place.offsets))]
         for place in self.found:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import suppress
 
 from faithful_ledger.core.balance import name_findings, rule_findings, seal_states, states_elsewhere
@@ -73,6 +73,35 @@ def _refuse_stale(plan: Plan) -> None:
                     f"{place(at)} looks like {words}, which the template does not describe",
                     "nothing was written; find the seals, describe it (length_of, offset_of), or enter a value as long "
                     "as the old one",
+                )
+
+
+def _refuse_left_behind(plan: Plan, bound: Mapping[str, BoundFile]) -> None:
+    """Refuse a value that takes another size where a field behind it is described at an offset that stays, so that it
+    would be read from other bytes.
+
+    Raises:
+        StreamGrows: there is one.
+    """
+    put_right = {node.path for file in plan.files for node in (renewal.node for renewal in file.renewals)}
+    put_right |= {entry.path for entry in (*plan.entries, *plan.followers)}
+    for file in plan.files:
+        before, after = file.file.bound, bound.get(file.file.name)
+        parts = [part for part in file.patched.replacements if len(part.data) != part.end - part.start]
+        if before is None or after is None or not parts or before.document.knows_ends:
+            continue
+        now = {node.path: node for node in after.root.children if isinstance(node, FieldNode)}
+        for node in before.root.children:
+            if not isinstance(node, FieldNode) or node.spec.unknown or node.path in put_right or node.path not in now:
+                continue
+            part = next((part for part in parts if part.end <= node.start), None)
+            path = next((cause.about for cause in part.causes if cause.kind == "entry"), "") if part is not None else ""
+            if path and now[node.path].value != node.value:
+                raise StreamGrows(
+                    f"{path} would take another size, and {node.path} at {place(node.start)} is described at an offset "
+                    "that stays: it would be read from other bytes",
+                    "nothing was written; describe what is between them, so that it follows, or enter one as long as "
+                    "the old one",
                 )
 
 
@@ -188,6 +217,7 @@ def check_result(save: Save, plan: Plan) -> None:
                 "nothing was written; the layers in the template are not those of the game",
             )
         files[file.file.name] = SaveFile(file.file.name, file.file.path, file.patched, None, again)
+    _refuse_left_behind(plan, bound)
     result = outlined(Save(save.template, files, save.folder, save.roots))
     entries = [*plan.entries, *plan.followers]
     sealed = [renewal.node for file in changed for renewal in file.renewals if renewal.node.spec.seal is not None]

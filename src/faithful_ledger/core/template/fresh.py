@@ -10,7 +10,9 @@ from typing import NamedTuple
 
 __all__ = ["Shared", "new_template", "shared_by"]
 
-MARK = re.compile(rb"[A-Z][A-Z0-9_]*|[a-z][a-z0-9_]*|")
+# Letters of one case; a capital in front of a small letter begins something else: a name, perhaps.
+MARK = re.compile(rb"[A-Z][A-Z0-9_]*(?![a-z])|[a-z][a-z0-9_]*|")
+BEFORE_NAME = re.compile(rb"[A-Z][A-Z0-9_]+(?=[A-Z][a-z])")
 IN_HEX = frozenset(b"0123456789ABCDEFabcdef")
 LONGEST_MAGIC, LEAST_MAGIC = 4, 3
 ENOUGH_SAVES = 2
@@ -55,8 +57,9 @@ def shared_by(contents: Sequence[bytes], sizes: Sequence[int], beside: Sequence[
     while same < min(shortest, LONGEST_MAGIC) and len({content[same] for content in contents}) == 1:
         same += 1
     beginning = contents[0][:same].rstrip(b"\0") if contents else b""
+    if contents and (mark := (MARK if len(contents) == 1 else BEFORE_NAME).match(contents[0])) is not None:
+        beginning = beginning[: len(mark[0])]
     if len(contents) == 1:
-        beginning = MARK.match(beginning)[0]  # type: ignore[index]
         beginning = b"" if IN_HEX.issuperset(beginning) else beginning
         for other in beside:
             same = next((n for n, (a, b) in enumerate(zip(beginning, other, strict=False)) if a != b), len(beginning))
