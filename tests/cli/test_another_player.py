@@ -118,7 +118,10 @@ class AnotherPlayerTest(SightingsCase):
         turn = random.Random(12)
         for kind, front in (
             ("by chance", lambda n: bytes([12 if n == 0 else 40 + n]) + b"Oriel & Sons"),
-            ("a list", lambda n: b"".join(short(f"{name} {m}") for m in range(5) for name in ("Tamsin", "Piran", "Wren"))),
+            (
+                "a list",
+                lambda n: b"".join(short(f"{name} {m}") for m in range(5) for name in ("Tamsin", "Piran", "Wren")),
+            ),
         ):
             folder = self.folder / kind
             folder.mkdir()

@@ -174,7 +174,8 @@ def _forms(number: Fraction, scales: Sequence[int]) -> Iterator[tuple[Spelling, 
 
 
 def search_text(source: Source, text: str) -> Iterator[Hit]:
-    """Every place that holds a text, in any usual encoding; in order of offsets.
+    """Every place that holds a text, in any usual encoding; in order of offsets. Where none does, those in letters of
+    a game's own.
 
     Raises:
         ValueRefused: the text is empty.
@@ -188,9 +189,23 @@ def search_text(source: Source, text: str) -> Iterator[Hit]:
         with suppress(UnicodeEncodeError):
             known.setdefault(text.encode(codec), name)
     runs = list(known)
+    nowhere = True
     for found in scan(source, runs):
         for offset, run in zip(found.offsets.tolist(), found.runs.tolist(), strict=True):
+            nowhere = False
             yield Hit(offset, known[runs[run]], len(runs[run]))
+    if nowhere and source.size <= LARGEST_TEXT:
+        yield from _in_own_letters(source, text)
+
+
+def _in_own_letters(source: Source, text: str) -> Iterator[Hit]:
+    import numpy as np
+
+    from faithful_ledger.core.own_letters import OWN_LETTERS, texts_in_own_letters
+
+    data = np.frombuffer(source.read(0, source.size), np.uint8)
+    for offset, _ in texts_in_own_letters(data, text):
+        yield Hit(offset, OWN_LETTERS, len(text))
 
 
 def search_group(source: Source, numbers: Sequence[int]) -> Iterator[Hit]:

@@ -26,7 +26,7 @@ COSTS = {"u32": 0, "i32": 0.5, "u16": 0.3, "i16": 0.8, "u8": 1, "i8": 1.5, "u64"
 COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 3, "sleb128": 4, "zigzag": 4}
 OTHER_STORAGE, BIG_ENDIAN = 6.0, 1.0
 SCALES = {1: 0, 10: 3, 100: 4, 0.1: 6, 0.01: 5, 256: 8, 65536: 9, 1 / 60: 8}
-FREE_SCALE, MASKED, ANY_BIT = 24.0, 10.0, 4.0
+FREE_SCALE, MASKED, ANY_BIT, ANY_LETTERS = 24.0, 10.0, 4.0, 24.0
 KEY_BYTE, MOST_HIDDEN = 1.5, 4  # for each byte of a key that hides something, up to so many
 USUAL_SCALES = (1, 10, 100, 0.1, 0.01)
 PER_RELATION = 1.0
@@ -175,6 +175,7 @@ def _storage_cost(place: Place) -> float:
 def _relation_cost(place: Place) -> float:
     cost = SCALES.get(place.scale, FREE_SCALE) + (MASKED if place.mask is not None else 0)
     cost += ANY_BIT if place.bits_in is not None else 0
+    cost += ANY_LETTERS if place.letters else 0
     if place.path is not None:
         return cost
     cost += 3 + math.log2(abs(place.bias) + 1) if place.bias else 0
@@ -320,13 +321,16 @@ def reasons_for(place: Place) -> list[str]:
     if storage is not None and storage.family == "switch":
         reasons.append(f"bit {place.stored_as[3:]} of its byte, the lowest is 0")
     reasons += [f"its length is directly in front ({place.end.prefix})"] if place.end.prefix else []
+    if place.letters:
+        code, letter = next((pair for pair in place.letters if pair[1].isalnum()), place.letters[0])
+        reasons.append(f"in letters of the game's own: {letter} is 0x{code:02X}, and so on")
     reasons += place.beside
     if place.by_chance >= CHANCE_SAID:
         reasons.append(f"by chance about {place.by_chance:.2g} places of its kind would fit as well")
     if place.strayed:
         reasons.append("what surrounds it is elsewhere in another snapshot: chance?")
     if place.anchor is not None:
-        reasons.append(f"moves: {place.anchor}")
+        reasons.append(f"moves: {place.anchor}" if place.moves else f"found {place.anchor}")
     if place.rounding is not None:
         how = "cut off" if place.rounding == "floor" else "rounded"
         times = f"what was seen is it divided by {place.scale:g}, {how}"

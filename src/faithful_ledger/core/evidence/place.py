@@ -76,8 +76,8 @@ class Place:
     or a number in digits, ends; the buffer of such a number begins `lead` bytes before it. `format` is that of the
     payload. With a `mask` its bytes are hidden, and `values` are what they say without it; with `bits_in` it is only
     some bits of what is stored there, and `values` are those of these. With `guides` its address is worked out from
-    other numbers. `bits` say how likely it is, and `by_chance` how many places of its kind would fit in bytes that mean
-    nothing; `beside` is what was seen next to it.
+    other numbers. `letters` are those of a text in a game's own, by byte. `bits` say how likely it is, and `by_chance`
+    how many places of its kind would fit in bytes that mean nothing; `beside` is what was seen next to it.
     """
 
     offsets: tuple[int, ...]
@@ -103,6 +103,7 @@ class Place:
     mask: Mask | None = None
     bits_in: Bits | None = None
     guides: Guides | None = None
+    letters: tuple[tuple[int, str], ...] = ()
     reasons: list[str] = field(default_factory=list)
     beside: list[str] = field(default_factory=list)
     bits: float = 0
@@ -142,6 +143,8 @@ class Place:
         """How many bytes its value takes in a snapshot; `content` is the bytes there, from where it begins."""
         value = self.values[min(number, len(self.values) - 1)] if self.values else 0
         storage = STORAGES.get(self.stored_as)
+        if isinstance(value, str) and self.letters:
+            return len(value)
         if isinstance(value, str):
             return len(value.encode(TEXT_ENCODINGS.get(self.stored_as, "utf-8"), "replace"))
         if storage is not None and storage.family == "leb128":

@@ -16,6 +16,7 @@ from faithful_ledger.core.evidence.carrying import Carrier
 from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, exact_places, telling
 from faithful_ledger.core.evidence.judging import USUAL_SCALES, is_clear, judge, without_echoes
+from faithful_ledger.core.evidence.own_letters import places_in_own_letters
 from faithful_ledger.core.evidence.pinned import Pinned
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import MOST_PLACES, SMALL, related_places
@@ -84,7 +85,7 @@ class Search:
             found += [Step(1, partial(self._related, plain=True))] if large and not text else []
         rank = 2 if found and large else 0  # in large payloads what moved is looked for last
         found += [Step(rank, partial(self._exact, plain=False))] if exact or text else []
-        found += [Step(rank + 1, partial(self._related, plain=False))] if not text else []
+        found += [Step(rank + 1, partial(self._related, plain=False) if not text else self._own_letters)]
         return found
 
     def _paths(self, documents: list[Document]) -> None:
@@ -96,6 +97,12 @@ class Search:
         """What is at no path of a text may still be in it, as in one of a format that only looks like another."""
         if not self.found and self._has_time("anywhere in the text"):
             self.found = exact_places(self.contents, self.carriers, self.seen, MOST_PLACES, self.end, in_letters=True)
+            self._judge()
+
+    def _own_letters(self) -> None:
+        """A text that is in no known encoding may be in letters of the game's own."""
+        if not self.found and self._has_time("in letters of the game's own"):
+            self.found = places_in_own_letters(self.contents, self.seen, self.first)
             self._judge()
 
     def _carriers(self, first: int) -> dict[int, Carrier]:

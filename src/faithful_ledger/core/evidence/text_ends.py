@@ -54,8 +54,12 @@ class _Seen(NamedTuple):
         return size
 
 
-def text_end(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int, bytes], unit: int) -> TextEnd:
-    """How a text of letters of `unit` bytes ends, the same way in every snapshot that shows it."""
+def text_end(
+    parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int, bytes], unit: int, filling: bytes = b""
+) -> TextEnd:
+    """How a text of letters of `unit` bytes ends, the same way in every snapshot that shows it. `filling` may fill its
+    buffer up as well as what usually does.
+    """
     seen = list(_seen(parts, where, raws))
     longest = max(len(each.raw) for each in seen)
     prefix = _prefix(seen, unit)
@@ -73,7 +77,7 @@ def text_end(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int
         return prefix._replace(room=_room(filled, longest, unit, width)) if is_buffer else prefix
     if filled > longest or (filled == longest and not alike):
         return TextEnd(room=_room(filled, longest, unit))
-    if padded := _padded(seen, unit, longest, alike=alike):
+    if padded := _padded(seen, unit, longest, filling, alike=alike):
         return padded
     if unit == 1 and (end := _ending(seen)):
         return TextEnd(ended_by=end)
@@ -91,10 +95,10 @@ def _seen(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int, b
         yield _Seen(parts[j][max(at - AROUND, 0) : at].tobytes(), raw, parts[j][end : end + AROUND].tobytes())
 
 
-def _padded(seen: Sequence[_Seen], unit: int, longest: int, *, alike: bool) -> TextEnd | None:
+def _padded(seen: Sequence[_Seen], unit: int, longest: int, filling: bytes, *, alike: bool) -> TextEnd | None:
     """The buffer of a text that is filled up with blanks or bytes of ones, the last of them before what differs."""
     wide_first = unit > 1 and seen[0].raw.startswith(b"\0")
-    for byte in PADS:
+    for byte in (*PADS, *filling):
         pad = bytes([byte]) * unit if byte == max(PADS) else bytes([byte]).rjust(unit, b"\0")
         pad = pad if wide_first else pad[::-1]
         sizes = {each.filled(pad) for each in seen}

@@ -14,6 +14,7 @@ from faithful_ledger.core.evidence.place import Bits, Guides, Place
 from faithful_ledger.core.formats.document import BEHIND_LENGTH
 from faithful_ledger.core.layers import ENCLOSED, KEYED, STREAMS, LayerSpec
 from faithful_ledger.core.layers.ciphers import IV_DERIVED
+from faithful_ledger.core.own_letters import OWN_LETTERS
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS, SWITCHES
 from faithful_ledger.core.template.fresh import Shared, new_template
@@ -89,6 +90,8 @@ def with_place(
     if place.path is not None:
         element["at"] = inner.removeprefix(".")
     with_free_name(element, files[holder]["layout"])
+    if place.letters:
+        element["encoding"] = _letters_for(document, place.letters)
     if place.guides is not None and not place.guides.around:
         _guided(files[holder]["layout"], place.guides)
     if place.mask is not None:
@@ -104,6 +107,20 @@ def with_place(
         sections.append(section)
     section.setdefault("fields", []).append(path)
     return dumped(yaml, document), path
+
+
+def _letters_for(document: dict[str, Any], letters: Sequence[tuple[int, str]]) -> str:
+    """The template's name for a character set of the game's own; what is new in it is added, or a set where one byte
+    would be two letters.
+    """
+    known = document.setdefault("letters", {})
+    for name, names in known.items():
+        if all(names.get(code, letter) == letter for code, letter in letters):
+            names.update(letters)
+            return str(name)
+    name = _free("own", set(map(str, known)))
+    known[name] = dict(letters)
+    return name
 
 
 def _hidden(files: dict[str, Any], holder: str, place: Place, element: dict[str, Any]) -> str:
@@ -288,7 +305,7 @@ def _element(place: Place, name: str) -> dict[str, Any]:
         kind = {"digits": "number", "true or false": "switch"}.get(stored_as, "text")
         element |= {"as": kind, **address.keys()}
         element |= {"length": "digits"} if BEHIND_LENGTH in place.stored_as else {}
-    elif place.stored_as in TEXT_ENCODINGS:
+    elif place.stored_as in TEXT_ENCODINGS or place.letters:
         element |= _text(place, address)
     elif place.stored_as in SWITCHES:
         bit = SWITCHES[place.stored_as].low
@@ -339,7 +356,7 @@ def _length_of(place: Place, element: Mapping[str, Any], layout: list[dict[str, 
 
 def _text(place: Place, address: Address) -> dict[str, Any]:
     end = place.end
-    keys: dict[str, Any] = {"as": "text", "encoding": TEXT_ENCODINGS[place.stored_as]}
+    keys: dict[str, Any] = {"as": "text", "encoding": TEXT_ENCODINGS.get(place.stored_as, OWN_LETTERS)}
     keys |= {"size": end.room} if end.room is not None else {}
     keys |= {"pad": end.pad.hex(" ").upper()} if end.pad else {}
     keys |= {"ended_by": end.ended_by.hex(" ").upper()} if end.ended_by else {}
