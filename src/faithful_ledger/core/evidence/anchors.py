@@ -20,8 +20,8 @@ WORD = re.compile(rb"[A-Za-z_][\w -]{3,30}")
 LONGEST = 10  # bytes of a number of variable length
 LEAST_WORD = 4
 # Words that name what is behind them: directly in front of digits, and, in letters of one case, in front of a number.
-KEY = re.compile(rb"(?<![\w ])([A-Za-z_]\w{3,30})[\"']?[ \t]?[:=][ \t]?[\"']?")
-TAG = re.compile(rb"(?<![\w ])([A-Z][A-Z0-9_]{3,15}|[a-z][a-z0-9_]{3,30})(?![\w ]).{0,8}", re.DOTALL)
+KEY = re.compile(rb"(?<![\w \x80-\xFF])([A-Za-z_]\w{3,30})[\"']?[ \t]?[:=][ \t]?[\"']?")
+TAG = re.compile(rb"(?<![\w \x80-\xFF])([A-Z][A-Z0-9_]{3,15}|[a-z][a-z0-9_]{3,30})(?![\w ]).{0,8}", re.DOTALL)
 FARTHEST_LABEL = 48
 
 

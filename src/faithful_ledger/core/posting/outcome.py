@@ -77,13 +77,13 @@ def _refuse_stale(plan: Plan) -> None:
 
 
 def _refuse_left_behind(plan: Plan, bound: Mapping[str, BoundFile]) -> None:
-    """Refuse a value that takes another size where a field behind it is described at an offset that stays, so that it
-    would be read from other bytes.
+    """Refuse a value that takes another size where a field behind it is described at an offset that stays: it would be
+    read from other bytes, or a seal written over them.
 
     Raises:
         StreamGrows: there is one.
     """
-    put_right = {node.path for file in plan.files for node in (renewal.node for renewal in file.renewals)}
+    put_right = {renewal.node.path for file in plan.files for renewal in file.renewals}
     put_right |= {entry.path for entry in (*plan.entries, *plan.followers)}
     for file in plan.files:
         before, after = file.file.bound, bound.get(file.file.name)
@@ -92,14 +92,19 @@ def _refuse_left_behind(plan: Plan, bound: Mapping[str, BoundFile]) -> None:
             continue
         now = {node.path: node for node in after.root.children if isinstance(node, FieldNode)}
         for node in before.root.children:
-            if not isinstance(node, FieldNode) or node.spec.unknown or node.path in put_right or node.path not in now:
+            if not isinstance(node, FieldNode) or node.spec.unknown or node.path not in now:
                 continue
-            part = next((part for part in parts if part.end <= node.start), None)
-            path = next((cause.about for cause in part.causes if cause.kind == "entry"), "") if part is not None else ""
-            if path and now[node.path].value != node.value:
+            in_front = [part for part in parts if part.end <= node.start]
+            path = next((cause.about for part in in_front for cause in part.causes if cause.kind == "entry"), "")
+            grown = sum(len(part.data) - (part.end - part.start) for part in in_front)
+            if node.spec.seal is not None:
+                stays = now[node.path].start != node.start + grown
+            else:
+                stays = node.path not in put_right and now[node.path].value != node.value
+            if path and stays:
                 raise StreamGrows(
                     f"{path} would take another size, and {node.path} at {place(node.start)} is described at an offset "
-                    "that stays: it would be read from other bytes",
+                    "that stays: other bytes would be there",
                     "nothing was written; describe what is between them, so that it follows, or enter one as long as "
                     "the old one",
                 )
@@ -217,7 +222,6 @@ def check_result(save: Save, plan: Plan) -> None:
                 "nothing was written; the layers in the template are not those of the game",
             )
         files[file.file.name] = SaveFile(file.file.name, file.file.path, file.patched, None, again)
-    _refuse_left_behind(plan, bound)
     result = outlined(Save(save.template, files, save.folder, save.roots))
     entries = [*plan.entries, *plan.followers]
     sealed = [renewal.node for file in changed for renewal in file.renewals if renewal.node.spec.seal is not None]
@@ -235,6 +239,7 @@ def check_result(save: Save, plan: Plan) -> None:
                 f"{entry.path} would not read back as {entry.new_text}",
                 "the template does not say what this value's size depends on; nothing was written",
             )
+    _refuse_left_behind(plan, bound)
     plan.steps, plan.look_for = save.template.steps, list(shown_then(save.template, result))
     plan.findings += rule_findings(save.template, result.fields)
     plan.findings += name_findings(save.template, result.fields, result.paths)
