@@ -32,6 +32,7 @@ RUNS = {
 }
 # Storages of a length, the bytes of what it counts, and whether it counts a zero at the end.
 FORMS = tuple(product(("u8", "u16le", "u32le", "u16be", "u32be"), (1, 2), (0, 1)))
+LATIN = "\u024f"  # the last letter of the Latin script as most texts have it
 ENDS_OF_LINES, LINE_ENDS = (9, 10, 13), "\t\n\r"  # which are no lengths between lines
 LEAST_ALNUM = 0.6  # of a text; the rest may be blanks and signs
 LEAST_BEHIND_WIDE = 3  # letters behind a length of several bytes
@@ -169,12 +170,17 @@ def _convinces(contents: Sequence[bytes], where: Sequence[int], raws: Sequence[b
         if before.isprintable() and (unit > 1 or behind[0] in LINE_ENDS):
             return False
     is_cut = len(set(texts)) > 1 and any(a != b and a.startswith(b) for a in texts for b in texts)
-    stops = any(not letter.isprintable() for letter in behind)
+    stops = any(not _goes_on(text, letter) for text, letter in zip(texts, behind, strict=True))
     begins = width > 1 and all(
         text[-1].islower() and letter.isupper() for text, letter in zip(texts, behind, strict=True)
     )
     least = LEAST_BEHIND_WIDE if width > 1 else LEAST_LETTERS if len(contents) > 1 else LEAST_ALONE
     return (stops or begins) and not is_cut and min(map(len, texts)) >= least
+
+
+def _goes_on(text: str, letter: str) -> bool:
+    """Whether a letter may belong to a text in front of it: one of another script hardly does."""
+    return letter.isprintable() and (letter <= LATIN or max(text) > LATIN)
 
 
 def _letter(content: bytes, at: int, unit: int) -> str:
