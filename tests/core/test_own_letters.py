@@ -49,7 +49,7 @@ class OwnLettersTest(CommandCase):
                 self.assertIsNotNone(known)
                 self.assertTrue(all(letters.get(letter, code) == code for code, letter in (known or {}).items()))
                 hits = [hit for hit in search_text(MemorySource(data.tobytes()), name) if hit.offset == 3000]
-                self.assertEqual([(hit.stored_as, hit.size) for hit in hits], [("letters", len(name))])
+                self.assertEqual([(hit.stored_as, hit.size) for hit in hits], [("own-letters", len(name))])
 
     def test_what_is_no_text_of_a_set_is_not_found(self) -> None:
         turn = random.Random(7)
@@ -80,7 +80,7 @@ class OwnLettersTest(CommandCase):
         located = self.json_of("locate", *(f"--seen={path}=Tamsin Vale" for path in saves))
         chosen = folder / "place.json"
         chosen.write_text(json.dumps(located))
-        self.assertEqual((located["places"][0]["offset"], located["places"][0]["stored_as"]), (64, "letters"))
+        self.assertEqual((located["places"][0]["offset"], located["places"][0]["stored_as"]), (64, "own-letters"))
         self.json_of("pin", saves[0], "--place", chosen, "--as", "Captain")
         out = folder / "out.sav"
         self.json_of("post", saves[0], "--set", "captain=Maud", "--out", out)

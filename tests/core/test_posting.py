@@ -18,7 +18,14 @@ from brinewick.company import Charter, Company, Diver, Lot
 from brinewick.harbour import Harbour
 from brinewick.play import start
 from faithful_ledger.core.edits import Patched, Replacement
-from faithful_ledger.core.errors import EntryError, LedgerError, Refused, UnexplainedChange, ValueRefused
+from faithful_ledger.core.errors import (
+    EntryError,
+    LedgerError,
+    Refused,
+    StreamGrows,
+    UnexplainedChange,
+    ValueRefused,
+)
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import Plan, make_plan, run_checks
 from faithful_ledger.core.posting.plan import verify
@@ -325,6 +332,24 @@ class SettleTest(LedgerCase):
             make_plan(save)
         kept, _ = self.planned(layout.replace("as: u8}", "as: u8, length_of: t}", 1), b"\x03abcZ", {"t": "abcdef"})
         self.assertEqual(kept, b"\x06abcdefZ")
+
+    def test_what_would_stay_behind_a_longer_text_is_noticed(self) -> None:
+        """A field and a seal at offsets that stay would be other bytes then; what follows the text moves with it."""
+        text, data = "- {field: t, as: text, length: u8}", b"\x03abc" + bytes(4) + b"Z"
+        for behind, shown in (
+            ("{field: z, as: u8, at: 8}", "z"),
+            ("{field: s, as: u8, at: 8, seal: {algorithm: sum8, over: t}}", "s"),
+        ):
+            save = self.open_bytes(
+                data[:-1] + bytes([0x5A if shown == "z" else sum(data[:4]) & 255]), template_of(f"{text}\n- {behind}")
+            )
+            save.enter("t", "abcdef")
+            with self.assertRaisesRegex(
+                StreamGrows, rf"t would take another size, and {shown} at 0x8 \(8\) is described at an"
+            ):
+                make_plan(save)
+        new, _ = self.planned(f"{text}\n- {{unknown: gap, size: 4}}\n- {{field: z, as: u8}}", data, {"t": "abcdef"})
+        self.assertEqual(new, b"\x06abcdef" + bytes(4) + b"Z")
 
     def test_count_and_leave(self) -> None:
         layout = """

@@ -97,6 +97,25 @@ class LocateTest(DeskCase):
     def margin(self) -> str:
         return "\n".join(label.text() for label in self.shell.margin.findChildren(QLabel) if not label.isHidden())
 
+    def test_a_text_in_front_is_described_with_what_is_pinned_and_goes_with_it(self) -> None:
+        """What is kept of one save shows that its length is in front of it."""
+        turn, shown = random.Random(5), [4071, 5210, 6602]
+        path = self.folder / "quay.sav"
+        front = b"\1\0\7\0\x0cOriel & Sons"
+        self.keep_each(path, [front + marks.to_bytes(4, "little") + turn.randbytes(90) for marks in shown])
+        self.shell.show_stage(LOCATE)
+        self.sight(self.name("Marks"), list(map(str, shown)))
+        self.shell.locate.sheet.setCurrentCell(0, 1)
+        self.work()
+        self.click(next(b for b in self.shell.margin.findChildren(QPushButton) if b.text().startswith("Pin it")))
+        self.work()
+        values = [self.save.fields(name)[0].value for name in ("text_4", "marks")]
+        self.assertEqual(values, ["Oriel & Sons", shown[-1]])
+        (template,) = (self.shell.session.book.folder / "templates").glob("*.yaml")  # type: ignore[union-attr]
+        self.click(next(b for b in self.shell.margin.findChildren(QPushButton) if b.text() == "Take the pin back"))
+        self.work()
+        self.assertEqual(list(template.parent.iterdir()), [])
+
     def test_from_an_unknown_save_to_a_value_the_game_accepts(self) -> None:
         self.play_and_keep()
         stage = self.shell.locate

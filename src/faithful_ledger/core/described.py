@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
+from functools import partial
 from heapq import nsmallest
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
@@ -24,6 +25,7 @@ from faithful_ledger.core.template.model import FileSpec
 from faithful_ledger.core.template.parts import self_contained
 
 if TYPE_CHECKING:
+    from faithful_ledger.core.binding import BoundFile
     from faithful_ledger.core.describe.draft import Draft
     from faithful_ledger.core.evidence import Place
     from faithful_ledger.core.placed_seals import Placed
@@ -203,7 +205,7 @@ class BookTemplates:
         shared = self._shared(save) if text is None else Shared(1, 0)
         text, field = with_place(text, place, name, first, self.book.name, shared, other, held, self._ids())
         try_writing(save, text, field, place)
-        text = _flowing(text, save)
+        text = self._flowing(text, save)
         return field, self._write(text, f"pin {name}", save, template)
 
     def add_seals(self, save: Save, library: Library, found: Sequence[Placed], file: Path | None = None) -> list[str]:
@@ -242,7 +244,7 @@ class BookTemplates:
         made = accepted(before, save, found, chosen)
         count = len(made.rules) + len(made.seals)
         if all(len(content) == save.main.source.size for content in found.files.contents):
-            made = made._replace(text=_flowing(made.text, save))
+            made = made._replace(text=self._flowing(made.text, save))
         return made, self._write(made.text, f"add {count} seals", save, file) if count else ""
 
     def _shared(self, save: Save) -> Shared:
@@ -258,6 +260,42 @@ class BookTemplates:
         beside = _beginnings_of(_beside(save.main.path)) if len(sources) == 1 else ()
         return shared_by(beginnings, [source.size for source in sources], beside)
 
+    def _flowing(self, text: bytes, save: Save) -> bytes:
+        """A template in which what is behind elements whose size varies moves with them, where that can be said."""
+        from faithful_ledger.core.describe.draft import changed
+        from faithful_ledger.core.describe.filling import let_keep_size
+        from faithful_ledger.core.describe.flow import let_follow
+        from faithful_ledger.core.describe.leading import let_lead
+
+        def lead(draft: Draft) -> None:
+            let_lead(draft, self._others(save, draft.template))
+
+        def follow(draft: Draft) -> None:
+            for file in draft.save.files.values():
+                if file.bound is not None and file.bound.spec.format == "binary":
+                    let_follow(draft.text, file.bound)
+            let_keep_size(draft, self._others(save, draft.template))
+
+        for act in (lead, follow):
+            with suppress(LedgerError):
+                text = changed(text, save, act)
+        return text
+
+    def _others(self, save: Save, template: Template) -> Iterator[dict[str, BoundFile]]:
+        """The files of other saves that a template fits: those beside a save, and what was kept of it."""
+        from faithful_ledger.core.binding import bind_files
+
+        for other in _opened(_beside(save.main.path), template):
+            yield {name: file.bound for name, file in other.files.items() if file.bound is not None}
+        first, *more = (name for name, spec in template.files.items() if not spec.inside)
+        for snapshot in self.book.own_snapshots(save, MOST_BESIDE) if not more else ():
+            kept = next((file for file in snapshot.files if file.path == absolute(save.main.path)), None)
+            with suppress(LedgerError):
+                source = self.book.kept_source(kept) if kept is not None else None
+                if source is not None and source.size <= LARGEST_BESIDE:
+                    bound = bind_files(template, {first: source})
+                    yield {name: file for name, file in bound.items() if file.problem is None}
+
     def take_back(self, save: Save, library: Library, path: str) -> None:
         """Take a pinned field out of this book's own template again; a template without fields is removed.
 
@@ -270,9 +308,9 @@ class BookTemplates:
         if present is None or present.parent != self.book.folder / "templates":
             raise EntryError(f"{path} is not in this book's own template", "nothing was changed")
         before = read_whole(present)[0]
-        text = without_field(_standing(before, save, path), path)
+        text = without_field(_standing(_without_leading(before, save), save, path), path)
         if text is not None:
-            self._write(_flowing(text, save), f"take {path} out", save)
+            self._write(self._flowing(text, save), f"take {path} out", save)
             return
         with self.book.locked(), translated(present, "removed"):
             self.book.disk.remove(present)
@@ -354,39 +392,19 @@ def _held_texts(save: Save, holder: Path, place: Place) -> list[FileSpec]:
     return []
 
 
-def _flowing(text: bytes, save: Save) -> bytes:
-    """A template in which what is behind elements whose size varies moves with them, where that can be said."""
-    from faithful_ledger.core.describe.draft import changed
-    from faithful_ledger.core.describe.filling import let_keep_size
-    from faithful_ledger.core.describe.flow import let_follow
-    from faithful_ledger.core.describe.leading import let_lead
+def _without_leading(text: bytes, save: Save, place: Place | None = None) -> bytes:
+    """A template without the texts that were only described because others follow them, or that at a place."""
+    from faithful_ledger.core.describe.draft import Draft, changed
+    from faithful_ledger.core.describe.leading import leading
 
-    beside = _beside(save.main.path)
-
-    def lead(draft: Draft) -> None:
-        let_lead(draft, _opened(beside, draft.template))
-
-    def follow(draft: Draft) -> None:
-        for file in draft.save.files.values():
-            if file.bound is not None and file.bound.spec.format == "binary":
-                let_follow(draft.text, file.bound)
-        let_keep_size(draft, _opened(beside, draft.template))
-
-    for act in (lead, follow):
-        with suppress(LedgerError):
-            text = changed(text, save, act)
+    with suppress(LedgerError):
+        while (path := leading(Draft(text, save).save, place)) is not None:
+            text = changed(_standing(text, save, path), save, partial(_remove, path=path))
     return text
 
 
-def _without_leading(text: bytes, save: Save, place: Place) -> bytes:
-    """A template without the text that was only described because others follow it, if a place is that text."""
-    from faithful_ledger.core.describe.draft import changed
-    from faithful_ledger.core.describe.leading import leading_at
-
-    path = leading_at(save, place)
-    if path is None:
-        return text
-    return changed(_standing(text, save, path), save, lambda draft: draft.remove(path))
+def _remove(draft: Draft, path: str) -> None:
+    draft.remove(path)
 
 
 def _standing(text: bytes, save: Save, path: str) -> bytes:

@@ -16,7 +16,7 @@ import numpy as np
 __all__ = ["OWN_LETTERS", "read_as", "texts_in_own_letters"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-OWN_LETTERS = "letters"  # how such a text is stored
+OWN_LETTERS = "own-letters"  # how such a text is stored
 ALPHABETS = (string.ascii_uppercase, string.ascii_lowercase, string.digits)
 LEAST_STEPS = 3  # distances between letters, each of which says eight bits
 MOST_HITS = 256

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from faithful_ledger.core.binding import BoundFile
 from faithful_ledger.core.describe.draft import Draft
 from faithful_ledger.core.describe.flow import varies
-from faithful_ledger.core.save import Save
 
 __all__ = ["let_keep_size"]
 
@@ -15,7 +14,7 @@ LEAST_SAVES = 3
 LEAST_ZEROS, MANY_ZEROS = 8, 64  # where there are more in one save than in another, and where as many are in all
 
 
-def let_keep_size(draft: Draft, others: Iterable[Save]) -> None:
+def let_keep_size(draft: Draft, others: Iterable[Mapping[str, BoundFile]]) -> None:
     """Let the files of a template keep their size in which something may take another one, where other saves show that
     they have a size of their own: all have the same, and as many zeros at the end as what is in them leaves.
     """
@@ -25,16 +24,10 @@ def let_keep_size(draft: Draft, others: Iterable[Save]) -> None:
         for name, bound in binary.items()
         if bound.spec.format == "binary" and not bound.spec.keeps_size and any(map(varies, bound.root.children))
     }
-    saves = list(others) if growing else []  # which are only opened then
+    saves = list(others) if growing else []  # which are only bound then
     for name, bound in growing.items():
-        if _is_filled([bound, *_bound(saves, name)]):
+        if _is_filled([bound, *(save[name] for save in saves if name in save)]):
             draft.keep_size(name)
-
-
-def _bound(saves: Sequence[Save], name: str) -> list[BoundFile]:
-    """A file of a name in each of some saves that has it."""
-    files = [save.files[name].bound for save in saves if name in save.files]
-    return [bound for bound in files if bound is not None]
 
 
 def _is_filled(files: Sequence[BoundFile]) -> bool:

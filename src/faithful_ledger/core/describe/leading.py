@@ -6,7 +6,7 @@ Saves of one player say the same in these texts, so that everything behind them 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import product
 from typing import Any, NamedTuple
 
@@ -22,7 +22,7 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.template.rewriting import Hex
 
-__all__ = ["leading_at", "let_lead"]
+__all__ = ["leading", "let_lead"]
 
 NOTE = "its length is in front of it, and what is behind it moves when it is longer"
 ENCODINGS = {1: "utf-8", 2: "utf-16-le"}
@@ -32,7 +32,7 @@ RUNS = {
 }
 # Storages of a length, the bytes of what it counts, and whether it counts a zero at the end.
 FORMS = tuple(product(("u8", "u16le", "u32le", "u16be", "u32be"), (1, 2), (0, 1)))
-LATIN = "\u024f"  # the last letter of the Latin script as most texts have it
+ASCII, LATIN = "\x7e", "\u024f"  # the last letters of scripts, as most texts have them
 ENDS_OF_LINES, LINE_ENDS = (9, 10, 13), "\t\n\r"  # which are no lengths between lines
 LEAST_ALNUM = 0.6  # of a text; the rest may be blanks and signs
 LEAST_BEHIND_WIDE = 3  # letters behind a length of several bytes
@@ -49,7 +49,7 @@ class _Leading(NamedTuple):
     size: int
 
 
-def let_lead(draft: Draft, others: Iterable[Save]) -> None:
+def let_lead(draft: Draft, others: Iterable[Mapping[str, BoundFile]]) -> None:
     """Describe the texts with their length in front that come before elements at an offset, where other saves do not
     say something else.
     """
@@ -58,10 +58,10 @@ def let_lead(draft: Draft, others: Iterable[Save]) -> None:
         for name, file in draft.save.files.items()
         if file.bound is not None and (last := _last_offset(file.bound)) is not None
     }
-    saves = list(others) if behind else []  # which are only opened then
+    saves = list(others) if behind else []  # which are only bound then
     for name, (bound, last) in behind.items():
-        files = [bound, *(file.bound for save in saves if (file := save.files.get(name)) is not None)]
-        found = list(_texts([bytes(each.source.read(0, each.source.size)) for each in files if each is not None], last))
+        files = [bound, *(save[name] for save in saves if name in save)]
+        found = list(_texts([bytes(each.source.read(0, each.source.size)) for each in files], last))
         if len(found) <= MOST_TEXTS:
             for each in found:
                 _describe(draft, bound, each)
@@ -69,16 +69,13 @@ def let_lead(draft: Draft, others: Iterable[Save]) -> None:
         draft.read_again()
 
 
-def leading_at(save: Save, place: Place) -> str | None:
-    """The path of a text that was described because it leads, if a place is that text."""
+def leading(save: Save, place: Place | None = None) -> str | None:
+    """The path of a text that was described only because others follow it: of the first one, or of that at a place."""
     for file in save.files.values():
         for node in file.bound.root.children if file.bound is not None else ():
-            if (
-                isinstance(node, FieldNode)
-                and node.spec.note == NOTE
-                and node.start < place.offsets[0] < node.end
-                and node.value in place.values
-            ):
+            if not isinstance(node, FieldNode) or node.spec.note != NOTE:
+                continue
+            if place is None or (node.start < place.offsets[0] < node.end and node.value in place.values):
                 return f"{file.name}.{node.spec.name}" if file is not save.main else node.spec.name
     return None
 
@@ -170,7 +167,8 @@ def _convinces(contents: Sequence[bytes], where: Sequence[int], raws: Sequence[b
         if before.isprintable() and (unit > 1 or behind[0] in LINE_ENDS):
             return False
     is_cut = len(set(texts)) > 1 and any(a != b and a.startswith(b) for a in texts for b in texts)
-    stops = any(not _goes_on(text, letter) for text, letter in zip(texts, behind, strict=True))
+    script = ASCII if unit == 1 else LATIN
+    stops = any(not _goes_on(text, letter, script) for text, letter in zip(texts, behind, strict=True))
     begins = width > 1 and all(
         text[-1].islower() and letter.isupper() for text, letter in zip(texts, behind, strict=True)
     )
@@ -178,9 +176,9 @@ def _convinces(contents: Sequence[bytes], where: Sequence[int], raws: Sequence[b
     return (stops or begins) and not is_cut and min(map(len, texts)) >= least
 
 
-def _goes_on(text: str, letter: str) -> bool:
-    """Whether a letter may belong to a text in front of it: one of another script hardly does."""
-    return letter.isprintable() and (letter <= LATIN or max(text) > LATIN)
+def _goes_on(text: str, letter: str, script: str) -> bool:
+    """Whether a letter may belong to a text in front of it: one beyond the last of its script hardly does."""
+    return letter.isprintable() and (letter <= script or max(text) > script)
 
 
 def _letter(content: bytes, at: int, unit: int) -> str:

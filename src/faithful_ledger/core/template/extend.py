@@ -14,7 +14,6 @@ from faithful_ledger.core.evidence.place import Bits, Guides, Place
 from faithful_ledger.core.formats.document import BEHIND_LENGTH
 from faithful_ledger.core.layers import ENCLOSED, KEYED, STREAMS, LayerSpec
 from faithful_ledger.core.layers.ciphers import IV_DERIVED
-from faithful_ledger.core.own_letters import OWN_LETTERS
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS, SWITCHES
 from faithful_ledger.core.template.fresh import Shared, new_template
@@ -356,7 +355,7 @@ def _length_of(place: Place, element: Mapping[str, Any], layout: list[dict[str, 
 
 def _text(place: Place, address: Address) -> dict[str, Any]:
     end = place.end
-    keys: dict[str, Any] = {"as": "text", "encoding": TEXT_ENCODINGS.get(place.stored_as, OWN_LETTERS)}
+    keys: dict[str, Any] = {"as": "text", "encoding": TEXT_ENCODINGS.get(place.stored_as, "own")}
     keys |= {"size": end.room} if end.room is not None else {}
     keys |= {"pad": end.pad.hex(" ").upper()} if end.pad else {}
     keys |= {"ended_by": end.ended_by.hex(" ").upper()} if end.ended_by else {}
