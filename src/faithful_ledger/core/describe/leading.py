@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from itertools import product
+from itertools import islice, product
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -37,7 +37,7 @@ ENDS_OF_LINES, LINE_ENDS = (9, 10, 13), "\t\n\r"  # which are no lengths between
 LEAST_ALNUM = 0.6  # of a text; the rest may be blanks and signs
 LEAST_BEHIND_WIDE = 3  # letters behind a length of several bytes
 LEAST_LETTERS, LEAST_ALONE = 4, 6  # letters behind a length of one byte, where other saves agree, and in one save alone
-LONGEST, MOST_TEXTS = 256, 12  # bytes of a text; more texts are a list
+LONGEST, MOST_TEXTS, FARTHEST = 256, 12, 1 << 16  # bytes of a text; more texts are a list; bytes that are looked at
 
 
 class _Leading(NamedTuple):
@@ -61,7 +61,8 @@ def let_lead(draft: Draft, others: Iterable[Mapping[str, BoundFile]]) -> None:
     saves = list(others) if behind else []  # which are only bound then
     for name, (bound, last) in behind.items():
         files = [bound, *(save[name] for save in saves if name in save)]
-        found = list(_texts([bytes(each.source.read(0, each.source.size)) for each in files], last))
+        contents = [bytes(each.source.read(0, min(each.source.size, FARTHEST))) for each in files]
+        found = list(islice(_texts(contents, last), MOST_TEXTS + 1))
         if len(found) <= MOST_TEXTS:
             for each in found:
                 _describe(draft, bound, each)
@@ -81,7 +82,9 @@ def leading(save: Save, place: Place | None = None) -> str | None:
 
 
 def _last_offset(bound: BoundFile) -> int | None:
-    """Where the last element begins of a binary file whose elements are at offsets; None for any other file."""
+    """Where the last element begins of a binary file whose elements are at offsets, not far from its beginning; None
+    for any other file.
+    """
     children = bound.root.children
     if (
         bound.spec.format != "binary"
@@ -89,7 +92,8 @@ def _last_offset(bound: BoundFile) -> int | None:
         or any(node.spec.address.base == "next" for node in children)
     ):
         return None
-    return max((node.start for node in children if has_offset(node)), default=None)
+    last = max((node.start for node in children if has_offset(node)), default=FARTHEST)
+    return last if last < FARTHEST else None
 
 
 def _describe(draft: Draft, bound: BoundFile, found: _Leading) -> None:
