@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import struct
 import subprocess
 import sys
 import zlib
@@ -350,6 +351,21 @@ class SettleTest(LedgerCase):
                 make_plan(save)
         new, _ = self.planned(f"{text}\n- {{unknown: gap, size: 4}}\n- {{field: z, as: u8}}", data, {"t": "abcdef"})
         self.assertEqual(new, b"\x06abcdef" + bytes(4) + b"Z")
+
+    def test_a_longer_text_in_a_flatbuffer_is_refused(self) -> None:
+        """Each offset in it says how far something is; no number at the beginning looks like a length."""
+        fields = struct.pack("<4H", 8, 12, 4, 8)  # of a table of twelve bytes with two fields
+        table = struct.pack(
+            "<iII", 8, 1340, 4
+        )  # the list is eight bytes in front; the text four bytes behind its offset
+        content = struct.pack("<I", 12) + fields + table + struct.pack("<I", 5) + b"Oriel\0\0\0" + bytes(40)
+        layout = template_of("- {field: marks, as: u32, at: 16}\n- {field: name, as: text, length: u32, at: 24}")
+        save = self.open_bytes(content, layout)
+        save.enter("name", "Oriel & Sons")
+        with self.assertRaisesRegex(StreamGrows, r"the u32le at 0x0 \(0\) looks like the first offset of a FlatBuffer"):
+            make_plan(save)
+        new, _ = self.planned("- {field: marks, as: u32, at: 16}", content, {"marks": "9000"})
+        self.assertEqual(new[16:20], struct.pack("<I", 9000))
 
     def test_count_and_leave(self) -> None:
         layout = """

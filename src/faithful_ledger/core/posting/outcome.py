@@ -121,7 +121,7 @@ def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str
     """Numbers in front of a replaced span that would have to change with its size: where, how stored, and what they
     look like. Those that a field describes are known to be something else, or put right.
     """
-    from faithful_ledger.core.profile.lengths import offsets_behind, suspected_lengths
+    from faithful_ledger.core.profile.lengths import is_flatbuffer, offsets_behind, suspected_lengths
 
     known = [(child.start, child.end) for child in bound.root.children if _says_something(child)]
 
@@ -134,6 +134,8 @@ def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str
         near = at % 2 == 0 if at < FIRST else at % size == 0 and size >= WIDE and at < HEADER
         if not is_known(at, at + size) and (near or (size >= WIDE and value >= LARGE)):
             yield at, name, "the length of what it is in"
+    if is_flatbuffer(bound.source) and not is_known(0, WIDE):
+        yield 0, "u32le", "the first offset of a FlatBuffer"
     offsets = offsets_behind(bound.source, part.start)
     if offsets is not None and not is_known(*offsets[:2]):
         yield offsets[0], offsets[2], "the first of some offsets"

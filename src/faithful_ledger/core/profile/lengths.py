@@ -11,7 +11,7 @@ from faithful_ledger.core.scan import scan, windows
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["listed_at", "offsets_behind", "suspected_lengths", "unpacked_sizes"]
+__all__ = ["is_flatbuffer", "listed_at", "offsets_behind", "suspected_lengths", "unpacked_sizes"]
 
 LOOKED_AT = 1 << 16
 MOST = 4
@@ -21,6 +21,7 @@ NAMES = ("u32le", "u32be", "u16le", "u16be")
 MOST_LISTED = 16 << 20  # bytes of a save in which a directory is looked for
 LEAST = 16  # smaller numbers say the rest of a file by chance
 FIRST_OFFSETS, MOST_OFFSETS, STRIDES = 256, 1024, (4, 8, 12, 16, 20, 24, 28, 32)  # of a table of offsets
+LEAST_LISTED = 6  # bytes of a table with a field, and of the list of its fields
 MANY_OFFSETS = 4  # in front of what begins further behind
 LEAD = 16  # what a length counts may begin so many bytes behind it, after a checksum or another number
 
@@ -84,6 +85,28 @@ def offsets_behind(source: Source, at: int) -> tuple[int, int, str] | None:
             if grows and at < table[-1] < source.size:
                 return place, first, name
     return None
+
+
+def is_flatbuffer(source: Source) -> bool:
+    """Whether a file begins as a FlatBuffer does (the FlatBuffers binary format): with the offset of a table, which
+    leads to the list of its fields. All offsets count from where they are, so that each of them says how far something
+    is.
+    """
+    head = bytes(source.read(0, min(source.size, LOOKED_AT)))
+
+    def number(at: int, size: int, *, signed: bool = False) -> int:
+        raw = head[at : at + size] if at >= 0 else b""
+        return int.from_bytes(raw, "little", signed=signed) if len(raw) == size else -1
+
+    table = number(0, 4)
+    fields = table - number(table, 4, signed=True)
+    listed, size = number(fields, 2), number(fields + 2, 2)
+    if table % 4 or fields % 2 or listed % 2 or listed < LEAST_LISTED or size < LEAST_LISTED or fields < 4:
+        return False
+    if not (fields + listed <= table or table + size <= fields) or table + size > len(head):
+        return False
+    offsets = [number(at, 2) for at in range(fields + 4, fields + listed, 2)]
+    return any(offsets) and all(not offset or 4 <= offset < size for offset in offsets)
 
 
 def suspected_lengths(source: Source, at: int, size: int = 0) -> list[tuple[int, str]]:
