@@ -165,8 +165,7 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
         shows = opened or all(map(_has_zeros, samples, each))
         shows = shows and all(map(_gains_everywhere, samples, each))
         shows = shows and gain >= needed and min(gains) >= needed / 2
-        worse = (keyed or (shows and unpacked)) and any(map(_reads_worse, samples, each))
-        if (keyed or shows) and not worse:
+        if keyed or (shows and not (unpacked and any(map(_reads_worse, samples, each)))):
             best.append((gain, each))
     if not best:
         return []
