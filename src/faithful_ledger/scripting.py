@@ -76,8 +76,8 @@ def locate(
     """
     from faithful_ledger.core import evidence
 
-    sources = [open_source(Path(path))[0] for path, _ in seen]
-    return evidence.locate(sources, [evidence.parse_sighting(str(value)) for _, value in seen], most, Deadline(seconds))
+    sources = [{"": open_source(Path(path))[0]} for path, _ in seen]
+    return evidence.locate_shown(sources, [str(value) for _, value in seen], most, Deadline(seconds))
 
 
 def post_together(

@@ -5,13 +5,15 @@ from __future__ import annotations
 import json
 import random
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import NamedTuple
 
+from faithful_ledger.core.shelf import Shelf
 from tests.cli.test_from_sightings import SightingsCase
 
 NAMES = ("Tamsin Vale", "Oriel & Sons", "Ives", "Wren of the Long Quay", "Maud Éclair", "Piran")
+DIVERS = ("Bram", "Colette", "Old Sedge", "Jory Penhallow", "Aurélie", "Quill", "Hester Lowe", "Dunn")
 SHIPS = ("Brine Lantern", "Second Tide", "The Patient Eel")
 
 
@@ -20,6 +22,8 @@ class Player(NamedTuple):
     ship: str
     marks: int
     lots: bytes
+    crew: tuple[tuple[str, int], ...] = ()
+    hold: tuple[tuple[int, int], ...] = ()
 
 
 def short(text: str) -> bytes:
@@ -69,30 +73,180 @@ LAYOUTS: dict[str, Callable[[Player], bytes]] = {
 }
 
 
+def rows(count: str, records: Iterable[bytes]) -> bytes:
+    listed = list(records)
+    return struct.pack(count, len(listed)) + b"".join(listed)
+
+
+# Layouts in which records are in front of the number: as many in all saves of a player, or others in each.
+ROWS: dict[str, Callable[[Player], bytes]] = {
+    "names and a number": lambda p: (
+        b"BW\2\0"
+        + rows("<B", (short(name) + bytes([air]) for name, air in p.crew))
+        + struct.pack("<I", p.marks)
+        + p.lots
+    ),
+    "a number and names": lambda p: (
+        short(p.name)
+        + rows("<I", (struct.pack("<HI", air, 9) + ended(name) for name, air in p.crew))
+        + struct.pack("<I", p.marks)
+        + p.lots
+    ),
+    "two names in each": lambda p: (
+        rows("<I", (ended(name) + struct.pack("<H", air) + ended(f"of {name}") + b"\1" for name, air in p.crew))
+        + struct.pack("<I", p.marks)
+        + p.lots
+    ),
+    "the highest byte first": lambda p: (
+        high(p.ship) + rows(">H", (high(name) for name, _ in p.crew)) + struct.pack(">I", p.marks) + p.lots
+    ),
+    "wide names": lambda p: (
+        b"BW"
+        + rows("<H", (wide(name) + struct.pack("<f", air) for name, air in p.crew))
+        + struct.pack("<I", p.marks)
+        + p.lots
+    ),
+    "numbers alone": lambda p: (
+        b"BW\3\1"
+        + rows("<H", (struct.pack("<IHH", n, air, 100) for n, (_, air) in enumerate(p.crew)))
+        + struct.pack("<I", p.marks)
+        + p.lots
+    ),
+    "other numbers in each": lambda p: (
+        b"BW\3\1"
+        + rows("<I", (struct.pack("<HH", *lot) for lot in p.hold))
+        + struct.pack("<I", p.marks)
+        + short(p.name)
+        + p.lots
+    ),
+    "nothing near it stays": lambda p: (
+        b"BW\3\1" + rows("<H", (struct.pack("<HB", *lot) for lot in p.hold)) + struct.pack("<I", p.marks) + p.lots
+    ),
+    "as far from the end": lambda p: (
+        b"BW\3\1"
+        + rows("<H", (short(f"lot {item}") + bytes([many]) for item, many in p.hold))
+        + struct.pack("<I", p.marks)
+        + p.lots[:80]
+        + short(p.name)
+    ),
+    "one after the other": lambda p: (
+        b"BW"
+        + rows("<B", (bytes([air]) + short(name) for name, air in p.crew))
+        + rows("<H", (short(f"lot {item}") + bytes([many]) for item, many in p.hold))
+        + struct.pack("<I", p.marks)
+        + short(p.name)
+        + p.lots
+    ),
+}
+# What has a place of its own stays there: a table with room for more, and one whose number is somewhere else.
+TABLES: dict[str, Callable[[Player], bytes]] = {
+    "room for more": lambda p: (
+        b"BW\3\1"
+        + rows("<H", (struct.pack("<IHH", n, air, 100) for n, (_, air) in enumerate(p.crew))).ljust(2 + 8 * 40, b"\0")
+        + struct.pack("<I", p.marks)
+        + p.lots
+    ),
+    "names in buffers": lambda p: (
+        b"BW"
+        + rows("<B", (buffer(name, 16) + bytes([air]) for name, air in p.crew)).ljust(1 + 17 * 30, b"\0")
+        + struct.pack("<I", p.marks)
+        + p.lots
+    ),
+}
+
+
 class AnotherPlayerTest(SightingsCase):
-    def test_a_number_is_found_where_texts_in_front_differ(self) -> None:
-        for number, (kind, write) in enumerate(LAYOUTS.items()):
+    def test_a_number_is_found_where_texts_and_records_in_front_differ(self) -> None:
+        for number, (kind, write) in enumerate((LAYOUTS | ROWS | TABLES).items()):
             seed = random.randrange(1 << 32)
             with self.subTest(kind, seed=seed):
                 self.read_by(write, self.folder / f"saves{number}", random.Random(seed))
 
+    def player(self, turn: random.Random, name: str, ship: str, crew: list[str], lots: int = 7) -> Player:
+        """At another moment: with as many divers, and so many other lots."""
+        return Player(
+            name,
+            ship,
+            turn.randrange(2000, 60_000),
+            turn.randbytes(turn.randrange(80, 120)),
+            tuple((each, turn.randrange(20, 200)) for each in crew),
+            tuple((turn.randrange(40), turn.randrange(1, 90)) for _ in range(lots)),
+        )
+
     def read_by(self, write: Callable[[Player], bytes], folder: Path, turn: random.Random) -> None:
         folder.mkdir()
         mine, other = turn.sample(NAMES, 2), turn.sample(SHIPS, 2)
-        seen = []
-        for letter in "abcd":
-            player = Player(mine[0], other[0], turn.randrange(2000, 60_000), turn.randbytes(turn.randrange(80, 120)))
+        crew, sizes = [turn.choice(DIVERS) for _ in range(30)], turn.sample(range(15, 30), 2)
+        seen, lots = [], turn.sample(range(3, 30), 5)
+        for letter, many in zip("abcd", lots[1:], strict=True):
+            player = self.player(turn, mine[0], other[0], crew[: sizes[0]], many)
             path = folder / f"{letter}.sav"
             path.write_bytes(write(player))
             seen.append((path, player.marks))
         self.assertTrue(self.pinned("Marks", seen))
-        player = Player(mine[1], other[1], turn.randrange(2000, 60_000), turn.randbytes(90))
+        player = self.player(turn, mine[1], other[1], crew[-sizes[1] :], lots[0])
         path, out = folder / "another.sav", folder / "out.sav"
         path.write_bytes(write(player))
         shown = {field["path"]: field["value"] for field in self.json_of("read", path)["fields"]}
         self.assertEqual(shown["marks"], player.marks)
         self.json_of("post", path, "--set", f"marks={player.marks + 3}", "--out", out)
         self.assertEqual(out.read_bytes(), write(player._replace(marks=player.marks + 3)))
+
+    def test_what_is_pinned_in_records_is_one_of_each(self) -> None:
+        for number, kind in enumerate(("names and a number", "a number and names", "one after the other")):
+            seed = random.randrange(1 << 32)
+            turn, write, folder = random.Random(seed), ROWS[kind], self.folder / f"crew{number}"
+            folder.mkdir()
+            crew = turn.sample(DIVERS, 5)
+            players = [self.player(turn, "Oriel & Sons", SHIPS[0], crew) for _ in range(4)]
+            paths = [folder / f"{letter}.sav" for letter in "abcd"]
+            for path, player in zip(paths, players, strict=True):
+                path.write_bytes(write(player))
+            with self.subTest(kind, seed=seed):
+                self.assertTrue(
+                    self.pinned("Air", [(p, each.crew[2][1]) for p, each in zip(paths, players, strict=True)])
+                )
+                self.assertTrue(self.pinned("Diver", [(p, crew[3]) for p in paths]))
+                self.assertTrue(self.pinned("Marks", [(p, each.marks) for p, each in zip(paths, players, strict=True)]))
+                other = self.player(turn, "Maud", SHIPS[1], turn.sample(DIVERS, 3))
+                path, out = folder / "another.sav", folder / "out.sav"
+                path.write_bytes(write(other))
+                fields = {each["path"]: each["value"] for each in self.json_of("read", path)["fields"]}
+                rows_ = next(name.partition("[")[0] for name in fields if name.endswith("].air"))
+                found = tuple((fields[f"{rows_}[{n}].diver"], fields[f"{rows_}[{n}].air"]) for n in range(3))
+                self.assertEqual((found, fields["marks"]), (other.crew, other.marks))
+                name, air = f"{rows_}[1].diver=Wren, who came later", f"{rows_}[2].air=7"
+                self.json_of("post", path, "--set", name, "--set", air, "--set", "marks=12", "--out", out)
+                edited = (other.crew[0], ("Wren, who came later", other.crew[1][1]), (other.crew[2][0], 7))
+                self.assertEqual(out.read_bytes(), write(other._replace(crew=edited, marks=12)))
+
+    def test_a_pin_in_records_is_taken_back(self) -> None:
+        turn, write = random.Random(13), ROWS["names and a number"]
+        players = [self.player(turn, "Oriel & Sons", SHIPS[0], list(DIVERS[:5])) for _ in range(4)]
+        paths = [self.folder / f"{letter}.sav" for letter in "abcd"]
+        for path, player in zip(paths, players, strict=True):
+            path.write_bytes(write(player))
+        pins = {
+            "Air": [player.crew[2][1] for player in players],
+            "Diver": [DIVERS[3]] * 4,
+            "Marks": [player.marks for player in players],
+        }
+        for name, shown in pins.items():
+            self.assertTrue(self.pinned(name, list(zip(paths, shown, strict=True))))
+        shelf = Shelf()
+        self.addCleanup(shelf.close)
+        book = shelf.book_of(paths[-1])
+        assert book is not None
+        for left, path in (
+            ({"diver", "air"}, "marks"),
+            ({"text_1", "air"}, "rows_5[3].diver"),
+        ):
+            book.templates.take_back(shelf.open_save(paths[-1]), shelf.library(book), path)
+            fields = self.json_of("read", paths[-1])["fields"]
+            self.assertEqual({each["path"].rpartition(".")[2] for each in fields if "[" in each["path"]}, left)
+        self.assertIn(players[-1].crew[2][1], [each["value"] for each in fields])
+        book.templates.take_back(shelf.open_save(paths[-1]), shelf.library(book), "rows_5[2].air")
+        self.assertEqual(list((book.folder / "templates").iterdir()), [])
 
     def test_a_text_in_front_gets_its_own_name_when_it_is_pinned(self) -> None:
         turn, seen = random.Random(11), []

@@ -30,6 +30,7 @@ from faithful_ledger.core.book import Book
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.errors import EntryError, ValueRefused
 from faithful_ledger.core.evidence import Located, Sighting, locate, parse_sighting, places
+from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.plausible import place_in, plausible_readings
 from faithful_ledger.core.evidence.reading import STORAGES, read_numbers
@@ -363,6 +364,23 @@ class MovingTest(LedgerCase):
         found = located(data, [70_123, 70_456, 70_789, 71_234])
         self.assertEqual(found.places, [])
         self.assertRegex(found.warning, r"^(99|100)% of the bytes differ .* comparing is hopeless")
+
+
+class OrderTest(LedgerCase):
+    def test_the_lengths_of_texts_say_the_order_of_a_small_save(self) -> None:
+        turn = random.Random(8)
+        names = [b"Colette", b"Old Sedge", b"Hester Lowe"]
+        for order in ("le", "be", ""):
+            form = {"le": "<IH", "be": ">IH"}.get(order, ">BH")
+            parts = [
+                struct.pack(form, len(name), 1)[: struct.calcsize(form) - 2] + name + turn.randbytes(3)
+                for name in names
+            ]
+            content = Content(numpy.frombuffer(bytes(40) + b"\xff".join(parts), numpy.uint8))
+            with self.subTest(order=order):
+                self.assertEqual(
+                    content.order, "le" if order == "le" else "", "a zero in front may be of another number"
+                )
 
 
 class SightingTest(LedgerCase):

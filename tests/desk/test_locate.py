@@ -116,6 +116,37 @@ class LocateTest(DeskCase):
         self.work()
         self.assertEqual(list(template.parent.iterdir()), [])
 
+    def test_a_diver_of_a_crew_and_marks_as_the_game_shows_them(self) -> None:
+        """The crew becomes a table; the comma of a number groups its digits."""
+        turn, path = random.Random(6), self.folder / "quay.sav"
+        names, shown = ("Colette", "Dunn", "Old Sedge", "Hester Lowe", "Bram"), [(57, 4071), (81, 5210), (23, 16602)]
+
+        def save(air: int, marks: int) -> bytes:
+            crew = [(name, air if name == "Old Sedge" else turn.randrange(20, 90)) for name in names]
+            rows = b"".join(bytes([len(name)]) + name.encode() + bytes([left]) for name, left in crew)
+            return b"BW\2\0" + bytes([len(crew)]) + rows + marks.to_bytes(4, "little") + turn.randbytes(90)
+
+        self.keep_each(path, [save(*moment) for moment in shown])
+        self.shell.show_stage(LOCATE)
+        for name, values in (
+            ("Air", [str(air) for air, _ in shown]),
+            ("Marks", [f"{marks:,}" for _, marks in shown]),
+        ):
+            row = self.name(name)
+            self.sight(row, values)
+            self.shell.locate.sheet.setCurrentCell(row, 1)
+            self.work()
+            self.click(next(b for b in self.shell.margin.findChildren(QPushButton) if b.text().startswith("Pin it")))
+            self.work()
+            if name == "Air":
+                self.assertIn("rows_5[2].air is in the template now, and so in each of 5 records", self.told())
+        self.assertEqual([self.standing(row) for row in (0, 1)], ["◆ pinned as rows_5[2].air", "◆ pinned as marks"])
+        self.assertIn("“4,071” was read as 4071.", self.margin())
+        self.shell.show_stage(EDIT)
+        self.work()
+        self.assertEqual([node.value for node in self.save.fields("rows_5[*].text_1")], list(names))
+        self.assertEqual(self.save.fields("marks")[0].value, shown[-1][1])
+
     def test_from_an_unknown_save_to_a_value_the_game_accepts(self) -> None:
         self.play_and_keep()
         stage = self.shell.locate

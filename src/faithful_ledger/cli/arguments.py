@@ -99,7 +99,13 @@ def _any_file(command: argparse.ArgumentParser) -> None:
 
 def _locate(command: argparse.ArgumentParser) -> None:
     add = command.add_argument
-    add("--seen", metavar="FILE=VALUE", action="append", default=[], help="a number, a text, more, less, same, …")
+    add(
+        "--seen",
+        metavar="FILE=VALUE",
+        action="append",
+        default=[],
+        help="a number as the game shows it, a text, more, less, …",
+    )
     add("--most", metavar="N", type=int, default=20, help="how many places to list at most")
     add("--for", metavar="SECONDS", type=float, dest="seconds", default=LOCATE_FOR, help="how long to look at most")
 

@@ -32,7 +32,7 @@ def pin(options: argparse.Namespace) -> int:
     if options.json:
         print_json({"template": name, "path": field, "value": json_value(node)})
     else:
-        say(f"{field} is in the template {name}; it says {shown(node)} in {save.path.name}.")
+        say(f"{field} is in the template {name}{node.of_records}; it says {shown(node)} in {save.path.name}.")
     return 0
 
 

@@ -239,14 +239,14 @@ def locate(options: argparse.Namespace) -> int:
     if not options.seen:
         raise AddressError("nothing was seen", "say --seen FILE=VALUE for each kept copy, in the order of time")
     pairs = [split_seen(text) for text in options.seen]
-    seen = [evidence.parse_sighting(value) for _, value in pairs]
     end = Deadline(options.seconds)
     newest = pairs[-1][0]
     save = opened_or_bytes(options, newest, whole=False)
     alone = lambda file: "" if file.path.samefile(newest) else str(file.path)  # noqa: E731
     pinned = pinned_in(save, save.name_of if newest.is_dir() else alone)
     with end.cancelled_by_ctrl_c():
-        found = evidence.locate_in_set([_files_of(path) for path, _ in pairs], seen, options.most, end, pinned=pinned)
+        sources, shown = zip(*((_files_of(path), value) for path, value in pairs), strict=True)
+        found = evidence.locate_shown(sources, shown, options.most, end, pinned=pinned)
     if options.json:
         from faithful_ledger.core.evidence.exchange import places_by_spot
 

@@ -45,11 +45,9 @@ def find_seals(options: argparse.Namespace) -> int:
     accepted, template = _accepted(options, save, found) if save is not None else (None, "")
     documents = list(_documents(found, contents, options))
     if options.json:
-        added = (
-            {"template": template or None, "accepted": [*accepted.rules, *accepted.seals]}
-            if accepted is not None
-            else {}
-        )
+        added: dict[str, Any] = {}
+        if accepted is not None:
+            added = {"template": template or None, "accepted": [*accepted.rules, *accepted.seals]}
         print_json({"seals": documents, **added})
     else:
         _print_found(found, contents, options)

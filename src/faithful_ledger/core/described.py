@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
+from dataclasses import replace
 from functools import partial
 from heapq import nsmallest
 from pathlib import Path
@@ -185,6 +186,7 @@ class BookTemplates:
             EntryError: templates cannot hold this place yet, or a trial on a copy did not come out as it should.
             LedgerError: the folder cannot be written.
         """
+        from faithful_ledger.core.describe import pins
         from faithful_ledger.core.pinning import try_writing
         from faithful_ledger.core.template.extend import with_place
         from faithful_ledger.core.template.fresh import Shared
@@ -200,13 +202,23 @@ class BookTemplates:
         alone = text is None and save.folder is not None
         first = holder.relative_to(base) if alone else main
         other = holder.relative_to(base) if holder != main and not alone else None
+        if text is not None and (named := pins.named_in_records(text, save, place, name)) is not None:
+            return named[1], self._write(named[0], f"pin {name}", save, template)
         held = _held_texts(save, holder, place)
-        text = _without_leading(text, save, place) if text is not None else None
+        text = pins.without_leading(text, save, place) if text is not None else None
         shared = self._shared(save) if text is None else Shared(1, 0)
-        text, field = with_place(text, place, name, first, self.book.name, shared, other, held, self._ids())
+        into = partial(with_place, text, name=name, save=first, game=self.book.name, shared=shared)
+        into = partial(into, other=other, held=held, taken=self._ids())
+        beginning = bytes(save.main.source.read(0, min(save.main.source.size, LARGEST_BESIDE)))
+        here = place.offset_in(beginning) if holder == main and pins.stays_nowhere(place) else None
+        text, field = into(place if here is None else replace(place, found_by=Address.at(here)))
         try_writing(save, text, field, place)
-        text = self._flowing(text, save)
-        return field, self._write(text, f"pin {name}", save, template)
+        others = self._others(save, text)
+        flowing = pins.flowing(text, save, others, place if here is not None else None)
+        path = pins.path_after(text, flowing, save, field) if flowing != text else field
+        if here is not None and not pins.follows(flowing, save, path):
+            into(place)  # which says why it cannot be found again
+        return path, self._write(flowing, f"pin {name}", save, template)
 
     def add_seals(self, save: Save, library: Library, found: Sequence[Placed], file: Path | None = None) -> list[str]:
         """Put seals that were found into this book's own copy of the save's template, or into a new one. Returns the
@@ -237,6 +249,7 @@ class BookTemplates:
         Raises:
             LedgerError: the template has mistakes, or the folder cannot be written.
         """
+        from faithful_ledger.core.describe import pins
         from faithful_ledger.core.sealing import accepted, format_for, to_accept
 
         chosen = to_accept(found, is_placed=is_placed)
@@ -244,7 +257,7 @@ class BookTemplates:
         made = accepted(before, save, found, chosen)
         count = len(made.rules) + len(made.seals)
         if all(len(content) == save.main.source.size for content in found.files.contents):
-            made = made._replace(text=self._flowing(made.text, save))
+            made = made._replace(text=pins.flowing(made.text, save, self._others(save, made.text)))
         return made, self._write(made.text, f"add {count} seals", save, file) if count else ""
 
     def _shared(self, save: Save) -> Shared:
@@ -260,31 +273,11 @@ class BookTemplates:
         beside = _beginnings_of(_beside(save.main.path)) if len(sources) == 1 else ()
         return shared_by(beginnings, [source.size for source in sources], beside)
 
-    def _flowing(self, text: bytes, save: Save) -> bytes:
-        """A template in which what is behind elements whose size varies moves with them, where that can be said."""
-        from faithful_ledger.core.describe.draft import changed
-        from faithful_ledger.core.describe.filling import let_keep_size
-        from faithful_ledger.core.describe.flow import let_follow
-        from faithful_ledger.core.describe.leading import let_lead
-
-        def lead(draft: Draft) -> None:
-            let_lead(draft, self._others(save, draft.template))
-
-        def follow(draft: Draft) -> None:
-            for file in draft.save.files.values():
-                if file.bound is not None and file.bound.spec.format == "binary":
-                    let_follow(draft.text, file.bound)
-            let_keep_size(draft, self._others(save, draft.template))
-
-        for act in (lead, follow):
-            with suppress(LedgerError):
-                text = changed(text, save, act)
-        return text
-
-    def _others(self, save: Save, template: Template) -> Iterator[dict[str, BoundFile]]:
+    def _others(self, save: Save, text: bytes) -> Iterator[dict[str, BoundFile]]:
         """The files of other saves that a template fits: those beside a save, and what was kept of it."""
         from faithful_ledger.core.binding import bind_files
 
+        template = parse_template(text, "the template", save.template.folder if save.template is not None else None)
         for other in _opened(_beside(save.main.path), template):
             yield {name: file.bound for name, file in other.files.items() if file.bound is not None}
         first, *more = (name for name, spec in template.files.items() if not spec.inside)
@@ -302,15 +295,20 @@ class BookTemplates:
         Raises:
             LedgerError: the field was not pinned, or the template cannot be written.
         """
+        from faithful_ledger.core.describe import pins
         from faithful_ledger.core.template.extend import without_field
 
         present = library.path_of(save.template.id) if save.template is not None else None
         if present is None or present.parent != self.book.folder / "templates":
             raise EntryError(f"{path} is not in this book's own template", "nothing was changed")
         before = read_whole(present)[0]
-        text = without_field(_standing(_without_leading(before, save), save, path), path)
+        text: bytes | None
+        if save.nodes(path)[0].record is not None:
+            text = pins.without_name_in_records(before, save, path)
+        else:
+            text = without_field(pins.standing(pins.without_leading(before, save), save, path), path)
         if text is not None:
-            self._write(self._flowing(text, save), f"take {path} out", save)
+            self._write(pins.flowing(text, save, self._others(save, text)), f"take {path} out", save)
             return
         with self.book.locked(), translated(present, "removed"):
             self.book.disk.remove(present)
@@ -390,37 +388,6 @@ def _held_texts(save: Save, holder: Path, place: Place) -> list[FileSpec]:
             with suppress(LedgerError):
                 return save.outline.held_texts(file.name, place.path or "")
     return []
-
-
-def _without_leading(text: bytes, save: Save, place: Place | None = None) -> bytes:
-    """A template without the texts that were only described because others follow them, or that at a place."""
-    from faithful_ledger.core.describe.draft import Draft, changed
-    from faithful_ledger.core.describe.leading import leading
-
-    with suppress(LedgerError):
-        while (path := leading(Draft(text, save).save, place)) is not None:
-            text = changed(_standing(text, save, path), save, partial(_remove, path=path))
-    return text
-
-
-def _remove(draft: Draft, path: str) -> None:
-    draft.remove(path)
-
-
-def _standing(text: bytes, save: Save, path: str) -> bytes:
-    """A template in which nothing is found by the end of a field, which may go then."""
-    from faithful_ledger.core.describe.draft import changed
-    from faithful_ledger.core.describe.flow import let_stand
-    from faithful_ledger.core.template.extend import file_and_name
-
-    def act(draft: Draft) -> None:
-        file, name = file_and_name(path, draft.template.files)
-        if not draft.is_text(file):
-            let_stand(draft.text, draft.file(file), name)
-
-    with suppress(LedgerError):
-        return changed(text, save, act)
-    return text
 
 
 def _beside(path: Path) -> list[Path]:

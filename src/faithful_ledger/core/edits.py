@@ -42,6 +42,11 @@ class Replacement(NamedTuple):
     mask: bytes | None = None
 
     @property
+    def grown(self) -> int:
+        """How many bytes more there are than gave way; below zero if there are fewer."""
+        return len(self.data) - (self.end - self.start)
+
+    @property
     def cause(self) -> str:
         """The causes in words."""
         return " and ".join(map(str, self.causes))

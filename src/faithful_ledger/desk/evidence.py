@@ -69,7 +69,7 @@ class Evidence:
             nodes = self._session.attempt(lambda: read.nodes(path)) if read is not None else None
             if nodes:
                 self._session.select_node(nodes[0])
-                text = f"{quantity.name} is pinned: {path} is in the template now."
+                text = f"{quantity.name} is pinned: {path} is in the template now{nodes[0].of_records}."
                 undo = partial(self.unpin, quantity._replace(pinned=path))
                 self._session.reported.emit(Message("holds", text, "Take it back", undo))
 

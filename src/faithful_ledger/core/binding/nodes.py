@@ -71,6 +71,12 @@ class Node:
         record = self.record
         return record.index if record is not None else None
 
+    @property
+    def of_records(self) -> str:
+        """How many records have the same, in words that follow its path; nothing outside of rows."""
+        rows = self.record.parent if self.record is not None else None
+        return f", and so in each of {rows.count} records" if isinstance(rows, RowsNode) else ""
+
     def scope(self, name: str) -> Node | None:
         """The nearest element of this name, looking outwards from here."""
         holder: Node | None = self

@@ -43,12 +43,12 @@ class Padding:
         Raises:
             EntryError: what is behind its last element has not so many bytes.
         """
-        grown = sorted((item.end, len(item.data) - (item.end - item.start)) for item in replaced)
+        grown = sorted((item.end, item.grown) for item in replaced)
         if not any(by for _, by in grown):
             return []
         found = self._aligned(grown) if self.bound.spec.aligns else []
         if self.bound.spec.keeps_size:
-            moved = sum(by for _, by in grown) + sum(len(each.data) - (each.end - each.start) for each in found)
+            moved = sum(by for _, by in grown) + sum(each.grown for each in found)
             found += self._left(moved)
         return found
 

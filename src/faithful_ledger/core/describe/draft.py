@@ -131,6 +131,14 @@ class Draft:
     def rename(self, path: str, name: str) -> None:
         shaping.set_name(self.text, self.template, self.node(path).spec, name)
 
+    def name_text(self, path: str, name: str, keys: Mapping[str, Any]) -> None:
+        """Give a text of records another name, and keys other values."""
+        node = self.node(path)
+        shaping.set_keys(self.text, node.spec, keys)
+        self.read_again()
+        shaping.set_name(self.text, self.template, self.node(path).spec, name)
+        self.read_again()
+
     def set(self, path: str, keys: Mapping[str, Any]) -> None:
         """Give an element's keys other values; None takes one away."""
         shaping.set_keys(self.text, self.node(path).spec, keys)

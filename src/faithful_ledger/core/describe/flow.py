@@ -12,7 +12,7 @@ from faithful_ledger.core.describe.placing import free_name
 from faithful_ledger.core.template.model import FieldSpec, GroupSpec
 from faithful_ledger.core.template.rewriting import Hex, YamlText
 
-__all__ = ["drop_last_run", "has_offset", "let_follow", "let_stand", "varies"]
+__all__ = ["RUN", "drop_last_run", "has_offset", "let_follow", "let_stand", "varies"]
 
 RUN = re.compile(r"unknown_[0-9a-f]+(_\d+)?")
 

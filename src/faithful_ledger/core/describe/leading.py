@@ -1,190 +1,265 @@
-"""Texts with their length in front that come before what is described at an offset: a longer one moves it.
+"""Texts with their length in front, and records with their number in front, that come before what is described: where
+they are longer, or more, it moves.
 
-Saves of one player say the same in these texts, so that everything behind them seems to stay in its place.
+Saves of one player say the same in them, so that everything behind them seems to stay in its place.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from itertools import islice, product
-from typing import Any, NamedTuple
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
 
-import numpy as np
-
-from faithful_ledger.core.binding import BoundFile, FieldNode
+from faithful_ledger.core.binding import BoundFile, FieldNode, Node, RowsNode
+from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.describe.draft import Draft
-from faithful_ledger.core.describe.flow import has_offset
-from faithful_ledger.core.describe.placing import free_name
+from faithful_ledger.core.describe.flow import RUN, has_offset
+from faithful_ledger.core.describe.in_front import FARTHEST, CountedRows, Element, LeadingText, in_front
+from faithful_ledger.core.describe.placing import (
+    ADDRESS_KEYS,
+    add_element,
+    free_name,
+    layout_index,
+    move_into_run,
+    touched,
+)
 from faithful_ledger.core.evidence.place import Place
-from faithful_ledger.core.evidence.text_ends import TextEnd, text_end
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import NUMBERS
+from faithful_ledger.core.template.model import GroupSpec
 from faithful_ledger.core.template.rewriting import Hex
 
-__all__ = ["leading", "let_lead"]
+__all__ = ["leading", "let_belong", "let_lead", "text_in_records"]
 
-NOTE = "its length is in front of it, and what is behind it moves when it is longer"
-ENCODINGS = {1: "utf-8", 2: "utf-16-le"}
-RUNS = {
-    1: re.compile(rb"[A-Za-z\xC3-\xF4][\x20-\x7E\x80-\xF4]{2,}"),
-    2: re.compile(rb"[A-Za-z]\0(?:[\x20-\x7E]\0){2,}"),
-}
-# Storages of a length, the bytes of what it counts, and whether it counts a zero at the end.
-FORMS = tuple(product(("u8", "u16le", "u32le", "u16be", "u32be"), (1, 2), (0, 1)))
-ASCII, LATIN = "\x7e", "\u024f"  # the last letters of scripts, as most texts have them
-ENDS_OF_LINES, LINE_ENDS = (9, 10, 13), "\t\n\r"  # which are no lengths between lines
-LEAST_ALNUM = 0.6  # of a text; the rest may be blanks and signs
-LEAST_BEHIND_WIDE = 3  # letters behind a length of several bytes
-LEAST_LETTERS, LEAST_ALONE = 4, 6  # letters behind a length of one byte, where other saves agree, and in one save alone
-LONGEST, MOST_TEXTS, FARTHEST = 256, 12, 1 << 16  # bytes of a text; more texts are a list; bytes that are looked at
+TEXT_NOTE = "its length is in front of it, and what is behind it moves when it is longer"
+ROWS_NOTE = "their number is in front of them, and what is behind them moves when there are more"
+NOTES = (TEXT_NOTE, ROWS_NOTE)
+UNNAMED = re.compile(r"(text|bytes|unknown)_[0-9a-f]+(_\d+)?")
+MOST_TEXTS = 12  # more of them are a list
+LABEL, LABEL_REACH = re.compile(rb"\w+"), 8  # and how many bytes behind it the number may be that it names
 
 
-class _Leading(NamedTuple):
-    """A text behind its length: where that begins, how the text ends, and how many bytes both take."""
-
-    start: int
-    encoding: str
-    end: TextEnd
-    size: int
-
-
-def let_lead(draft: Draft, others: Iterable[Mapping[str, BoundFile]]) -> None:
-    """Describe the texts with their length in front that come before elements at an offset, where other saves do not
-    say something else.
+def let_lead(draft: Draft, others: Iterable[Mapping[str, BoundFile]], place: Place | None = None) -> None:
+    """Describe the texts and records in front of elements at an offset, or at bytes that may be others for another
+    player, where other saves do not say something else. The last element is at a `place` that moves.
     """
     behind = {
-        name: (file.bound, last)
+        name: file.bound
         for name, file in draft.save.files.items()
-        if file.bound is not None and (last := _last_offset(file.bound)) is not None
+        if file.bound is not None and _moving(file.bound) and _moving(file.bound)[-1].start < FARTHEST
     }
     saves = list(others) if behind else []  # which are only bound then
-    for name, (bound, last) in behind.items():
+    for name, bound in behind.items():
         files = [bound, *(save[name] for save in saves if name in save)]
+        last = _moving(bound)[-1]
+        if place is not None:
+            files = [each for each in files if _offset_in(place, each) is not None]
         contents = [bytes(each.source.read(0, min(each.source.size, FARTHEST))) for each in files]
-        found = list(islice(_texts(contents, last), MOST_TEXTS + 1))
-        if len(found) <= MOST_TEXTS:
-            for each in found:
-                _describe(draft, bound, each)
+        lasts = [_start_of(last, each) if place is None else _offset_in(place, each) for each in files]
+        found, ends = in_front(contents, list(map(_flow_end, files)), lasts, (last.start, last.end))
+        if sum(isinstance(each, LeadingText) for each in found) > MOST_TEXTS:
+            continue
+        if place is not None and len({(at or 0) - end for at, end in zip(lasts, ends, strict=True)}) > 1:
+            continue
+        is_room = place is None and has_offset(last) and len(set(ends)) > 1
+        if is_room:  # records in a table of its own size, with room behind them
+            found = [each for each in found if isinstance(each, LeadingText)]
+        for each in found:
+            _describe(draft, bound, each, last)
+        if any(isinstance(each, CountedRows) for each in found):
+            _let_begin(draft, files, ends)
     if behind:
         draft.read_again()
 
 
-def leading(save: Save, place: Place | None = None) -> str | None:
-    """The path of a text that was described only because others follow it: of the first one, or of that at a place."""
-    for file in save.files.values():
-        for node in file.bound.root.children if file.bound is not None else ():
-            if not isinstance(node, FieldNode) or node.spec.note != NOTE:
-                continue
-            if place is None or (node.start < place.offsets[0] < node.end and node.value in place.values):
-                return f"{file.name}.{node.spec.name}" if file is not save.main else node.spec.name
+def let_belong(draft: Draft, others: Iterable[Mapping[str, BoundFile]]) -> None:
+    """Let a field be part of what it is in: of described records one of each of them, and of an unknown run between
+    elements that follow one another one that follows as well, where it is as far behind them in other saves.
+    """
+    saves: list[Mapping[str, BoundFile]] | None = None
+    for name in draft.save.files:
+        while (found := _within(draft, name)) is not None:
+            node, around = found
+            if not has_offset(node):
+                saves = list(others) if saves is None else saves
+                steps = {_step(node, around, save.get(name)) for save in saves} - {None}
+                if steps != {node.start - around.start}:
+                    return
+            if isinstance(around, FieldNode):
+                move_into_run(draft.text, around, node)
+            else:
+                _let_be_of_each(draft, name, around, node)
+            draft.read_again()
+
+
+def _let_be_of_each(draft: Draft, name: str, rows: Node, node: FieldNode) -> None:
+    """Let a field be one of every record, and show the records on the Edit sheet."""
+    keys = {key: value for key, value in draft.text.value(node.spec.where).items() if key not in ADDRESS_KEYS}
+    draft.remove(node.path)
+    draft.read_again()
+    add_element(draft.text, draft.file(name), node.start, node.end, keys)
+    tables = draft.text.value(("sections",)) if draft.text.has(("sections",)) else []
+    if not tables:
+        draft.text.set(("sections",), [])
+    draft.text.insert(("sections",), len(tables), {"title": rows.spec.label, "table": rows.path})
+
+
+def _within(draft: Draft, name: str) -> tuple[FieldNode, Node] | None:
+    """A field that is found by an offset, or by bytes near it, and the element that it is within."""
+    bound = draft.save.files[name].bound
+    for node in _moving(bound) if bound is not None else ():
+        if bound is None or not isinstance(node, FieldNode) or not node.spec.is_free:
+            continue
+        for around in bound.root.children:
+            is_run = around.spec.address.base == "next" and isinstance(around, FieldNode) and around.spec.unknown
+            is_run = is_run and RUN.fullmatch(around.spec.name) is not None
+            is_rows = isinstance(around, RowsNode) and around.spec.note == ROWS_NOTE
+            if (is_run or is_rows) and around.start <= node.start and node.end <= around.end:
+                return node, around
     return None
 
 
-def _last_offset(bound: BoundFile) -> int | None:
-    """Where the last element begins of a binary file whose elements are at offsets, not far from its beginning; None
-    for any other file.
+def _step(node: Node, around: Node, bound: BoundFile | None) -> int | None:
+    """How far behind the beginning of an element another one is in a save; None where one of both is not found."""
+    children = {each.spec.name: each for each in bound.root.children} if bound is not None else {}
+    here, there = children.get(around.spec.name), children.get(node.spec.name)
+    return there.start - here.start if here is not None and there is not None else None
+
+
+def leading(save: Save, place: Place | None = None) -> str | None:
+    """The path of an element that was described only because others follow it: of the first one, or of the text at a
+    place. Of records in which something has a name of its own only that of a text in them at a place.
     """
-    children = bound.root.children
-    if (
-        bound.spec.format != "binary"
-        or bound.spec.keeps_size
-        or any(node.spec.address.base == "next" for node in children)
-    ):
-        return None
-    last = max((node.start for node in children if has_offset(node)), default=FARTHEST)
-    return last if last < FARTHEST else None
+    for file in save.files.values():
+        nodes = file.bound.root.children if file.bound is not None else []
+        rows = [node.spec for node in nodes if isinstance(node, RowsNode)]
+        counts = {spec.count.text for spec in rows if spec.count is not None}
+        for node in nodes:
+            if node.spec.note not in NOTES or node.spec.name in counts:  # a number goes when its records are gone
+                continue
+            is_left = isinstance(node, FieldNode) and node.spec.note == ROWS_NOTE
+            if is_left or (_is_unnamed(node) if place is None else _is_text_at(node, place)):
+                return node.path
+    return None
 
 
-def _describe(draft: Draft, bound: BoundFile, found: _Leading) -> None:
-    if any(node.start < found.start + found.size and found.start < node.end for node in bound.root.children):
+def text_in_records(save: Save, place: Place) -> FieldNode | None:
+    """The text without a name of its own in described records that is at a place."""
+    for file in save.files.values():
+        for rows in file.bound.root.children if file.bound is not None else ():
+            if isinstance(rows, RowsNode) and rows.spec.note == ROWS_NOTE and rows.start < place.offsets[0] < rows.end:
+                return next((node for node in all_fields(rows) if _is_text_at(node, place)), None)
+    return None
+
+
+def _is_text_at(node: Node, place: Place) -> bool:
+    is_here = isinstance(node, FieldNode) and node.start < place.offsets[0] < node.end and node.value in place.values
+    return is_here and UNNAMED.fullmatch(node.spec.name) is not None
+
+
+def _is_unnamed(node: Node) -> bool:
+    """Whether nobody gave a name to something in it."""
+    item = node.spec.item if isinstance(node, RowsNode) else None
+    elements = item.layout if isinstance(item, GroupSpec) else [node.spec]
+    return all(UNNAMED.fullmatch(spec.name) for spec in elements)
+
+
+def _moving(bound: BoundFile) -> list[Node]:
+    """The elements of a binary file that are not found by what is in front of them, in their order."""
+    children = bound.root.children if bound.spec.format == "binary" and not bound.spec.keeps_size else []
+    return sorted((node for node in children if has_offset(node) or _is_loose(node)), key=lambda node: node.start)
+
+
+def _is_loose(node: Node) -> bool:
+    """Whether it is found by bytes that do not name it, and may be others in another save, or from the end, in front of
+    which something may be longer there.
+    """
+    address = node.spec.address
+    gap = address.offset.constant if address.offset is not None else None
+    named = address.base == "behind" and LABEL.fullmatch(address.run) is not None
+    is_label = named and gap is not None and 0 <= gap - len(address.run) <= LABEL_REACH
+    if address.base == "end":
+        return isinstance(node, FieldNode) and node.spec.is_free
+    return address.base in ("behind", "before") and not is_label
+
+
+def _offset_in(place: Place, bound: BoundFile) -> int | None:
+    return place.offset_in(bytes(bound.source.read(0, min(bound.source.size, FARTHEST))))
+
+
+def _flow_end(bound: BoundFile) -> int:
+    return max((node.end for node in bound.root.children if node.spec.address.base == "next"), default=bound.root.start)
+
+
+def _start_of(node: Node, bound: BoundFile) -> int | None:
+    """Where an element is in another save; None where it is at the same offset by its description alone."""
+    there = (each for each in bound.root.children if each.spec.name == node.spec.name)
+    return next((each.start for each in there), None) if not has_offset(node) else None
+
+
+def _let_begin(draft: Draft, files: Sequence[BoundFile], ends: Sequence[int]) -> None:
+    """Let elements begin where they are that are as far behind the last element in all saves: they follow it then."""
+    first = files[0].root
+    for node in filter(_is_loose, first.children):
+        steps = {
+            (start if (start := _start_of(node, each)) is not None else -1) - end
+            for each, end in zip(files, ends, strict=True)
+        }
+        if len(steps) == 1 and min(steps) >= 0:
+            where = (*first.spec.layout_where, layout_index(node))
+            for key, value in {"behind": None, "before": None, "at": Hex(node.start)}.items():
+                draft.text.set((*where, key), value)
+
+
+def _describe(draft: Draft, bound: BoundFile, found: Element, place: Node) -> None:
+    """Describe an element where nothing is described yet, but for a place within records, which is one of each then."""
+    root = bound.root
+    there = touched(root, found.start, found.start + found.size)
+    if there and not (isinstance(found, CountedRows) and there == [place]):
         return
-    keys: dict[str, Any] = {
-        "field": free_name(bound.root.spec, f"text_{found.start:x}"),
+    elements = [_text(root.spec, found)] if isinstance(found, LeadingText) else _rows(root.spec, found)
+    for keys in reversed(elements):
+        draft.text.insert(root.spec.layout_where, len(root.spec.layout), keys)
+
+
+def _text(root: GroupSpec, found: LeadingText) -> dict[str, Any]:
+    return {
+        "field": free_name(root, f"text_{found.start:x}"),
         "as": "text",
         "encoding": found.encoding,
-        "length": found.end.prefix,
-        **({"counts": "letters"} if found.end.in_letters else {}),
-        **({"ended_by": found.end.ended_by.hex(" ").upper()} if found.end.ended_by else {}),
+        **found.end.keys,
         "at": Hex(found.start),
         "label": f"Text at 0x{found.start:X}",
-        "note": NOTE,
+        "note": TEXT_NOTE,
         "standing": "guessed",
     }
-    draft.text.insert(bound.root.spec.layout_where, len(bound.root.spec.layout), keys)
 
 
-def _texts(contents: Sequence[bytes], last: int) -> Iterator[_Leading]:
-    """Texts in front of an offset of the first of some contents that are in all of them, one behind the other."""
-    first, shifts, behind = contents[0], [0] * len(contents), 0
-    parts = {j: np.frombuffer(content, np.uint8) for j, content in enumerate(contents)}
-    for at, unit in _beginnings(first[:last]):
-        where = [at + shift for shift in shifts]
-        for prefix, each, zeros in FORMS if at >= behind else ():
-            if each > unit:
-                continue
-            raws = [
-                _text(content, here, prefix, each, zeros * unit) for content, here in zip(contents, where, strict=True)
-            ]
-            if not all(raws) or at + len(raws[0]) > last or not _convinces(contents, where, raws, prefix, unit):
-                continue
-            end = text_end(parts, where, dict(enumerate(raws)), unit)
-            if not end.prefix or end.room is not None:
-                continue
-            width = NUMBERS[end.prefix].least_size
-            yield _Leading(at - width, ENCODINGS[unit], end, width + len(raws[0]) + len(end.ended_by))
-            shifts = [shift + len(raw) - len(raws[0]) for shift, raw in zip(shifts, raws, strict=True)]
-            behind = at + len(raws[0])
-            break
-
-
-def _beginnings(data: bytes) -> list[tuple[int, int]]:
-    """Where a text may begin, and the bytes of each of its letters."""
-    runs = [(match.start(), unit) for unit, run in RUNS.items() for match in run.finditer(data)]
-    return sorted(runs)
-
-
-def _text(content: bytes, at: int, prefix: str, each: int, zeros: int) -> bytes:
-    """The text at an offset, as long as the number in front of it says; empty where that is none."""
-    storage = NUMBERS[prefix]
-    start = at - storage.least_size
-    if start < 0:
-        return b""
-    size = int(storage.decode(content[start:at])) * each - zeros
-    raw = content[at : at + size] if 0 < size <= LONGEST else b""
-    return raw if len(raw) == size and content[at + size : at + size + zeros] == bytes(zeros) else b""
-
-
-def _convinces(contents: Sequence[bytes], where: Sequence[int], raws: Sequence[bytes], prefix: str, unit: int) -> bool:
-    """Whether texts can be read, end where their length says, and are too long to be chance."""
-    try:
-        texts = [raw.decode(ENCODINGS[unit]) for raw in raws]
-    except UnicodeDecodeError:
-        return False
-    if not all(text.isprintable() and sum(map(str.isalnum, text)) >= LEAST_ALNUM * len(text) for text in texts):
-        return False
-    ends = [(at, at + len(raw)) for at, raw in zip(where, raws, strict=True)]
-    behind = [_letter(content, end, unit) for content, (_, end) in zip(contents, ends, strict=True)]
-    width = NUMBERS[prefix].least_size
-    if NUMBERS[prefix].decode(contents[0][where[0] - width : where[0]]) in ENDS_OF_LINES:
-        before = _letter(contents[0], where[0] - width - unit, unit)
-        if before.isprintable() and (unit > 1 or behind[0] in LINE_ENDS):
-            return False
-    is_cut = len(set(texts)) > 1 and any(a != b and a.startswith(b) for a in texts for b in texts)
-    script = ASCII if unit == 1 else LATIN
-    stops = any(not _goes_on(text, letter, script) for text, letter in zip(texts, behind, strict=True))
-    begins = width > 1 and all(
-        text[-1].islower() and letter.isupper() for text, letter in zip(texts, behind, strict=True)
-    )
-    least = LEAST_BEHIND_WIDE if width > 1 else LEAST_LETTERS if len(contents) > 1 else LEAST_ALONE
-    return (stops or begins) and not is_cut and min(map(len, texts)) >= least
-
-
-def _goes_on(text: str, letter: str, script: str) -> bool:
-    """Whether a letter may belong to a text in front of it: one beyond the last of its script hardly does."""
-    return letter.isprintable() and (letter <= script or max(text) > script)
-
-
-def _letter(content: bytes, at: int, unit: int) -> str:
-    """The letter at an offset; a zero where there is none."""
-    return (content[max(at, 0) : max(at, 0) + unit] or b"\0").decode("latin-1" if unit == 1 else "utf-16-le", "replace")
+def _rows(root: GroupSpec, found: CountedRows) -> list[dict[str, Any]]:
+    """The number of some records, and these; what is between their texts is unknown."""
+    count, begin = free_name(root, f"count_{found.start:x}"), found.start + NUMBERS[found.count_as].least_size
+    layout: list[dict[str, Any]] = []
+    for number, gap in enumerate(found.gaps, 1):
+        layout += [{"unknown": f"bytes_{number}", "size": gap}] if gap else []
+        if found.form is not None and number < len(found.gaps):
+            layout.append(
+                {"field": f"text_{number}", "as": "text", "encoding": found.form.encoding, **found.form.end.keys}
+            )
+    return [
+        {
+            "field": count,
+            "as": found.count_as,
+            "at": Hex(found.start),
+            "label": f"Number at 0x{found.start:X}",
+            "note": ROWS_NOTE,
+            "standing": "guessed",
+        },
+        {
+            "rows": free_name(root, f"rows_{begin:x}"),
+            "at": Hex(begin),
+            "count": count,
+            "label": f"Records at 0x{begin:X}",
+            "note": ROWS_NOTE,
+            "layout": layout,
+        },
+    ]

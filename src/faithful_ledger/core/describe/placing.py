@@ -15,7 +15,17 @@ from faithful_ledger.core.template.model import GroupSpec
 from faithful_ledger.core.template.rewriting import Hex, YamlText
 from faithful_ledger.core.template.yaml_text import Where
 
-__all__ = ["ADDRESS_KEYS", "UNCHANGED", "add_element", "apart_from", "free_name", "layout_index", "overlap", "touched"]
+__all__ = [
+    "ADDRESS_KEYS",
+    "UNCHANGED",
+    "add_element",
+    "apart_from",
+    "free_name",
+    "layout_index",
+    "move_into_run",
+    "overlap",
+    "touched",
+]
 
 ADDRESS_KEYS = ("at", "behind", "before", "table", "entry", "align")
 UNCHANGED = "the template was not changed"
@@ -174,6 +184,18 @@ def _split(
     if described is not None:
         described |= words
     _write(text, where, index, pieces, address, shared)
+
+
+def move_into_run(text: YamlText, unknown: FieldNode, node: FieldNode) -> None:
+    """Let a field of the same group that is at an offset within an unknown run be what the run has there."""
+    holder = unknown.parent
+    assert isinstance(holder, GroupNode)
+    keys = {key: value for key, value in text.value(node.spec.where).items() if key not in ADDRESS_KEYS}
+    index = layout_index(node)
+    if index > layout_index(unknown):
+        index += (node.start > unknown.start) + (node.end < unknown.end)
+    _split(text, holder, unknown, node.start, node.end, keys)
+    text.remove(holder.spec.layout_where, index)
 
 
 def _write(

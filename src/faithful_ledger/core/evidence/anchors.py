@@ -47,8 +47,10 @@ def set_anchor(place: Place, contents: Sequence[Content]) -> None:
 
 def set_label(place: Place, contents: Sequence[Content]) -> None:
     """Let a place that is at one offset be found behind the label directly in front of it: what says the same in these
-    saves may be longer in another one.
+    saves may be longer in another one. What other fields lead to, or hide, is found by these.
     """
+    if place.mask is not None or place.bits_in is not None or place.guides is not None:
+        return
     bytes_ = [content.bytes_ for content in contents]
     at = place.offsets[0] - place.lead
     base = max(at - FARTHEST_LABEL, 0)

@@ -8,6 +8,7 @@ has about `MOST_WINDOWS` entries whatever the size.
 
 from __future__ import annotations
 
+import re
 from functools import cached_property
 from typing import Any
 
@@ -28,6 +29,7 @@ SAMPLED, BLOCK = 1 << 19, 1 << 12  # bytes that say how frequent each byte is
 LEAST_ALONE, LARGE = 4, 16 << 20
 LEAST_ORDER = 300  # bytes beside zeros needed to say which order a save has
 CLEARLY = 0.08  # bits
+LENGTHS = re.compile(rb"([\x05-\x40])\0(?:\0\0)?([A-Za-z][ -~]{3,})(?![\xC2-\xF4])")  # with their texts
 
 
 class Content:
@@ -61,7 +63,7 @@ class Content:
         """The byte order most numbers seem to have, “le” or “be”, or nothing.
 
         The lowest byte of a number varies most. Where single zeros are followed or preceded by other bytes, it is on
-        that side.
+        that side. In a content with few of them the lengths of texts say it, where zeros are between them and the text.
         """
         data = self.sample
         zero = data == 0
@@ -70,7 +72,8 @@ class Content:
         behind = np.flatnonzero(zero[:-2] & zero[1:-1] & ~zero[2:]) + 2
         before = np.flatnonzero(~zero[:-2] & zero[1:-1] & zero[2:])
         if behind.size < LEAST_ORDER or before.size < LEAST_ORDER:
-            return ""
+            lengths = LENGTHS.finditer(data.tobytes())
+            return "le" if any(match[1][0] in (len(match[2]), len(match[2]) + 1) for match in lengths) else ""
         difference = entropy(data[before]) - entropy(data[behind])
         return "le" if difference > CLEARLY else "be" if difference < -CLEARLY else ""
 

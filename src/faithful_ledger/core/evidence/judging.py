@@ -18,6 +18,7 @@ from faithful_ledger.core.evidence.content import UNIT, Content
 from faithful_ledger.core.evidence.pinned import Pinned
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import STORAGES
+from faithful_ledger.core.evidence.shown import OF_CLOCKS, OF_PERCENT
 from faithful_ledger.core.evidence.sightings import Sighting
 
 __all__ = ["USUAL_SCALES", "into_spots", "is_clear", "judge", "reasons_for", "without_echoes"]
@@ -26,6 +27,7 @@ COSTS = {"u32": 0, "i32": 0.5, "u16": 0.3, "i16": 0.8, "u8": 1, "i8": 1.5, "u64"
 COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 3, "sleb128": 4, "zigzag": 4}
 OTHER_STORAGE, BIG_ENDIAN = 6.0, 1.0
 SCALES = {1: 0, 10: 3, 100: 4, 0.1: 6, 0.01: 5, 256: 8, 65536: 9, 1 / 60: 8}
+SCALES |= dict.fromkeys(map(float, (*OF_CLOCKS, *OF_PERCENT)), 8)
 FREE_SCALE, MASKED, ANY_BIT, ANY_LETTERS = 24.0, 10.0, 4.0, 24.0
 KEY_BYTE, MOST_HIDDEN = 1.5, 4  # for each byte of a key that hides something, up to so many
 USUAL_SCALES = (1, 10, 100, 0.1, 0.01)

@@ -26,6 +26,7 @@ from faithful_ledger.core.evidence.place import Guides, Place
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.searching import RELATED, Search
 from faithful_ledger.core.evidence.sections import set_sections
+from faithful_ledger.core.evidence.shown import read_as, readings
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.evidence.stored_keys import stored_key
 from faithful_ledger.core.formats import looks_like_text
@@ -40,7 +41,7 @@ from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.source import MemorySource, Source
 
-__all__ = ["Located", "NotTried", "locate", "locate_in_set"]
+__all__ = ["Located", "NotTried", "locate", "locate_in_set", "locate_shown"]
 
 HOPELESS = 0.9
 RANKS = 4  # of the ways of looking
@@ -154,6 +155,33 @@ def locate_in_set(
             missing = sum(name in files for files in snapshots)
             looking.not_tried.append(NotTried(name, f"it is in {missing} of {len(snapshots)} copies only"))
     return looking.located()
+
+
+def locate_shown(
+    snapshots: Sequence[Mapping[str, Source]],
+    texts: Sequence[str],
+    most: int = 50,
+    end: Deadline = NEVER,
+    report: Callable[[Located], None] | None = None,
+    pinned: Sequence[Pinned] = (),
+) -> Located:
+    """As `locate_in_set`, for what people copied from the screen: `1,340`, `45%`, `1:02:30`. Of several readings the
+    first one is taken under which a place holds what was seen as it is, else the one with the likeliest place.
+
+    Raises:
+        ValueRefused: one of the texts is empty.
+    """
+    best: Located | None = None
+    for seen in readings(texts):
+        found = locate_in_set(snapshots, seen, most, end, report, pinned)
+        if said := read_as(texts, seen):
+            found.suggestion = f"{said} {found.suggestion}"
+        if best is None or (found.full and (not best.full or found.full[0].bits > best.full[0].bits)):
+            best = found
+        if found.full and found.full[0].scale == 1:
+            break
+    assert best is not None
+    return best
 
 
 class _Part:
@@ -334,8 +362,7 @@ class _Looking:
                 if place.moves and place.found_by is None:
                     set_anchor(place, search_of[id(place)].contents)
                     set_banks(place, search_of[id(place)].contents)
-                is_plain = place.mask is None and place.bits_in is None and place.guides is None
-                if not place.moves and place.found_by is None and is_plain:
+                elif place.found_by is None:
                     set_label(place, search_of[id(place)].contents)
                 if place.moves and place.guides is None:
                     set_sections(place, search_of[id(place)].contents)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from itertools import islice
 
 from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Place
@@ -22,14 +23,9 @@ def places_in_own_letters(contents: Sequence[Content], seen: Sequence[Sighting],
     A text that is elsewhere in some snapshot is found where it stands only once.
     """
     known = [j for j, sighting in enumerate(seen) if sighting.kind == "text"]
-    found: list[Place] = []
-    for at, letters in texts_in_own_letters(contents[first].data, seen[first].text):
-        place = _place(contents, seen, known, first, at, letters)
-        if place is not None:
-            found.append(place)
-        if len(found) == MOST_PLACES:
-            break
-    return found
+    hits = texts_in_own_letters(contents[first].data, seen[first].text)
+    places = (_place(contents, seen, known, first, at, letters) for at, letters in hits)
+    return list(islice(filter(None, places), MOST_PLACES))
 
 
 def _place(
@@ -42,9 +38,7 @@ def _place(
 ) -> Place | None:
     where = {first: at}
     for j in known:
-        if j == first:
-            continue
-        here = next((offset for offset in _places_of(contents[j].data, at, seen[j].text, letters)), None)
+        here = next(_places_of(contents[j].data, at, seen[j].text, letters), None) if j != first else (at, letters)
         if here is None:
             return None
         where[j], letters = here

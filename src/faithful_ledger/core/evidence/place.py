@@ -120,6 +120,21 @@ class Place:
             return self.found_by
         return Address.at(self.offsets[0])
 
+    def offset_in(self, content: bytes) -> int | None:
+        """Where it is in one of the snapshots; None where that is not one of them, or two of them may be it."""
+        found = set()
+        for at, value in zip(self.offsets, self.values, strict=True):
+            if isinstance(value, str):
+                raw = value.encode(self.stored_as, "replace") if self.stored_as in TEXT_ENCODINGS else b""
+                holds = bool(raw) and content[at : at + len(raw)] == raw
+            else:
+                raw = content[at : at + STORAGES[self.stored_as].least_size]
+                holds = (
+                    len(raw) == STORAGES[self.stored_as].least_size and STORAGES[self.stored_as].decode(raw) == value
+                )
+            found |= {at} if holds else set()
+        return found.pop() if len(found) == 1 else None
+
     @property
     def path(self) -> str | None:
         """Its path, in a text."""

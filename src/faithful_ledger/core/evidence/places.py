@@ -282,8 +282,12 @@ def _usual(storage: WholeNumber | Float, known: list[int], seen: Sequence[Sighti
     if storage.family in FEW_SCALES:
         return relations[: len(FEW_SCALES[storage.family])]
     fraction = storage.family == "fraction"
-    if distinct >= 2 and (fraction or all(seen[j].decimals == 0 for j in known)):
-        scales = ROUNDED_FRACTIONS if fraction else ROUNDED
+    more = seen[known[0]].scales
+    relations += [_Relation(scale, None) for scale in more]
+    if distinct >= 2 and (fraction or all(seen[j].decimals <= 0 for j in known)):
+        scales = (*(ROUNDED_FRACTIONS if fraction else ROUNDED), *more)
+        if not fraction and any(seen[j].decimals < 0 for j in known):
+            scales = (Fraction(1), *scales)
         relations += [_Relation(scale, how) for how in ("floor", "nearest") for scale in scales]
     elif fraction and len(known) >= 2:
         relations += [_Relation(Fraction(1), how) for how in ("floor", "nearest")]

@@ -22,17 +22,19 @@ RELATIONS = ("more", "less", "same", "changed")
 @dataclass(frozen=True, slots=True)
 class Sighting:
     """A number, a text, or how the quantity stood to the snapshot before. `any` says nothing. `decimals` are the digits
-    of a number behind the point, as it was shown.
+    of a number behind the point, as it was shown; fewer than none of one that ends in `k`. `scales` are by how much
+    more games store of what is shown so.
     """
 
     kind: Kind
     number: Fraction | None = None
     text: str = ""
     decimals: int = field(default=0, compare=False)
+    scales: tuple[Fraction, ...] = field(default=(), compare=False)
 
     @property
     def unit(self) -> float:
-        """The step between numbers that can be shown so: 1, 0.1, …"""
+        """The step between numbers that can be shown so: 100, 1, 0.1, …"""
         return 10.0**-self.decimals
 
     @property

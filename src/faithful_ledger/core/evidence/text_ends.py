@@ -12,10 +12,11 @@ import numpy as np
 
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["TextEnd", "length_in_front", "text_end"]
+__all__ = ["FIXED", "TextEnd", "length_in_front", "text_end"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-PREFIXES = ("u8", "u16le", "u32le", "u16be", "u32be", "uleb128")
+FIXED = ("u8", "u16le", "u32le", "u16be", "u32be")  # storages of a length in front
+PREFIXES = (*FIXED, "uleb128")
 BUFFERS = (8, 10, 12, 16, 20, 24, 30, 32, 36, 40, 48, 50, 60, 64, 80, 96, 100, 128, 256)  # bytes, as games choose them
 AROUND = 256  # bytes that are looked at behind a text, and in front of it
 HIGH_ZEROS = 3  # highest bytes of a number behind a buffer that may be zero
@@ -37,6 +38,15 @@ class TextEnd(NamedTuple):
     room: int | None = None
     ended_by: bytes = b""
     pad: bytes = b""
+
+    @property
+    def keys(self) -> dict[str, Any]:
+        """As a template says it of a text."""
+        keys: dict[str, Any] = {"size": self.room} if self.room is not None else {}
+        keys |= {"pad": self.pad.hex(" ").upper()} if self.pad else {}
+        keys |= {"ended_by": self.ended_by.hex(" ").upper()} if self.ended_by else {}
+        keys |= {"length": self.prefix} if self.prefix else {}
+        return keys | ({"counts": "letters"} if self.in_letters else {})
 
 
 class _Seen(NamedTuple):

@@ -58,19 +58,21 @@ def path_places(documents: Sequence[Document], seen: Sequence[Sighting], end: De
 def _rounded(
     documents: Sequence[Document], seen: Sequence[Sighting], sighted: list[int], end: Deadline
 ) -> Iterator[Place]:
-    """Fractions of which the game shows whole numbers, or percent."""
+    """Fractions of which the game shows whole numbers, or percent; and what it shows shortened, or as a time."""
     known = [j for j in sighted if seen[j].number is not None]
     if len(known) < 2 or len(known) < len(sighted):
         return
     first = telling(seen)
+    scales = (*ROUNDED_SCALES, *map(float, seen[first].scales))
+    rounds = any(seen[j].scales or seen[j].decimals < 0 for j in known)
     for leaf in _leaves(documents[first], end):
-        if not leaf.is_number or leaf.about.is_integer() or not _near(leaf.about, seen[first]):
+        if not leaf.is_number or (leaf.about.is_integer() and not rounds) or not _near(leaf.about, seen[first], scales):
             continue
         held = [each for document in documents if (each := _held_at(document, leaf.path)) is not None]
         numbers = [float(each.value) for each in held if not isinstance(each.value, str)]
         if len(numbers) < len(documents):
             continue
-        for scale, (how, hair) in product(ROUNDED_SCALES, ROUNDED):
+        for scale, (how, hair) in product(scales, ROUNDED):
             if all(is_shown_as(numbers[j], seen[j], scale, how, hair) for j in known):
                 starts = tuple(each.start for each in held)
                 place = Place(starts, leaf.stored_as, len(known), len(known), scale, rounding=how)
@@ -85,9 +87,9 @@ def _described(place: Place, document: Document, path: str, values: Sequence[Fra
     return place
 
 
-def _near(about: float, sighting: Sighting) -> bool:
+def _near(about: float, sighting: Sighting, scales: Sequence[float]) -> bool:
     shown = float(sighting.number or 0)
-    return any(abs(about / scale - shown) < sighting.unit + HAIR for scale in ROUNDED_SCALES)
+    return any(abs(about / scale - shown) < sighting.unit + HAIR for scale in scales)
 
 
 def _candidates(

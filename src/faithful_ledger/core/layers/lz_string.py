@@ -97,7 +97,7 @@ class _Codes:
 
     def __init__(self, packed: bytes) -> None:
         self._bits = ""
-        if packed.isascii():
+        if packed.isascii() and not packed.rstrip(b"=").translate(None, bytes(BITS)):
             self._letters = (BITS[letter] for letter in packed.rstrip(b"="))
             self._most_left = 6
         else:

@@ -40,15 +40,14 @@ def _moving(plan: Plan) -> Iterator[Finding]:
             continue
         root = file.file.bound.root if file.file.bound is not None else None
         for part in file.patched.replacements:
-            grown = len(part.data) - (part.end - part.start)
-            if not grown:
+            if not part.grown:
                 continue
             whole = (part.start, part.end) == (0, file.file.source.size)
             entered = next((cause for cause in part.causes if cause in typed), None)
             packed = any(cause.kind == "layer" for cause in part.causes)
             layer = packed and not WorkedOut(root).has_length_over(part.start, part.end)
             if not whole and (entered is not None or layer):
-                text = f"everything behind {place(part.start)} moves by {grown:+d}{_suspects(file, part)}"
+                text = f"everything behind {place(part.start)} moves by {part.grown:+d}{_suspects(file, part)}"
                 yield Finding(entered.about if entered is not None else file.file.name, "warning", text)
 
 
@@ -66,11 +65,13 @@ def _refuse_stale(plan: Plan) -> None:
             continue
         for part in file.patched.replacements:
             path = next((cause.about for cause in part.causes if cause.kind == "entry"), "")
-            grown = len(part.data) - (part.end - part.start)
-            for at, name, words in _looks_stale(bound, part) if path and grown and path not in typed else ():
+            if not path or not part.grown or path in typed:
+                continue
+            for at, name, words in _looks_stale(bound, part):
+                grown = f"{abs(part.grown)} bytes {'more' if part.grown > 0 else 'less'}"
                 raise StreamGrows(
-                    f"{path} would take {abs(grown)} bytes {'more' if grown > 0 else 'less'}, and the {name} at "
-                    f"{place(at)} looks like {words}, which the template does not describe",
+                    f"{path} would take {grown}, and the {name} at {place(at)} looks like {words}, which the template "
+                    "does not describe",
                     "nothing was written; find the seals, describe it (length_of, offset_of), or enter a value as long "
                     "as the old one",
                 )
@@ -87,21 +88,22 @@ def _refuse_left_behind(plan: Plan, bound: Mapping[str, BoundFile]) -> None:
     put_right |= {entry.path for entry in (*plan.entries, *plan.followers)}
     for file in plan.files:
         before, after = file.file.bound, bound.get(file.file.name)
-        parts = [part for part in file.patched.replacements if len(part.data) != part.end - part.start]
+        parts = [part for part in file.patched.replacements if part.grown]
         if before is None or after is None or not parts or before.document.knows_ends:
             continue
         now = {node.path: node for node in after.root.children if isinstance(node, FieldNode)}
         for node in before.root.children:
             if not isinstance(node, FieldNode) or node.spec.unknown or node.path not in now:
                 continue
-            in_front = [part for part in parts if part.end <= node.start]
-            path = next((cause.about for part in in_front for cause in part.causes if cause.kind == "entry"), "")
-            grown = sum(len(part.data) - (part.end - part.start) for part in in_front)
+            in_front = (cause for part in parts if part.end <= node.start for cause in part.causes)
+            path = next((cause.about for cause in in_front if cause.kind == "entry"), "")
+            if not path:
+                continue
             if node.spec.seal is not None:
-                stays = now[node.path].start != node.start + grown
+                stays = now[node.path].start != file.patched.moved(node.start, behind=True)
             else:
                 stays = node.path not in put_right and now[node.path].value != node.value
-            if path and stays:
+            if stays:
                 raise StreamGrows(
                     f"{path} would take another size, and {node.path} at {place(node.start)} is described at an offset "
                     "that stays: other bytes would be there",

@@ -355,19 +355,14 @@ def _length_of(place: Place, element: Mapping[str, Any], layout: list[dict[str, 
 
 def _text(place: Place, address: Address) -> dict[str, Any]:
     end = place.end
-    keys: dict[str, Any] = {"as": "text", "encoding": TEXT_ENCODINGS.get(place.stored_as, "own")}
-    keys |= {"size": end.room} if end.room is not None else {}
-    keys |= {"pad": end.pad.hex(" ").upper()} if end.pad else {}
-    keys |= {"ended_by": end.ended_by.hex(" ").upper()} if end.ended_by else {}
     if end.prefix:
-        keys |= {"length": end.prefix, **({"counts": "letters"} if end.in_letters else {})}
         address = address.moved(-NUMBERS[end.prefix].least_size)
     elif end.room is None and not end.ended_by:
         raise EntryError(
             "nothing says where this text ends: no length is in front of it and shorter ones are not filled with zeros",
             "describe what is around it in the template first",
         )
-    return {**keys, **address.keys()}
+    return {"as": "text", "encoding": TEXT_ENCODINGS.get(place.stored_as, "own"), **end.keys, **address.keys()}
 
 
 def _new_for(place: Place, save: Path, game: str, shared: Shared, taken: Collection[str]) -> bytes:

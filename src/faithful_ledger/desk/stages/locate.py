@@ -46,7 +46,7 @@ LETTERS = "ABCDEFGHIJKL"
 HEADING_EDGE = 14  # pixels of a heading beside its text
 HOW = (
     "One row for each thing you watched, one column for each kept copy. "
-    "Write what you saw: a number, a text, or only more, less, same."
+    "Write what you saw, as the game shows it: 1,340, 45%, a text, or only more, less, same."
 )
 FIRST = (
     "Keep copies while you play (in History, or with Ctrl+S), one after each step. "
@@ -113,6 +113,7 @@ class LocateStage(QWidget):
         session = self.session
         if session.book is None or session.save is None:
             return
+        current, place = self.current if self.sheet.currentRow() >= 0 else None, self.sheet.currentColumn()
         self.snapshots = list(reversed(session.kept_copies[:MOST_SNAPSHOTS]))
         self.quantities = session.book.records.quantities(session.save.path)
         here = {quantity.id for quantity in self.quantities}
@@ -121,6 +122,9 @@ class LocateStage(QWidget):
         self.located = {id_: found for id_, found in self.located.items() if id_ in here}
         self.hint.setText(HOW if self.snapshots else FIRST)
         self._lay_out_sheet()
+        for row, quantity in enumerate(self.quantities):
+            if current is not None and quantity.id == current.id:  # what somebody looks at stays, as after a pin
+                self.sheet.setCurrentCell(row, place)
         self._show_note()
         for quantity in self.quantities:
             self._locate(quantity)
@@ -252,15 +256,15 @@ class LocateStage(QWidget):
         pinned = pinned_in(save, lambda file: str(file.path.absolute())) if save is not None else []
 
         def work() -> Located:
-            from faithful_ledger.core.evidence import locate_in_set, parse_sighting
+            from faithful_ledger.core.evidence import locate_shown
 
             end.begin()
             sources = [
                 {str(file.path): book.keeping.kept_source(file) for file in snapshot.files if file.role != "companion"}
                 for snapshot in used
             ]
-            seen = [parse_sighting(quantity.seen[snapshot.id]) for snapshot in used]
-            return locate_in_set(
+            seen = [quantity.seen[snapshot.id] for snapshot in used]
+            return locate_shown(
                 sources, seen, MOST_SHOWN, end, lambda found: self.found_so_far.emit(quantity.id, end, found), pinned
             )
 

@@ -7,6 +7,7 @@ same for all bytes, so that some within look like their own seal.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import reduce
@@ -33,6 +34,7 @@ NOISE_BITS = 4.0  # what it says for a place if one more of its bytes differs be
 ENOUGH_TO_MOVE = 4  # saves
 STAYS, MOVES, MOST_STILL = -0.4, -2.0, 24.0  # log2 of how often a bit of a count stays, and moves; bits at most
 LEAST_OF_TWO = 12.0  # bits of one of two that say the same
+NEAR_AN_END = 64  # bytes, of a header or a footer
 RIVAL = 6.0  # bits by which a place must be likelier than others that would do as well
 
 
@@ -151,7 +153,12 @@ class Best:
         if _kind(finding) == "xor":  # every byte of one is as restless as all that it covers together
             adjoins *= _mixed(places)
         still = _stillness(places, finding) if len(places) >= ENOUGH_TO_MOVE else 0.0
-        return finding.bits + NOISE_BITS * differ - (RIVAL if odd else 0.0) + adjoins - still
+        name = finding.algorithm.name
+        straddles = name in SUMS and start <= at < end and (at - start) % min(SUMS[name].word, finding.size)
+        unlikely = RIVAL * (bool(odd) + bool(straddles))  # games store a sum in a word of what they sum
+        inside = max(min(at, self.size - at - finding.size), 0)
+        unlikely += min(math.log2(1 + inside / NEAR_AN_END), RIVAL)
+        return finding.bits + NOISE_BITS * differ - unlikely + adjoins - still
 
 
 def _mixed(stored: Sequence[bytes]) -> float:

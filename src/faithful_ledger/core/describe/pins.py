@@ -1,0 +1,142 @@
+"""What a pin changes in a template beside the field that it puts in, and what goes with it when it is taken back.
+
+What cannot be done is left as it is: a template in which less follows is as good for the save that was pinned.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from contextlib import suppress
+from functools import partial
+from itertools import chain, tee
+
+from faithful_ledger.core.binding import BoundFile
+from faithful_ledger.core.describe.draft import Draft, changed
+from faithful_ledger.core.describe.filling import let_keep_size
+from faithful_ledger.core.describe.flow import let_follow, let_stand, varies
+from faithful_ledger.core.describe.leading import leading, let_belong, let_lead, text_in_records
+from faithful_ledger.core.describe.placing import free_name
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.save import Save
+from faithful_ledger.core.template.extend import file_and_name
+from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec
+from faithful_ledger.core.template.names import field_name
+
+__all__ = [
+    "flowing",
+    "follows",
+    "named_in_records",
+    "path_after",
+    "standing",
+    "stays_nowhere",
+    "without_leading",
+]
+
+
+def flowing(text: bytes, save: Save, others: Iterable[Mapping[str, BoundFile]], place: Place | None = None) -> bytes:
+    """A template in which what is behind elements whose size varies moves with them, where that can be said, and where
+    `others`, the files of other saves that it fits, do not say something else. The last element is at a `place` that
+    moves.
+    """
+    # Bound once, where one of them asks for them.
+    for_lead, for_runs, for_size = tee(others, 3)
+
+    def lead(draft: Draft) -> None:
+        let_lead(draft, for_lead, place)
+
+    def belong(draft: Draft) -> None:
+        let_belong(draft, for_runs)
+
+    def follow(draft: Draft) -> None:
+        for file in draft.save.files.values():
+            if file.bound is not None and file.bound.spec.format == "binary":
+                let_follow(draft.text, file.bound)
+        let_keep_size(draft, for_size)
+
+    for act in (lead, belong, follow):
+        with suppress(LedgerError):
+            text = changed(text, save, act)
+    return text
+
+
+def without_leading(text: bytes, save: Save, place: Place | None = None) -> bytes:
+    """A template without the texts that were only described because others follow them, or that at a place."""
+    with suppress(LedgerError):
+        while (path := leading(Draft(text, save).save, place)) is not None:
+            text = changed(standing(text, save, path), save, partial(_remove, path=path))
+    return text
+
+
+def _remove(draft: Draft, path: str) -> None:
+    """Remove an element, with the table of records on the Edit sheet."""
+    sections = draft.text.value(("sections",)) if draft.text.has(("sections",)) else []
+    for number in reversed([number for number, section in enumerate(sections) if section.get("table") == path]):
+        draft.text.remove(("sections",), number)
+        draft.read_again()
+    draft.remove(path)
+
+
+def stays_nowhere(place: Place) -> bool:
+    """Whether a place of a binary file moves, and nothing near it stays."""
+    return place.address is None and not place.route and place.format == "binary"
+
+
+def follows(text: bytes, save: Save, path: str) -> bool:
+    """Whether a field is found by where what is in front of it ends."""
+    (node,) = Draft(text, save).save.fields(path)
+    return node.record is not None or node.spec.address.base == "next"
+
+
+def named_in_records(text: bytes, save: Save, place: Place, name: str) -> tuple[bytes, str] | None:
+    """A template in which the text of records that is at a place has a name, and its path; None where none is there."""
+    found = text_in_records(Draft(text, save).save, place)
+    if found is None:
+        return None
+    named = field_name(name)
+
+    def act(draft: Draft) -> None:
+        draft.name_text(found.path, named, {"label": name, "standing": "fits"})
+
+    return changed(text, save, act), f"{found.path.rpartition('.')[0]}.{named}"
+
+
+def without_name_in_records(text: bytes, save: Save, path: str) -> bytes | None:
+    """A template in which a field of records is what it was before it was pinned, a text without a name, or unknown;
+    None where nothing is left that has one.
+    """
+
+    def act(draft: Draft) -> None:
+        node = draft.node(path)
+        if varies(node) and node.parent is not None and isinstance(holder := node.parent.spec, GroupSpec):
+            draft.name_text(path, free_name(holder, "text_1"), {"label": None, "standing": None})
+        else:
+            draft.remove(path)
+
+    left = without_leading(changed(text, save, act), save)
+    described = (file.root.layout for file in Draft(left, save).template.files.values())
+    return left if any(map(_is_named, chain.from_iterable(described))) else None
+
+
+def _is_named(spec: ElementSpec) -> bool:
+    return not isinstance(spec, FieldSpec) or not spec.unknown
+
+
+def path_after(before: bytes, after: bytes, save: Save, path: str) -> str:
+    """The path of a field after a change of the template: one that became part of records has another one."""
+    (node,) = Draft(before, save).save.fields(path)
+    there = (each for each in Draft(after, save).save.all_fields() if each.spec.name == node.spec.name)
+    return next((each.path for each in there if (each.start, each.end) == (node.start, node.end)), path)
+
+
+def standing(text: bytes, save: Save, path: str) -> bytes:
+    """A template in which nothing is found by the end of a field, which may go then."""
+
+    def act(draft: Draft) -> None:
+        file, name = file_and_name(path, draft.template.files)
+        if not draft.is_text(file):
+            let_stand(draft.text, draft.file(file), name)
+
+    with suppress(LedgerError):
+        return changed(text, save, act)
+    return text
