@@ -6,6 +6,7 @@ import argparse
 from collections.abc import Callable, Iterator
 from itertools import islice
 from pathlib import Path
+from time import process_time
 from typing import TYPE_CHECKING
 
 from faithful_ledger.cli.opening import book_for, opened_or_bytes
@@ -239,11 +240,11 @@ def locate(options: argparse.Namespace) -> int:
     if not options.seen:
         raise AddressError("nothing was seen", "say --seen FILE=VALUE for each kept copy, in the order of time")
     pairs = [split_seen(text) for text in options.seen]
-    end = Deadline(options.seconds)
     newest = pairs[-1][0]
     save = opened_or_bytes(options, newest, whole=False)
     alone = lambda file: "" if file.path.samefile(newest) else str(file.path)  # noqa: E731
     pinned = pinned_in(save, save.name_of if newest.is_dir() else alone)
+    end = Deadline(options.seconds, process_time)
     with end.cancelled_by_ctrl_c():
         sources, shown = zip(*((_files_of(path), value) for path, value in pairs), strict=True)
         found = evidence.locate_shown(sources, shown, options.most, end, pinned=pinned)

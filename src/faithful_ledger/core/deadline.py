@@ -13,7 +13,8 @@ __all__ = ["NEVER", "Deadline"]
 
 class Deadline:
     """Over once so many seconds have passed since it was made, or it was cancelled; with None only then. With the clock
-    `thread_time` it counts what its thread works, so that what is found does not depend on what else is running.
+    `thread_time` or `process_time` it counts what its thread, or all of them, work, so that what is found does not
+    depend on what else is running.
     """
 
     def __init__(self, seconds: float | None, clock: Callable[[], float] = time.monotonic) -> None:

@@ -175,7 +175,10 @@ def locate_in_the_deep(example: Example, shell: Shell) -> None:
         _work(example, shell)
         standing = cell(stage.sheet, row, stage.sheet.columnCount() - 1).text()
         seen = ", ".join(moment[row] for moment in shown)
-        best = stage.located[stage.quantities[row].id].places[0]
+        found = stage.located[stage.quantities[row].id]
+        if not found.places:
+            example.step(f"{name} was seen as {seen}: {standing}. {found.suggestion}", False)
+        best = found.places[0]
         if name != "Tamsin tired":
             example.step(f"{name} was seen as {seen}: {standing}", standing in ("◆ 1 place left", "◇ 1 likely place"))
             continue

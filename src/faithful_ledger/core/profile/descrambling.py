@@ -217,8 +217,8 @@ def _text_under_stored_key(saves: Sequence[bytes]) -> Descrambling | None:
         for turn in range(size):
             turned = [np.roll(key, turn) for key in keys]
             if all(_shows_letters(array, key) for array, key in zip(arrays, turned, strict=True)):
-                found = _behind_header(saves, [np.roll(key, -(LONGEST_HEADER % size)) for key in turned])
-                if found is not None and found.gain >= GAINED_BY_KEY:
+                known = [np.roll(key, -(LONGEST_HEADER % size)) for key in turned]
+                if (found := _behind_header(saves, known, GAINED_BY_KEY)) is not None:
                     return found
     return None
 
@@ -240,14 +240,17 @@ def _shows_letters(start: Array, key: Array) -> bool:
     return LETTERS.fullmatch(shown[LONGEST_HEADER:].tobytes()) is not None
 
 
-def _behind_header(saves: Sequence[bytes], keys: Sequence[Array]) -> Descrambling | None:
-    """The same under known keys, as they are from where a header ends at the latest. It ends where the letters of all
-    saves begin, or little later: some of its bytes look like letters by chance.
+def _behind_header(saves: Sequence[bytes], keys: Sequence[Array], least_gain: float = -8.0) -> Descrambling | None:
+    """The same under known keys, as they are from where a header ends at the latest, that gain so many bits a byte. It
+    ends where the letters of all saves begin, or little later: some of its bytes look like letters by chance.
     """
     texts = []
     for save, key in zip(saves, keys, strict=True):
         turned = np.roll(key, LONGEST_HEADER % key.size)  # as it is at the beginning of the file
         texts.append((np.frombuffer(save, np.uint8) ^ np.resize(turned, len(save))).tobytes())
+    before, after = (np.mean([entropy(np.frombuffer(each, np.uint8)) for each in part]) for part in (saves, texts))
+    if before - after < least_gain:
+        return None
     least = max(next(at for at in range(LONGEST_HEADER + 1) if _all_letters(text, at)) for text in texts)
     every = range(least, min(least + BY_CHANCE, LONGEST_HEADER + 1))
     likely = [at for at in every if all(text[at : at + 1] in OPENING for text in texts)]
@@ -256,9 +259,6 @@ def _behind_header(saves: Sequence[bytes], keys: Sequence[Array]) -> Descramblin
             steps = [
                 (LayerSpec("xor", np.roll(key, LONGEST_HEADER - at).tobytes(), at=Expression(at)),) for key in keys
             ]
-            before, after = (
-                np.mean([entropy(np.frombuffer(each, np.uint8)) for each in part]) for part in (saves, texts)
-            )
             return Descrambling(tuple(steps), float(before - after))
     return None
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 from pathlib import Path
+from time import process_time
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt, Signal
@@ -251,7 +252,7 @@ class LocateStage(QWidget):
         from faithful_ledger.core.deadline import Deadline
         from faithful_ledger.core.pinned import pinned_in
 
-        end = self._looking[quantity.id] = Deadline(SECONDS)
+        end = self._looking[quantity.id] = Deadline(SECONDS, process_time)
         save = self.session.save
         pinned = pinned_in(save, lambda file: str(file.path.absolute())) if save is not None else []
 
