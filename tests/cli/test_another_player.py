@@ -6,6 +6,7 @@ import json
 import random
 import struct
 from collections.abc import Callable, Iterable
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
@@ -122,6 +123,13 @@ ROWS: dict[str, Callable[[Player], bytes]] = {
     "nothing near it stays": lambda p: (
         b"BW\3\1" + rows("<H", (struct.pack("<HB", *lot) for lot in p.hold)) + struct.pack("<I", p.marks) + p.lots
     ),
+    "numbers, then a name": lambda p: (
+        b"BW\3\1"
+        + rows("<H", (struct.pack("<HB", *lot) for lot in p.hold))
+        + short(p.name)
+        + struct.pack("<HI", 128, p.marks)
+        + p.lots
+    ),
     "as far from the end": lambda p: (
         b"BW\3\1"
         + rows("<H", (short(f"lot {item}") + bytes([many]) for item, many in p.hold))
@@ -138,6 +146,65 @@ ROWS: dict[str, Callable[[Player], bytes]] = {
         + p.lots
     ),
 }
+ITEMS = ("rope", "lamp", "charm of brine", "hose", "bell", "net", "knife")
+
+
+def pack(name: str, seed: int = 0) -> list[tuple[str, int]]:
+    """What a diver has: the same as long as the seed is."""
+    turn = random.Random(f"{name}{seed}")
+    return [(turn.choice(ITEMS), turn.randrange(1, 90)) for _ in range(turn.randrange(5))]
+
+
+def sized(size: str, body: bytes) -> bytes:
+    return struct.pack(size, len(body)) + body
+
+
+# Layouts in which a record has a list, or says how long it is; in all saves of a player the same, or not.
+DEEP: dict[str, Callable[[Player], Iterable[bytes]]] = {
+    "numbers in each": lambda p: (
+        short(name) + bytes([air]) + rows("<H", (struct.pack("<IH", len(item), many) for item, many in pack(name)))
+        for name, air in p.crew
+    ),
+    "other numbers in each": lambda p: (
+        ended(name) + bytes([air, 1]) + rows("<B", (struct.pack("<HB", 7, n) for _, n in pack(name, air))) + b"\7"
+        for name, air in p.crew
+    ),
+    "names in each": lambda p: (
+        short(name)
+        + struct.pack("<I", air)
+        + rows("<I", (short(item) + struct.pack("<H", (many * 7 + air * 3) % 200 + 1) for item, many in pack(name)))
+        for name, air in p.crew
+    ),
+    "other names in each": lambda p: (
+        struct.pack("<I", air)
+        + wide(name)
+        + rows("<H", (wide(item) + struct.pack("<I", many) for item, many in pack(name, air)))
+        + bytes(3)
+        for name, air in p.crew
+    ),
+    "two names and a list": lambda p: (
+        short(name) + b"\1" + short(f"of {name}") + rows("<I", (b"\2\3" + short(item) for item, _ in pack(name)))
+        for name, _ in p.crew
+    ),
+    "its size in front": lambda p: (
+        sized("<I", struct.pack("<I", air) + ended(name) + struct.pack("<H", 3 * air) + bytes(5 * len(pack(name))))
+        for name, air in p.crew
+    ),
+    "another size in front": lambda p: (
+        sized("<H", bytes([air]) + short(name) + random.Random(name).randbytes(3 * len(pack(name, air))))
+        for name, air in p.crew
+    ),
+    "a size behind the name": lambda p: (
+        short(name) + sized("<H", bytes([air]) + random.Random(name).randbytes(5 * len(pack(name, air))))
+        for name, air in p.crew
+    ),
+}
+
+
+def in_rows(records: Callable[[Player], Iterable[bytes]], player: Player) -> bytes:
+    return b"BW\2\0" + rows("<I", records(player)) + struct.pack("<I", player.marks) + player.lots
+
+
 # What has a place of its own stays there: a table with room for more, and one whose number is somewhere else.
 TABLES: dict[str, Callable[[Player], bytes]] = {
     "room for more": lambda p: (
@@ -157,7 +224,8 @@ TABLES: dict[str, Callable[[Player], bytes]] = {
 
 class AnotherPlayerTest(SightingsCase):
     def test_a_number_is_found_where_texts_and_records_in_front_differ(self) -> None:
-        for number, (kind, write) in enumerate((LAYOUTS | ROWS | TABLES).items()):
+        deep = {f"rows with {kind}": partial(in_rows, records) for kind, records in DEEP.items()}
+        for number, (kind, write) in enumerate((LAYOUTS | ROWS | TABLES | deep).items()):
             seed = random.randrange(1 << 32)
             with self.subTest(kind, seed=seed):
                 self.read_by(write, self.folder / f"saves{number}", random.Random(seed))
@@ -219,6 +287,54 @@ class AnotherPlayerTest(SightingsCase):
                 self.json_of("post", path, "--set", name, "--set", air, "--set", "marks=12", "--out", out)
                 edited = (other.crew[0], ("Wren, who came later", other.crew[1][1]), (other.crew[2][0], 7))
                 self.assertEqual(out.read_bytes(), write(other._replace(crew=edited, marks=12)))
+
+    def test_what_is_pinned_in_a_list_or_block_of_a_record_is_one_of_each(self) -> None:
+        """A value in a list of each record, or behind a text in a block, with what is around it; a name may be longer."""
+        longer = "Wren, who came later"
+        for kind, deep, shown, renamed in (
+            (
+                "names in each",
+                "many",
+                lambda name, air: [(many * 7 + air * 3) % 200 + 1 for _, many in pack(name)],
+                lambda record, name: record.replace(short(name), short(longer)),
+            ),
+            (
+                "its size in front",
+                "depth",
+                lambda _, air: [3 * air],
+                lambda record, name: sized("<I", record[4:].replace(ended(name), ended(longer))),
+            ),
+        ):
+            seed = random.randrange(1 << 32)
+            turn, write, folder = random.Random(seed), partial(in_rows, DEEP[kind]), self.folder / kind
+            folder.mkdir()
+            crew = sorted(turn.sample(DIVERS, 7), key=lambda name: len(pack(name)), reverse=True)
+            players = [self.player(turn, "Oriel & Sons", SHIPS[0], crew) for _ in range(4)]
+            paths = [folder / f"{letter}.sav" for letter in "abcd"]
+            for path, player in zip(paths, players, strict=True):
+                path.write_bytes(write(player))
+            pins = {
+                deep.title(): [shown(*player.crew[0])[-1] for player in players],
+                "Air": [player.crew[3][1] for player in players],
+                "Diver": [crew[3]] * 4,
+                "Marks": [player.marks for player in players],
+            }
+            with self.subTest(kind, seed=seed):
+                for name, values in pins.items():
+                    self.assertTrue(self.pinned(name, list(zip(paths, values, strict=True))), name)
+                other = self.player(turn, "Maud", SHIPS[1], turn.sample(DIVERS, 6))
+                path, out = folder / "another.sav", folder / "out.sav"
+                path.write_bytes(write(other))
+                fields = [(each["path"], each["value"]) for each in self.json_of("read", path)["fields"]]
+                names, airs = map(list, zip(*other.crew, strict=True))
+                wanted = {deep: [n for diver in other.crew for n in shown(*diver)], "air": airs, "diver": names}
+                found = {key: [value for name, value in fields if name.endswith(f".{key}")] for key in wanted}
+                self.assertEqual(found, wanted)
+                diver = next(name for name, value in fields if name.endswith(".diver") and value == names[2])
+                self.json_of("post", path, "--set", f"{diver}={longer}", "--set", "marks=12", "--out", out)
+                record = list(DEEP[kind](other))[2]
+                expected = write(other._replace(marks=12)).replace(record, renamed(record, names[2]))
+                self.assertEqual(out.read_bytes(), expected)
 
     def test_a_pin_in_records_is_taken_back(self) -> None:
         turn, write = random.Random(13), ROWS["names and a number"]

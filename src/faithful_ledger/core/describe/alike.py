@@ -12,13 +12,14 @@ from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
+from faithful_ledger.core import scan
+from faithful_ledger.core.describe.records import COUNTS, MOST_RECORDS
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["COUNTS", "LARGEST_RECORD", "MOST_RECORDS", "numbers_in", "records_alike"]
+__all__ = ["LARGEST_RECORD", "numbers_in", "records_alike"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-COUNTS = ("u32le", "u16le", "u8", "u16be", "u32be")  # storages of a number of records; one byte before two with a zero
-MOST_RECORDS, LARGEST_RECORD, FARTHEST = 5000, 128, 1 << 13  # and bytes of one, and of all
+LARGEST_RECORD, FARTHEST = 128, 1 << 13  # bytes of a record, and of all
 LEAST_ALIKE, LEAST_RECORD, LEAST_ROOM = 4, 2, 8  # records, bytes of one, and of all
 ALIKE_BITS = 7.0  # of what is the same in all of them, beyond what chance gives somewhere
 MOST_ALIKE = 0.65  # of it that may be the same in what is beside them
@@ -106,9 +107,5 @@ def _counts(parts: Sequence[Array], name: str) -> tuple[Array, Array]:
 
 def numbers_in(parts: Sequence[Array], name: str) -> list[Array]:
     """The numbers of a storage at every offset of some parts, which are as long as each other."""
-    width = NUMBERS[name].least_size
-    if min(map(len, parts)) < width:
-        return [np.empty(0, np.int64) for _ in parts]
-    kind = np.dtype(f"{'>' if name.endswith('be') else '<'}u{width}")
-    windows = (np.lib.stride_tricks.sliding_window_view(part, width).copy() for part in parts)
-    return [window.view(kind)[:, 0].astype(np.int64) for window in windows]
+    kind = np.dtype(f"{'>' if name.endswith('be') else '<'}u{NUMBERS[name].least_size}")
+    return [scan.windows(part, kind).astype(np.int64) for part in parts]

@@ -10,36 +10,45 @@ it.
 from __future__ import annotations
 
 import math
-import re
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import product
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
-from faithful_ledger.core.describe.alike import COUNTS, LARGEST_RECORD, MOST_RECORDS, numbers_in, records_alike
+from faithful_ledger.core.describe.alike import LARGEST_RECORD, numbers_in, records_alike
+from faithful_ledger.core.describe.records import (
+    COUNTS,
+    MOST_RECORDS,
+    RUNS,
+    Chain,
+    Form,
+    Part,
+    Shape,
+    deep_shapes,
+    flat_shapes,
+    is_in_a_gap,
+    texts_from,
+    without_empty,
+)
 from faithful_ledger.core.evidence.text_ends import FIXED, TextEnd, text_end
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["FARTHEST", "CountedRows", "Element", "LeadingText", "in_front"]
+__all__ = ["FARTHEST", "FORMS", "CountedRows", "Element", "LeadingText", "in_front"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-ENCODINGS = {1: "utf-8", 2: "utf-16-le"}
-RUNS = {
-    1: re.compile(rb"[A-Za-z\xC3-\xF4][\x20-\x7E\x80-\xF4]{2,}"),
-    2: re.compile(rb"[A-Za-z]\0(?:[\x20-\x7E]\0){2,}"),
+FORMS = {  # by the bytes of a letter
+    unit: [Form(prefix, each, zeros, unit) for prefix, each, zeros in product(FIXED, (1, 2), (0, 1)) if each <= unit]
+    for unit in RUNS
 }
-# Storages of a length, the bytes of what it counts, and whether it counts a zero at the end.
-FORMS = tuple(product(FIXED, (1, 2), (0, 1)))
 ASCII, LATIN = "\x7e", "\u024f"  # the last letters of scripts, as most texts have them
 ENDS_OF_LINES, LINE_ENDS = (9, 10, 13), "\t\n\r"  # which are no lengths between lines
 LEAST_ALNUM = 0.6  # of a text; the rest may be blanks and signs
 LEAST_BEHIND_WIDE = 3  # letters behind a length of several bytes
 LEAST_LETTERS, LEAST_ALONE = 4, 6  # letters behind a length of one byte, where other saves agree, and in one save alone
 FEW_BY_CHANCE, LETTER_BITS = 1024, 1.4  # bytes of noise; and bits that a letter says in it
-LONGEST, FARTHEST = 256, 1 << 16  # bytes of a text, and bytes that are looked at
-MOST_IN_RECORD, LARGEST_GAP = 4, 256  # texts in a record, and bytes between two texts
-FARTHEST_COUNT = 4096  # bytes
+FARTHEST, FARTHEST_COUNT = 1 << 16, 4096  # bytes that are looked at, and up to a number of records
+LATE = 4  # texts behind the first of several records, which hardly is the second
 LEAST_SIZES, SURE_SIZES = 3, 4  # distances that a number of records explains; so many are hardly chance
 
 
@@ -52,82 +61,15 @@ class LeadingText(NamedTuple):
     end: TextEnd
 
 
-class Form(NamedTuple):
-    """How the texts of records say how long they are."""
-
-    prefix: str
-    each: int
-    zeros: int
-    unit: int
-
-    @property
-    def width(self) -> int:
-        return NUMBERS[self.prefix].least_size
-
-    @property
-    def encoding(self) -> str:
-        return ENCODINGS[self.unit]
-
-    @property
-    def end(self) -> TextEnd:
-        return TextEnd(self.prefix, self.each > 1, ended_by=bytes(self.zeros * self.unit))
-
-    def read(self, content: bytes, at: int) -> tuple[str, int] | None:
-        """The text whose length is at an offset, and where it ends; None where there is none."""
-        start, closing = at + self.width, bytes(self.zeros * self.unit)
-        size = int(NUMBERS[self.prefix].decode(content[at:start])) * self.each if start <= len(content) else LONGEST + 1
-        raw = content[start : start + size] if size <= LONGEST else b""
-        if size > LONGEST or len(raw) < size or (size and not raw.endswith(closing)):
-            return None
-        try:
-            text = raw.removesuffix(closing).decode(self.encoding)
-        except UnicodeDecodeError:
-            return None
-        return (text, start + size) if not text or text.isprintable() else None
-
-
 class CountedRows(NamedTuple):
     """Records behind their number: where that begins in the first save, how many bytes both take, the storage of the
-    number, and what a record is: bytes and texts in turns. `gaps` are the bytes in front of each text and behind the
-    last one; without a `form` there is no text in it.
+    number, and what a record is made of.
     """
 
     start: int
     size: int
     count_as: str
-    gaps: tuple[int, ...]
-    form: Form | None = None
-
-    def end_in(self, content: bytes, at: int, count: int) -> int | None:
-        """Where so many records end that begin at an offset; None where there are not as many."""
-        if self.form is None:
-            return at + count * self.gaps[0]
-        for _ in range(count):
-            for gap in self.gaps[:-1]:
-                if (found := self.form.read(content, at + gap)) is None:
-                    return None
-                at = found[1]
-            at += self.gaps[-1]
-        return at if at <= len(content) else None
-
-    def is_in_a_gap(self, content: bytes, at: int, span: tuple[int, int]) -> bool:
-        """Whether bytes are between the texts of one of the records that begin at an offset."""
-        while self.form is not None and at <= span[0]:
-            for gap in self.gaps[:-1]:
-                if at <= span[0] and span[1] <= at + gap:
-                    return True
-                if (found := self.form.read(content, at + gap)) is None:
-                    return False
-                at = found[1]
-            if at <= span[0] and span[1] <= at + self.gaps[-1]:
-                return True
-            at += self.gaps[-1]
-        return False
-
-    def goes_on(self, content: bytes, at: int) -> bool:
-        """Whether one more record with a text in it is there."""
-        found = self.form.read(content, at + self.gaps[0]) if self.form is not None else None
-        return found is not None and bool(found[0])
+    record: tuple[Part, ...]
 
 
 Element: TypeAlias = "LeadingText | CountedRows"
@@ -160,11 +102,24 @@ class _Walk:
         self.parts = {j: np.frombuffer(content, np.uint8) for j, content in enumerate(contents)}
         self.ends = list(starts)
         self.lasts = lasts
+        self.late = set[tuple[Form, int]]()
         reach = [len(content) - start for content, start in zip(self.contents, starts, strict=True)]
         # Of a list in which other saves have nothing the one with most in front shows the most.
         self.guide = reach.index(max(reach)) if None not in lasts else 0
 
     def elements(self) -> Iterator[Element]:
+        while self.ends[0] < self.place[0]:
+            yield from self._with_texts()
+            if self.ends[0] >= self.place[0]:
+                return
+            if (rows := self._rows_without_texts()) is None:
+                if (rows := self._rows_alike(self.ends, self.place[0] - self.ends[0])) is not None:
+                    yield rows
+                return
+            yield rows
+
+    def _with_texts(self) -> Iterator[Element]:
+        """As far as there are texts, each as far behind what is in front of it in all saves."""
         for at, unit in _beginnings(self.contents[self.guide]):
             step, before = at - self.ends[self.guide], self.ends
             if step >= 0:
@@ -175,77 +130,68 @@ class _Walk:
                     yield found
             if self.ends[0] >= self.place[0]:
                 return
-        size = self.place[0] - self.ends[0]
-        if (rows := self._rows_without_texts() or self._rows_alike(self.ends, size)) is not None:
-            yield rows
+
+    def _shapes(self, form: Form, first: int) -> Iterator[Shape]:
+        """What records may be whose first text begins at an offset of the guide; lists in them are looked for only
+        where it is not one of many texts that were seen behind another one.
+        """
+        content = self.contents[self.guide]
+        yield from flat_shapes(form, content, first)
+        if (form, first) not in self.late:
+            texts = texts_from(form, content, first)
+            self.late |= {(form, text.start) for text in texts[LATE:]}
+            yield from deep_shapes(form, content, texts)
 
     def _text_at(self, where: Sequence[int], unit: int) -> LeadingText | None:
-        for prefix, each, zeros in FORMS:
-            if each > unit:
+        for form in FORMS[unit]:
+            raws = [form.raw(content, at - form.width) for content, at in zip(self.contents, where, strict=True)]
+            closing = bytes(form.zeros * unit)
+            texts = [raw.removesuffix(closing) for raw in raws if raw]
+            if len(texts) < len(raws) or not all(texts) or not _convinces(self.whole, where, texts, form):
                 continue
-            raws = [
-                _text(content, here, prefix, each, zeros * unit)
-                for content, here in zip(self.contents, where, strict=True)
-            ]
-            if not all(raws) or not _convinces(self.whole, where, raws, prefix, unit):
-                continue
-            end = text_end(self.parts, where, dict(enumerate(raws)), unit)
+            end = text_end(self.parts, where, dict(enumerate(texts)), unit)
             if end.prefix and end.room is None:
                 width = NUMBERS[end.prefix].least_size
-                self.ends = [here + len(raw) + len(end.ended_by) for here, raw in zip(where, raws, strict=True)]
-                return LeadingText(where[0] - width, self.ends[0] - where[0] + width, ENCODINGS[unit], end)
+                self.ends = [at + len(text) + len(end.ended_by) for at, text in zip(where, texts, strict=True)]
+                return LeadingText(where[0] - width, self.ends[0] - where[0] + width, form.encoding, end)
         return None
 
     def _rows_at(self, where: Sequence[int], unit: int) -> CountedRows | None:
         """Records of which the first text begins at these offsets; in front of the place rather than around it."""
         around: tuple[CountedRows, list[int]] | None = None
-        for form in (Form(*form, unit) for form in FORMS if form[1] <= unit):
-            first = where[self.guide] - form.width
-            for inner, between in self._shapes(form, first):
-                for front, name in product(range(between + 1), COUNTS):
-                    rows = CountedRows(0, 0, name, (front, *inner, between - front), form)
-                    begins = [at - form.width - front for at in where]
-                    if (ends := self._counted(rows, begins)) is None:
+        for form in FORMS[unit]:
+            for shape in self._shapes(form, where[self.guide] - form.width):
+                firsts = [at - form.width - shape.inside for at in where]
+                chains = [Chain(shape, content, at) for content, at in zip(self.contents, firsts, strict=True)]
+                for front, name in product(range(shape.between + 1), COUNTS):
+                    if (ends := self._counted(chains, front, name)) is None:
                         continue
+                    record = without_empty(front, *shape.parts, shape.between - front)
+                    rows = _placed(CountedRows(0, 0, name, record), firsts[0] - front, ends[0])
                     if ends[0] <= self.place[0]:
                         self.ends = ends
-                        return _placed(rows, begins[0], ends[0])
-                    if around is None and rows.is_in_a_gap(self.contents[0], begins[0], self.place):
-                        around = _placed(rows, begins[0], ends[0]), ends
+                        return rows
+                    if around is None and is_in_a_gap(record, self.contents[0], firsts[0] - front, self.place):
+                        around = rows, ends
         if around is not None:
             self.ends = around[1]
         return around[0] if around is not None else None
 
-    def _shapes(self, form: Form, first: int) -> Iterator[tuple[tuple[int, ...], int]]:
-        """The bytes between the texts of a record, and those from its last text to the first one of the next record."""
-        content, gaps, at = self.contents[self.guide], list[int](), first
-        while len(gaps) < MOST_IN_RECORD and (found := form.read(content, at)) is not None and found[0]:
-            behind = found[1]
-            runs = RUNS[form.unit].finditer(content, behind, behind + LARGEST_GAP)
-            starts = (run.start() - form.width for run in runs)
-            texts = (start for start in starts if start >= behind and (form.read(content, start) or ("",))[0])
-            if (following := next(texts, None)) is None:
-                return
-            gaps.append(following - behind)
-            yield tuple(gaps[:-1]), gaps[-1]
-            at = following
-
-    def _counted(self, rows: CountedRows, begins: Sequence[int]) -> list[int] | None:
-        """Where these records end, if the number in front of them says in every save how many there are."""
-        numbers = _numbers(self.contents, rows.count_as, begins, self.ends)
+    def _counted(self, chains: Sequence[Chain], front: int, name: str) -> list[int] | None:
+        """Where records with so many bytes in front of their first part end, if the number in front of them says in
+        every save how many there are.
+        """
+        begins = [chain.begin(0) - front for chain in chains]
+        numbers = _numbers(self.contents, name, begins, self.ends)
         most = numbers[self.guide] if numbers else 0
         if not 2 <= most <= max(numbers, default=0) <= MOST_RECORDS:
             return None
-        ends = []
-        for content, begin, number in zip(self.contents, begins, numbers, strict=True):
-            if (end := rows.end_in(content, begin, number)) is None:
-                return None
-            ends.append(end)
-        if len(set(numbers)) == 1:  # then only how many there are says that it is a number of records
-            here = self.guide
-            if rows.goes_on(self.contents[here], ends[here]) or (most == 2 and rows.gaps[0]):
-                return None
-        return ends
+        # Where all say the same, only how many there are says that it is a number of records.
+        if len(set(numbers)) == 1 and (chains[self.guide].goes_on(most) or (most == 2 and front)):
+            return None
+        ends = [chain.begin(number) - front for chain, number in zip(chains, numbers, strict=True)]
+        within = (begin <= end <= len(each) for begin, end, each in zip(begins, ends, self.contents, strict=True))
+        return ends if all(within) else None
 
     def _rows_without_texts(self) -> CountedRows | None:
         """Records whose number explains how far the last place is behind all that was found; where only few saves say
@@ -314,28 +260,17 @@ def _beginnings(data: bytes) -> list[tuple[int, int]]:
     return sorted(runs)
 
 
-def _text(content: bytes, at: int, prefix: str, each: int, zeros: int) -> bytes:
-    """The text at an offset, as long as the number in front of it says; empty where that is none."""
-    storage = NUMBERS[prefix]
-    start = at - storage.least_size
-    if start < 0:
-        return b""
-    size = int(storage.decode(content[start:at])) * each - zeros
-    raw = content[at : at + size] if 0 < size <= LONGEST else b""
-    return raw if len(raw) == size and content[at + size : at + size + zeros] == bytes(zeros) else b""
-
-
-def _convinces(contents: Sequence[bytes], where: Sequence[int], raws: Sequence[bytes], prefix: str, unit: int) -> bool:
+def _convinces(contents: Sequence[bytes], where: Sequence[int], raws: Sequence[bytes], form: Form) -> bool:
     """Whether texts can be read, end where their length says, and are too long to be chance."""
     try:
-        texts = [raw.decode(ENCODINGS[unit]) for raw in raws]
+        texts = [raw.decode(form.encoding) for raw in raws]
     except UnicodeDecodeError:
         return False
     if not all(text.isprintable() and sum(map(str.isalnum, text)) >= LEAST_ALNUM * len(text) for text in texts):
         return False
+    unit, width = form.unit, form.width
     behind = [_letter(content, at + len(raw), unit) for content, at, raw in zip(contents, where, raws, strict=True)]
-    width = NUMBERS[prefix].least_size
-    if NUMBERS[prefix].decode(contents[0][where[0] - width : where[0]]) in ENDS_OF_LINES:
+    if NUMBERS[form.prefix].decode(contents[0][where[0] - width : where[0]]) in ENDS_OF_LINES:
         before = _letter(contents[0], where[0] - width - unit, unit)
         if before.isprintable() and (unit > 1 or behind[0] in LINE_ENDS):
             return False

@@ -7,14 +7,15 @@ Saves of one player say the same in them, so that everything behind them seems t
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from typing import Any
 
 from faithful_ledger.core.binding import BoundFile, FieldNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.describe.draft import Draft
 from faithful_ledger.core.describe.flow import RUN, has_offset
-from faithful_ledger.core.describe.in_front import FARTHEST, CountedRows, Element, LeadingText, in_front
+from faithful_ledger.core.describe.in_front import FARTHEST, FORMS, CountedRows, Element, LeadingText, in_front
 from faithful_ledger.core.describe.placing import (
     ADDRESS_KEYS,
     add_element,
@@ -23,11 +24,13 @@ from faithful_ledger.core.describe.placing import (
     move_into_run,
     touched,
 )
+from faithful_ledger.core.describe.records import LONGEST, Block, Form, Part
+from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.template.model import GroupSpec
-from faithful_ledger.core.template.rewriting import Hex
+from faithful_ledger.core.template.rewriting import Hex, YamlText
 
 __all__ = ["leading", "let_belong", "let_lead", "text_in_records"]
 
@@ -74,41 +77,68 @@ def let_lead(draft: Draft, others: Iterable[Mapping[str, BoundFile]], place: Pla
 
 def let_belong(draft: Draft, others: Iterable[Mapping[str, BoundFile]]) -> None:
     """Let a field be part of what it is in: of described records one of each of them, and of an unknown run between
-    elements that follow one another one that follows as well, where it is as far behind them in other saves.
+    elements that follow one another one that follows as well, where it is as far behind them in other saves. One that
+    cannot be part of it stays where it is.
     """
     saves: list[Mapping[str, BoundFile]] | None = None
     for name in draft.save.files:
-        while (found := _within(draft, name)) is not None:
+        alone: set[str] = set()
+        while (found := _within(draft, name, alone)) is not None:
             node, around = found
+            alone.add(node.path)
             if not has_offset(node):
                 saves = list(others) if saves is None else saves
                 steps = {_step(node, around, save.get(name)) for save in saves} - {None}
                 if steps != {node.start - around.start}:
-                    return
+                    continue
             if isinstance(around, FieldNode):
                 move_into_run(draft.text, around, node)
+                draft.read_again()
             else:
                 _let_be_of_each(draft, name, around, node)
-            draft.read_again()
 
 
 def _let_be_of_each(draft: Draft, name: str, rows: Node, node: FieldNode) -> None:
-    """Let a field be one of every record, and show the records on the Edit sheet."""
-    keys = {key: value for key, value in draft.text.value(node.spec.where).items() if key not in ADDRESS_KEYS}
-    draft.remove(node.path)
-    draft.read_again()
-    add_element(draft.text, draft.file(name), node.start, node.end, keys)
-    tables = draft.text.value(("sections",)) if draft.text.has(("sections",)) else []
-    if not tables:
-        draft.text.set(("sections",), [])
-    draft.text.insert(("sections",), len(tables), {"title": rows.spec.label, "table": rows.path})
+    """Let a field be one of every record, if need be a narrower one, and show the records on the Edit sheet."""
+    before, keys = (
+        bytes(draft.text),
+        {k: v for k, v in draft.text.value(node.spec.where).items() if k not in ADDRESS_KEYS},
+    )
+    for storage, start, end in _widths(node, str(keys["as"])):
+        with suppress(LedgerError):
+            draft.remove(node.path)
+            draft.read_again()
+            add_element(draft.text, draft.file(name), start, end, {**keys, "as": storage})
+            tables = draft.text.value(("sections",)) if draft.text.has(("sections",)) else []
+            if not tables:
+                draft.text.set(("sections",), [])
+            if not any(section.get("table") == rows.path for section in tables):
+                draft.text.insert(("sections",), len(tables), {"title": rows.spec.label, "table": rows.path})
+            draft.read_again()
+            if draft.save.problem is None:
+                return
+        draft.text = YamlText(before)
+        draft.read_again()
 
 
-def _within(draft: Draft, name: str) -> tuple[FieldNode, Node] | None:
-    """A field that is found by an offset, or by bytes near it, and the element that it is within."""
+def _widths(node: FieldNode, storage: str) -> Iterator[tuple[str, int, int]]:
+    """The storage of a field and where its bytes are, and narrower ones that say the same."""
+    yield storage, node.start, node.end
+    if (parts := re.fullmatch(r"([ui])(16|32|64)(le|be)", storage)) is None:
+        return
+    kind, widest, order = parts[1], int(parts[2]) // 8, parts[3]
+    for width in (width for width in (4, 2, 1) if width < widest):
+        start = node.start if order == "le" else node.end - width
+        raw = node.source.read(start, start + width)
+        if int.from_bytes(raw, "little" if order == "le" else "big", signed=kind == "i") == node.value:
+            yield f"{kind}{8 * width}{order if width > 1 else ''}", start, start + width
+
+
+def _within(draft: Draft, name: str, alone: Container[str]) -> tuple[FieldNode, Node] | None:
+    """A field that is found by an offset, or by bytes near it, and the element that it is within; none of some."""
     bound = draft.save.files[name].bound
     for node in _moving(bound) if bound is not None else ():
-        if bound is None or not isinstance(node, FieldNode) or not node.spec.is_free:
+        if bound is None or not isinstance(node, FieldNode) or not node.spec.is_free or node.path in alone:
             continue
         for around in bound.root.children:
             is_run = around.spec.address.base == "next" and isinstance(around, FieldNode) and around.spec.unknown
@@ -167,20 +197,34 @@ def _is_unnamed(node: Node) -> bool:
 def _moving(bound: BoundFile) -> list[Node]:
     """The elements of a binary file that are not found by what is in front of them, in their order."""
     children = bound.root.children if bound.spec.format == "binary" and not bound.spec.keeps_size else []
-    return sorted((node for node in children if has_offset(node) or _is_loose(node)), key=lambda node: node.start)
+    return sorted(
+        (node for node in children if has_offset(node) or _is_loose(bound, node)), key=lambda node: node.start
+    )
 
 
-def _is_loose(node: Node) -> bool:
+def _is_loose(bound: BoundFile, node: Node) -> bool:
     """Whether it is found by bytes that do not name it, and may be others in another save, or from the end, in front of
     which something may be longer there.
     """
     address = node.spec.address
-    gap = address.offset.constant if address.offset is not None else None
-    named = address.base == "behind" and LABEL.fullmatch(address.run) is not None
-    is_label = named and gap is not None and 0 <= gap - len(address.run) <= LABEL_REACH
     if address.base == "end":
         return isinstance(node, FieldNode) and node.spec.is_free
-    return address.base in ("behind", "before") and not is_label
+    return address.base in ("behind", "before") and not _is_named_by_label(bound, node)
+
+
+def _is_named_by_label(bound: BoundFile, node: Node) -> bool:
+    """Whether it is found by a word in front of it that is not the end of a longer text."""
+    address = node.spec.address
+    gap = address.offset.constant if address.offset is not None else None
+    if address.base != "behind" or not LABEL.fullmatch(address.run) or gap is None:
+        return False
+    if not 0 <= gap - len(address.run) <= LABEL_REACH:
+        return False
+    source = bound.source
+    start, first = node.start - gap, max(node.start - gap - LONGEST, 0)
+    content = bytes(source.read(first, min(start + LONGEST, source.size)))
+    texts = (form.read(content, at) for form in FORMS[1] for at in range(start - first - form.width))
+    return not any(text is not None and text[1] >= start - first + len(address.run) for text in texts)
 
 
 def _offset_in(place: Place, bound: BoundFile) -> int | None:
@@ -200,7 +244,7 @@ def _start_of(node: Node, bound: BoundFile) -> int | None:
 def _let_begin(draft: Draft, files: Sequence[BoundFile], ends: Sequence[int]) -> None:
     """Let elements begin where they are that are as far behind the last element in all saves: they follow it then."""
     first = files[0].root
-    for node in filter(_is_loose, first.children):
+    for node in (each for each in first.children if _is_loose(files[0], each)):
         steps = {
             (start if (start := _start_of(node, each)) is not None else -1) - end
             for each, end in zip(files, ends, strict=True)
@@ -236,30 +280,46 @@ def _text(root: GroupSpec, found: LeadingText) -> dict[str, Any]:
 
 
 def _rows(root: GroupSpec, found: CountedRows) -> list[dict[str, Any]]:
-    """The number of some records, and these; what is between their texts is unknown."""
+    """The number of some records, and these."""
     count, begin = free_name(root, f"count_{found.start:x}"), found.start + NUMBERS[found.count_as].least_size
-    layout: list[dict[str, Any]] = []
-    for number, gap in enumerate(found.gaps, 1):
-        layout += [{"unknown": f"bytes_{number}", "size": gap}] if gap else []
-        if found.form is not None and number < len(found.gaps):
-            layout.append(
-                {"field": f"text_{number}", "as": "text", "encoding": found.form.encoding, **found.form.end.keys}
-            )
+    rows = free_name(root, f"rows_{begin:x}")
     return [
         {
             "field": count,
             "as": found.count_as,
+            "count_of": rows,
             "at": Hex(found.start),
             "label": f"Number at 0x{found.start:X}",
             "note": ROWS_NOTE,
             "standing": "guessed",
         },
         {
-            "rows": free_name(root, f"rows_{begin:x}"),
+            "rows": rows,
             "at": Hex(begin),
             "count": count,
             "label": f"Records at 0x{begin:X}",
             "note": ROWS_NOTE,
-            "layout": layout,
+            "layout": _layout(found.record),
         },
     ]
+
+
+def _layout(parts: Sequence[Part]) -> list[dict[str, Any]]:
+    """The elements of a record; what is between its texts and lists is unknown."""
+    layout, number = list[dict[str, Any]](), 1
+    for part in parts:
+        if isinstance(part, int):
+            layout.append({"unknown": f"bytes_{number}", "size": part})
+            continue
+        if isinstance(part, Form):
+            layout.append({"field": f"text_{number}", "as": "text", "encoding": part.encoding, **part.end.keys})
+        elif isinstance(part, Block):
+            size, block = f"size_{number}", f"block_{number}"
+            layout.append({"field": size, "as": part.size_as, "length_of": block})
+            layout.append({"group": block, "size": size, "layout": _layout(part.parts)})
+        else:
+            count, rows = f"count_{number}", f"rows_{number}"
+            layout.append({"field": count, "as": part.count_as, "count_of": rows})
+            layout.append({"rows": rows, "count": count, "layout": _layout(part.record)})
+        number += 1
+    return layout

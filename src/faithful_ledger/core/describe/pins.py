@@ -10,7 +10,7 @@ from contextlib import suppress
 from functools import partial
 from itertools import chain, tee
 
-from faithful_ledger.core.binding import BoundFile
+from faithful_ledger.core.binding import BoundFile, RowsNode
 from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.filling import let_keep_size
 from faithful_ledger.core.describe.flow import let_follow, let_stand, varies
@@ -69,10 +69,14 @@ def without_leading(text: bytes, save: Save, place: Place | None = None) -> byte
 
 
 def _remove(draft: Draft, path: str) -> None:
-    """Remove an element, with the table of records on the Edit sheet."""
+    """Remove an element, with the table of records on the Edit sheet; their number says nothing of them any more."""
     sections = draft.text.value(("sections",)) if draft.text.has(("sections",)) else []
     for number in reversed([number for number, section in enumerate(sections) if section.get("table") == path]):
         draft.text.remove(("sections",), number)
+        draft.read_again()
+    node = draft.node(path)
+    if isinstance(node, RowsNode) and node.spec.count is not None:
+        draft.set(node.spec.count.text, {"count_of": None})
         draft.read_again()
     draft.remove(path)
 
@@ -123,10 +127,12 @@ def _is_named(spec: ElementSpec) -> bool:
 
 
 def path_after(before: bytes, after: bytes, save: Save, path: str) -> str:
-    """The path of a field after a change of the template: one that became part of records has another one."""
+    """The path of a field after a change of the template: one that became part of records has another one, and may be
+    narrower.
+    """
     (node,) = Draft(before, save).save.fields(path)
     there = (each for each in Draft(after, save).save.all_fields() if each.spec.name == node.spec.name)
-    return next((each.path for each in there if (each.start, each.end) == (node.start, node.end)), path)
+    return next((each.path for each in there if node.start <= each.start and each.end <= node.end), path)
 
 
 def standing(text: bytes, save: Save, path: str) -> bytes:

@@ -15,7 +15,7 @@ import numpy as np
 
 from faithful_ledger.core.evidence.carrying import Carrier
 from faithful_ledger.core.evidence.content import UNIT, Content
-from faithful_ledger.core.evidence.pinned import Pinned
+from faithful_ledger.core.evidence.pinned import Described, Known, Pinned
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import STORAGES
 from faithful_ledger.core.evidence.shown import OF_CLOCKS, OF_PERCENT
@@ -24,7 +24,7 @@ from faithful_ledger.core.evidence.sightings import Sighting
 __all__ = ["USUAL_SCALES", "into_spots", "is_clear", "judge", "reasons_for", "without_echoes"]
 
 COSTS = {"u32": 0, "i32": 0.5, "u16": 0.3, "i16": 0.8, "u8": 1, "i8": 1.5, "u64": 5, "i64": 5.5, "f32": 2, "f64": 2}
-COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 3, "sleb128": 4, "zigzag": 4}
+COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 8, "sleb128": 9, "zigzag": 9}
 OTHER_STORAGE, BIG_ENDIAN = 6.0, 1.0
 SCALES = {1: 0, 10: 3, 100: 4, 0.1: 6, 0.01: 5, 256: 8, 65536: 9, 1 / 60: 8}
 SCALES |= dict.fromkeys(map(float, (*OF_CLOCKS, *OF_PERCENT)), 8)
@@ -37,7 +37,7 @@ SURROUNDINGS, MOST_SURROUNDINGS = 24.0, 240.0  # so many bits that agree count a
 ORDER, ALIGNED, LABEL, TWIN, MAXIMUM, ALONE_IN_BYTE, MEASURED = 3.0, 1.0, 6.0, 6.0, 5.0, 3.0, 6.0
 WIDE_TEXTS = frozenset(("utf-16le", "utf-16be"))
 RESTLESS = 1.5  # for each other state of the byte a switch is in
-STRAYED, MISSED = 12.0, 30.0
+STRAYED, MISSED, OVERLAP = 12.0, 30.0, 24.0
 BY_PATH = 20.0
 CHANCE_SAID = 0.5
 CLEAR_CHANCE, CLEAR_LEAD = 0.01, 8.0
@@ -55,7 +55,7 @@ def judge(
     carriers: dict[int, Carrier],
     first: int,
     seen: Sequence[Sighting],
-    pinned: Sequence[Pinned] = (),
+    pinned: Sequence[Known] = (),
     *,
     closely: bool = True,
 ) -> None:
@@ -134,7 +134,7 @@ def _value_bits(place: Place, contents: Sequence[Content], seen: Sequence[Sighti
     if place.bits_in is not None:
         known = {each.number for each in seen if each.number is not None}
         return float(len(known) * max(int(number).bit_length() for number in known))
-    total, once = 0.0, set[float | str]()
+    total, once, tails = 0.0, set[float | str](), set[bytes]()
     for j, (content, at, value) in enumerate(zip(contents, place.offsets, place.values, strict=True)):
         kind = seen[j].kind
         if j == place.doubts or kind == "any":
@@ -144,6 +144,10 @@ def _value_bits(place: Place, contents: Sequence[Content], seen: Sequence[Sighti
         elif value not in once:
             once.add(value)
             held = content.data[at : at + place.size(j, content.data[at : at + 10].tobytes())]
+            if storage is not None and storage.family == "leb128":
+                # What is behind the first byte may be another field, which says the same in all of them.
+                held = held[:1] if held[1:].tobytes() in tails else held
+                tails.add(held[1:].tobytes())
             bits = float(content.rarity[held].sum()) / UNIT
             if place.rounding is not None and seen[j].number is not None:
                 bits = min(bits, 4 + math.log2(abs(float(seen[j].number or 0)) / seen[j].unit + 2))
@@ -211,21 +215,34 @@ def _look_beside(place: Place, contents: Sequence[Content]) -> None:
                 best = MAXIMUM
                 place.beside.append(f"its largest value stands {abs(step)} bytes {'behind' if step > 0 else 'before'}")
         place.bits += best
+    elif storage is not None and storage.family == "leb128":
+        behind = {content.data[at + 1 : at + 1 + CLOSE // 2].tobytes() for content, at in held}
+        sizes = [place.size(j, content.data[at : at + 10].tobytes()) for j, (content, at) in enumerate(held)]
+        ends = {c.data[at + size : at + size + CLOSE // 2].tobytes() for (c, at), size in zip(held, sizes, strict=True)}
+        if len(behind) < len(ends):
+            place.bits -= STRAYED
+            place.beside.append("what is behind it does not move where it takes another byte")
     label = _label(contents[0], place.offsets[0])
     if label and all(_label(content, at) == label for content, at in held[1:]):
         place.bits += LABEL
         place.beside.append(f"behind the text “{label}”")
 
 
-def _look_around(place: Place, pinned: Sequence[Pinned]) -> None:
-    """Whether a quantity that is pinned already is close in the newest snapshot."""
-    start = place.offsets[-1]
-    far = [(each.distance(start, start + place.size(-1, b"")), each) for each in pinned]
+def _look_around(place: Place, known: Sequence[Known]) -> None:
+    """Whether a quantity that is pinned already is close in the newest snapshot, or a number is in bytes of a field."""
+    start, end = place.offsets[-1], place.offsets[-1] + place.size(-1, b"")
+    far = [(each.distance(start, end), each) for each in known if isinstance(each, Pinned)]
     distance, nearest = min(far, key=lambda pair: abs(pair[0]), default=(0, None))
     if nearest is not None and (bits := nearest.bits(distance)):
         place.bits += bits
         between = f"{abs(distance)} bytes" if distance else "directly"
         place.beside.append(f"{between} {'before' if distance < 0 else 'behind'} {nearest.name}, which is pinned")
+    is_number = place.path is None and not any(isinstance(value, str) for value in place.values)
+    for name in (each.overlapped(start, end) for each in known if isinstance(each, Described) and is_number):
+        if not name:
+            continue
+        place.bits -= OVERLAP
+        place.beside.append(f"some of its bytes are in {name}, which is described")
 
 
 def _strays(places: list[Place], carriers: dict[int, Carrier], first: int) -> None:

@@ -21,7 +21,7 @@ from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence.anchors import set_anchor, set_label
 from faithful_ledger.core.evidence.banks import set_banks
 from faithful_ledger.core.evidence.judging import CLEAR_LEAD, into_spots, is_clear, reasons_for
-from faithful_ledger.core.evidence.pinned import Pinned
+from faithful_ledger.core.evidence.pinned import Known
 from faithful_ledger.core.evidence.place import Guides, Place
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.searching import RELATED, Search
@@ -138,7 +138,7 @@ def locate_in_set(
     most: int = 50,
     end: Deadline = NEVER,
     report: Callable[[Located], None] | None = None,
-    pinned: Sequence[Pinned] = (),
+    pinned: Sequence[Known] = (),
 ) -> Located:
     """As `locate`, where each snapshot is a set of files by their names; each place says which `file` it is in.
 
@@ -163,7 +163,7 @@ def locate_shown(
     most: int = 50,
     end: Deadline = NEVER,
     report: Callable[[Located], None] | None = None,
-    pinned: Sequence[Pinned] = (),
+    pinned: Sequence[Known] = (),
 ) -> Located:
     """As `locate_in_set`, for what people copied from the screen: `1,340`, `45%`, `1:02:30`. Of several readings the
     first one is taken under which a place holds what was seen as it is, else the one with the likeliest place.
@@ -260,7 +260,7 @@ class _Looking:
         most: int,
         end: Deadline,
         report: Callable[[Located], None] | None,
-        pinned: Sequence[Pinned],
+        pinned: Sequence[Known],
     ) -> None:
         self.seen = seen
         self.pinned = pinned

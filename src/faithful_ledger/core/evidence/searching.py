@@ -17,7 +17,7 @@ from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, exact_places, telling
 from faithful_ledger.core.evidence.judging import USUAL_SCALES, is_clear, judge, without_echoes
 from faithful_ledger.core.evidence.own_letters import places_in_own_letters
-from faithful_ledger.core.evidence.pinned import Pinned
+from faithful_ledger.core.evidence.pinned import Known
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import MOST_PLACES, SMALL, related_places
 from faithful_ledger.core.evidence.reading import STORAGES, Array
@@ -53,7 +53,7 @@ class Search:
     payloads: Sequence[bytes]
     seen: Sequence[Sighting]
     end: Deadline = NEVER
-    pinned: Sequence[Pinned] = ()
+    pinned: Sequence[Known] = ()
     found: list[Place] = field(default_factory=list)
     tried: list[str] = field(default_factory=list)
     not_tried: list[str] = field(default_factory=list)
