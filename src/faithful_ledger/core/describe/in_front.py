@@ -25,12 +25,10 @@ from faithful_ledger.core.describe.records import (
     Form,
     Part,
     Shape,
-    deep_shapes,
-    flat_shapes,
     is_in_a_gap,
-    texts_from,
     without_empty,
 )
+from faithful_ledger.core.describe.shapes import deep_shapes, flat_shapes, texts_from
 from faithful_ledger.core.evidence.text_ends import FIXED, TextEnd, text_end
 from faithful_ledger.core.storage import NUMBERS
 

@@ -24,7 +24,7 @@ from faithful_ledger.core.describe.placing import (
     move_into_run,
     touched,
 )
-from faithful_ledger.core.describe.records import LONGEST, Block, Form, Part
+from faithful_ledger.core.describe.records import LONGEST, RUNS, Block, Form, Part
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.save import Save
@@ -38,7 +38,8 @@ TEXT_NOTE = "its length is in front of it, and what is behind it moves when it i
 ROWS_NOTE = "their number is in front of them, and what is behind them moves when there are more"
 NOTES = (TEXT_NOTE, ROWS_NOTE)
 UNNAMED = re.compile(r"(text|bytes|unknown)_[0-9a-f]+(_\d+)?")
-MOST_TEXTS = 12  # more of them are a list
+MOST_IN_FRONT = 16  # texts and lists; more of them are one list
+KEYS_REACH, MOST_LENGTH = 32, 4  # bytes up to another key, and of the length of one
 LABEL, LABEL_REACH = re.compile(rb"\w+"), 8  # and how many bytes behind it the number may be that it names
 
 
@@ -60,7 +61,7 @@ def let_lead(draft: Draft, others: Iterable[Mapping[str, BoundFile]], place: Pla
         contents = [bytes(each.source.read(0, min(each.source.size, FARTHEST))) for each in files]
         lasts = [_start_of(last, each) if place is None else _offset_in(place, each) for each in files]
         found, ends = in_front(contents, list(map(_flow_end, files)), lasts, (last.start, last.end))
-        if sum(isinstance(each, LeadingText) for each in found) > MOST_TEXTS:
+        if len(found) > MOST_IN_FRONT:
             continue
         if place is not None and len({(at or 0) - end for at, end in zip(lasts, ends, strict=True)}) > 1:
             continue
@@ -213,18 +214,27 @@ def _is_loose(bound: BoundFile, node: Node) -> bool:
 
 
 def _is_named_by_label(bound: BoundFile, node: Node) -> bool:
-    """Whether it is found by a word in front of it that is not the end of a longer text."""
+    """Whether it is found by a word in front of it that is not the end of a longer text, and where that has its length
+    in front, not the only text there: keys come in numbers.
+    """
     address = node.spec.address
     gap = address.offset.constant if address.offset is not None else None
     if address.base != "behind" or not LABEL.fullmatch(address.run) or gap is None:
         return False
     if not 0 <= gap - len(address.run) <= LABEL_REACH:
         return False
-    source = bound.source
-    start, first = node.start - gap, max(node.start - gap - LONGEST, 0)
-    content = bytes(source.read(first, min(start + LONGEST, source.size)))
-    texts = (form.read(content, at) for form in FORMS[1] for at in range(start - first - form.width))
-    return not any(text is not None and text[1] >= start - first + len(address.run) for text in texts)
+    first = max(node.start - gap - LONGEST, 0)
+    content = bytes(bound.source.read(first, min(node.end + LONGEST, bound.source.size)))
+    begin = node.start - gap - first
+    end, behind = begin + len(address.run), node.end - first
+    held = [(at, text[1]) for at in range(begin) for form in FORMS[1] if (text := form.read(content, at)) is not None]
+    widths = {begin - at for at, until in held if until >= end}
+    if not widths:
+        return True
+    near = (*range(max(begin - KEYS_REACH, 0), begin), *range(behind, min(behind + KEYS_REACH, len(content))))
+    letters = (run.start() for run in RUNS[1].finditer(content))
+    starts = {at - form.width for at in letters for form in FORMS[1] if form.read(content, at - form.width)}
+    return max(widths) <= MOST_LENGTH and not starts.isdisjoint(set(near) - {begin - width for width in widths})
 
 
 def _offset_in(place: Place, bound: BoundFile) -> int | None:

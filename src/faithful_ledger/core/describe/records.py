@@ -1,16 +1,11 @@
-"""What a record in a list is made of: bytes, texts behind their length, and lists in it behind their number.
-
-The texts show it. From one record to the next they are as far from each other, or farther by what a number between them
-says: that is a list in the record, of texts as well or of so many bytes each. How far the next record is may also be
-what a number in front of the text says.
+"""What a record in a list is made of: bytes, texts behind their length, lists behind their number, and blocks behind
+their size; and where each part of it is.
 """
 
 from __future__ import annotations
 
-import math
 import re
-from collections.abc import Iterator, Mapping, Sequence
-from itertools import islice, pairwise, product
+from collections.abc import Sequence
 from typing import NamedTuple, TypeAlias
 
 from faithful_ledger.core.evidence.text_ends import TextEnd
@@ -24,12 +19,11 @@ __all__ = [
     "Block",
     "Chain",
     "Form",
+    "Listed",
     "Part",
     "Shape",
-    "deep_shapes",
-    "flat_shapes",
     "is_in_a_gap",
-    "texts_from",
+    "number_at",
     "without_empty",
 ]
 
@@ -39,14 +33,7 @@ RUNS = {
     1: re.compile(rb"[A-Za-z\xC3-\xF4][\x20-\x7E\x80-\xF4]{2,}"),
     2: re.compile(rb"[A-Za-z]\0(?:[\x20-\x7E]\0){2,}"),
 }
-LONGEST, LARGEST_GAP = 256, 256  # bytes of a text, and between two texts
-MOST_IN_RECORD, MOST_RECORDS = 4, 5000  # texts in a record, and records
-LARGEST_BLOCK, FARTHEST_SIZE = (
-    4096,
-    64,
-)  # bytes of a list or block in a record, and how far in front of a text its size is
-MOST_SEEN, LEAST_SEEN = 40, 3  # texts from which lists in records are known
-SURE_BITS = 6.0  # beyond what may be chance
+LONGEST, MOST_RECORDS = 256, 5000  # bytes of a text, and records
 
 
 class Form(NamedTuple):
@@ -109,10 +96,14 @@ class Block(NamedTuple):
 Part: TypeAlias = "int | Form | Listed | Block"  # a number of bytes, or what says how many it takes
 
 
-def _number_at(content: bytes, at: int, storage: str) -> int | None:
+def number_at(content: bytes, at: int, storage: str) -> int | None:
     """The number at an offset; None where there is none."""
     raw = content[at : at + NUMBERS[storage].least_size] if at >= 0 else b""
     return int(NUMBERS[storage].decode(raw)) if len(raw) == NUMBERS[storage].least_size else None
+
+
+def without_empty(*parts: Part) -> tuple[Part, ...]:
+    return tuple(part for part in parts if part != 0)
 
 
 def _end_of(parts: Sequence[Part], content: bytes, at: int, gaps: list[tuple[int, int]] | None = None) -> int | None:
@@ -130,7 +121,7 @@ def _end_of(parts: Sequence[Part], content: bytes, at: int, gaps: list[tuple[int
                 return None
             at = found[1]
         elif isinstance(part, Block):
-            size = _number_at(content, at, part.size_as)
+            size = number_at(content, at, part.size_as)
             at += NUMBERS[part.size_as].least_size
             inner = _end_of(part.parts, content, at, gaps)
             if size is None or inner is None or inner > at + size:
@@ -139,7 +130,7 @@ def _end_of(parts: Sequence[Part], content: bytes, at: int, gaps: list[tuple[int
             if gaps is not None:
                 gaps.append((inner, at))
         else:
-            count = _number_at(content, at, part.count_as)
+            count = number_at(content, at, part.count_as)
             if count is None or count > MOST_RECORDS:
                 return None
             at += NUMBERS[part.count_as].least_size
@@ -201,152 +192,3 @@ def _first_text(parts: Sequence[Part], content: bytes, at: int) -> str:
             return _first_text(part.parts, content, at + NUMBERS[part.size_as].least_size)
         at += part if isinstance(part, int) else 0
     return ""
-
-
-class Text(NamedTuple):
-    start: int
-    end: int
-
-
-def flat_shapes(form: Form, content: bytes, first: int) -> Iterator[Shape]:
-    """Bytes and texts, as records may be of which the first one has its first text at an offset; few texts first."""
-    texts = list(islice(_texts(form, content, first, LARGEST_GAP), MOST_IN_RECORD + 1))
-    gaps = _gaps(texts, 0, len(texts))
-    for many, between in enumerate(gaps):
-        yield Shape(_joined(form, gaps[:many]), between)
-
-
-def deep_shapes(form: Form, content: bytes, texts: Sequence[Text]) -> Iterator[Shape]:
-    """Records with lists in them, or in blocks, of which the first one begins with the first of some texts."""
-    if len(texts) > LEAST_SEEN:
-        yield from _with_list(form, content, texts)
-        yield from _with_texts_in_list(form, content, texts)
-        yield from _in_blocks(form, content, texts)
-
-
-def texts_from(form: Form, content: bytes, at: int) -> list[Text]:
-    """The text whose length is at an offset, and some of those behind it."""
-    return list(islice(_texts(form, content, at, LARGEST_BLOCK), MOST_SEEN))
-
-
-def _joined(form: Form, gaps: Sequence[int]) -> tuple[Part, ...]:
-    """Texts with so many bytes between them."""
-    parts: list[Part] = [form]
-    for gap in gaps:
-        parts += [*without_empty(gap), form]
-    return tuple(parts)
-
-
-def without_empty(*parts: Part) -> tuple[Part, ...]:
-    return tuple(part for part in parts if part != 0)
-
-
-def _texts(form: Form, content: bytes, at: int, reach: int) -> Iterator[Text]:
-    """Texts from one at an offset on, of which each is no more than so many bytes behind the one before."""
-    while (found := form.read(content, at)) is not None and found[0]:
-        yield Text(at, found[1])
-        runs = RUNS[form.unit].finditer(content, found[1], found[1] + reach)
-        starts = (run.start() - form.width for run in runs)
-        following = (start for start in starts if start >= found[1] and (form.read(content, start) or ("",))[0])
-        at = next(following, -1)
-
-
-def _with_list(form: Form, content: bytes, texts: Sequence[Text]) -> Iterator[Shape]:
-    """Records with a list of so many bytes each behind their texts: a number there explains how far the next one is."""
-    for many in range(1, MOST_IN_RECORD):
-        heads = texts[::many]
-        for window in range(0, len(heads) - LEAST_SEEN, LEAST_SEEN):
-            seen = heads[window : window + LEAST_SEEN + 1]
-            lasts = texts[(window + 1) * many - 1 :: many][:LEAST_SEEN]
-            far = [after.start - last.end for after, last in zip(seen[1:], lasts, strict=False)]
-            inner = _gaps(texts, window * many, many)
-            if any(_gaps(texts, (window + each) * many, many) != inner for each in range(len(far))):
-                continue
-            low, high = far.index(min(far)), far.index(max(far))
-            for name, step in product(COUNTS, range(far[low])) if far[low] < far[high] else ():
-                numbers = [_number_at(content, last.end + step, name) or 0 for last in lasts]
-                size, over = divmod(far[high] - far[low], max(numbers[high] - numbers[low], 1))
-                rests = {
-                    apart - step - NUMBERS[name].least_size - n * size for apart, n in zip(far, numbers, strict=True)
-                }
-                if numbers[high] > numbers[low] and not over and len(rests) == 1 and min(rests) >= 0:
-                    listed = Listed(name, (size,))
-                    yield Shape((*_joined(form, inner), *without_empty(step), listed), min(rests))
-
-
-def _gaps(texts: Sequence[Text], first: int, many: int) -> list[int]:
-    """How far some texts are behind each other."""
-    return [after.start - before.end for before, after in pairwise(texts[first : first + many])]
-
-
-def _with_texts_in_list(form: Form, content: bytes, texts: Sequence[Text]) -> Iterator[Shape]:
-    """Records with a list behind their texts in which every record has texts as well."""
-    gaps = _gaps(texts, 0, len(texts))
-    for many, inner, name in product(range(1, 3), range(1, 3), COUNTS):
-        for step in range(min(gaps[many - 1], LARGEST_GAP)):
-            known = _solved(content, texts, many, inner, step, name)
-            if known is None:
-                continue
-            front = known["into"] - step - NUMBERS[name].least_size
-            behind = known["on"] - front
-            rest = known["out"] - behind
-            if min(front, behind, rest) >= 0:
-                names = _joined(form, [known[f"name {n}"] for n in range(1, many)])
-                items = _joined(form, [known[f"item {n}"] for n in range(1, inner)])
-                listed = Listed(name, without_empty(front, *items, behind))
-                yield Shape((*names, *without_empty(step), listed), rest)
-
-
-def _solved(
-    content: bytes, texts: Sequence[Text], many: int, inner: int, step: int, name: str
-) -> Mapping[str, int] | None:
-    """How far texts are apart in records with so many texts and, in a list behind these, so many in each; None where a
-    number so many bytes behind the last of the former does not say how many follow.
-    """
-    names, item = ([f"{kind} {n}" for n in range(1, most)] for kind, most in (("name", many), ("item", inner)))
-    sure, known, at, records = dict[str, int](), dict[str, int](), 0, 0
-    while at + many <= len(texts):
-        count = _number_at(content, texts[at + many - 1].end + step, name)
-        if count is None or count > len(texts):
-            break
-        kinds = [*names, "into", *item, *["on", *item] * (count - 1), "out"] if count else [*names, "none"]
-        apart = _gaps(texts, at, len(kinds) + 1)
-        pairs = list(zip(kinds, apart, strict=False))
-        if len(pairs) < len(kinds) or any(known.setdefault(kind, gap) != gap for kind, gap in pairs):
-            break
-        if {"into", "out", "none"} <= set(known):
-            through = known["into"] + known["out"]
-            if known.setdefault("on", through - known["none"]) != through - known["none"]:
-                break  # what seems to follow the last record is no record
-        sure, at, records = dict(known), at + len(kinds), records + 1
-    return sure if records >= LEAST_SEEN and {"into", "on", "out"} <= set(sure) else None
-
-
-def _in_blocks(form: Form, content: bytes, texts: Sequence[Text]) -> Iterator[Shape]:
-    """Records of which a number in front of the first text says how many bytes are behind it."""
-    starts = {text.start for text in texts}
-    first = texts[0].start
-    apart = math.log2(
-        (texts[-1].start - first) / (len(texts) - 1)
-    )  # bits that it says that a text is where it should be
-    for name in COUNTS:
-        width = NUMBERS[name].least_size
-        for inside in range(width, min(FARTHEST_SIZE, first) + 1):
-            size = _number_at(content, first - inside, name) or 0
-            for text in texts[1:] if 0 < size <= LARGEST_BLOCK else ():
-                front = text.start - first - size - width
-                if not 0 <= front <= LARGEST_GAP:
-                    continue
-                seen = _go_on(content, starts, first, inside, name, width + front)
-                by_chance = math.log2(len(COUNTS) * inside * (front + 1))
-                if len(set(seen)) > 1 and len(seen) > LEAST_SEEN and (len(seen) - 1) * apart > by_chance + SURE_BITS:
-                    yield Shape((Block(name, (*without_empty(inside - width), form)),), front, inside)
-
-
-def _go_on(content: bytes, starts: set[int], at: int, inside: int, name: str, beside: int) -> list[int]:
-    """The sizes of records of which the next one is where the size of the one before says."""
-    sizes = list[int]()
-    while at in starts and (size := _number_at(content, at - inside, name)) is not None:
-        sizes.append(size)
-        at += size + beside
-    return sizes
