@@ -118,6 +118,35 @@ class ArrangingTest(LedgerCase):
             save.tape.undo()
             self.assertEqual(self.listed(save)[1], (2, 77))
 
+    def test_a_list_given_anew_keeps_what_nothing_describes(self) -> None:
+        """In a block that says how many bytes it has, in one of a size of its own, and in one without elements."""
+
+        def block(name: str, rest: bytes) -> bytes:
+            body = bytes([len(name)]) + name.encode() + rest
+            return bytes([len(body)]) + body
+
+        def room(name: str, rest: bytes) -> bytes:
+            return (bytes([len(name)]) + name.encode()).ljust(9, b"\0") + rest[:4]
+
+        text = "{field: id, as: text, length: u8}"
+        for layout, write in (
+            (f"{{field: size, as: u8, length_of: b}}, {{group: b, size: size, layout: [{text}]}}", block),
+            (f"{{group: b, size: 9, layout: [{text}]}}, {{group: c, size: 4, layout: []}}", room),
+        ):
+            head = f"{{field: n, as: u8, count_of: r}}, {{rows: r, count: n, layout: [{layout}]}}"
+            path, rests = self.folder / "a.sav", (b"\1\2\3\4\5", b"four", b"\0\0\7\0")
+            path.write_bytes(b"\3" + b"".join(write(f"d{n}", rest) for n, rest in enumerate(rests)) + b"tail")
+            save = open_save(path, self.template("binary", head))
+            save.enter_structure("r", [{}, {"b": {"id": "longer"}}, {}, {"b": {"id": "new"}}])
+            new = write("new", b"") if write is block else write("new", bytes(4))
+            listed = [write("d0", rests[0]), write("longer", rests[1]), write("d2", rests[2]), new]
+            self.assertEqual(self.posted(save), b"\4" + b"".join(listed) + b"tail")
+        before = path.read_bytes()
+        for name in ("far too long", "a \N{SNOWMAN} fits not"):
+            with self.assertRaisesRegex(LedgerError, "has room for 9 bytes"):
+                open_save(path, self.template("binary", head)).enter_structure("r", [{"b": {"id": name}}])
+        self.assertEqual(path.read_bytes(), before)
+
     def test_what_cannot_be_is_refused_and_nothing_is_entered(self) -> None:
         path = self.folder / "a.sav"
         path.write_bytes(bytes(9))

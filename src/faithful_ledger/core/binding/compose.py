@@ -87,9 +87,29 @@ def _compose(spec: ElementSpec, value: object, old: Node | None, path: str) -> b
         return _inner_rows(spec, value, old, path)
     assert isinstance(spec, GroupSpec)
     value = _object(value, path, _names(spec))
-    return _joined(
+    made = _joined(
         spec, [(e, _part(e, value, old, path)) for e in spec.layout], lambda name: _count(spec, value, old, name)
     )
+    return made + _rest(spec, old, len(made), path)
+
+
+def _rest(spec: GroupSpec, old: Node | None, made: int, path: str) -> bytes:
+    """What is behind the elements of a group with a size of its own: the bytes of the old one; of a new one, zeros."""
+    if spec.size is None:
+        return b""
+    rest = b""
+    if isinstance(old, GroupNode):
+        holder = old.parent
+        while not isinstance(holder, RowsNode):
+            assert holder is not None
+            holder = holder.parent
+        rest = bytes(holder.source.read(max((child.end for child in old.children), default=old.start), old.end))
+    if (whole := spec.size.constant) is None:
+        return rest
+    left = whole - made
+    if left < 0 or any(rest[left:]):
+        raise ValueRefused(f"{path} has room for {whole} bytes, and takes {made + len(rest)}", "give shorter values")
+    return rest[:left].ljust(left, b"\0")
 
 
 def _count(spec: ElementSpec | None, value: object, old: Node | None, path: str) -> int | None:
