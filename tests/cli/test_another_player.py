@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import random
 import struct
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 from pathlib import Path
 from typing import NamedTuple
@@ -25,6 +25,18 @@ class Player(NamedTuple):
     lots: bytes
     crew: tuple[tuple[str, int], ...] = ()
     hold: tuple[tuple[int, int], ...] = ()
+
+
+def player_at(turn: random.Random, name: str, ship: str, crew: Sequence[str], lots: int = 7) -> Player:
+    """At another moment: with as many divers, and so many other lots."""
+    return Player(
+        name,
+        ship,
+        turn.randrange(2000, 60_000),
+        turn.randbytes(turn.randrange(80, 120)),
+        tuple((each, turn.randrange(20, 200)) for each in crew),
+        tuple((turn.randrange(40), turn.randrange(1, 90)) for _ in range(lots)),
+    )
 
 
 def short(text: str) -> bytes:
@@ -230,29 +242,18 @@ class AnotherPlayerTest(SightingsCase):
             with self.subTest(kind, seed=seed):
                 self.read_by(write, self.folder / f"saves{number}", random.Random(seed))
 
-    def player(self, turn: random.Random, name: str, ship: str, crew: list[str], lots: int = 7) -> Player:
-        """At another moment: with as many divers, and so many other lots."""
-        return Player(
-            name,
-            ship,
-            turn.randrange(2000, 60_000),
-            turn.randbytes(turn.randrange(80, 120)),
-            tuple((each, turn.randrange(20, 200)) for each in crew),
-            tuple((turn.randrange(40), turn.randrange(1, 90)) for _ in range(lots)),
-        )
-
     def read_by(self, write: Callable[[Player], bytes], folder: Path, turn: random.Random) -> None:
         folder.mkdir()
         mine, other = turn.sample(NAMES, 2), turn.sample(SHIPS, 2)
         crew, sizes = [turn.choice(DIVERS) for _ in range(30)], turn.sample(range(15, 30), 2)
         seen, lots = [], turn.sample(range(3, 30), 5)
         for letter, many in zip("abcd", lots[1:], strict=True):
-            player = self.player(turn, mine[0], other[0], crew[: sizes[0]], many)
+            player = player_at(turn, mine[0], other[0], crew[: sizes[0]], many)
             path = folder / f"{letter}.sav"
             path.write_bytes(write(player))
             seen.append((path, player.marks))
         self.assertTrue(self.pinned("Marks", seen))
-        player = self.player(turn, mine[1], other[1], crew[-sizes[1] :], lots[0])
+        player = player_at(turn, mine[1], other[1], crew[-sizes[1] :], lots[0])
         path, out = folder / "another.sav", folder / "out.sav"
         path.write_bytes(write(player))
         shown = {field["path"]: field["value"] for field in self.json_of("read", path)["fields"]}
@@ -266,7 +267,7 @@ class AnotherPlayerTest(SightingsCase):
             turn, write, folder = random.Random(seed), ROWS[kind], self.folder / f"crew{number}"
             folder.mkdir()
             crew = turn.sample(DIVERS, 5)
-            players = [self.player(turn, "Oriel & Sons", SHIPS[0], crew) for _ in range(4)]
+            players = [player_at(turn, "Oriel & Sons", SHIPS[0], crew) for _ in range(4)]
             paths = [folder / f"{letter}.sav" for letter in "abcd"]
             for path, player in zip(paths, players, strict=True):
                 path.write_bytes(write(player))
@@ -276,7 +277,7 @@ class AnotherPlayerTest(SightingsCase):
                 )
                 self.assertTrue(self.pinned("Diver", [(p, crew[3]) for p in paths]))
                 self.assertTrue(self.pinned("Marks", [(p, each.marks) for p, each in zip(paths, players, strict=True)]))
-                other = self.player(turn, "Maud", SHIPS[1], turn.sample(DIVERS, 3))
+                other = player_at(turn, "Maud", SHIPS[1], turn.sample(DIVERS, 3))
                 path, out = folder / "another.sav", folder / "out.sav"
                 path.write_bytes(write(other))
                 fields = {each["path"]: each["value"] for each in self.json_of("read", path)["fields"]}
@@ -309,7 +310,7 @@ class AnotherPlayerTest(SightingsCase):
             turn, write, folder = random.Random(seed), partial(in_rows, DEEP[kind]), self.folder / kind
             folder.mkdir()
             crew = sorted(turn.sample(DIVERS, 7), key=lambda name: len(pack(name)), reverse=True)
-            players = [self.player(turn, "Oriel & Sons", SHIPS[0], crew) for _ in range(4)]
+            players = [player_at(turn, "Oriel & Sons", SHIPS[0], crew) for _ in range(4)]
             paths = [folder / f"{letter}.sav" for letter in "abcd"]
             for path, player in zip(paths, players, strict=True):
                 path.write_bytes(write(player))
@@ -322,7 +323,7 @@ class AnotherPlayerTest(SightingsCase):
             with self.subTest(kind, seed=seed):
                 for name, values in pins.items():
                     self.assertTrue(self.pinned(name, list(zip(paths, values, strict=True))), name)
-                other = self.player(turn, "Maud", SHIPS[1], turn.sample(DIVERS, 6))
+                other = player_at(turn, "Maud", SHIPS[1], turn.sample(DIVERS, 6))
                 path, out = folder / "another.sav", folder / "out.sav"
                 path.write_bytes(write(other))
                 fields = [(each["path"], each["value"]) for each in self.json_of("read", path)["fields"]]
@@ -338,7 +339,7 @@ class AnotherPlayerTest(SightingsCase):
 
     def test_a_pin_in_records_is_taken_back(self) -> None:
         turn, write = random.Random(13), ROWS["names and a number"]
-        players = [self.player(turn, "Oriel & Sons", SHIPS[0], list(DIVERS[:5])) for _ in range(4)]
+        players = [player_at(turn, "Oriel & Sons", SHIPS[0], list(DIVERS[:5])) for _ in range(4)]
         paths = [self.folder / f"{letter}.sav" for letter in "abcd"]
         for path, player in zip(paths, players, strict=True):
             path.write_bytes(write(player))

@@ -118,6 +118,22 @@ class ArrangingTest(LedgerCase):
             save.tape.undo()
             self.assertEqual(self.listed(save)[1], (2, 77))
 
+    def test_a_list_in_a_record_is_rearranged_by_itself_or_with_it(self) -> None:
+        path = self.folder / "a.sav"
+        path.write_bytes(bytes([2, 1, 5, 2, 6, 7]) + b"tail")
+        inner = "{field: m, as: u8, count_of: s}, {rows: s, count: m, layout: [{field: v, as: u8}]}"
+        head = f"{{field: n, as: u8, count_of: r}}, {{rows: r, count: n, layout: [{inner}]}}"
+        save = open_save(path, self.template("binary", head))
+        remove_records(save, "r[1].s", [0])
+        self.assertEqual(self.posted(save), bytes([2, 1, 5, 1, 7]) + b"tail")
+        remove_records(save, "r", [0])
+        self.assertEqual(self.posted(save), bytes([1, 1, 7]) + b"tail")
+        self.assertEqual(rows_now(save, "r[0].s").count, 1)
+        with self.assertRaisesRegex(EntryError, r"r\[0\].s is in one of the records of r, which were rearranged"):
+            insert_record(save, "r[0].s", 0)
+        enter_all(save, [("r[0].s[0].v", "9")])
+        self.assertEqual(self.posted(save), bytes([1, 1, 9]) + b"tail")
+
     def test_a_list_given_anew_keeps_what_nothing_describes(self) -> None:
         """In a block that says how many bytes it has, in one of a size of its own, and in one without elements."""
 

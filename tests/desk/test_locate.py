@@ -8,6 +8,7 @@ import re
 import struct
 import zlib
 from collections.abc import Iterable
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Qt
@@ -21,6 +22,7 @@ from faithful_ledger.core.template import load_template
 from faithful_ledger.demo.hands import type_into
 from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE
 from faithful_ledger.desk.stages.describe import SEALS
+from tests.cli import test_another_player as others
 from tests.cli.test_accepting import company, table_read, table_write
 from tests.cli.test_from_sightings import mirrored_read, mirrored_write, voyage
 from tests.core.test_seal_search import TEXTS
@@ -115,6 +117,46 @@ class LocateTest(DeskCase):
         self.click(next(b for b in self.shell.margin.findChildren(QPushButton) if b.text() == "Take the pin back"))
         self.work()
         self.assertEqual(list(template.parent.iterdir()), [])
+
+    def test_what_each_diver_has_is_a_table_below_the_crew(self) -> None:
+        """The list of the record that is current; what comes in and goes there is counted."""
+        turn, path, crew = random.Random(9), self.folder / "quay.sav", ("Aurélie", "Dunn", "Colette", "Bram", "Quill")
+        write = partial(others.in_rows, others.DEEP["names in each"])
+        players = [others.player_at(turn, "Oriel", "Second Tide", crew) for _ in range(4)]
+        self.keep_each(path, map(write, players))
+        self.shell.show_stage(LOCATE)
+        shown = {
+            "Many": [(others.pack("Aurélie")[-1][1] * 7 + player.crew[0][1] * 3) % 200 + 1 for player in players],
+            "Diver": [crew[3]] * 4,
+        }
+        for name, values in shown.items():
+            self.sight(self.name(name), list(map(str, values)))
+            self.click(next(b for b in self.shell.margin.findChildren(QPushButton) if b.text().startswith("Pin it")))
+            self.work()
+        self.shell.show_stage(EDIT)
+        self.work()
+        tables = self.shell.edit.tables
+        self.assertEqual(list(tables), ["Records at 0x8", "Rows 2 of Aurélie"])
+        tables["Records at 0x8"].setCurrentIndex(tables["Records at 0x8"].fields.index(2, 0))
+        self.work()
+        self.assertEqual(list(tables), ["Records at 0x8", "Rows 2 of Colette"])
+        items = tables["Rows 2 of Colette"]
+        self.type_into(items, 1, 1, "77")
+        items.setCurrentIndex(items.fields.index(0, 0))
+        QTest.keyClick(items, Qt.Key.Key_Delete, Qt.KeyboardModifier.ControlModifier)
+        self.work()
+        self.assertEqual(items.fields.rowCount(), len(others.pack("Colette")) - 1)
+        self.wait_for_plan()
+        self.press("Ctrl+Return")
+        self.settle()
+        self.click(self.shell.posting.write_button)
+        self.settle()
+        before = list(others.DEEP["names in each"](players[-1]))
+        air, listed = players[-1].crew[2][1], others.pack("Colette")[1:]
+        counts = [77, *((many * 7 + air * 3) % 200 + 1 for _, many in listed[1:])]
+        left = (others.short(item) + struct.pack("<H", n) for (item, _), n in zip(listed, counts, strict=True))
+        after = others.short("Colette") + struct.pack("<I", air) + others.rows("<I", left)
+        self.assertEqual(path.read_bytes(), write(players[-1]).replace(before[2], after))
 
     def test_a_diver_of_a_crew_and_marks_as_the_game_shows_them(self) -> None:
         """The crew becomes a table; the comma of a number groups its digits."""

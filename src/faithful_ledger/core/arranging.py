@@ -20,12 +20,13 @@ __all__ = ["enter_all", "insert_record", "remove_records", "rows_now"]
 
 
 def rows_now(save: Save, path: str) -> RowsNode:
-    """The rows at a path with their entry; as they are in the save where they have none.
+    """The rows at a path with their entry, or that of rows they are in; as they are in the save where there is none.
 
     Raises:
         LedgerError: the path leads to no rows, or the payload would no longer fit its template with what was entered.
     """
-    return _rows(_as_entered(save, save.tape.rows[path].node.file) if path in save.tape.rows else save, path)
+    held = path if path in save.tape.rows else save.tape.rows_around(path)
+    return _rows(_as_entered(save, save.tape.rows[held].node.file) if held else save, path)
 
 
 def _rows(save: Save, path: str) -> RowsNode:
@@ -104,6 +105,8 @@ def remove_records(save: Save, path: str, numbers: Collection[int]) -> None:
 def _changeable(save: Save, path: str) -> RowsNode:
     if save.problem is not None:
         raise EntryError(save.problem.what, save.problem.remedy or "nothing can be entered")
+    if held := save.tape.rows_around(path):
+        raise EntryError(f"{path} is in one of the records of {held}, which were rearranged", "post that first")
     now = _rows(save, path)
     if path in save.tape.rows or _inside(save, path):
         now = _rows(_as_entered(save, now.file), path)

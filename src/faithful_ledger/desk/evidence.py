@@ -133,7 +133,7 @@ class Evidence:
 
     @staticmethod
     def _described(save: Save, place: Place) -> str | None:
-        """The field that describes a place already."""
+        """The field that describes a place already, and has a name."""
         if save.template is None or (place.path is not None and "(text)" in place.path):
             return None
         lies_in = Path(place.file) if place.file else save.main.path.absolute()
@@ -149,6 +149,10 @@ class Evidence:
                 at -= file.source.size
         node = field_at(held.bound.root, at) if held is not None and held.bound is not None else None
         if node is None or node.spec.unknown:
+            return None
+        from faithful_ledger.core.describe.leading import is_without_name
+
+        if is_without_name(node):
             return None
         fits = node.start == at and node.spec.storage.name == place.stored_as
         text = place.stored_as in ("utf-8", "latin-1") and node.start == at - 1

@@ -32,7 +32,7 @@ from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.template.model import GroupSpec
 from faithful_ledger.core.template.rewriting import Hex, YamlText
 
-__all__ = ["leading", "let_belong", "let_lead", "text_in_records"]
+__all__ = ["is_without_name", "leading", "let_belong", "let_lead", "text_in_records"]
 
 TEXT_NOTE = "its length is in front of it, and what is behind it moves when it is longer"
 ROWS_NOTE = "their number is in front of them, and what is behind them moves when there are more"
@@ -177,15 +177,23 @@ def leading(save: Save, place: Place | None = None) -> str | None:
 def text_in_records(save: Save, place: Place) -> FieldNode | None:
     """The text without a name of its own in described records that is at a place."""
     for file in save.files.values():
-        for rows in file.bound.root.children if file.bound is not None else ():
-            if isinstance(rows, RowsNode) and rows.spec.note == ROWS_NOTE and rows.start < place.offsets[0] < rows.end:
-                return next((node for node in all_fields(rows) if _is_text_at(node, place)), None)
+        children = file.bound.root.children if file.bound is not None else []
+        described = (node for node in children if isinstance(node, RowsNode) and node.spec.note == ROWS_NOTE)
+        fields = (node for rows in described for node in all_fields(rows) if _is_text_at(node, place))
+        if (found := next(fields, None)) is not None:
+            return found
     return None
 
 
 def _is_text_at(node: Node, place: Place) -> bool:
-    is_here = isinstance(node, FieldNode) and node.start < place.offsets[0] < node.end and node.value in place.values
-    return is_here and UNNAMED.fullmatch(node.spec.name) is not None
+    """Whether it is a text without a name that a place, in the newest or the oldest of its saves, is in."""
+    is_here = any(node.start < at < node.end for at in (place.offsets[-1], place.offsets[0]))
+    return is_here and isinstance(node, FieldNode) and is_without_name(node) and node.value in place.values
+
+
+def is_without_name(node: Node) -> bool:
+    """Whether it is a text or bytes that were described only because others follow, and that nobody gave a name."""
+    return UNNAMED.fullmatch(node.spec.name) is not None
 
 
 def _is_unnamed(node: Node) -> bool:
@@ -314,9 +322,9 @@ def _rows(root: GroupSpec, found: CountedRows) -> list[dict[str, Any]]:
     ]
 
 
-def _layout(parts: Sequence[Part]) -> list[dict[str, Any]]:
-    """The elements of a record; what is between its texts and lists is unknown."""
-    layout, number = list[dict[str, Any]](), 1
+def _layout(parts: Sequence[Part], number: int = 1) -> list[dict[str, Any]]:
+    """The elements of a record, with numbers in their names; what is between its texts and lists is unknown."""
+    layout = list[dict[str, Any]]()
     for part in parts:
         if isinstance(part, int):
             layout.append({"unknown": f"bytes_{number}", "size": part})
@@ -324,9 +332,10 @@ def _layout(parts: Sequence[Part]) -> list[dict[str, Any]]:
         if isinstance(part, Form):
             layout.append({"field": f"text_{number}", "as": "text", "encoding": part.encoding, **part.end.keys})
         elif isinstance(part, Block):
-            size, block = f"size_{number}", f"block_{number}"
+            size, block, inner = f"size_{number}", f"block_{number}", _layout(part.parts, number + 1)
             layout.append({"field": size, "as": part.size_as, "length_of": block})
-            layout.append({"group": block, "size": size, "layout": _layout(part.parts)})
+            layout.append({"group": block, "size": size, "flat": True, "layout": inner})
+            number += len(inner)
         else:
             count, rows = f"count_{number}", f"rows_{number}"
             layout.append({"field": count, "as": part.count_as, "count_of": rows})

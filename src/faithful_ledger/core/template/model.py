@@ -217,6 +217,28 @@ class GroupSpec(ElementSpec):
         """Whether it only says where something begins and ends, whatever is in it."""
         return not self.layout
 
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The fields of a record that can be entered, rather than worked out; those of its flat groups included."""
+        found: list[str] = []
+        for element in self.layout:
+            if isinstance(element, GroupSpec) and element.flat:
+                found += element.columns
+            elif isinstance(element, FieldSpec) and element.derived is None and not element.unknown:
+                found.append(element.name)
+        return tuple(found)
+
+    @property
+    def lists(self) -> list[RowsSpec]:
+        """The rows of records in a record; those of its flat groups included."""
+        found: list[RowsSpec] = []
+        for element in self.layout:
+            if isinstance(element, GroupSpec) and element.flat:
+                found += element.lists
+            elif isinstance(element, RowsSpec) and isinstance(element.item, GroupSpec):
+                found.append(element)
+        return found
+
     def add(self, element: ElementSpec) -> None:
         """Take in an element; those of a flat group go by their names in the group around it as well."""
         self.layout.append(element)

@@ -21,13 +21,13 @@ from PySide6.QtWidgets import (
 )
 
 from faithful_ledger.core.arranging import insert_record, remove_records, rows_now
-from faithful_ledger.core.binding import FieldNode, RowsNode
+from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.free_values import free_values
 from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import Switches
-from faithful_ledger.core.template.model import SectionSpec
+from faithful_ledger.core.template.model import GroupSpec, RowsSpec, SectionSpec
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.seen import WhenSeen
 from faithful_ledger.desk.theme import BROKEN, OPEN
@@ -41,6 +41,7 @@ __all__ = ["EditStage"]
 MOST_FINDINGS = 6
 MOST_VALUES = 20_000  # of binary files that are listed
 NARROW = 700
+MOST_WITHOUT_FILTER = 8  # records
 ABOVE = 60  # pixels of what is above the list that stay in sight
 LEAST_HEIGHT = 320  # of the list of all values below the sections
 MOMENT = 0.012  # seconds of laying out sections after which the window may do something else
@@ -58,7 +59,7 @@ class EditStage(QWidget):
         self.seen = WhenSeen(self, session, self.show_save)
         self.tables: dict[str, FieldTable] = {}
         self.switches: dict[str, QCheckBox] = {}
-        self._following: list[Callable[[], None]] = []  # tables whose records come in and go
+        self._following: dict[str, Callable[[], None]] = {}  # by the titles of tables whose records come in and go
         self._coming: Iterator[None] = iter(())
         self.laid_out = True
         self.values: ValuesPane | None = None  # all that can be entered, where it is shown
@@ -103,6 +104,8 @@ class EditStage(QWidget):
         """Lay out the sections; each step is a moment's work."""
         narrow: list[QWidget] = []
         for section in sections:
+            if not (section.fields or section.table or section.switches):
+                continue  # all that was pinned is in records
             widget = self._section(section, save)
             if section.table is None:
                 narrow.append(widget)
@@ -160,9 +163,9 @@ class EditStage(QWidget):
         save = self.session.save
         if save is None:
             return
-        for follow in self._following:
+        for follow in list(self._following.values()):
             follow()
-        for table in self.tables.values():
+        for table in list(self.tables.values()):
             table.refresh()
         if self.values is not None:
             self.values.refresh()
@@ -223,30 +226,14 @@ class EditStage(QWidget):
             self.session.enter(self.session.save.fields(path)[0], text)
 
     def _section(self, section: SectionSpec, save: Save) -> QWidget:
-        widget = QWidget()
+        if section.table is not None:
+            return self._records(section.title, section.table, section.columns, save)
+        widget, count = QWidget(), label("", "quiet")
         body = column(spacing=2)
+        body.addLayout(row(label(section.title, "title"), count, None))
         widget.setLayout(body)
-        title = label(section.title, "title")
-        count = label("", "quiet")
-        head = row(title, count, None)
-        body.addLayout(head)
         try:
-            if section.table is not None:
-                (rows_node,) = save.nodes(section.table)
-                assert isinstance(rows_node, RowsNode)
-                model = RecordsModel(save, rows_now(save, section.table), section.columns)
-                count.setText(_counted(model))
-                table = self._table(section.title, model)
-                self._let_arrange(table, section.table, count)
-                more = button("New record", partial(table.want_record, copy=False), "link")
-                more.setToolTip("Below the selected one, else at the end. The menu of a record has more.")
-                head.insertWidget(2, more)
-                if model.empty:
-                    head.insertWidget(3, self._empty_shown(table, count))
-                if rows_node.count > 8:
-                    head.addWidget(self._filter(table, count))
-                body.addWidget(table)
-            elif section.switches is not None:
+            if section.switches is not None:
                 (field,) = save.fields(section.switches)
                 body.addLayout(self._switches(section.title, field, count))
             else:
@@ -254,6 +241,61 @@ class EditStage(QWidget):
         except LedgerError as error:
             body.addWidget(label(str(error), "broken", wrap=True))
         return widget
+
+    def _records(self, title: str, path: str, columns: tuple[str, ...], save: Save) -> QWidget:
+        """A table of records, and below it the lists in the one that is current."""
+        widget, count = QWidget(), label("", "quiet")
+        head = row(label(title, "title"), count, None)
+        body = column(spacing=2)
+        body.addLayout(head)
+        widget.setLayout(body)
+        try:
+            rows = rows_now(save, path)
+        except LedgerError as error:
+            body.addWidget(label(str(error), "broken", wrap=True))
+            return widget
+        model = RecordsModel(save, rows, columns)
+        count.setText(_counted(model))
+        table = self._table(title, model)
+        self._let_arrange(table, path, count)
+        more = button("New record", partial(table.want_record, copy=False), "link")
+        more.setToolTip("Below the selected one, else at the end. The menu of a record has more.")
+        head.insertWidget(2, more)
+        if model.empty:
+            head.insertWidget(3, self._empty_shown(table, count))
+        if rows.count > MOST_WITHOUT_FILTER:
+            head.addWidget(self._filter(table, count))
+        body.addWidget(table)
+        if isinstance(rows.spec.item, GroupSpec) and rows.spec.item.lists:
+            body.addWidget(self._lists(table, path, rows.spec.item.lists, save))
+        return widget
+
+    def _lists(self, table: FieldTable, path: str, lists: list[RowsSpec], save: Save) -> QWidget:
+        """The lists in the record of a table that is current, or in the first one."""
+        holder, body, model, shown = QWidget(), column(spacing=10), table.fields, list[str]()
+        holder.setLayout(body)
+        body.setContentsMargins(24, 8, 0, 0)
+        assert isinstance(model, RecordsModel)
+
+        def show() -> None:
+            for title in shown:
+                self._following.pop(title, None)
+                self.tables.pop(title, None)
+            shown.clear()
+            clear(body)
+            if not model.rowCount():
+                return
+            number = model.record(max(table.currentIndex().row(), 0))
+            for spec in lists:
+                title = f"{spec.title} of {model.name_of(number)}"
+                shown.append(title)
+                assert isinstance(spec.item, GroupSpec)
+                body.addWidget(self._records(title, f"{path}[{number}].{spec.name}", spec.item.columns, save))
+
+        table.selectionModel().currentRowChanged.connect(show)
+        model.modelReset.connect(show)
+        show()
+        return holder
 
     def _rows(self, section: SectionSpec, save: Save, body: QVBoxLayout) -> None:
         """A table of single fields; those that are not found in this save are named below it."""
@@ -310,7 +352,7 @@ class EditStage(QWidget):
 
         table.record_wanted.connect(insert)
         table.records_unwanted.connect(remove)
-        self._following.append(follow)
+        self._following[table.accessibleName()] = follow
 
     def _filter(self, table: FieldTable, count: QLabel) -> QLineEdit:
         line = QLineEdit()

@@ -172,6 +172,14 @@ class RecordsModel(FieldsModel):
         node = item.names.get(self.columns[column]) if isinstance(item, GroupNode) else None
         return node if isinstance(node, FieldNode) else None
 
+    def name_of(self, number: int) -> str:
+        """What a record goes by: its first text or name of a choice, else its number."""
+        for place in range(len(self.columns)):
+            node = self.cell(number, place)
+            if node is not None and isinstance(self.save.value(node), str):
+                return self._text(number, place)
+        return f"record {number}"
+
     def field(self, index: Index) -> FieldNode | None:
         return self.cell(self.record(index.row()), index.column())
 

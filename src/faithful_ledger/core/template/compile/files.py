@@ -364,7 +364,7 @@ class _Files:
             if found is not None and not (isinstance(found, RowsSpec) and isinstance(found.item, GroupSpec)):
                 self.mistakes.append(((*where, "table"), f"“{table}” is not rows of records"))
             elif isinstance(found, RowsSpec) and isinstance(found.item, GroupSpec):
-                columns = columns or tuple(e.name for e in found.item.layout if isinstance(e, FieldSpec))
+                columns = columns or found.item.columns
                 for column in columns:
                     if found.item.named(column) is None:
                         text = f"the records of {table} have no field “{column}”"
