@@ -458,8 +458,9 @@ class LocateTest(DeskCase):
         self.assertFalse(pane.nearly_words.isVisible())
         self.click(pane.rule_button)
         self.work()
-        self.post_value("unpacked.marks", "4321")
-        self.assertEqual(table_read(path.read_bytes()), {**values[-1], "marks": 4321})
+        marks = values[-1]["marks"] ^ 1  # of as many digits, so that as many parts hold them
+        self.post_value("unpacked.marks", str(marks))
+        self.assertEqual(table_read(path.read_bytes()), {**values[-1], "marks": marks})
 
     def test_a_save_that_is_there_twice_keeps_both_copies_alike(self) -> None:
         path = self.folder / "quay.sav"

@@ -38,7 +38,7 @@ TEXT_NOTE = "its length is in front of it, and what is behind it moves when it i
 ROWS_NOTE = "their number is in front of them, and what is behind them moves when there are more"
 NOTES = (TEXT_NOTE, ROWS_NOTE)
 UNNAMED = re.compile(r"(text|bytes|unknown)_[0-9a-f]+(_\d+)?")
-MOST_IN_FRONT = 16  # texts and lists; more of them are one list
+MOST_IN_FRONT = 12  # texts and lists; more of them are one list
 KEYS_REACH, MOST_LENGTH = 32, 4  # bytes up to another key, and of the length of one
 LABEL, LABEL_REACH = re.compile(rb"\w+"), 8  # and how many bytes behind it the number may be that it names
 
