@@ -25,7 +25,7 @@ __all__ = ["USUAL_SCALES", "into_spots", "is_clear", "judge", "reasons_for", "wi
 
 COSTS = {"u32": 0, "i32": 0.5, "u16": 0.3, "i16": 0.8, "u8": 1, "i8": 1.5, "u64": 5, "i64": 5.5, "f32": 2, "f64": 2}
 COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 8, "sleb128": 9, "zigzag": 9}
-OTHER_STORAGE, BIG_ENDIAN = 6.0, 1.0
+OTHER_STORAGE, BIG_ENDIAN, NEEDLESS = 6.0, 1.0, 60.0
 SCALES = {1: 0, 10: 3, 100: 4, 0.1: 6, 0.01: 5, 256: 8, 65536: 9, 1 / 60: 8}
 SCALES |= dict.fromkeys(map(float, (*OF_CLOCKS, *OF_PERCENT)), 8)
 FREE_SCALE, MASKED, ANY_BIT, ANY_LETTERS = 24.0, 10.0, 4.0, 24.0
@@ -175,6 +175,9 @@ def _storage_cost(place: Place) -> float:
     plain = place.stored_as.removesuffix("le").removesuffix("be")
     # A key hides every byte of a number, also those that are always zero.
     hidden = min(sum(map(bool, place.mask.key)), MOST_HIDDEN) if place.mask is not None else 0
+    largest = max((abs(value) for value in place.values if not isinstance(value, str)), default=0)
+    if plain in ("u64", "i64") and place.mask is None and largest < 1 << 31:
+        return NEEDLESS  # its high bytes may be another number, which is zero by now
     return COSTS.get(plain, OTHER_STORAGE) + (BIG_ENDIAN if place.stored_as.endswith("be") else 0) - KEY_BYTE * hidden
 
 
