@@ -40,7 +40,7 @@ FORMS = {  # by the bytes of a letter
     for unit in RUNS
 }
 ASCII, LATIN = "\x7e", "\u024f"  # the last letters of scripts, as most texts have them
-ENDS_OF_LINES, LINE_ENDS = (9, 10, 13), "\t\n\r"  # which are no lengths between lines
+ENDS_OF_LINES, LINE_ENDS = (9, 10, 13), "\t\n\r"  # which are not lengths between lines
 LEAST_ALNUM = 0.6  # of a text; the rest may be blanks and signs
 LEAST_BEHIND_WIDE = 3  # letters behind a length of several bytes
 LEAST_LETTERS, LEAST_ALONE = 4, 6  # letters behind a length of one byte, where other saves agree, and in one save alone

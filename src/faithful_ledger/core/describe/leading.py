@@ -48,18 +48,21 @@ def let_lead(draft: Draft, others: Iterable[Mapping[str, BoundFile]], place: Pla
     player, where other saves do not say something else. The last element is at a `place` that moves.
     """
     behind = {
-        name: file.bound
-        for name, file in draft.save.files.items()
-        if file.bound is not None and _moving(file.bound) and _moving(file.bound)[-1].start < FARTHEST
+        name: (held.bound, moving[-1])
+        for name, held in draft.save.files.items()
+        if held.bound is not None and (moving := _moving(held.bound)) and moving[-1].start < FARTHEST
     }
     saves = list(others) if behind else []  # which are only bound then
-    for name, bound in behind.items():
-        files = [bound, *(save[name] for save in saves if name in save)]
-        last = _moving(bound)[-1]
-        if place is not None:
-            files = [each for each in files if _offset_in(place, each) is not None]
-        contents = [bytes(each.source.read(0, min(each.source.size, FARTHEST))) for each in files]
-        lasts = [_start_of(last, each) if place is None else _offset_in(place, each) for each in files]
+    for name, (bound, last) in behind.items():
+        seen = []
+        for file in (bound, *(save[name] for save in saves if name in save)):
+            content = bytes(file.source.read(0, min(file.source.size, FARTHEST)))
+            at = place.offset_in(content) if place is not None else _start_of(last, file)
+            if place is None or at is not None:
+                seen.append((file, content, at))
+        if not seen:
+            continue
+        files, contents, lasts = map(list, zip(*seen, strict=True))
         found, ends = in_front(contents, list(map(_flow_end, files)), lasts, (last.start, last.end))
         if len(found) > MOST_IN_FRONT:
             continue
@@ -243,10 +246,6 @@ def _is_named_by_label(bound: BoundFile, node: Node) -> bool:
     letters = (run.start() for run in RUNS[1].finditer(content))
     starts = {at - form.width for at in letters for form in FORMS[1] if form.read(content, at - form.width)}
     return max(widths) <= MOST_LENGTH and not starts.isdisjoint(set(near) - {begin - width for width in widths})
-
-
-def _offset_in(place: Place, bound: BoundFile) -> int | None:
-    return place.offset_in(bytes(bound.source.read(0, min(bound.source.size, FARTHEST))))
 
 
 def _flow_end(bound: BoundFile) -> int:
