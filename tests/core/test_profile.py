@@ -12,6 +12,7 @@ import random
 import struct
 import zipfile
 import zlib
+from itertools import product
 
 import lz4.frame
 import numpy as np
@@ -251,6 +252,12 @@ class ScramblingTest(LedgerCase):
             self.assertIsNone(find_scrambling(rng.integers(0, 256, 32 << 10, np.uint8).tobytes()))
         self.assertIsNone(find_scrambling(b"The bell rang twice at slack water. " * 900))
         self.assertIsNone(find_scrambling(b"short"))
+        words = ("rope", "lamp", "charm", "hose", "bell", "Tamsin", "Oriel", "Wren", "harbour", "brine", "marks")
+        for fill, case in product((b" ", b"\0", b"\xff"), (str.title, str.upper, str.lower)):
+            turn = random.Random(FRESH)
+            texts = (case(turn.choice(words)).encode() for _ in range(60))
+            table = b"".join(text.ljust(24, fill) + turn.randbytes(2) + b"\0\1" for text in texts)
+            self.assertEqual(find_descramblings([table]), [], f"texts in buffers, filled with {fill!r}")
 
 
 class StridesTest(LedgerCase):

@@ -67,6 +67,7 @@ WIDE_WORD = re.compile(rb"[A-Za-z]\x00(?:[a-z]\x00){3,}")
 VOWELS = re.compile(rb"[AEIOUYaeiouy]")
 DIFFERENT = 0.7  # the share of different letters in most words
 BY_CHANCE = 12  # bytes
+WORDY = 256  # bytes, of which one at least is in a word of its own
 STORED_SIZES, STORED_WITHIN, SHOWS_TEXT = (4, 8, 16, 2), 33, 48  # bytes of a key in a save, of where, of a text
 OPENING = (b"{", b"[", b"<")  # with what most texts begin
 LETTERS = re.compile(
@@ -150,6 +151,7 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
         return [behind]
     arrays = [np.frombuffer(sample, np.uint8) for sample in samples]
     plain = [entropy(array) for array in arrays]
+    blank = all(map(_has_blanks_behind_words, samples))
     best: list[tuple[float, list[Steps]]] = []
     for each in (*_keyed(saves), *_chains(samples), *_generated(samples)):
         after = [
@@ -160,6 +162,7 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
         gain = float(np.mean(gains)) - _cost(each, samples)
         # A key of one byte leaves the entropy as it is, and was found by the zeros; a longer one is worth its bits.
         keyed = each[0][0].share > 0 and (len(each[0][0].key) == 1 or gain >= GAINED_BY_KEY)
+        keyed = keyed and not blank
         opened = any(step.kind in OPEN or step.kind == GENERATED for step in each[0])
         needed = GAINED if opened else GAINED_MUCH
         shows = opened or all(map(_has_zeros, samples, each))
@@ -273,6 +276,12 @@ def _reads_worse(sample: bytes, steps: Steps) -> bool:
     scrambled, but for the most part a picture or a curve, of which the differences say less.
     """
     return _fewer(_in_words(_undone(sample, steps)), _in_words(sample), len(sample))
+
+
+def _has_blanks_behind_words(sample: bytes) -> bool:
+    """Whether blanks that fill up texts are the commonest byte: under a key of one byte they would look like zeros."""
+    counts = np.bincount(np.frombuffer(sample, np.uint8), minlength=256)
+    return int(counts.argmax()) == ord(" ") and _in_words(sample.lower()) > BY_CHANCE + len(sample) // WORDY
 
 
 def _readable(samples: Sequence[bytes], ways: list[tuple[float, list[Steps]]]) -> list[tuple[float, list[Steps]]]:
