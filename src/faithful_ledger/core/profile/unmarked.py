@@ -33,6 +33,7 @@ SELF_ENDED, ENDLESS = (tuple(kind for kind in MATCHED if kind.has_end is has_end
 RUNS = "packbits"  # which any bytes may be, so that its sizes have to be said
 MOST_WHOLE = 2  # times that a file may be unpacked in trying these
 MOST_RUN = 64  # bytes for each that is packed in it
+LARGEST_RUNS = 1 << 22  # bytes, in which runs are gone through one by one
 BEGUN, FIRST_BYTES = 4096, 64  # bytes of what a stream unpacks to that are looked at, and the first of these
 MOST_TRIED, LEAST_TRIED = 32, 1 << 16  # times that a file, if it has so many bytes, may be unpacked in trying
 GAINING = (FIRST_BYTES, 0.5), (512, 0.9), (1 << 14, 1.05)  # unpacked bytes, and how many for each that is packed
@@ -199,7 +200,8 @@ def _endless(data: bytes, offset: int) -> Iterator[str]:
             else:
                 yield kind.name
     packed = len(data) - offset
-    if any(GAINED * packed <= number <= MOST_RUN * packed for number in _numbers(data[:offset])):
+    sizes = _numbers(data[:offset]) if packed <= LARGEST_RUNS else ()
+    if any(GAINED * packed <= size <= MOST_RUN * packed for size in sizes):
         yield RUNS
 
 
