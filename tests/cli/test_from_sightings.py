@@ -754,7 +754,10 @@ class SightingsCase(CommandCase):
     """What the game showed is found, pinned with what seals it, and changed so that the game takes it."""
 
     def changed(self, each: Format, folder: Path, seed: int) -> None:
-        moments = voyage(random.Random(seed))
+        turn = random.Random(seed)
+        moments = voyage(turn)
+        while each.seal == "length" and len({len(each.write(value)) for value in moments}) < 3:
+            moments = voyage(turn)  # of two sizes any number that grows might be one
         folder.mkdir()
         saves = [folder / f"{letter}.sav" for letter in "abcd"]
         for path, value in zip(saves, moments, strict=True):
