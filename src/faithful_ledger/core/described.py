@@ -209,8 +209,9 @@ class BookTemplates:
         shared = self._shared(save) if text is None else Shared(1, 0)
         into = partial(with_place, text, name=name, save=first, game=self.book.name, shared=shared)
         into = partial(into, other=other, held=held, taken=self._ids())
-        beginning = bytes(save.main.source.read(0, min(save.main.source.size, LARGEST_BESIDE)))
-        here = place.offset_in(beginning) if holder == main and pins.stays_nowhere(place) else None
+        here = None
+        if holder == main and pins.stays_nowhere(place):
+            here = place.offset_in(bytes(save.main.source.read(0, min(save.main.source.size, LARGEST_BESIDE))))
         text, field = into(place if here is None else replace(place, found_by=Address.at(here)))
         try_writing(save, text, field, place)
         others = self._others(save, text)

@@ -98,12 +98,9 @@ def _rest(spec: GroupSpec, old: Node | None, made: int, path: str) -> bytes:
     if spec.size is None:
         return b""
     rest = b""
-    if isinstance(old, GroupNode):
-        holder = old.parent
-        while not isinstance(holder, RowsNode):
-            assert holder is not None
-            holder = holder.parent
-        rest = bytes(holder.source.read(max((child.end for child in old.children), default=old.start), old.end))
+    rows = old.record.parent if old is not None and old.record is not None else None
+    if isinstance(old, GroupNode) and isinstance(rows, RowsNode):
+        rest = bytes(rows.source.read(max((child.end for child in old.children), default=old.start), old.end))
     if (whole := spec.size.constant) is None:
         return rest
     left = whole - made

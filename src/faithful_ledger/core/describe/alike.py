@@ -107,5 +107,5 @@ def _counts(parts: Sequence[Array], name: str) -> tuple[Array, Array]:
 
 def numbers_in(parts: Sequence[Array], name: str) -> list[Array]:
     """The numbers of a storage at every offset of some parts, which are as long as each other."""
-    kind = np.dtype(f"{'>' if name.endswith('be') else '<'}u{NUMBERS[name].least_size}")
+    kind = np.dtype(NUMBERS[name].dtype)
     return [scan.windows(part, kind).astype(np.int64) for part in parts]

@@ -26,6 +26,7 @@ from faithful_ledger.core.describe.records import (
     Part,
     Shape,
     is_in_a_gap,
+    number_at,
     without_empty,
 )
 from faithful_ledger.core.describe.shapes import deep_shapes, flat_shapes, texts_from
@@ -165,7 +166,7 @@ class _Walk:
                     if (ends := self._counted(chains, front, name)) is None:
                         continue
                     record = without_empty(front, *shape.parts, shape.between - front)
-                    rows = _placed(CountedRows(0, 0, name, record), firsts[0] - front, ends[0])
+                    rows = _rows(name, record, firsts[0] - front, ends[0])
                     if ends[0] <= self.place[0]:
                         self.ends = ends
                         return rows
@@ -213,7 +214,7 @@ class _Walk:
         if not numbers:
             return None
         self.ends = [begin + number * size for begin, number in zip(begins, numbers, strict=True)]
-        return _placed(CountedRows(0, 0, name, (size,)), begins[0], self.ends[0])
+        return _rows(name, (size,), begins[0], self.ends[0])
 
     def _explaining(self, name: str, far: Mapping[int, int]) -> Iterator[tuple[int, int]]:
         """Where records would begin, and the bytes of one, so that all saves are as far behind the last one."""
@@ -233,23 +234,23 @@ class _Walk:
         found = records_alike([self.parts[j][start:] for j, start in enumerate(starts)], size)
         if found is None:
             return None
-        rows = CountedRows(0, 0, found.count_as, (found.stride,))
-        return _placed(rows, starts[0] + found.begin, starts[0] + found.end)
+        return _rows(found.count_as, (found.stride,), starts[0] + found.begin, starts[0] + found.end)
 
 
-def _placed(rows: CountedRows, begin: int, end: int) -> CountedRows:
-    start = begin - NUMBERS[rows.count_as].least_size
-    return rows._replace(start=start, size=end - start)
+def _rows(count_as: str, record: tuple[Part, ...], begin: int, end: int) -> CountedRows:
+    """Records that begin and end at offsets of the first save, with the number in front of them."""
+    start = begin - NUMBERS[count_as].least_size
+    return CountedRows(start, end - start, count_as, record)
 
 
 def _numbers(contents: Sequence[bytes], name: str, behind: Sequence[int], floors: Sequence[int]) -> list[int]:
     """What directly in front of some offsets says in each save; nothing where that would begin before the floor."""
-    storage = NUMBERS[name]
-    starts = [end - storage.least_size for end in behind]
+    starts = [end - NUMBERS[name].least_size for end in behind]
     if any(start < floor for start, floor in zip(starts, floors, strict=True)):
         return []
-    raws = [content[start:end] for content, start, end in zip(contents, starts, behind, strict=True)]
-    return [int(storage.decode(raw)) for raw in raws] if all(len(raw) == storage.least_size for raw in raws) else []
+    found = [number_at(content, start, name) for content, start in zip(contents, starts, strict=True)]
+    numbers = [number for number in found if number is not None]
+    return numbers if len(numbers) == len(found) else []
 
 
 def _beginnings(data: bytes) -> list[tuple[int, int]]:

@@ -17,14 +17,15 @@ from faithful_ledger.core.describe.draft import Draft
 from faithful_ledger.core.describe.flow import RUN, has_offset
 from faithful_ledger.core.describe.in_front import FARTHEST, FORMS, CountedRows, Element, LeadingText, in_front
 from faithful_ledger.core.describe.placing import (
-    ADDRESS_KEYS,
     add_element,
     free_name,
     layout_index,
     move_into_run,
     touched,
+    without_address,
 )
 from faithful_ledger.core.describe.records import LONGEST, RUNS, Block, Form, Part
+from faithful_ledger.core.describe.shaping import sections_of
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.save import Save
@@ -104,16 +105,13 @@ def let_belong(draft: Draft, others: Iterable[Mapping[str, BoundFile]]) -> None:
 
 def _let_be_of_each(draft: Draft, name: str, rows: Node, node: FieldNode) -> None:
     """Let a field be one of every record, if need be a narrower one, and show the records on the Edit sheet."""
-    before, keys = (
-        bytes(draft.text),
-        {k: v for k, v in draft.text.value(node.spec.where).items() if k not in ADDRESS_KEYS},
-    )
+    before, keys = bytes(draft.text), without_address(draft.text, node)
     for storage, start, end in _widths(node, str(keys["as"])):
         with suppress(LedgerError):
             draft.remove(node.path)
             draft.read_again()
             add_element(draft.text, draft.file(name), start, end, {**keys, "as": storage})
-            tables = draft.text.value(("sections",)) if draft.text.has(("sections",)) else []
+            tables = sections_of(draft.text)
             if not tables:
                 draft.text.set(("sections",), [])
             if not any(section.get("table") == rows.path for section in tables):
@@ -196,7 +194,10 @@ def _is_text_at(node: Node, place: Place) -> bool:
 
 def is_without_name(node: Node) -> bool:
     """Whether it is a text or bytes that were described only because others follow, and that nobody gave a name."""
-    return UNNAMED.fullmatch(node.spec.name) is not None
+    holder: Node | None = node
+    while holder is not None and holder.spec.note not in NOTES:
+        holder = holder.parent
+    return holder is not None and UNNAMED.fullmatch(node.spec.name) is not None
 
 
 def _is_unnamed(node: Node) -> bool:

@@ -16,6 +16,7 @@ from faithful_ledger.core.describe.filling import let_keep_size
 from faithful_ledger.core.describe.flow import let_follow, let_stand, varies
 from faithful_ledger.core.describe.leading import leading, let_belong, let_lead, text_in_records
 from faithful_ledger.core.describe.placing import free_name
+from faithful_ledger.core.describe.shaping import sections_of
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.save import Save
@@ -70,7 +71,7 @@ def without_leading(text: bytes, save: Save, place: Place | None = None) -> byte
 
 def _remove(draft: Draft, path: str) -> None:
     """Remove an element, with the table of records on the Edit sheet; their number says nothing of them any more."""
-    sections = draft.text.value(("sections",)) if draft.text.has(("sections",)) else []
+    sections = sections_of(draft.text)
     for number in reversed([number for number, section in enumerate(sections) if section.get("table") == path]):
         draft.text.remove(("sections",), number)
         draft.read_again()

@@ -25,6 +25,7 @@ __all__ = [
     "move_into_run",
     "overlap",
     "touched",
+    "without_address",
 ]
 
 ADDRESS_KEYS = ("at", "behind", "before", "table", "entry", "align")
@@ -186,11 +187,16 @@ def _split(
     _write(text, where, index, pieces, address, shared)
 
 
+def without_address(text: YamlText, node: Node) -> dict[str, Any]:
+    """What a template says of an element beside where it is."""
+    return {key: value for key, value in text.value(node.spec.where).items() if key not in ADDRESS_KEYS}
+
+
 def move_into_run(text: YamlText, unknown: FieldNode, node: FieldNode) -> None:
     """Let a field of the same group that is at an offset within an unknown run be what the run has there."""
     holder = unknown.parent
     assert isinstance(holder, GroupNode)
-    keys = {key: value for key, value in text.value(node.spec.where).items() if key not in ADDRESS_KEYS}
+    keys = without_address(text, node)
     index = layout_index(node)
     if index > layout_index(unknown):
         index += (node.start > unknown.start) + (node.end < unknown.end)

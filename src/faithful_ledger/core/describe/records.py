@@ -60,13 +60,11 @@ class Form(NamedTuple):
 
     def raw(self, content: bytes, at: int) -> bytes | None:
         """What is behind the length at an offset; None where that says more than there is, or than a text has."""
-        start = at + self.width
-        if at < 0 or start > len(content):
+        number = number_at(content, at, self.prefix)
+        if number is None or (size := number * self.each) > LONGEST:
             return None
-        size = int(NUMBERS[self.prefix].decode(content[at:start])) * self.each
-        raw = content[start : start + size] if size <= LONGEST else b""
-        is_whole = size <= LONGEST and len(raw) == size
-        return raw if is_whole and (not size or raw.endswith(bytes(self.zeros * self.unit))) else None
+        raw = content[at + self.width : at + self.width + size]
+        return raw if len(raw) == size and (not size or raw.endswith(bytes(self.zeros * self.unit))) else None
 
     def read(self, content: bytes, at: int) -> tuple[str, int] | None:
         """The text whose length is at an offset, and where it ends; None where there is none."""

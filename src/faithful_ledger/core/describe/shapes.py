@@ -44,7 +44,7 @@ class Text(NamedTuple):
 def flat_shapes(form: Form, content: bytes, first: int) -> Iterator[Shape]:
     """Bytes and texts, as records may be of which the first one has its first text at an offset; few texts first."""
     texts = list(islice(_texts(form, content, first, LARGEST_GAP), MOST_IN_RECORD + 1))
-    gaps = _gaps(texts, 0, len(texts))
+    gaps = _gaps(texts)
     for many, between in enumerate(gaps):
         yield Shape(_joined(form, gaps[:many]), between)
 
@@ -83,14 +83,14 @@ def _texts(form: Form, content: bytes, at: int, reach: int) -> Iterator[Text]:
 def _with_list(form: Form, content: bytes, texts: Sequence[Text]) -> Iterator[Shape]:
     """Records with a list of so many bytes each behind their texts: a number there explains how far the next one is."""
     for many in range(1, MOST_IN_RECORD):
-        heads = texts[::many]
-        for window in range(0, len(heads) - LEAST_SEEN, LEAST_SEEN):
-            seen = heads[window : window + LEAST_SEEN + 1]
-            lasts = texts[(window + 1) * many - 1 :: many][:LEAST_SEEN]
-            far = [after.start - last.end for after, last in zip(seen[1:], lasts, strict=False)]
-            inner = _gaps(texts, window * many, many)
-            if any(_gaps(texts, (window + each) * many, many) != inner for each in range(len(far))):
+        records = [texts[at : at + many] for at in range(0, len(texts), many)]
+        for window in range(0, len(records) - LEAST_SEEN, LEAST_SEEN):
+            seen, following = records[window : window + LEAST_SEEN], records[window + 1 :]
+            inner = _gaps(seen[0])
+            if any(_gaps(record) != inner for record in seen):
                 continue
+            lasts = [record[-1] for record in seen]
+            far = [after[0].start - last.end for last, after in zip(lasts, following, strict=False)]
             low, high = far.index(min(far)), far.index(max(far))
             for name, step in product(COUNTS, range(far[low])) if far[low] < far[high] else ():
                 numbers = [number_at(content, last.end + step, name) or 0 for last in lasts]
@@ -103,14 +103,14 @@ def _with_list(form: Form, content: bytes, texts: Sequence[Text]) -> Iterator[Sh
                     yield Shape((*_joined(form, inner), *without_empty(step), listed), min(rests))
 
 
-def _gaps(texts: Sequence[Text], first: int, many: int) -> list[int]:
+def _gaps(texts: Sequence[Text]) -> list[int]:
     """How far some texts are behind each other."""
-    return [after.start - before.end for before, after in pairwise(texts[first : first + many])]
+    return [after.start - before.end for before, after in pairwise(texts)]
 
 
 def _with_texts_in_list(form: Form, content: bytes, texts: Sequence[Text]) -> Iterator[Shape]:
     """Records with a list behind their texts in which every record has texts as well."""
-    gaps = _gaps(texts, 0, len(texts))
+    gaps = _gaps(texts)
     for many, inner, name in product(range(1, 3), range(1, 3), COUNTS):
         for step in range(min(gaps[many - 1], LARGEST_GAP)):
             known = _solved(content, texts, many, inner, step, name)
@@ -139,7 +139,7 @@ def _solved(
         if count is None or count > len(texts):
             break
         kinds = [*names, "into", *item, *["on", *item] * (count - 1), "out"] if count else [*names, "none"]
-        apart = _gaps(texts, at, len(kinds) + 1)
+        apart = _gaps(texts[at : at + len(kinds) + 1])
         pairs = list(zip(kinds, apart, strict=False))
         if len(pairs) < len(kinds) or any(known.setdefault(kind, gap) != gap for kind, gap in pairs):
             break
@@ -155,9 +155,8 @@ def _in_blocks(form: Form, content: bytes, texts: Sequence[Text]) -> Iterator[Sh
     """Records of which a number in front of the first text says how many bytes are behind it."""
     starts = {text.start for text in texts}
     first = texts[0].start
-    apart = math.log2(
-        (texts[-1].start - first) / (len(texts) - 1)
-    )  # bits that it says that a text is where it should be
+    # Bits that it says that a text is where it should be.
+    apart = math.log2((texts[-1].start - first) / (len(texts) - 1))
     for name in COUNTS:
         width = NUMBERS[name].least_size
         for inside in range(width, min(FARTHEST_SIZE, first) + 1):

@@ -83,9 +83,15 @@ def remove(text: YamlText, template: Template, node: Node) -> None:
         _merge(text, where, index)
 
 
+def sections_of(text: YamlText) -> list[dict[str, Any]]:
+    """The sections of the Edit sheet as the text says them."""
+    found: list[dict[str, Any]] = text.value(("sections",)) if text.has(("sections",)) else []
+    return found
+
+
 def list_in(text: YamlText, title: str, path: str) -> None:
     """Add a path to a section of the Edit sheet; one that is not there is made."""
-    sections = text.value(("sections",)) if text.has(("sections",)) else []
+    sections = sections_of(text)
     number = next((n for n, part in enumerate(sections) if part.get("title") == title and "fields" in part), None)
     if number is None:
         if not text.has(("sections",)):

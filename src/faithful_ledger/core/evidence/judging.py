@@ -44,7 +44,7 @@ CLEAR_CHANCE, CLEAR_LEAD = 0.01, 8.0
 LOOKED_CLOSELY = 200
 NEARLY = 1.5  # times as much agreement elsewhere makes a place a stray
 ENOUGH = 64 * UNIT
-CLOSE = 8  # bytes
+CLOSE, LONGEST_NUMBER = 8, 10  # bytes, and of a number whose size varies
 TELLING = 4  # different bytes of these
 MUCH_CLOSER = 32 * UNIT
 
@@ -143,7 +143,7 @@ def _value_bits(place: Place, contents: Sequence[Content], seen: Sequence[Sighti
             total += PER_RELATION
         elif value not in once:
             once.add(value)
-            held = content.data[at : at + place.size(j, content.data[at : at + 10].tobytes())]
+            held = content.data[at : at + _size_in(place, j, content)]
             if storage is not None and storage.family == "leb128":
                 # What is behind the first byte may be another field, which says the same in all of them.
                 held = held[:1] if held[1:].tobytes() in tails else held
@@ -157,6 +157,12 @@ def _value_bits(place: Place, contents: Sequence[Content], seen: Sequence[Sighti
     # A free scale or a bias is fitted to the first of the values, which then says nothing any more.
     fitted = place.bias or place.scale not in SCALES
     return total * (1 - 1 / max(len(once), 1)) if fitted and once else total
+
+
+def _size_in(place: Place, number: int, content: Content) -> int:
+    """How many bytes its value takes in a snapshot."""
+    at = place.offsets[number]
+    return place.size(number, content.data[at : at + LONGEST_NUMBER].tobytes())
 
 
 def _masked_bits(place: Place, seen: Sequence[Sighting]) -> float:
@@ -220,7 +226,7 @@ def _look_beside(place: Place, contents: Sequence[Content]) -> None:
         place.bits += best
     elif storage is not None and storage.family == "leb128":
         behind = {content.data[at + 1 : at + 1 + CLOSE // 2].tobytes() for content, at in held}
-        sizes = [place.size(j, content.data[at : at + 10].tobytes()) for j, (content, at) in enumerate(held)]
+        sizes = [_size_in(place, j, content) for j, content in enumerate(contents)]
         ends = {c.data[at + size : at + size + CLOSE // 2].tobytes() for (c, at), size in zip(held, sizes, strict=True)}
         if len(behind) < len(ends):
             place.bits -= STRAYED
@@ -241,9 +247,8 @@ def _look_around(place: Place, known: Sequence[Known]) -> None:
         between = f"{abs(distance)} bytes" if distance else "directly"
         place.beside.append(f"{between} {'before' if distance < 0 else 'behind'} {nearest.name}, which is pinned")
     is_number = place.path is None and not any(isinstance(value, str) for value in place.values)
-    for name in (each.overlapped(start, end) for each in known if isinstance(each, Described) and is_number):
-        if not name:
-            continue
+    names = (each.overlapped(start, end) for each in known if isinstance(each, Described) and is_number)
+    for name in filter(None, names):
         place.bits -= OVERLAP
         place.beside.append(f"some of its bytes are in {name}, which is described")
 

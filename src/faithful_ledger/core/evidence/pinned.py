@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple, TypeAlias
 
-__all__ = ["Pinned"]
+__all__ = ["Described", "Known", "Pinned"]
 
 NEAR = ((16, 3.0), (256, 1.5))  # within so many bytes, worth so many bits
 

@@ -128,10 +128,9 @@ class Place:
                 raw = value.encode(self.stored_as, "replace") if self.stored_as in TEXT_ENCODINGS else b""
                 holds = bool(raw) and content[at : at + len(raw)] == raw
             else:
-                raw = content[at : at + STORAGES[self.stored_as].least_size]
-                holds = (
-                    len(raw) == STORAGES[self.stored_as].least_size and STORAGES[self.stored_as].decode(raw) == value
-                )
+                storage = STORAGES[self.stored_as]
+                raw = content[at : at + storage.least_size]
+                holds = len(raw) == storage.least_size and storage.decode(raw) == value
             found |= {at} if holds else set()
         return found.pop() if len(found) == 1 else None
 

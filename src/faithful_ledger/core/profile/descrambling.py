@@ -161,8 +161,7 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
         gains = [before - now for before, now in zip(plain, after, strict=True)]
         gain = float(np.mean(gains)) - _cost(each, samples)
         # A key of one byte leaves the entropy as it is, and was found by the zeros; a longer one is worth its bits.
-        keyed = each[0][0].share > 0 and (len(each[0][0].key) == 1 or gain >= GAINED_BY_KEY)
-        keyed = keyed and not blank
+        keyed = not blank and each[0][0].share > 0 and (len(each[0][0].key) == 1 or gain >= GAINED_BY_KEY)
         opened = any(step.kind in OPEN or step.kind == GENERATED for step in each[0])
         needed = GAINED if opened else GAINED_MUCH
         shows = opened or all(map(_has_zeros, samples, each))

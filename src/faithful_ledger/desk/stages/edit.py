@@ -228,10 +228,7 @@ class EditStage(QWidget):
     def _section(self, section: SectionSpec, save: Save) -> QWidget:
         if section.table is not None:
             return self._records(section.title, section.table, section.columns, save)
-        widget, count = QWidget(), label("", "quiet")
-        body = column(spacing=2)
-        body.addLayout(row(label(section.title, "title"), count, None))
-        widget.setLayout(body)
+        widget, _, body, count = _headed(section.title)
         try:
             if section.switches is not None:
                 (field,) = save.fields(section.switches)
@@ -244,11 +241,7 @@ class EditStage(QWidget):
 
     def _records(self, title: str, path: str, columns: tuple[str, ...], save: Save) -> QWidget:
         """A table of records, and below it the lists in the one that is current."""
-        widget, count = QWidget(), label("", "quiet")
-        head = row(label(title, "title"), count, None)
-        body = column(spacing=2)
-        body.addLayout(head)
-        widget.setLayout(body)
+        widget, head, body, count = _headed(title)
         try:
             rows = rows_now(save, path)
         except LedgerError as error:
@@ -272,23 +265,21 @@ class EditStage(QWidget):
 
     def _lists(self, table: FieldTable, path: str, lists: list[RowsSpec], save: Save) -> QWidget:
         """The lists in the record of a table that is current, or in the first one."""
-        holder, body, model, shown = QWidget(), column(spacing=10), table.fields, list[str]()
+        holder, body, model = QWidget(), column(spacing=10), table.fields
         holder.setLayout(body)
         body.setContentsMargins(24, 8, 0, 0)
         assert isinstance(model, RecordsModel)
 
         def show() -> None:
-            for title in shown:
-                self._following.pop(title, None)
-                self.tables.pop(title, None)
-            shown.clear()
+            for gone in holder.findChildren(FieldTable):  # the lists in these lists as well
+                self._following.pop(gone.accessibleName(), None)
+                self.tables.pop(gone.accessibleName(), None)
             clear(body)
             if not model.rowCount():
                 return
             number = model.record(max(table.currentIndex().row(), 0))
             for spec in lists:
                 title = f"{spec.title} of {model.name_of(number)}"
-                shown.append(title)
                 assert isinstance(spec.item, GroupSpec)
                 body.addWidget(self._records(title, f"{path}[{number}].{spec.name}", spec.item.columns, save))
 
@@ -410,6 +401,15 @@ class EditStage(QWidget):
     def _toggle(self, field: FieldNode, name: str, checked: bool) -> None:
         self.session.select_node(field)
         self.session.enter(field, f"{'+' if checked else '-'}{name}")
+
+
+def _headed(title: str) -> tuple[QWidget, QHBoxLayout, QVBoxLayout, QLabel]:
+    """A part of the sheet: its heading, what is below it, and a place in the heading for how many there are."""
+    widget, body, count = QWidget(), column(spacing=2), label("", "quiet")
+    head = row(label(title, "title"), count, None)
+    body.addLayout(head)
+    widget.setLayout(body)
+    return widget, head, body, count
 
 
 def _why_nothing(save: Save) -> str:

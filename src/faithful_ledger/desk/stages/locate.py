@@ -123,9 +123,11 @@ class LocateStage(QWidget):
         self.located = {id_: found for id_, found in self.located.items() if id_ in here}
         self.hint.setText(HOW if self.snapshots else FIRST)
         self._lay_out_sheet()
+        self.sheet.blockSignals(True)  # it is shown below
         for row, quantity in enumerate(self.quantities):
             if current is not None and quantity.id == current.id:  # what somebody looks at stays, as after a pin
                 self.sheet.setCurrentCell(row, place)
+        self.sheet.blockSignals(False)
         self._show_note()
         for quantity in self.quantities:
             self._locate(quantity)

@@ -15,7 +15,7 @@ from faithful_ledger.core.binding import FieldNode, GroupNode, RowsNode
 from faithful_ledger.core.binding.limits import bounds_at
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.storage import Float, JsonNumber, Switches, WholeNumber
+from faithful_ledger.core.storage import Float, JsonNumber, Switches, Value, WholeNumber
 from faithful_ledger.core.template.model import Bounds, FieldSpec, GroupSpec
 from faithful_ledger.desk.theme import BROKEN, colours, sans
 
@@ -154,13 +154,17 @@ class RecordsModel(FieldsModel):
         node = self.cell(number, column)
         return self.now(node)[0] if node is not None else ""
 
-    def _order(self, number: int, column: int) -> tuple[bool, float, str]:
-        """Numbers by their size, in front of texts by their letters."""
+    def _value(self, number: int, column: int) -> Value | None:
+        """What a cell says; None where it has no field, or its bytes are not such a value."""
         node = self.cell(number, column)
         try:
-            value = self.save.value(node) if node is not None else None
+            return self.save.value(node) if node is not None else None
         except LedgerError:
-            value = None
+            return None
+
+    def _order(self, number: int, column: int) -> tuple[bool, float, str]:
+        """Numbers by their size, in front of texts by their letters."""
+        value = self._value(number, column)
         is_number = isinstance(value, int | float) and value == value
         return not is_number, float(value) if is_number else 0.0, self._text(number, column).casefold()  # type: ignore[arg-type]
 
@@ -175,8 +179,7 @@ class RecordsModel(FieldsModel):
     def name_of(self, number: int) -> str:
         """What a record goes by: its first text or name of a choice, else its number."""
         for place in range(len(self.columns)):
-            node = self.cell(number, place)
-            if node is not None and isinstance(self.save.value(node), str):
+            if isinstance(self._value(number, place), str):
                 return self._text(number, place)
         return f"record {number}"
 

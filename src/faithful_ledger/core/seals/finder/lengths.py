@@ -12,6 +12,7 @@ from typing import Any, NamedTuple, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.scan import windows
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder.finding import Finding
 from faithful_ledger.core.seals.finder.natural import Edges
@@ -161,10 +162,4 @@ def _finding(found: _Found, contents: Sequence[bytes], distinct: int) -> Finding
 def _numbers(content: bytes, room: int, width: int, order: str, *, from_end: bool) -> Array:
     """The number at each offset of the first, or of the last, `room` bytes."""
     part = content[len(content) - room :] if from_end else content[:room]
-    data = np.frombuffer(part, np.uint8).astype(np.uint64)
-    count = room - width + 1
-    lanes = range(width) if order == "le" else range(width - 1, -1, -1)
-    numbers = np.zeros(count, np.uint64)
-    for rank, lane in enumerate(lanes):
-        numbers |= data[lane : lane + count] << np.uint64(8 * rank)
-    return numbers.astype(np.int64)
+    return windows(part, np.dtype(f"{'<' if order == 'le' else '>'}u{width}")).astype(np.int64)
