@@ -7,12 +7,35 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
 
 from brinewick.harbour import Harbour
+from faithful_ledger.desk.shell import EDIT
 from faithful_ledger.desk.widgets.field_models import RecordsModel
 from faithful_ledger.desk.widgets.field_table import FieldTable
 from tests.desk.support import DeskCase
 from tests.support import play
 
 ITEM, COUNT, WEAR = range(3)
+FLEET = """ledger: 1
+id: fleet
+title: A fleet
+files:
+  save:
+    name: "*.fleet"
+    layout:
+      - {field: many, as: u8, count_of: boats}
+      - rows: boats
+        count: many
+        layout:
+          - {field: name, as: text, length: u8}
+          - {field: divers, as: u8, count_of: crew}
+          - rows: crew
+            count: divers
+            layout:
+              - {field: name, as: text, length: u8}
+              - {field: things, as: u8, count_of: pack}
+              - {rows: pack, count: things, layout: [{field: item, as: u8}, {field: weight, as: u8}]}
+sections:
+  - {title: Boats, table: boats, columns: [name]}
+"""
 
 
 class RecordsTest(DeskCase):
@@ -122,3 +145,54 @@ class RecordsTest(DeskCase):
         header.sectionClicked.emit(ITEM)
         header.sectionClicked.emit(ITEM)
         self.assertEqual(self.shown(COUNT), left)
+
+
+class ListsInListsTest(DeskCase):
+    """Boats with a crew, of which each has a pack: below the boats, what is in the current one."""
+
+    def open_fleet(self, first: bytes = b"Wherry") -> None:
+        def listed(items: list[bytes]) -> bytes:
+            return bytes([len(items)]) + b"".join(items)
+
+        def named(name: bytes, items: list[bytes]) -> bytes:
+            return bytes([len(name)]) + name + listed(items)
+
+        packs = [[bytes([number, 7]) for number in range(many)] for many in range(1, 5)]
+        eel = named(b"Eel", [named(b"Ives", packs[0]), named(b"Wren", packs[1])])
+        path, template = self.folder / "a.fleet", self.folder / "fleet.yaml"
+        path.write_bytes(listed([eel, named(first, [named(b"Bram", packs[2]), named(b"Maud", packs[3])])]))
+        template.write_text(FLEET)
+        self.shell.session.open(path, str(template))
+        self.settle()
+        self.shell.show_stage(EDIT)
+        self.settle()
+
+    def go(self, title: str, row: int, column: int = 0) -> None:
+        table = self.table(title)
+        table.setCurrentIndex(table.fields.index(row, column))
+        self.settle()
+
+    def test_lists_in_lists_follow_the_record_that_is_current(self) -> None:
+        self.open_fleet()
+        self.assertEqual(list(self.shell.edit.tables), ["Boats", "Crew of Eel", "Pack of Ives"])
+        self.go("Crew of Eel", 1)
+        self.assertEqual(list(self.shell.edit.tables), ["Boats", "Crew of Eel", "Pack of Wren"])
+        self.go("Boats", 1)
+        self.assertEqual(list(self.shell.edit.tables), ["Boats", "Crew of Wherry", "Pack of Bram"])
+        self.go("Crew of Wherry", 1)
+        self.type_into(self.table("Pack of Maud"), 2, 1, "9")
+        self.go("Crew of Wherry", 0)
+        self.go("Pack of Bram", 1)
+        QTest.keyClick(self.table("Pack of Bram"), Qt.Key.Key_Delete, Qt.KeyboardModifier.ControlModifier)
+        self.settle()
+        self.assertEqual(self.table("Pack of Bram").fields.rowCount(), 2)
+        self.assertEqual(
+            [entry.path for entry in self.save.tape], ["boats[1].crew[1].pack[2].weight", "boats[1].crew[0].pack"]
+        )
+        self.press("Ctrl+Z")
+        self.assertEqual(self.table("Pack of Bram").fields.rowCount(), 3)
+
+    def test_a_record_whose_name_is_broken_goes_by_its_number(self) -> None:
+        self.open_fleet(first=b"W\xffrry\xfe")
+        self.go("Boats", 1)
+        self.assertEqual(list(self.shell.edit.tables), ["Boats", "Crew of record 1", "Pack of Bram"])

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Iterator
-from functools import partial
+from collections.abc import Iterable, Iterator
 from itertools import chain, islice
 
 from PySide6.QtCore import Qt, QTimer
@@ -14,25 +13,24 @@ from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QLabel,
-    QLineEdit,
     QPushButton,
     QVBoxLayout,
     QWidget,
 )
 
-from faithful_ledger.core.arranging import insert_record, remove_records, rows_now
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.free_values import free_values
 from faithful_ledger.core.rules import Finding
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import Switches
-from faithful_ledger.core.template.model import GroupSpec, RowsSpec, SectionSpec
+from faithful_ledger.core.template.model import SectionSpec
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.stages.seen import WhenSeen
+from faithful_ledger.desk.stages.sheets import RecordsSheet, entry_table, headed
 from faithful_ledger.desk.theme import BROKEN, OPEN
 from faithful_ledger.desk.widgets.basics import button, clear, column, label, row, scrolled
-from faithful_ledger.desk.widgets.field_models import MOST_ARRANGED, RecordsModel, RowsModel
+from faithful_ledger.desk.widgets.field_models import RowsModel
 from faithful_ledger.desk.widgets.field_table import FieldTable
 from faithful_ledger.desk.widgets.values import ValuesPane
 
@@ -41,7 +39,6 @@ __all__ = ["EditStage"]
 MOST_FINDINGS = 6
 MOST_VALUES = 20_000  # of binary files that are listed
 NARROW = 700
-MOST_WITHOUT_FILTER = 8  # records
 ABOVE = 60  # pixels of what is above the list that stay in sight
 LEAST_HEIGHT = 320  # of the list of all values below the sections
 MOMENT = 0.012  # seconds of laying out sections after which the window may do something else
@@ -57,9 +54,9 @@ class EditStage(QWidget):
         super().__init__(parent)
         self.session = session
         self.seen = WhenSeen(self, session, self.show_save)
-        self.tables: dict[str, FieldTable] = {}
+        self.records: list[RecordsSheet] = []
+        self.singles: list[FieldTable] = []  # tables of fields that are in no records
         self.switches: dict[str, QCheckBox] = {}
-        self._following: dict[str, Callable[[], None]] = {}  # by the titles of tables whose records come in and go
         self._coming: Iterator[None] = iter(())
         self.laid_out = True
         self.values: ValuesPane | None = None  # all that can be entered, where it is shown
@@ -74,12 +71,18 @@ class EditStage(QWidget):
         self.setLayout(column(self._area))
         self.seen.follow(session.changed, self.show_entries)
 
+    @property
+    def tables(self) -> dict[str, FieldTable]:
+        """Those on the sheet, by their titles."""
+        shown = chain(chain.from_iterable(sheet.tables() for sheet in self.records), self.singles)
+        return {table.accessibleName(): table for table in shown}
+
     def show_save(self) -> None:
         self._coming, self.laid_out = iter(()), True
         self.values = None
         clear(self.paper)
-        self.tables.clear()
-        self._following.clear()
+        self.records.clear()
+        self.singles.clear()
         self.switches.clear()
         self._pairs.clear()
         save = self.session.save
@@ -163,9 +166,9 @@ class EditStage(QWidget):
         save = self.session.save
         if save is None:
             return
-        for follow in list(self._following.values()):
-            follow()
-        for table in list(self.tables.values()):
+        for sheet in self.records:
+            sheet.show_entries()
+        for table in self.singles:
             table.refresh()
         if self.values is not None:
             self.values.refresh()
@@ -227,8 +230,11 @@ class EditStage(QWidget):
 
     def _section(self, section: SectionSpec, save: Save) -> QWidget:
         if section.table is not None:
-            return self._records(section.title, section.table, section.columns, save)
-        widget, _, body, count = _headed(section.title)
+            sheet = RecordsSheet(self.session, save, section.title, section.table, section.columns)
+            self.records.append(sheet)
+            return sheet
+        widget = QWidget()
+        _, body, count = headed(widget, section.title)
         try:
             if section.switches is not None:
                 (field,) = save.fields(section.switches)
@@ -238,55 +244,6 @@ class EditStage(QWidget):
         except LedgerError as error:
             body.addWidget(label(str(error), "broken", wrap=True))
         return widget
-
-    def _records(self, title: str, path: str, columns: tuple[str, ...], save: Save) -> QWidget:
-        """A table of records, and below it the lists in the one that is current."""
-        widget, head, body, count = _headed(title)
-        try:
-            rows = rows_now(save, path)
-        except LedgerError as error:
-            body.addWidget(label(str(error), "broken", wrap=True))
-            return widget
-        model = RecordsModel(save, rows, columns)
-        count.setText(_counted(model))
-        table = self._table(title, model)
-        self._let_arrange(table, path, count)
-        more = button("New record", partial(table.want_record, copy=False), "link")
-        more.setToolTip("Below the selected one, else at the end. The menu of a record has more.")
-        head.insertWidget(2, more)
-        if model.empty:
-            head.insertWidget(3, self._empty_shown(table, count))
-        if rows.count > MOST_WITHOUT_FILTER:
-            head.addWidget(self._filter(table, count))
-        body.addWidget(table)
-        if isinstance(rows.spec.item, GroupSpec) and rows.spec.item.lists:
-            body.addWidget(self._lists(table, path, rows.spec.item.lists, save))
-        return widget
-
-    def _lists(self, table: FieldTable, path: str, lists: list[RowsSpec], save: Save) -> QWidget:
-        """The lists in the record of a table that is current, or in the first one."""
-        holder, body, model = QWidget(), column(spacing=10), table.fields
-        holder.setLayout(body)
-        body.setContentsMargins(24, 8, 0, 0)
-        assert isinstance(model, RecordsModel)
-
-        def show() -> None:
-            for gone in holder.findChildren(FieldTable):  # the lists in these lists as well
-                self._following.pop(gone.accessibleName(), None)
-                self.tables.pop(gone.accessibleName(), None)
-            clear(body)
-            if not model.rowCount():
-                return
-            number = model.record(max(table.currentIndex().row(), 0))
-            for spec in lists:
-                title = f"{spec.title} of {model.name_of(number)}"
-                assert isinstance(spec.item, GroupSpec)
-                body.addWidget(self._records(title, f"{path}[{number}].{spec.name}", spec.item.columns, save))
-
-        table.selectionModel().currentRowChanged.connect(show)
-        model.modelReset.connect(show)
-        show()
-        return holder
 
     def _rows(self, section: SectionSpec, save: Save, body: QVBoxLayout) -> None:
         """A table of single fields; those that are not found in this save are named below it."""
@@ -298,87 +255,11 @@ class EditStage(QWidget):
             except LedgerError as error:
                 missing = [each.what for each in save.missing if each.path == path]
                 listed.append(missing[0] if missing else str(error))
-        body.addWidget(self._table(section.title, RowsModel(save, fields)))
+        table = entry_table(self.session, section.title, RowsModel(save, fields))
+        self.singles.append(table)
+        body.addWidget(table)
         for text in listed:
             body.addWidget(label(f"{OPEN} {text}", "open", wrap=True))
-
-    def _table(self, title: str, model: RecordsModel | RowsModel) -> FieldTable:
-        table = FieldTable(model, title)
-        table.entered.connect(self.session.enter)
-        table.entered_all.connect(self.session.enter_all)
-        table.chosen.connect(self.session.select_node)
-        self.tables[title] = table
-        return table
-
-    def _let_arrange(self, table: FieldTable, path: str, count: QLabel) -> None:
-        """Records come in and go; the table shows them as they will be."""
-        model = table.fields
-        assert isinstance(model, RecordsModel)
-
-        def insert(position: int, like: int) -> None:
-            if self.session.arrange(lambda save: insert_record(save, path, position, like if like >= 0 else None)):
-                table.show_record(position)
-
-        def remove(numbers: list[int]) -> None:
-            spec = model.rows_node.spec
-            if spec.empty and spec.count is not None and spec.count.constant is not None:
-                self.session.enter_all([(f"{path}[{n}].{name}", text) for n in numbers for name, text in spec.empty])
-                return
-            self.session.arrange(lambda save: remove_records(save, path, numbers))
-
-        def follow() -> None:
-            save = self.session.save
-            if table.state() == FieldTable.State.EditingState:
-                QTimer.singleShot(0, table, follow)  # the line that was typed in belongs to the records until now
-            elif save is not None and (path in save.tape.rows or model.rows_node is not model.first_rows):
-                found = self.session.attempt(lambda: rows_now(save, path))
-                if found is not None:
-                    current = table.currentIndex()
-                    row, place = current.row(), current.column()
-                    model.follow(found if path in save.tape.rows else model.first_rows)
-                    table.fit()
-                    count.setText(_counted(model))
-                    if row >= 0:
-                        table.setCurrentIndex(model.index(min(row, model.rowCount() - 1), place))
-
-        table.record_wanted.connect(insert)
-        table.records_unwanted.connect(remove)
-        self._following[table.accessibleName()] = follow
-
-    def _filter(self, table: FieldTable, count: QLabel) -> QLineEdit:
-        line = QLineEdit()
-        line.setPlaceholderText("Show only records with…")
-        line.setFixedWidth(220)
-        line.setAccessibleName(f"Filter of {table.accessibleName()}")
-
-        def narrow(text: str) -> None:
-            model = table.fields
-            assert isinstance(model, RecordsModel)
-            model.arrange(text, model.sorted_by)
-            count.setText(_counted(model))
-
-        line.textChanged.connect(narrow)
-        return line
-
-    def _empty_shown(self, table: FieldTable, count: QLabel) -> QPushButton:
-        """A link that shows the records that hold nothing, and hides them again."""
-        model = table.fields
-        assert isinstance(model, RecordsModel)
-
-        def say() -> None:
-            many = len(model.empty)
-            places = f"{many} empty place{'s' if many != 1 else ''}"
-            link.setText(f"Show {places}" if model.hides_empty else f"Hide {places}")
-            count.setText(_counted(model))
-
-        def turn() -> None:
-            model.hide_empty(hidden=not model.hides_empty)
-            table.fit()
-            say()
-
-        link = button("", turn, "link")
-        say()
-        return link
 
     def _switches(self, title: str, field: FieldNode, count: QLabel) -> QGridLayout:
         grid = QGridLayout()
@@ -403,28 +284,8 @@ class EditStage(QWidget):
         self.session.enter(field, f"{'+' if checked else '-'}{name}")
 
 
-def _headed(title: str) -> tuple[QWidget, QHBoxLayout, QVBoxLayout, QLabel]:
-    """A part of the sheet: its heading, what is below it, and a place in the heading for how many there are."""
-    widget, body, count = QWidget(), column(spacing=2), label("", "quiet")
-    head = row(label(title, "title"), count, None)
-    body.addLayout(head)
-    widget.setLayout(body)
-    return widget, head, body, count
-
-
 def _why_nothing(save: Save) -> str:
     """Why there is nothing to edit in a save without a template."""
     if save.outline is not None and save.outline.problem is not None:
         return str(save.outline.problem)
     return "No template fits this file; its bytes are in Describe."
-
-
-def _counted(model: RecordsModel) -> str:
-    """How many records there are, and how many of them are shown."""
-    total = model.rows_node.count
-    if model.rows_node.spec.empty and not model.wanted.strip():
-        return f"{total - len(model.empty)} of {total} places are taken"
-    if model.wanted.strip() and model.shown is not None:
-        looked = min(total, MOST_ARRANGED)
-        return f"{len(model.shown)} of {'the first ' if looked < total else ''}{looked} records"
-    return f"{total} records" if total != 1 else "1 record"
