@@ -177,11 +177,18 @@ def layer_of_whole(data: bytes) -> str | None:
     if data[-1:] == b"\0" and looks_like_text(data.rstrip(b"\0")):
         return PADDED
     span = enclosed_span(data)
-    if span is not None and holds_checksum(data[: span[0]], data[span[1] :]):
+    if span is not None and _is_alone(data[: span[0]], data[span[1] :]):
         inner = data[slice(*span)]
         if recognised_text(MemorySource(inner)) is not None or tagged_kind(inner):
             return ENCLOSED
     return None
+
+
+def _is_alone(head: bytes, tail: bytes) -> bool:
+    """Whether what is around a text may be a checksum or another number, and is neither packed nor another text."""
+    return holds_checksum(head, tail) and not (
+        any(map(enclosed_span, (b"\0" + head, b"\0" + tail))) or strong_layers(find_layers(tail), tail)
+    )
 
 
 def _of_whole(outer: Together) -> Together | None:
