@@ -494,6 +494,32 @@ class LayersTest(DeskCase):
         self.press_in_profile("declare it")
         self.assertEqual(self.save.files["inside"].source.size, len(self.BODY))
 
+    def test_a_password_of_which_nobody_knows_how_it_is_used(self) -> None:
+        """Every usual way is tried; what opens is declared, and what is in it is edited and hidden again."""
+        from faithful_ledger.core.layers.ciphers import Cipher, Derived
+
+        vector = bytes(range(50, 66))
+        cipher = Cipher(
+            "aes-cbc", b"slack water", how=Derived("pbkdf2", rounds=100, hash="sha-1", size=16, salt_from="iv")
+        )
+        packed = zlib.compress(b'{"marks": 5210, "name": "Oriel & Sons"}' + b" " * 300)
+        self.open_bytes(cipher.closed(packed, vector))
+        form = self.shell.describe.profile.by_hand
+        self.assertEqual(form.kind.currentText(), "whatever a key opens")
+        form.key.setText("high water")
+        form.undo_it()
+        self.wait(form.act.isEnabled)
+        self.assertIn("opens nothing here in a way that is known; nothing was changed", self.told())
+        form.key.setText("slack water")
+        form.undo_it()
+        self.wait(lambda: form.act.isEnabled() and "zlib" in self.shell.describe.files.currentText())
+        self.shell.describe.show_file(self.save.main.name)
+        self.wait(lambda: self.shell.describe.profile.looked is not None)
+        self.press_in_profile("declare it")
+        self.assertEqual([file.problem for file in self.save.files.values()], [None] * len(self.save.files))
+        (inside,) = [file for file in self.save.files.values() if file.source.size > 300]
+        self.assertEqual(bytes(inside.source.read(0, 9)), b'{"marks":')
+
     def test_a_broken_stream_shows_what_came_out(self) -> None:
         packed = zlib.compress(b"lamp oil, kept for Tamsin; " * 400 + bytes(range(256)) * 20)
         self.open_bytes(b"HEADER01" + packed[: len(packed) - 60])

@@ -97,8 +97,15 @@ def _any_file(command: argparse.ArgumentParser) -> None:
     command.add_argument("file", metavar="FILE", nargs="?", help="a save, or its folder")
 
 
+def _keys(command: argparse.ArgumentParser) -> None:
+    about = "a key or password that opens what is hidden, as text or in hexadecimal; how it is used is found out"
+    command.add_argument("--key", metavar="FILE|TEXT", help=about)
+    command.add_argument("--salt", metavar="HEX", help="the salt of that password, where it is known")
+
+
 def _locate(command: argparse.ArgumentParser) -> None:
     add = command.add_argument
+    _keys(command)
     add(
         "--seen",
         metavar="FILE=VALUE",
@@ -180,6 +187,11 @@ def _search(command: argparse.ArgumentParser) -> None:
     one.add_argument("--text", metavar="S", help="in every usual encoding")
     one.add_argument("--numbers", metavar="N,N,N", help="numbers at a constant distance, in any order")
     one.add_argument("--bytes", metavar="BYTES", help='bytes in hexadecimal, ?? for any: "0A ?? FF"')
+
+
+def _profile(command: argparse.ArgumentParser) -> None:
+    _one_file(command)
+    _keys(command)
 
 
 def _pin(command: argparse.ArgumentParser) -> None:
@@ -327,11 +339,13 @@ def _kit(command: argparse.ArgumentParser) -> None:
 def _unwrap(command: argparse.ArgumentParser) -> None:
     _one_file(command)
     command.add_argument("-o", "--out", metavar="OUT", required=True, help="the new file for the payload")
+    _keys(command)
     command.add_argument("--layer", metavar="NAME", help="which payload, where there are several")
 
 
 def _wrap(command: argparse.ArgumentParser) -> None:
     add = command.add_argument
+    _keys(command)
     add("payload", metavar="PAYLOAD", help="the bytes to put in")
     add("--like", metavar="FILE", required=True, help="the file whose layers it goes into; it stays as it is")
     add("-o", "--out", metavar="OUT", required=True, help="the new file")
@@ -399,6 +413,7 @@ OWN: dict[str, Callable[[argparse.ArgumentParser], None]] = {
     "open": _any_file,
     "pin": _pin,
     "post": _post,
+    "profile": _profile,
     "read": _read,
     "restore": _restore,
     "reverse": _reverse,

@@ -9,6 +9,7 @@ from pathlib import Path
 from time import process_time
 from typing import TYPE_CHECKING
 
+from faithful_ledger.cli.keys import keys_given
 from faithful_ledger.cli.opening import book_for, opened_or_bytes
 from faithful_ledger.cli.output import print_json, print_table, say, shown, side_json, stream_json, warn
 from faithful_ledger.core.deadline import Deadline
@@ -26,7 +27,9 @@ MOST_RANKED = 20_000  # hits among which the likeliest are found
 
 if TYPE_CHECKING:
     from faithful_ledger.core.find import SaveMoment
+    from faithful_ledger.core.inside import Payload
     from faithful_ledger.core.profile import Profile
+    from faithful_ledger.core.unlocking import Keys
 
 __all__ = ["compare", "find", "locate", "profile", "search", "split_seen", "watch"]
 
@@ -131,6 +134,7 @@ def profile(options: argparse.Namespace) -> int:
     from faithful_ledger.core import profile as profiling
 
     source, _ = open_source(Path(options.file))
+    keys = keys_given(options)
     found = profiling.profile(source)
     scrambling = found.scrambling
     if options.json:
@@ -145,6 +149,7 @@ def profile(options: argparse.Namespace) -> int:
                 "strides": [{"offset": s.offset, "stride": s.stride, "count": s.count} for s in found.strides],
                 "texts": [text._asdict() for text in found.texts],
                 "blocks": [block._asdict() for block in found.blocks],
+                **({"opened": [_opened(each) for each in _payloads(source, keys)]} if keys.secret else {}),
             }
         )
         return 0
@@ -154,7 +159,7 @@ def profile(options: argparse.Namespace) -> int:
     for layer in found.layers:
         say(f"{layer.kind} at 0x{layer.offset:X} ({layer.offset}): {layer.size} bytes unpack to {layer.unpacked_size}")
     _say_blocks(found)
-    _say_inside(source, found)
+    _say_inside(source, found, keys)
     for stride in found.strides:
         say(f"records of {stride.stride} bytes from about 0x{stride.offset:X} on, about {stride.count} of them")
     rows = [(f"0x{t.offset:X} · {t.offset}", t.text, t.encoding, t.length_in_front or "") for t in found.texts[:100]]
@@ -163,14 +168,22 @@ def profile(options: argparse.Namespace) -> int:
     return 0
 
 
-def _say_inside(source: Source, found: Profile) -> None:
+def _opened(payload: Payload) -> dict[str, object]:
+    from faithful_ledger.core.template.extend import layer_keys
+
+    layers = [layer_keys(layer) for layer in payload.layers]
+    return {"layers": layers, "words": payload.layer, "size": len(payload.data)}
+
+
+def _say_inside(source: Source, found: Profile, keys: Keys) -> None:
     """What is in the layers that open."""
-    from faithful_ledger.core.inside import payloads_inside
     from faithful_ledger.core.profile import profile as look_at
 
-    if (not found.layers and found.scrambling is None) or source.size > LARGEST_INSIDE:
-        return
-    for payload in payloads_inside(bytes(source.read(0, source.size))):
+    closed = not found.layers and found.scrambling is None and not keys.secret
+    payloads = [] if closed or source.size > LARGEST_INSIDE else _payloads(source, keys)
+    if keys.secret and not any(layer.key for payload in payloads for layer in payload.layers):
+        say("the key opens nothing in a way that is known; its salt may be missing (--salt)")
+    for payload in payloads:
         inner = look_at(MemorySource(payload.data))
         say(
             f"inside {payload.layer}: {inner.kind}, {inner.size} bytes, {inner.entropy:.2f} bits a byte; {inner.reason}"
@@ -178,6 +191,12 @@ def _say_inside(source: Source, found: Profile) -> None:
         _say_blocks(inner)
         for text in inner.texts[:MOST_INNER_TEXTS]:
             say(f"  0x{text.offset:X} ({text.offset})  {text.text[:LONGEST_TEXT]}")
+
+
+def _payloads(source: Source, keys: Keys) -> list[Payload]:
+    from faithful_ledger.core.inside import payloads_inside
+
+    return payloads_inside(bytes(source.read(0, source.size)), keys=keys)
 
 
 def _say_blocks(found: Profile) -> None:
@@ -236,6 +255,7 @@ def locate(options: argparse.Namespace) -> int:
     """Find where a quantity is stored; status 1 when no place explains what was seen."""
     from faithful_ledger.core import evidence
     from faithful_ledger.core.pinned import pinned_in
+    from faithful_ledger.core.unwrapping import ways_in
 
     if not options.seen:
         raise AddressError("nothing was seen", "say --seen FILE=VALUE for each kept copy, in the order of time")
@@ -244,10 +264,11 @@ def locate(options: argparse.Namespace) -> int:
     save = opened_or_bytes(options, newest, whole=False)
     alone = lambda file: "" if file.path.samefile(newest) else str(file.path)  # noqa: E731
     pinned = pinned_in(save, save.name_of if newest.is_dir() else alone)
+    keys = keys_given(options)._replace(ways=ways_in(save))
     end = Deadline(options.seconds, process_time)
     with end.cancelled_by_ctrl_c():
         sources, shown = zip(*((_files_of(path), value) for path, value in pairs), strict=True)
-        found = evidence.locate_shown(sources, shown, options.most, end, pinned=pinned)
+        found = evidence.locate_shown(sources, shown, options.most, end, pinned=pinned, keys=keys)
     if options.json:
         from faithful_ledger.core.evidence.exchange import places_by_spot
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from faithful_ledger.cli.keys import keys_given
 from faithful_ledger.cli.opening import opened_or_bytes
 from faithful_ledger.cli.output import print_json, say
 from faithful_ledger.core.errors import Refused
@@ -19,7 +20,7 @@ __all__ = ["unwrap", "wrap"]
 def unwrap(options: argparse.Namespace) -> int:
     """Write the payload of a file to a new one."""
     save = opened_or_bytes(options, Path(options.file))
-    taken = payload_of(save, options.layer or "")
+    taken = payload_of(save, options.layer or "", keys_given(options))
     new_file(Path(options.out), taken.data)
     route = " → ".join(taken.route)
     if options.json:
@@ -34,7 +35,8 @@ def wrap(options: argparse.Namespace) -> int:
     data = read_whole(Path(options.payload))[0]
     save = opened_or_bytes(options, Path(options.like))
     out = Path(options.out)
-    taken = payload_of(save, options.layer or "")
+    keys = keys_given(options)
+    taken = payload_of(save, options.layer or "", keys)
     renewed: list[str] = []
     if taken.name in save.files:
         enter_payload(save, taken.name, data)
@@ -47,7 +49,7 @@ def wrap(options: argparse.Namespace) -> int:
         content = bytes(patched.read(0, patched.size))
         renewed = [renewal.node.path for renewal in plan.renewals]
     else:
-        content = put_back(save, data, options.layer or "")
+        content = put_back(save, data, options.layer or "", keys)
     new_file(out, content)
     if options.json:
         print_json({"written": options.out, "payload": taken.name, "route": list(taken.route), "renewed": renewed})

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Iterator, Sequence
+from contextlib import nullcontext, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from faithful_ledger.cli.keys import key_bytes
 from faithful_ledger.cli.opening import book_for, named_file, opened_or_bytes
 from faithful_ledger.cli.output import print_json, print_table, say
 from faithful_ledger.core.deadline import Deadline
@@ -30,19 +32,23 @@ __all__ = ["find_seals"]
 
 LARGEST = 64 << 20
 MOST_BESIDE, LARGEST_ENDING = 24, 1 << 16  # files beside a save that are looked at, and their bytes
-LONGEST_KEY = 1 << 16
 
 
 def find_seals(options: argparse.Namespace) -> int:
     """Which algorithm over which bytes gives which stored ones; status 1 when nothing is found."""
     from faithful_ledger.core.seal_search import SealSearch
+    from faithful_ledger.core.unlocking import NO_KEYS, Keys
+    from faithful_ledger.core.unwrapping import ways_in
 
     contents, beside, called = _files([Path(name) for name in options.files])
-    save = opened_or_bytes(options, Path(options.files[0])) if options.accept else None  # or say why not at once
+    save, keys = None, NO_KEYS
+    with suppress(LedgerError) if not options.accept else nullcontext():  # or say why not at once
+        save = opened_or_bytes(options, Path(options.files[0]))
+        keys = Keys(ways_in(save))
     end = Deadline(options.seconds)
     with end.cancelled_by_ctrl_c():
-        found = SealSearch(contents, _hints(options), end, beside, called).everything()
-    accepted, template = _accepted(options, save, found) if save is not None else (None, "")
+        found = SealSearch(contents, _hints(options), end, beside, called, keys).everything()
+    accepted, template = _accepted(options, save, found) if save is not None and options.accept else (None, "")
     documents = list(_documents(found, contents, options))
     if options.json:
         added: dict[str, Any] = {}
@@ -267,20 +273,7 @@ def _hints(options: argparse.Namespace) -> Hints:
         if over is None or not 0 <= over[0] < over[1]:
             raise AddressError(f"“{options.over}” is not a range", "write --over FROM..TO, as in --over 0x10..0x400")
     at = parse_whole(options.stored_at) if options.stored_at is not None else None
-    return Hints(options.algorithm or "", over, at, _key(options.key) if options.key else b"")
-
-
-def _key(given: str) -> bytes:
-    path = Path(given)
-    if path.is_file():
-        source, _ = open_source(path)
-        if source.size > LONGEST_KEY:
-            raise AddressError(f"{path} is too large for a key", "name a smaller file, or the key itself")
-        return bytes(source.read(0, source.size))
-    try:
-        return bytes.fromhex(given.removeprefix("0x"))
-    except ValueError as error:
-        raise AddressError(f"“{given}” is neither a file nor a key in hexadecimal", "write it as 0A FF 00") from error
+    return Hints(options.algorithm or "", over, at, key_bytes(options.key) if options.key else b"")
 
 
 def _document(placed: Placed) -> dict[str, Any]:

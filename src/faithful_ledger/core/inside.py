@@ -30,6 +30,7 @@ from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.descrambling import find_descramblings, step_in_words
 from faithful_ledger.core.profile.layers import stream_at
 from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.unlocking import NO_KEYS, Keys, find_unlocking
 from faithful_ledger.core.wrapping import Streams, unwrap
 
 __all__ = [
@@ -76,9 +77,9 @@ class Payload(NamedTuple):
 Together: TypeAlias = tuple[Payload, ...]  # one payload of each save, reached in the same way
 
 
-def payloads_inside(data: bytes, end: Deadline = NEVER) -> list[Payload]:
+def payloads_inside(data: bytes, end: Deadline = NEVER, keys: Keys = NO_KEYS) -> list[Payload]:
     """All payloads of one save; those found until the time is up."""
-    return [alone for (alone,) in look_inside([data], alternatives=1, end=end)]
+    return [alone for (alone,) in look_inside([data], alternatives=1, end=end, keys=keys)]
 
 
 def look_inside(
@@ -88,11 +89,12 @@ def look_inside(
     *,
     alternatives: int = 12,
     end: Deadline = NEVER,
+    keys: Keys = NO_KEYS,
 ) -> Iterator[Together]:
     """All payloads that can be reached in every save, the outer ones first. Those of one save together hold no more
     than a file of its size is worth; what would be more is left out. Of several ways to undo a scrambling that fit
     alike as many as `alternatives` are followed. `partial` takes the layers that open in some saves only, and in how
-    many. `layers` are those of the saves themselves, where they were looked for already.
+    many. `layers` are those of the saves themselves, where they were looked for already. What `keys` open comes first.
     """
     left = [unpacked_allowance(len(save)) for save in saves]
     waiting: list[Together] = [tuple(Payload((), "", save) for save in saves)]
@@ -104,7 +106,8 @@ def look_inside(
         begins = [stream_begins(each.data, STREAMS) for each in outer]
         streams = known or [find_layers(each.data, at) for each, at in zip(outer, begins, strict=True)]
         known = None
-        for inner in _within(outer, begins, streams, partial, alternatives):
+        under_keys = _under_keys(outer, keys, end) if not any(map(strong_layers, streams, map(_data_of, outer))) else []
+        for inner in under_keys or _within(outer, begins, streams, partial, alternatives):
             fits = all(len(each.data) <= rest for each, rest in zip(inner, left, strict=True))
             contents = tuple(each.data for each in inner)
             if fits and contents not in seen:
@@ -113,6 +116,25 @@ def look_inside(
                 yield inner
                 if len(inner[0].layers) < DEEPEST:
                     waiting.append(inner)
+
+
+def _data_of(payload: Payload) -> bytes:
+    return payload.data
+
+
+def _under_keys(outer: Together, keys: Keys, end: Deadline) -> list[Together]:
+    """The payloads that keys open, where nothing was opened by them yet."""
+    if any(layer.key for layer in outer[0].layers):
+        return []
+    ways = list(keys.ways) if not outer[0].layers else []
+    if keys.secret and not ways:
+        found = find_unlocking([each.data for each in outer], keys.secret, keys.salt, end)
+        ways = [(layer,) for layer in found]
+    opened = list[Together]()
+    for way in ways:
+        with suppress(LedgerError):
+            opened.append(tuple(_undone(each, way) for each in outer))
+    return opened
 
 
 def _is_strong(layer: Layer, size: int) -> bool:

@@ -21,6 +21,7 @@ from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.tagged import TAGGED
 from faithful_ledger.core.nesting import spelled_as
 from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.unlocking import NO_KEYS, Keys
 from faithful_ledger.core.wrapping import unwrap
 
 __all__ = ["SHORTEST", "UNMARKED", "Part", "Value", "parts_inside", "text_of"]
@@ -84,13 +85,13 @@ class Part(NamedTuple):
             part = part.around
 
 
-def parts_inside(files: Part, streams: Sequence[list[Layer]], end: Deadline) -> list[Part]:
-    """Every payload inside the files, of which the packed `streams` are known, and the strings of texts, also of texts
-    inside.
+def parts_inside(files: Part, streams: Sequence[list[Layer]], end: Deadline, keys: Keys = NO_KEYS) -> list[Part]:
+    """Every payload inside the files, of which the packed `streams` and the `keys` are known, and the strings of texts,
+    also of texts inside.
     """
     known: dict[tuple[str, ...], Part] = {(): files}
     found: list[Part] = []
-    for payloads in look_inside(files.contents, streams, end=end):
+    for payloads in look_inside(files.contents, streams, end=end, keys=keys):
         first = payloads[0]
         outer = next(known[first.route[:n]] for n in range(len(first.route) - 1, -1, -1) if first.route[:n] in known)
         part = Part(tuple(each.data for each in payloads), first.layer, first.layers, "", outer)

@@ -32,6 +32,7 @@ from faithful_ledger.core.seals.finder.packed import MOST_MORE, StreamRule, Stre
 from faithful_ledger.core.seals.finder.places import Place, places
 from faithful_ledger.core.seals.finder.repeated import SealRow
 from faithful_ledger.core.seals.finder.sectors import are_elsewhere, find_sectors
+from faithful_ledger.core.unlocking import NO_KEYS, Keys
 
 __all__ = ["Found", "Nearly", "SealSearch"]
 
@@ -77,7 +78,7 @@ class SealSearch:
 
     Of files `beside` the saves, one for each of them by name, what covers all of another file is found; the saves are
     `called` so then. With a range or a place in `hints` only the files themselves are looked at: an offset is one of
-    theirs.
+    theirs. What is hidden under `keys` is opened.
     """
 
     def __init__(
@@ -87,7 +88,9 @@ class SealSearch:
         end: Deadline = NEVER,
         beside: Mapping[str, Sequence[bytes]] = NOTHING_BESIDE,
         called: str = "the save",
+        keys: Keys = NO_KEYS,
     ) -> None:
+        self.keys = keys
         self.saves, self.hints, self.end, self.beside, self.called = saves, hints or Hints(), end, beside, called
         self.algorithms = algorithms_for(self.hints)
         self.lengths = [Algorithm(LENGTH)] if LENGTH.startswith(self.hints.algorithm) and not self.hints.key else []
@@ -201,7 +204,7 @@ class SealSearch:
             hints = Hints(hints.algorithm, hints.over, hints.stored_at, hints.key, natural=True)
         middle = len(contents) // 2
         for number, half in enumerate((contents[:middle], contents[middle:])):
-            for placed in SealSearch(half, hints, end.share(2 - number)).seals():
+            for placed in SealSearch(half, hints, end.share(2 - number), keys=self.keys).seals():
                 held, over = self._of_all(placed.held), self._of_all(placed.over) if placed.over is not None else None
                 if held is None or (placed.over is not None and over is None):
                     continue
@@ -231,7 +234,7 @@ class SealSearch:
         return [self.files, *(self._inside(self.files) if self.looks_inside else ())]
 
     def _inside(self, files: Part) -> list[Part]:
-        return parts_inside(files, [self._layers_of(content) for content in files.contents], self.end)
+        return parts_inside(files, [self._layers_of(content) for content in files.contents], self.end, self.keys)
 
     def _searched(self) -> list[Part]:
         """The parts in which seals of their own may be; what is in archives and databases themselves follows their

@@ -13,12 +13,14 @@ from typing import NamedTuple
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError
 from faithful_ledger.core.inside import Payload, payloads_inside
+from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.typed_bytes import enter_bytes, enter_whole
+from faithful_ledger.core.unlocking import NO_KEYS, Keys
 from faithful_ledger.core.wrapping import UNCOUNTED, Unwrapped, unwrap
 
-__all__ = ["Taken", "enter_payload", "payload_of", "put_back"]
+__all__ = ["Taken", "enter_payload", "payload_of", "put_back", "ways_in"]
 
 
 class Taken(NamedTuple):
@@ -29,8 +31,23 @@ class Taken(NamedTuple):
     route: tuple[str, ...]
 
 
-def payload_of(save: Save, name: str = "") -> Taken:
-    """The payload of a save: that of a name, else the first one its template names, else the largest one found.
+def ways_in(save: Save) -> tuple[tuple[LayerSpec, ...], ...]:
+    """The layers that lead into the main file of a save by keys that its template gives."""
+    files = save.template.files if save.template is not None else {}
+    ways = list[tuple[LayerSpec, ...]]()
+    for spec in files.values():
+        layers, around = spec.layers, spec
+        while around.inside and not around.held_by and files[around.inside].inside:
+            around = files[around.inside]
+            layers = (*around.layers, *layers)
+        if around.inside and not around.held_by and any(layer.key for layer in layers):
+            ways.append(layers)
+    return tuple(ways)
+
+
+def payload_of(save: Save, name: str = "", keys: Keys = NO_KEYS) -> Taken:
+    """The payload of a save: that of a name, else the first one its template names, else the largest one found; with
+    `keys`, which may open more.
 
     Raises:
         AddressError: nothing in it is packed or scrambled, or there is none of that name.
@@ -46,7 +63,7 @@ def payload_of(save: Save, name: str = "") -> Taken:
         source = chosen.source
         route = bound.spec.route if bound is not None else ()
         return Taken(chosen.name, bytes(source.read(0, source.size)), route)
-    found = _found(save)
+    found = _found(save, keys)
     wanted = [each for each in found if not name or each.layer == name]
     if not wanted:
         what = f"nothing in {save.main.path.name} is packed or scrambled in a way that is known"
@@ -57,9 +74,9 @@ def payload_of(save: Save, name: str = "") -> Taken:
     return Taken(best.layer, best.data, best.route)
 
 
-def _found(save: Save) -> Sequence[Payload]:
+def _found(save: Save, keys: Keys) -> Sequence[Payload]:
     source = save.main.source
-    return payloads_inside(bytes(source.read(0, source.size)))
+    return payloads_inside(bytes(source.read(0, source.size)), keys=keys)
 
 
 def enter_payload(save: Save, name: str, data: bytes) -> None:
@@ -99,15 +116,15 @@ def _enter_run(save: Save, name: str, data: bytes) -> None:
         enter_bytes(save, name, end, end, new[common:])
 
 
-def put_back(save: Save, data: bytes, name: str = "") -> bytes:
+def put_back(save: Save, data: bytes, name: str = "", keys: Keys = NO_KEYS) -> bytes:
     """The file of a save without a template, with other bytes as its payload; unwrapped again, it gives these.
 
     Raises:
         LedgerError: it cannot be put back.
     """
-    found = [each for each in _found(save) if not name or each.layer == name]
+    found = [each for each in _found(save, keys) if not name or each.layer == name]
     if not found:
-        payload_of(save, name)
+        payload_of(save, name, keys)
     best = max(found, key=lambda each: len(each.data))
     outer = save.main.source
     content = bytes(outer.read(0, outer.size))

@@ -9,7 +9,8 @@ from faithful_ledger.core.address import Address, Expression
 from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.evidence.place import Bits, Guide, Guides, Mask, Place
 from faithful_ledger.core.evidence.text_ends import TextEnd
-from faithful_ledger.core.layers import KEYED, LayerSpec
+from faithful_ledger.core.layers import CIPHERS, KEYED, LayerSpec
+from faithful_ledger.core.layers.ciphers import derived_from, iv_from
 
 __all__ = ["place_from", "places_by_spot"]
 
@@ -91,6 +92,7 @@ def _step(place: Place, number: int) -> dict[str, Any]:
         **({"key_of": layer.key_of} if layer.key_of else {}),
         **({"at": at} if at is not None else {}),
         **({"member": member} if member else {}),
+        **layer.cipher_keys,
     }
 
 
@@ -161,4 +163,8 @@ def _layer(step: Mapping[str, Any]) -> LayerSpec:
         step.get("key_of", ""),
         at=Expression(int(at)) if at is not None else None,
         member=step.get("member", ""),
+        iv=iv_from(step["kind"], step.get("iv")) if step["kind"] in CIPHERS else None,
+        padding=step.get("padding", "pkcs7"),
+        tag_first=step.get("tag") == "first",
+        derived=derived_from(step["derive"]) if step.get("derive") else None,
     )

@@ -40,6 +40,7 @@ from faithful_ledger.core.layers.tagged import TAGGED
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.source import MemorySource, Source
+from faithful_ledger.core.unlocking import NO_KEYS, Keys
 
 __all__ = ["Located", "NotTried", "locate", "locate_in_set", "locate_shown"]
 
@@ -139,15 +140,17 @@ def locate_in_set(
     end: Deadline = NEVER,
     report: Callable[[Located], None] | None = None,
     pinned: Sequence[Known] = (),
+    keys: Keys = NO_KEYS,
 ) -> Located:
     """As `locate`, where each snapshot is a set of files by their names; each place says which `file` it is in.
 
     A file that is missing in a snapshot, or the same in two snapshots between which the quantity changed, is left out.
     When the time is up, or `end` is cancelled, what was found until then is returned. `report` is given what is known
-    whenever there is more. Places close to quantities that are `pinned` already are likelier.
+    whenever there is more. Places close to quantities that are `pinned` already are likelier. What is hidden under
+    `keys` is opened.
     """
     _check(seen)
-    looking = _Looking(seen, most, end, report, pinned)
+    looking = _Looking(seen, most, end, report, pinned, keys)
     for name in snapshots[0]:
         if all(name in files for files in snapshots):
             looking.in_file(name, [files[name] for files in snapshots])
@@ -164,6 +167,7 @@ def locate_shown(
     end: Deadline = NEVER,
     report: Callable[[Located], None] | None = None,
     pinned: Sequence[Known] = (),
+    keys: Keys = NO_KEYS,
 ) -> Located:
     """As `locate_in_set`, for what people copied from the screen: `1,340`, `45%`, `1:02:30`. Of several readings the
     first one is taken under which a place holds what was seen as it is, else the one with the likeliest place.
@@ -173,7 +177,7 @@ def locate_shown(
     """
     best: Located | None = None
     for seen in readings(texts):
-        found = locate_in_set(snapshots, seen, most, end, report, pinned)
+        found = locate_in_set(snapshots, seen, most, end, report, pinned, keys)
         if said := read_as(texts, seen):
             found.suggestion = f"{said} {found.suggestion}"
         if best is None or (found.full and (not best.full or found.full[0].bits > best.full[0].bits)):
@@ -261,7 +265,9 @@ class _Looking:
         end: Deadline,
         report: Callable[[Located], None] | None,
         pinned: Sequence[Known],
+        keys: Keys,
     ) -> None:
+        self.keys = keys
         self.seen = seen
         self.pinned = pinned
         self.most = most
@@ -308,7 +314,9 @@ class _Looking:
             if self._take(parts, 0) and (is_text or not any(strong)) and parts[0].is_beyond_doubt:
                 return
         partial: list[tuple[str, int]] = []
-        for payloads in look_inside(contents, layers, partial, end=self.end):
+        is_opened = not self.keys.secret
+        for payloads in look_inside(contents, layers, partial, end=self.end, keys=self.keys):
+            is_opened = is_opened or any(layer.key for layer in payloads[0].layers)
             if _is_in_paths([payload.data for payload in payloads]):
                 continue  # what is in it comes next
             known = [each for each in self.pinned if (each.file, each.route) == (name, payloads[0].route)]
@@ -317,6 +325,8 @@ class _Looking:
             # Of ways back that fit alike another one may explain more: only what is beyond doubt ends this.
             if self._take(parts[-1:], 0) and parts[-1].is_beyond_doubt:
                 return
+        if not is_opened:
+            self.not_tried.append(NotTried(name or "what is hidden", "the key opens nothing in a way that is known"))
         for kind, count in partial:
             what = f"{name} {kind}".lstrip()
             self.not_tried.append(NotTried(what, f"it opens in {count} of {len(contents)} copies only"))

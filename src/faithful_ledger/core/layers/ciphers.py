@@ -10,18 +10,39 @@ mode allows it. The arithmetic is that of the library `cryptography`.
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any, Literal, NamedTuple
 
 from faithful_ledger.core.errors import AddressError
 
-__all__ = ["BLOCK", "CIPHERS", "HAS_NO_IV", "IV_DERIVED", "Cipher", "Derived", "Padding", "derived_key", "wrong_cipher"]
+__all__ = [
+    "BLOCK",
+    "CIPHERS",
+    "HAS_NO_IV",
+    "IV_DERIVED",
+    "KINDS",
+    "OPENSSL",
+    "SALTED",
+    "SALT_SIZE",
+    "Cipher",
+    "Derived",
+    "Padding",
+    "Salt",
+    "cipher_in_words",
+    "derivation_keys",
+    "derived_from",
+    "derived_key",
+    "iv_from",
+    "wrong_cipher",
+]
 
 BLOCK, TAG = 16, 16
 MOST_ROUNDS, MOST_COST = 2_000_000, 1 << 17
 HASHES = {"sha-1": "SHA1", "sha-256": "SHA256", "sha-384": "SHA384", "sha-512": "SHA512", "md5": "MD5"}
 OPENSSL, SALTED, SALT_SIZE = "openssl", b"Salted__", 8
 Padding = Literal["pkcs7", "zeros", "none"]
+Salt = Literal["given", "first", "iv"]
 
 
 class _Kind(NamedTuple):
@@ -56,8 +77,9 @@ HAS_NO_IV = frozenset(name for name, kind in KINDS.items() if not kind.iv)
 
 @dataclass(slots=True, frozen=True)
 class Derived:
-    """How a key is made from another one: `by` pbkdf2, scrypt, hkdf, digest or openssl. With `openssl` and no salt, the
-    salt is in front of what is hidden.
+    """How a key is made from another one: `by` pbkdf2, scrypt, hkdf, digest or openssl. The salt is `given`, or it is
+    the `first` bytes of what is hidden, `salt_size` of them, or the same as the initial vector (`iv`). With `openssl`
+    and no salt, the salt is in front of what is hidden.
     """
 
     by: str
@@ -67,6 +89,33 @@ class Derived:
     size: int = 32
     cost: int = 1 << 14
     info: bytes = b""
+    salt_from: Salt = "given"
+    salt_size: int = 0
+
+
+def derived_from(keys: Mapping[str, Any]) -> Derived:
+    """How a key is made, from the keys of a template; what they do not say is as usual."""
+    given = {name: keys[name] for name in ("rounds", "hash", "size", "cost") if keys.get(name) is not None}
+    salt, info = str(keys.get("salt") or ""), bytes.fromhex(str(keys.get("info") or ""))
+    if salt == "first":
+        return Derived(keys["by"], info=info, salt_from="first", salt_size=keys.get("salt_size") or BLOCK, **given)
+    if salt == "iv":
+        return Derived(keys["by"], info=info, salt_from="iv", **given)
+    return Derived(keys["by"], bytes.fromhex(salt), info=info, **given)
+
+
+def derivation_keys(how: Derived) -> dict[str, Any]:
+    """The keys of a template that say the same: `derived_from` reads them back."""
+    usual, keys = Derived(how.by), dict[str, Any](by=how.by)
+    salt = how.salt.hex(" ").upper() if how.salt_from == "given" else how.salt_from
+    keys |= {"salt": salt} if salt else {}
+    keys |= {"salt_size": how.salt_size} if how.salt_from == "first" else {}
+    keys |= {
+        name: getattr(how, name)
+        for name in ("rounds", "hash", "size", "cost")
+        if getattr(how, name) != getattr(usual, name)
+    }
+    return keys | ({"info": how.info.hex(" ").upper()} if how.info else {})
 
 
 IV_DERIVED = b"derived"  # in place of an initial vector: what the derivation gives behind the key
@@ -132,6 +181,11 @@ class Cipher:
                 raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "give the salt, if it has one")
             at += len(SALTED) + SALT_SIZE
             how = replace(how, salt=outer[at - SALT_SIZE : at])
+        elif how.salt_from == "first":
+            at += how.salt_size
+            how = replace(how, salt=outer[at - how.salt_size : at])
+        elif how.salt_from == "iv":
+            how = replace(how, salt=self.iv if self.iv else outer[at : at + KINDS[self.kind].iv])
         wanted = KINDS[self.kind].iv if self.iv == IV_DERIVED or how.by == OPENSSL else 0
         made = derived_key(self.key, how, wanted)
         return at, made[: len(made) - wanted], made[len(made) - wanted :]
@@ -157,7 +211,7 @@ class Cipher:
         if kind.algorithm == "ChaCha20":
             engine: Any = Engine(made(parts.key, parts.iv), None)
         else:
-            key = parts.key * 3 if kind.algorithm == "TripleDES" and len(parts.key) == 8 else parts.key  # single DES
+            key = (parts.key * 3)[:24] if kind.algorithm == "TripleDES" else parts.key  # also DES, and of two keys
             mode: Any = getattr(old_modes, kind.mode, None) or getattr(modes, kind.mode) if kind.mode else None
             engine = Engine(made(key), mode and (mode(parts.iv) if kind.iv else mode()))
         run = engine.encryptor() if seal else engine.decryptor()
@@ -198,6 +252,14 @@ class _Parts(NamedTuple):
     tag: bytes
 
 
+def cipher_in_words(kind: str, how: Derived | None) -> str:
+    """What was done, as screens say it."""
+    if how is None:
+        return f"{kind} under a key"
+    rounds = f" in {how.rounds} rounds" if how.by == "pbkdf2" else ""
+    return f"{kind} under a key by {how.by}{f' with {how.hash}' if how.by != 'scrypt' else ''}{rounds}"
+
+
 def wrong_cipher(kind: str, key: bytes | None, iv: bytes | None) -> str:
     """What is wrong with a key or an initial vector in a few words; empty where nothing is."""
     known = KINDS[kind]
@@ -208,6 +270,13 @@ def wrong_cipher(kind: str, key: bytes | None, iv: bytes | None) -> str:
     if iv is not None and iv != IV_DERIVED and len(iv) != known.iv:
         return f"the initial vector of {kind} has {known.iv} bytes, not {len(iv)}"
     return ""
+
+
+def iv_from(kind: str, given: str | None) -> bytes | None:
+    """The initial vector that a template gives; None where the first bytes are it."""
+    if kind in HAS_NO_IV:
+        return b""
+    return IV_DERIVED if given == "derived" else bytes.fromhex(given) if given not in (None, "first") else None
 
 
 def derived_key(secret: bytes, how: Derived, more: int = 0) -> bytes:

@@ -5,6 +5,7 @@ with `STREAMS`, listed here.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.layers import (
@@ -25,7 +26,7 @@ from faithful_ledger.core.layers import (
     zstd,
 )
 from faithful_ledger.core.layers.archives import ARCHIVES
-from faithful_ledger.core.layers.ciphers import CIPHERS, Derived, Padding
+from faithful_ledger.core.layers.ciphers import CIPHERS, IV_DERIVED, Derived, Padding, derivation_keys
 from faithful_ledger.core.layers.enclosed import ENCLOSED
 from faithful_ledger.core.layers.linked import LINKED
 from faithful_ledger.core.layers.scrambling import KEYED, LOCAL, SCRAMBLINGS
@@ -104,6 +105,15 @@ class LayerSpec:
     padding: Padding = "pkcs7"
     tag_first: bool = False
     derived: Derived | None = None
+
+    @property
+    def cipher_keys(self) -> dict[str, Any]:
+        """What a template says of a cipher beside its key and where it begins."""
+        iv = "derived" if self.iv == IV_DERIVED else self.iv.hex(" ").upper() if self.iv else ""
+        keys: dict[str, Any] = {"iv": iv} if iv else {}
+        keys |= {"padding": self.padding} if self.padding != "pkcs7" else {}
+        keys |= {"tag": "first"} if self.tag_first else {}
+        return keys | ({"derive": derivation_keys(self.derived)} if self.derived is not None else {})
 
     @property
     def step(self) -> str:

@@ -20,7 +20,8 @@ import numpy as np
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.errors import place
 from faithful_ledger.core.formats import recognised_text
-from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers import CIPHERS, LayerSpec
+from faithful_ledger.core.layers.ciphers import cipher_in_words
 from faithful_ledger.core.layers.generators import Generator
 from faithful_ledger.core.layers.scrambling import GENERATED, Scrambling, in_words, unscramble
 from faithful_ledger.core.profile.entropy import entropies, entropy
@@ -127,7 +128,8 @@ class Descrambling(NamedTuple):
 def step_in_words(step: LayerSpec) -> str:
     """What was done in one step, and from where on."""
     begins = f" from {place(step.at.constant or 0)} on" if step.at is not None else ""
-    return f"{in_words(step.kind, step.key)}{begins}"
+    words = cipher_in_words(step.kind, step.derived) if step.kind in CIPHERS else in_words(step.kind, step.key)
+    return f"{words}{begins}"
 
 
 def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> list[Descrambling]:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any, TypeAlias
 
 import numpy as np
 
-__all__ = ["entropies", "entropy", "entropy_of"]
+__all__ = ["entropies", "entropy", "entropy_of", "unevenness"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 
@@ -14,6 +15,17 @@ Array: TypeAlias = np.ndarray[Any, Any]
 def entropy(bytes_: Array) -> float:
     """Shannon's entropy of an array of bytes, in bits a byte; 0 of none."""
     return entropy_of(np.bincount(bytes_, minlength=256))
+
+
+def unevenness(bytes_: Array) -> float:
+    """By how many standard deviations of chi-squared bytes are not spread evenly over their values (Pearson, 1900);
+    also of a few, whose entropy is never as high as that of many. 0 of none.
+    """
+    if not bytes_.size:
+        return 0.0
+    expected = bytes_.size / 256
+    squared = ((np.bincount(bytes_, minlength=256) - expected) ** 2).sum() / expected
+    return (float(squared) - 255) / math.sqrt(510)
 
 
 def entropies(rows: Array) -> Array:

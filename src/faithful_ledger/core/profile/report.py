@@ -11,7 +11,7 @@ from faithful_ledger.core.layers import IN_LETTERS
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.profile.blocks import Block, find_blocks
 from faithful_ledger.core.profile.descrambling import Descrambling, find_descramblings
-from faithful_ledger.core.profile.entropy import entropy
+from faithful_ledger.core.profile.entropy import entropy, unevenness
 from faithful_ledger.core.profile.layers import find_layers
 from faithful_ledger.core.profile.strides import Stride, find_strides
 from faithful_ledger.core.profile.texts import TextRun, find_texts
@@ -23,6 +23,7 @@ LOOKED_AT, LOOKED_AT_LARGE = 64 << 20, 8 << 20
 COUNTED, BLOCK = 1 << 20, 1 << 16
 BEGINNING = 1 << 16
 DENSE = 7.5
+FEW, MANY, EVEN = 96, 1024, 3.0  # bytes; and standard deviations of chi-squared up to which a few may be noise
 MOSTLY = 0.6
 READABLE = 0.97
 
@@ -62,7 +63,7 @@ def profile(source: Source) -> Profile:
         scrambling = next(iter(find_descramblings([data])), None)
         if scrambling is not None:
             kind, reason = "scrambled", scrambling.why
-        elif bits > DENSE and len(data) >= 1024:
+        elif _is_even(data, bits):
             kind, reason = (
                 "packed",
                 "every byte is as frequent as any other: encrypted, or packed by something unknown",
@@ -80,6 +81,13 @@ def profile(source: Source) -> Profile:
         [text for text in find_texts(data) if not _is_packed(text, layers)] if kind in ("binary", "text") else [],
         blocks,
     )
+
+
+def _is_even(data: bytes, bits: float) -> bool:
+    """Whether no byte is more frequent than another one, as far as so many of them say."""
+    if len(data) >= MANY:
+        return bits > DENSE
+    return len(data) >= FEW and unevenness(np.frombuffer(data, np.uint8)) < EVEN
 
 
 def _is_packed(text: TextRun, layers: list[Layer]) -> bool:

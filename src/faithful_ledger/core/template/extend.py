@@ -13,7 +13,6 @@ from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence.place import Bits, Guides, Place
 from faithful_ledger.core.formats.document import BEHIND_LENGTH
 from faithful_ledger.core.layers import ENCLOSED, KEYED, STREAMS, LayerSpec
-from faithful_ledger.core.layers.ciphers import IV_DERIVED
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS, SWITCHES
 from faithful_ledger.core.template.fresh import Shared, new_template
@@ -225,11 +224,10 @@ def layer_keys(layer: LayerSpec) -> str | dict[str, Any]:
     keys: dict[str, Any] = {"layer": layer.kind}
     keys |= {"key": layer.key.hex(" ").upper()} if layer.key is not None else {}
     keys |= {"key_of": layer.key_of} if layer.key_of else {}
-    keys |= {"iv": "derived" if layer.iv == IV_DERIVED else layer.iv.hex(" ").upper()} if layer.iv else {}
     if layer.at is not None:
         keys["at"] = Hex(layer.at.constant) if layer.at.constant is not None else layer.at.text
     keys |= {"member": layer.member} if layer.member else {}
-    keys |= {"padding": layer.padding} if layer.padding != "pkcs7" else {}
+    keys |= layer.cipher_keys
     return layer.kind if len(keys) == 1 else keys
 
 

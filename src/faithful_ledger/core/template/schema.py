@@ -235,7 +235,8 @@ class DeriveKeys(Part):
     """How the key of a cipher is made from what `key` or `key_of` says."""
 
     by: Literal["pbkdf2", "scrypt", "hkdf", "digest", "openssl"]
-    salt: HexBytes | None = None
+    salt: HexBytes | Literal["first", "iv"] | None = None
+    salt_size: Annotated[int, Field(ge=1, le=64)] | None = None
     rounds: Annotated[int, Field(ge=1, le=2_000_000)] = 1000
     hash: Literal["md5", "sha-1", "sha-256", "sha-384", "sha-512"] = "sha-256"
     size: Annotated[int, Field(ge=1, le=64)] = 32

@@ -260,6 +260,8 @@ class LocateStage(QWidget):
 
         def work() -> Located:
             from faithful_ledger.core.evidence import locate_shown
+            from faithful_ledger.core.unlocking import NO_KEYS, Keys
+            from faithful_ledger.core.unwrapping import ways_in
 
             end.begin()
             sources = [
@@ -267,9 +269,9 @@ class LocateStage(QWidget):
                 for snapshot in used
             ]
             seen = [quantity.seen[snapshot.id] for snapshot in used]
-            return locate_shown(
-                sources, seen, MOST_SHOWN, end, lambda found: self.found_so_far.emit(quantity.id, end, found), pinned
-            )
+            keys = Keys(ways_in(save)) if save is not None else NO_KEYS
+            report = partial(self.found_so_far.emit, quantity.id, end)
+            return locate_shown(sources, seen, MOST_SHOWN, end, report, pinned, keys)
 
         def done(found: Located | None, error: LedgerError | None) -> None:
             if self._looking.get(quantity.id) is not end:

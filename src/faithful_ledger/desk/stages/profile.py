@@ -245,11 +245,11 @@ class ProfilePane(QWidget):
         if self.session.attempt(enter):
             self.session.tape_changed()
 
-    def _show_tried(self, payload: Payload) -> None:
+    def _show_tried(self, payloads: list[Payload]) -> None:
         """A layer that was undone by hand is listed like those that were found."""
-        self._tried.setdefault(self._file, []).insert(0, payload)
+        self._tried.setdefault(self._file, [])[:0] = payloads[::-1]
         self._show_looked()
-        self.unpacked.emit(payload)
+        self.unpacked.emit(payloads[-1])
 
     def _add(self, text: str, why: str, *acts: QWidget) -> None:
         words = label(text, wrap=True)

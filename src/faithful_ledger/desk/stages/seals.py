@@ -182,6 +182,8 @@ class SealsPane(QWidget):
         def work() -> tuple[Found, list[str]]:
             from faithful_ledger.core.seal_search import SealSearch
             from faithful_ledger.core.seals.finder import Hints
+            from faithful_ledger.core.unlocking import Keys
+            from faithful_ledger.core.unwrapping import ways_in
 
             end.begin()
             contents, names = [present], ["this save"]
@@ -191,7 +193,7 @@ class SealsPane(QWidget):
                 names.append(
                     f"the copy “{snapshot.label}”" if snapshot.label else f"the copy of {local_time(snapshot.time)}"
                 )
-            search = SealSearch(contents, Hints(key=key), end)
+            search = SealSearch(contents, Hints(key=key), end, keys=Keys(ways_in(save)))
             return search.everything(lambda found: self.found_so_far.emit(end, list(found))), names
 
         def done(looked: tuple[Found, list[str]] | None, error: LedgerError | None) -> None:

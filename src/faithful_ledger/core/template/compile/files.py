@@ -11,7 +11,7 @@ from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.layers import CIPHERS, KEYED, LAYERS, SCRAMBLINGS, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
-from faithful_ledger.core.layers.ciphers import HAS_NO_IV, IV_DERIVED, Derived, wrong_cipher
+from faithful_ledger.core.layers.ciphers import IV_DERIVED, derived_from, iv_from, wrong_cipher
 from faithful_ledger.core.layers.scrambling import wrong_key
 from faithful_ledger.core.storage import (
     FixedText,
@@ -235,6 +235,11 @@ class _Files:
         if derive is not None and derive["by"] == "scrypt" and derive.get("cost", 2) & derive.get("cost", 2) - 1:
             self.mistakes.append(((*where, "derive", "cost"), "the cost of scrypt is a power of two"))
             derive = None
+        if derive is not None and derive.get("salt") == "iv" and keys.get("iv") == "derived":
+            text = "the initial vector cannot be its salt and be derived with it as well"
+            self.mistakes.append(((*where, "derive", "salt"), text))
+        if derive is not None and derive.get("salt_size") is not None and derive.get("salt") != "first":
+            self.mistakes.append(((*where, "derive", "salt_size"), "only a salt that is first has a size of its own"))
         return LayerSpec(
             keys["layer"],
             key,
@@ -242,10 +247,10 @@ class _Files:
             at,
             keys.get("put_back", True),
             keys.get("member") or "",
-            _iv(keys["layer"], keys.get("iv")),
+            iv_from(keys["layer"], keys.get("iv")),
             keys.get("padding") or "pkcs7",
             keys.get("tag") == "first",
-            _derived(derive) if derive is not None else None,
+            derived_from(derive) if derive is not None else None,
         )
 
     def layer(self, layer: LayerSpec, around: GroupSpec, where: Where) -> None:
@@ -409,20 +414,6 @@ def _as_typed(value: object) -> str:
 
 def _name_rule(keys: Keys) -> NameRule:
     return NameRule(path=keys["named"], file=keys.get("file") or "", why=keys.get("why", ""), **naming(keys))
-
-
-def _iv(kind: str, given: str | None) -> bytes | None:
-    """The initial vector; None where the first bytes are it."""
-    if kind in HAS_NO_IV:
-        return b""
-    return IV_DERIVED if given == "derived" else bytes.fromhex(given) if given not in (None, "first") else None
-
-
-def _derived(keys: Keys) -> Derived:
-    """How a key is made; what the template does not say is as usual."""
-    salt, info = (bytes.fromhex(keys.get(name) or "") for name in ("salt", "info"))
-    given = {name: keys[name] for name in ("rounds", "hash", "size", "cost") if name in keys}
-    return Derived(keys["by"], salt, info=info, **given)
 
 
 def _witness(keys: Keys) -> Witness:

@@ -1,0 +1,54 @@
+"""Keys as people give them: a file, bytes in hexadecimal, or the words of a password."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.source import open_source
+
+if TYPE_CHECKING:
+    from faithful_ledger.core.unlocking import Keys
+
+__all__ = ["key_bytes", "keys_given"]
+
+LONGEST_KEY = 1 << 16
+
+
+def keys_given(options: argparse.Namespace) -> Keys:
+    """What the options say of how something is hidden."""
+    from faithful_ledger.core.unlocking import NO_KEYS, Keys
+
+    if not options.key:
+        if options.salt:
+            raise AddressError("a salt says nothing without its password", "give the password with --key")
+        return NO_KEYS
+    secret = _of_file(options.key)
+    salt = bytes_in_hexadecimal(options.salt, "a salt") if options.salt else b""
+    return Keys(secret=options.key.encode() if secret is None else secret, salt=salt)
+
+
+def key_bytes(given: str) -> bytes:
+    """The bytes of a file, or what is given in hexadecimal."""
+    known = _of_file(given)
+    return bytes_in_hexadecimal(given, "neither a file nor a key") if known is None else known
+
+
+def bytes_in_hexadecimal(given: str, what: str) -> bytes:
+    try:
+        return bytes.fromhex(given.removeprefix("0x"))
+    except ValueError as error:
+        raise AddressError(f"“{given}” is {what} in hexadecimal", "write it as 0A FF 00") from error
+
+
+def _of_file(given: str) -> bytes | None:
+    """The bytes of a file; None where there is none of that name."""
+    path = Path(given)
+    if not path.is_file():
+        return None
+    source, _ = open_source(path)
+    if source.size > LONGEST_KEY:
+        raise AddressError(f"{path} is too large for a key", "name a smaller file, or the key itself")
+    return bytes(source.read(0, source.size))

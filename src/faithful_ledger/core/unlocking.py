@@ -1,0 +1,280 @@
+"""What a key or a password opens, of which nobody knows how the game uses it.
+
+A key is taken as it is or filled up with zeros, as hexadecimal or base64 spells it, as a digest of it, or as what is
+derived from it (PBKDF2, scrypt, or as OpenSSL does it) with a salt in front of what is hidden; for each cipher in each
+mode, with the usual initial vectors, behind headers of usual sizes. Bytes that were opened are not spread evenly over
+their values, as those of a wrong key are (Pearson's chi-squared test), or begin a packed stream.
+"""
+
+from __future__ import annotations
+
+import binascii
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
+from dataclasses import replace
+from itertools import chain, product
+from typing import NamedTuple
+
+import numpy as np
+
+from faithful_ledger.core.address import Expression
+from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.layers import STREAMS, LayerSpec
+from faithful_ledger.core.layers.ciphers import (
+    BLOCK,
+    IV_DERIVED,
+    KINDS,
+    OPENSSL,
+    SALT_SIZE,
+    SALTED,
+    Derived,
+    Salt,
+    derived_key,
+)
+from faithful_ledger.core.profile.entropy import unevenness
+from faithful_ledger.core.profile.layers import stream_at
+from faithful_ledger.core.wrapping import unwrap
+
+__all__ = ["NO_KEYS", "Keys", "find_unlocking"]
+
+LOOKED_AT = 1 << 12  # bytes that show whether a key is right
+HEADERS = (0, *range(4, 65, 4))  # sizes of what is in front of what is hidden
+SALTED_HEADERS = (0, 4, 8, 16)
+ROUNDS = (1000, 100, 1, 10_000, 2, 10, 50, 256, 500, 512, 1024, 2000, 2048, 3000, 4096, 5000, 20_000, 65_536, 100_000)
+FEW_ROUNDS = 1024  # up to which other digests, and salts behind a header, are tried as well
+SALTS: tuple[tuple[Salt, int], ...] = (("iv", 0), ("first", 16), ("first", 8), ("first", 32))
+MODERN = frozenset(kind for kind in KINDS if kind.startswith(("aes-", "chacha")))  # for which keys are derived
+HASHES, RARE_HASHES = ("sha-1", "sha-256"), ("sha-512", "md5")
+KEY_SIZES = (32, 16, 24)
+MOST_EVEN = 14.0  # standard deviations of chi-squared by which what was opened is beyond chance
+CLEARLY = 1.5  # times as much as the save itself
+SURE = 1e9  # of a packed stream
+LEAST, FIRST = 24, 16  # bytes that are opened, and of the first block
+MOST_FOUND, MOST_SAVES = 3, 4
+BEGINNING, PRICE = 64, 1  # bytes; and bits of one that is left out
+SPELLED = re.compile(rb"(?:[0-9A-Fa-f]{2}){4,}|[A-Za-z0-9+/]{22,43}={0,2}")
+
+
+class Keys(NamedTuple):
+    """What is known of how some saves are hidden: `ways` that are described already, as layers from the outside in, and
+    a `secret` that is used nobody knows how, perhaps with a `salt`.
+    """
+
+    ways: tuple[tuple[LayerSpec, ...], ...] = ()
+    secret: bytes = b""
+    salt: bytes = b""
+
+
+NO_KEYS = Keys()
+
+
+class _Key(NamedTuple):
+    """A key as the cipher takes it, what follows it where it is derived, and how a template says it."""
+
+    key: bytes
+    following: bytes
+    said: bytes
+    how: Derived | None = None
+
+    @property
+    def how_by(self) -> str:
+        return self.how.by if self.how is not None else ""
+
+
+def find_unlocking(saves: Sequence[bytes], secret: bytes, salt: bytes = b"", end: Deadline = NEVER) -> list[LayerSpec]:
+    """The layers through which a key, or a password, opens all of some saves, the likeliest first; none where it opens
+    nothing. A `salt` that is known is tried beside those in the saves.
+    """
+    first = min(saves, key=len)
+    least = max(MOST_EVEN, CLEARLY * _unevenness(first[:LOOKED_AT], FIRST))
+    tried = list[tuple[float, LayerSpec]]()
+    most = 0.0
+    for way in _ways(first, secret, salt):
+        for layer, data in way:
+            uneven = _unevenness(data, (KINDS[layer.kind].block if layer.kind in KINDS else 0) or FIRST)
+            if uneven > least and len(data) >= LEAST:
+                tried.append((_gained(saves, layer), layer))
+                most = max(most, uneven)
+            elif _begins_stream(data) and _holds_stream(first, layer):
+                tried.append((SURE, layer))
+                most = SURE
+        if end.over or most > 2 * least:
+            break
+    found, ends = list[LayerSpec](), set[tuple[str, bytes]]()
+    for _, layer in sorted(tried, key=lambda each: -each[0]):
+        end_of = layer.kind, unwrap(first, [layer])[-1].data[-LEAST:]
+        # Initial vectors and headers change the beginning alone, of which the likeliest comes first.
+        if end_of not in ends and (padded := _padded(saves, layer)) is not None:
+            ends.add(end_of)
+            found.append(padded)
+    return found[:MOST_FOUND]
+
+
+def _ways(save: bytes, secret: bytes, salt: bytes) -> Iterator[Iterable[tuple[LayerSpec, bytes]]]:
+    """Ways of using the key, of which each gives layers with the beginning of what they open."""
+    yield _as_it_is(save, secret)
+    for at, hows in _derivations(save, salt):
+        yield chain.from_iterable(_by_derivation(save, at, secret, how) for how in hows)
+
+
+def _as_it_is(save: bytes, secret: bytes) -> Iterator[tuple[LayerSpec, bytes]]:
+    for at in HEADERS:
+        yield LayerSpec("xor", secret, at=_offset(at)), _xored(save[at : at + LOOKED_AT], secret)
+        for key in _plain_keys(secret):
+            yield from _by_ciphers(save, at, key, at)
+
+
+def _by_derivation(save: bytes, at: int, secret: bytes, how: Derived) -> Iterator[tuple[LayerSpec, bytes]]:
+    begin, salt = at, how.salt
+    if how.by == OPENSSL:
+        begin = at + len(SALTED) + SALT_SIZE
+        salt = save[begin - SALT_SIZE : begin]
+    elif how.salt_from != "given":
+        salt = save[at : at + (how.salt_size or BLOCK)]
+        begin += how.salt_size
+    made = derived_key(secret, replace(how, salt=salt, salt_from="given", size=max(KEY_SIZES) + BLOCK))
+    for size in KEY_SIZES:
+        key = _Key(made[:size], made[size : size + BLOCK], secret, replace(how, size=size))
+        yield from _by_ciphers(save, begin, key, at)
+
+
+def _plain_keys(secret: bytes) -> Iterator[_Key]:
+    """Keys that nothing is derived for: as they are, as they are spelled, filled up, cut off, and their digests."""
+    spelled = [secret]
+    if SPELLED.fullmatch(secret):
+        with suppress(binascii.Error, ValueError):
+            spelled.append(bytes.fromhex(secret.decode()))
+        with suppress(binascii.Error, ValueError):
+            spelled.append(binascii.a2b_base64(secret))
+    seen = set[bytes]()
+    for each in spelled:
+        sized = (each.ljust(size, b"\0")[:size] for size in KEY_SIZES)
+        for key in (each, *sized, each[:8].ljust(8, b"\0")):
+            if key not in seen:
+                seen.add(key)
+                yield _Key(key, b"", key)
+    for name, size in (("md5", 16), ("sha-256", 32), ("sha-256", 16), ("sha-1", 16), ("sha-512", 32)):
+        how = Derived("digest", hash=name, size=size)
+        made = derived_key(secret, how, 16)
+        yield _Key(made[:size], made[size:], secret, how)
+
+
+def _derivations(save: bytes, salt: bytes) -> Iterator[tuple[int, list[Derived]]]:
+    """Ways of deriving a key, and where what is hidden begins with its salt. Those whose salts may be the same are
+    together: which of them is right shows in the first block.
+    """
+
+    def salted(by: str, rounds: int, name: str) -> list[Derived]:
+        given = [Derived(by, salt, rounds, name)] if salt else []
+        return given + [Derived(by, b"", rounds, name, salt_from=where, salt_size=size) for where, size in SALTS]
+
+    for at in SALTED_HEADERS:
+        if save[at : at + len(SALTED)] == SALTED:
+            yield at, [Derived(OPENSSL, hash=name) for name in ("md5", "sha-256")]
+    for rounds, name in product(ROUNDS, HASHES):
+        for at in SALTED_HEADERS if rounds <= FEW_ROUNDS else (0,):
+            yield at, salted("pbkdf2", rounds, name)
+    for rounds, name in product(ROUNDS, RARE_HASHES):
+        if rounds <= FEW_ROUNDS:
+            yield 0, salted("pbkdf2", rounds, name)
+    yield 0, salted("scrypt", Derived("scrypt").rounds, Derived("scrypt").hash)
+
+
+def _by_ciphers(save: bytes, begin: int, key: _Key, at: int) -> Iterator[tuple[LayerSpec, bytes]]:
+    """What a key gives by each cipher that takes one of its size, with the usual initial vectors. What is hidden begins
+    at an offset, and its layer `at` another one, where a salt is in front of it.
+    """
+    for kind, cipher in KINDS.items():
+        if len(key.key) not in cipher.keys or (key.how is not None and key.how.by != "digest" and kind not in MODERN):
+            continue
+        for iv, first in _vectors(key, cipher.iv, save[begin : begin + cipher.iv]):
+            body = save[begin + (cipher.iv if iv is None and key.how_by != OPENSSL else 0) :]
+            if len(body) < max(cipher.block, 1) or (cipher.block and len(body) % cipher.block):
+                continue
+            for tag_first in (False, True) if kind == "aes-gcm" else (False,):
+                tried = LayerSpec(kind, key.key, iv=first, padding="none", tag_first=tag_first)
+                with suppress(LedgerError):
+                    data = unwrap(body if kind == "aes-gcm" else body[:LOOKED_AT], [tried])[-1].data
+                    yield replace(tried, key=key.said, at=_offset(at), iv=iv, derived=key.how), data[:LOOKED_AT]
+
+
+def _vectors(key: _Key, size: int, first: bytes) -> Iterator[tuple[bytes | None, bytes]]:
+    """Initial vectors as a template says them, and their bytes."""
+    if not size:
+        yield b"", b""
+        return
+    if key.how_by == OPENSSL:
+        yield None, key.following[:size]
+        return
+    yield None, first
+    yield bytes(size), bytes(size)
+    if key.following:
+        yield IV_DERIVED, key.following[:size]
+    elif len(key.key) >= size:
+        yield key.key[:size], key.key[:size]
+
+
+def _offset(at: int) -> Expression | None:
+    return Expression(at) if at else None
+
+
+def _xored(data: bytes, key: bytes) -> bytes:
+    if not key or not data:
+        return data
+    hidden = np.frombuffer(data, np.uint8)
+    return bytes((hidden ^ np.resize(np.frombuffer(key, np.uint8), hidden.size)).tobytes())
+
+
+def _gained(saves: Sequence[bytes], layer: LayerSpec) -> float:
+    """How many bits fewer than noise takes what a layer leaves of some saves: by how frequent its bytes are behind the
+    beginning, where a wrong initial vector would show, and by those that are the same in all. What is left out has its
+    price, so that only noise is.
+    """
+    try:
+        contents = [np.frombuffer(unwrap(save, [layer])[-1].data, np.uint8) for save in saves[:MOST_SAVES]]
+    except LedgerError:
+        return 0.0
+    counts = np.bincount(np.concatenate([content[BEGINNING:] for content in contents]), minlength=256)
+    bits = 8 + np.log2((counts + 0.5) / (counts.sum() + 128))
+    shared = np.stack([content[: min(each.size for each in contents)] for content in contents])
+    alike = 8 * (len(contents) - 1) * int((shared == shared[0]).all(axis=0).sum())
+    left_out = sum(len(save) - content.size for save, content in zip(saves, contents, strict=False))
+    return float(sum(bits[content].sum() for content in contents)) + alike - PRICE * left_out
+
+
+def _unevenness(data: bytes, block: int) -> float:
+    """That of the blocks that differ: those that are alike may stay alike under a wrong key."""
+    different = b"".join(dict.fromkeys(data[at : at + block] for at in range(0, len(data), block)))
+    return unevenness(np.frombuffer(different, np.uint8))
+
+
+def _begins_stream(data: bytes) -> bool:
+    return any(data.startswith(mark) for kind in STREAMS.values() for mark in kind.marks)
+
+
+def _holds_stream(save: bytes, layer: LayerSpec) -> bool:
+    """Whether a layer leaves a packed stream from the first byte on."""
+    with suppress(LedgerError):
+        data = unwrap(save, [layer])[-1].data
+        for kind, stream in STREAMS.items():
+            if any(data.startswith(mark) for mark in stream.marks):
+                found = stream_at(data, 0, kind)
+                if found is not None and found.size * 2 >= len(data):
+                    return True
+    return False
+
+
+def _padded(saves: Sequence[bytes], layer: LayerSpec) -> LayerSpec | None:
+    """A layer with the padding under which it opens all saves; None where it opens not all."""
+    choices = ("pkcs7", "zeros", "none") if layer.kind in KINDS and KINDS[layer.kind].block else ("pkcs7",)
+    for padding in choices:
+        tried = replace(layer, padding=padding)  # type: ignore[arg-type]
+        try:
+            contents = [unwrap(save, [tried])[-1].data for save in saves]
+        except LedgerError:
+            continue
+        if padding != "zeros" or all(each.endswith(b"\0") for each in contents):
+            return tried
+    return None

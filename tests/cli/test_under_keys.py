@@ -1,0 +1,119 @@
+"""Saves under a key or a password that somebody knows, but not how the game uses it."""
+
+from __future__ import annotations
+
+import base64
+import gzip
+import hashlib
+import json
+import random
+import struct
+import zlib
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from faithful_ledger.core.layers.ciphers import Cipher
+from tests.cli.test_from_sightings import Format, SightingsCase, of_json, of_plain, plain, voyage
+
+PASSWORD = "slack water 42"
+SECRET = PASSWORD.encode()
+
+
+def hidden(kind: str, key: bytes, vector: bytes, content: bytes) -> bytes:
+    return Cipher(kind, key, vector).closed(content, b"")
+
+
+def opened(kind: str, key: bytes, vector: bytes, body: bytes) -> bytes:
+    return Cipher(kind, key, vector).opened(body)
+
+
+def drawn(value: dict[str, Any], size: int = 16) -> bytes:
+    """What a game draws anew for each save."""
+    return random.Random(value["seed"]).randbytes(size)
+
+
+def salted_write(value: dict[str, Any]) -> bytes:
+    """A key derived with the initial vector as its salt."""
+    vector = drawn(value)
+    key = hashlib.pbkdf2_hmac("sha1", SECRET, vector, 100, 16)
+    return vector + hidden("aes-cbc", key, vector, json.dumps(value).encode())
+
+
+def salted_read(content: bytes) -> tuple[int, int, str]:
+    key = hashlib.pbkdf2_hmac("sha1", SECRET, content[:16], 100, 16)
+    return of_json(opened("aes-cbc", key, content[:16], content[16:]))
+
+
+def lettered_write(value: dict[str, Any]) -> bytes:
+    """Packed, under the digest of a password, in base64."""
+    key, vector = hashlib.sha256(SECRET).digest(), drawn(value)
+    packed = gzip.compress(json.dumps(value).encode())
+    return base64.b64encode(vector + hidden("aes-cfb", key, vector, packed))
+
+
+def lettered_read(content: bytes) -> tuple[int, int, str]:
+    body, key = base64.b64decode(content), hashlib.sha256(SECRET).digest()
+    return of_json(gzip.decompress(opened("aes-cfb", key, body[:16], body[16:])))
+
+
+def checked_write(value: dict[str, Any]) -> bytes:
+    """Behind a header, with a checksum inside."""
+    body = plain(value)
+    sealed = body + struct.pack("<I", zlib.crc32(body))
+    return b"BWEN\1\0\0\0" + hidden("aes-ecb", hashlib.md5(SECRET).digest(), b"", sealed)
+
+
+def checked_read(content: bytes) -> tuple[int, int, str]:
+    sealed = opened("aes-ecb", hashlib.md5(SECRET).digest(), b"", content[8:])
+    assert zlib.crc32(sealed[:-4]) == int.from_bytes(sealed[-4:], "little")
+    return of_plain(sealed)
+
+
+FORMATS = (
+    Format("a password whose salt is the vector", salted_write, salted_read),
+    Format("packed and in letters", lettered_write, lettered_read),
+    Format("a checksum inside", checked_write, checked_read, "crc-32"),
+)
+
+
+class UnderKeysTest(SightingsCase):
+    def pinned(self, name: str, seen: Sequence[tuple[Path, object]]) -> bool:
+        """The key is given once; then the template says it."""
+        if name != "Marks":
+            return super().pinned(name, seen)
+        where = [f"--seen={path}={shown}" for path, shown in seen]
+        self.assertEqual(self.run_command("locate", *where, "--json")[0], 1, "without its key it is noise")
+        chosen = seen[-1][0].with_suffix(".json")
+        chosen.write_text(json.dumps(self.json_of("locate", *where, "--key", PASSWORD)))
+        self.json_of("pin", seen[-1][0], "--place", chosen, "--as", name)
+        return True
+
+    def test_what_the_game_showed_is_changed_so_that_it_takes_it(self) -> None:
+        for number, each in enumerate(FORMATS):
+            seed = random.randrange(1 << 32)
+            with self.subTest(each.name, seed=seed):
+                self.changed(each, self.folder / f"voyage{number}", seed)
+
+    def test_a_key_opens_what_it_hides_and_puts_it_back(self) -> None:
+        """With the salt of a password; a wrong key opens nothing, and nothing is written."""
+        value, salt = voyage(random.Random(7))[0], b"quay no. 9"
+        made = hashlib.pbkdf2_hmac("sha256", SECRET, salt, 1000, 48)
+        save, out, again = (self.folder / name for name in ("a.sav", "out", "again.sav"))
+        save.write_bytes(hidden("aes-cbc", made[:32], made[32:], plain(value)))
+        with_key = "--key", PASSWORD, "--salt", salt.hex()
+        (way,) = self.json_of("profile", save, *with_key)["opened"]
+        derived = {"by": "pbkdf2", "salt": salt.hex(" ").upper()}
+        self.assertEqual(
+            way["layers"][0] | {"key": ""}, {"layer": "aes-cbc", "key": "", "iv": "derived", "derive": derived}
+        )
+        self.json_of("unwrap", save, "-o", out, *with_key)
+        self.assertEqual(out.read_bytes(), plain(value))
+        self.json_of("wrap", out, "--like", save, "-o", again, *with_key)
+        self.assertEqual(again.read_bytes(), save.read_bytes())
+        self.assertEqual(self.json_of("profile", save, "--key", "high water")["opened"], [])
+        self.assertIn("the key opens nothing", self.run_command("profile", save, "--key", "high water")[1])
+        words = self.refused(2, "unwrap", save, "-o", self.folder / "none", "--key", "high water")
+        self.assertIn("nothing was written", words)
+        self.assertIn("a salt says nothing without its password", self.refused(2, "profile", save, "--salt", "00"))
+        self.assertFalse((self.folder / "none").exists())
