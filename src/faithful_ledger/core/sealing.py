@@ -44,6 +44,7 @@ from faithful_ledger.core.wrapping import unwrap
 __all__ = ["Accepted", "accepted", "blocks_found", "format_for", "is_described", "seal_chosen", "seal_found"]
 
 
+QUOTES = b" \t\"'"  # around a value of a text
 Rule: TypeAlias = BlockRule | DirectoryRule | SealRow | StreamRule
 
 
@@ -208,10 +209,12 @@ def format_for(placed: Placed) -> str:
 
 
 def _is_value(placed: Placed) -> bool:
-    """Whether what it is stored in is a text, and it is a value of it."""
-    text = text_of(placed.held.contents[0])
-    at, end = placed.stored
-    return text is not None and any(leaf.start <= at and end <= leaf.end for leaf in text.leaves())
+    """Whether what it is stored in is a text, and it is all of a value of it, in quotes or not."""
+    content, (at, end) = placed.held.contents[0], placed.stored
+    text = text_of(content)
+    leaves = text.leaves() if text is not None else ()
+    around = (content[leaf.start : at] + content[end : leaf.end] for leaf in leaves if leaf.start <= at < leaf.end)
+    return any(not each.strip(QUOTES) for each in around)
 
 
 def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
