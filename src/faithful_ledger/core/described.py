@@ -257,7 +257,7 @@ class BookTemplates:
         before = self._text_for(save, library, file, format_for(chosen[0]) if chosen else "binary")
         made = accepted(before, save, found, chosen)
         count = len(made.rules) + len(made.seals)
-        if all(len(content) == save.main.source.size for content in found.files.contents):
+        if count:
             made = made._replace(text=pins.flowing(made.text, save, self._others(save, made.text)))
         return made, self._write(made.text, f"add {count} seals", save, file) if count else ""
 

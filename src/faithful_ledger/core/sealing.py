@@ -12,7 +12,7 @@ from faithful_ledger.core.binding.followers import WorkedOut
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.flow import drop_last_run, let_stand
-from faithful_ledger.core.describe.placing import UNCHANGED, free_name
+from faithful_ledger.core.describe.placing import UNCHANGED, free_name, touched
 from faithful_ledger.core.describe.sealing import (
     PARTS,
     STREAMS,
@@ -31,7 +31,8 @@ from faithful_ledger.core.placed_seals import Placed
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.seal_parts import Part, Value, text_of
 from faithful_ledger.core.seal_search import Found
-from faithful_ledger.core.seals.finder import Finding
+from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
+from faithful_ledger.core.seals.finder import Edge, Finding
 from faithful_ledger.core.seals.finder.blocks import BlockRule
 from faithful_ledger.core.seals.finder.directories import DirectoryRule
 from faithful_ledger.core.seals.finder.finding import Said
@@ -135,6 +136,8 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     said, about = {**seal, "over": "file" if whole else offsets}, {"of_file": over} if over else {}
     kind = storage_keys(stored_end - at, finding.form)
     is_text = draft.is_text(held)
+    if not is_text and not over and _is_of_next(finding) and (path := _length_of_next(draft, held, placed)):
+        return path
     if is_text:
         path = draft.seal_value(held, (at, stored_end), finding.form, said, about)
     elif over:
@@ -145,6 +148,31 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     if not is_text and not over and start < end:  # a text beside its checksum: its values stay within reach
         _declare_covered(draft, placed, held, start, end)
     return path
+
+
+def _is_of_next(finding: Finding) -> bool:
+    """Whether it is the length of what is directly behind it, with something else behind that."""
+    plain = finding.algorithm == Algorithm(LENGTH) and not finding.stored.from_end and finding.own is None
+    behind = Edge(finding.stored.offset + finding.size)
+    return plain and finding.start == behind and finding.end.from_end and finding.end.offset > 0
+
+
+def _length_of_next(draft: Draft, held: str, placed: Placed) -> str:
+    """Describe a number and the bytes behind it of which it is the length, where nothing describes these yet. Returns
+    the path of the number; nothing where something does.
+    """
+    (start, end), (at, stored_end) = placed.covered, placed.stored
+    if touched(draft.file(held).root, at, end):
+        return ""
+    draft.add(held, start, end, {"unknown": f"unknown_{start:x}", "size": end - start})
+    draft.add(held, at, stored_end, {"field": f"size_{at:x}", **storage_keys(stored_end - at, placed.finding.form)})
+    number, run = (field_at(draft.file(held).root, each) for each in (at, start))
+    assert number is not None and run is not None
+    draft.set(run.path, {"size": number.spec.name})
+    draft.set(number.path, {"length_of": run.spec.name})
+    draft.read_again()
+    _check(draft, number.path, _note(placed.finding))
+    return number.path
 
 
 def _range_said(draft: Draft, held: str, start: int, end: int, said: Said, *, keeps_size: bool) -> None:

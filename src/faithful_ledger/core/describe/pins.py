@@ -12,6 +12,7 @@ from itertools import chain, tee
 
 from faithful_ledger.core.binding import BoundFile, RowsNode
 from faithful_ledger.core.describe.draft import Draft, changed
+from faithful_ledger.core.describe.embedded import let_be_in_texts
 from faithful_ledger.core.describe.filling import let_keep_size
 from faithful_ledger.core.describe.flow import let_follow, let_stand, varies
 from faithful_ledger.core.describe.leading import leading, let_belong, let_lead, text_in_records
@@ -41,7 +42,10 @@ def flowing(text: bytes, save: Save, others: Iterable[Mapping[str, BoundFile]], 
     moves.
     """
     # Bound once, where one of them asks for them.
-    for_lead, for_runs, for_size = tee(others, 3)
+    for_texts, for_lead, for_runs, for_size = tee(others, 4)
+
+    def within(draft: Draft) -> None:
+        let_be_in_texts(draft, for_texts)
 
     def lead(draft: Draft) -> None:
         let_lead(draft, for_lead, place)
@@ -55,7 +59,7 @@ def flowing(text: bytes, save: Save, others: Iterable[Mapping[str, BoundFile]], 
                 let_follow(draft.text, file.bound)
         let_keep_size(draft, for_size)
 
-    for act in (lead, belong, follow):
+    for act in (within, lead, belong, follow):
         with suppress(LedgerError):
             text = changed(text, save, act)
     return text
@@ -129,11 +133,13 @@ def _is_named(spec: ElementSpec) -> bool:
 
 def path_after(before: bytes, after: bytes, save: Save, path: str) -> str:
     """The path of a field after a change of the template: one that became part of records has another one, and may be
-    narrower.
+    narrower; one that became part of a text is in another file.
     """
     (node,) = Draft(before, save).save.fields(path)
-    there = (each for each in Draft(after, save).save.all_fields() if each.spec.name == node.spec.name)
-    return next((each.path for each in there if node.start <= each.start and each.end <= node.end), path)
+    there = [each for each in Draft(after, save).save.all_fields() if each.spec.name == node.spec.name]
+    within = (each.path for each in there if node.start <= each.start and each.end <= node.end)
+    inside = (each.path for each in there if each.spec.note == node.spec.note and each.file != node.file)
+    return next(chain(within, inside), path)
 
 
 def standing(text: bytes, save: Save, path: str) -> bytes:

@@ -5,6 +5,7 @@ unit × number is always the same.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from itertools import product
 from math import log2
 from typing import Any, NamedTuple, TypeAlias
@@ -18,7 +19,7 @@ from faithful_ledger.core.seals.finder.finding import Finding
 from faithful_ledger.core.seals.finder.natural import Edges
 from faithful_ledger.core.seals.finder.places import Edge
 
-__all__ = ["lengths", "lengths_of", "numbers_in_front", "with_said"]
+__all__ = ["lengths", "lengths_of", "numbers_in_front", "up_to_a_seal", "with_said"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 WIDTHS = (4, 2, 1)  # what is wider has zeros in its highest bytes
@@ -88,6 +89,20 @@ def lengths_of(contents: Sequence[bytes], findings: Sequence[Finding]) -> Iterat
                     tried = len(WIDTHS) * 4 * min(*map(len, contents), SAID)
                     bits, form = 8.0 * width * len(set(covered)) - log2(tried), f"u{8 * width}{order}"
                     yield Finding(Algorithm(LENGTH), finding.start, finding.end, Edge(at), width, form, bits=bits)
+
+
+def up_to_a_seal(length: Finding, seals: Iterable[Finding]) -> Finding:
+    """The length of the rest from a few bytes behind its number on is as well that of all behind it up to as many bytes
+    before the end, which it is where a seal has these.
+    """
+    behind = length.stored.offset + length.size
+    more = length.start.offset - behind
+    simple = not any(edge.from_end for edge in (length.stored, length.start)) and length.end == Edge(0, True)
+    if not simple or length.algorithm != Algorithm(LENGTH):
+        return length
+    if any(each.stored == Edge(more, True) and each.size == more for each in seals):
+        return replace(length, start=Edge(behind), end=Edge(more, True))
+    return length
 
 
 def with_said(edges: Edges, contents: Sequence[bytes]) -> Edges:
