@@ -20,15 +20,16 @@ def refuse_stale_size(around: SaveFile, inside: SaveFile, size: int) -> None:
     unwrapped = bound.unwrapped if bound is not None else None
     if bound is None or unwrapped is None or around.bound is None:
         return
-    *before, step = unwrapped.steps
-    if not isinstance(step, Streams) or len(step.streams) != 1 or not all(isinstance(each, Held) for each in before):
+    held = [step.node.start for step in unwrapped.steps if isinstance(step, Held)]
+    streams = [step for step in unwrapped.steps if isinstance(step, Streams)]
+    if not streams or len(held) + len(streams) < len(unwrapped.steps) or any(len(each.streams) > 1 for each in streams):
         return
-    start = step.streams[0].offset + sum(each.node.start for each in before if isinstance(each, Held))
+    start = streams[0].streams[0].offset + sum(held)
     for at, name in unpacked_sizes(around.source, start, inside.source.size):
         node = field_at(around.bound.root, at)
         if node is None or (node.spec.derived is None and node.spec.seal is None):
             raise StreamGrows(
                 f"{inside.name} would unpack to {size} bytes in place of {inside.source.size}, and the {name} at "
                 f"{place(at)} says the old number",
-                f"nothing was written; describe it in the template (length_of: file, of_file: {bound.spec.name})",
+                f"nothing was written; find the seals, or describe it in the template (length_of: file, of_file: {bound.spec.name})",
             )

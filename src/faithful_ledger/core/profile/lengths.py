@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from fractions import Fraction
 from itertools import product
 
@@ -43,7 +44,17 @@ def unpacked_sizes(source: Source, at: int, size: int) -> list[tuple[int, str]]:
                 and not any(start + place <= known < start + place + 4 for known in found)
             ):
                 found.setdefault(start + place, name)
+        for match in _spelled(size).finditer(data) if size >= LEAST_UNPACKED else ():
+            found.setdefault(start + match.start(), "digits" if match[1] else "hex")
     return sorted(found.items())
+
+
+def _spelled(size: int) -> re.Pattern[bytes]:
+    """A number in decimal or hexadecimal digits, where no other ones are beside it."""
+    return re.compile(
+        rb"(?<![0-9.])(0*%d)(?![0-9.])|(?<![0-9A-Fa-f])(?:%04x|%06x|%08x)(?![0-9A-Fa-f])" % (size, size, size, size),
+        re.IGNORECASE,
+    )
 
 
 def listed_at(source: Source, at: int, size: int) -> tuple[int, str] | None:

@@ -25,7 +25,7 @@ __all__ = ["across"]
 NUMBER = re.compile(rb"[0-9]+")
 HEADS, TAILS = (0, 4, 8, 12, 16, 32), (0, 4)
 LARGEST_SLOW = 1 << 18  # bytes that are taken one after the other in Python
-MOST_LENGTHS = 16
+MOST_LENGTHS, HEX_WIDTHS = 16, (8, 4, 6, 16)  # found of one form, and digits
 ELSEWHERE = 2.0  # bits that it costs to cover another payload
 
 
@@ -92,6 +92,11 @@ class _Across:
         for raw, form, bits in spelled:
             for match in islice(re.finditer(re.escape(raw), self.content), MOST_LENGTHS):
                 yield from self._at(length, 0, 0, (match.start(), len(raw), form, bits))
+        for width, (form, letter) in product(HEX_WIDTHS, (("HEX", "X"), ("hex", "x"))):
+            if not max(sizes) >> 4 * width:
+                pattern = rb"(?<![0-9A-Fa-f])%b(?![0-9A-Fa-f])" % f"{size:0{width}{letter}}".encode()
+                for match in islice(re.finditer(pattern, self.content), MOST_LENGTHS):
+                    yield from self._at(length, 0, 0, (match.start(), width, form, 4 * width))
         digits = str(size).encode()
         pattern = rb"(?<![0-9.])" + digits + rb"(?![0-9.])"
         for match in islice(re.finditer(pattern, self.content), MOST_LENGTHS):
