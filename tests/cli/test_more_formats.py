@@ -349,7 +349,44 @@ def offsets_read(content: bytes) -> tuple[int, int, str]:
     return (*struct.unpack_from("<II", first), first[9:].decode())
 
 
+def blocks_write(value: dict[str, Any]) -> bytes:
+    """Two JSON texts, each behind its length, with the size of the file in front and a checksum behind."""
+    texts = [
+        json.dumps(part).encode()
+        for part in (
+            {key: value[key] for key in ("name", "marks")},
+            {key: value[key] for key in ("day", "crew", "lots")},
+        )
+    ]
+    body = b"".join(struct.pack("<I", len(text)) + text for text in texts)
+    return b"BWJB" + struct.pack("<I", len(body) + 12) + body + struct.pack("<I", zlib.crc32(body))
+
+
+def blocks_read(content: bytes) -> tuple[int, int, str]:
+    size, first = struct.unpack_from("<II", content, 4)
+    second = int.from_bytes(content[12 + first : 16 + first], "little")
+    assert size == len(content) == 20 + first + second
+    assert zlib.crc32(content[8:-4]) == int.from_bytes(content[-4:], "little")
+    front, rest = json.loads(content[12 : 12 + first]), json.loads(content[16 + first : -4])
+    return front["marks"], rest["day"], front["name"]
+
+
+def spelled_write(value: dict[str, Any]) -> bytes:
+    """Packed JSON in hexadecimal digits, with its length and its checksum in front in such digits."""
+    text = json.dumps(value).encode()
+    return b"BW1:%08X:%08X:%b" % (len(text), zlib.crc32(text), zlib.compress(text, 9).hex().upper().encode())
+
+
+def spelled_read(content: bytes) -> tuple[int, int, str]:
+    _, size, checksum, packed = content.split(b":")
+    text = zlib.decompress(bytes.fromhex(packed.decode()))
+    assert (int(size, 16), int(checksum, 16)) == (len(text), zlib.crc32(text))
+    return of_json(text)
+
+
 MORE_FORMATS = (
+    Format("JSON in blocks of a binary file", blocks_write, blocks_read, "any"),
+    Format("a length and a checksum in hexadecimal digits", spelled_write, spelled_read, "any"),
     Format("LZF in base64 in JSON", lzf_write, lzf_read),
     Format("LZSS behind its size", ringed_write, ringed_read, "any"),
     Format("runs with a sum that begins with a constant", runs_write, runs_read, "sum32"),

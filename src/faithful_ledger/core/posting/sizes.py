@@ -31,5 +31,6 @@ def refuse_stale_size(around: SaveFile, inside: SaveFile, size: int) -> None:
             raise StreamGrows(
                 f"{inside.name} would unpack to {size} bytes in place of {inside.source.size}, and the {name} at "
                 f"{place(at)} says the old number",
-                f"nothing was written; find the seals, or describe it in the template (length_of: file, of_file: {bound.spec.name})",
+                "nothing was written; find the seals, or describe it in the template (length_of: file, of_file: "
+                f"{bound.spec.name})",
             )

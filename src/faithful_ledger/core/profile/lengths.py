@@ -12,11 +12,12 @@ from faithful_ledger.core.scan import scan, windows
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["is_flatbuffer", "listed_at", "offsets_behind", "suspected_lengths", "unpacked_sizes"]
+__all__ = ["is_flatbuffer", "listed_at", "offsets_behind", "spelled_sizes", "suspected_lengths", "unpacked_sizes"]
 
 LOOKED_AT = 1 << 16
 MOST = 4
-AROUND = 64  # bytes in front of a stream
+AROUND, AROUND_LETTERS = 64, 256  # bytes in front of a stream, also in which numbers are spelled
+LEAST_SPELLED = 100  # smaller ones are other numbers of a text by chance
 LEAST_UNPACKED, LEAST_WIDE = 256, 32  # smaller sizes are other numbers by chance, in two bytes and in four
 NAMES = ("u32le", "u32be", "u16le", "u16be")
 MOST_LISTED = 16 << 20  # bytes of a save in which a directory is looked for
@@ -44,17 +45,24 @@ def unpacked_sizes(source: Source, at: int, size: int) -> list[tuple[int, str]]:
                 and not any(start + place <= known < start + place + 4 for known in found)
             ):
                 found.setdefault(start + place, name)
-        for match in _spelled(size).finditer(data) if size >= LEAST_UNPACKED else ():
-            found.setdefault(start + match.start(), "digits" if match[1] else "hex")
-    return sorted(found.items())
+    return sorted({**dict(spelled_sizes(source, at, size)), **found}.items())
 
 
-def _spelled(size: int) -> re.Pattern[bytes]:
-    """A number in decimal or hexadecimal digits, where no other ones are beside it."""
-    return re.compile(
+def spelled_sizes(source: Source, at: int, size: int) -> list[tuple[int, str]]:
+    """Offsets in front of what is at `at`, or at the beginning of the file, where a size is spelled in decimal or
+    hexadecimal digits, and which of them.
+    """
+    if size < LEAST_SPELLED:
+        return []
+    pattern = re.compile(
         rb"(?<![0-9.])(0*%d)(?![0-9.])|(?<![0-9A-Fa-f])(?:%04x|%06x|%08x)(?![0-9A-Fa-f])" % (size, size, size, size),
         re.IGNORECASE,
     )
+    found: dict[int, str] = {}
+    for start, end in ((0, min(AROUND_LETTERS, at)), (max(at - AROUND_LETTERS, 0), at)):
+        for match in pattern.finditer(bytes(source.read(start, end))):
+            found[start + match.start()] = "number in digits" if match[1] else "number in hexadecimal digits"
+    return sorted(found.items())
 
 
 def listed_at(source: Source, at: int, size: int) -> tuple[int, str] | None:

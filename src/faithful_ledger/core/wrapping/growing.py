@@ -7,7 +7,7 @@ from collections.abc import Collection
 from typing import Protocol
 
 from faithful_ledger.core.errors import place
-from faithful_ledger.core.profile.lengths import listed_at, suspected_lengths
+from faithful_ledger.core.profile.lengths import listed_at, spelled_sizes, suspected_lengths
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import NUMBERS
 
@@ -64,6 +64,9 @@ def suspected_length(outer: Source, start: int, end: int, counted: Counted) -> s
     for at, name in suspected_lengths(outer, start, end - start):
         size = NUMBERS[name].least_size
         if not counted.works_out(at, at + size):
+            return f"the {name} at {place(at)} looks like its length, which the template does not describe"
+    for at, name in spelled_sizes(outer, start, end - start):
+        if not counted.works_out(at, at + 1):
             return f"the {name} at {place(at)} looks like its length, which the template does not describe"
     listed = listed_at(outer, start, end - start)
     if listed is not None and not counted.works_out(listed[0], listed[0] + 8):
