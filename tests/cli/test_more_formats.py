@@ -14,6 +14,7 @@ import re
 import struct
 import zlib
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 from tests.cli.test_from_sightings import Format, SightingsCase, of_json, without_seed
@@ -384,7 +385,24 @@ def spelled_read(content: bytes) -> tuple[int, int, str]:
     return of_json(text)
 
 
+def positions_write(value: dict[str, Any], mark: str = "\r\n") -> bytes:
+    """Values without names, and two lists with their number in front."""
+    lots = [text for lot in value["lots"] for text in (lot["item"], lot["many"])]
+    crew = [text for diver in value["crew"] for text in (diver["name"], diver["air"])]
+    listed = [value["name"], value["day"], len(value["lots"]), *lots, value["marks"], 7, len(value["crew"]), *crew]
+    return mark.join(map(str, listed)).encode()
+
+
+def positions_read(content: bytes, mark: str = "\r\n") -> tuple[int, int, str]:
+    listed = content.decode().split(mark)
+    behind = 3 + 2 * int(listed[2])
+    assert len(listed) == behind + 3 + 2 * int(listed[behind + 2])
+    return int(listed[behind]), int(listed[1]), listed[0]
+
+
 MORE_FORMATS = (
+    Format("lines without keys behind a list", positions_write, positions_read),
+    Format("values without keys behind a list", partial(positions_write, mark=","), partial(positions_read, mark=",")),
     Format("JSON in blocks of a binary file", blocks_write, blocks_read, "any"),
     Format("a length and a checksum in hexadecimal digits", spelled_write, spelled_read, "any"),
     Format("LZF in base64 in JSON", lzf_write, lzf_read),

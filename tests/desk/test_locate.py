@@ -135,12 +135,12 @@ class LocateTest(DeskCase):
             self.work()
         self.shell.show_stage(EDIT)
         self.work()
-        tables = self.shell.edit.tables
-        self.assertEqual(list(tables), ["Records at 0x8", "Rows 2 of Aurélie"])
-        tables["Records at 0x8"].setCurrentIndex(tables["Records at 0x8"].fields.index(2, 0))
+        self.assertEqual(list(self.shell.edit.tables), ["Records at 0x8", "Rows 2 of Aurélie"])
+        crew_table = self.table("Records at 0x8")
+        crew_table.setCurrentIndex(crew_table.fields.index(2, 0))
         self.work()
-        self.assertEqual(list(tables), ["Records at 0x8", "Rows 2 of Colette"])
-        items = tables["Rows 2 of Colette"]
+        self.assertEqual(list(self.shell.edit.tables), ["Records at 0x8", "Rows 2 of Colette"])
+        items = self.table("Rows 2 of Colette")
         self.type_into(items, 1, 1, "77")
         items.setCurrentIndex(items.fields.index(0, 0))
         QTest.keyClick(items, Qt.Key.Key_Delete, Qt.KeyboardModifier.ControlModifier)

@@ -38,7 +38,7 @@ def set_banks(place: Place, contents: Sequence[Content]) -> None:
     if found is not None:
         first, second = found
         place.guides = Guides(
-            found, f"in the newer of two banks, by the counters at {at(first.at)} and {at(second.at)}"
+            found, f"in the newer of two banks, by the counters at {at(int(first.at))} and {at(int(second.at))}"
         )
         place.found_by = Address("start", Expression(f"{high} if {second.name} > {first.name} else {low}"))
 

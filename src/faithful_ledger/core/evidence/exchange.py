@@ -75,10 +75,15 @@ def _guides(document: Mapping[str, Any] | None) -> Guides | None:
     if not document:
         return None
     fields = (
-        Guide(str(each["name"]), int(each["at"]), str(each["stored_as"]), str(each["note"]), int(each.get("size", 0)))
+        Guide(str(each["name"]), _at(each["at"]), str(each["stored_as"]), str(each["note"]), int(each.get("size", 0)))
         for each in document["fields"]
     )
     return Guides(tuple(fields), str(document["words"]), bool(document.get("around")))
+
+
+def _at(given: object) -> int | str:
+    """An offset, or a path."""
+    return given if isinstance(given, int) else str(given)
 
 
 def _step(place: Place, number: int) -> dict[str, Any]:

@@ -45,12 +45,12 @@ class Bits(NamedTuple):
 
 
 class Guide(NamedTuple):
-    """What says where a place is, or how it is hidden: what its field is called, where it is, and how it is stored, of
-    bytes also how many.
+    """What says where a place is, or how it is hidden: what its field is called, where it is, as an offset or as
+    the path of a value of a text, and how it is stored, of bytes also how many.
     """
 
     name: str
-    at: int
+    at: int | str
     stored_as: str
     note: str
     size: int = 0

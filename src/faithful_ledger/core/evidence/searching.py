@@ -14,6 +14,7 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.evidence.bit_numbers import bit_places
 from faithful_ledger.core.evidence.carrying import Carrier
 from faithful_ledger.core.evidence.content import Content
+from faithful_ledger.core.evidence.counted_paths import counted_places
 from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, exact_places, telling
 from faithful_ledger.core.evidence.judging import USUAL_SCALES, is_clear, judge, without_echoes
 from faithful_ledger.core.evidence.own_letters import places_in_own_letters
@@ -90,7 +91,7 @@ class Search:
 
     def _paths(self, documents: list[Document]) -> None:
         if self._has_time("values at paths of the text"):
-            self.found = path_places(documents, self.seen, self.end)
+            self.found = path_places(documents, self.seen, self.end) or counted_places(documents, self.seen, self.end)
             self._judge()
 
     def _letters(self) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from fractions import Fraction
 from itertools import product
+from typing import Any, TypeAlias
 
 import numpy as np
 
@@ -12,7 +13,16 @@ from faithful_ledger.core.scan import scan, windows
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["is_flatbuffer", "listed_at", "offsets_behind", "spelled_sizes", "suspected_lengths", "unpacked_sizes"]
+Array: TypeAlias = np.ndarray[Any, Any]
+__all__ = [
+    "entry_of",
+    "is_flatbuffer",
+    "listed_at",
+    "offsets_behind",
+    "spelled_sizes",
+    "suspected_lengths",
+    "unpacked_sizes",
+]
 
 LOOKED_AT = 1 << 16
 MOST = 4
@@ -23,6 +33,8 @@ NAMES = ("u32le", "u32be", "u16le", "u16be")
 MOST_LISTED = 16 << 20  # bytes of a save in which a directory is looked for
 LEAST = 16  # smaller numbers say the rest of a file by chance
 FIRST_OFFSETS, MOST_OFFSETS, STRIDES = 256, 1024, (4, 8, 12, 16, 20, 24, 28, 32)  # of a table of offsets
+MOST_ENTRIES, LONGEST_ENTRY = 256, 96  # that may be of a part, and bytes of one
+MUCH = 4  # parts are one of so many bytes of a file
 LEAST_LISTED = 6  # bytes of a table with a field, and of the list of its fields
 MANY_OFFSETS = 4  # in front of what begins further behind
 LEAD = 16  # what a length counts may begin so many bytes behind it, after a checksum or another number
@@ -84,6 +96,50 @@ def listed_at(source: Source, at: int, size: int) -> tuple[int, str] | None:
     )
     likeliest = min(hits, default=None)  # in the order of the pairs: zeros in front make one of the other order
     return (likeliest[1], pairs[runs[likeliest[0]]]) if likeliest is not None else None
+
+
+def entry_of(source: Source, start: int, end: int) -> tuple[int, int, str] | None:
+    """Where the entry of a directory begins and ends that says at which offset the part begins that bytes [start, end)
+    are in, and its size, and how they are stored. The parts of the entries beside it are beside that part: of three, or
+    of two that go on up to the directory or the end of the file; they are much of the file.
+    """
+    data = bytes(source.read(0, min(source.size, MOST_LISTED >> 4)))
+    for name, sizes_first in product(NAMES[:2], (False, True)):
+        values = windows(data, np.dtype(NUMBERS[name].dtype)).astype(np.int64)
+        if values.size <= 4:
+            return None
+        offsets, sizes = (values[4:], values[:-4]) if sizes_first else (values[:-4], values[4:])
+        around = (offsets >= 4) & (offsets <= start) & (end <= offsets + sizes) & (offsets + sizes <= source.size)
+        for at in np.flatnonzero(around)[:MOST_ENTRIES].tolist():
+            if offsets[at] <= at < offsets[at] + sizes[at]:
+                continue
+            for stride in range(8, LONGEST_ENTRY):
+                first, count = _entries(offsets, sizes, at, stride)
+                last = first + (count - 1) * stride
+                begun, reached = int(offsets[first]), int(offsets[last] + sizes[last])
+                directory = last + 8 if begun >= last + 8 else first
+                ends = begun - directory if begun >= last + 8 else directory - reached
+                is_edge = 0 <= ends < LEAD or 0 <= source.size - reached < LEAD
+                if (reached - begun) * MUCH >= source.size and (count >= 3 or (count == 2 and is_edge)):
+                    return at, at + 8, name
+    return None
+
+
+def _entries(offsets: Array, sizes: Array, at: int, stride: int) -> tuple[int, int]:
+    """The first of the entries around one whose parts are one behind the other, and how many these are."""
+
+    def follows(here: int) -> bool:
+        there = here + stride
+        if here < 0 or there >= offsets.size or offsets[here] < 4 or not sizes[here] > 0 or not sizes[there] > 0:
+            return False
+        return bool(0 <= offsets[there] - offsets[here] - sizes[here] < LEAD)
+
+    first = last = at
+    while follows(first - stride):
+        first -= stride
+    while follows(last):
+        last += stride
+    return first, (last - first) // stride + 1
 
 
 def offsets_behind(source: Source, at: int) -> tuple[int, int, str] | None:

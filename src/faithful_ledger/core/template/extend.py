@@ -163,7 +163,8 @@ def _guided(layout: list[dict[str, Any]], guides: Guides) -> None:
     for name, at, stored_as, note, size in guides.fields:
         if name not in known:
             kind = {"as": stored_as, **({"size": size} if size else {})}
-            layout.append({"field": name, **kind, "at": Hex(at), "note": f"{note} ({GUIDES})", "standing": "fits"})
+            where = Hex(at) if isinstance(at, int) else at
+            layout.append({"field": name, **kind, "at": where, "note": f"{note} ({GUIDES})", "standing": "fits"})
 
 
 def _name_of(element: dict[str, Any]) -> str:
