@@ -206,6 +206,8 @@ class BookTemplates:
             return named[1], self._write(named[0], f"pin {name}", save, template)
         held = _held_texts(save, holder, place)
         text = pins.without_leading(text, save, place) if text is not None else None
+        if text is not None and (named := pins.named_where_needed(text, save, place, name)) is not None:
+            return named[1], self._write(named[0], f"pin {name}", save, template)
         shared = self._shared(save) if text is None else Shared(1, 0)
         into = partial(with_place, text, name=name, save=first, game=self.book.name, shared=shared)
         into = partial(into, other=other, held=held, taken=self._ids())

@@ -11,6 +11,7 @@ from functools import partial
 from itertools import chain, tee
 
 from faithful_ledger.core.binding import BoundFile, RowsNode
+from faithful_ledger.core.describe.covering import let_cover
 from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.embedded import let_be_in_texts
 from faithful_ledger.core.describe.filling import let_keep_size
@@ -22,13 +23,14 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template.extend import file_and_name
-from faithful_ledger.core.template.model import ElementSpec, FieldSpec, GroupSpec
+from faithful_ledger.core.template.model import PINNED, ElementSpec, FieldSpec, GroupSpec
 from faithful_ledger.core.template.names import field_name
 
 __all__ = [
     "flowing",
     "follows",
     "named_in_records",
+    "named_where_needed",
     "path_after",
     "standing",
     "stays_nowhere",
@@ -59,7 +61,7 @@ def flowing(text: bytes, save: Save, others: Iterable[Mapping[str, BoundFile]], 
                 let_follow(draft.text, file.bound)
         let_keep_size(draft, for_size)
 
-    for act in (within, lead, belong, follow):
+    for act in (within, lead, belong, follow, let_cover):
         with suppress(LedgerError):
             text = changed(text, save, act)
     return text
@@ -108,6 +110,22 @@ def named_in_records(text: bytes, save: Save, place: Place, name: str) -> tuple[
         draft.name_text(found.path, named, {"label": name, "standing": "fits"})
 
     return changed(text, save, act), f"{found.path.rpartition('.')[0]}.{named}"
+
+
+def named_where_needed(text: bytes, save: Save, place: Place, name: str) -> tuple[bytes, str] | None:
+    """A template in which the text at a place that something needs has a name, and its path; None where none is there
+    that could not go.
+    """
+    path = leading(Draft(text, save).save, place)
+    if path is None:
+        return None
+    named = field_name(name)
+
+    def act(draft: Draft) -> None:
+        draft.name_text(path, named, {"label": name, "standing": "fits"})
+        draft.show_in(named, PINNED)
+
+    return changed(text, save, act), named
 
 
 def without_name_in_records(text: bytes, save: Save, path: str) -> bytes | None:

@@ -33,6 +33,7 @@ __all__ = [
     "PARTS",
     "STREAMS",
     "block_keys",
+    "covered",
     "covered_in_words",
     "directory_keys",
     "put_seal",

@@ -34,6 +34,7 @@ from faithful_ledger.core.seals.finder.repeated import with_others
 from faithful_ledger.core.seals.finder.said import over_said
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import LEAST_SAVES, WIDTHS, unknown_crc, with_own_start
+from faithful_ledger.core.seals.finder.up_front import digests_up_front
 from faithful_ledger.core.seals.hashes import DIGESTS
 
 __all__ = ["Edge", "Edges", "Finding", "Hints", "algorithms_for", "find_seals"]
@@ -167,6 +168,8 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
     if not alike(contents) and not hints.key:
         yield from with_constants(contents, spots, end, edges, hints.algorithm)
     yield from over_said(contents, spots, algorithms, end)
+    if not any(map(is_text, contents)) and hints.over is None:
+        yield from digests_up_front(contents, algorithms, end)
     yield from natural(contents, spots, [*known[6:], *slow], end, edges)
     if len(group) >= LEAST_SAVES and (not hints.algorithm or "crc".startswith(hints.algorithm[:3])) and not hints.key:
         for finding in _of_unknown_polynomials(group, places(group, hints.stored_at), explained, end):

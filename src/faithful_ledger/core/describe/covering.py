@@ -1,0 +1,53 @@
+"""What a seal covers is said by elements where something in front of it may take another size."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from faithful_ledger.core.binding import BoundFile, FieldNode
+from faithful_ledger.core.describe import placing, shaping
+from faithful_ledger.core.describe.draft import Draft
+from faithful_ledger.core.describe.flow import varies
+from faithful_ledger.core.describe.sealing import covered
+
+__all__ = ["let_cover"]
+
+
+def let_cover(draft: Draft) -> None:
+    """Let seals of binary files cover elements in place of offsets, where one in front of an offset may take another
+    size: unknown runs begin and end there then.
+    """
+    for name in draft.save.files:
+        for path in [node.path for node in _moved(draft.save.files[name].bound)]:
+            _let_cover_elements(draft, name, path)
+
+
+def _let_cover_elements(draft: Draft, name: str, path: str) -> None:
+    node = draft.node(path)
+    assert isinstance(node, FieldNode) and node.spec.seal is not None and node.spec.seal.span is not None
+    start, end = node.spec.seal.span
+    over = start, end if end > 0 else node.source.size + end
+    for edge in over:
+        bound = draft.file(name)
+        run = next((each for each in bound.root.children if each.start < edge < each.end), None)
+        if isinstance(run, FieldNode) and run.spec.unknown and run.spec.fixed_size is not None:
+            rest = {"unknown": f"unknown_{edge:x}", "size": run.end - edge}
+            placing.add_element(draft.text, bound, edge, run.end, rest)
+            draft.read_again()
+    node = draft.node(path)
+    assert isinstance(node, FieldNode)
+    if (names := covered(draft.file(name), node, over)) is not None:
+        said = dict(draft.text.value(node.spec.where)["seal"])
+        shaping.set_keys(draft.text, node.spec, {"seal": {**said, "over": names}})
+        draft.read_again()
+
+
+def _moved(bound: BoundFile | None) -> Iterator[FieldNode]:
+    """The seals of a binary file whose range is said by an offset behind an element that may take another size."""
+    children = bound.root.children if bound is not None and bound.spec.format == "binary" else []
+    first = min((child.end for child in children if child.spec.address.base == "next" and varies(child)), default=0)
+    for child in children if first else ():
+        if not isinstance(child, FieldNode) or child.spec.seal is None or child.spec.of_file:
+            continue
+        if child.spec.seal.span is not None and max(child.spec.seal.span) >= first:
+            yield child
