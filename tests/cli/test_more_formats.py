@@ -17,6 +17,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import Any
 
+from tests.cli.test_another_player import chunk, short
 from tests.cli.test_from_sightings import Format, SightingsCase, of_json, without_seed
 
 Tokens = list[tuple[int, bytes]]  # whether one is a new byte, and its bytes
@@ -400,7 +401,79 @@ def positions_read(content: bytes, mark: str = "\r\n") -> tuple[int, int, str]:
     return int(listed[behind]), int(listed[1]), listed[0]
 
 
+def contained(content: bytes) -> dict[bytes, bytes]:
+    """What is in a container: bodies by their tags, each behind its length."""
+    found, at = dict[bytes, bytes](), 0
+    while at < len(content):
+        size = int.from_bytes(content[at + 4 : at + 8], "little")
+        found[content[at : at + 4]] = content[at + 8 : at + 8 + size]
+        at += 8 + size
+    assert at == len(content)
+    return found
+
+
+def containers_write(value: dict[str, Any]) -> bytes:
+    """Containers in a container in a container, of which each says how long it is."""
+    lots = b"".join(short(lot["item"]) + bytes([lot["many"]]) for lot in value["lots"])
+    crew = b"".join(short(diver["name"]) + bytes([diver["air"]]) for diver in value["crew"])
+    stat = struct.pack("<II", value["marks"], value["day"])
+    play = chunk(b"NAME", value["name"].encode()) + chunk(b"STAT", stat) + chunk(b"PACK", lots)
+    return chunk(b"ROOT", chunk(b"PLAY", play) + chunk(b"WRLD", chunk(b"CREW", crew)))
+
+
+def containers_read(content: bytes) -> tuple[int, int, str]:
+    root = contained(contained(content)[b"ROOT"])
+    play = contained(root[b"PLAY"])
+    assert set(contained(root[b"WRLD"])) == {b"CREW"}
+    marks, day = struct.unpack("<II", play[b"STAT"])
+    return marks, day, play[b"NAME"].decode()
+
+
+def slots_write(value: dict[str, Any]) -> bytes:
+    """Slots with a digest in front of each, behind a header."""
+    out = b"BWSL".ljust(16, b"\1")
+    for slot in range(4):
+        marks, name = (value["marks"], value["name"]) if not slot else (1000 * slot + value["day"], f"slot {slot}")
+        body = struct.pack("<QII", 9, marks, value["day"] + slot) + name.encode().ljust(48, b"\0")
+        body = (body + random.Random(value["seed"] + slot).randbytes(200)).ljust(0x3F0, b"\0")
+        out += hashlib.md5(body).digest() + body
+    return out
+
+
+def slots_read(content: bytes) -> tuple[int, int, str]:
+    for at in range(16, len(content), 0x400):
+        assert hashlib.md5(content[at + 16 : at + 0x400]).digest() == content[at : at + 16]
+    marks, day = struct.unpack_from("<II", content, 40)
+    return marks, day, content[48:96].rstrip(b"\0").decode()
+
+
+def halves_write(value: dict[str, Any]) -> bytes:
+    """A header with a wide name and its checksum, then a body behind its length, with its digest behind it."""
+    head = struct.pack("<4sIQI", b"BWTK", 3, value["seed"] * 10_000_000, value["day"])
+    name = value["name"].encode("utf-16-le")
+    head += struct.pack("<I", len(name)) + name
+    body = struct.pack("<fI", value["day"] * 1.5, value["marks"])
+    body += b"".join(short(diver["name"]) + struct.pack("<f", diver["air"]) for diver in value["crew"])
+    front = head + struct.pack("<I", zlib.crc32(head)) + struct.pack("<I", len(body))
+    return front + body + hashlib.sha1(body).digest()
+
+
+def halves_read(content: bytes) -> tuple[int, int, str]:
+    end = 24 + int.from_bytes(content[20:24], "little")
+    checksum, size = struct.unpack_from("<II", content, end)
+    body = content[end + 8 : end + 8 + size]
+    assert checksum == zlib.crc32(content[:end]) and hashlib.sha1(body).digest() == content[end + 8 + size :]
+    return (
+        struct.unpack_from("<I", body, 4)[0],
+        struct.unpack_from("<I", content, 16)[0],
+        content[24:end].decode("utf-16-le"),
+    )
+
+
 MORE_FORMATS = (
+    Format("containers in containers", containers_write, containers_read, "length"),
+    Format("slots with a digest in front of each", slots_write, slots_read, "md5"),
+    Format("a checksum of the header, a digest of the body", halves_write, halves_read, "any"),
     Format("lines without keys behind a list", positions_write, positions_read),
     Format("values without keys behind a list", partial(positions_write, mark=","), partial(positions_read, mark=",")),
     Format("JSON in blocks of a binary file", blocks_write, blocks_read, "any"),

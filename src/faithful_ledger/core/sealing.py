@@ -12,7 +12,7 @@ from faithful_ledger.core.binding.followers import WorkedOut
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.flow import drop_last_run, let_stand
-from faithful_ledger.core.describe.placing import UNCHANGED, free_name, touched
+from faithful_ledger.core.describe.placing import UNCHANGED, free_name
 from faithful_ledger.core.describe.sealing import (
     PARTS,
     STREAMS,
@@ -24,6 +24,7 @@ from faithful_ledger.core.describe.sealing import (
     storage_keys,
     stream_keys,
 )
+from faithful_ledger.core.describe.sized import let_say_size
 from faithful_ledger.core.errors import EntryError, LedgerError
 from faithful_ledger.core.inside import layer_of_whole
 from faithful_ledger.core.layers import ENCLOSED, LayerSpec
@@ -40,6 +41,7 @@ from faithful_ledger.core.seals.finder.packed import Counted, StreamRule
 from faithful_ledger.core.seals.finder.repeated import SealRow
 from faithful_ledger.core.seals.finder.selection import Stored
 from faithful_ledger.core.template.model import FileSpec
+from faithful_ledger.core.template.rewriting import YamlText
 from faithful_ledger.core.wrapping import unwrap
 
 __all__ = ["Accepted", "accepted", "blocks_found", "format_for", "is_described", "seal_chosen", "seal_found"]
@@ -158,21 +160,19 @@ def _is_of_next(finding: Finding) -> bool:
 
 
 def _length_of_next(draft: Draft, held: str, placed: Placed) -> str:
-    """Describe a number and the bytes behind it of which it is the length, where nothing describes these yet. Returns
-    the path of the number; nothing where something does.
+    """Describe a number and the bytes behind it of which it is the length. Returns the path of the number; nothing
+    where what is described there is in the way.
     """
-    (start, end), (at, stored_end) = placed.covered, placed.stored
-    if touched(draft.file(held).root, at, end):
+    at, end, before = placed.stored, placed.covered[1], bytes(draft.text)
+    keys = {"field": f"size_{at[0]:x}", **storage_keys(at[1] - at[0], placed.finding.form)}
+    try:
+        path = let_say_size(draft, held, at, end, keys)
+        _check(draft, path, _note(placed.finding))
+    except LedgerError:
+        draft.text = YamlText(before)
+        draft.read_again()
         return ""
-    draft.add(held, start, end, {"unknown": f"unknown_{start:x}", "size": end - start})
-    draft.add(held, at, stored_end, {"field": f"size_{at:x}", **storage_keys(stored_end - at, placed.finding.form)})
-    number, run = (field_at(draft.file(held).root, each) for each in (at, start))
-    assert number is not None and run is not None
-    draft.set(run.path, {"size": number.spec.name})
-    draft.set(number.path, {"length_of": run.spec.name})
-    draft.read_again()
-    _check(draft, number.path, _note(placed.finding))
-    return number.path
+    return path
 
 
 def _range_said(draft: Draft, held: str, start: int, end: int, said: Said, *, keeps_size: bool) -> None:

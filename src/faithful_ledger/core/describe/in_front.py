@@ -188,6 +188,8 @@ class _Walk:
         # Where all say the same, only how many there are says that it is a number of records.
         if len(set(numbers)) == 1 and (chains[self.guide].goes_on(most) or (most == 2 and front)):
             return None
+        if any(chain.passes_by_texts(number) for chain, number in zip(chains, numbers, strict=True)):
+            return None
         ends = [chain.begin(number) - front for chain, number in zip(chains, numbers, strict=True)]
         within = (begin <= end <= len(each) for begin, end, each in zip(begins, ends, self.contents, strict=True))
         return ends if all(within) else None

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from itertools import pairwise
 from typing import NamedTuple, TypeAlias
 
 from faithful_ledger.core.evidence.text_ends import TextEnd
@@ -34,6 +35,7 @@ RUNS = {
     2: re.compile(rb"[A-Za-z]\0(?:[\x20-\x7E]\0){2,}"),
 }
 LONGEST, MOST_RECORDS = 256, 5000  # bytes of a text, and records
+LEAST_TEXT, LEAST_PASSED, MUCH = 3, 2, 4  # letters of a text; records that pass one by, at least and one of so many
 
 
 class Form(NamedTuple):
@@ -176,9 +178,29 @@ class Chain:
             self._begins.append(end + self.shape.between if end is not None else -1)
         return self._begins[min(number, len(self._begins) - 1)]
 
+    def passes_by_texts(self, number: int) -> bool:
+        """Whether many of the first records have a text between their parts: then these are hardly what they are."""
+        form = next((part for part in self.shape.parts if isinstance(part, Form)), None)
+        if form is None:
+            return False
+        passing = 0
+        for begin, after in pairwise(map(self.begin, range(number + 1))):
+            gaps: list[tuple[int, int]] = []
+            end = _end_of(self.shape.parts, self.content, begin, gaps)
+            gaps += [(end, after)] if end is not None else []
+            passing += any(_has_text(form, self.content, *gap) for gap in gaps)
+        return passing >= max(LEAST_PASSED, number // MUCH)
+
     def goes_on(self, number: int) -> bool:
         """Whether there seem to be more records, in which the first text is not empty."""
         return self.begin(number) >= 0 and bool(_first_text(self.shape.parts, self.content, self.begin(number)))
+
+
+def _has_text(form: Form, content: bytes, low: int, high: int) -> bool:
+    """Whether there is a text with its length in front between two offsets."""
+    begins = (run.start() for run in RUNS[form.unit].finditer(content, low + form.width, high))
+    found = (form.read(content, begin - form.width) for begin in begins)
+    return any(text is not None and len(text[0]) >= LEAST_TEXT and text[1] <= high for text in found)
 
 
 def _first_text(parts: Sequence[Part], content: bytes, at: int) -> str:

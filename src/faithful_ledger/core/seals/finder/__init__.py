@@ -26,7 +26,7 @@ from faithful_ledger.core.seals.finder.finding import (
     name_bits,
     stored_bits,
 )
-from faithful_ledger.core.seals.finder.lengths import lengths, lengths_of, up_to_a_seal, with_said
+from faithful_ledger.core.seals.finder.lengths import lengths, lengths_of, of_what_follows, with_said
 from faithful_ledger.core.seals.finder.natural import NO_EDGES, SLOW, Edges, all_natural, natural
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
@@ -128,7 +128,7 @@ def find_seals(
         checked = finding.checked(contents)
         if hints.fits(checked, len(saves[0])):
             found.setdefault(_rule(checked), checked)
-    return best.of([up_to_a_seal(each, sure) for each in found.values()])
+    return best.of([of_what_follows(each, sure) for each in found.values()])
 
 
 def _rule(finding: Finding) -> tuple[object, ...]:

@@ -19,7 +19,7 @@ from faithful_ledger.core.seals.finder.finding import Finding
 from faithful_ledger.core.seals.finder.natural import Edges
 from faithful_ledger.core.seals.finder.places import Edge
 
-__all__ = ["lengths", "lengths_of", "numbers_in_front", "up_to_a_seal", "with_said"]
+__all__ = ["lengths", "lengths_of", "numbers_in_front", "of_what_follows", "with_said"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 WIDTHS = (4, 2, 1)  # what is wider has zeros in its highest bytes
@@ -28,6 +28,7 @@ MOST_ADDED = 64
 COUNT_BITS, UNIT_BITS, ADDED_BITS = 4, 4, 6
 HEAD, TAIL = 1 << 16, 1 << 12  # bytes in which such numbers are looked for
 FIRST = 16  # bytes, at the beginning of which most headers say a length
+LONGEST_HEADER = 32  # bytes between a length and what it counts
 SMALL = 64  # what is usually in front of that which is counted
 SAID, GAPS, LONGEST_TAIL, MOST_SAID = 64, (0, 4, 8, 12, 16, 20, 32), 1 << 10, 4
 LEAST_SAID = 16  # bytes: fewer are said by many numbers
@@ -91,16 +92,16 @@ def lengths_of(contents: Sequence[bytes], findings: Sequence[Finding]) -> Iterat
                     yield Finding(Algorithm(LENGTH), finding.start, finding.end, Edge(at), width, form, bits=bits)
 
 
-def up_to_a_seal(length: Finding, seals: Iterable[Finding]) -> Finding:
-    """The length of the rest from a few bytes behind its number on is as well that of all behind it up to as many bytes
-    before the end, which it is where a seal has these.
+def of_what_follows(length: Finding, seals: Iterable[Finding]) -> Finding:
+    """The length of the rest from some bytes behind its number on is as well that of all behind it up to as many bytes
+    before the end. It is that where a seal has these, and where they are more than a header has in front of the rest.
     """
     behind = length.stored.offset + length.size
     more = length.start.offset - behind
     simple = not any(edge.from_end for edge in (length.stored, length.start)) and length.end == Edge(0, True)
     if not simple or length.algorithm != Algorithm(LENGTH):
         return length
-    if any(each.stored == Edge(more, True) and each.size == more for each in seals):
+    if more > LONGEST_HEADER or any(each.stored == Edge(more, True) and each.size == more for each in seals):
         return replace(length, start=Edge(behind), end=Edge(more, True))
     return length
 
