@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
+from itertools import takewhile
 from typing import Any
 
 from faithful_ledger.core.binding import BoundFile, FieldNode, Node, RowsNode
@@ -67,8 +68,11 @@ def let_lead(draft: Draft, others: Iterable[Mapping[str, BoundFile]], place: Pla
         found, ends = in_front(contents, list(map(_flow_end, files)), lasts, (last.start, last.end))
         if len(found) > MOST_IN_FRONT:
             continue
-        if place is not None and len({(at or 0) - end for at, end in zip(lasts, ends, strict=True)}) > 1:
+        explains = None in lasts or len({(at or 0) - end for at, end in zip(lasts, ends, strict=True)}) == 1
+        if place is not None and not explains:
             continue
+        if not explains:  # more is between, and records may be chance
+            found = list(takewhile(lambda each: isinstance(each, LeadingText), found))
         is_room = place is None and has_offset(last) and len(set(ends)) > 1
         if is_room:  # records in a table of its own size, with room behind them
             found = [each for each in found if isinstance(each, LeadingText)]

@@ -11,6 +11,7 @@ import numpy as np
 from faithful_ledger.core.address import Address
 from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.storage import NUMBERS
 
 __all__ = ["set_anchor", "set_label"]
 
@@ -31,10 +32,12 @@ def set_anchor(place: Place, contents: Sequence[Content]) -> None:
     places = enumerate(zip(bytes_, place.offsets, strict=True))
     ends = tuple(at + place.size(j, content[at : at + LONGEST]) for j, (content, at) in places)
     place.how = "by what surrounds it"
-    if (found := _word_before(bytes_, place.offsets)) is not None:
-        place.found_by = Address.behind(*found)
-    elif (found := _run(contents, place.offsets, -1)) is not None:
-        place.found_by = Address.behind(found[0], -found[1])
+    width = NUMBERS[place.end.prefix].least_size if place.end.prefix else 0
+    begins = tuple(at - width for at in place.offsets)  # a length in front changes with its text
+    if (found := _word_before(bytes_, begins)) is not None:
+        place.found_by = Address.behind(found[0], found[1] + width)
+    elif (found := _run(contents, begins, -1)) is not None:
+        place.found_by = Address.behind(found[0], width - found[1])
     elif not place.end_is_known:
         widest = max(end - offset for end, offset in zip(ends, place.offsets, strict=True))
         if (found := _run(contents, place.offsets, 1, widest)) is not None:

@@ -24,7 +24,7 @@ from faithful_ledger.core.evidence.places import MOST_PLACES, SMALL, related_pla
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches
 from faithful_ledger.core.evidence.texts import path_places
-from faithful_ledger.core.formats import Document, recognised_text
+from faithful_ledger.core.formats import Document, recognised_together
 from faithful_ledger.core.profile.entropy import entropy
 from faithful_ledger.core.source import MemorySource
 
@@ -72,9 +72,7 @@ class Search:
 
     def steps(self) -> list[Step]:
         """The ways of looking that these payloads and sightings allow."""
-        recognised = (recognised_text(MemorySource(payload)) for payload in self.payloads)
-        documents = [document for document in recognised if document is not None]
-        if len(documents) == len(self.payloads) and len({document.name for document in documents}) == 1:
+        if documents := recognised_together([MemorySource(payload) for payload in self.payloads]):
             return [Step(0, partial(self._paths, documents)), Step(1, self._letters)]
         exact = any(sighting.number is not None for sighting in self.seen)
         text = any(sighting.kind == "text" for sighting in self.seen) and not are_switches(self.seen)

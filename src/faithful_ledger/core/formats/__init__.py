@@ -5,7 +5,7 @@ from faithful_ledger.core.formats.document import Document, Items, Place, Span, 
 from faithful_ledger.core.formats.json_document import JsonDocument
 from faithful_ledger.core.formats.json_leaves import JsonLeaf, json_leaves, json_tree
 from faithful_ledger.core.formats.json_text import JsonValues, json_values
-from faithful_ledger.core.formats.recognise import looks_like_text, recognised_text, why_not_text
+from faithful_ledger.core.formats.recognise import looks_like_text, recognised_text, recognised_together, why_not_text
 from faithful_ledger.core.formats.registry import DOCUMENTS
 
 __all__ = [
@@ -24,5 +24,6 @@ __all__ = [
     "json_values",
     "looks_like_text",
     "recognised_text",
+    "recognised_together",
     "why_not_text",
 ]

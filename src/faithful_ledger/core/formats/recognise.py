@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
 
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats.document import BOM, Document
@@ -11,7 +12,7 @@ from faithful_ledger.core.formats.registry import DOCUMENTS
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage.spelled import is_number
 
-__all__ = ["looks_like_text", "recognised_text", "why_not_text"]
+__all__ = ["looks_like_text", "recognised_text", "recognised_together", "why_not_text"]
 
 SAMPLE = 1 << 16
 MOST_LINES = 2000
@@ -49,6 +50,22 @@ def recognised_text(source: Source) -> Document | None:
         except (LedgerError, RecursionError):
             continue
     return None
+
+
+def recognised_together(sources: Sequence[Source]) -> list[Document]:
+    """The documents of texts that are all of one format, of which one alone may look like another; none where they are
+    not.
+    """
+    found = [document for source in sources if (document := recognised_text(source)) is not None]
+    names = {document.name for document in found}
+    if len(found) < len(sources) or len(names) < 2:
+        return found if len(found) == len(sources) else []
+    for name in sorted(names):
+        documents = [DOCUMENTS[name](source) for source in sources]
+        with suppress(LedgerError, RecursionError):
+            if all(document.has_values() for document in documents):
+                return documents
+    return []
 
 
 def why_not_text(source: Source) -> LedgerError | None:

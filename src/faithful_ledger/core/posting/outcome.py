@@ -123,7 +123,13 @@ def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str
     """Numbers in front of a replaced span that would have to change with its size: where, how stored, and what they
     look like. Those that a field describes are known to be something else, or put right.
     """
-    from faithful_ledger.core.profile.lengths import entry_of, is_flatbuffer, offsets_behind, suspected_lengths
+    from faithful_ledger.core.profile.lengths import (
+        container_of,
+        entry_of,
+        is_flatbuffer,
+        offsets_behind,
+        suspected_lengths,
+    )
 
     known = [(child.start, child.end) for child in bound.root.children if _says_something(child)]
 
@@ -141,6 +147,9 @@ def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str
     offsets = offsets_behind(bound.source, part.start)
     if offsets is not None and not is_known(*offsets[:2]):
         yield offsets[0], offsets[2], "the first of some offsets"
+    container = container_of(bound.source, part.start, part.end)
+    if container is not None and not is_known(container[0], container[0] + 4):
+        yield *container, "the length of the container it is in"
     entry = entry_of(bound.source, part.start, part.end)
     if entry is not None and not is_known(*entry[:2]):
         yield entry[0], entry[2], "part of the entry of a directory"

@@ -13,8 +13,10 @@ from faithful_ledger.core.scan import scan, windows
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.storage import NUMBERS
 
+TAG = re.compile(rb"(?=[A-Za-z][A-Za-z0-9_ ]{3})")  # of a container
 Array: TypeAlias = np.ndarray[Any, Any]
 __all__ = [
+    "container_of",
     "entry_of",
     "is_flatbuffer",
     "listed_at",
@@ -96,6 +98,39 @@ def listed_at(source: Source, at: int, size: int) -> tuple[int, str] | None:
     )
     likeliest = min(hits, default=None)  # in the order of the pairs: zeros in front make one of the other order
     return (likeliest[1], pairs[runs[likeliest[0]]]) if likeliest is not None else None
+
+
+def container_of(source: Source, start: int, end: int) -> tuple[int, str] | None:
+    """Where the length of a container is that bytes [start, end) are in, and how it is stored: with a tag of letters in
+    front of it, and behind the container others, each with its tag and its length, up to the end of the file.
+    """
+    data = bytes(source.read(0, min(source.size, MOST_LISTED >> 4)))
+    if source.size > len(data):
+        return None
+    for match in TAG.finditer(data, max(start - LOOKED_AT, 0), start):
+        at = match.start() + 4
+        for name in NAMES[:2]:
+            behind = at + 4 + _number(data, at, name)
+            if at + 4 <= start and end <= behind < len(data) and _are_containers(data, behind, name):
+                return at, name
+    return None
+
+
+def _are_containers(data: bytes, at: int, name: str) -> bool:
+    """Whether containers are one behind the other from an offset up to the end, or to the next even one each."""
+    for _ in range(MOST_OFFSETS):
+        if at == len(data):
+            return True
+        if TAG.match(data, at) is None:
+            return False
+        at += 8 + _number(data, at + 4, name)
+        at += at % 2 if at < len(data) and TAG.match(data, at) is None else 0
+    return False
+
+
+def _number(data: bytes, at: int, name: str) -> int:
+    raw = data[at : at + 4]
+    return int(NUMBERS[name].decode(raw)) if len(raw) == 4 else len(data)
 
 
 def entry_of(source: Source, start: int, end: int) -> tuple[int, int, str] | None:
