@@ -89,7 +89,9 @@ class Search:
 
     def _paths(self, documents: list[Document]) -> None:
         if self._has_time("values at paths of the text"):
-            self.found = path_places(documents, self.seen, self.end) or counted_places(documents, self.seen, self.end)
+            self.found = path_places(documents, self.seen, self.end)
+            if not any(place.fits == place.of for place in self.found):
+                self.found = counted_places(documents, self.seen, self.end) or self.found
             self._judge()
 
     def _letters(self) -> None:
