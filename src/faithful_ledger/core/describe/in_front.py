@@ -80,13 +80,14 @@ def in_front(
     """The texts and records in some saves, from an offset in each to the last place that is known in it, one behind the
     other; and where the last of them ends in each. The elements have the offsets of the first save, and begin in front
     of a place there; of those that go on behind it only records are given.
+    None are where texts are filled up to multiples of some bytes.
     """
     walk, found = _Walk(contents, starts, lasts, place), list[Element]()
     for each in walk.elements():
         if each.start >= place[0] or (each.start + each.size > place[0] and isinstance(each, LeadingText)):
             break
         found.append(each)
-    return found, walk.ends
+    return (found if not walk.is_aligned else []), walk.ends
 
 
 class _Walk:
@@ -102,6 +103,7 @@ class _Walk:
         self.ends = list(starts)
         self.lasts = lasts
         self.late = set[tuple[Form, int]]()
+        self.is_aligned = False  # what fills texts up would have to grow and shrink with them
         reach = [len(content) - start for content, start in zip(self.contents, starts, strict=True)]
         # Of a list in which other saves have nothing the one with most in front shows the most.
         self.guide = reach.index(max(reach)) if None not in lasts else 0
@@ -149,6 +151,9 @@ class _Walk:
             if len(texts) < len(raws) or not all(texts) or not _convinces(self.whole, where, texts, form):
                 continue
             end = text_end(self.parts, where, dict(enumerate(texts)), unit)
+            if end.align > 1:
+                self.is_aligned = True
+                return None
             if end.prefix and end.room is None:
                 width = NUMBERS[end.prefix].least_size
                 self.ends = [at + len(text) + len(end.ended_by) for at, text in zip(where, texts, strict=True)]

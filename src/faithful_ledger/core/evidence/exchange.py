@@ -49,6 +49,7 @@ def _document(place: Place) -> dict[str, Any]:
         "prefix": place.end.prefix,
         "room": place.end.room,
         **{key: value for key, value in place.end.keys.items() if key in ("counts", "ended_by", "pad")},
+        **({"align": place.end.align} if place.end.align > 1 else {}),
         **({"letters": {f"{code:02X}": letter for code, letter in place.letters}} if place.letters else {}),
         **({"lead": place.lead} if place.lead else {}),
         **({"mask": _mask_document(place.mask)} if place.mask is not None else {}),
@@ -157,7 +158,8 @@ def _end(document: Mapping[str, Any]) -> TextEnd:
     room = document.get("room")
     ended_by, pad = (bytes.fromhex(document.get(key, "")) for key in ("ended_by", "pad"))
     in_letters = document.get("counts") == "letters"
-    return TextEnd(str(document.get("prefix", "")), in_letters, int(room) if room is not None else None, ended_by, pad)
+    prefix, align = str(document.get("prefix", "")), int(document.get("align", 1))
+    return TextEnd(prefix, in_letters, int(room) if room is not None else None, ended_by, pad, align)
 
 
 def _layer(step: Mapping[str, Any]) -> LayerSpec:

@@ -17,6 +17,7 @@ __all__ = ["FIXED", "TextEnd", "length_in_front", "text_end"]
 Array: TypeAlias = np.ndarray[Any, Any]
 FIXED = ("u8", "u16le", "u32le", "u16be", "u32be")  # storages of a length in front
 PREFIXES = (*FIXED, "uleb128")
+HIGH, LOW_ENDS = "u32be", ("u8", "u16be")  # a length whose last bytes may look like one of fewer
 BUFFERS = (8, 10, 12, 16, 20, 24, 30, 32, 36, 40, 48, 50, 60, 64, 80, 96, 100, 128, 256)  # bytes, as games choose them
 AROUND = 256  # bytes that are looked at behind a text, and in front of it
 HIGH_ZEROS = 3  # highest bytes of a number behind a buffer that may be zero
@@ -24,13 +25,16 @@ BLANKS = b"\t\n\r"
 PADS = (0xFF, 0x20)  # what fills a buffer up, beside zeros
 LEAST_PADS, LARGEST_PADDED = 3, 64  # letters; and bytes of a buffer up to which all of them count
 QUOTED = re.compile(rb"[A-Za-z_]\w*[\"']?[ \t]?[:=][ \t]?([\"'])")  # what is in front of a text that a label names
+WIDE, LEAST_LETTERS, LEAST_PADDED = 4, 3, 3  # bytes of a length with zeros behind its text; letters; and such texts
+TAG = re.compile(rb"(?=[A-Za-z][A-Za-z0-9_ ]{3})")
+LETTERS = re.compile(rb"[A-Za-z\xC3-\xF4][\x20-\x7E\x80-\xF4]{2,}")
 MANY_ZEROS = 8  # behind a text with its length in front, from which on it may be in a buffer
 
 
 class TextEnd(NamedTuple):
     """The storage of the length directly in front, empty where there is none; whether it counts letters; how many bytes
-    the buffer has, where the text is in one; the bytes that end the text, which a length in front counts as well; and
-    what fills the buffer up, where that is not zeros.
+    the buffer has, where the text is in one; the bytes that end the text, which a length in front counts as well;
+    what fills the buffer up, where that is not zeros; and what the place of that behind the text is a multiple of.
     """
 
     prefix: str = ""
@@ -38,6 +42,7 @@ class TextEnd(NamedTuple):
     room: int | None = None
     ended_by: bytes = b""
     pad: bytes = b""
+    align: int = 1
 
     @property
     def keys(self) -> dict[str, Any]:
@@ -73,7 +78,11 @@ def text_end(
     seen = list(_seen(parts, where, raws))
     longest = max(len(each.raw) for each in seen)
     prefix = _prefix(seen, unit)
-    if prefix.ended_by:
+    if prefix.prefix in FIXED and min(each.filled() - len(each.raw) for each in seen) < MANY_ZEROS:
+        wide = _prefix(seen, unit, (HIGH,)) if prefix.prefix in LOW_ENDS else prefix
+        align = _alignment(parts, where, raws, wide) if wide.prefix else 1
+        prefix = wide._replace(align=align) if align > 1 else prefix
+    if prefix.ended_by or prefix.align > 1:
         return prefix
     alike, same_size = len({len(each.raw) for each in seen}) == 1, len({parts[j].size for j in raws}) == 1
     filled = min(each.filled() for each in seen)
@@ -99,6 +108,58 @@ def length_in_front(parts: Mapping[int, Array], where: Sequence[int], raws: Mapp
     return _prefix(list(_seen(parts, where, raws)), 1)
 
 
+def _alignment(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int, bytes], end: TextEnd) -> int:
+    """Of how many bytes the place of what is behind a text is a multiple, with zeros in front of it: where a tag and a
+    length follow, as in front of the text, or where all texts of a save with such a length have it so.
+    """
+    width = NUMBERS[end.prefix].least_size
+    wholes = {j: parts[j].tobytes() for j in raws} if width == WIDE else {}
+    ends = {j: where[j] + len(raw) + len(end.ended_by) for j, raw in raws.items()}
+    for multiple in (2, 4) if wholes else ():
+        pads = {j: -at % multiple for j, at in ends.items()}
+        if not any(pads.values()) or any(whole[ends[j] :][: pads[j]].strip(b"\0") for j, whole in wholes.items()):
+            continue
+        if all(
+            TAG.match(whole, ends[j] + pads[j]) and TAG.match(whole, max(where[j] - 2 * width, 0))
+            for j, whole in wholes.items()
+        ):
+            return multiple
+    in_chunks = all(TAG.match(whole, max(where[j] - 2 * width, 0)) for j, whole in wholes.items())
+    if wholes and in_chunks and all(_has_padded_chunks(whole, end.prefix) for whole in wholes.values()):
+        return 2
+    return WIDE if wholes and all(_are_aligned(whole, end.prefix) for whole in wholes.values()) else 1
+
+
+def _has_padded_chunks(content: bytes, prefix: str) -> bool:
+    """Whether chunks of an odd size, each behind its tag and its length, have a zero behind them, and none has not."""
+    padded = 0
+    for match in TAG.finditer(content):
+        at = match.start() + 2 * WIDE
+        size = int(NUMBERS[prefix].decode(content[at - WIDE : at])) if at <= len(content) else 0
+        end = at + size
+        if size % 2 and end < len(content):
+            if TAG.match(content, end):
+                return False
+            padded += content[end] == 0 and TAG.match(content, end + 1) is not None
+    return padded >= LEAST_PADDED
+
+
+def _are_aligned(content: bytes, prefix: str) -> bool:
+    """Whether all texts of a save with their length in front begin at multiples of four, with zeros up to the next."""
+    padded = 0
+    for match in LETTERS.finditer(content):
+        at = match.start()
+        raw = content[max(at - WIDE, 0) : at]
+        size = int(NUMBERS[prefix].decode(raw)) if len(raw) == WIDE else 0
+        if not LEAST_LETTERS <= size <= len(match[0]):
+            continue
+        rest = content[at + size : at + size + -size % WIDE]
+        if at % WIDE or rest.strip(b"\0"):
+            return False
+        padded += bool(rest)
+    return padded >= LEAST_PADDED
+
+
 def _seen(parts: Mapping[int, Array], where: Sequence[int], raws: Mapping[int, bytes]) -> Iterator[_Seen]:
     for j, raw in raws.items():
         at, end = where[j], where[j] + len(raw)
@@ -118,9 +179,9 @@ def _padded(seen: Sequence[_Seen], unit: int, longest: int, filling: bytes, *, a
     return None
 
 
-def _prefix(seen: Sequence[_Seen], unit: int) -> TextEnd:
+def _prefix(seen: Sequence[_Seen], unit: int, names: Sequence[str] = PREFIXES) -> TextEnd:
     """The length directly in front; with a zero byte behind each text it may count that as well."""
-    for (each, end), name in product([(1, b""), (unit, b"") if unit > 1 else (1, b"\0")], PREFIXES):
+    for (each, end), name in product([(1, b""), (unit, b"") if unit > 1 else (1, b"\0")], names):
         numbers = [NUMBERS[name].spell(Fraction((len(text.raw) + len(end)) // each)) for text in seen]
         if all(
             number is not None and text.before.endswith(number) and text.behind.startswith(end)

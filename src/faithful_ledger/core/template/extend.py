@@ -96,7 +96,10 @@ def with_place(
         holder = _hidden(files, holder, place, element)
     if place.end.prefix and place.stored_as in NUMBERS:
         files[holder]["layout"].append(_length_of(place, element, files[holder]["layout"]))
-    files[holder]["layout"].append(element if place.bits_in is None else _in_bits(place, place.bits_in, element))
+    if place.bits_in is not None:
+        files[holder]["layout"].append(_in_bits(place, place.bits_in, element))
+    else:
+        files[holder]["layout"].append(element if place.end.align == 1 else _filled_up(place, element))
     path = str(element["field"]) if holder == next(iter(files)) else f"{holder}.{element['field']}"
     sections = document.setdefault("sections", [])
     section = next((part for part in sections if part.get("title") == PINNED), None)
@@ -155,6 +158,15 @@ def _in_bits(place: Place, bits: Bits, field: dict[str, Any]) -> dict[str, Any]:
     layout = [{"field": unnamed_bits(0, name), "as": f"u{bits.low}"}] if bits.low else []
     layout += [own, {"field": unnamed_bits(bits.low + bits.width, name), "as": f"u{behind}"}] if behind else [own]
     return {"group": f"{name}_bits", "word": place.stored_as, "flat": True, **address, "layout": layout}
+
+
+def _filled_up(place: Place, field: dict[str, Any]) -> dict[str, Any]:
+    """The group of a text and what fills it up to a multiple of some bytes, without its name."""
+    keys = place.address.keys() if place.address is not None else {}
+    address = {key: field[key] for key in keys}
+    own = {key: value for key, value in field.items() if key not in address}
+    behind = {"unknown": f"behind_{field['field']}", "size": 0, "align": place.end.align}
+    return {"group": f"{field['field']}_filled", "flat": True, **address, "layout": [own, behind]}
 
 
 def _guided(layout: list[dict[str, Any]], guides: Guides) -> None:
