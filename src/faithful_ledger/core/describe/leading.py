@@ -42,6 +42,7 @@ NOTES = (TEXT_NOTE, ROWS_NOTE)
 UNNAMED = re.compile(r"(text|bytes|unknown)_[0-9a-f]+(_\d+)?")
 MOST_IN_FRONT = 12  # texts and lists; more of them are one list
 KEYS_REACH, MOST_LENGTH = 32, 4  # bytes up to another key, and of the length of one
+KEY = re.compile(r"\w{3,}")
 LABEL, LABEL_REACH = re.compile(rb"\w+"), 8  # and how many bytes behind it the number may be that it names
 
 
@@ -248,8 +249,9 @@ def _is_named_by_label(bound: BoundFile, node: Node) -> bool:
     if not widths:
         return True
     near = (*range(max(begin - KEYS_REACH, 0), begin), *range(behind, min(behind + KEYS_REACH, len(content))))
-    letters = (run.start() for run in RUNS[1].finditer(content))
-    starts = {at - form.width for at in letters for form in FORMS[1] if form.read(content, at - form.width)}
+    letters = [run.start() for run in RUNS[1].finditer(content)]
+    texts = ((at - form.width, form.read(content, at - form.width)) for at in letters for form in FORMS[1])
+    starts = {at for at, text in texts if text is not None and KEY.fullmatch(text[0])}
     return max(widths) <= MOST_LENGTH and not starts.isdisjoint(set(near) - {begin - width for width in widths})
 
 
