@@ -8,11 +8,10 @@ import random
 
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.layers import LayerSpec
-from faithful_ledger.core.layers.ciphers import IV_DERIVED, Derived, derivation_keys, derived_from
+from faithful_ledger.core.layers.ciphers import IV_DERIVED, Cipher, Derived, derivation_keys, derived_from
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble
 from faithful_ledger.core.unlocking import find_unlocking
 from faithful_ledger.core.wrapping import unwrap
-from faithful_ledger.core.wrapping.route import _cipher
 from tests.cli.test_from_sightings import plain, voyage
 from tests.support import LedgerCase
 
@@ -65,7 +64,10 @@ class UnlockingTest(LedgerCase):
             return scramble(content, Scrambling("xor", layer.key or b"", 0))
         front = b"Salted__" + front.ljust(8, b"q") if layer.derived and layer.derived.by == "openssl" else front
         tag = bytes(16) if layer.kind == "aes-gcm" else b""
-        return _cipher(layer, None, None).closed(content, front + tag)
+        at = layer.at.constant or 0 if layer.at is not None else 0
+        key = layer.key or b""
+        cipher = Cipher(layer.kind, key, layer.iv, layer.padding, layer.tag_first, at, layer.derived)
+        return cipher.closed(content, front + tag)
 
     def test_noise_is_opened_by_no_key(self) -> None:
         """Nor is what repeats, which stays alike under a wrong key."""

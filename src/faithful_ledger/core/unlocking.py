@@ -190,13 +190,15 @@ def _by_ciphers(save: bytes, begin: int, key: _Key, at: int) -> Iterator[tuple[L
         if len(key.key) not in cipher.keys or (key.how is not None and key.how.by != "digest" and kind not in MODERN):
             continue
         for iv, first in _vectors(key, cipher.iv, save[begin : begin + cipher.iv]):
-            body = save[begin + (cipher.iv if iv is None and key.how_by != OPENSSL else 0) :]
-            if len(body) < max(cipher.block, 1) or (cipher.block and len(body) % cipher.block):
+            start = begin + (cipher.iv if iv is None and key.how_by != OPENSSL else 0)
+            left = len(save) - start
+            if left < max(cipher.block, 1) or (cipher.block and left % cipher.block):
                 continue
+            body = save[start : start + (left if kind == "aes-gcm" else LOOKED_AT)]
             for tag_first in (False, True) if kind == "aes-gcm" else (False,):
                 tried = LayerSpec(kind, key.key, iv=first, padding="none", tag_first=tag_first)
                 with suppress(LedgerError):
-                    data = unwrap(body if kind == "aes-gcm" else body[:LOOKED_AT], [tried])[-1].data
+                    data = unwrap(body, [tried])[-1].data
                     yield replace(tried, key=key.said, at=_offset(at), iv=iv, derived=key.how), data[:LOOKED_AT]
 
 

@@ -112,8 +112,8 @@ def _texts(content: bytes, value: tuple[int, int]) -> Iterator[tuple[int, int, s
 def _is_all(content: bytes, leaf: tuple[int, int], value: tuple[int, int]) -> bool:
     """Whether a value is all of what a leaf of a text has, but for quotes and blanks."""
     low, high = min(leaf[0], value[0]), max(leaf[1], value[1])
-    told = content[low : value[0]] + content[value[1] : high]
-    return not told.strip(b" \"'") and not content[low : leaf[0]].strip() and not content[leaf[1] : high].strip()
+    beside = content[low : value[0]] + content[value[1] : high]
+    return not beside.strip(b" \"'") and not content[low : leaf[0]].strip() and not content[leaf[1] : high].strip()
 
 
 def _let_be_in(draft: Draft, name: str, node: FieldNode, around: _Around) -> None:
