@@ -26,7 +26,7 @@ def keys_given(options: argparse.Namespace) -> Keys:
             raise AddressError("a salt says nothing without its password", "give the password with --key")
         return NO_KEYS
     secret = _of_file(options.key)
-    salt = bytes_in_hexadecimal(options.salt, "a salt") if options.salt else b""
+    salt = bytes_in_hexadecimal(options.salt, "not a salt") if options.salt else b""
     return Keys(secret=options.key.encode() if secret is None else secret, salt=salt)
 
 
