@@ -180,7 +180,7 @@ def _say_inside(source: Source, found: Profile, keys: Keys) -> None:
     from faithful_ledger.core.profile import profile as look_at
 
     closed = not found.layers and found.scrambling is None and not keys.secret
-    payloads = [] if closed or source.size > LARGEST_INSIDE else _payloads(source, keys)
+    payloads = _payloads(source, keys) if not closed else []
     if keys.secret and not any(layer.key for payload in payloads for layer in payload.layers):
         say("the key opens nothing in a way that is known; its salt may be missing (--salt)")
     for payload in payloads:
@@ -194,8 +194,11 @@ def _say_inside(source: Source, found: Profile, keys: Keys) -> None:
 
 
 def _payloads(source: Source, keys: Keys) -> list[Payload]:
+    """What is in a file, unless that is very large."""
     from faithful_ledger.core.inside import payloads_inside
 
+    if source.size > LARGEST_INSIDE:
+        return []
     return payloads_inside(bytes(source.read(0, source.size)), keys=keys)
 
 

@@ -26,17 +26,17 @@ def keys_given(options: argparse.Namespace) -> Keys:
             raise AddressError("a salt says nothing without its password", "give the password with --key")
         return NO_KEYS
     secret = _of_file(options.key)
-    salt = bytes_in_hexadecimal(options.salt, "not a salt") if options.salt else b""
+    salt = _in_hexadecimal(options.salt, "not a salt") if options.salt else b""
     return Keys(secret=options.key.encode() if secret is None else secret, salt=salt)
 
 
 def key_bytes(given: str) -> bytes:
     """The bytes of a file, or what is given in hexadecimal."""
     known = _of_file(given)
-    return bytes_in_hexadecimal(given, "neither a file nor a key") if known is None else known
+    return _in_hexadecimal(given, "neither a file nor a key") if known is None else known
 
 
-def bytes_in_hexadecimal(given: str, what: str) -> bytes:
+def _in_hexadecimal(given: str, what: str) -> bytes:
     try:
         return bytes.fromhex(given.removeprefix("0x"))
     except ValueError as error:

@@ -43,7 +43,7 @@ def find_seals(options: argparse.Namespace) -> int:
     contents, beside, called = _files([Path(name) for name in options.files])
     save, keys = None, NO_KEYS
     with suppress(LedgerError) if not options.accept else nullcontext():  # or say why not at once
-        save = opened_or_bytes(options, Path(options.files[0]))
+        save = opened_or_bytes(options, Path(options.files[0]), whole=options.accept)
         keys = Keys(ways_in(save))
     end = Deadline(options.seconds)
     with end.cancelled_by_ctrl_c():

@@ -106,7 +106,7 @@ def look_inside(
         begins = [stream_begins(each.data, STREAMS) for each in outer]
         streams = known or [find_layers(each.data, at) for each, at in zip(outer, begins, strict=True)]
         known = None
-        under_keys = _under_keys(outer, keys, end) if not any(map(strong_layers, streams, map(_data_of, outer))) else []
+        under_keys = _under_keys(outer, streams, keys, end) if keys != NO_KEYS else []
         for inner in under_keys or _within(outer, begins, streams, partial, alternatives):
             fits = all(len(each.data) <= rest for each, rest in zip(inner, left, strict=True))
             contents = tuple(each.data for each in inner)
@@ -118,13 +118,10 @@ def look_inside(
                     waiting.append(inner)
 
 
-def _data_of(payload: Payload) -> bytes:
-    return payload.data
-
-
-def _under_keys(outer: Together, keys: Keys, end: Deadline) -> list[Together]:
-    """The payloads that keys open, where nothing was opened by them yet."""
-    if any(layer.key for layer in outer[0].layers):
+def _under_keys(outer: Together, streams: Sequence[list[Layer]], keys: Keys, end: Deadline) -> list[Together]:
+    """The payloads that keys open, where nothing was opened by them yet and no stream shows that nothing is hidden."""
+    is_open = any(strong_layers(each, payload.data) for each, payload in zip(streams, outer, strict=True))
+    if is_open or any(layer.key for layer in outer[0].layers):
         return []
     ways = list(keys.ways) if not outer[0].layers else []
     if keys.secret and not ways:

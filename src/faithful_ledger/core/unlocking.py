@@ -120,9 +120,10 @@ def _ways(save: bytes, secret: bytes, salt: bytes) -> Iterator[Iterable[tuple[La
 
 
 def _as_it_is(save: bytes, secret: bytes) -> Iterator[tuple[LayerSpec, bytes]]:
+    keys = list(_plain_keys(secret))
     for at in HEADERS:
         yield LayerSpec("xor", secret, at=_offset(at)), _xored(save[at : at + LOOKED_AT], secret)
-        for key in _plain_keys(secret):
+        for key in keys:
             yield from _by_ciphers(save, at, key, at)
 
 

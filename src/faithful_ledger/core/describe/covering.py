@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from faithful_ledger.core.binding import BoundFile, FieldNode
-from faithful_ledger.core.describe import placing, shaping
+from faithful_ledger.core.describe import shaping
 from faithful_ledger.core.describe.draft import Draft
 from faithful_ledger.core.describe.flow import varies
 from faithful_ledger.core.describe.sealing import covered
@@ -28,12 +28,7 @@ def _let_cover_elements(draft: Draft, name: str, path: str) -> None:
     start, end = node.spec.seal.span
     over = start, end if end > 0 else node.source.size + end
     for edge in over:
-        bound = draft.file(name)
-        run = next((each for each in bound.root.children if each.start < edge < each.end), None)
-        if isinstance(run, FieldNode) and run.spec.unknown and run.spec.fixed_size is not None:
-            rest = {"unknown": f"unknown_{edge:x}", "size": run.end - edge}
-            placing.add_element(draft.text, bound, edge, run.end, rest)
-            draft.read_again()
+        draft.begin_run(name, edge)
     node = draft.node(path)
     assert isinstance(node, FieldNode)
     if (names := covered(draft.file(name), node, over)) is not None:

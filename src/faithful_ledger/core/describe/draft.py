@@ -106,6 +106,15 @@ class Draft:
                 placing.UNCHANGED,
             )
 
+    def begin_run(self, file: str, at: int) -> None:
+        """Let unknown bytes of a known number around an offset be two runs, of which the second begins there."""
+        bound = self.file(file)
+        run = field_at(bound.root, at)
+        if run is not None and run.spec.unknown and run.start < at < run.end and run.spec.fixed_size is not None:
+            rest = {"unknown": f"unknown_{at:x}", "size": run.end - at}
+            placing.add_element(self.text, bound, at, run.end, rest)
+            self.read_again()
+
     def add_value(self, file: str, path: str, name: str, value: object) -> str:
         """Describe the value at a path of a text by a field behind the others. Returns the field's path.
 

@@ -5,16 +5,17 @@ take as many letters as it needs.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from faithful_ledger.core.binding import BoundFile, FieldNode
 from faithful_ledger.core.describe.draft import Draft
+from faithful_ledger.core.describe.in_front import LeadingText
+from faithful_ledger.core.describe.leading import text_keys
 from faithful_ledger.core.describe.placing import free_name, without_address
-from faithful_ledger.core.evidence.text_ends import FIXED
+from faithful_ledger.core.evidence.text_ends import FIXED, TextEnd
 from faithful_ledger.core.formats import recognised_text
 from faithful_ledger.core.source import MemorySource
-from faithful_ledger.core.storage import NUMBERS
-from faithful_ledger.core.template.rewriting import Hex
+from faithful_ledger.core.storage import NUMBERS, number_at
 
 __all__ = ["let_be_in_texts"]
 
@@ -102,9 +103,8 @@ def _texts(content: bytes, value: tuple[int, int]) -> Iterator[tuple[int, int, s
         if content[begin] not in OPENING:
             continue
         for prefix in FIXED:
-            width = NUMBERS[prefix].least_size
-            raw = content[begin - width : begin] if begin >= width else b""
-            end = begin + int(NUMBERS[prefix].decode(raw)) if raw else 0
+            size = number_at(content, begin - NUMBERS[prefix].least_size, prefix)
+            end = begin + size if size is not None else 0
             if value[1] <= end <= len(content):
                 yield begin, end, prefix
 
@@ -142,16 +142,8 @@ def _payload(draft: Draft, name: str, around: _Around) -> str:
         if field and spec.inside == name and spec.held_by == field and not spec.layers:
             return inner
     if not field:
-        keys: dict[str, Any] = {
-            "field": free_name(root.spec, f"text_{around.start:x}"),
-            "as": "text",
-            "encoding": "utf-8",
-            "length": around.prefix,
-            "at": Hex(around.start),
-            "label": f"Text at 0x{around.start:X}",
-            "note": NOTE,
-            "standing": "guessed",
-        }
+        text = LeadingText(around.start, around.end - around.start, "utf-8", TextEnd(around.prefix))
+        keys = text_keys(root.spec, text) | {"note": NOTE}
         field = str(keys["field"])
         draft.text.insert(root.spec.layout_where, len(root.spec.layout), keys)
         draft.read_again()

@@ -26,12 +26,11 @@ from faithful_ledger.core.describe.records import (
     Part,
     Shape,
     is_in_a_gap,
-    number_at,
     without_empty,
 )
 from faithful_ledger.core.describe.shapes import deep_shapes, flat_shapes, texts_from
 from faithful_ledger.core.evidence.text_ends import FIXED, TextEnd, text_end
-from faithful_ledger.core.storage import NUMBERS
+from faithful_ledger.core.storage import NUMBERS, number_at
 
 __all__ = ["FARTHEST", "FORMS", "CountedRows", "Element", "LeadingText", "in_front"]
 

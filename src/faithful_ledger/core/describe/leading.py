@@ -34,7 +34,7 @@ from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.template.model import GroupSpec
 from faithful_ledger.core.template.rewriting import Hex, YamlText
 
-__all__ = ["is_without_name", "leading", "let_belong", "let_lead", "text_in_records"]
+__all__ = ["is_without_name", "leading", "let_belong", "let_lead", "text_in_records", "text_keys"]
 
 TEXT_NOTE = "its length is in front of it, and what is behind it moves when it is longer"
 ROWS_NOTE = "their number is in front of them, and what is behind them moves when there are more"
@@ -285,12 +285,13 @@ def _describe(draft: Draft, bound: BoundFile, found: Element, place: Node) -> No
     there = touched(root, found.start, found.start + found.size)
     if there and not (isinstance(found, CountedRows) and there == [place]):
         return
-    elements = [_text(root.spec, found)] if isinstance(found, LeadingText) else _rows(root.spec, found)
+    elements = [text_keys(root.spec, found)] if isinstance(found, LeadingText) else _rows(root.spec, found)
     for keys in reversed(elements):
         draft.text.insert(root.spec.layout_where, len(root.spec.layout), keys)
 
 
-def _text(root: GroupSpec, found: LeadingText) -> dict[str, Any]:
+def text_keys(root: GroupSpec, found: LeadingText) -> dict[str, Any]:
+    """A text behind its length as an element of a template, which nobody gave a name."""
     return {
         "field": free_name(root, f"text_{found.start:x}"),
         "as": "text",

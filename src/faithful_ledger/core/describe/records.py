@@ -9,8 +9,8 @@ from collections.abc import Sequence
 from itertools import pairwise
 from typing import NamedTuple, TypeAlias
 
-from faithful_ledger.core.evidence.text_ends import TextEnd
-from faithful_ledger.core.storage import NUMBERS
+from faithful_ledger.core.evidence.text_ends import LETTERS, TextEnd
+from faithful_ledger.core.storage import NUMBERS, number_at
 
 __all__ = [
     "COUNTS",
@@ -24,14 +24,13 @@ __all__ = [
     "Part",
     "Shape",
     "is_in_a_gap",
-    "number_at",
     "without_empty",
 ]
 
 COUNTS = ("u32le", "u16le", "u8", "u16be", "u32be")  # storages of a number of records; one byte before two with a zero
 ENCODINGS = {1: "utf-8", 2: "utf-16-le"}
 RUNS = {
-    1: re.compile(rb"[A-Za-z\xC3-\xF4][\x20-\x7E\x80-\xF4]{2,}"),
+    1: LETTERS,
     2: re.compile(rb"[A-Za-z]\0(?:[\x20-\x7E]\0){2,}"),
 }
 LONGEST, MOST_RECORDS = 256, 5000  # bytes of a text, and records
@@ -94,12 +93,6 @@ class Block(NamedTuple):
 
 
 Part: TypeAlias = "int | Form | Listed | Block"  # a number of bytes, or what says how many it takes
-
-
-def number_at(content: bytes, at: int, storage: str) -> int | None:
-    """The number at an offset; None where there is none."""
-    raw = content[at : at + NUMBERS[storage].least_size] if at >= 0 else b""
-    return int(NUMBERS[storage].decode(raw)) if len(raw) == NUMBERS[storage].least_size else None
 
 
 def without_empty(*parts: Part) -> tuple[Part, ...]:

@@ -20,10 +20,9 @@ from faithful_ledger.core.describe.records import (
     Listed,
     Part,
     Shape,
-    number_at,
     without_empty,
 )
-from faithful_ledger.core.storage import NUMBERS
+from faithful_ledger.core.storage import NUMBERS, number_at
 
 __all__ = ["deep_shapes", "flat_shapes", "texts_from"]
 

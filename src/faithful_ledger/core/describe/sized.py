@@ -24,7 +24,7 @@ def let_say_size(draft: Draft, file: str, at: tuple[int, int], end: int, keys: d
     """
     draft.add(file, *at, keys)
     for edge in (at[1], end):
-        _let_begin_at(draft, file, edge)
+        draft.begin_run(file, edge)
     number = field_at(draft.file(file).root, at[0])
     assert number is not None and isinstance(number.parent, GroupNode)
     holder, start = number.parent, at[1]
@@ -61,13 +61,3 @@ def let_say_size(draft: Draft, file: str, at: tuple[int, int], end: int, keys: d
 
 def _can_follow(node: Node) -> bool:
     return node.spec.address.base == "next" or has_offset(node)
-
-
-def _let_begin_at(draft: Draft, file: str, edge: int) -> None:
-    """Let unknown bytes around an offset be two runs, of which one begins there."""
-    bound = draft.file(file)
-    run = field_at(bound.root, edge)
-    if run is not None and run.spec.unknown and run.start < edge < run.end and run.spec.fixed_size is not None:
-        rest = {"unknown": f"unknown_{edge:x}", "size": run.end - edge}
-        placing.add_element(draft.text, bound, edge, run.end, rest)
-        draft.read_again()

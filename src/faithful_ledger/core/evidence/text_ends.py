@@ -10,9 +10,10 @@ from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
-from faithful_ledger.core.storage import NUMBERS
+from faithful_ledger.core.profile.lengths import TAG
+from faithful_ledger.core.storage import NUMBERS, number_at
 
-__all__ = ["FIXED", "TextEnd", "length_in_front", "text_end"]
+__all__ = ["FIXED", "LETTERS", "TextEnd", "length_in_front", "text_end"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 FIXED = ("u8", "u16le", "u32le", "u16be", "u32be")  # storages of a length in front
@@ -26,7 +27,6 @@ PADS = (0xFF, 0x20)  # what fills a buffer up, beside zeros
 LEAST_PADS, LARGEST_PADDED = 3, 64  # letters; and bytes of a buffer up to which all of them count
 QUOTED = re.compile(rb"[A-Za-z_]\w*[\"']?[ \t]?[:=][ \t]?([\"'])")  # what is in front of a text that a label names
 WIDE, LEAST_LETTERS, LEAST_PADDED = 4, 3, 3  # bytes of a length with zeros behind its text; letters; and such texts
-TAG = re.compile(rb"(?=[A-Za-z][A-Za-z0-9_ ]{3})")
 LETTERS = re.compile(rb"[A-Za-z\xC3-\xF4][\x20-\x7E\x80-\xF4]{2,}")
 MANY_ZEROS = 8  # behind a text with its length in front, from which on it may be in a buffer
 
@@ -135,7 +135,7 @@ def _has_padded_chunks(content: bytes, prefix: str) -> bool:
     padded = 0
     for match in TAG.finditer(content):
         at = match.start() + 2 * WIDE
-        size = int(NUMBERS[prefix].decode(content[at - WIDE : at])) if at <= len(content) else 0
+        size = number_at(content, at - WIDE, prefix) or 0
         end = at + size
         if size % 2 and end < len(content):
             if TAG.match(content, end):
@@ -149,8 +149,7 @@ def _are_aligned(content: bytes, prefix: str) -> bool:
     padded = 0
     for match in LETTERS.finditer(content):
         at = match.start()
-        raw = content[max(at - WIDE, 0) : at]
-        size = int(NUMBERS[prefix].decode(raw)) if len(raw) == WIDE else 0
+        size = number_at(content, at - WIDE, prefix) or 0
         if not LEAST_LETTERS <= size <= len(match[0]):
             continue
         rest = content[at + size : at + size + -size % WIDE]

@@ -11,11 +11,10 @@ import numpy as np
 
 from faithful_ledger.core.scan import scan, windows
 from faithful_ledger.core.source import MemorySource, Source
-from faithful_ledger.core.storage import NUMBERS
+from faithful_ledger.core.storage import NUMBERS, number_at
 
-TAG = re.compile(rb"(?=[A-Za-z][A-Za-z0-9_ ]{3})")  # of a container
-Array: TypeAlias = np.ndarray[Any, Any]
 __all__ = [
+    "TAG",
     "container_of",
     "entry_of",
     "is_flatbuffer",
@@ -26,6 +25,8 @@ __all__ = [
     "unpacked_sizes",
 ]
 
+Array: TypeAlias = np.ndarray[Any, Any]
+TAG = re.compile(rb"(?=[A-Za-z][A-Za-z0-9_ ]{3})")  # of a container
 LOOKED_AT = 1 << 16
 MOST = 4
 AROUND, AROUND_LETTERS = 64, 256  # bytes in front of a stream, also in which numbers are spelled
@@ -110,7 +111,7 @@ def container_of(source: Source, start: int, end: int) -> tuple[int, str] | None
     for match in TAG.finditer(data, max(start - LOOKED_AT, 0), start):
         at = match.start() + 4
         for name in NAMES[:2]:
-            behind = at + 4 + _number(data, at, name)
+            behind = at + 4 + (number_at(data, at, name) or 0)
             if at + 4 <= start and end <= behind < len(data) and _are_containers(data, behind, name):
                 return at, name
     return None
@@ -121,16 +122,12 @@ def _are_containers(data: bytes, at: int, name: str) -> bool:
     for _ in range(MOST_OFFSETS):
         if at == len(data):
             return True
-        if TAG.match(data, at) is None:
+        size = number_at(data, at + 4, name)
+        if TAG.match(data, at) is None or size is None:
             return False
-        at += 8 + _number(data, at + 4, name)
+        at += 8 + size
         at += at % 2 if at < len(data) and TAG.match(data, at) is None else 0
     return False
-
-
-def _number(data: bytes, at: int, name: str) -> int:
-    raw = data[at : at + 4]
-    return int(NUMBERS[name].decode(raw)) if len(raw) == 4 else len(data)
 
 
 def entry_of(source: Source, start: int, end: int) -> tuple[int, int, str] | None:

@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 if TYPE_CHECKING:
     import numpy as np
 
-__all__ = ["DIGESTS", "HASHES", "Hash", "Lane", "digest"]
+__all__ = ["DIGESTS", "HASHES", "Hash", "Lane", "digest", "running_digest"]
 
 SMALL = 256  # bytes that are not worth an array
 M16, M32, M64 = (1 << 16) - 1, (1 << 32) - 1, (1 << 64) - 1
@@ -216,10 +216,15 @@ DIGESTS: Mapping[str, str] = MappingProxyType(
 """Digests by name, each with its name in hashlib."""
 
 
+def running_digest(name: str, key: bytes = b"") -> Any:
+    """One that takes bytes with `update`, and says with `digest` what it is by then, as those of hashlib do."""
+    known = DIGESTS[name]
+    return hmac.new(key, digestmod=known) if key else hashlib.new(known, usedforsecurity=False)
+
+
 def digest(name: str, chunks: Iterable[memoryview], key: bytes = b"") -> bytes:
     """A digest; with a key, the HMAC (RFC 2104) that is made with it."""
-    known = DIGESTS[name]
-    running: Any = hmac.new(key, digestmod=known) if key else hashlib.new(known, usedforsecurity=False)
+    running = running_digest(name, key)
     for chunk in chunks:
         running.update(chunk)
     found: bytes = running.digest()

@@ -2,7 +2,7 @@
 
 from faithful_ledger.core.storage.base import CutOff, Order, Sizer, Storage, Value, encoded
 from faithful_ledger.core.storage.bits import BitRange
-from faithful_ledger.core.storage.catalogue import NUMBERS, SWITCHES, Spelling, number_storage, spellings
+from faithful_ledger.core.storage.catalogue import NUMBERS, SWITCHES, Spelling, number_at, number_storage, spellings
 from faithful_ledger.core.storage.checksum import WRITTEN, Checksum, ChecksumInText, Written
 from faithful_ledger.core.storage.choices import Choice, Switches
 from faithful_ledger.core.storage.digits import Digits, DigitsBuffer
@@ -93,6 +93,7 @@ __all__ = [
     "is_moment",
     "moment_since",
     "named_pattern",
+    "number_at",
     "number_storage",
     "parse_decimal",
     "parse_fraction",

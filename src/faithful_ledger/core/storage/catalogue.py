@@ -50,6 +50,14 @@ def _made(names: tuple[str, ...]) -> dict[str, WholeNumber | Float]:
 
 # In these, a number nobody has described is looked for.
 NUMBERS = _made(NAMES)
+
+
+def number_at(content: bytes, at: int, storage: str) -> int | None:
+    """The whole number at an offset; None where there is none."""
+    raw = content[at : at + NUMBERS[storage].least_size] if at >= 0 else b""
+    return int(NUMBERS[storage].decode(raw)) if len(raw) == NUMBERS[storage].least_size else None
+
+
 SWITCHES = {f"bit{bit}": bits.BitRange(numbers.Integer(1, False, "little"), bit, 1) for bit in range(8)}
 
 

@@ -32,7 +32,16 @@ from faithful_ledger.core.seals.finder.finding import (
     spelled,
 )
 from faithful_ledger.core.seals.finder.numbers import Numbers, is_plain_sum
-from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, alike, changed_offsets, is_text, span_of
+from faithful_ledger.core.seals.finder.places import (
+    DECIMAL,
+    Edge,
+    Place,
+    alike,
+    changed_offsets,
+    is_text,
+    restless_runs,
+    span_of,
+)
 from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.finder.spelling import changed_results, changes, dashed, in_base64, written_in
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Lane
@@ -328,10 +337,7 @@ class _Natural:
         for from_end in (False, True):
             shortest = self.size
             cut = [c[len(c) - shortest :] if from_end else c[:shortest] for c in self.contents]
-            arrays = np.stack([np.frombuffer(each, np.uint8) for each in cut])
-            varies = (arrays != arrays[0]).any(axis=0).astype(np.int64)
-            total = np.concatenate(([0], np.cumsum(varies)))
-            hits = np.flatnonzero(total[size:] - total[:-size] >= size - 1)
+            hits, _ = restless_runs(cut, size)
             behind = shortest - size - hits
             usual = hits[(behind <= NEAR_END) & (behind % 4 == 0) if from_end else (hits <= NEAR_END) & (hits % 4 == 0)]
             for at in dict.fromkeys([*usual.tolist(), *hits[:6].tolist()]):

@@ -22,6 +22,7 @@ __all__ = [
     "is_text",
     "numbered",
     "places",
+    "restless_runs",
     "span_of",
 ]
 
@@ -110,6 +111,14 @@ def changed_offsets(contents: Sequence[bytes]) -> Array:
     for other in arrays[1:]:
         differs |= other != arrays[0]
     return np.flatnonzero(differs)
+
+
+def restless_runs(contents: Sequence[bytes], size: int) -> tuple[Array, Array]:
+    """The offsets from which on nearly all of so many bytes differ between saves of one size, and whether each does."""
+    varies = np.zeros(len(contents[0]), bool)
+    varies[changed_offsets(contents)] = True
+    total = np.concatenate(([0], np.cumsum(varies, dtype=np.int64)))
+    return np.flatnonzero(total[size:] - total[:-size] >= size - 1), varies
 
 
 def numbered(saves: Array) -> Array:

@@ -2,23 +2,19 @@
 
 from __future__ import annotations
 
-import hashlib
-import hmac
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from typing import Any, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import KEYED, Algorithm
 from faithful_ledger.core.seals.finder.finding import COMMON, Finding, choice_bits
-from faithful_ledger.core.seals.finder.places import Edge
-from faithful_ledger.core.seals.hashes import DIGESTS
+from faithful_ledger.core.seals.finder.places import Edge, restless_runs
+from faithful_ledger.core.seals.hashes import running_digest
 
 __all__ = ["digests_up_front"]
 
-Array: TypeAlias = np.ndarray[Any, Any]
 LEAST_COVERED, MOST_PLACES, MOST_OTHERS = 16, 12, 4
 MOST_STEPS = 16_000  # ends that are tried of one place
 LARGE = 1 << 17  # bytes from which on only common digests are tried
@@ -51,10 +47,7 @@ def digests_up_front(
 def _places(contents: Sequence[bytes], size: int) -> list[int]:
     """Offsets from which on nearly all of so many bytes differ between saves, first those behind one that does not."""
     shortest = min(map(len, contents))
-    arrays = np.stack([np.frombuffer(content[:shortest], np.uint8) for content in contents])
-    varies = (arrays != arrays[0]).any(axis=0)
-    total = np.concatenate(([0], np.cumsum(varies.astype(np.int64))))
-    hits = np.flatnonzero(total[size:] - total[:-size] >= size - 1)
+    hits, varies = restless_runs([content[:shortest] for content in contents], size)
     is_first = np.concatenate(([True], ~varies[:-1]))[hits]
     others = hits[~is_first & (hits % 4 == 0)]
     return [*hits[is_first][:MOST_PLACES].tolist(), *others[:MOST_OTHERS].tolist()]
@@ -66,10 +59,7 @@ def _end_of(algorithm: Algorithm, content: bytes, at: int) -> int | None:
     stored, start = content[at : at + size], at + size
     left = len(content) - start
     step = next((each for each in STEPS if left <= each * MOST_STEPS), STEPS[-1])
-    known = DIGESTS[algorithm.name.removeprefix(KEYED)]
-    running: Any = (
-        hmac.new(algorithm.key, digestmod=known) if algorithm.key else hashlib.new(known, usedforsecurity=False)
-    )
+    running = running_digest(algorithm.name.removeprefix(KEYED), algorithm.key)
     view = memoryview(content)
     for stop in range(start + step, len(content) + 1, step):
         running.update(view[stop - step : stop])
