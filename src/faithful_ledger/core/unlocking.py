@@ -53,7 +53,7 @@ CLEARLY = 1.5  # times as much as the save itself
 SURE = 1e9  # of a packed stream
 LEAST, FIRST = 24, 16  # bytes that are opened, and of the first block
 MOST_FOUND, MOST_SAVES = 3, 4
-BEGINNING, PRICE = 64, 1  # bytes; and bits of one that is left out
+BEGINNING, PRICE, NOISE = 64, 1, 2  # bytes; and bits of one that is left out, or of noise
 SPELLED = re.compile(rb"(?:[0-9A-Fa-f]{2}){4,}|[A-Za-z0-9+/]{22,43}={0,2}")
 
 
@@ -232,8 +232,8 @@ def _xored(data: bytes, key: bytes) -> bytes:
 
 def _gained(saves: Sequence[bytes], layer: LayerSpec) -> float:
     """How many bits fewer than noise takes what a layer leaves of some saves: by how frequent its bytes are behind the
-    beginning, where a wrong initial vector would show, and by those that are the same in all. What is left out has its
-    price, so that only noise is.
+    beginning, where a wrong initial vector would show, and by those that are the same in all: a first block in which
+    none is counts as noise. What is left out has its price, so that only noise is.
     """
     try:
         contents = [np.frombuffer(unwrap(save, [layer])[-1].data, np.uint8) for save in saves[:MOST_SAVES]]
@@ -242,9 +242,12 @@ def _gained(saves: Sequence[bytes], layer: LayerSpec) -> float:
     counts = np.bincount(np.concatenate([content[BEGINNING:] for content in contents]), minlength=256)
     bits = 8 + np.log2((counts + 0.5) / (counts.sum() + 128))
     shared = np.stack([content[: min(each.size for each in contents)] for content in contents])
-    alike = 8 * (len(contents) - 1) * int((shared == shared[0]).all(axis=0).sum())
+    same = (shared == shared[0]).all(axis=0)
+    alike = 8 * (len(contents) - 1) * int(same.sum())
+    block = KINDS[layer.kind].block if layer.kind in KINDS else 0
+    noise = NOISE * block * len(contents) if len(contents) > 1 and not same[:block].any() else 0
     left_out = sum(len(save) - content.size for save, content in zip(saves, contents, strict=False))
-    return float(sum(bits[content].sum() for content in contents)) + alike - PRICE * left_out
+    return float(sum(bits[content].sum() for content in contents)) + alike - noise - PRICE * left_out
 
 
 def _unevenness(data: bytes, block: int) -> float:
