@@ -1,4 +1,6 @@
-"""`python -m tests [NAME …]`: every test, or those named, in parallel processes; the last line counts them.
+"""`python -m tests [--fresh | --seed N] [NAME …]`: every test, or those named, in parallel processes; the last line
+counts them. What tests make by chance is the same in every run, so that a result is about the tree; with `--fresh` it is
+drawn anew, and `--seed` repeats such a run.
 
 Each module's classes are dealt out to as many processes as there are processors, the longest first; a process ends after
 its class, so that tests share no state by accident. A name is a module, a class or a test.
@@ -6,8 +8,10 @@ its class, so that tests share no state by accident. A name is a module, a class
 
 from __future__ import annotations
 
+import argparse
 import json
 import os
+import random
 import shutil
 import subprocess
 import sys
@@ -18,6 +22,7 @@ from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from tests import SEED, STANDING
 from tests.support import SHARED, sample
 
 HERE = Path(__file__).parent
@@ -105,5 +110,21 @@ def _is_module(name: str) -> bool:
     return (HERE.parent / (name.replace(".", "/") + ".py")).exists()
 
 
+def _arguments() -> argparse.Namespace:
+    parser = argparse.ArgumentParser(prog="./test", description="Run every test, or those named.")
+    seeds = parser.add_mutually_exclusive_group()
+    seeds.add_argument("--fresh", action="store_true", help="draw anew what tests make by chance")
+    seeds.add_argument("--seed", type=int, default=int(os.environ.get(SEED, STANDING)), help="repeat such a run")
+    parser.add_argument("--here", action="store_true", help=argparse.SUPPRESS)
+    parser.add_argument("names", nargs="*", metavar="NAME", help="a module, a class or a test")
+    return parser.parse_args()
+
+
 if __name__ == "__main__":
-    sys.exit(run_here(sys.argv[2]) if sys.argv[1:2] == ["--here"] else main(sys.argv[1:]))
+    options = _arguments()
+    if options.here:
+        sys.exit(run_here(options.names[0]))
+    seed = random.randrange(1, 1 << 32) if options.fresh else options.seed
+    os.environ[SEED] = os.environ["PYTHONHASHSEED"] = str(seed)
+    print(f"seed {seed}", flush=True)
+    sys.exit(main(options.names))

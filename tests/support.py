@@ -6,6 +6,7 @@ import atexit
 import io
 import logging
 import os
+import random
 import shutil
 import tempfile
 import unittest
@@ -24,6 +25,7 @@ from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.template import Library, Template, parse_template
+from tests import SEED, STANDING
 
 __all__ = [
     "SHARED",
@@ -32,6 +34,7 @@ __all__ = [
     "LedgerCase",
     "Played",
     "company_bytes",
+    "dice",
     "hexed",
     "play",
     "sample",
@@ -55,6 +58,11 @@ def play(saves: Path, *action: str) -> Played:
 
 
 SHARED = "LEDGER_TESTS_SHARED"  # a folder of all processes of one run: the sample, and templates that were validated
+
+
+def dice() -> random.Random:
+    """A source of chance of its own, the same in every run with the same seed."""
+    return random.Random(random.getrandbits(64))
 
 
 @cache
@@ -106,6 +114,7 @@ class LedgerCase(unittest.TestCase):
     """A test in a folder of its own, in which an unexpected warning or log line is a failure."""
 
     def setUp(self) -> None:
+        random.seed(f"{os.environ.get(SEED, STANDING)} {self.id()}")
         self.folder = Path(tempfile.mkdtemp(prefix="ledger-test-"))
         self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
         catcher = warnings.catch_warnings(record=True)

@@ -27,7 +27,7 @@ from faithful_ledger.core.seals.finder.directories import DirectoryRule, find_di
 from faithful_ledger.core.sharing.reader import reader_for
 from faithful_ledger.core.template import parse_template
 from faithful_ledger.core.template.fresh import Shared, new_template
-from tests.support import LedgerCase, template_of
+from tests.support import LedgerCase, dice, template_of
 
 SIZE = "directory[row].size"
 PART = """
@@ -322,7 +322,7 @@ class FoundTest(LedgerCase):
             self.assertEqual(broken.name, f"directory[{chosen}].sum")
 
     def test_none_is_found_where_there_is_none(self) -> None:
-        turn = random.Random()
+        turn = dice()
         for _ in range(60):
             head = struct.pack("<8I", *(turn.randrange(900) for _ in range(8)))
             saves = [head + turn.randbytes(turn.randrange(200, 900)) for _ in range(2)]

@@ -42,7 +42,7 @@ from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import Library, parse_template
 from faithful_ledger.core.template.extend import with_place, without_field
 from faithful_ledger.core.template.fresh import Shared, shared_by
-from tests.support import LedgerCase, play
+from tests.support import LedgerCase, dice, play
 
 SIZE = 4000
 AT = 1237
@@ -545,7 +545,7 @@ class SharedTest(LedgerCase):
             without_field(described, first)
 
     def test_what_was_described_beside_a_pinned_value_goes_with_it(self) -> None:
-        turn = random.Random()
+        turn = dice()
         key = turn.getrandbits(32)
         shown = [turn.randrange(3000, 60000) for _ in range(5)]
         bits = [[(5, 3), (number, 9), (marks, 22), (turn.randrange(32) | 1, 6)] for number, marks in enumerate(shown)]
@@ -572,7 +572,7 @@ class SharedTest(LedgerCase):
                 self.assertEqual(without_field(both, path), before)
 
     def test_bits_that_share_a_word_are_pinned_one_after_the_other(self) -> None:
-        turn = random.Random()
+        turn = dice()
         book = Book(self.folder / "book")
         self.addCleanup(book.close)
         path = self.folder / "a.sav"

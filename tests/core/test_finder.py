@@ -40,7 +40,7 @@ from faithful_ledger.core.seals.finder.unknown import polynomials_of, unknown_cr
 from faithful_ledger.core.seals.hashes import HASHES, Hash, Lane
 from faithful_ledger.core.seals.sums import SUMS
 from faithful_ledger.core.template import parse_template
-from tests.support import LedgerCase
+from tests.support import LedgerCase, dice
 
 sys.path.insert(0, str(Path(__file__).parents[2] / "benchmarks"))
 import seal_trials
@@ -109,7 +109,7 @@ class AnyRangeTest(RenewingCase):
     def test_crcs_and_multiplying_hashes(self) -> None:
         every = chains()
         names = [name for name, (crc, _) in CATALOGUE.items() if crc.width >= 16]
-        chosen = random.Random().sample(names, 9)  # others in each run
+        chosen = dice().sample(names, 9)  # others in each run
         hashes = ("djb2", "times-31", "times-65599")
         planted = [Algorithm(name) for name in (*chosen, "crc-32", *hashes)]
         planted += [Algorithm(name, changed="inverted") for name in hashes]
@@ -127,7 +127,7 @@ class AnyRangeTest(RenewingCase):
     def test_saves_that_differ_all_over(self) -> None:
         """Packed or enciphered ones, of which three of a megabyte agree in some hundred wrong pairs by chance."""
         (chain,) = (each for each in chains("crc-32") if any(way.name == "crc-32" for way, _, _ in each.known))
-        turn, size = random.Random(), 1 << 20
+        turn, size = dice(), 1 << 20
         for count, at, own in ((3, 8, None), (4, size - 4, "left out"), (2, 8, "zeros")):
             start = turn.randrange(20, 400_000) if own is None else turn.randrange(0, 8)
             seal = Finding(Algorithm("crc-32"), Edge(start), Edge(size - (own is None)), Edge(at), 4, "u32le", own)
@@ -143,7 +143,7 @@ class AnyRangeTest(RenewingCase):
                     self.assertTrue(self.renews(turn, each, seal, contents[0]), each)
 
     def test_many_ranges_at_once_say_what_each_says(self) -> None:
-        turn = random.Random()
+        turn = dice()
         data = turn.randbytes(700)
         for name in (
             "crc-32",
@@ -180,7 +180,7 @@ class AnyRangeTest(RenewingCase):
 
     def test_a_short_hash_of_many_bytes_is_found_without_trying_what_chance_explains(self) -> None:
         """Of its 16 bits chance explains thousands of ranges, of which each takes as long as all together."""
-        turn = random.Random()
+        turn = dice()
         slow = HASHES["bsd-16"]
         computed = 0
 
@@ -200,7 +200,7 @@ class AnyRangeTest(RenewingCase):
         self.assertLess(computed, 1000)
 
     def test_large_tables_say_what_bit_by_bit_says(self) -> None:
-        turn, size = random.Random(), 1 << 16
+        turn, size = dice(), 1 << 16
         data = np.frombuffer(turn.randbytes(size), np.uint8)
         for chain in chains():
             ring = chain.ring
@@ -278,7 +278,7 @@ class FinderTest(RenewingCase):
 
     def test_of_words_that_come_to_a_constant_one_is_the_seal(self) -> None:
         """Each of them is the negated sum of the others: only where it is stored tells."""
-        turn = random.Random()
+        turn = dice()
         for name, changed in (("sum32-of-u32le", "inverted"), ("sum16-of-u16le", "negated"), ("xor32", "")):
             for grows in (False, True):
                 width = ALGORITHMS[name].bits // 8
@@ -298,7 +298,7 @@ class FinderTest(RenewingCase):
 
     def test_of_bytes_that_come_to_zero_the_one_that_mixes_is_the_seal(self) -> None:
         """A count in front of a sum at the end would do as well, and hardly moves."""
-        turn = random.Random()
+        turn = dice()
         for _ in range(5):
             contents, still = [], turn.randbytes(40)
             for number in range(8):
@@ -525,7 +525,7 @@ class NearlyTest(LedgerCase):
         self.assertEqual(SealSearch(contents[:3], Hints("crc-32")).nearly(), [])
 
     def test_a_header_over_what_is_packed_behind_it_may_be_wrong_in_one(self) -> None:
-        turn = random.Random()
+        turn = dice()
         plain = [json.dumps({"marks": turn.randrange(1 << 20), "log": turn.randbytes(300).hex()}) for _ in range(4)]
         odd = turn.randrange(4)
         contents = [
@@ -575,7 +575,7 @@ class LengthTest(LedgerCase):
                 self.assertTrue(seal.holds(grown[:place] + written + grown[place + seal.size :]))
 
     def test_counts_of_records_and_lengths_with_something_added(self) -> None:
-        turn = random.Random()
+        turn = dice()
         for unit, added, width, order in ((24, 0, 2, "le"), (7, 1, 4, "be"), (12, 3, 4, "le"), (1, 16, 4, "le")):
             made, head = [], turn.randrange(20, 60)
             for count in turn.sample(range(300, 2000), 7):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import errno
 import os
-import random
 import shutil
 from pathlib import Path
 
@@ -12,7 +11,7 @@ from faithful_ledger.core.book import Book
 from faithful_ledger.core.carried import latest_carry, post_carry
 from faithful_ledger.core.carry import Carry, Folders
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, Refused
-from tests.support import Crash, FailingDisk, LedgerCase, play
+from tests.support import Crash, FailingDisk, LedgerCase, dice, play
 
 
 class HarbourCase(LedgerCase):
@@ -193,7 +192,7 @@ class MapTest(HarbourCase):
 
 class DeviceTest(LedgerCase):
     def test_folders_without_a_template_with_files_nobody_chose(self) -> None:
-        source = random.Random()
+        source = dice()
         seed = source.randrange(1 << 30)
         source.seed(seed)
         for turn in range(6):

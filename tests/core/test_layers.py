@@ -55,7 +55,7 @@ from faithful_ledger.core.sharing.reader import reader_for
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.template import Library, parse_template
 from faithful_ledger.core.wrapping import COUNTED, UNCOUNTED, Unwrapped, unwrap
-from tests.support import LedgerCase, play
+from tests.support import LedgerCase, dice, play
 
 ANYWHERE = COUNTED  # a length that the template describes covers the stream
 NOWHERE = UNCOUNTED
@@ -316,7 +316,7 @@ class LetteredTest(LedgerCase):
                 )
 
     def test_base64_in_every_spelling(self) -> None:
-        turn = random.Random()
+        turn = dice()
         spellings: tuple[Callable[[bytes], bytes], ...] = (
             base64.b64encode,
             AS_ADDRESSES,
@@ -339,7 +339,7 @@ class LetteredTest(LedgerCase):
 
     def test_base64_in_lines(self) -> None:
         """As others write it, with the same bytes in front of each line; a value of another length is broken alike."""
-        turn = random.Random()
+        turn = dice()
         for line, between, behind in product(
             (64, 68, 76), (b"\n", b"\r\n", b"\n\t"), (b"", b"\n</data>", b"</data>", b'"')
         ):
@@ -365,7 +365,7 @@ class LetteredTest(LedgerCase):
             quote_plus,
             lambda text: re.sub("%..", lambda escape: escape[0].lower(), quote(text, safe="")),
         )
-        turn = random.Random()
+        turn = dice()
         for spell in spellings:
             old, new = (
                 json.dumps({"name": f"Søn & {turn.choice('abc')} (a/b)+c!", "marks": turn.randrange(10**9)})
@@ -396,7 +396,7 @@ class LetteredTest(LedgerCase):
             self.assertIsNone(stream_at(raw, 0, "lz-string"))
 
     def test_letters_that_only_look_like_it_are_nothing(self) -> None:
-        turn = random.Random()
+        turn = dice()
         for _ in range(300):
             letters = base64.b64encode(turn.randbytes(60))
             self.assertIsNone(stream_at(letters, 0, "lz-string"))
@@ -410,7 +410,7 @@ class EnclosedTest(LedgerCase):
     TEXTS = (b'{"marks": 12, "purse": {"a": [1, "}"]}}', b"[1, 2, [3]]", b'<save a=">"><m>5</m><!-- </save> --></save>')
 
     def test_it_ends_where_its_brackets_or_tags_do(self) -> None:
-        turn = random.Random()
+        turn = dice()
         for text in self.TEXTS:
             for _ in range(40):
                 head, tail = turn.randbytes(turn.randrange(9)), turn.randbytes(turn.randrange(1, 9))

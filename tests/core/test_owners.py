@@ -17,7 +17,7 @@ from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template import Template, parse_template
-from tests.support import LedgerCase, play
+from tests.support import LedgerCase, dice, play
 
 
 class ConsoleCase(LedgerCase):
@@ -233,7 +233,7 @@ class CardTest(ConsoleCase):
                     self.assertEqual(after[block * 256 :][:256], bytes(image[block * 256 :][:256]))
 
     def test_cards_of_other_makes_with_numbers_nobody_chose(self) -> None:
-        source = random.Random()
+        source = dice()
         seed = source.randrange(1 << 30)
         source.seed(seed)
         for make in (table_card, record_card, doubled_card) * 4:

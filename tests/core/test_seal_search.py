@@ -41,7 +41,7 @@ from faithful_ledger.core.seals.finder import Hints
 from faithful_ledger.core.seals.finder.packed import StreamRule
 from faithful_ledger.core.template import parse_template
 from faithful_ledger.core.template.fresh import Shared, new_template
-from tests.support import LedgerCase
+from tests.support import LedgerCase, dice
 
 MARKS = 777_123
 KEY = b"brine & tide"
@@ -533,7 +533,7 @@ class StreamsTest(LedgerCase):
             make_plan(save)
 
     def test_noise_and_one_stream_have_no_rule(self) -> None:
-        turn = random.Random()
+        turn = dice()
         one = [turn.randbytes(20) + zlib.compress(turn.randbytes(90) * 9) + turn.randbytes(9) for _ in range(3)]
         two = [part + other for part, other in zip(one, reversed(one), strict=True)]
         for contents in (one, two, [turn.randbytes(4000) for _ in range(2)], [b"", b""]):
@@ -544,7 +544,7 @@ class BesideTest(LedgerCase):
     """Checksums that are not in the file they cover, but in one beside it."""
 
     def test_what_covers_another_file_is_found_in_the_file_beside_it(self) -> None:
-        turn = random.Random()
+        turn = dice()
         seed = turn.randrange(1 << 32)
         turn.seed(seed)
         saves: list[bytes] = []
@@ -631,7 +631,7 @@ class MembersTest(LedgerCase):
                 self.assertEqual(json.loads(archive.read("company.json"))["company"]["marks"], MARKS)
 
     def test_a_header_in_letters_over_the_stream_as_it_is_packed(self) -> None:
-        turn = random.Random()
+        turn = dice()
         contents = []
         for step in range(4):
             packed = zlib.compress(json.dumps(company(turn, step)).encode() * 6)
@@ -642,7 +642,7 @@ class MembersTest(LedgerCase):
         self.assertEqual(found[0].covered, (len(contents[0]) - len(packed_in(contents[0])), len(contents[0])))
 
     def test_the_length_of_a_stream_with_something_behind_it(self) -> None:
-        turn = random.Random()
+        turn = dice()
         more, tail = turn.choice((0, 8)), turn.choice((12, 30))
 
         def write(step: int) -> bytes:
@@ -690,7 +690,7 @@ class FormsTest(LedgerCase):
     """A hash in a JSON text over one of its values, or over all but itself, as the game's library writes that."""
 
     def test_every_form_is_that_of_a_library(self) -> None:
-        turn = random.Random()
+        turn = dice()
         for step in range(4):
             value = company(turn, step) | {"empty": [{}, [], ""], "odd": [1.5e9, -0.25, None, True, 'a "b" ø']}
             held = json.dumps(value, indent=turn.choice((None, 1, 3)), ensure_ascii=turn.random() < 0.5)
@@ -753,7 +753,7 @@ def packed_in(content: bytes) -> bytes:
 
 class BlocksTest(LedgerCase):
     def test_each_slot_has_its_sum_and_the_inverse_of_it(self) -> None:
-        turn, size, count = random.Random(), random.choice((0x400, 0x800)), 3
+        turn, size, count = dice(), random.choice((0x400, 0x800)), 3
         plain = [turn.randbytes(size - 4) for _ in range(count)]
         contents = []
         for _ in range(4):
@@ -776,7 +776,7 @@ class BlocksTest(LedgerCase):
         self._one_rule(list(found.values()), contents, size, count, 2)
 
     def test_each_sector_has_a_folded_sum_in_its_footer(self) -> None:
-        turn, count = random.Random(), 12
+        turn, count = dice(), 12
         order = turn.choice(("little", "big"))
         contents = []
         for step in range(4):
@@ -818,14 +818,14 @@ class BlocksTest(LedgerCase):
         self.assertTrue(all(name.startswith("blocks[1].") for name in broken))
 
     def test_a_checksum_within_a_stream_is_that_of_the_stream(self) -> None:
-        turn = random.Random()
+        turn = dice()
         contents = [gzip.compress(json.dumps(company(turn, step)).encode()) for step in range(4)]
         self.assertEqual(
             [each.in_words for each in SealSearch(contents, Hints("crc-32")).seals() if each.finding.sure], []
         )
 
     def test_a_trailer_stays_at_the_end_of_a_file_of_another_size(self) -> None:
-        turn, kind = random.Random(), trailer_over_packed()
+        turn, kind = dice(), trailer_over_packed()
         contents = [kind.write(turn, step) for step in range(5)]
         found = [
             each for name in kind.algorithms for each in SealSearch(contents, Hints(name)).seals() if each.finding.sure
@@ -842,7 +842,7 @@ class BlocksTest(LedgerCase):
             self.assertEqual([state.holds for state in save.seals], [True, True], text.decode())
 
     def test_a_number_in_front_may_have_more_digits_than_it_had(self) -> None:
-        turn, kind = random.Random(), digits_in_front()
+        turn, kind = dice(), digits_in_front()
         contents = [kind.write(turn, step) for step in range(5)]
         (placed,) = (each for each in SealSearch(contents, Hints("crc-32")).seals() if each.finding.sure)
         while len((fresh := kind.write(turn, 9)).partition(b"\n")[0]) != 9:
@@ -850,7 +850,7 @@ class BlocksTest(LedgerCase):
         self.assertTrue(placed.finding.holds(fresh) and not placed.finding.holds(damaged(fresh, 60)))
 
     def test_noise_in_texts_explains_nothing(self) -> None:
-        turn = random.Random()
+        turn = dice()
         contents = []
         for step in range(4):
             value = {**company(turn, step), "token": turn.randbytes(16).hex(), "stamp": turn.randrange(1 << 32)}

@@ -21,7 +21,7 @@ from faithful_ledger.core.opening import find_save, open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template import Template, parse_template
-from tests.support import Crash, FailingDisk, LedgerCase, play
+from tests.support import Crash, FailingDisk, LedgerCase, dice, play
 
 EDITIONS = {
     "desktop": "harbour{}.bwk",
@@ -316,7 +316,7 @@ slots: {{shows: [who, coins]}}
         )
 
     def test_entries_of_shared_files_in_every_format_with_numbers_nobody_chose(self) -> None:
-        source = random.Random()
+        source = dice()
         seed = source.randrange(1 << 30)
         source.seed(seed)
         for index in INDEXES:

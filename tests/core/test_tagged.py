@@ -43,7 +43,7 @@ from tests.core.tagged_samples import (
     shared_object,
     tags,
 )
-from tests.support import LedgerCase
+from tests.support import LedgerCase, dice
 
 
 class Diver:
@@ -213,7 +213,7 @@ class TaggedContract(LedgerCase):
             put_back(data, "msgpack", {"marks": 1 << 70, "x": 1.0, "y": "abc"})
 
     def test_objects_that_are_referred_to(self) -> None:
-        turn = random.Random()
+        turn = dice()
         for _ in range(40):
             names = [f"Tamsin {number}" for number in range(turn.randrange(2, 8))] + ["Tamsin 0"]
             crew = [{"name": n, "air": turn.randrange(9000), "depth": turn.uniform(0, 99)} for n in names]
@@ -236,7 +236,7 @@ class TaggedContract(LedgerCase):
                 self.assertIsNone(tagged_kind(data[:end]))
 
     def test_named_properties(self) -> None:
-        turn = random.Random()
+        turn = dice()
         for newer in (False, True, False, True):
             crew = [{"name": turn.choice(("Tamsin", "Märta", "")), "air": turn.randrange(99)} for _ in range(5)]
             value = {"marks": 1340, "name": "Oriel & Sons", "open": True, "crew": crew, "hold": {"rope": 3, "lamp": 4}}
@@ -290,7 +290,7 @@ class TaggedContract(LedgerCase):
                     put_back(data, "registry-export", {key: {**shown, f"{name}_h12": wrong}})
 
     def test_objects_of_java(self) -> None:
-        turn = random.Random()
+        turn = dice()
         crew = [f"Tamsin {turn.randrange(99)} {number}" for number in range(5)]
         value = {
             "marks": 1340,
@@ -344,7 +344,7 @@ class TaggedContract(LedgerCase):
         self.assertEqual(plistlib.loads(made), grown)
 
     def test_messages_without_their_description(self) -> None:
-        turn = random.Random()
+        turn = dice()
         for _ in range(60):
             crew = [
                 (
@@ -382,7 +382,7 @@ class TaggedContract(LedgerCase):
             self.assertIsNone(tagged_kind(data[:-1]))
 
     def test_what_is_cut_off_or_absurd_is_none_of_them(self) -> None:
-        turn = random.Random()
+        turn = dice()
         value = {"name": "Oriel & Sons", "lots": [{"item": "rope", "many": 3}] * 4, "marks": 1340, "x": math.pi}
         for each in FORMATS:
             data = each.write(value)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import random
 from typing import Any
 from unittest import mock
 
@@ -21,7 +20,7 @@ from faithful_ledger.core.template.loader import LARGEST_TEMPLATE, rewrite
 from faithful_ledger.core.template.model import elements_of
 from faithful_ledger.core.template.parts import self_contained
 from faithful_ledger.core.template.rewriting import YamlText
-from tests.support import LedgerCase
+from tests.support import LedgerCase, dice
 
 VALUES = {"count": 4, "head.size": 300, "zero": 0}
 HEAD = "ledger: 1\nid: sample\ntitle: Sample\n"
@@ -324,7 +323,7 @@ class ChangedTest(LedgerCase):
     """A template of which one element changed is made from what is known of the others."""
 
     def test_it_means_what_the_whole_text_means_and_has_the_same_mistakes(self) -> None:
-        rng = random.Random()
+        rng = dice()
         seed = rng.randrange(1 << 32)
         rng.seed(seed)
         given: list[tuple[str, Any]] = [

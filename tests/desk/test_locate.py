@@ -27,7 +27,7 @@ from tests.cli.test_accepting import company, table_read, table_write
 from tests.cli.test_from_sightings import mirrored_read, mirrored_write, voyage
 from tests.core.test_seal_search import TEXTS
 from tests.desk.support import DeskCase
-from tests.support import play
+from tests.support import dice, play
 
 MOMENTS = (
     ([["start", "Oriel & Sons"]], "start"),
@@ -402,7 +402,7 @@ class LocateTest(DeskCase):
         self.assertEqual(self.kept(path)[12:40], written[12:40])
 
     def test_checksums_over_what_is_packed_are_put_in_together_and_its_values_stay_editable(self) -> None:
-        turn, kind = random.Random(), TEXTS[0](random.Random())
+        turn, kind = dice(), TEXTS[0](dice())
         path = self.folder / "quay.sav"
         self.keep_each(path, [bytearray(kind.write(turn, step)) for step in range(4)])
         self.press("Ctrl+3")
@@ -423,7 +423,7 @@ class LocateTest(DeskCase):
         self.assertIn(b'"marks": 4321', zlib.decompress(path.read_bytes()[16:]))
 
     def test_with_a_key_a_signature_is_found_and_renewed(self) -> None:
-        turn = random.Random()
+        turn = dice()
         kind = next(made for make in TEXTS if (made := make(turn)).key and made.algorithms == ("md5",))
         path = self.folder / "quay.sav"
         self.keep_each(path, [bytearray(kind.write(turn, step)) for step in range(3)])
@@ -445,7 +445,7 @@ class LocateTest(DeskCase):
         self.assertTrue(kind.accepts(path.read_bytes()))
 
     def test_a_table_of_sizes_is_described_with_one_press(self) -> None:
-        turn = random.Random()
+        turn = dice()
         path = self.folder / "quay.sav"
         values = [company(turn) for _ in range(5)]
         self.keep_each(path, [bytearray(table_write(value)) for value in values])
@@ -486,7 +486,7 @@ class LocateTest(DeskCase):
         self.assertEqual(mirrored_read(path.read_bytes())[0] & 0xFFFF, 0x3412)
 
     def test_what_holds_in_all_but_one_names_the_copy(self) -> None:
-        turn = random.Random()
+        turn = dice()
         path = self.folder / "quay.sav"
         plain = [b"BWNV" + bytes(60) + turn.randbytes(6) + b"Tamsin of the quay" for _ in range(4)]
         wrong = (0, 1, 0, 0)

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from itertools import product
 from typing import Any, Literal, TypeAlias
 
 import numpy as np
@@ -44,6 +43,7 @@ TABLE = 256  # at which a table of sizes may begin
 HEADER, TRAILER = 32, 16  # bytes from a size to its block, and from there to the next size
 STRIDES = tuple(range(4, 34, 2))  # of a table
 BESIDE = (0, 4, 8)  # bytes for each block whose size is in a table: in another table, or behind the block
+ENOUGH_SAID = 4  # numbers that say sizes, packed and unpacked, so that chance does not explain them
 GAP = 64  # bytes between a table and the first block
 BEHIND = 16  # bytes that may follow the last block
 FIRST_SELF_ENDED, DIGEST = 512, 64  # offsets at which the first of these may begin, and bytes that may follow the last
@@ -76,16 +76,17 @@ def self_ended(data: bytes, allowance: Allowance) -> list[Layer]:
     likely: list[Layer] = []
     for kind in () if _is_text(data) else SELF_ENDED:
         said: list[Layer] = []
+        numbers = 0  # of those that say these sizes
         left = MOST_TRIED * max(len(data), LEAST_TRIED)
         for offset in _by_likelihood(data, kind):
-            if left < 0 or (said and offset > said[0].offset):
+            if left < 0 or (numbers == 2 * len(said) >= ENOUGH_SAID and offset > said[0].offset):
                 continue
             own = Allowance(allowance.left)
             for found in _following(data, kind, offset, own):
                 if not _is_packed_well(found):
                     continue
-                if len(found) > len(said) and _says_sizes(data, found):
-                    said = found
+                if 2 * len(found) > numbers and (more := _sizes_said(data, found)) > numbers:
+                    said, numbers = found, more
                 if not likely and 2 * sum(layer.size for layer in found) > len(data):
                     likely = found
             left -= allowance.left - own.left
@@ -122,25 +123,33 @@ def _numbers(front: bytes) -> set[int]:
     return {int(number) for name in ("<u4", ">u4") for number in windows(front, np.dtype(name))}
 
 
-def _says_sizes(data: bytes, found: Sequence[Layer], *, strictly: bool = False) -> bool:
-    """Whether the packed or unpacked sizes of streams are in front of each, or in a table in front of all; `strictly`
-    says that only an unpacked one in four bytes counts.
+def _sizes_said(data: bytes, found: Sequence[Layer], *, strictly: bool = False) -> int:
+    """How many numbers in front of streams, or in tables in front of all, say their packed and unpacked sizes: as many
+    of the one or the other as there are streams, or none; `strictly` says that only unpacked ones in four bytes count.
     """
-    first = found[0]
-    for (width, order), packed in product(*((FORMS[:2], (False,)) if strictly else (FORMS_OF_SIZES, (True, False)))):
-        sizes = [layer.size if packed else layer.unpacked_size for layer in found]
-        if max(sizes) >> 8 * width or sizes[0] < LEAST_SAID:
-            continue
-        spelled = [size.to_bytes(width, order) for size in sizes]
-        at = data.find(spelled[0], 0, first.offset)
-        while at >= 0:
-            for step in (0, *range(width, WIDEST)):
-                places = [
-                    at + number * step if step else at + each.offset - first.offset for number, each in enumerate(found)
-                ]
-                if all(map(data.startswith, spelled, places)):
-                    return True
-            at = data.find(spelled[0], at + 1, first.offset)
+    numbers = 0
+    for is_packed in (False,) if strictly else (True, False):
+        sizes = [layer.size if is_packed else layer.unpacked_size for layer in found]
+        forms = FORMS[:2] if strictly else FORMS_OF_SIZES
+        if sizes[0] >= LEAST_SAID and any(_is_said(data, found, sizes, *form) for form in forms):
+            numbers += len(found)
+    return numbers
+
+
+def _is_said(data: bytes, found: Sequence[Layer], sizes: Sequence[int], width: int, order: Order) -> bool:
+    """Whether each stream has its size in so many bytes in front of it, or all of them in a table."""
+    if max(sizes) >> 8 * width:
+        return False
+    first, spelled = found[0], [size.to_bytes(width, order) for size in sizes]
+    at = data.find(spelled[0], 0, first.offset)
+    while at >= 0:
+        for step in (0, *range(width, WIDEST)):
+            places = [
+                at + number * step if step else at + each.offset - first.offset for number, each in enumerate(found)
+            ]
+            if all(map(data.startswith, spelled, places)):
+                return True
+        at = data.find(spelled[0], at + 1, first.offset)
     return False
 
 
@@ -181,7 +190,7 @@ def lone_block(data: bytes, allowance: Allowance) -> Layer | None:
                     continue
                 if kind != KIND and not _is_packed_well([layer]):
                     continue
-                if _says_sizes(data, [layer], strictly=kind == RUNS):
+                if _sizes_said(data, [layer], strictly=kind == RUNS):
                     allowance.left -= layer.unpacked_size
                     return layer
                 alone = layer if not offset and kind != RUNS else alone
