@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+from typing import cast
 
 from faithful_ledger.core.errors import AddressError
-from faithful_ledger.core.layers.ciphers import IV_DERIVED, Cipher, Derived
-from tests.support import LedgerCase
+from faithful_ledger.core.layers.ciphers import IV_DERIVED, Cipher, Derived, Padding
+from tests.support import LedgerCase, dice
 
 
 class PublishedCiphersTest(LedgerCase):
@@ -25,6 +26,15 @@ class PublishedCiphersTest(LedgerCase):
             ("blowfish-ecb", b"\xff" * 8, b"", b"\xff" * 8, "51866fd5b85ecb8a"),
             ("blowfish-ecb", bytes.fromhex("0123456789abcdef"), b"", b"\x11" * 8, "61f9c3802281b096"),
             ("rc4", bytes(range(1, 6)), b"", bytes(16), "b2396305f03dc027ccc3524a0a1118a8"),
+            # Rijndael's submission, for keys and blocks of 256 bits; XXTEA with zeros
+            (
+                "rijndael256-ecb",
+                bytes(32),
+                b"",
+                bytes(32),
+                "c6227e7740b7e53b5cb77865278eab0726f62366d9aabad908936123a1fc8af3",
+            ),
+            ("xxtea", bytes(16), b"", bytes(8), "ab043705808c5d57"),
         ):
             with self.subTest(kind=kind, hidden=hidden):
                 cipher = Cipher(kind, secret, start, "none")
@@ -32,6 +42,29 @@ class PublishedCiphersTest(LedgerCase):
                 self.assertEqual(cipher.closed(plain, bytes.fromhex(hidden)).hex(), hidden)
                 longer = cipher.closed(plain * 3, bytes.fromhex(hidden))
                 self.assertEqual(cipher.opened(longer), plain * 3)
+
+    def test_rijndael_with_the_blocks_of_aes_is_aes(self) -> None:
+        from faithful_ledger.core.layers.block_ciphers import rijndael
+
+        turn = dice()
+        for size in (16, 24, 32):
+            key, iv, data = turn.randbytes(size), turn.randbytes(16), turn.randbytes(160)
+            sealed = Cipher("aes-cbc", key, iv, "none").closed(data, b"")
+            self.assertEqual(rijndael(data, key, iv, seal=True, size=16), sealed)
+            self.assertEqual(rijndael(sealed, key, iv, seal=False, size=16), data)
+
+    def test_a_message_of_any_length_is_padded_so_that_it_comes_out_again(self) -> None:
+        turn, key = dice(), bytes(range(16))
+        for kind, padding in (("xxtea", "length"), ("rijndael256-cbc", "pkcs7"), ("aes-cbc", "pkcs7")):
+            iv = b"" if kind == "xxtea" else None
+            front = b"" if kind == "xxtea" else turn.randbytes(32 if kind.startswith("rijndael") else 16)
+            for size in range(1, 70):
+                cipher, content = Cipher(kind, key, iv, cast(Padding, padding)), turn.randbytes(size)
+                self.assertEqual(cipher.opened(cipher.closed(content, front)), content)
+        for data, words in ((bytes(4), "4 bytes are too few"), (bytes(40), "not the length of what is in it")):
+            with self.assertRaises(AddressError) as caught:
+                Cipher("xxtea", key, b"", "length").opened(data)
+            self.assertIn(words, str(caught.exception))
 
     def test_a_secret_becomes_a_key_and_an_initial_vector(self) -> None:
         """As OpenSSL's `enc` does it, with the salt in front; as one digest; and PBKDF2 for both."""
@@ -45,10 +78,28 @@ class PublishedCiphersTest(LedgerCase):
             chain.append(hashlib.md5(chain[-1] + secret + salt).digest())
         both = hashlib.pbkdf2_hmac("sha1", secret, salt, 1000, 48)
         digest = hashlib.sha256(secret).digest()
+        base = secret + salt
+        for _ in range(99):
+            base = hashlib.sha1(base).digest()
+        old = [hashlib.sha1(number + base).digest() for number in (b"", b"1", b"2")]
+        first = old[0] + old[1]
+        bare = [hashlib.md5(secret).digest()]
+        for _ in range(2):
+            bare.append(hashlib.md5(bare[-1] + secret).digest())
         for how, iv, key, start, head in (
             (Derived("openssl", hash="md5"), None, chain[1] + chain[2], chain[3], b"Salted__" + salt),
             (Derived("pbkdf2", salt, 1000, "sha-1"), IV_DERIVED, both[:32], both[32:], b""),
             (Derived("digest"), bytes(16), digest, bytes(16), b""),
+            (Derived("openssl", hash="md5", salt_from="none"), None, bare[0] + bare[1], bare[2], b""),
+            (Derived("pbkdf1", salt, 100, "sha-1"), IV_DERIVED, first[:32], first[8:16] + old[2][:8], b""),
+            (
+                Derived("pbkdf1", salt, 100, "sha-1", 16),
+                IV_DERIVED,
+                old[0][:16],
+                old[0][4:8] + old[1][:12],
+                b"",
+            ),
+            (Derived("pbkdf1", salt, 100, "sha-1", 24), IV_DERIVED, first[:24], first[24:], b""),
         ):
             with self.subTest(how=how.by):
                 engine = Engine(algorithms.AES(key), modes.CBC(start)).encryptor()

@@ -22,25 +22,25 @@ def keys_given(options: argparse.Namespace) -> Keys:
     from faithful_ledger.core.unlocking import NO_KEYS, Keys
 
     if not options.key:
-        if options.salt:
-            raise AddressError("a salt says nothing without its password", "give the password with --key")
+        for name, given in (("a salt", options.salt), ("an initial vector", options.iv)):
+            if given:
+                raise AddressError(f"{name} says nothing without its key", "give the key or password with --key")
         return NO_KEYS
     secret = _of_file(options.key)
-    salt = _in_hexadecimal(options.salt, "not a salt") if options.salt else b""
-    return Keys(secret=options.key.encode() if secret is None else secret, salt=salt)
+    salt, vector = ((given or "").encode() for given in (options.salt, options.iv))
+    return Keys((), options.key.encode() if secret is None else secret, salt, vector)
 
 
 def key_bytes(given: str) -> bytes:
     """The bytes of a file, or what is given in hexadecimal."""
     known = _of_file(given)
-    return _in_hexadecimal(given, "neither a file nor a key") if known is None else known
-
-
-def _in_hexadecimal(given: str, what: str) -> bytes:
+    if known is not None:
+        return known
     try:
         return bytes.fromhex(given.removeprefix("0x"))
     except ValueError as error:
-        raise AddressError(f"“{given}” is {what} in hexadecimal", "write it as 0A FF 00") from error
+        what = f"“{given}” is neither a file nor a key in hexadecimal"
+        raise AddressError(what, "write it as 0A FF 00") from error
 
 
 def _of_file(given: str) -> bytes | None:

@@ -125,7 +125,7 @@ def _under_keys(outer: Together, streams: Sequence[list[Layer]], keys: Keys, end
         return []
     ways = list(keys.ways) if not outer[0].layers else []
     if keys.secret and not ways:
-        found = find_unlocking([each.data for each in outer], keys.secret, keys.salt, end)
+        found = find_unlocking([each.data for each in outer], keys, end)
         ways = [(layer,) for layer in found]
     opened = list[Together]()
     for way in ways:

@@ -1,9 +1,9 @@
 """What a key or a password opens, of which nobody knows how the game uses it.
 
 A key is taken as it is or filled up with zeros, as hexadecimal or base64 spells it, as a digest of it, or as what is
-derived from it (PBKDF2, scrypt, or as OpenSSL does it) with a salt in front of what is hidden; for each cipher in each
-mode, with the usual initial vectors, behind headers of usual sizes. Bytes that were opened are not spread evenly over
-their values, as those of a wrong key are (Pearson's chi-squared test), or begin a packed stream.
+derived from it (PBKDF1, PBKDF2, scrypt, or as OpenSSL does it) with a salt that is given or in front of what is hidden;
+for each cipher in each mode, with the usual initial vectors, behind headers of usual sizes. Bytes that were opened are
+not spread evenly over their values, as those of a wrong key are (Pearson's chi-squared test), or begin a packed stream.
 """
 
 from __future__ import annotations
@@ -42,29 +42,38 @@ __all__ = ["NO_KEYS", "Keys", "find_unlocking"]
 LOOKED_AT = 1 << 12  # bytes that show whether a key is right
 HEADERS = (0, *range(4, 65, 4))  # sizes of what is in front of what is hidden
 SALTED_HEADERS = (0, 4, 8, 16)
-ROUNDS = (1000, 100, 1, 10_000, 2, 10, 50, 256, 500, 512, 1024, 2000, 2048, 3000, 4096, 5000, 20_000, 65_536, 100_000)
-FEW_ROUNDS = 1024  # up to which other digests, and salts behind a header, are tried as well
+OLD_ROUNDS = (100, 1000, 2, 1, 5, 10)  # of PBKDF1
+USUAL_ROUNDS = (1000, 100)  # with which a salt may be behind a header
+ROUNDS = (1, 10_000, 2, 10, 50, 256, 500, 512, 1024, 2000, 2048, 3000, 4096, 5000, 20_000, 65_536, 100_000)
+FEW_ROUNDS = 1024  # up to which other digests are tried as well
 SALTS: tuple[tuple[Salt, int], ...] = (("iv", 0), ("first", 16), ("first", 8), ("first", 32))
-MODERN = frozenset(kind for kind in KINDS if kind.startswith(("aes-", "chacha")))  # for which keys are derived
+MODERN = frozenset(  # for which keys are derived
+    kind for kind in KINDS if kind.startswith(("aes-", "chacha", "rijndael")) and kind not in ("aes-cfb8", "aes-ofb")
+)
 HASHES, RARE_HASHES = ("sha-1", "sha-256"), ("sha-512", "md5")
 KEY_SIZES = (32, 16, 24)
 MOST_EVEN = 14.0  # standard deviations of chi-squared by which what was opened is beyond chance
 CLEARLY = 1.5  # times as much as the save itself
 SURE = 1e9  # of a packed stream
 LEAST, FIRST = 24, 16  # bytes that are opened, and of the first block
+WHOLE = frozenset(("aes-gcm", "xxtea"))  # which are opened from the beginning to the end, or not at all
+MOST_CHAINED = 1 << 15  # bytes under XXTEA behind a header, as each try takes all of them
+LEAST_SALT = 8  # bytes of a password that is its own salt
 MOST_FOUND, MOST_SAVES = 3, 4
+LONGEST_VECTOR = 32
 BEGINNING, PRICE, NOISE = 64, 1, 2  # bytes; and bits of one that is left out, or of noise
 SPELLED = re.compile(rb"(?:[0-9A-Fa-f]{2}){4,}|[A-Za-z0-9+/]{22,43}={0,2}")
 
 
 class Keys(NamedTuple):
     """What is known of how some saves are hidden: `ways` that are described already, as layers from the outside in, and
-    a `secret` that is used nobody knows how, perhaps with a `salt`.
+    a `secret` that is used nobody knows how, perhaps with a `salt` or an initial `vector`, each as somebody wrote it.
     """
 
     ways: tuple[tuple[LayerSpec, ...], ...] = ()
     secret: bytes = b""
     salt: bytes = b""
+    vector: bytes = b""
 
 
 NO_KEYS = Keys()
@@ -83,15 +92,15 @@ class _Key(NamedTuple):
         return self.how.by if self.how is not None else ""
 
 
-def find_unlocking(saves: Sequence[bytes], secret: bytes, salt: bytes = b"", end: Deadline = NEVER) -> list[LayerSpec]:
-    """The layers through which a key, or a password, opens all of some saves, the likeliest first; none where it opens
-    nothing. A `salt` that is known is tried beside those in the saves.
+def find_unlocking(saves: Sequence[bytes], keys: Keys, end: Deadline = NEVER) -> list[LayerSpec]:
+    """The layers through which the secret of `keys` opens all of some saves, the likeliest first; none where it opens
+    nothing. A salt that is known is tried instead of those in the saves, and a vector as well as these.
     """
     first = min(saves, key=len)
     least = max(MOST_EVEN, CLEARLY * _unevenness(first[:LOOKED_AT], FIRST))
     tried = list[tuple[float, LayerSpec]]()
     most = 0.0
-    for way in _ways(first, secret, salt):
+    for way in _ways(first, keys):
         for layer, data in way:
             uneven = _unevenness(data, (KINDS[layer.kind].block if layer.kind in KINDS else 0) or FIRST)
             if uneven > least and len(data) >= LEAST:
@@ -112,45 +121,58 @@ def find_unlocking(saves: Sequence[bytes], secret: bytes, salt: bytes = b"", end
     return found[:MOST_FOUND]
 
 
-def _ways(save: bytes, secret: bytes, salt: bytes) -> Iterator[Iterable[tuple[LayerSpec, bytes]]]:
+def _ways(save: bytes, keys: Keys) -> Iterator[Iterable[tuple[LayerSpec, bytes]]]:
     """Ways of using the key, of which each gives layers with the beginning of what they open."""
-    yield _as_it_is(save, secret)
-    for at, hows in _derivations(save, salt):
-        yield chain.from_iterable(_by_derivation(save, at, secret, how) for how in hows)
+    vectors = _spellings(keys.vector)
+    yield _as_it_is(save, keys.secret, vectors)
+    for at, hows in _derivations(save, keys):
+        yield chain.from_iterable(_by_derivation(save, at, keys.secret, how, vectors) for how in hows)
 
 
-def _as_it_is(save: bytes, secret: bytes) -> Iterator[tuple[LayerSpec, bytes]]:
+def _spellings(given: bytes) -> list[bytes]:
+    """What bytes are that somebody wrote: letters, hexadecimal or base64."""
+    if not given:
+        return []
+    spelled = [given]
+    with suppress(binascii.Error, ValueError):
+        spelled.append(bytes.fromhex(given.decode().removeprefix("0x")))
+    if SPELLED.fullmatch(given):
+        with suppress(binascii.Error, ValueError):
+            spelled.append(binascii.a2b_base64(given))
+    return list(dict.fromkeys(spelled))
+
+
+def _as_it_is(save: bytes, secret: bytes, vectors: Sequence[bytes]) -> Iterator[tuple[LayerSpec, bytes]]:
     keys = list(_plain_keys(secret))
     for at in HEADERS:
         yield LayerSpec("xor", secret, at=_offset(at)), _xored(save[at : at + LOOKED_AT], secret)
         for key in keys:
-            yield from _by_ciphers(save, at, key, at)
+            yield from _by_ciphers(save, at, key, at, vectors)
 
 
-def _by_derivation(save: bytes, at: int, secret: bytes, how: Derived) -> Iterator[tuple[LayerSpec, bytes]]:
+def _by_derivation(
+    save: bytes, at: int, secret: bytes, how: Derived, vectors: Sequence[bytes]
+) -> Iterator[tuple[LayerSpec, bytes]]:
     begin, salt = at, how.salt
-    if how.by == OPENSSL:
+    if how.by == OPENSSL and how.salt_from != "none":
         begin = at + len(SALTED) + SALT_SIZE
         salt = save[begin - SALT_SIZE : begin]
-    elif how.salt_from != "given":
+    elif how.salt_from in ("first", "iv"):
         salt = save[at : at + (how.salt_size or BLOCK)]
         begin += how.salt_size
-    made = derived_key(secret, replace(how, salt=salt, salt_from="given", size=max(KEY_SIZES) + BLOCK))
+    with_salt = replace(how, salt=salt, salt_from="none" if not salt else "given", size=max(KEY_SIZES))
+    made = derived_key(secret, with_salt, LONGEST_VECTOR)
     for size in KEY_SIZES:
-        key = _Key(made[:size], made[size : size + BLOCK], secret, replace(how, size=size))
-        yield from _by_ciphers(save, begin, key, at)
+        if how.by == "pbkdf1":  # what follows is not what is left
+            made = derived_key(secret, replace(with_salt, size=size), LONGEST_VECTOR)
+        key = _Key(made[:size], made[size : size + LONGEST_VECTOR], secret, replace(how, size=size))
+        yield from _by_ciphers(save, begin, key, at, vectors)
 
 
 def _plain_keys(secret: bytes) -> Iterator[_Key]:
     """Keys that nothing is derived for: as they are, as they are spelled, filled up, cut off, and their digests."""
-    spelled = [secret]
-    if SPELLED.fullmatch(secret):
-        with suppress(binascii.Error, ValueError):
-            spelled.append(bytes.fromhex(secret.decode()))
-        with suppress(binascii.Error, ValueError):
-            spelled.append(binascii.a2b_base64(secret))
     seen = set[bytes]()
-    for each in spelled:
+    for each in _spellings(secret):
         sized = (each.ljust(size, b"\0")[:size] for size in KEY_SIZES)
         for key in (each, *sized, each[:8].ljust(8, b"\0")):
             if key not in seen:
@@ -162,40 +184,50 @@ def _plain_keys(secret: bytes) -> Iterator[_Key]:
         yield _Key(made[:size], made[size:], secret, how)
 
 
-def _derivations(save: bytes, salt: bytes) -> Iterator[tuple[int, list[Derived]]]:
+def _derivations(save: bytes, keys: Keys) -> Iterator[tuple[int, list[Derived]]]:
     """Ways of deriving a key, and where what is hidden begins with its salt. Those whose salts may be the same are
     together: which of them is right shows in the first block.
     """
+    known = _spellings(keys.salt) or [keys.secret] * (len(keys.secret) >= LEAST_SALT)
+    stored = () if keys.salt else SALTS
 
     def salted(by: str, rounds: int, name: str) -> list[Derived]:
-        given = [Derived(by, salt, rounds, name)] if salt else []
-        return given + [Derived(by, b"", rounds, name, salt_from=where, salt_size=size) for where, size in SALTS]
+        given = [Derived(by, salt, rounds, name) for salt in known]
+        return given + [Derived(by, b"", rounds, name, salt_from=where, salt_size=size) for where, size in stored]
 
     for at in SALTED_HEADERS:
         if save[at : at + len(SALTED)] == SALTED:
             yield at, [Derived(OPENSSL, hash=name) for name in ("md5", "sha-256")]
+    yield 0, [Derived(OPENSSL, hash=name, salt_from="none") for name in ("md5", "sha-256")]
+    for rounds, name in product(OLD_ROUNDS, ("sha-1", "md5")):
+        yield 0, [Derived("pbkdf1", salt, rounds, name) for salt in (b"", *known)]
+    for rounds, name, at in product(USUAL_ROUNDS, HASHES, SALTED_HEADERS):
+        yield at, salted("pbkdf2", rounds, name)
+    yield 0, salted("scrypt", Derived("scrypt").rounds, Derived("scrypt").hash)
     for rounds, name in product(ROUNDS, HASHES):
-        for at in SALTED_HEADERS if rounds <= FEW_ROUNDS else (0,):
-            yield at, salted("pbkdf2", rounds, name)
-    for rounds, name in product(ROUNDS, RARE_HASHES):
+        yield 0, salted("pbkdf2", rounds, name)
+    for rounds, name in product((*USUAL_ROUNDS, *ROUNDS), RARE_HASHES):
         if rounds <= FEW_ROUNDS:
             yield 0, salted("pbkdf2", rounds, name)
-    yield 0, salted("scrypt", Derived("scrypt").rounds, Derived("scrypt").hash)
 
 
-def _by_ciphers(save: bytes, begin: int, key: _Key, at: int) -> Iterator[tuple[LayerSpec, bytes]]:
-    """What a key gives by each cipher that takes one of its size, with the usual initial vectors. What is hidden begins
-    at an offset, and its layer `at` another one, where a salt is in front of it.
+def _by_ciphers(
+    save: bytes, begin: int, key: _Key, at: int, vectors: Sequence[bytes]
+) -> Iterator[tuple[LayerSpec, bytes]]:
+    """What a key gives by each cipher that takes one of its size, with these initial vectors and the usual ones. What
+    is hidden begins at an offset, and its layer `at` another one, where a salt is in front of it.
     """
     for kind, cipher in KINDS.items():
         if len(key.key) not in cipher.keys or (key.how is not None and key.how.by != "digest" and kind not in MODERN):
             continue
-        for iv, first in _vectors(key, cipher.iv, save[begin : begin + cipher.iv]):
+        for iv, first in _vectors(key, cipher.iv, save[begin : begin + cipher.iv], vectors):
             start = begin + (cipher.iv if iv is None and key.how_by != OPENSSL else 0)
             left = len(save) - start
             if left < max(cipher.block, 1) or (cipher.block and left % cipher.block):
                 continue
-            body = save[start : start + (left if kind == "aes-gcm" else LOOKED_AT)]
+            if kind == "xxtea" and start and left > MOST_CHAINED:
+                continue
+            body = save[start : start + (left if kind in WHOLE else LOOKED_AT)]
             for tag_first in (False, True) if kind == "aes-gcm" else (False,):
                 tried = LayerSpec(kind, key.key, iv=first, padding="none", tag_first=tag_first)
                 with suppress(LedgerError):
@@ -203,7 +235,7 @@ def _by_ciphers(save: bytes, begin: int, key: _Key, at: int) -> Iterator[tuple[L
                     yield replace(tried, key=key.said, at=_offset(at), iv=iv, derived=key.how), data[:LOOKED_AT]
 
 
-def _vectors(key: _Key, size: int, first: bytes) -> Iterator[tuple[bytes | None, bytes]]:
+def _vectors(key: _Key, size: int, first: bytes, known: Sequence[bytes]) -> Iterator[tuple[bytes | None, bytes]]:
     """Initial vectors as a template says them, and their bytes."""
     if not size:
         yield b"", b""
@@ -212,10 +244,12 @@ def _vectors(key: _Key, size: int, first: bytes) -> Iterator[tuple[bytes | None,
         yield None, key.following[:size]
         return
     yield None, first
-    yield bytes(size), bytes(size)
-    if key.following:
+    for each in (*known, bytes(size)):
+        if len(each) == size:
+            yield each, each
+    if len(key.following) >= size:
         yield IV_DERIVED, key.following[:size]
-    elif len(key.key) >= size:
+    if len(key.key) >= size:
         yield key.key[:size], key.key[:size]
 
 
@@ -275,6 +309,8 @@ def _holds_stream(save: bytes, layer: LayerSpec) -> bool:
 def _padded(saves: Sequence[bytes], layer: LayerSpec) -> LayerSpec | None:
     """A layer with the padding under which it opens all saves; None where it opens not all."""
     choices = ("pkcs7", "zeros", "none") if layer.kind in KINDS and KINDS[layer.kind].block else ("pkcs7",)
+    if layer.kind == "xxtea":
+        choices = ("length", *choices)
     for padding in choices:
         tried = replace(layer, padding=padding)  # type: ignore[arg-type]
         try:

@@ -1,18 +1,19 @@
 """Ciphers whose key is known: AES (FIPS 197) in the modes ECB, CBC, CFB, CFB8, OFB, CTR (SP 800-38A) and GCM
-(SP 800-38D), DES and triple DES (FIPS 46-3), Blowfish (Schneier, 1993), RC4 (RFC 6229), and ChaCha20 (RFC 8439, its
-counter in front of the nonce). Keys are derived by PBKDF2, scrypt or HKDF (RFC 8018, 7914, 5869), by one digest, or as
-OpenSSL's `enc` does it, with the salt in front of what is hidden.
+(SP 800-38D), DES and triple DES (FIPS 46-3), Blowfish (Schneier, 1993), RC4 (RFC 6229), ChaCha20 (RFC 8439, its
+counter in front of the nonce), and those of block_ciphers.py. Keys are derived by PBKDF1 or PBKDF2 (RFC 8018), scrypt
+or HKDF (RFC 7914, 5869), by one digest, or as OpenSSL's `enc` does it, with the salt in front of what is hidden.
 
 What was put in front, as an initial vector, stays as it was, so that bytes that do not change stay the same where the
-mode allows it. The arithmetic is that of the library `cryptography`.
+mode allows it. The arithmetic is that of the library `cryptography`, where it has the cipher.
 """
 
 from __future__ import annotations
 
 import hashlib
+import itertools
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple, cast
 
 from faithful_ledger.core.errors import AddressError
 
@@ -37,12 +38,14 @@ __all__ = [
     "wrong_cipher",
 ]
 
-BLOCK, TAG = 16, 16
+BLOCK, TAG, WORD = 16, 16, 4
 MOST_ROUNDS, MOST_COST = 2_000_000, 1 << 17
+LEAST_XXTEA, MOST_XXTEA = 8, 8 << 20  # bytes of a message, which is one block
 HASHES = {"sha-1": "SHA1", "sha-256": "SHA256", "sha-384": "SHA384", "sha-512": "SHA512", "md5": "MD5"}
 OPENSSL, SALTED, SALT_SIZE = "openssl", b"Salted__", 8
-Padding = Literal["pkcs7", "zeros", "none"]
-Salt = Literal["given", "first", "iv"]
+XXTEA, RIJNDAEL = "XXTEA", "Rijndael"
+Padding = Literal["pkcs7", "zeros", "length", "none"]
+Salt = Literal["given", "first", "iv", "none"]
 
 
 class _Kind(NamedTuple):
@@ -70,6 +73,9 @@ KINDS = {
     "blowfish-cbc": _Kind("Blowfish", "CBC", BYTES, 8, 8),
     "rc4": _Kind("ARC4", "", (5, 7, 8, 10, 16, 20, 24, 32)),
     "chacha20": _Kind("ChaCha20", "", (32,), 16),
+    "rijndael256-ecb": _Kind(RIJNDAEL, "ECB", AES, block=32),
+    "rijndael256-cbc": _Kind(RIJNDAEL, "CBC", AES, 32, 32),
+    "xxtea": _Kind(XXTEA, "", (16,), block=WORD),
 }
 CIPHERS = tuple(KINDS)
 HAS_NO_IV = frozenset(name for name, kind in KINDS.items() if not kind.iv)
@@ -77,9 +83,9 @@ HAS_NO_IV = frozenset(name for name, kind in KINDS.items() if not kind.iv)
 
 @dataclass(slots=True, frozen=True)
 class Derived:
-    """How a key is made from another one: `by` pbkdf2, scrypt, hkdf, digest or openssl. The salt is `given`, or it is
-    the `first` bytes of what is hidden, `salt_size` of them, or the same as the initial vector (`iv`). With `openssl`
-    and no salt, the salt is in front of what is hidden.
+    """How a key is made from another one: `by` pbkdf1, pbkdf2, scrypt, hkdf, digest or openssl. The salt is `given`, or
+    it is the `first` bytes of what is hidden, `salt_size` of them, or the same as the initial vector (`iv`). With
+    `openssl` the salt is in front of what is hidden if it is not given, or there is `none`.
     """
 
     by: str
@@ -99,8 +105,8 @@ def derived_from(keys: Mapping[str, Any]) -> Derived:
     salt, info = str(keys.get("salt") or ""), bytes.fromhex(str(keys.get("info") or ""))
     if salt == "first":
         return Derived(keys["by"], info=info, salt_from="first", salt_size=keys.get("salt_size") or BLOCK, **given)
-    if salt == "iv":
-        return Derived(keys["by"], info=info, salt_from="iv", **given)
+    if salt in ("iv", "none"):
+        return Derived(keys["by"], info=info, salt_from=cast(Salt, salt), **given)
     return Derived(keys["by"], bytes.fromhex(salt), info=info, **given)
 
 
@@ -175,7 +181,7 @@ class Cipher:
         how, at = self.how, self.at
         if how is None:
             return at, self.key, b""
-        if how.by == OPENSSL and not how.salt:
+        if how.by == OPENSSL and not how.salt and how.salt_from != "none":
             if outer[at : at + len(SALTED)] != SALTED:
                 what = f"there is no “{SALTED.decode()}” with a salt at its beginning"
                 raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "give the salt, if it has one")
@@ -198,7 +204,16 @@ class Cipher:
         from cryptography.hazmat.primitives.ciphers import algorithms, modes
         from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
+        from faithful_ledger.core.layers.block_ciphers import rijndael, xxtea
+
         kind = KINDS[self.kind]
+        if kind.algorithm == RIJNDAEL:
+            return rijndael(parts.body, parts.key, parts.iv, seal=seal)
+        if kind.algorithm == XXTEA:
+            if not LEAST_XXTEA <= len(parts.body) <= MOST_XXTEA:
+                what = f"{len(parts.body)} bytes are too {'few' if len(parts.body) < LEAST_XXTEA else 'many'}"
+                raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "another layer may fit")
+            return xxtea(parts.body, parts.key, seal=seal)
         if self.kind == "aes-gcm":
             if seal:
                 return AESGCM(parts.key).encrypt(parts.iv, parts.body, None)
@@ -226,6 +241,8 @@ class Cipher:
             return content + bytes([over or block]) * (over or block)
         if self.padding == "zeros":
             return content + bytes(over)
+        if self.padding == "length":
+            return content + bytes(over) + len(content).to_bytes(WORD, "little")
         if over:
             what = (
                 f"{len(content)} bytes are not a multiple of the block size ({block}), and nothing says how to pad them"
@@ -235,6 +252,12 @@ class Cipher:
 
     def _unpadded(self, content: bytes) -> bytes:
         block = KINDS[self.kind].block
+        if block and self.padding == "length":
+            said = int.from_bytes(content[-WORD:], "little")
+            if not 0 <= len(content) - WORD - said < block:
+                what = "its last word is not the length of what is in it: the key is another one, or the padding is"
+                raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "nothing was changed")
+            return content[:said]
         if not block or self.padding != "pkcs7":
             return content
         count = content[-1] if content else 0
@@ -256,7 +279,7 @@ def cipher_in_words(kind: str, how: Derived | None) -> str:
     """What was done, as screens say it."""
     if how is None:
         return f"{kind} under a key"
-    rounds = f" in {how.rounds} rounds" if how.by == "pbkdf2" else ""
+    rounds = f" in {how.rounds} rounds" if how.by.startswith("pbkdf") else ""
     return f"{kind} under a key by {how.by}{f' with {how.hash}' if how.by != 'scrypt' else ''}{rounds}"
 
 
@@ -299,6 +322,8 @@ def derived_key(secret: bytes, how: Derived, more: int = 0) -> bytes:
     size = how.size + more
     if how.by == OPENSSL:
         return _as_openssl(secret, how, size)
+    if how.by == "pbkdf1":
+        return _by_pbkdf1(secret, how, more)
     kind = getattr(hashes, HASHES[how.hash])()
     maker: Any
     if how.by == "pbkdf2":
@@ -312,6 +337,24 @@ def derived_key(secret: bytes, how: Derived, more: int = 0) -> bytes:
 
 def _digest(name: str, data: bytes) -> bytes:
     return hashlib.new(name.replace("-", ""), data, usedforsecurity=False).digest()
+
+
+def _by_pbkdf1(secret: bytes, how: Derived, more: int) -> bytes:
+    """PBKDF1, extended as .NET's `PasswordDeriveBytes` does it: further digests have their number in front. What is
+    left of those for the key is not taken as it is for what follows, but from where there is as much in front of it.
+    """
+    base = secret + how.salt
+    for _ in range(how.rounds - 1):
+        base = _digest(how.hash, base)
+    blocks = (_digest(how.hash, (str(number).encode() if number else b"") + base) for number in itertools.count())
+    made = b""
+    while len(made) < how.size:
+        made += next(blocks)
+    left = len(made) - how.size
+    following = made[how.size :] if left >= more else made[left : 2 * left]
+    while len(following) < more:
+        following += next(blocks)
+    return made[: how.size] + following[:more]
 
 
 def _as_openssl(secret: bytes, how: Derived, size: int) -> bytes:

@@ -234,8 +234,8 @@ class Sign(Part):
 class DeriveKeys(Part):
     """How the key of a cipher is made from what `key` or `key_of` says."""
 
-    by: Literal["pbkdf2", "scrypt", "hkdf", "digest", "openssl"]
-    salt: HexBytes | Literal["first", "iv"] | None = None
+    by: Literal["pbkdf1", "pbkdf2", "scrypt", "hkdf", "digest", "openssl"]
+    salt: HexBytes | Literal["first", "iv", "none"] | None = None
     salt_size: Annotated[int, Field(ge=1, le=64)] | None = None
     rounds: Annotated[int, Field(ge=1, le=2_000_000)] = 1000
     hash: Literal["md5", "sha-1", "sha-256", "sha-384", "sha-512"] = "sha-256"
@@ -253,7 +253,7 @@ class LayerKeys(Part):
     at: Formula | None = None
     put_back: bool = True
     iv: HexBytes | Literal["first", "derived"] | None = None
-    padding: Literal["pkcs7", "zeros", "none"] | None = None
+    padding: Literal["pkcs7", "zeros", "length", "none"] | None = None
     tag: Literal["first", "last"] | None = None
     derive: DeriveKeys | None = None
     member: Words | None = None

@@ -7,7 +7,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QLineEdit, QWidget
 
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.errors import EntryError, LedgerError
@@ -29,7 +29,10 @@ __all__ = ["LayerForm"]
 
 LARGEST = 64 << 20  # bytes of a file
 BY_KEY = "whatever a key opens"
-OPENS_NOTHING = "The key opens nothing here in a way that is known; nothing was changed. Its salt may be missing."
+IF_KNOWN = "if it is known and not in the save"
+OPENS_NOTHING = (
+    "The key opens nothing here in a way that is known; nothing was changed. Its salt or initial vector may be missing."
+)
 
 
 class LayerForm(QWidget):
@@ -45,7 +48,7 @@ class LayerForm(QWidget):
         self.kind.setAccessibleName("Kind of the layer")
         self.kind.addItems([BY_KEY, *CIPHERS, *KEYED, *STREAMS, *SWAPPINGS])
         self.key = line_of('hexadecimal, or "text"', "Key of the layer")
-        self.salt = line_of("hexadecimal, if it is known", "Salt of the password")
+        self.salt = line_of(IF_KNOWN, "Salt of the password")
         self.iv = line_of("the first bytes are it", "Initial vector of the layer")
         self.at = line_of("0", "Offset of the layer")
         self.key_line, self.iv_line = captioned("Key", self.key), captioned("IV", self.iv)
@@ -64,7 +67,8 @@ class LayerForm(QWidget):
         self.key_line.setVisible(kind == BY_KEY or kind in CIPHERS or kind in KEYED)
         self.key.setPlaceholderText("key or password" if kind == BY_KEY else 'hexadecimal, or "text"')
         self.salt_line.setVisible(kind == BY_KEY)
-        self.iv_line.setVisible(kind in CIPHERS and kind not in HAS_NO_IV)
+        self.iv_line.setVisible(kind == BY_KEY or (kind in CIPHERS and kind not in HAS_NO_IV))
+        self.iv.setPlaceholderText(IF_KNOWN if kind == BY_KEY else "the first bytes are it")
         self.at_line.setVisible(kind in CIPHERS or kind in STREAMS)
 
     def layer(self) -> LayerSpec:
@@ -98,14 +102,12 @@ class LayerForm(QWidget):
         """The key that was typed, of which nobody knows how it is used.
 
         Raises:
-            LedgerError: there is none, or the salt is not bytes.
+            LedgerError: there is none.
         """
-        typed, salt = self.key.text().strip(), self.salt.text().strip()
-        if not typed:
+        secret, salt, vector = map(_as_written, (self.key, self.salt, self.iv))
+        if not secret:
             raise EntryError("nothing can be opened without a key", "type it as text or in hexadecimal")
-        is_quoted = len(typed) > 1 and typed[0] == typed[-1] == '"'
-        secret = bytes_typed(typed) if is_quoted else typed.encode()
-        return Keys(secret=secret, salt=bytes_typed(salt) if salt else b"")
+        return Keys((), secret, salt, vector)
 
     def _find(self) -> None:
         """Try every usual way of using the key beside the window."""
@@ -135,3 +137,10 @@ class LayerForm(QWidget):
                 self.tried.emit(found)
 
         self.session.looking.run(work, done)
+
+
+def _as_written(line: QLineEdit) -> bytes:
+    """What was typed, without quotation marks around it; what it spells is found out with the rest."""
+    typed = line.text().strip()
+    is_quoted = len(typed) > 1 and typed[0] == typed[-1] == '"'
+    return bytes_typed(typed) if is_quoted else typed.encode()
