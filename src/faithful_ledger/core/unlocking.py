@@ -244,6 +244,8 @@ def _vectors(key: _Key, size: int, first: bytes, known: Sequence[bytes]) -> Iter
         yield None, key.following[:size]
         return
     yield None, first
+    if key.how is not None and key.how.salt_from == "iv":
+        return
     for each in (*known, bytes(size)):
         if len(each) == size:
             yield each, each
