@@ -271,6 +271,40 @@ class FoldersTest(CarryCase):
         self.rest()
         self.assertEqual(self.tree(there), {"a.sav": b"one", "b.sav": b"two"})
 
+    def test_from_a_device_and_back_under_the_same_name(self) -> None:
+        """In between the save is edited; the index there, which is about the old one, goes."""
+        device, here = self.folder / "device", self.folder / "fetched"
+        here.mkdir()
+        for action in (("start", "Ives"), ("sell", "brass lamp")):
+            play(device, *action)
+        stage = self.opened_stage(device / "harbour.bwk")
+        self.carry_all(stage, here)
+        stage = self.opened_stage(here / "harbour.bwk")
+        self.shell.session.enter(self.save.fields("purse.marks")[0], "4321")
+        self.click(self.shell.tape.post)
+        self.rest()
+        self.click_button(self.shell.posting, "Write it")
+        self.rest()
+        self.shell.show_stage(CARRY)
+        self.rest()
+        self.carry_all(stage, device)
+        self.assertEqual(stage.folders.from_line.text(), str(here))
+        self.assertFalse((device / "slots.idx").exists())
+        self.assertIn("marks 4321", play(device, "show").text)
+
+    def carry_all(self, stage: CarryStage, target: Path) -> None:
+        """Tick what differs, as nothing describes it, and carry it."""
+        stage.show_pane(FOLDERS)
+        stage.folders.choose_target(str(target))
+        self.rest()
+        for number, each in enumerate(stage.folders.found):
+            item = stage.folders.table.item(number, 3)
+            if item is not None and each.state in ("only here", "differs") and not each.goes:
+                item.setCheckState(item.checkState().Checked)
+                self.rest()
+        self.click_button(stage.folders, "Carry it")
+        self.rest()
+
 
 class CardTest(CarryCase):
     def test_a_pair_goes_on_a_card_and_off_it(self) -> None:

@@ -1,4 +1,5 @@
-"""The part of the example about carrying: slots, another edition, owners, a card, and a world with its registers.
+"""The part of the example about carrying: slots, another edition, a kit, a device and back, owners, a card, and a world
+with its registers.
 
 Each move is also done the way it is done by hand, in a copy; the game refuses it and says why.
 """
@@ -9,6 +10,9 @@ import shutil
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QApplication
 
 from faithful_ledger.demo.game import Answer, Game
 from faithful_ledger.desk.shell import CARRY, Shell
@@ -24,6 +28,8 @@ def carry_saves(example: Example, shell: Shell) -> None:
     """Every kind of carry, each judged by the game."""
     _slots(example, shell)
     _other_edition(example, shell)
+    _kit(example, shell)
+    _device(example, shell)
     _owners(example, shell)
     _card(example, shell)
     _world(example, shell)
@@ -86,6 +92,61 @@ def _other_edition(example: Example, shell: Shell) -> None:
     answer = game.play("show")
     right = posted and "marks 1190" in answer.text and "Marit" in answer.text
     example.step("Marks, Oriel's air and the diver Marit come from the deep edition; the game accepts them", right)
+
+
+def _kit(example: Example, shell: Shell) -> None:
+    game, other = Game(example.shelf.data / "slots"), Game(example.shelf.data / "kit")
+    other.play("start", "Wren")
+    _open(example, shell, other.saves / "harbour.bwk", VALUES)
+    pane = shell.carry.values
+    pane.choose_file(str(game.saves / "harbour.bwk"))
+    example.rest()
+    pane.tick(["purse.marks", "crew[name=Tamsin].air"])
+    pane.copy_kit()
+    line = QApplication.clipboard().text()
+    pane.apply_line(line[:-3])
+    message = shell.banner.message
+    refused = message is not None and "not complete" in message.text and not shell.session.pending
+    example.step(f"A kit of which the end was not copied: {message.text if message else '–'}", refused)
+    pane.apply_line(line)
+    example.rest()
+    posted = example.write_entries()
+    right = posted and "marks 1190" in other.play("show").text
+    example.step("Pasted whole, its marks and air come into another save; the game accepts it", right)
+
+
+def _device(example: Example, shell: Shell) -> None:
+    """From a device's folder and back under the same name; in between the save is edited."""
+    device, here = Game(example.shelf.data / "device"), example.shelf.data / "fetched"
+    for action in (("start", "Ives"), ("sell", "brass lamp")):
+        device.play(*action)
+    here.mkdir()
+    _carry_save(example, shell, device.saves, here)
+    shell.session.open(here / "harbour.bwk")
+    example.settle()
+    save = shell.session.save
+    assert save is not None
+    shell.session.enter(save.fields("purse.marks")[0], "4321")
+    example.rest()
+    edited = example.write_entries()
+    _carry_save(example, shell, here, device.saves)
+    right = edited and "marks 4321" in device.play("show").text
+    example.step("Fetched from a device, edited and put back under its name; the game there shows marks 4321", right)
+
+
+def _carry_save(example: Example, shell: Shell, source: Path, target: Path) -> None:
+    """Carry the save and its index from one folder to the other; nothing describes these folders, so it is ticked."""
+    _open(example, shell, source / "harbour.bwk", FOLDERS)
+    pane = shell.carry.folders
+    pane.choose_target(str(target))
+    example.rest()
+    for number, each in enumerate(pane.found):
+        item = pane.table.item(number, 3)
+        if item is not None and not each.goes and each.state != "same":
+            item.setCheckState(Qt.CheckState.Checked)
+            example.rest()
+    pane.write()
+    example.rest()
 
 
 def _owners(example: Example, shell: Shell) -> None:

@@ -240,6 +240,8 @@ class Folders:
                 carry.writes.append(Write(path, open_source(path)[0], None, "the game makes it anew"))
             elif each.state in ("only here", "differs") and not each.goes:
                 carry.left_out.append(LeftOut(each.name, each.why))
+        if self.template is not None:
+            carry.add_companions(self.template, self.target)
         here_files = tuple((each.name, self.source / each.name) for each in going)
         carry.sides = [Side(here.path if here is not None else self.source, self.source.name, here_files)]
         there_files = tuple((name, pair.there) for name, pair in self.pairs.items() if pair.there is not None)

@@ -103,10 +103,12 @@ class Carry:
         self.changes.append(ChangedBytes(name, 0, new, old, write.cause))
 
     def add_companions(self, template: Template, folder: Path) -> None:
-        """Remove the companions that a template names in a folder: they repeat what saves there said before."""
+        """Remove the companions that a template names in a folder and that are not written as well: they repeat what
+        saves there said before.
+        """
         for companion in template.companions:
             path = folder / companion.name
-            if path.is_file() and not path.is_symlink():
+            if path.is_file() and not path.is_symlink() and all(write.path != path for write in self.writes):
                 self.writes.append(Write(path, open_source(path)[0], None, f"companion {companion.name}"))
 
 

@@ -74,11 +74,14 @@ class FoldersPane(QWidget):
         self.compare()
 
     def choose_source(self, name: str = "") -> None:
-        self.source = self._chosen("The folder that files come from", name) or self.source
+        chosen = self._chosen("The folder that files come from", name) or self.source
+        self.source, self.target = chosen, self.source if chosen == self.target else self.target
         self.compare()
 
     def choose_target(self, name: str = "") -> None:
-        self.target = self._chosen("The folder that files go into", name) or self.target
+        """The folder that files go into; the one they came from until now is the other side then."""
+        chosen = self._chosen("The folder that files go into", name) or self.target
+        self.source, self.target = self.target if chosen == self.source else self.source, chosen
         self.compare()
 
     def _chosen(self, title: str, name: str) -> Path | None:
