@@ -252,6 +252,9 @@ class ContractTest(LedgerCase):
                 continue
             span = document.at(document.whole, parse_path(leaf.path))
             self.assertEqual((span.start, span.end), (leaf.start, leaf.end), leaf.path)
+            if leaf.kind != "word" and leaf.end > leaf.start:
+                (there,) = document.leaves_at([turn.randrange(leaf.start, leaf.end)])
+                self.assertEqual((there.path, there.start, there.end), (leaf.path, leaf.start, leaf.end))
             storage, raw = document.value_storage(span), data[span.start : span.end]
             old = storage.decode(raw)
             self.assertEqual(encoded(storage, old, raw), raw)

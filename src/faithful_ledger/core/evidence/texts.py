@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import re
+from collections.abc import Callable, Collection, Container, Iterator, Sequence
 from fractions import Fraction
-from itertools import product
+from itertools import islice, product
 from typing import NamedTuple
 
 from faithful_ledger.core.address import Address, parse_path
@@ -24,6 +25,7 @@ from faithful_ledger.core.storage.spelled import exact_number
 __all__ = ["path_places"]
 
 AT_ONCE = 1 << 12
+LARGE, MOST_AT_ONCE = 1 << 20, 200  # bytes of a text; and numbers in it that are looked at where they are
 HAIR = 1e-6  # by which a fraction may be off
 ROUNDED_SCALES = (1.0, 0.01)
 ROUNDED = (("nearest", -HAIR), ("floor", HAIR), ("nearest", HAIR))  # a half in every save was cut off
@@ -41,18 +43,23 @@ def path_places(documents: Sequence[Document], seen: Sequence[Sighting], end: De
     sighted = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     doubting = len(sighted) >= ENOUGH_TO_DOUBT
     least = max(len(sighted) - doubting, 1)
-    found = []
-    for path, stored_as, held in _candidates(documents, seen, end, doubting=doubting):
-        if not _may_fit(held, seen, sighted, least):
-            continue
-        values = [each.value for each in held]
-        for scale in SCALES:
-            fits = sum(_says(values, j, seen, scale) for j in sighted)
-            if fits >= least:
-                place = Place(tuple(each.start for each in held), stored_as, fits, len(sighted), float(scale))
-                found.append(_described(place, documents[0], path, values))
-                break
-    return found or list(_rounded(documents, seen, sighted, end))
+    found: list[Place] = []
+    is_large = all(document.source.size >= LARGE for document in documents)
+    # Going through all values of a large text takes long; the digits of a number are found at once.
+    for values_of in (_with_digits, _with_values) if is_large else (_with_values,):
+        for path, stored_as, held in _candidates(documents, seen, end, values_of, doubting=doubting):
+            if not _may_fit(held, seen, sighted, least):
+                continue
+            values = [each.value for each in held]
+            for scale in SCALES:
+                fits = sum(_says(values, j, seen, scale) for j in sighted)
+                if fits >= least:
+                    place = Place(tuple(each.start for each in held), stored_as, fits, len(sighted), float(scale))
+                    found.append(_described(place, documents[0], path, values))
+                    break
+        if found:
+            return found
+    return list(_rounded(documents, seen, sighted, end))
 
 
 def _rounded(
@@ -92,8 +99,33 @@ def _near(about: float, sighting: Sighting, scales: Sequence[float]) -> bool:
     return any(abs(about / scale - shown) < sighting.unit + HAIR for scale in scales)
 
 
+def _with_values(document: Document, wanted: Container[float], end: Deadline) -> Iterator[TextLeaf]:
+    """The numbers of a text that are one of these."""
+    return (leaf for leaf in _leaves(document, end) if leaf.is_number and leaf.about in wanted)
+
+
+def _with_digits(document: Document, wanted: Collection[float], end: Deadline) -> Iterator[TextLeaf]:
+    """The same, where they are whole and written in decimal digits; none where there are very many."""
+    spelled = b"|".join(str(int(number)).encode() for number in wanted if number.is_integer())
+    if not spelled:
+        return
+    data = document.source.read(0, document.source.size)
+    found = islice(re.finditer(rb"(?<![0-9.])(?:%b)(?![0-9.])" % spelled, data), MOST_AT_ONCE + 1)
+    offsets = [match.start() for match in found]
+    for leaf in document.leaves_at(offsets) if len(offsets) <= MOST_AT_ONCE else ():
+        if end.over:
+            return
+        if leaf.is_number and leaf.about in wanted:
+            yield leaf
+
+
 def _candidates(
-    documents: Sequence[Document], seen: Sequence[Sighting], end: Deadline, *, doubting: bool
+    documents: Sequence[Document],
+    seen: Sequence[Sighting],
+    end: Deadline,
+    values_of: Callable[[Document, set[float], Deadline], Iterator[TextLeaf]],
+    *,
+    doubting: bool,
 ) -> Iterator[tuple[str, str, list[_Held]]]:
     """Paths that are in every snapshot, how the value is stored, and what is there. Where numbers were seen, only one
     snapshot is read whole, and two if one of the sightings may be doubted; the others are asked for its paths.
@@ -110,8 +142,8 @@ def _candidates(
     for j in (first, telling(seen, first)) if doubting and len(known) > 1 else (first,):
         number = seen[j].number
         wanted = {float(number * scale) for scale in SCALES} if number is not None else set()
-        for leaf in _leaves(documents[j], end):
-            if leaf.is_number and leaf.about in wanted and (path := leaf.path) not in done:
+        for leaf in values_of(documents[j], wanted, end):
+            if (path := leaf.path) not in done:
                 done.add(path)
                 own = _Held(leaf.start, leaf.value)
                 held = [own if k == j else _held_at(document, path) for k, document in enumerate(documents)]

@@ -72,6 +72,9 @@ class BinaryDocument:
     def at(self, within: Span, steps: tuple[Step, ...]) -> Span:
         raise AddressError("a binary payload has no paths", "describe the value in the template")
 
+    def leaves_at(self, offsets: Sequence[int]) -> Iterator[TextLeaf]:
+        return iter(())
+
     def leaves(self) -> Iterator[TextLeaf]:
         return iter(())
 

@@ -222,6 +222,10 @@ class Document(Protocol):
         """Every value of a text that has no parts, with its path."""
         ...
 
+    def leaves_at(self, offsets: Sequence[int]) -> Iterator[TextLeaf]:
+        """The numbers and texts without parts that are at some offsets of a text, each with its path."""
+        ...
+
     def value_storage(self, span: Span) -> Storage:
         """The storage of a value of a text that no template describes."""
         ...

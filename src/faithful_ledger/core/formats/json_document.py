@@ -20,7 +20,7 @@ from faithful_ledger.core.address import Step, format_name, format_path
 from faithful_ledger.core.edits import Replacement
 from faithful_ledger.core.errors import AddressError, BindingError, ValueRefused
 from faithful_ledger.core.formats.document import Items, NotBalanced, Span
-from faithful_ledger.core.formats.json_leaves import JsonLeaf, json_leaves
+from faithful_ledger.core.formats.json_leaves import JsonLeaf, json_leaf_at, json_leaves
 from faithful_ledger.core.formats.json_text import json_values, unquoted
 from faithful_ledger.core.formats.text_document import TextDocument
 from faithful_ledger.core.source import Source
@@ -342,6 +342,11 @@ class JsonDocument(TextDocument):
 
     def leaves(self) -> Iterator[JsonLeaf]:
         return json_leaves(json_values(self.data))
+
+    def leaves_at(self, offsets: Sequence[int]) -> Iterator[JsonLeaf]:
+        values = json_values(self.data)
+        found = (json_leaf_at(values, offset) for offset in offsets)
+        return (leaf for leaf in found if leaf is not None)
 
     def value_storage(self, span: Span) -> Storage:
         return {"string": JsonText, "word": JsonWord}.get(span.kind, JsonNumber)()

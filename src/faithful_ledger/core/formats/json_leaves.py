@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from bisect import bisect_right
 from collections.abc import Iterator
 from fractions import Fraction
 
@@ -20,7 +21,7 @@ from faithful_ledger.core.formats.json_text import (
 )
 from faithful_ledger.core.storage.numbers import parse_decimal
 
-__all__ = ["JsonLeaf", "json_leaves", "json_tree"]
+__all__ = ["JsonLeaf", "json_leaf_at", "json_leaves", "json_tree"]
 
 LONGEST_NUMBER = 60
 QUOTED_NUMBER = re.compile(rb'"-?[0-9]{1,18}(?:\.[0-9]{1,18})?"')
@@ -95,6 +96,23 @@ def json_tree(data: bytes) -> JsonValues | None:
 def json_leaves(tree: JsonValues) -> Iterator[JsonLeaf]:
     """Every number and text, in order; a text that is JSON itself is entered, as `name(text).inner`."""
     yield from _leaves(tree, 0)
+
+
+def json_leaf_at(text: JsonValues, offset: int) -> JsonLeaf | None:
+    """The number at an offset; None where there is none."""
+    number, at, around = bisect_right(text.starts, offset) - 1, 0, ""
+    if number < 1 or offset >= text.ends[number] or text.kinds[number] not in (NUMBER_KIND, STRING_KIND):
+        return None
+    while True:
+        child, index = at + 1, 0
+        while text.behind[child] <= number:
+            child, index = text.behind[child], index + 1
+        step = index if text.kinds[at] == ARRAY else format_name(text.name(child))
+        if child == number:
+            start, end = text.starts[number], text.ends[number]
+            stored_as = "digits" if text.kinds[number] == NUMBER_KIND else "utf-8"
+            return JsonLeaf(around, step, start, end, stored_as, text.data[start:end])
+        at, around = child, _joined(around, step)
 
 
 def _leaves(text: JsonValues, depth: int) -> Iterator[JsonLeaf]:

@@ -332,6 +332,29 @@ class TreeDocument(TextDocument):
                 start, end = tree.starts[number], tree.ends[number]
                 yield Leaf(path, start, end, KINDS[self.kind(number)], self.quoting(tree.styles[number]), self.data)
 
+    def leaves_at(self, offsets: Sequence[int]) -> Iterator[Leaf]:
+        self._read_whole()
+        steps: dict[int, dict[int, str]] = {}  # of values with very many within them
+        return (leaf for offset in offsets if (leaf := self._leaf_at(offset, steps)) is not None)
+
+    def _leaf_at(self, offset: int, steps: dict[int, dict[int, str]]) -> Leaf | None:
+        """The value without parts that is at an offset; None where there is none. `steps` are those known so far."""
+        tree, path, number = self.tree, "", 0
+        while tree.kinds[number] <= ARRAY:
+            around = (child for child in tree.children(number) if tree.heads[child] <= offset < tree.tails[child])
+            child = next((child for child in around if not self.is_part(child)), None)
+            if child is None:
+                return None
+            if number not in steps:
+                steps[number] = self._steps_of(number)
+            step = steps[number][child]
+            path, number = path + step if path else step.removeprefix("."), child
+        start, end = tree.starts[number], tree.ends[number]
+        if not start <= offset < end:
+            return None
+        path = format_name(self.root_name) if self.root_name and not number else path
+        return Leaf(path, start, end, KINDS[self.kind(number)], self.quoting(tree.styles[number]), self.data)
+
     def is_part(self, number: int) -> bool:
         """Whether a value only serves another one."""
         return self.tree.styles[number] == PART

@@ -19,6 +19,7 @@ from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.layers.base64_text import BASE64, ESCAPED
 from faithful_ledger.core.layers.linked import Begins, stream_begins
 from faithful_ledger.core.layers.lz_string import LZ_STRING
+from faithful_ledger.core.layers.sqlite_tables import is_database
 from faithful_ledger.core.layers.stream import Allowance, Layer
 from faithful_ledger.core.layers.xz import lzma_begins
 from faithful_ledger.core.profile.unmarked import lone_block, self_ended, unmarked_blocks
@@ -71,6 +72,8 @@ def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
             if layer is not None and not _within(found, offset, offset + layer.size):
                 found.append(layer)
     texts = [*_lettered(data, found), *_hex(data, found)]
+    if is_database(data):  # whose pages have codes enough that look like the beginning of something
+        return sorted(found, key=lambda layer: layer.offset)
     if not found:
         found = unmarked_blocks(data, allowance)
     if all(layer.kind == "deflate" for layer in found):  # which may begin within anything that is packed

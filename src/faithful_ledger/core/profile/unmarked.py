@@ -34,7 +34,7 @@ MOST_WHOLE = 2  # times that a file may be unpacked in trying these
 MOST_RUN = 64  # bytes for each that is packed in it
 LARGEST_RUNS = 1 << 22  # bytes, in which runs are gone through one by one
 BEGUN, FIRST_BYTES = 4096, 64  # bytes of what a stream unpacks to that are looked at, and the first of these
-MOST_TRIED, LEAST_TRIED = 32, 1 << 16  # times that a file, if it has so many bytes, may be unpacked in trying
+MOST_TRIED, LEAST_TRIED, MUCH_TRIED = 32, 1 << 16, 1 << 19  # times that a file may be unpacked in trying; of its bytes
 GAINING = (FIRST_BYTES, 0.5), (512, 0.9), (1 << 14, 1.05)  # unpacked bytes, and how many for each that is packed
 GAINED = 1.15  # bytes for each that is packed
 LEAST_SAID, WIDEST = 48, 64  # a size that is looked for, and bytes of an entry of a table
@@ -77,7 +77,7 @@ def self_ended(data: bytes, allowance: Allowance) -> list[Layer]:
     for kind in () if _is_text(data) else SELF_ENDED:
         said: list[Layer] = []
         numbers = 0  # of those that say these sizes
-        left = MOST_TRIED * max(len(data), LEAST_TRIED)
+        left = MOST_TRIED * min(max(len(data), LEAST_TRIED), MUCH_TRIED) + 2 * len(data)
         for offset in _by_likelihood(data, kind):
             if left < 0 or (numbers == 2 * len(said) >= ENOUGH_SAID and offset > said[0].offset):
                 continue
