@@ -322,6 +322,15 @@ class FinderTest(RenewingCase):
                 self.assertFalse([each for each in found if each.sure])
                 self.assertIn("it may begin within", found[0].freedom)
 
+    def test_what_repeats_has_no_checksum(self) -> None:
+        """A text of eight words, said again and again, XORs to any of them; what is filled is a sum of what is filled."""
+        turn = dice()
+        text = turn.randbytes(32)
+        for filled in (lambda: text * 5, lambda: bytes([turn.randrange(1, 9)]) * 300):
+            saves = [turn.randbytes(60) + turn.randbytes(turn.randrange(9, 90)) + filled() for _ in range(4)]
+            found = [each for each in find_seals(saves, end=Deadline(60)) if each.sure]
+            self.assertEqual([each.algorithm.name for each in found], [])
+
     def test_digits_beside_other_digits(self) -> None:
         turn = random.Random(8)
         for name, form, beside in (("sha-1", "hex", b"9"), ("crc-32", "HEX", b"7F"), ("md5", "HEX", b"12AB34")):
@@ -600,6 +609,19 @@ class LengthTest(LedgerCase):
                 text = drafts.changed(begun.encode(), save, partial(seal_found, placed=Placed(found, Part((made[0],)))))
                 read = open_save(path, parse_template(text, "t"))
                 self.assertTrue(all(state.holds for state in read.seals) and read.seals, text.decode())
+
+    def test_what_stays_in_its_place_is_not_in_front_of_what_grows(self) -> None:
+        """Of a table and a heap behind it a number says how long the heap is; of a body and a footer, the body."""
+        turn = dice()
+        table, footer = turn.randbytes(400), turn.randbytes(400)
+        bodies = [turn.randbytes(size) for size in turn.sample(range(60, 900), 4)]
+        for front, behind, start, end in (
+            (table, b"", Edge(412), Edge(0, True)),
+            (b"", footer, Edge(12), Edge(400, True)),
+        ):
+            saves = [b"HEAD\1\0\0\0" + struct.pack("<I", len(body)) + front + body + behind for body in bodies]
+            (found,) = [each for each in find_seals(saves, Hints("length")) if each.sure]
+            self.assertEqual((found.stored, found.start, found.end), (Edge(8), start, end))
 
     def test_two_lengths_do_not_hide_each_other(self) -> None:
         turn, made = random.Random(9), []

@@ -128,7 +128,7 @@ def find_seals(
         checked = finding.checked(contents)
         if hints.fits(checked, len(saves[0])):
             found.setdefault(_rule(checked), checked)
-    return best.of([of_what_follows(each, sure) for each in found.values()])
+    return best.of([of_what_follows(each, sure, contents) for each in found.values()])
 
 
 def _rule(finding: Finding) -> tuple[object, ...]:

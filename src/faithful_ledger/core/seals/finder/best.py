@@ -21,7 +21,7 @@ from faithful_ledger.core.seals.algorithms import COPY, LENGTH
 from faithful_ledger.core.seals.crc import CATALOGUE
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, edges_bits, said_bits
 from faithful_ledger.core.seals.finder.places import Edge, alike, apart, numbered
-from faithful_ledger.core.seals.sums import SUMS
+from faithful_ledger.core.seals.sums import SUMS, words_of
 
 __all__ = ["Best", "is_repetition", "mirrored", "order"]
 
@@ -226,6 +226,8 @@ def is_repetition(finding: Finding, contents: Sequence[bytes]) -> bool:
     kind = SUMS[finding.algorithm.name].kind
     if kind in ("xor", "internet") and alike(contents) and _comes_in_pairs(finding, contents):
         return True
+    if kind == "xor" and all(_cancels_out(finding, content) for content in contents):
+        return True
     return kind in ("sum", "internet", "folded") and _is_the_same(finding, contents)
 
 
@@ -286,6 +288,15 @@ def _comes_in_pairs(finding: Finding, contents: Sequence[bytes]) -> bool:
     is_chosen = edges_bits((start, end), (at, at + word), len(contents[0])) <= USUAL_EDGES
     columns = _as_numbers(saves if is_chosen else saves ^ saves[0])
     return bool(lanes.size) and not any(int(np.bitwise_xor.reduce(columns[lanes == lane])) for lane in range(word))
+
+
+def _cancels_out(finding: Finding, content: bytes) -> bool:
+    """Whether what is covered is the same words twice each, but for the one that is stored: a text that repeats."""
+    size = SUMS[finding.algorithm.name].word
+    words = words_of(b"".join(finding.covered(content)), size)
+    different, counts = np.unique(words, return_counts=True)
+    odd = different[counts % 2 == 1]
+    return int(np.count_nonzero(odd)) <= 1
 
 
 def _kind(finding: Finding) -> object:

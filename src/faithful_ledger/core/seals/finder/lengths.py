@@ -29,6 +29,7 @@ COUNT_BITS, UNIT_BITS, ADDED_BITS = 4, 4, 6
 HEAD, TAIL = 1 << 16, 1 << 12  # bytes in which such numbers are looked for
 FIRST = 16  # bytes, at the beginning of which most headers say a length
 LONGEST_HEADER = 32  # bytes between a length and what it counts
+LEAST_FIXED = 8  # bytes of a save by which another beginning has to be better than either end
 SMALL = 64  # what is usually in front of that which is counted
 SAID, GAPS, LONGEST_TAIL, MOST_SAID = 64, (0, 4, 8, 12, 16, 20, 32), 1 << 10, 4
 LEAST_SAID = 16  # bytes: fewer are said by many numbers
@@ -92,18 +93,43 @@ def lengths_of(contents: Sequence[bytes], findings: Sequence[Finding]) -> Iterat
                     yield Finding(Algorithm(LENGTH), finding.start, finding.end, Edge(at), width, form, bits=bits)
 
 
-def of_what_follows(length: Finding, seals: Iterable[Finding]) -> Finding:
+def of_what_follows(length: Finding, seals: Iterable[Finding], contents: Sequence[bytes]) -> Finding:
     """The length of the rest from some bytes behind its number on is as well that of all behind it up to as many bytes
-    before the end. It is that where a seal has these, and where they are more than a header has in front of the rest.
+    before the end. It is that where a seal has these, and where they are more than a header has in front of the rest,
+    unless saves of other sizes show that bytes behind the number stay where they are. Where only some of them do, what
+    it counts begins there, or nearby.
     """
     behind = length.stored.offset + length.size
     more = length.start.offset - behind
     simple = not any(edge.from_end for edge in (length.stored, length.start)) and length.end == Edge(0, True)
     if not simple or length.algorithm != Algorithm(LENGTH):
         return length
-    if more > LONGEST_HEADER or any(each.stored == Edge(more, True) and each.size == more for each in seals):
+    if any(each.stored == Edge(more, True) and each.size == more for each in seals):
         return replace(length, start=Edge(behind), end=Edge(more, True))
-    return length
+    if more <= LONGEST_HEADER:
+        return length
+    fixed = _fixed(contents, behind, more)
+    if fixed == more:
+        return length
+    made = replace(length, start=Edge(behind + fixed), end=Edge(more - fixed, True))
+    return replace(made, undecided=True, freedom="what it counts may begin elsewhere") if fixed else made
+
+
+def _fixed(contents: Sequence[bytes], begin: int, size: int) -> int:
+    """How many of so many bytes from an offset on stay there in saves of other sizes, where the others stay as far
+    before the end: as clearly most of them say, else none.
+    """
+    first = np.frombuffer(contents[0], np.uint8)
+    stays, moves = np.zeros(size, np.int64), np.zeros(size, np.int64)
+    for content in contents[1:]:
+        other = np.frombuffer(content, np.uint8)
+        if other.size != first.size:
+            stays += other[begin : begin + size] == first[begin : begin + size]
+            moves += other[-size:] == first[-size:]
+    agree = np.concatenate(([0], np.cumsum(stays))) + np.concatenate((np.cumsum(moves[::-1])[::-1], [0]))
+    best, clearly = int(agree.argmax()), LEAST_FIXED * (len(contents) - 1)
+    edge = size if agree[-1] - agree[0] > clearly else 0
+    return best if agree[best] - agree[edge] > clearly else edge
 
 
 def with_said(edges: Edges, contents: Sequence[bytes]) -> Edges:

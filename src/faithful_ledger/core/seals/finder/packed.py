@@ -338,20 +338,27 @@ def _candidates(content: bytes, stream: Stretch, gap: int, until: Deadline) -> I
                     yield Beside(begin + at, behind, len(raw), name, algorithm, unpacked)
 
 
-def _rank(each: Beside) -> tuple[bool, int, int, int]:
-    """Checksums before lengths, and exact lengths before those that count more; a number as wide as is usual, and a
-    narrow table, as a constant in front of it may look like the first of a wide one.
+def _rank(each: Beside) -> tuple[bool, int, int, bool, int, int]:
+    """Checksums before lengths, and exact lengths before those that count more; a number as wide as is usual; in a
+    table at a multiple of its size, as the high bytes of the next one may be taken for its own; and a narrow table, as
+    a constant in front of it may look like the first of a wide one.
     """
     usual = NAMES.index(each.form) if each.form in NAMES else 0
-    return each.is_length, abs(each.algorithm.start or 0) if each.is_length else 0, usual, each.stride
+    counted = abs(each.algorithm.start or 0) if each.is_length else 0
+    width = usual // len(ORDERS)
+    return each.is_length, counted, width, bool(each.stride and each.at % each.size), usual, each.stride
 
 
 def _apart(found: Sequence[Beside]) -> tuple[Beside, ...]:
-    """Those that have no bytes in common with one before them, and the first of what says the same."""
+    """Those that have no bytes in common with one before them, and of lengths of the same the first, with those that
+    say it again in the same form.
+    """
     kept: list[Beside] = []
     for each in found:
-        apart = all(each.behind is not other.behind or not _in_common(each, other) for other in kept)
-        if apart and not (each.is_length and any(o.is_length and o.unpacked is each.unpacked for o in kept)):
+        lengths = (other for other in kept if other.is_length and other.unpacked is each.unpacked)
+        same = next(lengths, None) if each.is_length else None
+        again = same is None or (same.algorithm, same.form) == (each.algorithm, each.form)
+        if again and all(each.behind is not other.behind or not _in_common(each, other) for other in kept):
             kept.append(each)
     return tuple(sorted(kept, key=lambda each: (each.behind, each.at)))
 

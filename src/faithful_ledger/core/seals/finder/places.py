@@ -195,6 +195,8 @@ def _in_bytes(cut: Sequence[bytes], shortest: int, from_end: bool) -> Iterator[P
                 offsets = offsets[(offsets < USUAL) | (offsets >= shortest - USUAL)]
             for offset in offsets.tolist():
                 raws = [content[offset : offset + width] for content in cut]
+                if width > 1 < len(raws) and all(raw == raw[:1] * width for raw in raws):
+                    continue  # what is filled is a sum of what is filled nearby
                 values = tuple(int.from_bytes(raw, "little" if order == "le" else "big") for raw in raws)
                 name = f"u{8 * width}{order}" if width > 1 else "u8"
                 edge = _edge(offset, shortest, from_end)
