@@ -470,6 +470,60 @@ def halves_read(content: bytes) -> tuple[int, int, str]:
     )
 
 
+def mapped(items: list[tuple[str, Any]]) -> str:
+    """Names and values behind their number, each with its kind, in hexadecimal digits."""
+
+    def one(value: Any) -> bytes:
+        if isinstance(value, str):
+            return struct.pack("<II", 1, len(value.encode())) + value.encode()
+        return struct.pack("<Id", 0, value)
+
+    return (struct.pack("<II", 403, len(items)) + b"".join(one(key) + one(each) for key, each in items)).hex().upper()
+
+
+def maps_write(value: dict[str, Any]) -> bytes:
+    company = mapped([(key, value[key]) for key in ("marks", "day", "name")])
+    lots = mapped([(lot["item"], lot["many"]) for lot in value["lots"]])
+    return f'[save]\r\nversion="1.2"\r\ncompany="{company}"\r\nlots="{lots}"\r\n'.encode()
+
+
+def maps_read(content: bytes) -> tuple[int, int, str]:
+    found = re.search(rb'company="([^"]*)"', content)
+    assert found is not None
+    data, at, values = bytes.fromhex(found[1].decode()), 8, list[Any]()
+    while at < len(data):
+        kind, size = struct.unpack_from("<II", data, at)
+        values.append(data[at + 8 : at + 8 + size].decode() if kind else struct.unpack_from("<d", data, at + 4)[0])
+        at += 8 + size if kind else 12
+    assert struct.unpack_from("<II", data) == (403, len(values) // 2) and at == len(data)
+    company = dict(zip(values[::2], values[1::2], strict=True))
+    return company["marks"], company["day"], company["name"]
+
+
+HEAPED = ("marks", "day", "seed", "version")
+
+
+def heap_write(value: dict[str, Any]) -> bytes:
+    """A table of values by the CRC of their names, and behind it the texts, of which a number says how long they are."""
+    numbers = {**value, "seed": value["seed"] & 0xFFFF, "version": 9}
+    table = sorted((zlib.crc32(name.encode()), numbers[name]) for name in HEAPED)
+    table += [(0xFFFF0000 + number, diver["air"]) for number, diver in enumerate(value["crew"])]
+    heap = b"".join(text.encode() + b"\0" for text in (value["name"], *(lot["item"] for lot in value["lots"])))
+    body = struct.pack("<II", len(table), len(heap)) + b"".join(struct.pack("<III", key, 1, n) for key, n in table)
+    return b"BWTV" + struct.pack("<I", zlib.crc32(body + heap)) + body + heap
+
+
+def heap_read(content: bytes) -> tuple[int, int, str]:
+    body = content[8:]
+    assert zlib.crc32(body) == struct.unpack_from("<I", content, 4)[0]
+    count, size = struct.unpack_from("<II", body)
+    found = {key: number for key, _, number in struct.iter_unpack("<III", body[8 : 8 + 12 * count])}
+    heap = body[8 + 12 * count :]
+    assert len(heap) == size
+    marks, day = (found[zlib.crc32(name.encode())] for name in HEAPED[:2])
+    return marks, day, heap.partition(b"\0")[0].decode()
+
+
 MORE_FORMATS = (
     Format("containers in containers", containers_write, containers_read, "length"),
     Format("slots with a digest in front of each", slots_write, slots_read, "md5"),
@@ -492,6 +546,8 @@ MORE_FORMATS = (
     Format("xz behind a header", behind_write, behind_read),
     Format("parts behind their offsets", offsets_write, offsets_read),
     Format("wide letters, the highest byte first", wide_write, wide_read, "any"),
+    Format("maps in hexadecimal digits", maps_write, maps_read),
+    Format("a table of values and a heap of texts", heap_write, heap_read, "any"),
 )
 
 

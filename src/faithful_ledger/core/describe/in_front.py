@@ -10,6 +10,7 @@ it.
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import product
 from typing import Any, NamedTuple, TypeAlias
@@ -48,6 +49,9 @@ FEW_BY_CHANCE, LETTER_BITS = 1024, 1.4  # bytes of noise; and bits that a letter
 FARTHEST, FARTHEST_COUNT = 1 << 16, 4096  # bytes that are looked at, and up to a number of records
 LATE = 4  # texts behind the first of several records, which hardly is the second
 LEAST_SIZES, SURE_SIZES = 3, 4  # distances that a number of records explains; so many are hardly chance
+
+
+WITHIN_LETTERS = re.compile(rb"[\x20-\x7E]{4}")  # where no record ends
 
 
 class LeadingText(NamedTuple):
@@ -195,6 +199,9 @@ class _Walk:
         if any(chain.passes_by_texts(number) for chain, number in zip(chains, numbers, strict=True)):
             return None
         ends = [chain.begin(number) - front for chain, number in zip(chains, numbers, strict=True)]
+        behind = zip(self.whole, ends, strict=True)
+        if all(WITHIN_LETTERS.fullmatch(content, end - 2, end + 2) for content, end in behind):
+            return None
         within = (begin <= end <= len(each) for begin, end, each in zip(begins, ends, self.contents, strict=True))
         return ends if all(within) else None
 
