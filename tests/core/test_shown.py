@@ -10,8 +10,10 @@ from typing import NamedTuple
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.evidence import Located, locate_shown
 from faithful_ledger.core.evidence.shown import readings
+from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.source import MemorySource
-from tests.support import LedgerCase
+from tests.support import LedgerCase, dice
 
 AT = 304
 COPIES = 4
@@ -103,6 +105,25 @@ class ShownTest(LedgerCase):
                 ]
                 found = found_for(saves, [clock(int(value)) for value in seconds])
                 self.assertEqual([place.path for place in found.full], ["played"])
+
+    def test_a_text_with_thousands_apart_is_found_and_stays_so(self) -> None:
+        turn = dice()
+        for mark, text in (
+            (",", "Day: 3\nMarks: {}\n"),
+            (" ", '{{"Day": 3, "Marks": "{}"}}'),
+            ("'", "Day=3\nMarks={}\n"),
+        ):
+            values = [turn.randrange(900, 900_000) for _ in range(2)] + [turn.randrange(1000, 9000)]
+            saves = [text.format(f"{value:,}".replace(",", mark)).encode() for value in values]
+            with self.subTest(text, values=values):
+                found = found_for(saves, list(map(str, values)))
+                self.assertEqual([place.path for place in found.full], ["Marks"])
+                path = self.folder / "a.sav"
+                path.write_bytes(saves[2])
+                save = open_save(path, None)
+                save.enter("Marks", "1234567")
+                patched = make_plan(save).files[0].patched
+                self.assertEqual(bytes(patched.read(0, patched.size)), text.format(f"1{mark}234{mark}567").encode())
 
     def test_a_text_that_looks_like_a_number_with_a_unit_is_still_found(self) -> None:
         turn = random.Random(6)

@@ -19,6 +19,7 @@ from faithful_ledger.core.formats import Document
 from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.formats.nested import TEXT
 from faithful_ledger.core.nesting import all_leaves
+from faithful_ledger.core.storage.grouped import grouped_number
 from faithful_ledger.core.storage.numbers import parse_decimal
 from faithful_ledger.core.storage.spelled import exact_number
 
@@ -59,7 +60,24 @@ def path_places(documents: Sequence[Document], seen: Sequence[Sighting], end: De
                     break
         if found:
             return found
-    return list(_rounded(documents, seen, sighted, end))
+    return list(_grouped(documents, seen, sighted, end)) or list(_rounded(documents, seen, sighted, end))
+
+
+def _grouped(
+    documents: Sequence[Document], seen: Sequence[Sighting], sighted: list[int], end: Deadline
+) -> Iterator[Place]:
+    """Texts in which a number is written with its thousands apart, as people read it."""
+    if not sighted or any(seen[j].number is None for j in sighted):
+        return
+    first = sighted[0]
+    for leaf in _leaves(documents[first], end):
+        if grouped_number(leaf.text) != seen[first].number:
+            continue
+        held = [each for document in documents if (each := _held_at(document, leaf.path)) is not None]
+        texts = [str(each.value) for each in held]
+        if len(held) == len(documents) and all(grouped_number(texts[j]) == seen[j].number for j in sighted):
+            place = Place(tuple(each.start for each in held), "utf-8", len(sighted), len(sighted))
+            yield _described(place, documents[0], leaf.path, texts)
 
 
 def _rounded(

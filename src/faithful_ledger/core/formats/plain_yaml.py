@@ -341,10 +341,15 @@ class YamlScalar:
             and text[0] not in "#[]{},\"'&*!|>%@`"
             and not text.startswith(("- ", "? "))
             and (kind_of(text) == STRING or kind_of(self.decode(old)) != STRING)  # a text stays one
-            and not (self.in_flow and any(letter in text for letter in "[]{},"))
+            and not (self.in_flow and _has_flow_marks(text) and not _has_flow_marks(self.decode(old)))
         )
         written = encoded_text(text, self.encoding) if plain else self.double.encode(text, b'"x"')
         return written if old else b" " + written  # behind a key without a value
+
+
+def _has_flow_marks(text: str) -> bool:
+    """Whether a plain text has letters that would end it within brackets; where one has, there are no brackets."""
+    return any(letter in text for letter in "[]{},")
 
 
 class BlockText:

@@ -9,6 +9,7 @@ from decimal import Decimal, InvalidOperation
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage.base import Sizer, Storage, Value
+from faithful_ledger.core.storage.grouped import grouped_like
 
 __all__ = ["JsonNumber", "JsonSwitch", "JsonText", "JsonWord"]
 
@@ -120,7 +121,7 @@ class JsonText(_Spelled):
             raise ValueRefused(f"“{value[:40]!r}” holds half a letter", "enter whole letters") from error
 
     def from_text(self, text: str, old: Value = None) -> str:
-        return text
+        return grouped_like(text, old)
 
 
 class JsonSwitch(_Spelled):
