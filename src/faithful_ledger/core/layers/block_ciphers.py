@@ -6,7 +6,7 @@ Rijmen, AES Proposal: Rijndael, 1999), which .NET offers beside AES, and XXTEA (
 from __future__ import annotations
 
 import struct
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -84,7 +84,7 @@ def _products(factors: tuple[int, ...]) -> Array:
     return np.array(table, np.uint8).view(np.uint32)[..., 0]
 
 
-@cache
+@lru_cache(maxsize=16)
 def _round_keys(key: bytes, columns: int) -> Array:
     """A key for each round, in front of the first and behind each."""
     box, own = _boxes()[0], len(key) // 4

@@ -351,16 +351,20 @@ def _rank(each: Beside) -> tuple[bool, int, int, bool, int, int]:
 
 def _apart(found: Sequence[Beside]) -> tuple[Beside, ...]:
     """Those that have no bytes in common with one before them, and of lengths of the same the first, with those that
-    say it again in the same form.
+    say it again in the same form; in tables, with entries of the same size.
     """
     kept: list[Beside] = []
     for each in found:
         lengths = (other for other in kept if other.is_length and other.unpacked is each.unpacked)
         same = next(lengths, None) if each.is_length else None
-        again = same is None or (same.algorithm, same.form) == (each.algorithm, each.form)
+        again = same is None or _as_said(same) == _as_said(each)
         if again and all(each.behind is not other.behind or not _in_common(each, other) for other in kept):
             kept.append(each)
     return tuple(sorted(kept, key=lambda each: (each.behind, each.at)))
+
+
+def _as_said(each: Beside) -> tuple[Algorithm, str, int]:
+    return each.algorithm, each.form, each.stride
 
 
 def _in_common(each: Beside, other: Beside) -> bool:
