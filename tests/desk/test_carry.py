@@ -8,6 +8,7 @@ from pathlib import Path
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton, QWidget
 
+from faithful_ledger.demo.hands import tick_what_differs
 from faithful_ledger.desk.shell import CARRY, HISTORY
 from faithful_ledger.desk.stages.carry import CARD, FOLDERS, SLOTS, VALUES, CarryStage
 from tests.desk.support import DeskCase
@@ -297,11 +298,7 @@ class FoldersTest(CarryCase):
         stage.show_pane(FOLDERS)
         stage.folders.choose_target(str(target))
         self.rest()
-        for number, each in enumerate(stage.folders.found):
-            item = stage.folders.table.item(number, 3)
-            if item is not None and each.state in ("only here", "differs") and not each.goes:
-                item.setCheckState(item.checkState().Checked)
-                self.rest()
+        tick_what_differs(stage.folders, self.rest)
         self.click_button(stage.folders, "Carry it")
         self.rest()
 

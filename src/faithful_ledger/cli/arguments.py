@@ -100,8 +100,7 @@ def _any_file(command: argparse.ArgumentParser) -> None:
 def _keys(command: argparse.ArgumentParser) -> None:
     about = "a key or password that opens what is hidden, as text or in hexadecimal; how it is used is found out"
     command.add_argument("--key", metavar="FILE|TEXT", help=about)
-    about = "of that password, where it is known, as text or in hexadecimal"
-    command.add_argument("--salt", metavar="TEXT", help=f"the salt {about}")
+    command.add_argument("--salt", metavar="TEXT", help="the salt of that password, where it is known")
     command.add_argument("--iv", metavar="TEXT", help="the initial vector, where it is known and not in the save")
 
 

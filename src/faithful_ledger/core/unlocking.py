@@ -160,7 +160,7 @@ def _by_derivation(
     elif how.salt_from in ("first", "iv"):
         salt = save[at : at + (how.salt_size or BLOCK)]
         begin += how.salt_size
-    with_salt = replace(how, salt=salt, salt_from="none" if not salt else "given", size=max(KEY_SIZES))
+    with_salt = replace(how, salt=salt, size=max(KEY_SIZES))
     made = derived_key(secret, with_salt, LONGEST_VECTOR)
     for size in KEY_SIZES:
         if how.by == "pbkdf1":  # what follows is not what is left

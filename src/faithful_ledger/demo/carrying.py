@@ -11,10 +11,10 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication
 
 from faithful_ledger.demo.game import Answer, Game
+from faithful_ledger.demo.hands import tick_what_differs
 from faithful_ledger.desk.shell import CARRY, Shell
 from faithful_ledger.desk.stages.carry import CARD, FOLDERS, SLOTS, VALUES
 
@@ -140,11 +140,7 @@ def _carry_save(example: Example, shell: Shell, source: Path, target: Path) -> N
     pane = shell.carry.folders
     pane.choose_target(str(target))
     example.rest()
-    for number, each in enumerate(pane.found):
-        item = pane.table.item(number, 3)
-        if item is not None and not each.goes and each.state != "same":
-            item.setCheckState(Qt.CheckState.Checked)
-            example.rest()
+    tick_what_differs(pane, example.rest)
     pane.write()
     example.rest()
 

@@ -49,8 +49,6 @@ FEW_BY_CHANCE, LETTER_BITS = 1024, 1.4  # bytes of noise; and bits that a letter
 FARTHEST, FARTHEST_COUNT = 1 << 16, 4096  # bytes that are looked at, and up to a number of records
 LATE = 4  # texts behind the first of several records, which hardly is the second
 LEAST_SIZES, SURE_SIZES = 3, 4  # distances that a number of records explains; so many are hardly chance
-
-
 WITHIN_LETTERS = re.compile(rb"[\x20-\x7E]{4}")  # where no record ends
 
 

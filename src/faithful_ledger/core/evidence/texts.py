@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Container, Iterator, Sequence
+from collections.abc import Callable, Collection, Container, Iterable, Iterator, Sequence
 from fractions import Fraction
 from itertools import islice, product
-from typing import NamedTuple
+from typing import NamedTuple, TypeAlias
 
 from faithful_ledger.core.address import Address, parse_path
 from faithful_ledger.core.deadline import NEVER, Deadline
@@ -39,28 +39,37 @@ class _Held(NamedTuple):
     value: Fraction | str
 
 
+_Candidate: TypeAlias = tuple[str, str, list[_Held]]  # a path, how it is stored, and what is there in each snapshot
+
+
 def path_places(documents: Sequence[Document], seen: Sequence[Sighting], end: Deadline = NEVER) -> list[Place]:
     """Numbers and texts at the same path in the text of every snapshot; those found until the time is up."""
     sighted = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     doubting = len(sighted) >= ENOUGH_TO_DOUBT
     least = max(len(sighted) - doubting, 1)
-    found: list[Place] = []
     is_large = all(document.source.size >= LARGE for document in documents)
     # Going through all values of a large text takes long; the digits of a number are found at once.
     for values_of in (_with_digits, _with_values) if is_large else (_with_values,):
-        for path, stored_as, held in _candidates(documents, seen, end, values_of, doubting=doubting):
-            if not _may_fit(held, seen, sighted, least):
-                continue
-            values = [each.value for each in held]
-            for scale in SCALES:
-                fits = sum(_says(values, j, seen, scale) for j in sighted)
-                if fits >= least:
-                    place = Place(tuple(each.start for each in held), stored_as, fits, len(sighted), float(scale))
-                    found.append(_described(place, documents[0], path, values))
-                    break
-        if found:
+        candidates = _candidates(documents, seen, end, values_of, doubting=doubting)
+        if found := list(_fitting(candidates, documents[0], seen, sighted, least)):
             return found
     return list(_grouped(documents, seen, sighted, end)) or list(_rounded(documents, seen, sighted, end))
+
+
+def _fitting(
+    candidates: Iterable[_Candidate], document: Document, seen: Sequence[Sighting], sighted: list[int], least: int
+) -> Iterator[Place]:
+    """Those of some values of a text that explain at least so many sightings, each by the first scale that does."""
+    for path, stored_as, held in candidates:
+        if not _may_fit(held, seen, sighted, least):
+            continue
+        values = [each.value for each in held]
+        for scale in SCALES:
+            fits = sum(_says(values, j, seen, scale) for j in sighted)
+            if fits >= least:
+                place = Place(tuple(each.start for each in held), stored_as, fits, len(sighted), float(scale))
+                yield _described(place, document, path, values)
+                break
 
 
 def _grouped(
@@ -73,9 +82,9 @@ def _grouped(
     for leaf in _leaves(documents[first], end):
         if grouped_number(leaf.text) != seen[first].number:
             continue
-        held = [each for document in documents if (each := _held_at(document, leaf.path)) is not None]
+        held = _held_in_all(documents, leaf.path)
         texts = [str(each.value) for each in held]
-        if len(held) == len(documents) and all(grouped_number(texts[j]) == seen[j].number for j in sighted):
+        if held and all(grouped_number(texts[j]) == seen[j].number for j in sighted):
             place = Place(tuple(each.start for each in held), "utf-8", len(sighted), len(sighted))
             yield _described(place, documents[0], leaf.path, texts)
 
@@ -93,7 +102,7 @@ def _rounded(
     for leaf in _leaves(documents[first], end):
         if not leaf.is_number or (leaf.about.is_integer() and not rounds) or not _near(leaf.about, seen[first], scales):
             continue
-        held = [each for document in documents if (each := _held_at(document, leaf.path)) is not None]
+        held = _held_in_all(documents, leaf.path)
         numbers = [float(each.value) for each in held if not isinstance(each.value, str)]
         if len(numbers) < len(documents):
             continue
@@ -144,7 +153,7 @@ def _candidates(
     values_of: Callable[[Document, set[float], Deadline], Iterator[TextLeaf]],
     *,
     doubting: bool,
-) -> Iterator[tuple[str, str, list[_Held]]]:
+) -> Iterator[_Candidate]:
     """Paths that are in every snapshot, how the value is stored, and what is there. Where numbers were seen, only one
     snapshot is read whole, and two if one of the sightings may be doubted; the others are asked for its paths.
     """
@@ -174,6 +183,12 @@ def _leaves(document: Document, end: Deadline) -> Iterator[TextLeaf]:
         if number % AT_ONCE == 0 and end.over:
             return
         yield leaf
+
+
+def _held_in_all(documents: Sequence[Document], path: str) -> list[_Held]:
+    """What is at a path in each of some documents; nothing where it is not in all of them."""
+    held = [each for document in documents if (each := _held_at(document, path)) is not None]
+    return held if len(held) == len(documents) else []
 
 
 def _held_at(document: Document, path: str) -> _Held | None:

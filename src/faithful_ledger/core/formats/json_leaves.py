@@ -99,7 +99,7 @@ def json_leaves(tree: JsonValues) -> Iterator[JsonLeaf]:
 
 
 def json_leaf_at(text: JsonValues, offset: int) -> JsonLeaf | None:
-    """The number at an offset; None where there is none."""
+    """The number or text at an offset; None where there is none."""
     number, at, around = bisect_right(text.starts, offset) - 1, 0, ""
     if number < 1 or offset >= text.ends[number] or text.kinds[number] not in (NUMBER_KIND, STRING_KIND):
         return None

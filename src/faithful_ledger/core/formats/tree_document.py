@@ -324,13 +324,10 @@ class TreeDocument(TextDocument):
             path = open_[-1][1] + open_[-1][2][number] if open_ else ""
             if open_ and not open_[-1][1]:
                 path = path.removeprefix(".")
-            if not number:
-                path = format_name(self.root_name) if self.root_name and tree.kinds[0] > ARRAY else ""
             if tree.kinds[number] <= ARRAY:
                 open_.append((tree.behind[number], path, self._steps_of(number)))
             else:
-                start, end = tree.starts[number], tree.ends[number]
-                yield Leaf(path, start, end, KINDS[self.kind(number)], self.quoting(tree.styles[number]), self.data)
+                yield self._leaf(number, path)
 
     def leaves_at(self, offsets: Sequence[int]) -> Iterator[Leaf]:
         self._read_whole()
@@ -349,11 +346,14 @@ class TreeDocument(TextDocument):
                 steps[number] = self._steps_of(number)
             step = steps[number][child]
             path, number = path + step if path else step.removeprefix("."), child
-        start, end = tree.starts[number], tree.ends[number]
-        if not start <= offset < end:
-            return None
-        path = format_name(self.root_name) if self.root_name and not number else path
-        return Leaf(path, start, end, KINDS[self.kind(number)], self.quoting(tree.styles[number]), self.data)
+        return self._leaf(number, path) if tree.starts[number] <= offset < tree.ends[number] else None
+
+    def _leaf(self, number: int, path: str) -> Leaf:
+        """A value without parts; if it is all of the text, it goes by the name of that."""
+        tree = self.tree
+        path = path if number or not self.root_name else format_name(self.root_name)
+        kind, quoting = KINDS[self.kind(number)], self.quoting(tree.styles[number])
+        return Leaf(path, tree.starts[number], tree.ends[number], kind, quoting, self.data)
 
     def is_part(self, number: int) -> bool:
         """Whether a value only serves another one."""

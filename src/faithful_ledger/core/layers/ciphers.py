@@ -204,16 +204,9 @@ class Cipher:
         from cryptography.hazmat.primitives.ciphers import algorithms, modes
         from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
-        from faithful_ledger.core.layers.block_ciphers import rijndael, xxtea
-
         kind = KINDS[self.kind]
-        if kind.algorithm == RIJNDAEL:
-            return rijndael(parts.body, parts.key, parts.iv, seal=seal)
-        if kind.algorithm == XXTEA:
-            if not LEAST_XXTEA <= len(parts.body) <= MOST_XXTEA:
-                what = f"{len(parts.body)} bytes are too {'few' if len(parts.body) < LEAST_XXTEA else 'many'}"
-                raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "another layer may fit")
-            return xxtea(parts.body, parts.key, seal=seal)
+        if kind.algorithm in (RIJNDAEL, XXTEA):
+            return self._run_here(parts, seal=seal)
         if self.kind == "aes-gcm":
             if seal:
                 return AESGCM(parts.key).encrypt(parts.iv, parts.body, None)
@@ -231,6 +224,17 @@ class Cipher:
             engine = Engine(made(key), mode and (mode(parts.iv) if kind.iv else mode()))
         run = engine.encryptor() if seal else engine.decryptor()
         return bytes(run.update(parts.body) + run.finalize())
+
+    def _run_here(self, parts: _Parts, *, seal: bool) -> bytes:
+        """As `_run`, by what the library does not have."""
+        from faithful_ledger.core.layers.block_ciphers import rijndael, xxtea
+
+        if KINDS[self.kind].algorithm == RIJNDAEL:
+            return rijndael(parts.body, parts.key, parts.iv, seal=seal)
+        if not LEAST_XXTEA <= len(parts.body) <= MOST_XXTEA:
+            what = f"{len(parts.body)} bytes are too {'few' if len(parts.body) < LEAST_XXTEA else 'many'}"
+            raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "another layer may fit")
+        return xxtea(parts.body, parts.key, seal=seal)
 
     def _padded(self, content: bytes, before: int) -> bytes:
         block = KINDS[self.kind].block

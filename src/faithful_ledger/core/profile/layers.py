@@ -71,9 +71,9 @@ def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
             layer = _read(data, offset, "deflate", allowance)
             if layer is not None and not _within(found, offset, offset + layer.size):
                 found.append(layer)
-    texts = [*_lettered(data, found), *_hex(data, found)]
     if is_database(data):  # whose pages have codes enough that look like the beginning of something
         return sorted(found, key=lambda layer: layer.offset)
+    texts = [*_lettered(data, found), *_hex(data, found)]
     if not found:
         found = unmarked_blocks(data, allowance)
     if all(layer.kind == "deflate" for layer in found):  # which may begin within anything that is packed
