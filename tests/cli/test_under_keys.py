@@ -12,6 +12,7 @@ import zlib
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 
 from faithful_ledger.core.layers.ciphers import Cipher
 from tests.cli.test_from_sightings import Format, SightingsCase, of_json, of_plain, plain, voyage
@@ -21,7 +22,7 @@ SECRET = PASSWORD.encode()
 
 
 def hidden(kind: str, key: bytes, vector: bytes, content: bytes) -> bytes:
-    return Cipher(kind, key, vector).closed(content, b"")
+    return Cipher(kind, key, vector).closed(content, bytes(16) if kind == "aes-gcm" else b"")  # its tag
 
 
 def opened(kind: str, key: bytes, vector: bytes, body: bytes) -> bytes:
@@ -70,10 +71,118 @@ def checked_read(content: bytes) -> tuple[int, int, str]:
     return of_plain(sealed)
 
 
+def hidden_each(value: dict[str, Any]) -> dict[str, str]:
+    """Each value for itself, in base64, with a vector of its own in front."""
+    turn, key = random.Random(value["seed"]), hashlib.sha256(SECRET).digest()
+    shown = {name: str(value[name]).encode() for name in ("name", "day", "marks", "seed")}
+    bodies = {name: (vector := turn.randbytes(16)) + hidden("aes-cbc", key, vector, shown[name]) for name in shown}
+    return {name: base64.b64encode(body).decode() for name, body in bodies.items()}
+
+
+def opened_each(spelled: dict[str, str]) -> tuple[int, int, str]:
+    bodies = {name: base64.b64decode(letters) for name, letters in spelled.items()}
+    key = hashlib.sha256(SECRET).digest()
+    shown = {name: opened("aes-cbc", key, body[:16], body[16:]).decode() for name, body in bodies.items()}
+    return int(shown["marks"]), int(shown["day"]), shown["name"]
+
+
+def strings_write(value: dict[str, Any]) -> bytes:
+    return json.dumps({"version": 4, **hidden_each(value)}, indent=1).encode()
+
+
+def strings_read(content: bytes) -> tuple[int, int, str]:
+    known = json.loads(content)
+    assert known.pop("version") == 4
+    return opened_each(known)
+
+
+def named_write(value: dict[str, Any]) -> bytes:
+    """In XML, where the names of the values are digests."""
+    lines = (
+        f'    <string name="{hashlib.md5(name.encode()).hexdigest()}">{letters}</string>\n'
+        for name, letters in hidden_each(value).items()
+    )
+    return f"<?xml version='1.0' encoding='utf-8'?>\n<map>\n{''.join(lines)}</map>\n".encode()
+
+
+def named_read(content: bytes) -> tuple[int, int, str]:
+    names = {hashlib.md5(name.encode()).hexdigest(): name for name in ("name", "day", "marks", "seed")}
+    return opened_each({names[each.attrib["name"]]: each.text or "" for each in ElementTree.fromstring(content)})
+
+
+def digits_write(value: dict[str, Any]) -> bytes:
+    """XORed, in hexadecimal, so that some of it looks like numbers."""
+    lines = (f"{name}={xored(str(value[name]).encode()).hex()}\r\n" for name in ("name", "day", "marks", "seed"))
+    return "[player]\r\n{}".format("".join(lines)).encode()
+
+
+def digits_read(content: bytes) -> tuple[int, int, str]:
+    shown = dict(line.split("=") for line in content.decode().splitlines()[1:])
+    known = {name: xored(bytes.fromhex(digits)).decode() for name, digits in shown.items()}
+    return int(known["marks"]), int(known["day"]), known["name"]
+
+
+def xored(content: bytes) -> bytes:
+    return bytes(byte ^ SECRET[number % len(SECRET)] for number, byte in enumerate(content))
+
+
+def tagged_write(value: dict[str, Any]) -> bytes:
+    """The nonce, the tag and the content in strings of their own."""
+    nonce, key = drawn(value, 12), hashlib.sha256(SECRET).digest()
+    body = hidden("aes-gcm", key, nonce, json.dumps(value).encode())
+    return json.dumps({"iv": nonce.hex(), "tag": body[-16:].hex(), "content": body[:-16].hex()}).encode()
+
+
+def tagged_read(content: bytes) -> tuple[int, int, str]:
+    known = {name: bytes.fromhex(digits) for name, digits in json.loads(content).items()}
+    body = known["content"] + known["tag"]
+    return of_json(opened("aes-gcm", hashlib.sha256(SECRET).digest(), known["iv"], body))
+
+
+def beside_write(value: dict[str, Any]) -> bytes:
+    """The vector in front of a sign, and what it is the vector of behind it."""
+    vector, key = drawn(value), hashlib.sha256(SECRET).digest()
+    return f"{vector.hex()}:{hidden('aes-cbc', key, vector, json.dumps(value).encode()).hex()}".encode()
+
+
+def beside_read(content: bytes) -> tuple[int, int, str]:
+    vector, body = (bytes.fromhex(part) for part in content.decode().split(":"))
+    return of_json(opened("aes-cbc", hashlib.sha256(SECRET).digest(), vector, body))
+
+
+def stretched_write(value: dict[str, Any]) -> bytes:
+    """A salt beside the content, with which OpenSSL derives the key and the vector, which is there as well."""
+    salt = drawn(value, 8)
+    key, vector = stretched(salt)
+    body = base64.b64encode(hidden("aes-cbc", key, vector, json.dumps(value).encode())).decode()
+    return json.dumps({"ct": body, "iv": vector.hex(), "s": salt.hex()}).replace("/", "\\/").encode()
+
+
+def stretched_read(content: bytes) -> tuple[int, int, str]:
+    known = json.loads(content)
+    key, vector = stretched(bytes.fromhex(known["s"]))
+    assert known["iv"] == vector.hex()
+    return of_json(opened("aes-cbc", key, vector, base64.b64decode(known["ct"])))
+
+
+def stretched(salt: bytes) -> tuple[bytes, bytes]:
+    made = last = b""
+    while len(made) < 48:
+        last = hashlib.md5(last + SECRET + salt).digest()
+        made += last
+    return made[:32], made[32:48]
+
+
 FORMATS = (
     Format("a password whose salt is the vector", salted_write, salted_read),
     Format("packed and in letters", lettered_write, lettered_read),
     Format("a checksum inside", checked_write, checked_read, "crc-32"),
+    Format("each string for itself", strings_write, strings_read),
+    Format("each string for itself, under digests", named_write, named_read),
+    Format("each string for itself, in digits", digits_write, digits_read),
+    Format("nonce, tag and content", tagged_write, tagged_read),
+    Format("a vector beside the content", beside_write, beside_read),
+    Format("a salt beside the content", stretched_write, stretched_read),
 )
 
 

@@ -181,7 +181,7 @@ def _say_inside(source: Source, found: Profile, keys: Keys) -> None:
 
     closed = not found.layers and found.scrambling is None and not keys.secret
     payloads = _payloads(source, keys) if not closed else []
-    if keys.secret and not any(layer.key for payload in payloads for layer in payload.layers):
+    if keys.secret and not any(layer.has_key for payload in payloads for layer in payload.layers):
         say("the key opens nothing in a way that is known; its salt or initial vector may be missing (--salt, --iv)")
     for payload in payloads:
         inner = look_at(MemorySource(payload.data))

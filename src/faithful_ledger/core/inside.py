@@ -18,6 +18,7 @@ from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import LedgerError, TooMuch, place
 from faithful_ledger.core.formats import looks_like_text, recognised_text
+from faithful_ledger.core.hidden_strings import find_hidden_strings, find_parts_under_key
 from faithful_ledger.core.layers import ENCLOSED, IN_LETTERS, LINKED, PADDED, STREAMS, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of, members_of, unpacked
 from faithful_ledger.core.layers.enclosed import enclosed_span, holds_checksum
@@ -120,8 +121,11 @@ def look_inside(
 
 def _under_keys(outer: Together, streams: Sequence[list[Layer]], keys: Keys, end: Deadline) -> list[Together]:
     """The payloads that keys open, where nothing was opened by them yet and no stream shows that nothing is hidden."""
-    is_open = any(strong_layers(each, payload.data) for each, payload in zip(streams, outer, strict=True))
-    if is_open or any(layer.key for layer in outer[0].layers):
+    if any(layer.has_key for layer in outer[0].layers):
+        return []
+    if parts := find_parts_under_key([each.data for each in outer], keys, end):
+        return [tuple(_undone(each, parts) for each in outer)]
+    if any(strong_layers(each, payload.data) for each, payload in zip(streams, outer, strict=True)):
         return []
     ways = list(keys.ways) if not outer[0].layers else []
     if keys.secret and not ways:
@@ -163,6 +167,8 @@ def _within(
     if (linked := _linked(outer, begins)) is not None:
         yield linked
         return
+    if (strings := find_hidden_strings([each.data for each in outer])) is not None:
+        yield tuple(_undone(each, (strings,)) for each in outer)
     strong = False
     for kind in sorted({layer.kind for each in streams for layer in each}):
         of_kind = [[layer for layer in each if layer.kind == kind] for each in streams]

@@ -38,6 +38,7 @@ if TYPE_CHECKING:
 __all__ = ["Outline", "outlined"]
 
 LARGEST_UNWRAPPED = 64 << 20
+LARGEST_HIDDEN = 1 << 20  # bytes of a text whose strings are looked at
 MOST_EVERY = 100_000  # values that one [*] stands for
 
 
@@ -119,14 +120,18 @@ class Outline:
             self._take_in(name, document, source)
 
     def _is_layered(self, file: SaveFile) -> bool:
-        """Whether it is a text with a checksum beside it, or one of values that say what they are: these are described
-        as what is inside the file.
+        """Whether it is a text with a checksum beside it, or whose strings are hidden one by one, or one of values that
+        say what they are: these are described as what is inside the file.
         """
+        from faithful_ledger.core.hidden_strings import find_hidden_strings
         from faithful_ledger.core.inside import layer_of_whole
 
         size = file.source.size
-        kind = layer_of_whole(bytes(file.source.read(0, size))) if size <= LARGEST_UNWRAPPED else None
-        return kind == ENCLOSED or kind in TAGGED
+        if size > LARGEST_UNWRAPPED:
+            return False
+        data = bytes(file.source.read(0, size))
+        kind = layer_of_whole(data)
+        return kind == ENCLOSED or kind in TAGGED or (size <= LARGEST_HIDDEN and bool(find_hidden_strings([data])))
 
     def _packed(self, name: str, file: SaveFile) -> bool:
         """Take in the texts that a file is packed as; the first of each route."""

@@ -40,7 +40,7 @@ def ways_in(save: Save) -> tuple[tuple[LayerSpec, ...], ...]:
         while around.inside and not around.held_by and files[around.inside].inside:
             around = files[around.inside]
             layers = (*around.layers, *layers)
-        if around.inside and not around.held_by and any(layer.key for layer in layers):
+        if around.inside and not around.held_by and any(layer.has_key for layer in layers):
             ways.append(layers)
     return tuple(ways)
 

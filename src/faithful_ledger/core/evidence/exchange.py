@@ -90,14 +90,19 @@ def _at(given: object) -> int | str:
 def _step(place: Place, number: int) -> dict[str, Any]:
     """One layer; a key that differs from copy to copy is null, and `at` is there where it begins at a known offset."""
     kind, _, member = place.route[number].partition(":")
-    layer = place.layers[number] if place.layers is not None else LayerSpec(kind)
+    return _layer_document(place.layers[number] if place.layers is not None else LayerSpec(kind, member=member))
+
+
+def _layer_document(layer: LayerSpec) -> dict[str, Any]:
     at = layer.at.constant if layer.at is not None else None
     return {
-        "kind": kind,
+        "kind": layer.kind,
         "key": layer.key.hex() if layer.key is not None else None,
         **({"key_of": layer.key_of} if layer.key_of else {}),
         **({"at": at} if at is not None else {}),
-        **({"member": member} if member else {}),
+        **({"member": layer.member} if layer.member else {}),
+        **({"parts": list(layer.parts)} if layer.parts else {}),
+        **({"through": [_layer_document(inner) for inner in layer.through]} if layer.through else {}),
         **layer.cipher_keys,
     }
 
@@ -174,4 +179,6 @@ def _layer(step: Mapping[str, Any]) -> LayerSpec:
         padding=step.get("padding", "pkcs7"),
         tag_first=step.get("tag") == "first",
         derived=derived_from(step["derive"]) if step.get("derive") else None,
+        parts=tuple(map(int, step.get("parts") or ())),
+        through=tuple(map(_layer, step.get("through") or ())),
     )

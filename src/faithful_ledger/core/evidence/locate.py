@@ -316,7 +316,7 @@ class _Looking:
         partial: list[tuple[str, int]] = []
         is_opened = not self.keys.secret
         for payloads in look_inside(contents, layers, partial, end=self.end, keys=self.keys):
-            is_opened = is_opened or any(layer.key for layer in payloads[0].layers)
+            is_opened = is_opened or any(layer.has_key for layer in payloads[0].layers)
             if _is_in_paths([payload.data for payload in payloads]):
                 continue  # what is in it comes next
             known = [each for each in self.pinned if (each.file, each.route) == (name, payloads[0].route)]

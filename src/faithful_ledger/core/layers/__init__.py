@@ -4,6 +4,7 @@ from faithful_ledger.core.layers.kinds import (
     CIPHERS,
     ENCLOSED,
     IN_LETTERS,
+    JOINED,
     KEYED,
     LAYERS,
     LINKED,
@@ -11,6 +12,7 @@ from faithful_ledger.core.layers.kinds import (
     PADDED,
     SCRAMBLINGS,
     STREAMS,
+    STRINGS,
     SWAPPINGS,
     LayerSpec,
 )
@@ -19,6 +21,7 @@ __all__ = [
     "CIPHERS",
     "ENCLOSED",
     "IN_LETTERS",
+    "JOINED",
     "KEYED",
     "LAYERS",
     "LINKED",
@@ -26,6 +29,7 @@ __all__ = [
     "PADDED",
     "SCRAMBLINGS",
     "STREAMS",
+    "STRINGS",
     "SWAPPINGS",
     "LayerSpec",
 ]

@@ -13,6 +13,7 @@ import hashlib
 import itertools
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Any, Literal, NamedTuple, cast
 
 from faithful_ledger.core.errors import AddressError
@@ -98,6 +99,11 @@ class Derived:
     salt_from: Salt = "given"
     salt_size: int = 0
 
+    @property
+    def most_salts(self) -> int:
+        """For how many salts keys may be derived for one file."""
+        return max(MOST_COST // self.cost if self.by == "scrypt" else MOST_ROUNDS // max(self.rounds, 1), 1)
+
 
 def derived_from(keys: Mapping[str, Any]) -> Derived:
     """How a key is made, from the keys of a template; what they do not say is as usual."""
@@ -124,6 +130,7 @@ def derivation_keys(how: Derived) -> dict[str, Any]:
     return keys | ({"info": how.info.hex(" ").upper()} if how.info else {})
 
 
+DERIVED_KEPT = 512  # keys that took long to derive, and are asked for again by other files and other tries
 IV_DERIVED = b"derived"  # in place of an initial vector: what the derivation gives behind the key
 
 
@@ -181,7 +188,7 @@ class Cipher:
         how, at = self.how, self.at
         if how is None:
             return at, self.key, b""
-        if how.by == OPENSSL and not how.salt and how.salt_from != "none":
+        if how.by == OPENSSL and not how.salt and how.salt_from == "given":
             if outer[at : at + len(SALTED)] != SALTED:
                 what = f"there is no “{SALTED.decode()}” with a salt at its beginning"
                 raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "give the salt, if it has one")
@@ -306,6 +313,7 @@ def iv_from(kind: str, given: str | None) -> bytes | None:
     return IV_DERIVED if given == "derived" else bytes.fromhex(given) if given not in (None, "first") else None
 
 
+@lru_cache(maxsize=DERIVED_KEPT)
 def derived_key(secret: bytes, how: Derived, more: int = 0) -> bytes:
     """A key made from a secret, and so many bytes more. The work is bounded: a template from a stranger cannot stop the
     program.

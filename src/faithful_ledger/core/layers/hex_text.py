@@ -13,7 +13,7 @@ __all__ = ["HEX", "STREAMS", "bytes_of", "digits_like", "is_hex", "pairs_of"]
 
 HEX = "hex"
 PAIR = re.compile(rb"[0-9A-Fa-f]{2}")
-RUN = re.compile(rb"(?:[0-9A-F]{2})++|(?:[0-9a-f]{2})++")
+RUN = re.compile(rb"(?=[0-9]*+[A-F])(?:[0-9A-F]{2})++|(?:[0-9a-f]{2})++")  # the first letter decides
 WHOLE = re.compile(rb"(?P<mark>\s*(?:0[xX])?)(?:[0-9A-Fa-f]{2}\s*)+")
 
 

@@ -40,6 +40,7 @@ __all__ = [
     "CIPHERS",
     "ENCLOSED",
     "IN_LETTERS",
+    "JOINED",
     "KEYED",
     "LAYERS",
     "LINKED",
@@ -47,6 +48,7 @@ __all__ = [
     "PADDED",
     "SCRAMBLINGS",
     "STREAMS",
+    "STRINGS",
     "SWAPPINGS",
     "LayerSpec",
 ]
@@ -71,6 +73,8 @@ MODULES = (
 STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
 IN_LETTERS = ("base64", "hex", "lz-string", "percent")  # streams that are text themselves
 PADDED = "padded"  # zeros behind a text
+STRINGS = "strings"  # each of a text, hidden for itself
+JOINED = "joined"  # what a text spells in several places
 LAYERS = (
     *STREAMS,
     *SCRAMBLINGS,
@@ -82,6 +86,8 @@ LAYERS = (
     *TAGGED,
     PADDED,
     ENCLOSED,
+    STRINGS,
+    JOINED,
     *LINKED,
 )
 
@@ -91,8 +97,9 @@ class LayerSpec:
     """One layer around a payload: all streams of a kind, or only that `at` an offset of the payload around; the text in
     another encoding; a `member` of an archive; or a scrambling of the whole, whose key is `key`, or what the field
     `key_of` of the file around says; or a cipher with such a key, or one that is `derived` from it, and an initial
-    vector: `iv`, or without it the first bytes. Without `put_back` it is left off when the save is posted, and need not
-    be there when it is opened.
+    vector: `iv`, or without it the first bytes. What is hidden in each of the strings of a text is reached `through`
+    layers of its own; `parts` are the numbers of what is joined. Without `put_back` it is left off when the save is
+    posted, and need not be there when it is opened.
     """
 
     kind: str
@@ -105,6 +112,13 @@ class LayerSpec:
     padding: Padding = "pkcs7"
     tag_first: bool = False
     derived: Derived | None = None
+    through: tuple[LayerSpec, ...] = ()
+    parts: tuple[int, ...] = ()
+
+    @property
+    def has_key(self) -> bool:
+        """Whether a key opens it, or what is in it."""
+        return bool(self.key) or any(layer.has_key for layer in self.through)
 
     @property
     def cipher_keys(self) -> dict[str, Any]:

@@ -240,6 +240,8 @@ def layer_keys(layer: LayerSpec) -> str | dict[str, Any]:
     if layer.at is not None:
         keys["at"] = Hex(layer.at.constant) if layer.at.constant is not None else layer.at.text
     keys |= {"member": layer.member} if layer.member else {}
+    keys |= {"parts": list(layer.parts)} if layer.parts else {}
+    keys |= {"through": [layer_keys(inner) for inner in layer.through]} if layer.through else {}
     keys |= layer.cipher_keys
     return layer.kind if len(keys) == 1 else keys
 

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 
 from faithful_ledger.core.address import Lookup
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.layers import (
     CIPHERS,
     ENCLOSED,
+    JOINED,
     KEYED,
     LINKED,
     PADDED,
     SCRAMBLINGS,
+    STRINGS,
     SWAPPINGS,
     LayerSpec,
 )
@@ -27,6 +30,7 @@ from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.layers import stream_at
 from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.wrapping.joined import Joined
 from faithful_ledger.core.wrapping.steps import (
     Archived,
     Enciphered,
@@ -42,6 +46,7 @@ from faithful_ledger.core.wrapping.steps import (
     Tagged,
     Transcoded,
 )
+from faithful_ledger.core.wrapping.strings import MOST_STRINGS, Strings
 
 __all__ = ["unwrap"]
 
@@ -73,6 +78,12 @@ def unwrap(
             step = Padded.of(data)
         elif layer.kind == ENCLOSED:
             step = Enclosed.of(data)
+        elif layer.kind == STRINGS:
+            through = partial(unwrap, route=layer.through, key_of=key_of, number_of=number_of)
+            salted = [each.derived for each in layer.through if each.derived and each.derived.salt_from != "given"]
+            step = Strings.of(data, through, min((how.most_salts for how in salted), default=MOST_STRINGS))
+        elif layer.kind == JOINED:
+            step = Joined.of(data, layer.parts)
         elif layer.kind in LINKED:
             step = Linked.of(data, layer.kind)
         elif layer.kind == SQLITE:

@@ -122,7 +122,7 @@ class LayerForm(QWidget):
             from faithful_ledger.core.inside import payloads_inside
 
             found = payloads_inside(bytes(source.read(0, min(source.size, LARGEST))), keys=keys)
-            return [each for each in found if any(layer.key for layer in each.layers)]
+            return [each for each in found if any(layer.has_key for layer in each.layers)]
 
         def done(found: list[Payload] | None, error: LedgerError | None) -> None:
             self.act.setEnabled(True)

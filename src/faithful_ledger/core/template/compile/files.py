@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from contextlib import suppress
 from itertools import islice
 from typing import Literal
@@ -9,7 +10,7 @@ from typing import Literal
 from faithful_ledger.core.address import Expression, name_parts, parse_path
 from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.formats import DOCUMENTS
-from faithful_ledger.core.layers import CIPHERS, KEYED, LAYERS, SCRAMBLINGS, STREAMS, LayerSpec
+from faithful_ledger.core.layers import CIPHERS, JOINED, KEYED, LAYERS, SCRAMBLINGS, STREAMS, STRINGS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.ciphers import IV_DERIVED, derived_from, iv_from, wrong_cipher
 from faithful_ledger.core.layers.scrambling import wrong_key
@@ -208,8 +209,7 @@ class _Files:
         if spec.part_size and not spec.is_held_in_rows:
             text = "only what all records hold, as in save.blocks[*].body, has parts of a size"
             self.mistakes.append(((*where, "part_size"), text))
-        given = [{"layer": layer} if isinstance(layer, str) else layer for layer in keys.get("layers", ())]
-        spec.layers = tuple(self.layer_spec(each, (*where, "layers", number)) for number, each in enumerate(given))
+        spec.layers = self.layer_specs(keys.get("layers", ()), (*where, "layers"))
         if spec.inside not in files:
             hint = did_you_mean(spec.inside, files) or "name a file that stands before this one"
             self.mistakes.append(((*where, "inside"), f"“{spec.inside}” is not a file here; {hint}"))
@@ -222,6 +222,10 @@ class _Files:
         if spec.held_by and not (isinstance(found, FieldSpec) and isinstance(found.storage, HOLDING)):
             what = "leads to no field" if not isinstance(found, FieldSpec) else "is neither a text nor unknown bytes"
             self.mistakes.append(((*where, "inside"), f"“{spec.held_by}” {what}"))
+
+    def layer_specs(self, given: Sequence[str | Keys], where: Where) -> tuple[LayerSpec, ...]:
+        keys = [{"layer": layer} if isinstance(layer, str) else layer for layer in given]
+        return tuple(self.layer_spec(each, (*where, number)) for number, each in enumerate(keys))
 
     def layer_spec(self, keys: Keys, where: Where) -> LayerSpec:
         at: Expression | None = None
@@ -251,6 +255,8 @@ class _Files:
             keys.get("padding") or "pkcs7",
             keys.get("tag") == "first",
             derived_from(derive) if derive is not None else None,
+            self.layer_specs(keys.get("through") or (), (*where, "through")),
+            tuple(keys.get("parts") or ()),
         )
 
     def layer(self, layer: LayerSpec, around: GroupSpec, where: Where) -> None:
@@ -258,6 +264,14 @@ class _Files:
         if layer.kind not in LAYERS:
             hint = did_you_mean(layer.kind, LAYERS) or f"there are {', '.join(LAYERS)}"
             self.mistakes.append((where, f"“{layer.kind}” is not a layer; {hint}"))
+        elif bool(layer.through) is not (layer.kind == STRINGS):
+            text = "say through which layers each string is read" if not layer.through else f"{layer.kind} has none"
+            self.mistakes.append(((*where, "through") if layer.through else where, text))
+        elif bool(layer.parts) is not (layer.kind == JOINED):
+            text = "say in which order its parts are: parts: [2, 1]" if not layer.parts else f"{layer.kind} has none"
+            self.mistakes.append(((*where, "parts") if layer.parts else where, text))
+        elif len(set(layer.parts)) < len(layer.parts):
+            self.mistakes.append(((*where, "parts"), "each part is there once"))
         elif layer.kind in CIPHERS:
             self.cipher(layer, where)
         elif (layer.key is not None or layer.key_of) and layer.kind not in KEYED:
@@ -278,6 +292,8 @@ class _Files:
             self.mistakes.append(((*where, "key"), wrong))
         elif layer.at is not None and layer.kind not in STREAMS and layer.kind not in SCRAMBLINGS:
             self.mistakes.append((where, f"{layer.kind} covers the whole payload, so it has no at"))
+        for number, inner in enumerate(layer.through if layer.kind == STRINGS else ()):
+            self.layer(inner, around, (*where, "through", number))
         for name in layer.at.names if layer.at is not None else ():
             if self._within_group(around, name) is None:
                 self.mistakes.append(((*where, "at"), f"“{name}” leads to no field of the file around"))
