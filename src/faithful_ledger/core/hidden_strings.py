@@ -26,6 +26,7 @@ LEAST_BYTES = 16  # that strings hold together, to be no words that look so by c
 LEAST_STRINGS = 2
 SHORTEST = 2  # letters that spell a byte
 LEAST_DIGITS = 8  # in hexadecimal, which letters of base64 are hardly by chance
+LARGEST = 4 << 20  # bytes of a text that is looked into
 MOST_READ = 1000  # strings of a text
 MOST_TRIED = 12  # strings of a save a key is tried on
 LONGEST_TRIED = 4096  # bytes
@@ -41,7 +42,7 @@ class _Spelled(NamedTuple):
 
 def find_hidden_strings(contents: Sequence[bytes]) -> LayerSpec | None:
     """The layer through which the strings of all texts say what they hold, where most of them only spell letters."""
-    if not all(map(looks_like_text, contents)):
+    if max(map(len, contents)) > LARGEST or not all(map(looks_like_text, contents)):
         return None
     for kind in SPELLINGS:
         found = _spelled(contents, kind)

@@ -30,6 +30,7 @@ from faithful_ledger.core.evidence.shown import read_as, readings
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.evidence.stored_keys import stored_key
 from faithful_ledger.core.formats import looks_like_text
+from faithful_ledger.core.hidden_strings import find_hidden_strings
 from faithful_ledger.core.inside import Payload, layer_of_whole, look_inside, strong_layers
 from faithful_ledger.core.layers import ENCLOSED, LayerSpec
 from faithful_ledger.core.layers.archives import archive_of
@@ -392,8 +393,12 @@ class _Looking:
 
 
 def _is_in_paths(contents: Sequence[bytes]) -> bool:
-    """Whether these are archives, or of a format whose values have paths, so that offsets say little."""
-    return all(map(archive_of, contents)) or all(layer_of_whole(each) in IN_PATHS for each in contents)
+    """Whether these are archives, or of a format whose values have paths within it, so that offsets say little."""
+    return (
+        all(map(archive_of, contents))
+        or all(layer_of_whole(each) in IN_PATHS for each in contents)
+        or find_hidden_strings(contents) is not None
+    )
 
 
 def _within(layers: list[Layer], offset: int) -> bool:

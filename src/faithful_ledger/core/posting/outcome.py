@@ -20,6 +20,7 @@ from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import same_bytes
 from faithful_ledger.core.storage import NUMBERS, Value
 from faithful_ledger.core.template import Template
+from faithful_ledger.core.wrapping.strings import Strings
 
 __all__ = ["check_result", "shown_then"]
 
@@ -214,6 +215,16 @@ def _suspects(file: FilePlan, part: Replacement) -> str:
     return "" if renewed else "; no template knows which lengths and offsets follow"
 
 
+def _came_out(file: FilePlan, again: BoundFile) -> bool:
+    """Whether a payload that was put back into its layers comes out of them as it went in."""
+    before = file.file.bound.unwrapped if file.file.bound is not None else None
+    if before is not None and again.unwrapped is not None:
+        strings, after = before.steps[-1], again.unwrapped.steps[-1]
+        if isinstance(strings, Strings) and isinstance(after, Strings):
+            return strings.agrees(file.patched, after)
+    return same_bytes(again.source, file.patched)
+
+
 def check_result(save: Save, plan: Plan) -> None:
     """Bind what will be written, as a stranger would, and gather what does not hold there."""
     changed = [file for file in plan.files if file.changes]
@@ -232,12 +243,13 @@ def check_result(save: Save, plan: Plan) -> None:
                 f"{file.file.path.name} would no longer fit its template: {again.problem.what}",
                 "nothing was written; undo the last entry",
             )
-        if again is not None and file.file.inside and not same_bytes(again.source, file.patched):
+        if again is not None and file.file.inside and not _came_out(file, again):
             raise EntryError(
                 f"{file.file.name} would not come out of its layers as it went in",
                 "nothing was written; the layers in the template are not those of the game",
             )
-        files[file.file.name] = SaveFile(file.file.name, file.file.path, file.patched, None, again)
+        source = again.source if again is not None else file.patched
+        files[file.file.name] = SaveFile(file.file.name, file.file.path, source, None, again)
     result = outlined(Save(save.template, files, save.folder, save.roots))
     entries = [*plan.entries, *plan.followers]
     sealed = [renewal.node for file in changed for renewal in file.renewals if renewal.node.spec.seal is not None]

@@ -111,6 +111,14 @@ class Strings:
             changed += self._hidden_again(self.hidden[number], items, cause)
         return sorted(changed, key=lambda each: each.start)
 
+    def agrees(self, inner: Patched, after: Strings) -> bool:
+        """Whether the hidden strings of the text that was written say what those of `inner` do. What is not hidden may
+        have changed in the text itself.
+        """
+        spans = ((inner.moved(each.start), inner.moved(each.end, behind=True)) for each in self.hidden)
+        wanted = [bytes(inner.read(start, end)) for start, end in spans if start < end]
+        return wanted == [after.data[each.start : each.end] for each in after.hidden]
+
     def _hidden_again(self, hidden: _Hidden, items: Sequence[Replacement], cause: Cause) -> list[Replacement]:
         raw = self.data[hidden.start : hidden.end]
         for item in sorted(items, key=lambda each: each.start, reverse=True):
