@@ -20,7 +20,6 @@ from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import same_bytes
 from faithful_ledger.core.storage import NUMBERS, Value
 from faithful_ledger.core.template import Template
-from faithful_ledger.core.wrapping.strings import Strings
 
 __all__ = ["check_result", "shown_then"]
 
@@ -217,6 +216,8 @@ def _suspects(file: FilePlan, part: Replacement) -> str:
 
 def _came_out(file: FilePlan, again: BoundFile) -> bool:
     """Whether a payload that was put back into its layers comes out of them as it went in."""
+    from faithful_ledger.core.wrapping.strings import Strings
+
     before = file.file.bound.unwrapped if file.file.bound is not None else None
     if before is not None and again.unwrapped is not None:
         strings, after = before.steps[-1], again.unwrapped.steps[-1]
