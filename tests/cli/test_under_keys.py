@@ -173,6 +173,82 @@ def stretched(salt: bytes) -> tuple[bytes, bytes]:
     return made[:32], made[32:48]
 
 
+def wide_write(value: dict[str, Any]) -> bytes:
+    """A password as .NET keeps it, which is the vector as well."""
+    wide = PASSWORD.encode("utf-16-le")[:16]
+    return hidden("aes-cbc", wide, wide, json.dumps(value).encode())
+
+
+def wide_read(content: bytes) -> tuple[int, int, str]:
+    wide = PASSWORD.encode("utf-16-le")[:16]
+    return of_json(opened("aes-cbc", wide, wide, content))
+
+
+def headed_write(value: dict[str, Any]) -> bytes:
+    """A header with a vector and, between it and the content, the size to which that unpacks."""
+    vector, key, body = drawn(value), hashlib.sha256(SECRET).digest(), json.dumps(value).encode()
+    sealed = hidden("aes-cbc", key, vector, zlib.compress(body))
+    return b"BWCC" + hashlib.sha256(sealed).digest() + vector + struct.pack("<I", len(body)) + sealed
+
+
+def headed_read(content: bytes) -> tuple[int, int, str]:
+    digest, vector, size, sealed = content[4:36], content[36:52], content[52:56], content[56:]
+    assert hashlib.sha256(sealed).digest() == digest
+    body = zlib.decompress(opened("aes-cbc", hashlib.sha256(SECRET).digest(), vector, sealed))
+    assert len(body) == int.from_bytes(size, "little")
+    return of_json(body)
+
+
+def trailing_write(value: dict[str, Any]) -> bytes:
+    """The vector behind the content."""
+    return hidden("aes-cbc", hashlib.md5(SECRET).digest(), drawn(value), json.dumps(value).encode()) + drawn(value)
+
+
+def trailing_read(content: bytes) -> tuple[int, int, str]:
+    return of_json(opened("aes-cbc", hashlib.md5(SECRET).digest(), content[-16:], content[:-16]))
+
+
+def turned_write(value: dict[str, Any]) -> bytes:
+    """Blowfish over words whose lowest byte is first, with a checksum inside."""
+    body = plain(value)
+    body += bytes(-(len(body) + 4) % 8)
+    sealed = struct.pack("<I", zlib.crc32(body)) + body
+    return Cipher("blowfish-le-ecb", SECRET, b"", "none").closed(sealed, b"")
+
+
+def turned_read(content: bytes) -> tuple[int, int, str]:
+    sealed = Cipher("blowfish-le-ecb", SECRET, b"", "none").opened(content)
+    assert zlib.crc32(sealed[4:]) == int.from_bytes(sealed[:4], "little")
+    return of_plain(sealed[4:])
+
+
+SLOT = 2048
+
+
+def container_write(value: dict[str, Any]) -> bytes:
+    """Slots that a directory lists, each with a digest and a vector in front."""
+    turn = random.Random(value["seed"])
+    slots = []
+    for body in (bytes(90), plain(value), plain({**value, "name": "Nobody", "marks": 7})):
+        vector = turn.randbytes(16)
+        sealed = vector + hidden("aes-cbc", hashlib.md5(SECRET).digest(), vector, body.ljust(SLOT - 33, b"\0"))
+        slots.append(hashlib.md5(sealed).digest() + sealed)
+    entries = ((0x50, len(slot), 112 + SLOT * number, number) for number, slot in enumerate(slots))
+    head = b"BWN4" + struct.pack("<III48x", 3, 64, 112) + b"".join(struct.pack("<IIII", *entry) for entry in entries)
+    return head + b"".join(slots)
+
+
+def container_read(content: bytes) -> tuple[int, int, str]:
+    slots = []
+    for number in range(3):
+        _, size, start, _ = struct.unpack_from("<IIII", content, 64 + 16 * number)
+        digest, sealed = content[start : start + 16], content[start + 16 : start + size]
+        assert hashlib.md5(sealed).digest() == digest
+        slots.append(opened("aes-cbc", hashlib.md5(SECRET).digest(), sealed[:16], sealed[16:]))
+    assert len(content) == 112 + 3 * SLOT and all(len(slot) == SLOT - 33 for slot in slots)
+    return of_plain(slots[1])
+
+
 FORMATS = (
     Format("a password whose salt is the vector", salted_write, salted_read),
     Format("packed and in letters", lettered_write, lettered_read),
@@ -183,6 +259,11 @@ FORMATS = (
     Format("nonce, tag and content", tagged_write, tagged_read),
     Format("a vector beside the content", beside_write, beside_read),
     Format("a salt beside the content", stretched_write, stretched_read),
+    Format("a password in two bytes a letter", wide_write, wide_read),
+    Format("a vector in a header", headed_write, headed_read, "any"),
+    Format("a vector at the end", trailing_write, trailing_read),
+    Format("Blowfish in words turned round", turned_write, turned_read, "crc-32"),
+    Format("slots of a container", container_write, container_read, "any"),
 )
 
 

@@ -25,6 +25,7 @@ class PublishedCiphersTest(LedgerCase):
             ("des-ecb", bytes.fromhex("133457799bbcdff1"), b"", bytes.fromhex("0123456789abcdef"), "85e813540f0ab405"),
             ("blowfish-ecb", b"\xff" * 8, b"", b"\xff" * 8, "51866fd5b85ecb8a"),
             ("blowfish-ecb", bytes.fromhex("0123456789abcdef"), b"", b"\x11" * 8, "61f9c3802281b096"),
+            ("blowfish-le-ecb", b"\xff" * 8, b"", b"\xff" * 8, "d56f86518acb5eb8"),
             ("rc4", bytes(range(1, 6)), b"", bytes(16), "b2396305f03dc027ccc3524a0a1118a8"),
             # Rijndael's submission, for keys and blocks of 256 bits; XXTEA with zeros
             (
@@ -42,6 +43,22 @@ class PublishedCiphersTest(LedgerCase):
                 self.assertEqual(cipher.closed(plain, bytes.fromhex(hidden)).hex(), hidden)
                 longer = cipher.closed(plain * 3, bytes.fromhex(hidden))
                 self.assertEqual(cipher.opened(longer), plain * 3)
+
+    def test_a_cipher_over_a_part_leaves_what_is_around_it(self) -> None:
+        """With its vector in front of it, in a header, or at the end of all."""
+        turn, key = dice(), bytes(range(16))
+        for iv_at, size in ((None, 96), (4, 96), (-16, None), (20, None)):
+            outer = turn.randbytes(40 + 96 + 16)
+            cipher = Cipher("aes-cbc", key, None, "none", at=40, iv_at=iv_at, size=size)
+            start, end = cipher.span(outer)
+            content = cipher.opened(outer)
+            changed = cipher.closed(content[:-1] + bytes([content[-1] ^ 1]), outer)
+            first = start if iv_at is not None else start + 16
+            self.assertEqual(len(content), end - first)
+            self.assertEqual((changed[: end - 16], changed[end:]), (outer[: end - 16], outer[end:]))
+            self.assertEqual(cipher.closed(content, changed), outer)
+        with self.assertRaisesRegex(AddressError, r"should be at 0x28 \(40\) to 0x88 \(136\), and there are 100 bytes"):
+            Cipher("aes-cbc", key, None, at=40, size=96).opened(outer[:100])
 
     def test_rijndael_with_the_blocks_of_aes_is_aes(self) -> None:
         from faithful_ledger.core.layers.block_ciphers import rijndael

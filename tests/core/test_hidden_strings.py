@@ -210,6 +210,10 @@ MISTAKES = (
     Layered("joined", "say in which order its parts are"),
     Layered("{layer: joined, parts: [1, 1]}", "each part is there once"),
     Layered("{layer: zlib, parts: [1]}", "zlib has none"),
+    Layered("{layer: zlib, size: 20}", "only a cipher has this, and zlib is none"),
+    Layered("{layer: aes-ecb, key: '00', iv_at: 4}", "aes-ecb has no initial vector"),
+    Layered("{layer: aes-cbc, key: '00', iv: '00', iv_at: 4}", "a layer has one of iv and iv_at"),
+    Layered("{layer: aes-cbc, key: '00', size: length}", "“length” leads to no field of the file around"),
     Layered("{layer: joined, parts: [0]}", "it must be at least 1"),
 )
 

@@ -27,6 +27,7 @@ from faithful_ledger.core.layers.sqlite_tables import SQLITE, is_database
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.tagged import TAGGED, tagged_kind
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS, transcoding_of
+from faithful_ledger.core.listed_parts import find_parts_listed
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.descrambling import find_descramblings, step_in_words
 from faithful_ledger.core.profile.layers import stream_at
@@ -127,6 +128,8 @@ def _under_keys(outer: Together, streams: Sequence[list[Layer]], keys: Keys, end
         return [tuple(_undone(each, parts) for each in outer)]
     if any(strong_layers(each, payload.data) for each, payload in zip(streams, outer, strict=True)):
         return []
+    if listed := find_parts_listed([each.data for each in outer], keys, end):
+        return [tuple(_undone(each, (layer,)) for each in outer) for layer in listed]
     ways = list(keys.ways) if not outer[0].layers else []
     if keys.secret and not ways:
         found = find_unlocking([each.data for each in outer], keys, end)

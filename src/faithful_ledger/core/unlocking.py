@@ -59,6 +59,7 @@ SURE = 1e9  # of a packed stream
 LEAST, FIRST = 24, 16  # bytes that are opened, and of the first block
 WHOLE = frozenset(("aes-gcm", "xxtea"))  # which are opened from the beginning to the end, or not at all
 MOST_CHAINED = 1 << 15  # bytes under XXTEA behind a header, as each try takes all of them
+ALIGNED = 4  # bytes
 LEAST_SALT = 8  # bytes of a password that is its own salt
 MOST_FOUND, MOST_SAVES = 3, 4
 LONGEST_VECTOR = 32
@@ -174,10 +175,12 @@ def _ways(save: bytes, keys: Keys, *, as_it_is: bool) -> Iterator[Iterable[tuple
 
 
 def _spellings(given: bytes) -> list[bytes]:
-    """What bytes are that somebody wrote: letters, hexadecimal or base64."""
+    """What bytes are that somebody wrote: letters, also as .NET and Java keep them, hexadecimal or base64."""
     if not given:
         return []
     spelled = [given]
+    with suppress(UnicodeDecodeError):
+        spelled.append(given.decode().encode("utf-16-le"))
     with suppress(binascii.Error, ValueError):
         spelled.append(bytes.fromhex(given.decode().removeprefix("0x")))
     if SPELLED.fullmatch(given):
@@ -222,10 +225,12 @@ def _plain_keys(secret: bytes) -> Iterator[_Key]:
             if key not in seen:
                 seen.add(key)
                 yield _Key(key, b"", key)
-    for name, size in (("md5", 16), ("sha-256", 32), ("sha-256", 16), ("sha-1", 16), ("sha-512", 32)):
+    letters = _spellings(secret)[:2]
+    digests = ("md5", 16), ("sha-256", 32), ("sha-256", 16), ("sha-1", 16), ("sha-512", 32)
+    for said, (name, size) in product(letters, digests):
         how = Derived("digest", hash=name, size=size)
-        made = derived_key(secret, how, 16)
-        yield _Key(made[:size], made[size:], secret, how)
+        made = derived_key(said, how, 16)
+        yield _Key(made[:size], made[size:], said, how)
 
 
 def _quick_derivations(save: bytes) -> Iterator[tuple[int, list[Derived]]]:
@@ -282,6 +287,22 @@ def _by_ciphers(
                 with suppress(LedgerError):
                     data = unwrap(body, [tried])[-1].data
                     yield replace(tried, key=key.said, at=_offset(at), iv=iv, derived=key.how), data[:LOOKED_AT]
+        if cipher.iv and kind not in WHOLE and key.how_by in ("", "digest"):
+            for iv_at, end in _vectors_apart(begin, cipher.iv, len(save)):
+                if (end - begin) % (cipher.block or 1) == 0:
+                    first = save[iv_at % len(save) :][: cipher.iv]
+                    tried = LayerSpec(kind, key.key, iv=first, padding="none")
+                    data = unwrap(save[begin : min(end, begin + LOOKED_AT)], [tried])[-1].data
+                    yield replace(tried, key=key.said, at=_offset(at), iv=None, iv_at=iv_at, derived=key.how), data
+
+
+def _vectors_apart(begin: int, size: int, end: int) -> Iterator[tuple[int, int]]:
+    """Where initial vectors may be that are not directly in front of what is hidden, and where that ends then: in the
+    header, or at the end of the save.
+    """
+    yield from ((at, end) for at in range(0, min(begin, end) - size, ALIGNED))
+    if end - size > begin:
+        yield -size, end - size
 
 
 def _vectors(key: _Key, size: int, first: bytes, known: Sequence[bytes]) -> Iterator[tuple[bytes | None, bytes]]:

@@ -16,7 +16,8 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any, Literal, NamedTuple, cast
 
-from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.errors import AddressError, place
+from faithful_ledger.core.layers.swapping import swapped
 
 __all__ = [
     "BLOCK",
@@ -50,13 +51,16 @@ Salt = Literal["given", "first", "iv", "none"]
 
 
 class _Kind(NamedTuple):
-    """The algorithm and the mode by the library's names; `block` is what content is padded to, 0 where it is not."""
+    """The algorithm and the mode by the library's names; `block` is what content is padded to, 0 where it is not;
+    `turned` is how the bytes of what goes in and what comes out are, where that is not as published.
+    """
 
     algorithm: str
     mode: str
     keys: tuple[int, ...]
     iv: int = 0
     block: int = 0
+    turned: str = ""
 
 
 AES, DES3, BYTES = (16, 24, 32), (8, 16, 24), tuple(range(5, 57))
@@ -72,6 +76,8 @@ KINDS = {
     "des-cbc": _Kind("TripleDES", "CBC", DES3, 8, 8),
     "blowfish-ecb": _Kind("Blowfish", "ECB", BYTES, block=8),
     "blowfish-cbc": _Kind("Blowfish", "CBC", BYTES, 8, 8),
+    "blowfish-le-ecb": _Kind("Blowfish", "ECB", BYTES, block=8, turned="swap-bytes-4"),
+    "blowfish-le-cbc": _Kind("Blowfish", "CBC", BYTES, 8, 8, "swap-bytes-4"),
     "rc4": _Kind("ARC4", "", (5, 7, 8, 10, 16, 20, 24, 32)),
     "chacha20": _Kind("ChaCha20", "", (32,), 16),
     "rijndael256-ecb": _Kind(RIJNDAEL, "ECB", AES, block=32),
@@ -136,8 +142,9 @@ IV_DERIVED = b"derived"  # in place of an initial vector: what the derivation gi
 
 @dataclass(slots=True, frozen=True)
 class Cipher:
-    """A cipher over a payload from `at` on. `iv` is None where the first bytes there are it; the tag of GCM is at the
-    end, or with `tag_first` behind the initial vector. `how` is set where the key is made from `key`.
+    """A cipher over `size` bytes of a payload from `at` on, or to its end. `iv` is None where the first bytes there are
+    it, or those `iv_at` an offset, from the end where that is negative: then what is hidden ends before it. The tag of
+    GCM is at the end, or with `tag_first` behind the initial vector. `how` is set where the key is made from `key`.
     """
 
     kind: str
@@ -147,6 +154,22 @@ class Cipher:
     tag_first: bool = False
     at: int = 0
     how: Derived | None = None
+    iv_at: int | None = None
+    size: int | None = None
+
+    def span(self, outer: bytes) -> tuple[int, int]:
+        """Where what is hidden begins and ends, with what belongs to it in front.
+
+        Raises:
+            AddressError: there are not as many bytes.
+        """
+        end = len(outer) if self.size is None else self.at + self.size
+        if self.iv_at is not None and self.iv_at < 0:
+            end = min(end, len(outer) + self.iv_at)
+        if not 0 <= self.at <= end <= len(outer):
+            what = f"it should be at {place(self.at)} to {place(end)}, and there are {len(outer)} bytes"
+            raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "it may be cut off")
+        return self.at, end
 
     def opened(self, outer: bytes) -> bytes:
         """What is inside.
@@ -166,7 +189,7 @@ class Cipher:
         sealed = self._run(parts._replace(body=self._padded(content, len(parts.body))), seal=True)
         if self.kind == "aes-gcm" and self.tag_first:
             sealed = sealed[-TAG:] + sealed[:-TAG]
-        return parts.head + sealed
+        return parts.head + sealed + parts.tail
 
     def _parts(self, outer: bytes) -> _Parts:
         """What is in front, the key and the initial vector, what is hidden, and the tag."""
@@ -174,14 +197,19 @@ class Cipher:
         at, key, made = self._keyed(outer)
         if wrong := wrong_cipher(self.kind, key, None):
             raise AddressError(f"the {self.kind} layer cannot be undone: {wrong}", "another size of the key may fit")
-        iv = made or (self.iv if self.iv is not None else outer[at : at + kind.iv])
-        at += kind.iv if self.iv is None and not made else 0
-        body, tag = outer[at:], b""
+        end = self.span(outer)[1]
+        if self.iv_at is not None:
+            begin = self.iv_at if self.iv_at >= 0 else len(outer) + self.iv_at
+            iv = outer[max(begin, 0) : max(begin, 0) + kind.iv]
+        else:
+            iv = made or (self.iv if self.iv is not None else outer[at : at + kind.iv])
+            at += kind.iv if self.iv is None and not made else 0
+        body, tag = outer[at:end], b""
         if self.kind == "aes-gcm":
             tag, body = (body[:TAG], body[TAG:]) if self.tag_first else (body[-TAG:], body[:-TAG])
         if len(iv) != kind.iv or (self.kind == "aes-gcm" and len(tag) != TAG):
             raise AddressError(f"the {self.kind} layer cannot be undone: the payload is too short", "it may be cut off")
-        return _Parts(outer[:at], key, iv, body, tag)
+        return _Parts(outer[:at], key, iv, body, tag, outer[end:])
 
     def _keyed(self, outer: bytes) -> tuple[int, bytes, bytes]:
         """Where what is hidden begins, behind a salt; the key; and an initial vector that is derived with it."""
@@ -228,8 +256,11 @@ class Cipher:
         else:
             key = (parts.key * 3)[:24] if kind.algorithm == "TripleDES" else parts.key  # also DES, and of two keys
             mode: Any = getattr(old_modes, kind.mode, None) or getattr(modes, kind.mode) if kind.mode else None
-            engine = Engine(made(key), mode and (mode(parts.iv) if kind.iv else mode()))
+            vector = swapped(parts.iv, kind.turned) if kind.turned else parts.iv
+            engine = Engine(made(key), mode and (mode(vector) if kind.iv else mode()))
         run = engine.encryptor() if seal else engine.decryptor()
+        if kind.turned:
+            return swapped(run.update(swapped(parts.body, kind.turned)) + run.finalize(), kind.turned)
         return bytes(run.update(parts.body) + run.finalize())
 
     def _run_here(self, parts: _Parts, *, seal: bool) -> bytes:
@@ -284,6 +315,7 @@ class _Parts(NamedTuple):
     iv: bytes
     body: bytes
     tag: bytes
+    tail: bytes
 
 
 def cipher_in_words(kind: str, how: Derived | None) -> str:

@@ -96,10 +96,10 @@ LAYERS = (
 class LayerSpec:
     """One layer around a payload: all streams of a kind, or only that `at` an offset of the payload around; the text in
     another encoding; a `member` of an archive; or a scrambling of the whole, whose key is `key`, or what the field
-    `key_of` of the file around says; or a cipher with such a key, or one that is `derived` from it, and an initial
-    vector: `iv`, or without it the first bytes. What is hidden in each of the strings of a text is reached `through`
-    layers of its own; `parts` are the numbers of what is joined. Without `put_back` it is left off when the save is
-    posted, and need not be there when it is opened.
+    `key_of` of the file around says; or a cipher over `size` bytes with such a key, or one that is `derived` from it,
+    and an initial vector: `iv`, or what is `iv_at` an offset of the payload around, or without both the first bytes.
+    What is hidden in each of the strings of a text is reached `through` layers of its own; `parts` are the numbers of
+    what is joined. Without `put_back` it is left off when the save is posted, and need not be there when it is opened.
     """
 
     kind: str
@@ -114,6 +114,8 @@ class LayerSpec:
     derived: Derived | None = None
     through: tuple[LayerSpec, ...] = ()
     parts: tuple[int, ...] = ()
+    iv_at: int | None = None
+    size: Expression | None = None
 
     @property
     def has_key(self) -> bool:
@@ -124,7 +126,7 @@ class LayerSpec:
     def cipher_keys(self) -> dict[str, Any]:
         """What a template says of a cipher beside its key and where it begins."""
         iv = "derived" if self.iv == IV_DERIVED else self.iv.hex(" ").upper() if self.iv else ""
-        keys: dict[str, Any] = {"iv": iv} if iv else {}
+        keys: dict[str, Any] = {"iv": iv} if iv else {"iv_at": self.iv_at} if self.iv_at is not None else {}
         keys |= {"padding": self.padding} if self.padding != "pkcs7" else {}
         keys |= {"tag": "first"} if self.tag_first else {}
         return keys | ({"derive": derivation_keys(self.derived)} if self.derived is not None else {})

@@ -7,7 +7,8 @@ from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.errors import StreamGrows, place
 from faithful_ledger.core.profile.lengths import unpacked_sizes
 from faithful_ledger.core.save import SaveFile
-from faithful_ledger.core.wrapping import Streams
+from faithful_ledger.core.wrapping import Step, Streams
+from faithful_ledger.core.wrapping.steps import Enciphered
 
 __all__ = ["refuse_stale_size"]
 
@@ -21,16 +22,26 @@ def refuse_stale_size(around: SaveFile, inside: SaveFile, size: int) -> None:
     if bound is None or unwrapped is None or around.bound is None:
         return
     held = [step.node.start for step in unwrapped.steps if isinstance(step, Held)]
-    streams = [step for step in unwrapped.steps if isinstance(step, Streams)]
-    if not streams or len(held) + len(streams) < len(unwrapped.steps) or any(len(each.streams) > 1 for each in streams):
-        return
-    start = streams[0].streams[0].offset + sum(held)
-    for at, name in unpacked_sizes(around.source, start, inside.source.size):
-        node = field_at(around.bound.root, at)
-        if node is None or (node.spec.derived is None and node.spec.seal is None):
-            raise StreamGrows(
-                f"{inside.name} would unpack to {size} bytes in place of {inside.source.size}, and the {name} at "
-                f"{place(at)} says the old number",
-                "nothing was written; find the seals, or describe it in the template (length_of: file, of_file: "
-                f"{bound.spec.name})",
-            )
+    for number, step in enumerate(unwrapped.steps[len(held) :]):
+        start = _begin(step)
+        outer = around.source if not number else step.outer
+        start = start + sum(held) if start is not None and not number else start
+        for at, name in unpacked_sizes(outer, start, inside.source.size) if start is not None else ():
+            node = field_at(around.bound.root, at) if not number else None  # nothing further inside has a name
+            if node is None or (node.spec.derived is None and node.spec.seal is None):
+                within = f" within {around.name}" if number else ""
+                raise StreamGrows(
+                    f"{inside.name} would unpack to {size} bytes in place of {inside.source.size}, and the {name} at "
+                    f"{place(at)}{within} says the old number",
+                    "nothing was written; find the seals, or describe it in the template (length_of: file, of_file: "
+                    f"{bound.spec.name})",
+                )
+
+
+def _begin(step: Step) -> int | None:
+    """Where a layer begins in what is around it; None where that is not one place in bytes."""
+    if isinstance(step, Enciphered):
+        return step.span[0]
+    if isinstance(step, Streams) and len(step.streams) == 1:
+        return step.streams[0].offset
+    return None

@@ -9,7 +9,9 @@ ones. What a stream unpacks to is bounded, so a small file cannot fill the memor
 
 from __future__ import annotations
 
+import binascii
 from collections.abc import Iterator
+from contextlib import suppress
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -34,6 +36,8 @@ FIRST_STEP = 1 << 12
 MIXED = [set(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ"), set(b"abcdefghijklmnopqrstuvwxyz"), set(b"0123456789+/-_")]
 CAPITALS, FEWEST_CAPITALS = bytes(range(65, 91)), 8  # one of so many
 BASE64_FLAGS = bytes((chr(byte).isalnum() and byte < 128) or byte in b"+/-_" for byte in range(256))
+PLAIN = bytes.maketrans(b"-_", b"+/")
+MARKED = 64  # letters in which a stream begins, behind a header
 ESCAPED_FLAGS = bytes(flag or byte == ord("%") for byte, flag in enumerate(BASE64_FLAGS))
 LETTERS_LOOKED_AT, LZMA_LOOKED_AT = 4 << 20, 1 << 20
 IN_TEXTS = bytes([9, 10, 13, *range(32, 127), *range(128, 256)])
@@ -168,6 +172,26 @@ def _is_mixed(letters: bytes) -> bool:
     return all(set(letters) & kind for kind in MIXED) and (not marks or capitals * FEWEST_CAPITALS >= len(letters))
 
 
+def _aligned(data: bytes, start: int, end: int) -> int:
+    """Where a text in base64 begins among letters [start, end): letters of something else may be in front of it, so
+    that those that are left are a multiple of four with the padding behind them.
+    """
+    padded = end + len(data[end : end + 2]) - len(data[end : end + 2].lstrip(b"="))
+    over = (padded - start) % 4
+    if not over or (over == 1 and padded == end):
+        return start
+    shown = [_marked(data[at : at + MARKED]) for at in (start, start + over)]
+    return start + over if padded > end or shown == [False, True] else start
+
+
+def _marked(letters: bytes) -> bool:
+    """Whether what is spelled at the beginning of a text has the mark of a stream in it."""
+    spelled = b""
+    with suppress(binascii.Error):
+        spelled = binascii.a2b_base64(letters.translate(PLAIN)[: len(letters) // 4 * 4])
+    return any(mark in spelled for stream in STREAMS.values() for mark in stream.marks if len(mark) > 1)
+
+
 def _lettered(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
     looked_at, behind = data[:LETTERS_LOOKED_AT], 0
     if not looked_at[:FIRST_STEP].isascii():  # what lz-string writes in wide letters is all of a text
@@ -178,10 +202,10 @@ def _lettered(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
     flags = BASE64_FLAGS if ESCAPED.search(looked_at) is None else ESCAPED_FLAGS
     for at, end in _runs(looked_at.translate(flags), LEAST_BASE64):
         if at >= behind and _is_mixed(data[at : min(end, at + FIRST_STEP)]):
-            for kind in (LZ_STRING, BASE64):
-                layer = STREAMS[kind].read(data, at, Allowance(unpacked_allowance(len(data))))
+            for kind, begin in ((LZ_STRING, at), (BASE64, _aligned(data, at, end))):
+                layer = STREAMS[kind].read(data, begin, Allowance(unpacked_allowance(len(data))))
                 if layer is not None and layer.size >= LEAST_BASE64:
-                    behind = at + layer.size
-                    if not _within(taken, at, behind):
+                    behind = begin + layer.size
+                    if not _within(taken, begin, behind):
                         yield layer
                     break

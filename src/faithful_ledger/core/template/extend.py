@@ -239,6 +239,8 @@ def layer_keys(layer: LayerSpec) -> str | dict[str, Any]:
     keys |= {"key_of": layer.key_of} if layer.key_of else {}
     if layer.at is not None:
         keys["at"] = Hex(layer.at.constant) if layer.at.constant is not None else layer.at.text
+    if layer.size is not None:
+        keys["size"] = layer.size.constant if layer.size.constant is not None else layer.size.text
     keys |= {"member": layer.member} if layer.member else {}
     keys |= {"parts": list(layer.parts)} if layer.parts else {}
     keys |= {"through": [layer_keys(inner) for inner in layer.through]} if layer.through else {}

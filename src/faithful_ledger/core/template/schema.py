@@ -257,6 +257,8 @@ class LayerKeys(Part):
     tag: Literal["first", "last"] | None = None
     derive: DeriveKeys | None = None
     member: Words | None = None
+    iv_at: int | None = None
+    size: Formula | None = None
     parts: Annotated[list[Annotated[int, Field(ge=1, le=8)]], Field(min_length=1, max_length=8)] | None = None
     through: Annotated[list[Words | LayerKeys], Field(max_length=4)] | None = None
 

@@ -139,7 +139,8 @@ def _cipher(layer: LayerSpec, key_of: Callable[[str], bytes] | None, number_of: 
         where = f" (it is taken from {layer.key_of})" if layer.key_of else ""
         raise AddressError(f"{wrong}{where}", "write the key in the template, its key_of, or how it is derived")
     at = layer.at.evaluate(number_of or _no_number) if layer.at is not None else 0
-    return Cipher(layer.kind, key, layer.iv, layer.padding, layer.tag_first, at, layer.derived)
+    size = layer.size.evaluate(number_of or _no_number) if layer.size is not None else None
+    return Cipher(layer.kind, key, layer.iv, layer.padding, layer.tag_first, at, layer.derived, layer.iv_at, size)
 
 
 def _scrambling(layer: LayerSpec, key_of: Callable[[str], bytes] | None) -> Scrambling:

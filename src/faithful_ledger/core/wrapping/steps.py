@@ -157,32 +157,45 @@ class Hidden:
 class Enciphered:
     """A payload under a cipher, or with its bytes in another order."""
 
+    kind: str
     close: Callable[[bytes], bytes]
     outer: Source
     data: bytes
+    span: tuple[int, int]
 
     @classmethod
     def of(cls, outer: bytes, cipher: Cipher) -> Enciphered:
         """Raises AddressError where the cipher cannot be undone."""
-        return cls(lambda content: cipher.closed(content, outer), MemorySource(outer), cipher.opened(outer))
+        data = cipher.opened(outer)
+        return cls(
+            cipher.kind, lambda content: cipher.closed(content, outer), MemorySource(outer), data, cipher.span(outer)
+        )
 
     @classmethod
     def turned(cls, outer: bytes, kind: str) -> Enciphered:
-        return cls(lambda content: swapped(content, kind), MemorySource(outer), swapped(outer, kind))
+        span = 0, len(outer)
+        return cls(kind, lambda content: swapped(content, kind), MemorySource(outer), swapped(outer, kind), span)
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
-        """Only the run of bytes that is another one is replaced."""
+        """Only the run of bytes that is another one is replaced.
+
+        Raises:
+            StreamGrows: it would take another size, and a number around looks as if it said the old one.
+        """
         old = bytes(self.outer.read(0, self.outer.size))
         new = self.close(bytes(inner.read(0, inner.size)))
         if len(old) != len(new):
-            return [Replacement(0, len(old), new, (cause,))]
-        return [
-            Replacement(start, start + BLOCK, new[start : start + BLOCK], (cause,))
-            if start + BLOCK <= len(old)
-            else Replacement(start, len(old), new[start:], (cause,))
-            for start in range(0, len(old), BLOCK)
-            if old[start : start + BLOCK] != new[start : start + BLOCK]
-        ]
+            start, end = self.span
+            if why := "" if counted.has_length_over(start, end) else suspected_length(self.outer, start, end, counted):
+                raise StreamGrows(
+                    f"the {self.kind} layer at {place(start)} would take {end - start + len(new) - len(old)} bytes in "
+                    f"place of {end - start}, and {why}",
+                    "nothing was written; describe its length in the template (length_of), or enter values as long as "
+                    "the old ones",
+                )
+            return [Replacement(start, end, new[start : len(new) - len(old) + end], (cause,))]
+        blocks = ((at, min(at + BLOCK, self.span[1])) for at in range(*self.span, BLOCK))
+        return [Replacement(at, end, new[at:end], (cause,)) for at, end in blocks if old[at:end] != new[at:end]]
 
 
 @dataclass(slots=True)

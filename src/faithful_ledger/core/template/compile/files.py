@@ -12,7 +12,7 @@ from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.layers import CIPHERS, JOINED, KEYED, LAYERS, SCRAMBLINGS, STREAMS, STRINGS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
-from faithful_ledger.core.layers.ciphers import IV_DERIVED, derived_from, iv_from, wrong_cipher
+from faithful_ledger.core.layers.ciphers import HAS_NO_IV, IV_DERIVED, derived_from, iv_from, wrong_cipher
 from faithful_ledger.core.layers.scrambling import wrong_key
 from faithful_ledger.core.storage import (
     FixedText,
@@ -234,6 +234,12 @@ class _Files:
                 at = Expression(keys["at"])
             except LedgerError as error:
                 self.mistakes.append(((*where, "at"), str(error)))
+        size: Expression | None = None
+        if keys.get("size") is not None:
+            try:
+                size = Expression(keys["size"])
+            except LedgerError as error:
+                self.mistakes.append(((*where, "size"), str(error)))
         key = bytes.fromhex(keys["key"]) if keys.get("key") else None
         derive = keys.get("derive")
         if derive is not None and derive["by"] == "scrypt" and derive.get("cost", 2) & derive.get("cost", 2) - 1:
@@ -257,6 +263,8 @@ class _Files:
             derived_from(derive) if derive is not None else None,
             self.layer_specs(keys.get("through") or (), (*where, "through")),
             tuple(keys.get("parts") or ()),
+            keys.get("iv_at"),
+            size,
         )
 
     def layer(self, layer: LayerSpec, around: GroupSpec, where: Where) -> None:
@@ -290,13 +298,17 @@ class _Files:
             self.mistakes.append((where, text))
         elif layer.key is not None and (wrong := wrong_key(layer.kind, layer.key)):
             self.mistakes.append(((*where, "key"), wrong))
+        elif layer.size is not None or layer.iv_at is not None:
+            key = "size" if layer.size is not None else "iv_at"
+            self.mistakes.append(((*where, key), f"only a cipher has this, and {layer.kind} is none"))
         elif layer.at is not None and layer.kind not in STREAMS and layer.kind not in SCRAMBLINGS:
             self.mistakes.append((where, f"{layer.kind} covers the whole payload, so it has no at"))
         for number, inner in enumerate(layer.through if layer.kind == STRINGS else ()):
             self.layer(inner, around, (*where, "through", number))
-        for name in layer.at.names if layer.at is not None else ():
-            if self._within_group(around, name) is None:
-                self.mistakes.append(((*where, "at"), f"“{name}” leads to no field of the file around"))
+        for key, formula in (("at", layer.at), ("size", layer.size)):
+            for name in formula.names if formula is not None else ():
+                if self._within_group(around, name) is None:
+                    self.mistakes.append(((*where, key), f"“{name}” leads to no field of the file around"))
         found = self._within_group(around, layer.key_of)
         first, _, rest = layer.key_of.partition(".")
         if found is None and first in self.known:  # of another file, as a file that holds the key
@@ -311,6 +323,9 @@ class _Files:
         elif layer.key is None and not layer.key_of:
             text = f"the key of {layer.kind} is not given: write {{layer: {layer.kind}, key: …}}, or key_of a field"
             self.mistakes.append((where, text))
+        elif layer.iv_at is not None and (layer.iv or layer.kind in HAS_NO_IV):
+            text = "a layer has one of iv and iv_at" if layer.iv else f"{layer.kind} has no initial vector"
+            self.mistakes.append(((*where, "iv_at"), text))
         elif layer.iv == IV_DERIVED and layer.derived is None:
             self.mistakes.append(((*where, "iv"), "only with `derive` something derives an initial vector"))
         elif wrong := wrong_cipher(layer.kind, None if layer.derived is not None else layer.key, layer.iv):
