@@ -6,8 +6,10 @@ the bytes of what was seen there are in its place.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
+from itertools import islice
 from typing import NamedTuple
 
 import numpy as np
@@ -31,6 +33,7 @@ ENOUGH_TO_DOUBT = 4  # sightings needed before one of them is doubted
 MOST_HITS = 1 << 18
 MOST_LEFT = 1 << 12
 LEAST_SEARCHED = 2  # bytes
+MOST_WIDTHS, LONGEST_FILLED = 8, 20  # hits that are looked at, and digits, of numbers with zeros in front
 LETTERS = ("digits", "utf-8")
 
 
@@ -67,7 +70,8 @@ def exact_places(
     known = [j for j, s in enumerate(seen) if (s.number is not None or s.kind == "text") and j != doubted]
     used = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     forms: dict[bytes, list[tuple[_Form, int]]] = {}
-    for form in _forms(seen, known):
+    plainly = list(_forms(seen, known))
+    for form in (*plainly, *_filled_up(plainly, contents[first].data.tobytes(), first)):
         if in_letters and form.name not in LETTERS:
             continue
         run, lead = _searched(form, first)
@@ -114,6 +118,18 @@ def _forms(seen: Sequence[Sighting], known: list[int]) -> Iterator[_Form]:
                 spelled[j] = raw
             else:
                 yield _Form(name, scale, spelled)
+
+
+def _filled_up(forms: Sequence[_Form], content: bytes, first: int) -> Iterator[_Form]:
+    """Those of digits that have zeros in front, for each width that they have in one of the snapshots."""
+    for form in forms:
+        raw = form.raws[first]
+        if form.name != "digits" or form.scale != 1 or b"0" + raw not in content or not raw.isdigit():
+            continue
+        filled = re.finditer(rb"(?<![0-9.])0+%b(?![0-9.])" % raw, content)
+        for width in sorted({len(match[0]) for match in islice(filled, MOST_WIDTHS)}):
+            if all(each.isdigit() and len(each) <= width <= LONGEST_FILLED for each in form.raws.values()):
+                yield form._replace(raws={j: each.rjust(width, b"0") for j, each in form.raws.items()})
 
 
 def _searched(form: _Form, first: int) -> tuple[bytes, int]:

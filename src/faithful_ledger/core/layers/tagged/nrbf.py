@@ -37,6 +37,7 @@ WHOLE = {BYTE: "<B", 7: "<h", 8: "<i", 9: "<q", 10: "<b", 12: "<q", 13: "<Q", 14
 PROPERTY = re.compile(r"<(.+)>k__BackingField")
 MOST_PARTS = 1 << 20
 LONGEST_SIZE = 5  # bytes in which the size of a text is written
+ALONE = "value"  # the name of a value that is all of a stream
 
 
 class _Type(NamedTuple):
@@ -63,6 +64,9 @@ class NetObjects(Codec):
 
     def value_at(self, cursor: Cursor) -> Node:
         return _Stream(cursor).root()
+
+    def is_telling(self, root: Node) -> bool:
+        return root.keys == [ALONE] or super().is_telling(root)
 
     def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         kind = like.form if like is not None else 0
@@ -107,8 +111,10 @@ class _Stream:
         cursor.at += 1
         if root not in self.objects:
             raise Malformed("its first object is missing")
-        self._resolve(self.objects[root])
-        return self.objects[root]
+        first = self.objects[root]
+        self._resolve(first)
+        # A text alone is no JSON that could hold another one.
+        return first if first.parts else Node("map", first.start, first.end, parts=[first], keys=[ALONE])
 
     # records
 
