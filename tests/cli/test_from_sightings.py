@@ -703,6 +703,66 @@ def turned_read(content: bytes) -> tuple[int, int, str]:
     return bits >> 28 & 0x1FFFFFF, bits >> 9 & 1023, content[12:32].rstrip(b"\0").decode()
 
 
+def crossed_write(value: dict[str, Any]) -> bytes:
+    """Numbers that are XORed with others drawn for each."""
+    turn = random.Random(value["seed"])
+    numbers = {"marks": value["marks"], "day": value["day"], "debt": value["seed"] % 900}
+    keys = {name: turn.randrange(-(1 << 31), 1 << 31) for name in numbers}
+    masked = {name: {"key": keys[name], "hidden": numbers[name] ^ keys[name]} for name in numbers}
+    return json.dumps({"name": value["name"], **masked}).encode()
+
+
+def crossed_read(content: bytes) -> tuple[int, int, str]:
+    known = json.loads(content)
+    marks, day = (known[name]["hidden"] ^ known[name]["key"] for name in ("marks", "day"))
+    return marks, day, known["name"]
+
+
+def filled_write(value: dict[str, Any]) -> bytes:
+    """Columns of letters, with zeros in front of numbers."""
+    return f"{value['name']:<24}|{value['day']:05}|{value['marks']:09}|{value['seed'] % 10**9:09}\r\n".encode()
+
+
+def filled_read(content: bytes) -> tuple[int, int, str]:
+    name, day, marks, _ = content.decode().removesuffix("\r\n").split("|")
+    assert list(map(len, (name, day, marks))) == [24, 5, 9]
+    return int(marks), int(day), name.rstrip()
+
+
+def record_write(value: dict[str, Any]) -> bytes:
+    """A record of .NET that is one text, in base64."""
+    text = base64.b64encode(json.dumps(value).encode())
+    size, spelled = len(text), b""
+    while size > 127:
+        spelled += bytes([size & 127 | 128])
+        size >>= 7
+    head = bytes.fromhex("0001000000ffffffff01000000000000000601000000")
+    return head + spelled + bytes([size]) + text + b"\x0b"
+
+
+def record_read(content: bytes) -> tuple[int, int, str]:
+    at, size, shift = 22, 0, 0
+    while content[at] > 127:
+        size |= (content[at] & 127) << shift
+        at, shift = at + 1, shift + 7
+    size |= content[at] << shift
+    assert content[at + 1 + size :] == b"\x0b"
+    return of_json(base64.b64decode(content[at + 1 : -1], validate=True))
+
+
+def lettered_head_write(value: dict[str, Any]) -> bytes:
+    """Letters of a header directly in front of base64."""
+    body = zlib.compress(without_seed(value))
+    return b"BWICK     1D" + base64.b64encode(struct.pack("<III", 1, 16, len(body)) + body)
+
+
+def lettered_head_read(content: bytes) -> tuple[int, int, str]:
+    assert content[:12] == b"BWICK     1D"
+    body = base64.b64decode(content[12:], validate=True)
+    assert int.from_bytes(body[8:12], "little") == len(body) - 12
+    return of_json(zlib.decompress(body[12:]))
+
+
 def encoded_write(value: dict[str, Any]) -> bytes:
     """Each value for itself, in base64."""
     texts = {name: str(value[name]).encode() for name in ("name", "marks", "day", "seed")}
@@ -759,6 +819,10 @@ FORMATS = (
     Format("LZMA alone", lzma_write, lzma_read),
     Format("a database", tables_write, tables_read),
     Format("each value in base64", encoded_write, encoded_read),
+    Format("masked numbers with their keys", crossed_write, crossed_read),
+    Format("numbers filled up with zeros", filled_write, filled_read),
+    Format("a text in a record of .NET", record_write, record_read),
+    Format("letters in front of base64", lettered_head_write, lettered_head_read, "length"),
 )
 
 

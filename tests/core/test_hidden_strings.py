@@ -14,10 +14,12 @@ from hypothesis import strategies as st
 
 from faithful_ledger.core.edits import Cause, Patched, Replacement
 from faithful_ledger.core.errors import AddressError, StreamGrows, TooMuch, ValueRefused
+from faithful_ledger.core.evidence import locate, parse_sighting
 from faithful_ledger.core.formats import recognised_text
 from faithful_ledger.core.hidden_strings import find_hidden_strings, find_parts_under_key
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.layers.ciphers import Cipher, Derived
+from faithful_ledger.core.masked_numbers import find_masked
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.source import MemorySource
@@ -118,7 +120,7 @@ class EachStringTest(LedgerCase):
         gone = Patched(MemorySource(content), [Replacement(first, last, b"")])
         self.assertEqual(list(json.loads(written(inside, gone, outer))), ["version", "at", "name", "of"])
         for text in (b'{"marks": "1340"}', b"no text \x00 at all", b""):
-            with self.assertRaisesRegex(AddressError, "no string of this text is hidden so"):
+            with self.assertRaisesRegex(AddressError, "no value of this text is hidden so"):
                 unwrap(text, [LayerSpec("strings", through=LAYERS[0])])
 
     def test_without_a_template_they_are_values_to_type_over(self) -> None:
@@ -150,6 +152,75 @@ class EachStringTest(LedgerCase):
                 if not number:
                     self.assertEqual(find_parts_under_key([content], Keys(secret=KEY)), (), content)
         self.assertEqual(find_parts_under_key([content], NO_KEYS), ())
+
+
+class MaskedTest(LedgerCase):
+    def test_numbers_change_under_the_mask_that_they_have(self) -> None:
+        turn = dice()
+        for names in (("hidden", "currentKey"), ("value", "mask")):
+            values = {name: turn.randrange(-9, 90_000) for name in NAMES}
+            masks = {name: turn.randrange(-(1 << 31), 1 << 31) for name in NAMES}
+            layer = LayerSpec("masked", number=names[0], mask=names[1])
+            for way in (self._in_json, self._in_xml):
+                outer = way(values, masks, names)
+                if names[1] == "currentKey":
+                    self.assertEqual(find_masked([outer]), layer)
+                inside = Unwrapped(unwrap(outer, [layer]))
+                self.assertEqual(inside.steps[-1].data, way(values, dict.fromkeys(NAMES, 0), names, shown=masks))
+                new = {name: turn.randrange(10**7) for name in turn.sample(NAMES, 3)}
+                document = recognised_text(inside.source)
+                assert document is not None
+                replaced = [
+                    Replacement(leaf.start, leaf.end, (b'"%d"' if leaf.raw[:1] == b'"' else b"%d") % new[name])
+                    for leaf in document.leaves()
+                    for name in new
+                    if leaf.path.startswith((f"{name}.{names[0]}", f"save.{name}.@{names[0]}", f"{name}.@{names[0]}"))
+                ]
+                self.assertEqual(len(replaced), len(new))
+                after = written(inside, Patched(inside.source, replaced), outer)
+                self.assertEqual(after, way(values | new, masks, names))
+
+    def _in_json(
+        self, values: dict[str, int], masks: dict[str, int], names: tuple[str, str], shown: dict[str, int] | None = None
+    ) -> bytes:
+        kept = masks if shown is None else shown
+        groups = {name: {names[1]: kept[name], names[0]: values[name] ^ masks[name], "ok": True} for name in values}
+        return json.dumps({"at": "the quay", **groups, "day": 12}).encode()
+
+    def _in_xml(
+        self, values: dict[str, int], masks: dict[str, int], names: tuple[str, str], shown: dict[str, int] | None = None
+    ) -> bytes:
+        kept = masks if shown is None else shown
+        groups = (f'<{n} {names[0]}="{values[n] ^ masks[n]}" {names[1]}="{kept[n]}"/>' for n in values)
+        return f"<save>{''.join(groups)}<day>12</day></save>".encode()
+
+    def test_what_was_seen_is_found_where_it_is_plain(self) -> None:
+        """Times agree in their highest bits as well."""
+        copies = [
+            json.dumps({"made": 1_700_000_000, "kept": 1_700_000_000 + 60 * number, "marks": 1340 + number}).encode()
+            for number in range(4)
+        ]
+        sources = [MemorySource(copy) for copy in copies]
+        for shown, path in ((range(1340, 1344), "marks"), (range(1_700_000_000, 1_700_000_240, 60), "kept")):
+            found = locate(sources, [parse_sighting(str(number)) for number in shown])
+            self.assertEqual((found.places[0].path, found.places[0].route), (path, ()))
+
+    def test_what_cannot_be_masked_is_refused(self) -> None:
+        layer = LayerSpec("masked", number="hidden", mask="key")
+        inside = Unwrapped(unwrap(b'{"hidden": 5678, "key": 1234}', [layer]))
+        at = inside.steps[-1].data.index(b"%d" % (5678 ^ 1234))
+        refusals = {
+            b'"many"': "is not a number",
+            b"1.5": "1.5 cannot be XORed with 1234",
+            b"9" * 21: "nothing was written",
+        }
+        for text, words in refusals.items():
+            item = Replacement(at, at + 4, text)
+            with self.assertRaisesRegex(ValueRefused, words):
+                inside.wrap(Patched(inside.source, [item]), CAUSE, UNCOUNTED)
+        for text in (b'{"hidden": "x", "key": 1234}', b'{"hidden": 5678}', b"\0\1\2"):
+            with self.assertRaisesRegex(AddressError, "no value of this text is hidden so"):
+                unwrap(text, [layer])
 
 
 class PartsTest(LedgerCase):
@@ -214,6 +285,8 @@ MISTAKES = (
     Layered("{layer: aes-ecb, key: '00', iv_at: 4}", "aes-ecb has no initial vector"),
     Layered("{layer: aes-cbc, key: '00', iv: '00', iv_at: 4}", "a layer has one of iv and iv_at"),
     Layered("{layer: aes-cbc, key: '00', size: length}", "“length” leads to no field of the file around"),
+    Layered("{layer: masked, number: hidden}", "say which number is XORed with which mask"),
+    Layered("{layer: hex, number: hidden, mask: key}", "hex has neither number nor mask"),
     Layered("{layer: joined, parts: [0]}", "it must be at least 1"),
 )
 

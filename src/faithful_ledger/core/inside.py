@@ -28,6 +28,7 @@ from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.tagged import TAGGED, tagged_kind
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS, transcoding_of
 from faithful_ledger.core.listed_parts import find_parts_listed
+from faithful_ledger.core.masked_numbers import find_masked
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.descrambling import find_descramblings, step_in_words
 from faithful_ledger.core.profile.layers import stream_at
@@ -170,8 +171,9 @@ def _within(
     if (linked := _linked(outer, begins)) is not None:
         yield linked
         return
-    if (strings := find_hidden_strings([each.data for each in outer])) is not None:
-        yield tuple(_undone(each, (strings,)) for each in outer)
+    for find in (find_hidden_strings, find_masked):
+        if (in_place := find([each.data for each in outer])) is not None:
+            yield tuple(_undone(each, (in_place,)) for each in outer)
     strong = False
     for kind in sorted({layer.kind for each in streams for layer in each}):
         of_kind = [[layer for layer in each if layer.kind == kind] for each in streams]

@@ -102,6 +102,7 @@ def _layer_document(layer: LayerSpec) -> dict[str, Any]:
         **({"at": at} if at is not None else {}),
         **({"member": layer.member} if layer.member else {}),
         **({"size": layer.size.constant} if layer.size is not None else {}),
+        **({"number": layer.number, "mask": layer.mask} if layer.number else {}),
         **({"parts": list(layer.parts)} if layer.parts else {}),
         **({"through": [_layer_document(inner) for inner in layer.through]} if layer.through else {}),
         **layer.cipher_keys,
@@ -182,6 +183,8 @@ def _layer(step: Mapping[str, Any]) -> LayerSpec:
         derived=derived_from(step["derive"]) if step.get("derive") else None,
         iv_at=int(step["iv_at"]) if step.get("iv_at") is not None else None,
         size=Expression(int(step["size"])) if step.get("size") is not None else None,
+        number=step.get("number", ""),
+        mask=step.get("mask", ""),
         parts=tuple(map(int, step.get("parts") or ())),
         through=tuple(map(_layer, step.get("through") or ())),
     )

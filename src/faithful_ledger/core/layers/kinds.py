@@ -45,6 +45,7 @@ __all__ = [
     "LAYERS",
     "LINKED",
     "LOCAL",
+    "MASKED",
     "PADDED",
     "SCRAMBLINGS",
     "STREAMS",
@@ -74,6 +75,7 @@ STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MOD
 IN_LETTERS = ("base64", "hex", "lz-string", "percent")  # streams that are text themselves
 PADDED = "padded"  # zeros behind a text
 STRINGS = "strings"  # each of a text, hidden for itself
+MASKED = "masked"  # numbers of a text, XORed with others beside them
 JOINED = "joined"  # what a text spells in several places
 LAYERS = (
     *STREAMS,
@@ -88,6 +90,7 @@ LAYERS = (
     ENCLOSED,
     STRINGS,
     JOINED,
+    MASKED,
     *LINKED,
 )
 
@@ -99,7 +102,8 @@ class LayerSpec:
     `key_of` of the file around says; or a cipher over `size` bytes with such a key, or one that is `derived` from it,
     and an initial vector: `iv`, or what is `iv_at` an offset of the payload around, or without both the first bytes.
     What is hidden in each of the strings of a text is reached `through` layers of its own; `parts` are the numbers of
-    what is joined. Without `put_back` it is left off when the save is posted, and need not be there when it is opened.
+    what is joined; each `number` of a text may be XORed with the `mask` beside it. Without `put_back` it is left off
+    when the save is posted, and need not be there when it is opened.
     """
 
     kind: str
@@ -116,6 +120,8 @@ class LayerSpec:
     parts: tuple[int, ...] = ()
     iv_at: int | None = None
     size: Expression | None = None
+    number: str = ""
+    mask: str = ""
 
     @property
     def has_key(self) -> bool:

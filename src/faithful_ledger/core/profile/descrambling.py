@@ -20,7 +20,7 @@ import numpy as np
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.errors import place
 from faithful_ledger.core.formats import recognised_text
-from faithful_ledger.core.layers import CIPHERS, JOINED, STREAMS, STRINGS, LayerSpec
+from faithful_ledger.core.layers import CIPHERS, JOINED, MASKED, STREAMS, STRINGS, LayerSpec
 from faithful_ledger.core.layers.ciphers import cipher_in_words
 from faithful_ledger.core.layers.generators import Generator
 from faithful_ledger.core.layers.scrambling import GENERATED, Scrambling, in_words, unscramble
@@ -132,6 +132,8 @@ def step_in_words(step: LayerSpec) -> str:
         return f"each string of the text: {' → '.join(map(step_in_words, step.through))}"
     if step.kind in STREAMS:
         return step.kind
+    if step.kind == MASKED:
+        return f"each {step.number} of the text XORed with the {step.mask} beside it"
     if step.kind == JOINED:
         return f"parts {', '.join(map(str, step.parts))} of the text, joined"
     words = cipher_in_words(step.kind, step.derived) if step.kind in CIPHERS else in_words(step.kind, step.key)

@@ -259,6 +259,8 @@ class LayerKeys(Part):
     member: Words | None = None
     iv_at: int | None = None
     size: Formula | None = None
+    number: Words | None = None
+    mask: Words | None = None
     parts: Annotated[list[Annotated[int, Field(ge=1, le=8)]], Field(min_length=1, max_length=8)] | None = None
     through: Annotated[list[Words | LayerKeys], Field(max_length=4)] | None = None
 

@@ -13,6 +13,7 @@ from faithful_ledger.core.layers import (
     JOINED,
     KEYED,
     LINKED,
+    MASKED,
     PADDED,
     SCRAMBLINGS,
     STRINGS,
@@ -31,6 +32,7 @@ from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.layers import stream_at
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.wrapping.joined import Joined
+from faithful_ledger.core.wrapping.masked import with_masked
 from faithful_ledger.core.wrapping.steps import (
     Archived,
     Enciphered,
@@ -46,7 +48,7 @@ from faithful_ledger.core.wrapping.steps import (
     Tagged,
     Transcoded,
 )
-from faithful_ledger.core.wrapping.strings import MOST_STRINGS, Strings
+from faithful_ledger.core.wrapping.strings import MOST_STRINGS, with_strings
 
 __all__ = ["unwrap"]
 
@@ -81,7 +83,9 @@ def unwrap(
         elif layer.kind == STRINGS:
             through = partial(unwrap, route=layer.through, key_of=key_of, number_of=number_of)
             salted = [each.derived for each in layer.through if each.derived and each.derived.salt_from != "given"]
-            step = Strings.of(data, through, min((how.most_salts for how in salted), default=MOST_STRINGS))
+            step = with_strings(data, through, min((how.most_salts for how in salted), default=MOST_STRINGS))
+        elif layer.kind == MASKED:
+            step = with_masked(data, layer.number, layer.mask)
         elif layer.kind == JOINED:
             step = Joined.of(data, layer.parts)
         elif layer.kind in LINKED:

@@ -10,7 +10,7 @@ from typing import Literal
 from faithful_ledger.core.address import Expression, name_parts, parse_path
 from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.formats import DOCUMENTS
-from faithful_ledger.core.layers import CIPHERS, JOINED, KEYED, LAYERS, SCRAMBLINGS, STREAMS, STRINGS, LayerSpec
+from faithful_ledger.core.layers import CIPHERS, JOINED, KEYED, LAYERS, MASKED, SCRAMBLINGS, STREAMS, STRINGS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.ciphers import HAS_NO_IV, IV_DERIVED, derived_from, iv_from, wrong_cipher
 from faithful_ledger.core.layers.scrambling import wrong_key
@@ -265,6 +265,8 @@ class _Files:
             tuple(keys.get("parts") or ()),
             keys.get("iv_at"),
             size,
+            keys.get("number") or "",
+            keys.get("mask") or "",
         )
 
     def layer(self, layer: LayerSpec, around: GroupSpec, where: Where) -> None:
@@ -275,6 +277,11 @@ class _Files:
         elif bool(layer.through) is not (layer.kind == STRINGS):
             text = "say through which layers each string is read" if not layer.through else f"{layer.kind} has none"
             self.mistakes.append(((*where, "through") if layer.through else where, text))
+        elif bool(layer.number and layer.mask) is not (layer.kind == MASKED) or bool(layer.number) is not bool(
+            layer.mask
+        ):
+            text = "say which number is XORed with which mask: number: hidden, mask: key"
+            self.mistakes.append((where, text if layer.kind == MASKED else f"{layer.kind} has neither number nor mask"))
         elif bool(layer.parts) is not (layer.kind == JOINED):
             text = "say in which order its parts are: parts: [2, 1]" if not layer.parts else f"{layer.kind} has none"
             self.mistakes.append(((*where, "parts") if layer.parts else where, text))
