@@ -58,7 +58,7 @@ CLEARLY = 1.5  # times as much as the save itself
 SURE = 1e9  # of a packed stream
 LEAST, FIRST = 24, 16  # bytes that are opened, and of the first block
 WHOLE = frozenset(("aes-gcm", "xxtea"))  # which are opened from the beginning to the end, or not at all
-MOST_CHAINED = 1 << 15  # bytes under XXTEA behind a header, as each try takes all of them
+MOST_CHAINED = 1 << 15  # bytes under XXTEA behind a header or a derived key, as each try takes all of them
 ALIGNED = 4  # bytes
 LEAST_SALT = 8  # bytes of a password that is its own salt
 MOST_FOUND, MOST_SAVES = 3, 4
@@ -279,7 +279,7 @@ def _by_ciphers(
             left = len(save) - start
             if left < max(cipher.block, 1) or (cipher.block and left % cipher.block):
                 continue
-            if kind == "xxtea" and start and left > MOST_CHAINED:
+            if kind == "xxtea" and left > MOST_CHAINED and (start or not _is_in_letters(key)):
                 continue
             body = save[start : start + (left if kind in WHOLE else LOOKED_AT)]
             for tag_first in (False, True) if kind == "aes-gcm" else (False,):
@@ -294,6 +294,11 @@ def _by_ciphers(
                     tried = LayerSpec(kind, key.key, iv=first, padding="none")
                     data = unwrap(save[begin : min(end, begin + LOOKED_AT)], [tried])[-1].data
                     yield replace(tried, key=key.said, at=_offset(at), iv=None, iv_at=iv_at, derived=key.how), data
+
+
+def _is_in_letters(key: _Key) -> bool:
+    """Whether a key is what somebody wrote, cut off or filled up with zeros."""
+    return key.how is None and key.key.rstrip(b"\0").isascii() and b"\0" not in key.key.rstrip(b"\0")
 
 
 def _vectors_apart(begin: int, size: int, end: int) -> Iterator[tuple[int, int]]:
