@@ -14,6 +14,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from itertools import chain, product
+from operator import xor
 from typing import NamedTuple
 
 import numpy as np
@@ -60,11 +61,13 @@ LEAST, FIRST = 24, 16  # bytes that are opened, and of the first block
 WHOLE = frozenset(("aes-gcm", "xxtea"))  # which are opened from the beginning to the end, or not at all
 MOST_CHAINED = 1 << 15  # bytes under XXTEA behind a header or a derived key, as each try takes all of them
 ALIGNED = 4  # bytes
+GAPS = (4, 8, 16, 20, 32)  # bytes between a vector and what is hidden: a size, or a digest
 LEAST_SALT = 8  # bytes of a password that is its own salt
 MOST_FOUND, MOST_SAVES = 3, 4
 LONGEST_VECTOR = 32
 BEGINNING, PRICE, NOISE = 64, 1, 2  # bytes; and bits of one that is left out, or of noise
 ENOUGH = 20  # bytes of letters that a wrong key hardly leaves
+MARKS = tuple(mark for kind in STREAMS.values() for mark in kind.marks)
 SPELLED = re.compile(rb"(?:[0-9A-Fa-f]{2}){4,}|[A-Za-z0-9+/]{22,43}={0,2}")
 
 
@@ -288,12 +291,31 @@ def _by_ciphers(
                     data = unwrap(body, [tried])[-1].data
                     yield replace(tried, key=key.said, at=_offset(at), iv=iv, derived=key.how), data[:LOOKED_AT]
         if cipher.iv and kind not in WHOLE and key.how_by in ("", "digest"):
-            for iv_at, end in _vectors_apart(begin, cipher.iv, len(save)):
-                if (end - begin) % (cipher.block or 1) == 0:
-                    first = save[iv_at % len(save) :][: cipher.iv]
-                    tried = LayerSpec(kind, key.key, iv=first, padding="none")
-                    data = unwrap(save[begin : min(end, begin + LOOKED_AT)], [tried])[-1].data
-                    yield replace(tried, key=key.said, at=_offset(at), iv=None, iv_at=iv_at, derived=key.how), data
+            for iv_at, data in _by_vectors_apart(save, begin, key.key, kind):
+                yield LayerSpec(kind, key.said, at=_offset(at), iv_at=iv_at, padding="none", derived=key.how), data
+
+
+def _by_vectors_apart(save: bytes, begin: int, key: bytes, kind: str) -> Iterator[tuple[int, bytes]]:
+    """What a key gives with the vectors that are not directly in front of what is hidden, by where they are. In CBC
+    only the first block depends on the vector.
+    """
+    size, block = KINDS[kind].iv, KINDS[kind].block
+    is_chained = KINDS[kind].mode == "CBC"
+    opened = b""
+    for iv_at, end in _vectors_apart(begin, size, len(save)):
+        if end - begin < max(block, 1) or (end - begin) % (block or 1):
+            continue
+        vector, body = save[iv_at % len(save) :][:size], save[begin : min(end, begin + LOOKED_AT)]
+        if not is_chained:
+            if iv_at < 0 or begin - iv_at - size in GAPS:
+                yield iv_at, unwrap(body, [LayerSpec(kind, key, iv=vector, padding="none")])[-1].data
+            continue
+        if not opened:
+            opened = unwrap(body, [LayerSpec(kind, key, iv=bytes(size), padding="none")])[-1].data
+            is_uneven = _unevenness(opened[block:], block) > MOST_EVEN
+        first = bytes(map(xor, opened, vector))
+        if is_uneven or _begins_stream(first):
+            yield iv_at, first + opened[block:]
 
 
 def _is_in_letters(key: _Key) -> bool:
@@ -363,12 +385,15 @@ def gained(saves: Sequence[bytes], layer: LayerSpec) -> float:
 
 def _unevenness(data: bytes, block: int) -> float:
     """That of the blocks that differ: those that are alike may stay alike under a wrong key."""
+    plainly = unevenness(np.frombuffer(data, np.uint8))
+    if plainly <= MOST_EVEN:  # as most are
+        return plainly
     different = b"".join(dict.fromkeys(data[at : at + block] for at in range(0, len(data), block)))
     return unevenness(np.frombuffer(different, np.uint8))
 
 
 def _begins_stream(data: bytes) -> bool:
-    return any(data.startswith(mark) for kind in STREAMS.values() for mark in kind.marks)
+    return data.startswith(MARKS)
 
 
 def _holds_stream(save: bytes, layer: LayerSpec) -> bool:
