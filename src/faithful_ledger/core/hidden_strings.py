@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
+from functools import lru_cache
 from itertools import islice, permutations
 from typing import NamedTuple
 
@@ -26,7 +27,7 @@ LEAST_BYTES = 16  # that strings hold together, to be no words that look so by c
 LEAST_STRINGS = 2
 SHORTEST = 2  # letters that spell a byte
 LEAST_DIGITS = 8  # in hexadecimal, which letters of base64 are hardly by chance
-LARGEST = 4 << 20  # bytes of a text that is looked into
+LARGEST = 1 << 20  # bytes of a text that is looked into
 MOST_READ = 1000  # strings of a text
 MOST_TRIED = 12  # strings of a save a key is tried on
 LONGEST_TRIED = 4096  # bytes
@@ -42,7 +43,7 @@ class _Spelled(NamedTuple):
 
 def find_hidden_strings(contents: Sequence[bytes]) -> LayerSpec | None:
     """The layer through which the strings of all texts say what they hold, where most of them only spell letters."""
-    if max(map(len, contents)) > LARGEST or not all(map(looks_like_text, contents)):
+    if not all(map(looks_like_text, contents)):
         return None
     for kind in SPELLINGS:
         found = _spelled(contents, kind)
@@ -86,7 +87,9 @@ def _joined(contents: Sequence[bytes], keys: Keys, end: Deadline, *, as_it_is: b
     if len(sizes) != 1 or not all(parts):
         return ()
     order = sizes.pop()
-    (longest,) = {max(range(len(of_one)), key=lambda number: len(of_one[number].data)) for of_one in parts}
+    longest = max(range(len(order)), key=lambda number: len(parts[0][number].data))
+    if any(len(of_one[longest].data) < max(len(each.data) for each in of_one) for of_one in parts):
+        return ()
     for chosen in _orders(order, longest):
         if end.over:
             break
@@ -124,14 +127,22 @@ def _spelled(contents: Sequence[bytes], kind: str) -> list[_Spelled]:
     """What the strings of each text spell; nothing where one is in no known format."""
     found = list[_Spelled]()
     for content in contents:
-        document = recognised_text(MemorySource(content))
-        if document is None:
+        texts = _strings(content) if len(content) <= LARGEST else None
+        if texts is None:
             return []
-        leaves = [leaf for leaf in islice(document.leaves(), MOST_READ) if may_be_hidden(document, leaf)]
-        texts = [leaf.text.encode("utf-8", "replace") for leaf in leaves]
         values = [value for text in texts if len(text) >= SHORTEST and (value := _bytes_of(text, kind))]
         found.append(_Spelled(values, len(texts)))
     return found
+
+
+@lru_cache(maxsize=8)  # of the saves that are looked into together, which is asked for each spelling, and with a key
+def _strings(content: bytes) -> tuple[bytes, ...] | None:
+    """The first strings of a text that may spell bytes; None where it is in no known format."""
+    document = recognised_text(MemorySource(content))
+    if document is None:
+        return None
+    leaves = (leaf for leaf in islice(document.leaves(), MOST_READ) if may_be_hidden(document, leaf))
+    return tuple(leaf.text.encode("utf-8", "replace") for leaf in leaves)
 
 
 def _bytes_of(text: bytes, kind: str) -> bytes:
