@@ -25,11 +25,13 @@ from faithful_ledger.core.layers.hex_text import HEX, is_hex
 from faithful_ledger.core.layers.stream import Allowance
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.wrapping.growing import Counted, decimal_length
+from faithful_ledger.core.wrapping.strings import may_be_hidden
 
 __all__ = ["SIZES", "Joined", "Spelled", "spelled_parts"]
 
 SIZES = (8, 12, 16, 24, 32)  # bytes of salts, initial vectors and tags
 LEAST = 24  # bytes of the longest part
+SHORTEST = 11  # letters
 RUN = re.compile(rb"[A-Za-z0-9+/_-]{11,}={0,2}")
 MOST = 8  # parts of a text
 LARGEST = 64 << 20
@@ -63,7 +65,7 @@ def _all_spelled(outer: bytes) -> Iterator[Spelled]:
             yield from _spelled(match.start(), match.end(), match[0])
         return
     for leaf in document.leaves():
-        if leaf.kind == "string":
+        if leaf.end - leaf.start >= SHORTEST and may_be_hidden(document, leaf):
             span = Span(leaf.start, leaf.end, "string")
             string = NestedText(document.source, span, document.value_storage(span))
             yield from _spelled(leaf.start, leaf.end, string.data, string)

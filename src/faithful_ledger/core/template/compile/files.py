@@ -277,9 +277,7 @@ class _Files:
         elif bool(layer.through) is not (layer.kind == STRINGS):
             text = "say through which layers each string is read" if not layer.through else f"{layer.kind} has none"
             self.mistakes.append(((*where, "through") if layer.through else where, text))
-        elif bool(layer.number and layer.mask) is not (layer.kind == MASKED) or bool(layer.number) is not bool(
-            layer.mask
-        ):
+        elif {bool(layer.number), bool(layer.mask)} != {layer.kind == MASKED}:
             text = "say which number is XORed with which mask: number: hidden, mask: key"
             self.mistakes.append((where, text if layer.kind == MASKED else f"{layer.kind} has neither number nor mask"))
         elif bool(layer.parts) is not (layer.kind == JOINED):
