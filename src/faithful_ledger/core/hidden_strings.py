@@ -14,7 +14,7 @@ from faithful_ledger.core.formats import looks_like_text, recognised_text
 from faithful_ledger.core.layers import JOINED, STREAMS, STRINGS, LayerSpec
 from faithful_ledger.core.layers.base64_text import BASE64
 from faithful_ledger.core.layers.hex_text import HEX, is_hex
-from faithful_ledger.core.layers.stream import Allowance
+from faithful_ledger.core.profile.layers import whole_stream
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.unlocking import Keys, find_unlocking, find_unlocking_each, gained
 from faithful_ledger.core.wrapping.joined import SIZES, spelled_parts
@@ -43,7 +43,7 @@ class _Spelled(NamedTuple):
 
 def find_hidden_strings(contents: Sequence[bytes]) -> LayerSpec | None:
     """The layer through which the strings of all texts say what they hold, where most of them only spell letters."""
-    if not all(map(looks_like_text, contents)):
+    if max(map(len, contents)) > LARGEST or not all(map(looks_like_text, contents)):
         return None
     for kind in SPELLINGS:
         found = _spelled(contents, kind)
@@ -149,8 +149,7 @@ def _bytes_of(text: bytes, kind: str) -> bytes:
     """What letters spell; nothing where not all of them do."""
     with suppress(LedgerError):
         is_digest = kind == BASE64 and len(text) >= LEAST_DIGITS and is_hex(text)
-        layer = STREAMS[kind].read(text, 0, Allowance(len(text))) if not is_digest else None
-        if layer is not None and layer.size == len(text):
+        if not is_digest and (layer := whole_stream(text, kind)) is not None:
             return STREAMS[kind].unpack(text, layer, len(text))
     return b""
 

@@ -125,17 +125,18 @@ def _under_keys(outer: Together, streams: Sequence[list[Layer]], keys: Keys, end
     """The payloads that keys open, where nothing was opened by them yet and no stream shows that nothing is hidden."""
     if any(layer.has_key for layer in outer[0].layers):
         return []
+    contents = [each.data for each in outer]
     is_open = any(strong_layers(each, payload.data) for each, payload in zip(streams, outer, strict=True))
     known = [way for way in keys.ways if not is_open or way[0].kind in IN_LETTERS]  # these are streams themselves
     if not outer[0].layers and (opened := list(_opened(outer, known))):
         return opened
-    if parts := find_parts_under_key([each.data for each in outer], keys, end):
+    if parts := find_parts_under_key(contents, keys, end):
         return [tuple(_undone(each, parts) for each in outer)]
     if is_open:
         return []
-    if listed := find_parts_listed([each.data for each in outer], keys, end):
+    if listed := find_parts_listed(contents, keys, end):
         return [tuple(_undone(each, (layer,)) for each in outer) for layer in listed]
-    found = find_unlocking([each.data for each in outer], keys, end) if keys.secret else []
+    found = find_unlocking(contents, keys, end) if keys.secret else []
     return list(_opened(outer, [(layer,) for layer in found]))
 
 

@@ -38,7 +38,6 @@ if TYPE_CHECKING:
 __all__ = ["Outline", "outlined"]
 
 LARGEST_UNWRAPPED = 64 << 20
-LARGEST_HIDDEN = 1 << 20  # bytes of a text whose strings are looked at
 MOST_EVERY = 100_000  # values that one [*] stands for
 
 
@@ -131,7 +130,7 @@ class Outline:
             return False
         data = bytes(file.source.read(0, size))
         kind = layer_of_whole(data)
-        return kind == ENCLOSED or kind in TAGGED or (size <= LARGEST_HIDDEN and bool(find_hidden_strings([data])))
+        return kind == ENCLOSED or kind in TAGGED or find_hidden_strings([data]) is not None
 
     def _packed(self, name: str, file: SaveFile) -> bool:
         """Take in the texts that a file is packed as; the first of each route."""

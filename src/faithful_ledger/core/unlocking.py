@@ -31,6 +31,7 @@ from faithful_ledger.core.layers.ciphers import (
     SALT_SIZE,
     SALTED,
     Derived,
+    Padding,
     Salt,
     derived_key,
 )
@@ -157,7 +158,7 @@ def _begins_with_letters(data: bytes) -> bool:
 
 def _to_letters(values: Sequence[bytes], layer: LayerSpec) -> LayerSpec | None:
     """A layer with the padding under which it opens most of some values to letters."""
-    for padding in ("pkcs7", "zeros", "none") if layer.kind in KINDS and KINDS[layer.kind].block else ("pkcs7",):
+    for padding in _paddings(layer.kind):
         tried = replace(layer, padding=padding)
         opened = list[bytes]()
         for value in values:
@@ -408,13 +409,18 @@ def _holds_stream(save: bytes, layer: LayerSpec) -> bool:
     return False
 
 
+def _paddings(kind: str) -> tuple[Padding, ...]:
+    """How content may be padded under a layer, the likeliest first."""
+    if kind not in KINDS or not KINDS[kind].block:
+        return ("pkcs7",)
+    usual: tuple[Padding, ...] = ("pkcs7", "zeros", "none")
+    return ("length", *usual) if kind == "xxtea" else usual
+
+
 def _padded(saves: Sequence[bytes], layer: LayerSpec) -> LayerSpec | None:
     """A layer with the padding under which it opens all saves; None where it opens not all."""
-    choices = ("pkcs7", "zeros", "none") if layer.kind in KINDS and KINDS[layer.kind].block else ("pkcs7",)
-    if layer.kind == "xxtea":
-        choices = ("length", *choices)
-    for padding in choices:
-        tried = replace(layer, padding=padding)  # type: ignore[arg-type]
+    for padding in _paddings(layer.kind):
+        tried = replace(layer, padding=padding)
         try:
             contents = [unwrap(save, [tried])[-1].data for save in saves]
         except LedgerError:

@@ -71,7 +71,7 @@ def exact_places(
     used = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     forms: dict[bytes, list[tuple[_Form, int]]] = {}
     plainly = list(_forms(seen, known))
-    for form in (*plainly, *_filled_up(plainly, contents[first].data.tobytes(), first)):
+    for form in (*plainly, *_filled_up(plainly, contents[first].data, first)):
         if in_letters and form.name not in LETTERS:
             continue
         run, lead = _searched(form, first)
@@ -120,11 +120,14 @@ def _forms(seen: Sequence[Sighting], known: list[int]) -> Iterator[_Form]:
                 yield _Form(name, scale, spelled)
 
 
-def _filled_up(forms: Sequence[_Form], content: bytes, first: int) -> Iterator[_Form]:
+def _filled_up(forms: Sequence[_Form], data: Array, first: int) -> Iterator[_Form]:
     """Those of digits that have zeros in front, for each width that they have in one of the snapshots."""
     for form in forms:
         raw = form.raws[first]
-        if form.name != "digits" or form.scale != 1 or b"0" + raw not in content or not raw.isdigit():
+        if form.name != "digits" or form.scale != 1 or not raw.isdigit():
+            continue
+        content = data.tobytes()
+        if b"0" + raw not in content:  # as nearly always, and found out much sooner
             continue
         filled = re.finditer(rb"(?<![0-9.])0+%b(?![0-9.])" % raw, content)
         for width in sorted({len(match[0]) for match in islice(filled, MOST_WIDTHS)}):

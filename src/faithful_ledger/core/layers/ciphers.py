@@ -42,6 +42,7 @@ __all__ = [
 
 BLOCK, TAG, WORD = 16, 16, 4
 MOST_ROUNDS, MOST_COST = 2_000_000, 1 << 17
+DERIVED_KEPT = 512  # keys that took long to derive, and are asked for again by other files and other tries
 LEAST_XXTEA, MOST_XXTEA = 8, 8 << 20  # bytes of a message, which is one block
 HASHES = {"sha-1": "SHA1", "sha-256": "SHA256", "sha-384": "SHA384", "sha-512": "SHA512", "md5": "MD5"}
 OPENSSL, SALTED, SALT_SIZE = "openssl", b"Salted__", 8
@@ -136,7 +137,6 @@ def derivation_keys(how: Derived) -> dict[str, Any]:
     return keys | ({"info": how.info.hex(" ").upper()} if how.info else {})
 
 
-DERIVED_KEPT = 512  # keys that took long to derive, and are asked for again by other files and other tries
 IV_DERIVED = b"derived"  # in place of an initial vector: what the derivation gives behind the key
 
 

@@ -27,7 +27,7 @@ from faithful_ledger.core.layers.xz import lzma_begins
 from faithful_ledger.core.profile.unmarked import lone_block, self_ended, unmarked_blocks
 from faithful_ledger.core.scan import windows
 
-__all__ = ["find_layers", "stream_at"]
+__all__ = ["find_layers", "stream_at", "whole_stream"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 LEAST_UNPACKED = 1  # every kind with a mark has a checksum, or a mark of four bytes; deflate see below
@@ -92,6 +92,12 @@ def stream_at(data: bytes, offset: int, kind: str) -> Layer | None:
     """The stream of a kind that begins at an offset, whatever it looks like; None where it does not come to its end."""
     allowance = Allowance(unpacked_allowance(len(data)))
     return STREAMS[kind].read(data, offset, allowance)
+
+
+def whole_stream(data: bytes, kind: str) -> Layer | None:
+    """The stream of a kind that is all of some bytes."""
+    layer = stream_at(data, 0, kind) if data else None
+    return layer if layer is not None and layer.size == len(data) else None
 
 
 def _raw_offsets(data: bytes) -> Iterator[int]:

@@ -22,7 +22,7 @@ from faithful_ledger.core.formats.nested import NestedText
 from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.layers.base64_text import BASE64
 from faithful_ledger.core.layers.hex_text import HEX, is_hex
-from faithful_ledger.core.layers.stream import Allowance
+from faithful_ledger.core.profile.layers import whole_stream
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.wrapping.growing import Counted, decimal_length
 from faithful_ledger.core.wrapping.strings import may_be_hidden
@@ -74,8 +74,7 @@ def _all_spelled(outer: bytes) -> Iterator[Spelled]:
 def _spelled(start: int, end: int, letters: bytes, string: NestedText | None = None) -> Iterator[Spelled]:
     kind = HEX if is_hex(letters) else BASE64
     with suppress(LedgerError):
-        layer = STREAMS[kind].read(letters, 0, Allowance(len(letters)))
-        if layer is not None and layer.size == len(letters):
+        if (layer := whole_stream(letters, kind)) is not None:
             yield Spelled(start, end, kind, letters, STREAMS[kind].unpack(letters, layer, len(letters)), string)
 
 

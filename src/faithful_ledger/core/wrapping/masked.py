@@ -5,7 +5,6 @@ finds them in memory: the same text, in which they say what they mean.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from fractions import Fraction
 from functools import partial
 
 from faithful_ledger.core.edits import Cause, Replacement
@@ -14,6 +13,7 @@ from faithful_ledger.core.formats import Document, recognised_text
 from faithful_ledger.core.formats.document import Span, TextLeaf
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import Value
+from faithful_ledger.core.storage.spelled import exact_number
 from faithful_ledger.core.wrapping.in_place import InPlace, Meant
 
 __all__ = ["holder_and_name", "whole_number", "with_masked"]
@@ -48,11 +48,11 @@ def _values(document: Document, number: str, mask: str) -> Iterator[tuple[Span, 
 
 
 def _hidden(span: Span, old: bytes, document: Document, mask: int, value: Value, cause: Cause) -> list[Replacement]:
-    if isinstance(value, str) and value.lstrip("-").isdigit():
-        value = int(value)
-    if not isinstance(value, int) or isinstance(value, bool) or not -SIGNED <= value < UNSIGNED:
+    number = exact_number(str(value))
+    if number is None or number.denominator != 1 or not -SIGNED <= number < UNSIGNED:
         raise ValueRefused(f"{value} cannot be XORed with {mask}", "nothing was written; enter a whole number")
-    return [Replacement(span.start, span.end, document.value_storage(span).encode(value ^ mask, old), (cause,))]
+    stored = int(number) ^ mask
+    return [Replacement(span.start, span.end, document.value_storage(span).encode(stored, old), (cause,))]
 
 
 def holder_and_name(path: str) -> tuple[str, str]:
@@ -63,8 +63,6 @@ def holder_and_name(path: str) -> tuple[str, str]:
 
 def whole_number(leaf: TextLeaf) -> int | None:
     """A value as a whole number, also one in quotes; None where it is none."""
-    if not leaf.is_number or not leaf.about.is_integer():
-        return None
-    value = leaf.value
-    number = value if isinstance(value, Fraction) else Fraction(value.strip()) if value.strip().isdigit() else None
-    return int(number) if number is not None and abs(number) < UNSIGNED else None
+    number = exact_number(leaf.text) if leaf.is_number else None
+    is_whole = number is not None and number.denominator == 1 and abs(number) < UNSIGNED
+    return int(number) if number is not None and is_whole else None

@@ -228,18 +228,7 @@ class _Files:
         return tuple(self.layer_spec(each, (*where, number)) for number, each in enumerate(keys))
 
     def layer_spec(self, keys: Keys, where: Where) -> LayerSpec:
-        at: Expression | None = None
-        if keys.get("at") is not None:
-            try:
-                at = Expression(keys["at"])
-            except LedgerError as error:
-                self.mistakes.append(((*where, "at"), str(error)))
-        size: Expression | None = None
-        if keys.get("size") is not None:
-            try:
-                size = Expression(keys["size"])
-            except LedgerError as error:
-                self.mistakes.append(((*where, "size"), str(error)))
+        at, size = (self._formula(keys, key, where) for key in ("at", "size"))
         key = bytes.fromhex(keys["key"]) if keys.get("key") else None
         derive = keys.get("derive")
         if derive is not None and derive["by"] == "scrypt" and derive.get("cost", 2) & derive.get("cost", 2) - 1:
@@ -268,6 +257,15 @@ class _Files:
             keys.get("number") or "",
             keys.get("mask") or "",
         )
+
+    def _formula(self, keys: Keys, key: str, where: Where) -> Expression | None:
+        if keys.get(key) is None:
+            return None
+        try:
+            return Expression(keys[key])
+        except LedgerError as error:
+            self.mistakes.append(((*where, key), str(error)))
+            return None
 
     def layer(self, layer: LayerSpec, around: GroupSpec, where: Where) -> None:
         """A layer is one we know, and its key is where it says."""
