@@ -11,6 +11,7 @@ from typing import NamedTuple
 from faithful_ledger.core.address import parse_path
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, find
 from faithful_ledger.core.binding.spans import fields_between
+from faithful_ledger.core.describe.flow import RUN
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.source import Source
@@ -141,10 +142,11 @@ def _run(source: Source, start: int, end: int, copies: Sequence[Source]) -> Unkn
 
 def overlaps(root: GroupNode) -> Iterator[Overlap]:
     """Fields that have bytes in common with the one before them; parts of one word do not count, nor do unknown runs in
-    rows and groups, in which single bytes may be described.
+    rows and groups, in which single bytes may be described, and those that only lead from one element to the next, in
+    which something may be found by what is in front of it.
     """
     fields = sorted(
-        (node for node in islice(fields_between(root, 0, root.end), MOST_FIELDS) if not _is_unknown_within(node, root)),
+        (node for node in islice(fields_between(root, 0, root.end), MOST_FIELDS) if not _may_hold_others(node, root)),
         key=lambda node: (node.start, node.end),
     )
     last: FieldNode | None = None
@@ -156,5 +158,5 @@ def overlaps(root: GroupNode) -> Iterator[Overlap]:
             last = node
 
 
-def _is_unknown_within(node: FieldNode, root: GroupNode) -> bool:
-    return node.spec.unknown and node.parent is not root
+def _may_hold_others(node: FieldNode, root: GroupNode) -> bool:
+    return node.spec.unknown and (node.parent is not root or RUN.fullmatch(node.spec.name) is not None)

@@ -75,6 +75,30 @@ def _refuse_stale(plan: Plan) -> None:
                     "nothing was written; find the seals, describe it (length_of, offset_of), or enter a value as long "
                     "as the old one",
                 )
+            for inside, at, name in _counting_from(file, part, plan):
+                raise StreamGrows(
+                    f"{path} would take another size, and the {name} at {place(at)} of {inside} behind it looks like "
+                    f"an offset that counts from the beginning of {file.file.name}",
+                    "nothing was written; enter a value as long as the old one",
+                )
+
+
+def _counting_from(file: FilePlan, part: Replacement, plan: Plan) -> Iterator[tuple[str, int, str]]:
+    """Offsets in packed payloads behind a replaced span that count from the beginning of the file around: in which of
+    them, where, and how stored.
+    """
+    from faithful_ledger.core.profile.lengths import offsets_within
+    from faithful_ledger.core.wrapping import Streams
+
+    for other in plan.files:
+        bound = other.file.bound
+        if bound is None or bound.unwrapped is None or other.file.inside != file.file.name:
+            continue
+        step = bound.unwrapped.steps[0]
+        if isinstance(step, Streams) and part.end <= step.streams[0].offset:
+            found = offsets_within(bound.source, step.streams[0].offset)
+            if found is not None:
+                yield other.file.name, *found
 
 
 def _refuse_left_behind(plan: Plan, bound: Mapping[str, BoundFile]) -> None:

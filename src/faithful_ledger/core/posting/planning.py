@@ -124,7 +124,7 @@ def _files(
                 if patched.size != file.source.size:
                     from faithful_ledger.core.posting.sizes import refuse_stale_size
 
-                    refuse_stale_size(save.files[file.inside], file, patched.size)
+                    refuse_stale_size(save.files[file.inside], file, patched)
                 around = file.bound.unwrapped.inner(patched, Cause("layer", name))
                 inside.setdefault(file.inside, []).append(around)
         after, renewals = (settled.bound, settled.renewals) if settled is not None else (None, [])

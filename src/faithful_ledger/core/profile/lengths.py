@@ -20,6 +20,7 @@ __all__ = [
     "is_flatbuffer",
     "listed_at",
     "offsets_behind",
+    "offsets_within",
     "spelled_sizes",
     "suspected_lengths",
     "unpacked_sizes",
@@ -40,16 +41,17 @@ MOST_ENTRIES, LONGEST_ENTRY = 256, 96  # that may be of a part, and bytes of one
 MUCH = 4  # parts are one of so many bytes of a file
 LEAST_LISTED = 6  # bytes of a table with a field, and of the list of its fields
 MANY_OFFSETS = 4  # in front of what begins further behind
+LEAST_SHIFT = 64  # numbers that lead to less than this far behind the beginning of a file are others by chance
 LEAD = 16  # what a length counts may begin so many bytes behind it, after a checksum or another number
 
 
-def unpacked_sizes(source: Source, at: int, size: int) -> list[tuple[int, str]]:
+def unpacked_sizes(source: Source, at: int, size: int, least: int = 0) -> list[tuple[int, str]]:
     """Offsets in front of a stream at `at`, or at the beginning of the file, and how a number is stored there that says
-    to how many bytes it unpacks.
+    to how many bytes it unpacks. With a `least` offset only what is behind that counts, as behind another stream.
     """
     found: dict[int, str] = {}
     names = NAMES if size >= LEAST_UNPACKED else NAMES[:2] if size >= LEAST_WIDE else ()
-    for start, end in ((0, min(AROUND, at)), (max(at - AROUND, 0), at)):
+    for start, end in ((0, min(AROUND, at)) if not least else (least, least), (max(at - AROUND, least), at)):
         data = bytes(source.read(start, end))
         for name in names:
             raw = NUMBERS[name].spell(Fraction(size))
@@ -60,7 +62,8 @@ def unpacked_sizes(source: Source, at: int, size: int) -> list[tuple[int, str]]:
                 and not any(start + place <= known < start + place + 4 for known in found)
             ):
                 found.setdefault(start + place, name)
-    return sorted({**dict(spelled_sizes(source, at, size)), **found}.items())
+    spelled = {place: name for place, name in spelled_sizes(source, at, size) if place >= least}
+    return sorted({**spelled, **found}.items())
 
 
 def spelled_sizes(source: Source, at: int, size: int) -> list[tuple[int, str]]:
@@ -194,6 +197,23 @@ def offsets_behind(source: Source, at: int) -> tuple[int, int, str] | None:
     return None
 
 
+def offsets_within(payload: Source, begins: int) -> tuple[int, str] | None:
+    """Where a payload that begins at an offset of a file has offsets that count from the beginning of that file, as if
+    it were not packed, and how they are stored: the first of two leads a little behind itself, the next one further.
+    """
+    if begins < LEAST_SHIFT:
+        return None
+    head = bytes(payload.read(0, min(payload.size, FIRST_OFFSETS)))
+    for name in NAMES[:2]:
+        leads = windows(head, np.dtype(NUMBERS[name].dtype)).astype(np.int64) - begins
+        places = np.arange(leads.size)
+        for at in np.flatnonzero((leads > places + 4) & (leads <= places + AROUND)).tolist():
+            further = leads[at + 4 : at + AROUND : 4]
+            if ((further > leads[at]) & (further < payload.size)).any():
+                return at, name
+    return None
+
+
 def is_flatbuffer(source: Source) -> bool:
     """Whether a file begins as a FlatBuffer does (the FlatBuffers binary format): with the offset of a table, which
     leads to the list of its fields. All offsets count from where they are, so that each of them says how far something
@@ -232,6 +252,10 @@ def suspected_lengths(source: Source, at: int, size: int = 0) -> list[tuple[int,
         values = windows(data, kind).astype(np.int64)
         rest = source.size - kind.itemsize - np.arange(values.size) - values
         hits = np.flatnonzero((values >= LEAST) & ((values == source.size) | ((rest >= 0) & (rest <= LEAD))))
-        known = {offset for offset, _ in found}
-        found += [(offset, name) for offset in hits.tolist() if offset not in known]
+        wider = [(offset, offset + NUMBERS[known].least_size) for offset, known in found]
+        found += [
+            (offset, name)
+            for offset in hits.tolist()
+            if not any(offset < end and start < offset + kind.itemsize for start, end in wider)
+        ]
     return sorted(found)[:MOST]

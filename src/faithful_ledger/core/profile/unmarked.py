@@ -215,8 +215,11 @@ def _endless(data: bytes, offset: int) -> Iterator[str]:
 
 
 def _ends_said(data: bytes, offset: int) -> list[int]:
-    """Where something ends, a few bytes before the file does, if a number in front of it is its size."""
-    return sorted(offset + size for size in _numbers(data[:offset]) if len(data) - BEHIND <= offset + size < len(data))
+    """Where something ends, a few bytes before the file does, or with nothing but zeros behind it, if a number in front
+    of it is its size.
+    """
+    ends = (offset + size for size in _numbers(data[:offset]) if offset + LEAST_BLOCK <= offset + size < len(data))
+    return sorted(end for end in ends if len(data) - end <= BEHIND or not data[end:].strip(b"\0"))
 
 
 def _in_chains(data: bytes) -> Iterator[Spans]:

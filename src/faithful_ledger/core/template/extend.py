@@ -36,6 +36,7 @@ EXPLAINS = "explains "  # how the note of a pinned field begins
 GUIDES = "other fields are found by it"  # at the end of their notes
 LENGTH = "_length"  # how the name of the length in front of digits ends
 HIDDEN = "_hidden"  # how the name of masked bytes ends
+OF_ROWS = "[*].stream"  # how what packed streams unpack to is found where each is a record
 
 
 def with_place(
@@ -217,7 +218,9 @@ def _payload(files: dict[str, Any], inside: str, layers: Sequence[LayerSpec], ki
     keys_of_layers = [layer_keys(layer) for layer in layers]
     for name, keys in files.items():
         known = list(keys.get("layers") or [])
-        if keys.get("inside") == inside and known == keys_of_layers[: len(known)] and (known or not layers):
+        within = str(keys.get("inside", ""))
+        is_in = within == inside or (within.startswith(f"{inside}.") and within.endswith(OF_ROWS))
+        if is_in and known == keys_of_layers[: len(known)] and (known or not layers):
             rest = layers[len(known) :]
             return _payload(files, str(name), rest, kind) if rest else str(name)
     if "." in inside:

@@ -177,29 +177,47 @@ class StreamRule:
     @property
     def in_words(self) -> str:
         numbers = "; ".join(each.in_words for each in self.every)
-        return f"for each of {len(self.streams)} {self.kind} streams from 0x{self.start + self.header:X} on: {numbers}"
+        first = self.start + self.header
+        if len(self.streams) == 1:
+            return f"for the {self.kind} stream at 0x{first:X}: {numbers}"
+        return f"for each of {len(self.streams)} {self.kind} streams from 0x{first:X} on: {numbers}"
 
 
 def stream_rule(kind: str, saves: Sequence[Save], until: Deadline = NEVER) -> StreamRule | None:
-    """The numbers of the streams of saves, of which one at least has several; None where there are none."""
+    """The numbers of the streams of saves, of which one at least has several, or each one in a buffer filled up with
+    zeros; None where there are none.
+    """
     gaps = {after.start - before.end for _, streams in saves for before, after in pairwise(streams)}
-    if len(gaps) != 1 or max(len(streams) for _, streams in saves) < 2:
+    if len(gaps) > 1 or (not gaps and not _is_in_buffer(saves)):
         return None
-    (gap,) = gaps
+    alone = not gaps
+    gap = FRONT if alone else gaps.pop()
     every = [(content, stream) for content, streams in saves for stream in streams]
     numbers = _apart(sorted(_numbers(every, gap, until), key=_rank))
     _, streams = saves[0]
     trailer = max((each.at + each.size for each in numbers if each.behind), default=0)
     header = gap - trailer
-    if streams[0].start < header:
+    if streams[0].start < header or alone:
         header = max((-each.at for each in numbers if not each.behind), default=0)
-        trailer = gap - header
-    tables = _tables(saves, header, [(each.algorithm.name, each.unpacked) for each in numbers], until)
+        trailer = gap - header if not alone else 0
+    tables: tuple[Table, ...] = ()
+    if not alone:
+        tables = _tables(saves, header, [(each.algorithm.name, each.unpacked) for each in numbers], until)
     if not numbers and not tables:
         return None
     made = StreamRule(kind, numbers, header, trailer, tuple(streams), None, len(saves), tables)
     made = replace(made, part=_part(saves), ended_by=_end_mark(made, saves))
+    if alone and not made.ended_by:
+        return None
     return replace(made, counted=_counted(made, saves), total=_total(made, saves))
+
+
+def _is_in_buffer(saves: Sequence[Save]) -> bool:
+    """Whether every save has a stream that ends elsewhere in each, with nothing but zeros behind it."""
+    if any(len(streams) != 1 for _, streams in saves):
+        return False
+    left = {len(content) - streams[0].end for content, streams in saves}
+    return len(left) > 1 and min(left) > 0 and not any(any(content[streams[0].end :]) for content, streams in saves)
 
 
 def _end_mark(rule: StreamRule, saves: Sequence[Save]) -> bytes:
