@@ -30,7 +30,7 @@ def refuse_stale_size(around: SaveFile, inside: SaveFile, patched: Patched) -> N
         before = sum(held) if not number else 0
         outer = around.source if not number else step.outer
         for start, end, old, new in _sizes(step, patched, last=step is steps[-1]):
-            for at, name in unpacked_sizes(outer, end + before, old, start + before):
+            for at, name in unpacked_sizes(outer, end + before, old, start + before if start else 0):
                 node = field_at(around.bound.root, at) if not number else None  # nothing further inside has a name
                 if node is None or (node.spec.derived is None and node.spec.seal is None):
                     within = f" within {around.name}" if number else ""
