@@ -41,6 +41,7 @@ NAMED = 12  # members that a message names
 DELIMITERS = (b";", b"|", b",", b"\t", b" ")
 NONE = array("I")
 KEYS = ("name", "id", "key")  # what distinguishes siblings of one name, likeliest first
+LEAST_WITHIN = 2  # elements of different names in one that is no entry
 
 
 class TreeDocument(TextDocument):
@@ -367,7 +368,8 @@ class TreeDocument(TextDocument):
         for name, namesakes in self.members(number).items():
             step = f".{format_name(name)}"
             if len(namesakes) == 1:
-                keyed = self._keys_of(namesakes) if self.kind(namesakes[0]) == OBJECT else None
+                is_entry = self.kind(namesakes[0]) == OBJECT and not self._is_named_whole(namesakes[0])
+                keyed = self._keys_of(namesakes) if is_entry else None
                 found[namesakes[0]] = step + (keyed[0] if keyed else "")
             else:
                 keyed = self._keys_of(namesakes)
@@ -377,6 +379,14 @@ class TreeDocument(TextDocument):
         for index, child in enumerate(self._items_of(number)):
             found.setdefault(child, f"[{index}]")
         return found
+
+    def _is_named_whole(self, number: int) -> bool:
+        """Whether the only element of its name has a name beside several others in it: that of a player, who may be
+        called otherwise, where an entry says with it what it is.
+        """
+        names = self.members(number)
+        keys = [key for key in KEYS if f"@{key}" in names]
+        return keys == [KEYS[0]] and sum(name[0] not in "@#" for name in names if name) >= LEAST_WITHIN
 
     def _named_too(self, number: int) -> dict[int, str]:
         """In an array, what has a name all the same, as an attribute has."""

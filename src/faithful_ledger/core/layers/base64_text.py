@@ -69,7 +69,9 @@ def _run(data: bytes, offset: int) -> bytes:
 
 
 def _lines(data: bytes, offset: int, length: int) -> bytes:
-    """The text in lines of a length that begins at an offset; empty where there is but one line."""
+    """The text in lines of a length that begins at an offset; empty where there is but one line, and where more follow
+    a shorter one, so that each is a text by itself.
+    """
     broken = BREAK.match(data, offset + length)
     if broken is None:
         return b""
@@ -78,6 +80,8 @@ def _lines(data: bytes, offset: int, length: int) -> bytes:
     while (match := line.match(data, end)) and len(match[1]) % 4 == 0:
         end = match.end()
         if len(match[1]) != length or match[1].endswith(b"="):
+            if line.match(data, end):
+                return b""
             break
         whole = end
     end = end if _decoded(data[offset:end]) else whole
