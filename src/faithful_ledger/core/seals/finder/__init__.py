@@ -28,6 +28,7 @@ from faithful_ledger.core.seals.finder.finding import (
 )
 from faithful_ledger.core.seals.finder.lengths import lengths, lengths_of, of_what_follows, with_said
 from faithful_ledger.core.seals.finder.natural import NO_EDGES, SLOW, Edges, all_natural, natural
+from faithful_ledger.core.seals.finder.pages import digests_of_pages
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.repeated import with_others
@@ -170,6 +171,7 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
     yield from over_said(contents, spots, algorithms, end)
     if not any(map(is_text, contents)) and hints.over is None:
         yield from digests_up_front(contents, algorithms, end)
+        yield from digests_of_pages(contents, algorithms, end)
     yield from natural(contents, spots, [*known[6:], *slow], end, edges)
     if len(group) >= LEAST_SAVES and (not hints.algorithm or "crc".startswith(hints.algorithm[:3])) and not hints.key:
         for finding in _of_unknown_polynomials(group, places(group, hints.stored_at), explained, end):
