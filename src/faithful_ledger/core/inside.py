@@ -25,11 +25,13 @@ from faithful_ledger.core.layers.enclosed import enclosed_span, holds_checksum
 from faithful_ledger.core.layers.linked import Begins, Chain, chains_of, stream_begins
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, is_database
 from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.layers.swapping import HALVES, SWAPPINGS
 from faithful_ledger.core.layers.tagged import TAGGED, tagged_kind
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS, transcoding_of
 from faithful_ledger.core.listed_parts import find_parts_listed
 from faithful_ledger.core.masked_numbers import find_masked
 from faithful_ledger.core.profile import find_layers
+from faithful_ledger.core.profile.arrangement import arrangement_of
 from faithful_ledger.core.profile.descrambling import find_descramblings, step_in_words
 from faithful_ledger.core.profile.layers import stream_at
 from faithful_ledger.core.source import MemorySource
@@ -47,6 +49,8 @@ __all__ = [
 DEEPEST = 3
 WHOLE_IN_WORDS = {
     SQLITE: "the tables of the database",
+    **{kind: f"with the bytes of words of {size} turned round" for kind, size in SWAPPINGS.items()},
+    **{kind: f"the bytes at {kind.partition('-')[0]} offsets" for kind in HALVES},
     PADDED: "the text without zeros behind it",
     ENCLOSED: "what is between the bytes around it",
     **{kind: f"{kind} as utf-8" for kind in TRANSCODINGS},
@@ -193,6 +197,8 @@ def _within(
                 yield tuple(_joined(each, spec, layers) for each, layers in zip(outer, of_kind, strict=True))
         elif any(believed):
             partial.append((_then(outer[0].layer, kind), sum(map(bool, of_kind))))
+    if not strong and (order := arrangement_of([each.data for each in outer])) is not None:
+        yield tuple(_undone(each, (LayerSpec(order),)) for each in outer)
     # What was unpacked is rarely scrambled as well, and one save alone shows little: there it would be chance.
     if not strong and (len(outer) > 1 or not outer[0].layers):
         found = find_descramblings([each.data for each in outer], unpacked=bool(outer[0].layers))

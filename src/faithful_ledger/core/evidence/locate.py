@@ -40,6 +40,7 @@ from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.tagged import TAGGED
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 from faithful_ledger.core.profile import find_layers
+from faithful_ledger.core.profile.arrangement import arrangement_of
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.unlocking import NO_KEYS, Keys
 
@@ -309,7 +310,8 @@ class _Looking:
         )
         outside = [each for each in self.pinned if (each.file, each.route) == (name, ())]
         parts: list[_Part] = []
-        if packed < MOSTLY_PACKED or is_text:
+        # A number in words that are turned round is one in the other order as well, but not what belongs to it.
+        if (packed < MOSTLY_PACKED and arrangement_of(contents) is None) or is_text:
             parts.append(_Part(name, Search(contents, self.seen, self.end, outside), strong))
             # Chained bytes may show a small number as well, with other bytes that belong to it: then look further.
             if self._take(parts, 0) and (is_text or not any(strong)) and parts[0].is_beyond_doubt:

@@ -1,6 +1,7 @@
 """How payloads are wrapped, and how they are wrapped again: packed streams and scrambling."""
 
 from faithful_ledger.core.layers.kinds import (
+    ARRANGEMENTS,
     CIPHERS,
     ENCLOSED,
     IN_LETTERS,
@@ -14,11 +15,11 @@ from faithful_ledger.core.layers.kinds import (
     SCRAMBLINGS,
     STREAMS,
     STRINGS,
-    SWAPPINGS,
     LayerSpec,
 )
 
 __all__ = [
+    "ARRANGEMENTS",
     "CIPHERS",
     "ENCLOSED",
     "IN_LETTERS",
@@ -32,6 +33,5 @@ __all__ = [
     "SCRAMBLINGS",
     "STREAMS",
     "STRINGS",
-    "SWAPPINGS",
     "LayerSpec",
 ]

@@ -32,11 +32,12 @@ from faithful_ledger.core.layers.linked import LINKED
 from faithful_ledger.core.layers.scrambling import KEYED, LOCAL, SCRAMBLINGS
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Stream
-from faithful_ledger.core.layers.swapping import SWAPPINGS
+from faithful_ledger.core.layers.swapping import ARRANGEMENTS
 from faithful_ledger.core.layers.tagged import TAGGED
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 
 __all__ = [
+    "ARRANGEMENTS",
     "CIPHERS",
     "ENCLOSED",
     "IN_LETTERS",
@@ -50,7 +51,6 @@ __all__ = [
     "SCRAMBLINGS",
     "STREAMS",
     "STRINGS",
-    "SWAPPINGS",
     "LayerSpec",
 ]
 
@@ -81,7 +81,7 @@ LAYERS = (
     *STREAMS,
     *SCRAMBLINGS,
     *CIPHERS,
-    *SWAPPINGS,
+    *ARRANGEMENTS,
     *TRANSCODINGS,
     *ARCHIVES,
     SQLITE,

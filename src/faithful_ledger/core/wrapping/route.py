@@ -8,6 +8,7 @@ from functools import partial
 from faithful_ledger.core.address import Lookup
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.layers import (
+    ARRANGEMENTS,
     CIPHERS,
     ENCLOSED,
     JOINED,
@@ -17,7 +18,6 @@ from faithful_ledger.core.layers import (
     PADDED,
     SCRAMBLINGS,
     STRINGS,
-    SWAPPINGS,
     LayerSpec,
 )
 from faithful_ledger.core.layers.archives import ARCHIVES
@@ -74,8 +74,8 @@ def unwrap(
             step = Hidden.of(data, _scrambling(layer, key_of), _begins_at(layer, len(data), number_of))
         elif layer.kind in CIPHERS:
             step = Enciphered.of(data, _cipher(layer, key_of, number_of))
-        elif layer.kind in SWAPPINGS:
-            step = Enciphered.turned(data, layer.kind)
+        elif layer.kind in ARRANGEMENTS:
+            step = Enciphered.arranged(data, layer.kind)
         elif layer.kind == PADDED:
             step = Padded.of(data)
         elif layer.kind == ENCLOSED:

@@ -20,7 +20,7 @@ from faithful_ledger.core.layers.linked import Chain, chains_of, length_in_front
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.layers.sqlite_tables import changed_database, tables_as_json
 from faithful_ledger.core.layers.stream import Layer
-from faithful_ledger.core.layers.swapping import swapped
+from faithful_ledger.core.layers.swapping import arranged, rearranged
 from faithful_ledger.core.layers.tagged import json_of_tagged, tagged_changes
 from faithful_ledger.core.layers.transcoding import encoded_from_utf8, utf8_from
 from faithful_ledger.core.source import MemorySource, Source
@@ -172,9 +172,11 @@ class Enciphered:
         )
 
     @classmethod
-    def turned(cls, outer: bytes, kind: str) -> Enciphered:
+    def arranged(cls, outer: bytes, kind: str) -> Enciphered:
         span = 0, len(outer)
-        return cls(kind, lambda content: swapped(content, kind), MemorySource(outer), swapped(outer, kind), span)
+        return cls(
+            kind, lambda content: rearranged(content, kind, outer), MemorySource(outer), arranged(outer, kind), span
+        )
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         """Only the run of bytes that is another one is replaced.

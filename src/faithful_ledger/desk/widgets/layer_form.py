@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QLineEdit, QWidget
 
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.errors import EntryError, LedgerError
-from faithful_ledger.core.layers import CIPHERS, KEYED, STREAMS, SWAPPINGS, LayerSpec
+from faithful_ledger.core.layers import ARRANGEMENTS, CIPHERS, KEYED, STREAMS, LayerSpec
 from faithful_ledger.core.layers.ciphers import HAS_NO_IV
 from faithful_ledger.core.storage import parse_whole
 from faithful_ledger.core.storage.literals import bytes_typed
@@ -46,7 +46,7 @@ class LayerForm(QWidget):
         self.file = ""
         self.kind = Chooser()
         self.kind.setAccessibleName("Kind of the layer")
-        self.kind.addItems([BY_KEY, *CIPHERS, *KEYED, *STREAMS, *SWAPPINGS])
+        self.kind.addItems([BY_KEY, *CIPHERS, *KEYED, *STREAMS, *ARRANGEMENTS])
         self.key = line_of('hexadecimal, or "text"', "Key of the layer")
         self.salt = line_of(IF_KNOWN, "Salt of the password")
         self.iv = line_of("the first bytes are it", "Initial vector of the layer")

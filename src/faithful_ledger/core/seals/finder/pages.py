@@ -1,5 +1,5 @@
-"""Digests of the pages of a file: blocks of one size, each with its digest in a table somewhere else, as the wrappers of
-memory cards and consoles have them, and the page that is that table.
+"""Digests of the pages of a file: blocks of one size, each with its digest in a table somewhere else,
+as the wrappers of memory cards and consoles have them, and the page that is that table.
 
 Few pages that differ between the saves are hashed, and looked for everywhere; what is found leads to the digests of the
 other pages beside it, also of those that are the same in all saves.

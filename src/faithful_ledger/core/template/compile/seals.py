@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from faithful_ledger.core.formats.json_forms import FORMS
-from faithful_ledger.core.layers import STREAMS, SWAPPINGS
+from faithful_ledger.core.layers import ARRANGEMENTS, STREAMS
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm, algorithm
 from faithful_ledger.core.seals.algorithms import CRC, KEYED, LENGTH
@@ -16,7 +16,7 @@ from faithful_ledger.core.template.model import SealSpec
 
 __all__ = ["seal_spec"]
 
-UNDONE = (*STREAMS, *SWAPPINGS, *TRANSCODINGS)
+UNDONE = (*STREAMS, *ARRANGEMENTS, *TRANSCODINGS)
 NONE = ALGORITHMS["crc-32"]  # in place of one that is not there; the template is refused
 
 
