@@ -14,7 +14,7 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats import Document, recognised_text
 from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.inside import look_inside
-from faithful_ledger.core.layers import IN_LETTERS, LayerSpec
+from faithful_ledger.core.layers import ARRANGEMENTS, IN_LETTERS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Layer
@@ -60,6 +60,11 @@ class Part(NamedTuple):
     def is_member(self) -> bool:
         """Whether it is a member of an archive."""
         return bool(self.layers) and not self.path and self.layers[-1].kind in ARCHIVES
+
+    @property
+    def is_arranged(self) -> bool:
+        """Whether it is the bytes of what it is in, in another order."""
+        return self.is_unpacked and self.layers[-1].kind in ARRANGEMENTS
 
     @property
     def is_view(self) -> bool:

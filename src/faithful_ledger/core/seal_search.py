@@ -302,7 +302,7 @@ class SealSearch:
         if part.is_same or part.is_view:
             return
         for outer, inner in zip(part.outer, (part, *part.outer), strict=False):
-            if inner.is_member:  # what an archive says of it follows it
+            if inner.is_member or inner.is_arranged:  # what an archive says of it follows it; the other has its bytes
                 continue
             own = self._streams_of(outer, outer.contents[:1])[0]
             stored = self._places(outer)

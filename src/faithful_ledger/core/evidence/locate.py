@@ -37,6 +37,7 @@ from faithful_ledger.core.layers.archives import archive_of
 from faithful_ledger.core.layers.enclosed import enclosed_span
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.layers.stream import Layer
+from faithful_ledger.core.layers.swapping import SWAPPINGS
 from faithful_ledger.core.layers.tagged import TAGGED
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 from faithful_ledger.core.profile import find_layers
@@ -311,7 +312,7 @@ class _Looking:
         outside = [each for each in self.pinned if (each.file, each.route) == (name, ())]
         parts: list[_Part] = []
         # A number in words that are turned round is one in the other order as well, but not what belongs to it.
-        if (packed < MOSTLY_PACKED and arrangement_of(contents) is None) or is_text:
+        if (packed < MOSTLY_PACKED and arrangement_of(contents) not in SWAPPINGS) or is_text:
             parts.append(_Part(name, Search(contents, self.seen, self.end, outside), strong))
             # Chained bytes may show a small number as well, with other bytes that belong to it: then look further.
             if self._take(parts, 0) and (is_text or not any(strong)) and parts[0].is_beyond_doubt:
