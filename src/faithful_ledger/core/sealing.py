@@ -10,6 +10,7 @@ from typing import Any, NamedTuple, TypeAlias
 from faithful_ledger.core.binding import GroupNode
 from faithful_ledger.core.binding.followers import WorkedOut
 from faithful_ledger.core.binding.spans import field_at
+from faithful_ledger.core.describe.blocks import are_different, let_be_blocks
 from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.flow import drop_last_run, let_stand
 from faithful_ledger.core.describe.placing import UNCHANGED, free_name
@@ -321,8 +322,16 @@ def blocks_found(draft: Draft, rule: Rule) -> None:
     elif isinstance(rule, DirectoryRule):
         _directory_found(draft, rule, content)
     else:
+        if rule.chain.tail and not rule.is_counted:
+            what = (
+                f"{rule.chain.tail} bytes are behind the last block, and how many there are differs from save to save"
+            )
+            raise EntryError(what, f"{UNCHANGED}; describe their number, and make rows of them by hand")
+        if are_different(rule, content):
+            let_be_blocks(draft, rule, content)
+            return
         contents = [rule.spans(length)[:2] for length in rule.chain.lengths(content)]
-        draft.add(name, rule.start, len(content), block_keys(rule, content), contents)
+        draft.add(name, rule.start, rule.chain.end(content), block_keys(rule, content), contents)
 
 
 def _directory_found(draft: Draft, rule: DirectoryRule, content: bytes) -> None:

@@ -12,7 +12,7 @@ from contextlib import suppress
 from itertools import takewhile
 from typing import Any
 
-from faithful_ledger.core.binding import BoundFile, FieldNode, Node, RowsNode
+from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.describe.draft import Draft
 from faithful_ledger.core.describe.flow import RUN, has_offset
@@ -147,7 +147,7 @@ def _within(draft: Draft, name: str, alone: Container[str]) -> tuple[FieldNode, 
     for node in _moving(bound) if bound is not None else ():
         if bound is None or not isinstance(node, FieldNode) or not node.spec.is_free or node.path in alone:
             continue
-        for around in bound.root.children:
+        for around in _through_flat(bound.root):
             is_run = around.spec.address.base == "next" and isinstance(around, FieldNode) and around.spec.unknown
             is_run = is_run and RUN.fullmatch(around.spec.name) is not None
             is_rows = isinstance(around, RowsNode) and around.spec.note == ROWS_NOTE
@@ -158,9 +158,17 @@ def _within(draft: Draft, name: str, alone: Container[str]) -> tuple[FieldNode, 
 
 def _step(node: Node, around: Node, bound: BoundFile | None) -> int | None:
     """How far behind the beginning of an element another one is in a save; None where one of both is not found."""
-    children = {each.spec.name: each for each in bound.root.children} if bound is not None else {}
+    children = {each.spec.name: each for each in _through_flat(bound.root)} if bound is not None else {}
     here, there = children.get(around.spec.name), children.get(node.spec.name)
     return there.start - here.start if here is not None and there is not None else None
+
+
+def _through_flat(holder: GroupNode) -> Iterator[Node]:
+    """The elements of a group, and of those within it that only frame others."""
+    for child in holder.children:
+        yield child
+        if isinstance(child, GroupNode) and child.spec.flat:
+            yield from _through_flat(child)
 
 
 def leading(save: Save, place: Place | None = None) -> str | None:
@@ -168,7 +176,7 @@ def leading(save: Save, place: Place | None = None) -> str | None:
     place. Of records in which something has a name of its own only that of a text in them at a place.
     """
     for file in save.files.values():
-        nodes = file.bound.root.children if file.bound is not None else []
+        nodes = list(_through_flat(file.bound.root)) if file.bound is not None else []
         rows = [node.spec for node in nodes if isinstance(node, RowsNode)]
         counts = {spec.count.text for spec in rows if spec.count is not None}
         for node in nodes:

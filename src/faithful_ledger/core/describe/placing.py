@@ -193,15 +193,17 @@ def without_address(text: YamlText, node: Node) -> dict[str, Any]:
 
 
 def move_into_run(text: YamlText, unknown: FieldNode, node: FieldNode) -> None:
-    """Let a field of the same group that is at an offset within an unknown run be what the run has there."""
-    holder = unknown.parent
-    assert isinstance(holder, GroupNode)
+    """Let a field that is at an offset within an unknown run, of the same group or of one within that, be what the run
+    has there.
+    """
+    holder, outer = unknown.parent, node.parent
+    assert isinstance(holder, GroupNode) and isinstance(outer, GroupNode)
     keys = without_address(text, node)
     index = layout_index(node)
-    if index > layout_index(unknown):
+    if outer is holder and index > layout_index(unknown):
         index += (node.start > unknown.start) + (node.end < unknown.end)
     _split(text, holder, unknown, node.start, node.end, keys)
-    text.remove(holder.spec.layout_where, index)
+    text.remove(outer.spec.layout_where, index)
 
 
 def _write(

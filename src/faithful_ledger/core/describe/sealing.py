@@ -105,7 +105,7 @@ def block_keys(rule: BlockRule, content: bytes) -> dict[str, Any]:
     size = f"length - {rule.counted}" if rule.counted > 0 else f"length + {-rule.counted}" if rule.counted else "length"
     layout.append({"group": "content", "size": size, "layout": []})
     layout += _filled([(rule.stored, rule.size, checksum)] if rule.behind else [], rule.trailer, "trailer")
-    return {"rows": "blocks", "layout": layout}
+    return {"rows": "blocks", **({"count": rule.count} if chain.tail else {}), "layout": layout}
 
 
 def row_keys(row: SealRow) -> dict[str, Any]:

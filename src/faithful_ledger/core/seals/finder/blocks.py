@@ -29,29 +29,36 @@ COVERED = 0.5  # the share of a file that the blocks have to be
 LEAST_CONTENT = 8  # bytes of a block whose checksum is looked for first
 MOST_CHAINS, CHAIN_SECONDS = 6, 0.7
 ORDERS: tuple[Order, ...] = ("little", "big")
+TAILS = (16, 20, 32, 64, 4, 8, 12, 24, 28, 36, 48)  # bytes behind the last block, as a digest of all is
 
 
 @dataclass(frozen=True)
 class BlockChain:
-    """Whole numbers of `width` bytes, the first at `first`: from each it is its value and `apart` bytes to the next."""
+    """Whole numbers of `width` bytes, the first at `first`: from each it is its value and `apart` bytes to the next.
+    They lead to the end of the file, or to `tail` bytes before it.
+    """
 
     first: int
     width: int
     order: Order
     apart: int
+    tail: int = 0
+
+    def end(self, content: bytes) -> int:
+        return len(content) - self.tail
 
     def lengths(self, content: bytes) -> list[tuple[int, int]]:
         """Where each length is, and its value; nothing where they do not lead to the end."""
         found: list[tuple[int, int]] = []
-        at = self.first
-        while at + self.width <= len(content) and len(found) < MOST:
+        at, end = self.first, self.end(content)
+        while at + self.width <= end and len(found) < MOST:
             value = int.from_bytes(content[at : at + self.width], self.order)
             following = at + value + self.apart
-            if following <= at or following > len(content) + AROUND:
+            if following <= at or following > end + AROUND:
                 return []
             found.append((at, value))
             at = following
-        return found if len(content) - AROUND <= at else []
+        return found if end - AROUND <= at else []
 
 
 @dataclass(frozen=True)
@@ -69,7 +76,8 @@ class BlockRule:
     behind: bool
     size: int
     order: Order
-    count: int = 0
+    count: int = 0  # of the first save
+    is_counted: bool = False  # whether every save has so many
     holds_in: int = 0
     of: int = 0
 
@@ -138,11 +146,11 @@ class BlockRule:
         return f"{self.algorithm.name}{changed} over {over} {where}, with the length of its content at {self.in_front}"
 
 
-def chains_of_blocks(contents: Sequence[bytes], until: Deadline = NEVER) -> list[BlockChain]:
-    """Chains that lead to the end of every save, those of most blocks first."""
+def chains_of_blocks(contents: Sequence[bytes], until: Deadline = NEVER, tail: int = 0) -> list[BlockChain]:
+    """Chains that lead to the end of every save, or `tail` bytes before it, those of most blocks first."""
     first = contents[0]
     found: list[BlockChain] = []
-    data = np.frombuffer(first, np.uint8).astype(np.int64)
+    data = np.frombuffer(first[: len(first) - tail], np.uint8).astype(np.int64)
     for width, order in product((4, 2), ORDERS):
         if data.size < 2 * AROUND:
             break
@@ -152,7 +160,7 @@ def chains_of_blocks(contents: Sequence[bytes], until: Deadline = NEVER) -> list
             if until.over:
                 return []
             for start in _starts(numbers, data.size, apart):
-                chain = BlockChain(start, width, order, apart)
+                chain = BlockChain(start, width, order, apart, tail)
                 if all(_is_chain(chain, content) for content in contents):
                     found.append(chain)
     found.sort(key=lambda chain: (-len(chain.lengths(first)), -chain.width, chain.first))
@@ -188,19 +196,29 @@ def _starts(numbers: Any, size: int, apart: int) -> list[int]:
 def _is_chain(chain: BlockChain, content: bytes) -> bool:
     lengths = chain.lengths(content)
     filled = sum(value > 0 for _, value in lengths)
-    return filled >= LEAST and sum(value for _, value in lengths) >= COVERED * (len(content) - chain.first)
+    return filled >= LEAST and sum(value for _, value in lengths) >= COVERED * (chain.end(content) - chain.first)
 
 
 def find_block_rules(contents: Sequence[bytes], until: Deadline = NEVER) -> list[BlockRule]:
-    """Checksums that hold in every block of every save."""
+    """Checksums that hold in every block of every save; where there are none, also if something is behind the last."""
+    for tail in (0, *TAILS):
+        if until.over or min(map(len, contents)) <= tail + 2 * AROUND:
+            break
+        if found := _with_tail(contents, until, tail):
+            return found
+    return []
+
+
+def _with_tail(contents: Sequence[bytes], until: Deadline, tail: int) -> list[BlockRule]:
     found: list[BlockRule] = []
-    for chain in chains_of_blocks(contents, until):
+    for chain in chains_of_blocks(contents, until, tail):
         own = Deadline(CHAIN_SECONDS, thread_time)  # chance makes chains of large blocks, which take long
         for rule in _rules(chain, contents[0], own):
             if until.over:
                 return found
             if all(map(rule.holds, contents)) and not any(_is_part(rule, known, contents[0]) for known in found):
-                found.append(replace(rule, holds_in=len(contents), of=len(contents)))
+                is_counted = all(len(chain.lengths(content)) == rule.count for content in contents)
+                found.append(replace(rule, is_counted=is_counted, holds_in=len(contents), of=len(contents)))
                 break
     return found
 
