@@ -201,18 +201,23 @@ def _is_chain(chain: BlockChain, content: bytes) -> bool:
 
 def find_block_rules(contents: Sequence[bytes], until: Deadline = NEVER) -> list[BlockRule]:
     """Checksums that hold in every block of every save; where there are none, also if something is behind the last."""
-    for tail in (0, *TAILS):
-        if until.over or min(map(len, contents)) <= tail + 2 * AROUND:
+    if found := _with_tail(contents, until, 0):
+        return found
+    for_tails = Deadline(CHAIN_SECONDS, thread_time)
+    for tail in TAILS:
+        if until.over or for_tails.over or min(map(len, contents)) <= tail + 2 * AROUND:
             break
-        if found := _with_tail(contents, until, tail):
+        if found := _with_tail(contents, until, tail, for_tails):
             return found
     return []
 
 
-def _with_tail(contents: Sequence[bytes], until: Deadline, tail: int) -> list[BlockRule]:
+def _with_tail(
+    contents: Sequence[bytes], until: Deadline, tail: int, for_all: Deadline | None = None
+) -> list[BlockRule]:
     found: list[BlockRule] = []
     for chain in chains_of_blocks(contents, until, tail):
-        own = Deadline(CHAIN_SECONDS, thread_time)  # chance makes chains of large blocks, which take long
+        own = for_all or Deadline(CHAIN_SECONDS, thread_time)  # chance makes chains of large blocks, which take long
         for rule in _rules(chain, contents[0], own):
             if until.over:
                 return found
