@@ -143,10 +143,20 @@ def _says_something(node: Node) -> bool:
     return isinstance(node, RowsNode) or (isinstance(node, GroupNode) and not node.spec.is_frame)
 
 
+def _known_spans(holder: GroupNode) -> Iterator[tuple[int, int]]:
+    """Where the elements of a group are that say something, also of those within it that only frame others."""
+    for child in holder.children:
+        if isinstance(child, GroupNode) and child.spec.flat:
+            yield from _known_spans(child)
+        elif _says_something(child):
+            yield child.start, child.end
+
+
 def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str, str]]:
     """Numbers in front of a replaced span that would have to change with its size: where, how stored, and what they
     look like. Those that a field describes are known to be something else, or put right.
     """
+    from faithful_ledger.core.profile.enclosing import lengths_around
     from faithful_ledger.core.profile.lengths import (
         container_of,
         entry_of,
@@ -155,7 +165,7 @@ def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str
         suspected_lengths,
     )
 
-    known = [(child.start, child.end) for child in bound.root.children if _says_something(child)]
+    known = list(_known_spans(bound.root))
 
     def is_known(start: int, end: int) -> bool:
         return any(low < end and start < high for low, high in known)
@@ -174,6 +184,9 @@ def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str
     container = container_of(bound.source, part.start, part.end)
     if container is not None and not is_known(container[0], container[0] + 4):
         yield *container, "the length of the container it is in"
+    for at, name in lengths_around(bound.source, part.start, part.end):
+        if not is_known(at, at + 1):
+            yield at, name, "the length of the block it is in"
     entry = entry_of(bound.source, part.start, part.end)
     if entry is not None and not is_known(*entry[:2]):
         yield entry[0], entry[2], "part of the entry of a directory"

@@ -54,6 +54,7 @@ FREQUENT = dict(
 )
 LETTER_BITS = {ord(letter): log2(26 * share / 1000) for letter, share in FREQUENT.items()}
 GAINED_MUCH = 1.0  # where zeros were hidden by what is before them
+SLIGHT = 32
 ALIKE = 0.05  # bits a byte by which a way back may be behind the best and is still said
 MOST = 12
 FACTORS = (1, 3, 5, 7, 11, 13, 17, 31, 37, 255, 253, 251)
@@ -172,6 +173,7 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
         gain = float(np.mean(gains)) - _cost(each, samples)
         # A key of one byte leaves the entropy as it is, and was found by the zeros; a longer one is worth its bits.
         keyed = not blank and each[0][0].share > 0 and (len(each[0][0].key) == 1 or gain >= GAINED_BY_KEY)
+        keyed = keyed and not (_is_slight(each[0]) and any(map(_reads_worse, samples, each)))
         opened = any(step.kind in OPEN or step.kind == GENERATED for step in each[0])
         needed = GAINED if opened else GAINED_MUCH
         shows = opened or all(map(_has_zeros, samples, each))
@@ -285,6 +287,12 @@ def _reads_worse(sample: bytes, steps: Steps) -> bool:
     scrambled, but for the most part a picture or a curve, of which the differences say less.
     """
     return _fewer(_in_words(_undone(sample, steps)), _in_words(sample), len(sample))
+
+
+def _is_slight(steps: Steps) -> bool:
+    """Whether a key of one byte turns letters into letters for the most part, so that words tell which of them are."""
+    key = steps[0].key
+    return len(key) == 1 and min(key[0], 256 - key[0]) < SLIGHT
 
 
 def _has_blanks_behind_words(sample: bytes) -> bool:

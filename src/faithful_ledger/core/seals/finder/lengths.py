@@ -17,7 +17,8 @@ from faithful_ledger.core.scan import windows
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder.finding import Finding
 from faithful_ledger.core.seals.finder.natural import Edges
-from faithful_ledger.core.seals.finder.places import Edge
+from faithful_ledger.core.seals.finder.places import VARIABLE, Edge
+from faithful_ledger.core.storage.leb128 import Leb128
 
 __all__ = ["lengths", "lengths_of", "numbers_in_front", "of_what_follows", "with_said"]
 
@@ -31,6 +32,8 @@ FIRST = 16  # bytes, at the beginning of which most headers say a length
 LONGEST_HEADER = 32  # bytes between a length and what it counts
 LEAST_FIXED = 8  # bytes of a save by which another beginning has to be better than either end
 SMALL = 64  # what is usually in front of that which is counted
+LEAST_VARIABLE = 128  # smaller numbers of variable length are one byte, as others are
+TRAILERS = (0, 4, 8, 16, 20, 32)  # bytes behind what such a number counts
 SAID, GAPS, LONGEST_TAIL, MOST_SAID = 64, (0, 4, 8, 12, 16, 20, 32), 1 << 10, 4
 LEAST_SAID = 16  # bytes: fewer are said by many numbers
 
@@ -43,6 +46,9 @@ def lengths(contents: Sequence[bytes], until: Deadline = NEVER) -> Iterator[Find
     distinct = len(set(sizes.tolist()))
     if distinct < 2:
         return
+    variable = list(_variable(contents, sizes))
+    yield from variable
+    within = {at for each in variable for at in range(each.stored.offset, each.stored.offset + each.size)}
     for width, order, from_end in product(WIDTHS, ("le", "be"), (False, True)):
         if until.over:
             return
@@ -64,7 +70,30 @@ def lengths(contents: Sequence[bytes], until: Deadline = NEVER) -> Iterator[Find
                 found = _Found(
                     stored, width, order, int(units[place]), int(left[0, place]), int(numbers[:, place].max())
                 )
-                yield _finding(found, contents, distinct)
+                made = _finding(found, contents, distinct)
+                is_far = made.start.offset > place + width + LONGEST_HEADER or made.own is not None
+                if from_end or not is_far or not within.intersection(range(place, place + width)):
+                    yield made
+
+
+def _variable(contents: Sequence[bytes], sizes: Array) -> Iterator[Finding]:
+    """Numbers of variable length, of as many bytes in all saves, that count what is behind them to the end, or to where
+    a checksum may begin: part of one looks like a fixed number that counts less.
+    """
+    storage = Leb128(VARIABLE)
+    room = min(int(sizes.min()), HEAD)
+    places = np.arange(room)
+    columns = [storage.column(np.frombuffer(content, np.uint8), places) for content in contents]
+    numbers = np.stack([values.astype(np.int64) for values, _ in columns])
+    fits = np.all([whole for _, whole in columns], axis=0) & (numbers >= LEAST_VARIABLE).all(axis=0)
+    widths = np.where(fits, np.ceil(np.log2(np.maximum(numbers, 1) + 1) / 7), 0).astype(np.int64)
+    left = sizes[:, None] - numbers - widths - places
+    fits &= (widths == widths[0]).all(axis=0) & (left == left[0]).all(axis=0) & np.isin(left[0], TRAILERS)
+    wide, distinct = int(sizes.max()).bit_length(), len(set(sizes.tolist()))
+    for at in np.flatnonzero(fits).tolist():
+        bits = distinct * min(7 * int(widths[0, at]), wide) - log2(room * len(TRAILERS))
+        start, end = Edge(at + int(widths[0, at])), Edge(int(left[0, at]), True)
+        yield Finding(Algorithm(LENGTH), start, end, Edge(at), int(widths[0, at]), VARIABLE, bits=bits)
 
 
 def numbers_in_front(contents: Sequence[bytes], widths: Iterable[int], most: int) -> Iterator[tuple[int, str, Array]]:
@@ -189,6 +218,8 @@ def _finding(found: _Found, contents: Sequence[bytes], distinct: int) -> Finding
     chance = log2(len(WIDTHS) * 4 * tried) + (ADDED_BITS if added else 0)
     if found.unit > 1:  # the first difference gives the unit, and it is a whole number
         chance += UNIT_BITS - log2((max(map(len, contents)) - size) // found.unit)
+    # What counts itself as well counts all, or what a header is in front of.
+    is_odd = at + found.width > start > LONGEST_HEADER and at - start > LONGEST_HEADER
     return Finding(
         Algorithm(LENGTH, added or None, unit=found.unit),
         Edge(start),
@@ -198,6 +229,8 @@ def _finding(found: _Found, contents: Sequence[bytes], distinct: int) -> Finding
         f"u{8 * found.width}{found.order}" if found.width > 1 else "u8",
         "zeros" if at + found.width > start else None,
         bits=bits - chance + 12,
+        freedom="what it counts may begin elsewhere" if is_odd else "",
+        undecided=is_odd,
     )
 
 

@@ -6,7 +6,7 @@ import base64
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import islice
-from typing import Any, NamedTuple, TypeAlias, TypeVar
+from typing import Any, Final, NamedTuple, TypeAlias, TypeVar
 
 import numpy as np
 
@@ -34,7 +34,8 @@ NATURAL_HEAD, NATURAL_TAIL = 64, 64
 MOST, USUAL = 4000, 256
 FEWEST = 100  # of each form
 HEX = re.compile(rb"[0-9a-f]{4,}"), re.compile(rb"[0-9A-F]{4,}")
-VARIABLE, LONG_NUMBER = "uleb128", re.compile(rb"[\x80-\xff]{0,9}[\0-\x7f]")
+VARIABLE: Final = "uleb128"
+LONG_NUMBER = re.compile(rb"[\x80-\xff]{0,9}[\0-\x7f]")
 DECIMAL = frozenset(("decimal", "signed"))
 WHOLE = re.compile(rb"(?<![0-9.])(?:(?<![0-9A-Za-z)\]])-)?[0-9]{3,20}(?![0-9.])")
 DIGITS, LAST_DIGITS, LONGEST = re.compile(rb"-?[0-9]+"), re.compile(rb"-?[0-9]+\Z"), 24

@@ -1,0 +1,97 @@
+"""Lengths of blocks that bytes are in: of blocks one behind the other up to the end of a file, or within one that has a
+length itself. That they lead exactly from one to the next, and to an end, is what speaks for them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import product
+from typing import NamedTuple
+
+from faithful_ledger.core.source import Source
+from faithful_ledger.core.storage import NUMBERS
+
+__all__ = ["lengths_around"]
+
+LARGEST = 16 << 20  # bytes of a save in which this is looked for
+FIRST = 64  # offsets at which the first length may be
+TRAILERS = (0, 4, 8, 16, 20, 32)  # bytes behind the last block, as a checksum of all is
+TAGS = (1, 0, 2, 4)  # bytes between a block and the length of the next
+APART = tuple(range(17))  # the same with what else a header has
+LEAST_INSIDE, LEAST_OUTSIDE = 3, 3  # blocks
+LEAST = 8  # bytes of a block that others are in
+MOST = 1 << 12
+WIDE = ("u32le", "u32be")
+FORMS = ("uleb128", "u16le", "u16be", *WIDE)
+MUCH = 2  # blocks with something in them are one of so many bytes that they lead over
+
+
+class _Block(NamedTuple):
+    """Where the length of a block is, and where what it counts begins and ends."""
+
+    at: int
+    start: int
+    end: int
+
+
+def lengths_around(source: Source, start: int, end: int) -> Iterator[tuple[int, str]]:
+    """Where the lengths of blocks are that bytes [start, end) are in, the outermost first, and how they are stored."""
+    data = bytes(source.read(0, min(source.size, LARGEST)))
+    if source.size > len(data):
+        return
+    for name, at in product(FORMS, range(min(FIRST, start))):
+        outer = _block(data, at, name)
+        if outer is None or not (outer.start <= start and end <= outer.end) or outer.end - outer.start < LEAST:
+            continue
+        if len(data) - outer.end in TRAILERS and (row := _row(data, outer, name)):
+            yield at, name
+            while (within := next((e for e in row if e.start <= start and end <= e.end), None)) is not None:
+                yield within.at, name
+                row = _row(data, within, name)
+            return
+    for name, at, apart in product(WIDE, range(min(FIRST, start)), APART):
+        blocks = list(_blocks(data, at, name, apart, len(data)))
+        ends = len(data) - blocks[-1].end if blocks else -1
+        around = [each for each in blocks if each.start <= start and end <= each.end]
+        if around and ends - apart in (*TRAILERS, -apart) and _are_much(blocks, LEAST_OUTSIDE):
+            yield around[0].at, name
+            return
+
+
+def _block(data: bytes, at: int, name: str) -> _Block | None:
+    storage = NUMBERS[name]
+    width = storage.least_size
+    if name == "uleb128":
+        width = next((size for size in (1, 2, 3, 4) if data[at + size - 1 : at + size] < b"\x80"), 0)
+    raw = data[at : at + width]
+    if not width or len(raw) < width:
+        return None
+    begin = at + width
+    end = begin + int(storage.decode(raw))
+    return _Block(at, begin, end) if end <= len(data) else None
+
+
+def _row(data: bytes, outer: _Block, name: str) -> list[_Block]:
+    """The blocks with such lengths that another one is a row of, exactly to its end; none where it is not."""
+    for tag in TAGS:
+        blocks = list(_blocks(data, outer.start + tag, name, tag, outer.end))
+        if blocks and blocks[-1].end == outer.end and _are_much(blocks, LEAST_INSIDE):
+            return blocks
+    return []
+
+
+def _blocks(data: bytes, at: int, name: str, apart: int, limit: int) -> Iterator[_Block]:
+    """The blocks from the length at an offset on, with so many bytes between each and the next length."""
+    for _ in range(MOST):
+        block = _block(data, at, name) if at < limit else None
+        if block is None or block.end > limit:
+            return
+        yield block
+        at = block.end + apart
+
+
+def _are_much(blocks: list[_Block], least: int) -> bool:
+    """Whether enough blocks have something in them, which is much of what they lead over."""
+    filled = [block for block in blocks if block.end > block.start]
+    held = sum(block.end - block.start for block in filled)
+    return len(filled) >= least and MUCH * held >= blocks[-1].end - blocks[0].at
