@@ -7,7 +7,7 @@ from contextlib import suppress
 
 from faithful_ledger.core.balance import name_findings, rule_findings, seal_states, states_elsewhere
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode, bind_files
-from faithful_ledger.core.binding.followers import SealState, WorkedOut
+from faithful_ledger.core.binding.followers import SealState, WorkedOut, followers
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, StreamGrows, place
 from faithful_ledger.core.layers.archives import ARCHIVES
@@ -133,6 +133,31 @@ def _refuse_left_behind(plan: Plan, bound: Mapping[str, BoundFile]) -> None:
                     "that stays: other bytes would be there",
                     "nothing was written; describe what is between them, so that it follows, or enter one as long as "
                     "the old one",
+                )
+
+
+def _refuse_uneven(changed: list[FilePlan], bound: Mapping[str, BoundFile]) -> None:
+    """Refuse a value that takes another size where a seal counts words, or sums them, and what it covers would no
+    longer be a multiple of one.
+
+    Raises:
+        StreamGrows: there is such a seal.
+    """
+    for file in changed:
+        before, after = file.file.bound, bound.get(file.file.name)
+        if before is None or after is None or not file.patched.moves:
+            continue
+        was = {each.node.path: each.needs for each in followers(before.root) if each.kind == "seal"}
+        for each in followers(after.root):
+            seal = each.node.spec.seal if each.kind == "seal" else None
+            if seal is None or seal.algorithm.word == 1 or seal.unpacked or each.node.path not in was:
+                continue
+            word, (start, end), (low, high) = seal.algorithm.word, each.needs, was[each.node.path]
+            if (end - start) % word and not (high - low) % word:
+                raise StreamGrows(
+                    f"{each.node.path} counts in words of {word} bytes, and {end - start} bytes are not a multiple of "
+                    "that",
+                    "nothing was written; enter a value whose size differs by whole words",
                 )
 
 
@@ -306,6 +331,7 @@ def check_result(save: Save, plan: Plan) -> None:
                 "the template does not say what this value's size depends on; nothing was written",
             )
     _refuse_left_behind(plan, bound)
+    _refuse_uneven(changed, bound)
     plan.steps, plan.look_for = save.template.steps, list(shown_then(save.template, result))
     plan.findings += rule_findings(save.template, result.fields)
     plan.findings += name_findings(save.template, result.fields, result.paths)

@@ -66,6 +66,11 @@ class Algorithm:
         found = CATALOGUE[self.name][0]
         return found if self.start is None else found._replace(start=self.start)
 
+    @property
+    def word(self) -> int:
+        """How many bytes it takes at once, so that what it covers is a multiple of that in every save of a game."""
+        return SUMS[self.name].word if self.name in SUMS else self.unit
+
     def cut(self, number: int, size: int) -> int:
         """What of a result goes into so many bytes: the first ones of a digest, the lowest bits of a number."""
         if self.is_digest:

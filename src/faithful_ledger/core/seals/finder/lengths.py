@@ -213,8 +213,9 @@ def _finding(found: _Found, contents: Sequence[bytes], distinct: int) -> Finding
     between = start - at - found.width
     is_usual = at <= FIRST and at % found.width == start % found.width == 0 and 0 <= between <= FIRST
     tried = min(size, HEAD) + min(size, TAIL)
+    is_usual |= at <= FIRST and at % found.width == 0 and found.left == 0  # of all of the file
     if is_usual:
-        tried = (FIRST // found.width) * (FIRST // found.width if between else 1)
+        tried = (FIRST // found.width) * (FIRST // found.width if between and found.left else 1)
     chance = log2(len(WIDTHS) * 4 * tried) + (ADDED_BITS if added else 0)
     if found.unit > 1:  # the first difference gives the unit, and it is a whole number
         chance += UNIT_BITS - log2((max(map(len, contents)) - size) // found.unit)
