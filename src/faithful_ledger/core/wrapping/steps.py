@@ -116,9 +116,19 @@ class Streams:
             )
         return packed
 
+    @property
+    def _are_all(self) -> bool:
+        """Whether the streams follow one another, and are all of what they are in."""
+        ends = [0, *(each.offset + each.size for each in self.streams)]
+        return ends == [*(each.offset for each in self.streams), self.outer.size]
+
     def _why_fixed(self, stream: Layer, counted: Counted) -> str:
-        """As below; what is letters among letters ends where others begin."""
+        """As below; what is letters among letters ends where others begin, and of streams that show their end each is
+        where the one before it ends.
+        """
         span = stream.offset, stream.offset + stream.size
+        if STREAMS[self.kind].marks and self._are_all:
+            return ""
         if self.kind in IN_LETTERS and looks_like_text(bytes(self.outer.read(0, self.outer.size))):
             return decimal_length(self.outer, stream.offset, (stream.size, stream.unpacked_size))
         return why_fixed(self.outer, *span, counted)
