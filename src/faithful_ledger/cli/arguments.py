@@ -200,6 +200,7 @@ def _pin(command: argparse.ArgumentParser) -> None:
     add = command.add_argument
     add("--place", metavar="JSON", required=True, help="as locate --json prints it; its file; or - for standard input")
     add("--as", metavar="NAME", required=True, dest="as_name", help="what the game calls it")
+    add("--copies", action="store_true", help="also the other places that said the same, kept equal to it from now on")
 
 
 def _read(command: argparse.ArgumentParser) -> None:

@@ -8,9 +8,11 @@ import sys
 from pathlib import Path
 
 from faithful_ledger.cli.opening import book_for, named_file, opened_or_bytes
-from faithful_ledger.cli.output import json_value, print_json, say, shown
+from faithful_ledger.cli.output import json_value, print_json, say, shown, warn
 from faithful_ledger.core.errors import AddressError
-from faithful_ledger.core.evidence.exchange import place_from
+from faithful_ledger.core.errors import place as offset_in_words
+from faithful_ledger.core.evidence.exchange import place_from, places_from
+from faithful_ledger.core.evidence.judging import copies_of
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import read_whole
 
@@ -22,12 +24,22 @@ LARGEST_PLACE = 64 << 20
 def pin(options: argparse.Namespace) -> int:
     """Put a place that `locate` found into a template, after a trial on a copy."""
     shelf: Shelf = options.shelf
-    place = place_from(_document(options.place))
+    document = _document(options.place)
+    place = place_from(document)
     save = opened_or_bytes(options, Path(options.file))
     book = book_for(options, save.path, save)
     into = named_file(options)
     field, name = book.templates.add_place_to(save, shelf.library(book), place, options.as_name, into)
-    pinned = shelf.open_save(Path(options.file), name if into is None else str(into))
+    known_as = name if into is None else str(into)
+    pinned = shelf.open_save(Path(options.file), known_as)
+    copies = copies_of(place, places_from(document))
+    if options.copies and copies:
+        also = book.templates.add_copies(pinned, shelf.library(book), field, copies, options.as_name, into)
+        say(f"{', '.join(also)} {'says' if len(also) == 1 else 'say'} the same, and will be kept equal to it.")
+        pinned = shelf.open_save(Path(options.file), known_as)
+    elif copies:
+        where = ", ".join(offset_in_words(copy.offsets[0]) for copy in copies)
+        warn(f"note: {where} said the same in every copy; --copies pins it as well, and keeps both equal")
     (node,) = pinned.fields(field)
     if options.json:
         print_json({"template": name, "path": field, "value": json_value(node)})

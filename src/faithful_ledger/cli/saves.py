@@ -122,6 +122,9 @@ def posted(options: argparse.Namespace, save: Save) -> tuple[Plan, str | None, b
     """
     save.renew_broken = True if options.renew_broken else False if options.leave_broken else None
     plan = make_plan(save)
+    for finding in plan.findings:
+        if finding.level == "warning":
+            warn(f"note: {finding.path}: {finding.message}")
     if plan.undecided and not options.dry_run:
         raise Refused(
             f"nothing was written: {undecided_text(plan)}",

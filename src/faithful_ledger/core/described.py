@@ -223,6 +223,27 @@ class BookTemplates:
             into(place)  # which says why it cannot be found again
         return path, self._write(flowing, f"pin {name}", save, template)
 
+    def add_copies(
+        self, save: Save, library: Library, path: str, copies: Sequence[Place], name: str, template: Path | None = None
+    ) -> list[str]:
+        """Put places that say the same as a field of a save's template into that as well, with rules that keep all of
+        them equal. Returns the paths of their fields.
+
+        Raises:
+            EntryError: templates cannot hold one of them; those before it stay.
+            LedgerError: the folder cannot be written.
+        """
+        from faithful_ledger.core.describe.equal import keep_equal
+
+        added: list[str] = []
+        for number, copy in enumerate(copies, 2):
+            field, known = self.add_place_to(save, library, copy, f"{name} {number}", template)
+            present = template or library.path_of(known)
+            assert present is not None
+            self._write(keep_equal(self_contained(present), path, field), f"keep {name} equal", save, template)
+            added.append(field)
+        return added
+
     def add_seals(self, save: Save, library: Library, found: Sequence[Placed], file: Path | None = None) -> list[str]:
         """Put seals that were found into this book's own copy of the save's template, or into a new one. Returns the
         paths of their fields.

@@ -14,6 +14,8 @@ from faithful_ledger.core.save import Save
 from faithful_ledger.desk.beside import Message
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from faithful_ledger.core.evidence import Place
     from faithful_ledger.desk.session import Session
 
@@ -44,18 +46,24 @@ class Evidence:
             Message("holds" if verdict == "accepted" else "open", f"The game: {verdict}{said}.")
         )
 
-    def pin(self, quantity: Quantity, place: Place) -> bool:
-        """Accept a place: its field goes into the template, and strip, Edit and tape know it at once."""
+    def pin(self, quantity: Quantity, place: Place, copies: Sequence[Place] = ()) -> bool:
+        """Accept a place: its field goes into the template, and strip, Edit and tape know it at once. With it `copies`,
+        which said the same in every snapshot, and are kept equal.
+        """
         book, save = self._session.book, self._session.save
         if book is None or save is None:
             return False
         if self._session.pending:
-            self._session.entries.ask("Pin it without them", lambda: self.pin(quantity, place))
+            self._session.entries.ask("Pin it without them", lambda: self.pin(quantity, place, copies))
             return False
-        path = self._described(save, place)
+        path, also = self._described(save, place), list[str]()
         if path is None:
+            library = self._session.shelf.library(book)
             try:
-                path = book.templates.add_place(save, self._session.shelf.library(book), place, quantity.name)
+                path, known = book.templates.add_place_to(save, library, place, quantity.name)
+                if copies:
+                    opened = self._session.shelf.open_save(save.path, known)
+                    also = book.templates.add_copies(opened, library, path, copies, quantity.name)
                 self._session.use_book_template()
             except EntryError as error:
                 return self._pin_in_book(quantity, place, error)
@@ -69,7 +77,8 @@ class Evidence:
             nodes = self._session.attempt(lambda: read.nodes(path)) if read is not None else None
             if nodes:
                 self._session.select_node(nodes[0])
-                text = f"{quantity.name} is pinned: {path} is in the template now{nodes[0].of_records}."
+                text = f"{quantity.name} is pinned: {path} is in the template now{nodes[0].of_records}"
+                text += f", and kept equal to it {', '.join(also)}." if also else "."
                 undo = partial(self.unpin, quantity._replace(pinned=path))
                 self._session.reported.emit(Message("holds", text, "Take it back", undo))
 

@@ -8,6 +8,7 @@ from faithful_ledger.core.binding import BoundFile, FieldNode
 from faithful_ledger.core.describe import shaping
 from faithful_ledger.core.describe.draft import Draft
 from faithful_ledger.core.describe.flow import varies
+from faithful_ledger.core.describe.placing import free_name, layout_index, touched
 from faithful_ledger.core.describe.sealing import covered
 
 __all__ = ["let_cover"]
@@ -29,11 +30,23 @@ def _let_cover_elements(draft: Draft, name: str, path: str) -> None:
     over = start, end if end > 0 else node.source.size + end
     for edge in over:
         draft.begin_run(name, edge)
+    if over[1] == node.source.size:
+        _end_with_run(draft, name)
     node = draft.node(path)
     assert isinstance(node, FieldNode)
     if (names := covered(draft.file(name), node, over)) is not None:
         said = dict(draft.text.value(node.spec.where)["seal"])
         shaping.set_keys(draft.text, node.spec, {"seal": {**said, "over": names}})
+        draft.read_again()
+
+
+def _end_with_run(draft: Draft, name: str) -> None:
+    """Let what follows the elements of a file, up to its end, be an unknown run, where nothing is described there."""
+    bound = draft.file(name)
+    flow = [child for child in bound.root.children if child.spec.address.base == "next"]
+    if flow and flow[-1].end < bound.source.size and not touched(bound.root, flow[-1].end, bound.source.size):
+        run = {"unknown": free_name(bound.root.spec, f"unknown_{flow[-1].end:x}")}
+        draft.text.insert(bound.root.spec.layout_where, layout_index(flow[-1]) + 1, run)
         draft.read_again()
 
 

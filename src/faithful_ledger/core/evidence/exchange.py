@@ -12,7 +12,7 @@ from faithful_ledger.core.evidence.text_ends import TextEnd
 from faithful_ledger.core.layers import CIPHERS, KEYED, LayerSpec
 from faithful_ledger.core.layers.ciphers import derived_from, iv_from
 
-__all__ = ["place_from", "places_by_spot"]
+__all__ = ["place_from", "places_by_spot", "places_from"]
 
 
 def places_by_spot(spots: Iterable[list[Place]]) -> list[dict[str, Any]]:
@@ -125,6 +125,13 @@ def place_from(document: object) -> Place:
     except (AssertionError, KeyError, TypeError, ValueError, AttributeError, LedgerError) as error:
         what = "this is not a place" if not isinstance(error, LedgerError) else f"this is not a place: {error.what}"
         raise AddressError(what, "give one as `locate --json` prints it; nothing was pinned") from error
+
+
+def places_from(document: object) -> list[Place]:
+    """All places of such a document, which has one at least."""
+    if isinstance(document, Mapping) and isinstance(document.get("places"), list):
+        document = document["places"]
+    return [place_from(each) for each in document] if isinstance(document, list) else [place_from(document)]
 
 
 def _place(document: Mapping[str, Any]) -> Place:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 import numpy as np
 
@@ -21,7 +21,7 @@ from faithful_ledger.core.evidence.reading import STORAGES
 from faithful_ledger.core.evidence.shown import OF_CLOCKS, OF_PERCENT
 from faithful_ledger.core.evidence.sightings import Sighting
 
-__all__ = ["USUAL_SCALES", "into_spots", "is_clear", "judge", "reasons_for", "without_echoes"]
+__all__ = ["USUAL_SCALES", "copies_of", "into_spots", "is_clear", "judge", "reasons_for", "without_echoes"]
 
 COSTS = {"u32": 0, "i32": 0.5, "u16": 0.3, "i16": 0.8, "u8": 1, "i8": 1.5, "u64": 5, "i64": 5.5, "f32": 2, "f64": 2}
 COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 8, "sleb128": 9, "zigzag": 9}
@@ -30,6 +30,7 @@ SCALES = {1: 0, 10: 3, 100: 4, 0.1: 6, 0.01: 5, 256: 8, 65536: 9, 1 / 60: 8}
 SCALES |= dict.fromkeys(map(float, (*OF_CLOCKS, *OF_PERCENT)), 8)
 FREE_SCALE, MASKED, ANY_BIT, ANY_LETTERS = 24.0, 10.0, 4.0, 24.0
 KEY_BYTE, MOST_HIDDEN = 1.5, 4  # for each byte of a key that hides something, up to so many
+LEAST_COPIED, LEAST_LETTERS = 2, 4  # different numbers that copies have said; letters of a text
 USUAL_SCALES = (1, 10, 100, 0.1, 0.01)
 PER_RELATION = 1.0
 SURELY = 2.0  # agreement around from which on a place that moved is not anywhere
@@ -306,6 +307,29 @@ def is_clear(places: Sequence[Place]) -> bool:
         return False
     rival = next((place for place in places[1:] if not _same_spot(places[0], place)), None)
     return rival is None or places[0].bits - rival.bits >= CLEAR_LEAD
+
+
+def copies_of(place: Place, places: Iterable[Place]) -> list[Place]:
+    """Other places, one at each spot, that are stored as a place is and said the same in every snapshot: a game may
+    compare them, or read only one of them.
+    """
+    said = set(place.values)
+    is_chance = len(said) < LEAST_COPIED and not all(
+        isinstance(each, str) and len(each) >= LEAST_LETTERS for each in said
+    )
+    if place.fits < place.of or is_chance or place.path is not None:
+        return []
+    found: dict[tuple[int, ...], Place] = {}
+    for other in places:
+        is_same = (other.stored_as, other.values, other.file, other.route) == (
+            place.stored_as,
+            place.values,
+            place.file,
+            place.route,
+        )
+        if is_same and other.fits == other.of and other.offsets != place.offsets:
+            found.setdefault(other.offsets, other)
+    return list(found.values())
 
 
 def into_spots(places: list[Place]) -> list[list[Place]]:

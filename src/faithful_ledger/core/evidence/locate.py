@@ -20,7 +20,7 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence.anchors import set_anchor, set_label
 from faithful_ledger.core.evidence.banks import set_banks
-from faithful_ledger.core.evidence.judging import CLEAR_LEAD, into_spots, is_clear, reasons_for
+from faithful_ledger.core.evidence.judging import CLEAR_LEAD, copies_of, into_spots, is_clear, reasons_for
 from faithful_ledger.core.evidence.pinned import Known
 from faithful_ledger.core.evidence.place import Guides, Place
 from faithful_ledger.core.evidence.reading import STORAGES, Array
@@ -90,6 +90,10 @@ class Located:
     def full(self) -> list[Place]:
         """Those that explain every sighting."""
         return [place for place in self.places if place.fits == place.of]
+
+    def copies_of(self, place: Place) -> list[Place]:
+        """Other places that said the same in every snapshot."""
+        return copies_of(place, self.places)
 
     @property
     def spots(self) -> int:
@@ -462,7 +466,7 @@ def _suggest(spots: list[list[Place]], seen: Sequence[Sighting]) -> str:
     if len({spot[0].values[-1] for spot in rivals}) == 1 and rivals[0][0].by_chance < 1:
         return (
             f"{count} places hold the same in every snapshot: copies, or one follows the other. "
-            "Post a change to one of them and look what the game shows."
+            "Post a change to one of them and look what the game shows, or pin them all and keep them equal."
         )
     return (
         f"{count} places are left. Change only this quantity, by a number you have not used before, "

@@ -14,6 +14,7 @@ from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.outline import outlined
 from faithful_ledger.core.posting.plan import FilePlan, Plan
+from faithful_ledger.core.posting.twins import twins
 from faithful_ledger.core.rules import Finding, audit, double_keys, keyed_rows
 from faithful_ledger.core.rules.over_rows import row_findings
 from faithful_ledger.core.save import Save, SaveFile
@@ -23,6 +24,7 @@ from faithful_ledger.core.template import Template
 
 __all__ = ["check_result", "shown_then"]
 
+ENTERED = ("entry", "rule")  # kinds of causes: what was typed, and what rules make follow
 FEW = 64  # changed spans, around which alone keys are compared
 WIDE, FIRST, HEADER = 4, 16, 64  # bytes of a number, and offsets at which shorter ones and these are lengths
 LARGE = 1 << 12  # a number that is hardly anything else
@@ -64,7 +66,7 @@ def _refuse_stale(plan: Plan) -> None:
         if bound is None or bound.spec.keeps_size or not file.patched.moves or _finds_its_places(file, plan):
             continue
         for part in file.patched.replacements:
-            path = next((cause.about for cause in part.causes if cause.kind == "entry"), "")
+            path = next((cause.about for cause in part.causes if cause.kind in ENTERED), "")
             if not path or not part.grown or path in typed:
                 continue
             for at, name, words in _looks_stale(bound, part):
@@ -119,8 +121,15 @@ def _refuse_left_behind(plan: Plan, bound: Mapping[str, BoundFile]) -> None:
         for node in before.root.children:
             if not isinstance(node, FieldNode) or node.spec.unknown or node.path not in now:
                 continue
+            span = node.spec.seal.span if node.spec.seal is not None else None
+            if span is not None and any(_is_entered(part) and part.end <= span[0] for part in parts):
+                raise StreamGrows(
+                    f"{node.path} covers what is from {place(span[0])} on, and other bytes would be there",
+                    "nothing was written; describe what is between, so that the seal covers elements, or enter a value "
+                    "as long as the old one",
+                )
             in_front = (cause for part in parts if part.end <= node.start for cause in part.causes)
-            path = next((cause.about for cause in in_front if cause.kind == "entry"), "")
+            path = next((cause.about for cause in in_front if cause.kind in ENTERED), "")
             if not path:
                 continue
             if node.spec.seal is not None:
@@ -134,6 +143,10 @@ def _refuse_left_behind(plan: Plan, bound: Mapping[str, BoundFile]) -> None:
                     "nothing was written; describe what is between them, so that it follows, or enter one as long as "
                     "the old one",
                 )
+
+
+def _is_entered(part: Replacement) -> bool:
+    return any(cause.kind in ENTERED for cause in part.causes)
 
 
 def _refuse_uneven(changed: list[FilePlan], bound: Mapping[str, BoundFile]) -> None:
@@ -181,7 +194,7 @@ def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str
     """Numbers in front of a replaced span that would have to change with its size: where, how stored, and what they
     look like. Those that a field describes are known to be something else, or put right.
     """
-    from faithful_ledger.core.profile.enclosing import lengths_around
+    from faithful_ledger.core.profile.enclosing import lengths_around, lengths_up_to
     from faithful_ledger.core.profile.lengths import (
         container_of,
         entry_of,
@@ -209,6 +222,10 @@ def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str
     container = container_of(bound.source, part.start, part.end)
     if container is not None and not is_known(container[0], container[0] + 4):
         yield *container, "the length of the container it is in"
+    begins = [start for each in followers(bound.root) if each.kind == "seal" and (start := each.needs[0]) >= part.end]
+    for at, name in lengths_up_to(bound.source, part.start, begins, known):
+        if not is_known(at, at + NUMBERS[name].least_size):
+            yield at, name, "the length of what is in front of what a seal covers"
     for at, name in lengths_around(bound.source, part.start, part.end):
         if not is_known(at, at + 1):
             yield at, name, "the length of the block it is in"
@@ -337,6 +354,9 @@ def check_result(save: Save, plan: Plan) -> None:
     plan.findings += name_findings(save.template, result.fields, result.paths)
     plan.findings += row_findings(save.template.row_rules, result.nodes)
     plan.findings += _lost(save, result)
+    for file in changed:
+        if file.file.bound is not None:
+            plan.findings += twins(plan.entries, file.file.bound)
     anywhere = is_shaped or any(entry.is_bytes for entry in entries)
     plan.findings += _doubled(save, result, changed, anywhere=anywhere)
     if is_shaped:

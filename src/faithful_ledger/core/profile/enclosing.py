@@ -4,14 +4,14 @@ length itself. That they lead exactly from one to the next, and to an end, is wh
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from itertools import product
 from typing import NamedTuple
 
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["lengths_around"]
+__all__ = ["lengths_around", "lengths_up_to"]
 
 LARGEST = 16 << 20  # bytes of a save in which this is looked for
 FIRST = 64  # offsets at which the first length may be
@@ -22,6 +22,7 @@ LEAST_INSIDE, LEAST_OUTSIDE = 3, 3  # blocks
 LEAST = 8  # bytes of a block that others are in
 MOST = 1 << 12
 WIDE = ("u32le", "u32be")
+SHORT = ("u16le", "u16be", *WIDE)
 FORMS = ("uleb128", "u16le", "u16be", *WIDE)
 MUCH = 2  # blocks with something in them are one of so many bytes that they lead over
 
@@ -58,7 +59,23 @@ def lengths_around(source: Source, start: int, end: int) -> Iterator[tuple[int, 
             return
 
 
-def _block(data: bytes, at: int, name: str) -> _Block | None:
+def lengths_up_to(
+    source: Source, start: int, ends: Collection[int], known: Collection[tuple[int, int]]
+) -> Iterator[tuple[int, str]]:
+    """Numbers in front of an offset that say how much is from behind them, or behind the `known` bytes that follow, up
+    to one of some offsets: where they are, and how they are stored.
+    """
+    data = bytes(source.read(0, min(start, FIRST)))
+    behind = dict(known)
+    for name, at in product(SHORT if ends else (), range(len(data))):
+        block = _block(data, at, name, within=source.size)
+        if block is not None and block.end - block.start >= LEAST:
+            begins = {block.start, behind.get(block.start, block.start)}
+            if any(begin <= start and begin + block.end - block.start in ends for begin in begins):
+                yield at, name
+
+
+def _block(data: bytes, at: int, name: str, within: int = 0) -> _Block | None:
     storage = NUMBERS[name]
     width = storage.least_size
     if name == "uleb128":
@@ -68,7 +85,7 @@ def _block(data: bytes, at: int, name: str) -> _Block | None:
         return None
     begin = at + width
     end = begin + int(storage.decode(raw))
-    return _Block(at, begin, end) if end <= len(data) else None
+    return _Block(at, begin, end) if end <= (within or len(data)) else None
 
 
 def _row(data: bytes, outer: _Block, name: str) -> list[_Block]:

@@ -174,6 +174,16 @@ class Margin(QFrame):
                         "main",
                     )
                 )
+                copies = located.copies_of(place) if located is not None else []
+                if copies:
+                    where = ", ".join(f"0x{each.offsets[0]:X}" for each in copies)
+                    self._add(pair("the same at", where))
+                    self.paper.addWidget(
+                        button(
+                            f"Pin all {len(copies) + 1}, and keep them equal",
+                            lambda: self.session.evidence.pin(quantity, place, copies),
+                        )
+                    )
         if located is not None:
             if located.warning:
                 self._add(label(f"{BROKEN} {located.warning}", "broken", wrap=True))
