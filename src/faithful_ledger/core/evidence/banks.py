@@ -27,7 +27,7 @@ MOST = 1 << 20  # saves that a counter may have counted
 NOTE = "counts the saves: of two banks that with the higher counter is the newer one"
 NOTE_OF_MANY = "counts the saves: the bank with the highest counter is the newest one"
 MOST_BANKS = 8
-LEAST_STEP = 64  # bytes of each of more than two banks
+LEAST_STEP, LARGEST_STEP = 64, 1 << 16  # bytes of each of more than two banks
 
 
 def set_banks(place: Place, contents: Sequence[Content]) -> None:
@@ -58,9 +58,9 @@ def _set_many(place: Place, contents: Sequence[Content], ends: Sequence[int]) ->
     size = min(content.data.size for content in contents)
     for parts, many in product((1, 2, 3), range(3, MOST_BANKS + 1)):
         step = widest // parts
-        before = (ends[-1] - ends[0]) // step  # banks between the first and the last that were seen
-        if widest % parts or step < LEAST_STEP or before >= many:
+        if widest % parts or not LEAST_STEP <= step <= LARGEST_STEP or (ends[-1] - ends[0]) // step >= many:
             continue
+        before = (ends[-1] - ends[0]) // step  # banks between the first and the last that were seen
         for first in range(many - before):
             low = ends[0] - first * step
             if low < 0 or low + (many - 1) * step >= size:
@@ -89,23 +89,25 @@ def _counting_in_turn(
     for name in COUNTERS:
         storage = NUMBERS[name]
         places = np.arange(offsets.start, min(offsets.stop, size - (many - 1) * step - storage.least_size + 1))
-        fits = np.ones(places.size, bool)
-        leads, highest = [], []
-        for content, turn in zip(contents, turns, strict=True):
+        leads = highest = np.zeros(0, np.int64)
+        counted = np.zeros(places.size, bool)
+        for snapshot, (content, turn) in enumerate(zip(contents, turns, strict=True)):
             columns = [storage.column(content.data, places + number * step) for number in range(many)]
             numbers = np.array([column[0].astype(np.int64) for column in columns if column is not None])
-            newest = numbers[turn]
-            others = np.delete(numbers, turn, axis=0)
-            fits &= (numbers[turn - 1] == newest - 1) & (others < newest).all(axis=0) & (newest < MOST)
-            leads.append((turn - newest) % many)
-            highest.append(newest)
-        fits &= np.all([lead == leads[0] for lead in leads], axis=0)
-        fits &= np.any([each != highest[0] for each in highest], axis=0)
-        found = np.flatnonzero(fits)
+            newest, others = numbers[turn], np.delete(numbers, turn, axis=0)
+            fits = (numbers[turn - 1] == newest - 1) & (others < newest).all(axis=0) & (newest < MOST)
+            if snapshot:
+                fits &= (turn - newest) % many == leads
+                counted |= newest != highest
+            leads, highest = (turn - newest) % many if not snapshot else leads, newest if not snapshot else highest
+            places, leads, highest, counted = places[fits], leads[fits], highest[fits], counted[fits]
+            if not places.size:
+                break
+        found = np.flatnonzero(counted)
         if found.size:
             first = int(places[found[0]])
             each = (first + number * step for number in range(many))
-            return tuple(Guide(f"counter_{at_:x}", at_, name, NOTE_OF_MANY) for at_ in each), int(leads[0][found[0]])
+            return tuple(Guide(f"counter_{at_:x}", at_, name, NOTE_OF_MANY) for at_ in each), int(leads[found[0]])
     return None
 
 
