@@ -142,21 +142,26 @@ def _run(source: Source, start: int, end: int, copies: Sequence[Source]) -> Unkn
 
 def overlaps(root: GroupNode) -> Iterator[Overlap]:
     """Fields that have bytes in common with the one before them; parts of one word do not count, nor do unknown runs in
-    rows and groups, in which single bytes may be described, and those that only lead from one element to the next, in
-    which something may be found by what is in front of it.
+    rows and groups, in which single bytes may be described, nor what is found by bytes near it in a run that only leads
+    from one element to the next.
     """
     fields = sorted(
-        (node for node in islice(fields_between(root, 0, root.end), MOST_FIELDS) if not _may_hold_others(node, root)),
+        (node for node in islice(fields_between(root, 0, root.end), MOST_FIELDS) if not _is_unknown_within(node, root)),
         key=lambda node: (node.start, node.end),
     )
     last: FieldNode | None = None
     for node in fields:
         word = isinstance(node.parent, GroupNode) and node.parent.spec.word is not None
         if last is not None and node.start < last.end and not (word and node.parent is last.parent):
-            yield Overlap(last, node)
+            yield from () if _is_found_within(last, node) else (Overlap(last, node),)
         if last is None or node.end > last.end:
             last = node
 
 
-def _may_hold_others(node: FieldNode, root: GroupNode) -> bool:
-    return node.spec.unknown and (node.parent is not root or RUN.fullmatch(node.spec.name) is not None)
+def _is_unknown_within(node: FieldNode, root: GroupNode) -> bool:
+    return node.spec.unknown and node.parent is not root
+
+
+def _is_found_within(run: FieldNode, node: FieldNode) -> bool:
+    is_run = run.spec.unknown and RUN.fullmatch(run.spec.name) is not None
+    return is_run and node.spec.address.is_found and node.end <= run.end

@@ -41,7 +41,7 @@ MOST_ENTRIES, LONGEST_ENTRY = 256, 96  # that may be of a part, and bytes of one
 MUCH = 4  # parts are one of so many bytes of a file
 LEAST_LISTED = 6  # bytes of a table with a field, and of the list of its fields
 MANY_OFFSETS = 4  # in front of what begins further behind
-UNITS = (1, 2, 4)  # bytes that a length of all may count as one
+UNITS = (2, 4)  # bytes that a length of all may count as one
 LEAST_SHIFT = 64  # numbers that lead to less than this far behind the beginning of a file are others by chance
 LEAD = 16  # what a length counts may begin so many bytes behind it, after a checksum or another number
 
@@ -252,7 +252,8 @@ def suspected_lengths(source: Source, at: int, size: int = 0) -> list[tuple[int,
         kind = np.dtype(NUMBERS[name].dtype)
         values = windows(data, kind).astype(np.int64)
         rest = source.size - kind.itemsize - np.arange(values.size) - values
-        all_of_it = np.isin(values, [source.size // unit for unit in UNITS if source.size % unit == 0])
+        in_words = np.isin(values, [source.size // unit for unit in UNITS if source.size % unit == 0])
+        all_of_it = (values == source.size) | (in_words & (np.arange(values.size) % kind.itemsize == 0))
         hits = np.flatnonzero((values >= LEAST) & (all_of_it | ((rest >= 0) & (rest <= LEAD))))
         wider = [(offset, offset + NUMBERS[known].least_size) for offset, known in found]
         found += [
