@@ -187,6 +187,7 @@ class BookTemplates:
             LedgerError: the folder cannot be written.
         """
         from faithful_ledger.core.describe import pins
+        from faithful_ledger.core.describe.banked import in_the_newest_bank
         from faithful_ledger.core.pinning import try_writing
         from faithful_ledger.core.template.extend import with_place
         from faithful_ledger.core.template.fresh import Shared
@@ -205,6 +206,8 @@ class BookTemplates:
         if text is not None and (named := pins.named_in_records(text, save, place, name)) is not None:
             return named[1], self._write(named[0], f"pin {name}", save, template)
         held = _held_texts(save, holder, place)
+        if holder == main and text is not None:
+            place = in_the_newest_bank(place, save.main.bound)
         text = pins.without_leading(text, save, place) if text is not None else None
         if text is not None and (named := pins.named_where_needed(text, save, place, name)) is not None:
             return named[1], self._write(named[0], f"pin {name}", save, template)

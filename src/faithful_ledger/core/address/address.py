@@ -153,8 +153,11 @@ class Address:
         """
         if self.base == "before":
             return self
-        if self.base == "path" or self.offset is None or self.offset.constant is None:
+        if self.base == "path" or self.offset is None:
             raise AddressError(f"{self.in_words()} cannot be moved by {by} bytes", "name another place")
+        if self.offset.constant is None:
+            moved = Expression(f"({self.offset.text}) {'+' if by > 0 else '-'} {abs(by)}") if by else self.offset
+            return replace(self, offset=moved)
         return replace(self, offset=Expression(self.offset.constant + by))
 
     def keys(self) -> dict[str, Any]:

@@ -100,6 +100,8 @@ def text_end(
         return padded
     if unit == 1 and (end := _ending(seen)):
         return TextEnd(ended_by=end)
+    if unit == 2 and (end := _ending(list(map(_narrow, seen)))):
+        return TextEnd(ended_by=b"\0" + end if seen[0].raw.startswith(b"\0") else end + b"\0")
     return TextEnd(room=longest) if filled == longest else TextEnd()
 
 
@@ -176,6 +178,15 @@ def _padded(seen: Sequence[_Seen], unit: int, longest: int, filling: bytes, *, a
             room = min(sizes) if min(sizes) <= LARGEST_PADDED else _room(min(sizes), longest, unit)
             return TextEnd(room=room, pad=pad)
     return None
+
+
+def _narrow(text: _Seen) -> _Seen:
+    """A text of two bytes a letter with the lower bytes alone, as far as the higher ones are zero around it."""
+    low = text.raw.startswith(b"\0")
+    before, behind = text.before[len(text.before) % 2 :], text.behind[: len(text.behind) // 2 * 2]
+    wide = next((at for at in range(len(before), 0, -2) if before[at - 1 - low]), 0)
+    end = next((at for at in range(0, len(behind), 2) if behind[at + 1 - low]), len(behind))
+    return _Seen(before[wide:][low::2], text.raw[low::2], behind[:end][low::2])
 
 
 def _prefix(seen: Sequence[_Seen], unit: int, names: Sequence[str] = PREFIXES) -> TextEnd:
