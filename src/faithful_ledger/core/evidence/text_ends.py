@@ -181,12 +181,16 @@ def _padded(seen: Sequence[_Seen], unit: int, longest: int, filling: bytes, *, a
 
 
 def _narrow(text: _Seen) -> _Seen:
-    """A text of two bytes a letter with the lower bytes alone, as far as the higher ones are zero around it."""
+    """A text of two bytes a letter with the lower bytes alone, and what is around it as far as that is such letters."""
     low = text.raw.startswith(b"\0")
     before, behind = text.before[len(text.before) % 2 :], text.behind[: len(text.behind) // 2 * 2]
-    wide = next((at for at in range(len(before), 0, -2) if before[at - 1 - low]), 0)
-    end = next((at for at in range(0, len(behind), 2) if behind[at + 1 - low]), len(behind))
-    return _Seen(before[wide:][low::2], text.raw[low::2], behind[:end][low::2])
+
+    def is_letter(pair: bytes) -> bool:
+        return not pair[1 - low] and bool(pair[low])
+
+    start = next((at for at in range(len(before), 0, -2) if not is_letter(before[at - 2 : at])), 0)
+    end = next((at for at in range(0, len(behind), 2) if not is_letter(behind[at : at + 2])), len(behind))
+    return _Seen(before[start:][low::2], text.raw[low::2], behind[:end][low::2])
 
 
 def _prefix(seen: Sequence[_Seen], unit: int, names: Sequence[str] = PREFIXES) -> TextEnd:
