@@ -118,6 +118,30 @@ class LocateTest(DeskCase):
         self.work()
         self.assertEqual(list(template.parent.iterdir()), [])
 
+    def test_a_value_that_is_stored_twice_is_pinned_with_its_copy_and_kept_equal(self) -> None:
+        turn, shown = random.Random(5), [4071, 5210, 66020]
+        path = self.folder / "quay.sav"
+        front = b"BWQ1" + turn.randbytes(40)
+        rest = turn.randbytes(60)
+        numbers = [marks.to_bytes(4, "little") for marks in shown]
+        self.keep_each(path, [front + each + rest + each + turn.randbytes(40) for each in numbers])
+        self.shell.show_stage(LOCATE)
+        self.sight(self.name("Marks"), list(map(str, shown)))
+        self.shell.locate.sheet.setCurrentCell(0, 1)
+        self.work()
+        self.assertIn("pin them all and keep them equal", self.margin())
+        buttons = [button for button in self.shell.margin.findChildren(QPushButton) if not button.isHidden()]
+        self.click(next(button for button in buttons if button.text() == "Pin both, and keep them equal"))
+        self.work()
+        self.assertIn("Marks is pinned: marks is in the template now, and kept equal to it marks_2.", self.told())
+        self.shell.session.enter(self.save.fields("marks")[0], "777")
+        self.work()
+        for _ in range(2):
+            self.press("Ctrl+Return")
+            self.work()
+        new = (777).to_bytes(4, "little")
+        self.assertEqual((path.read_bytes()[44:48], path.read_bytes()[108:112]), (new, new))
+
     def test_what_each_diver_has_is_a_table_below_the_crew(self) -> None:
         """The list of the record that is current; what comes in and goes there is counted."""
         turn, path, crew = random.Random(9), self.folder / "quay.sav", ("Aurélie", "Dunn", "Colette", "Bram", "Quill")

@@ -40,7 +40,7 @@ def twins(entries: Sequence[Entry], bound: BoundFile) -> Iterator[Finding]:
             continue
         where = " and ".join(map(place, found))
         text = f"the same value is at {where} of {bound.spec.name}, and stays as it is"
-        yield Finding(entry.path, "warning", f"{text}; if the game shows or compares it, pin it with --copies")
+        yield Finding(entry.path, "warning", f"{text}; if the game shows or compares it, pin that place as well")
 
 
 def _places(data: bytes, raw: bytes) -> Iterator[int]:

@@ -16,7 +16,7 @@ LEAST = 64  # bytes of a save
 FILLING = (b"\xff", b"\0")  # what is between the bytes that count
 LEAST_WORDS, MANY = 4, 4  # words that begin with a capital, and how many times fewer the other way round
 CAPITAL = re.compile(rb"(?<![A-Za-z])[A-Z][a-z]{2}")
-TURNED = re.compile(rb"[a-z][A-Z](?![A-Za-z])")
+TURNED = re.compile(rb"[a-z][A-Z]")
 
 
 def arrangement_of(saves: Sequence[bytes]) -> str | None:

@@ -23,7 +23,7 @@ LEAST = 8  # bytes of a block that others are in
 MOST = 1 << 12
 WIDE = ("u32le", "u32be")
 SHORT = ("u16le", "u16be", *WIDE)
-FORMS = ("uleb128", "u16le", "u16be", *WIDE)
+FORMS = (*WIDE, "uleb128", "u16le", "u16be")  # the low half of a wide one looks like a short one
 MUCH = 2  # blocks with something in them are one of so many bytes that they lead over
 
 

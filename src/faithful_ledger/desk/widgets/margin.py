@@ -176,11 +176,12 @@ class Margin(QFrame):
                 )
                 copies = located.copies_of(place) if located is not None else []
                 if copies:
+                    every = "both" if len(copies) == 1 else f"all {len(copies) + 1}"
                     where = ", ".join(f"0x{each.offsets[0]:X}" for each in copies)
                     self._add(pair("the same at", where))
                     self.paper.addWidget(
                         button(
-                            f"Pin all {len(copies) + 1}, and keep them equal",
+                            f"Pin {every}, and keep them equal",
                             lambda: self.session.evidence.pin(quantity, place, copies),
                         )
                     )

@@ -1,0 +1,147 @@
+"""Numbers around a value that would become stale: sizes of blocks it is in, of what it unpacks to, offsets that count
+from elsewhere, and words that stay whole; and bytes that are in another order.
+"""
+
+from __future__ import annotations
+
+import json
+import random
+import struct
+import unittest
+import zlib
+from pathlib import Path
+
+from faithful_ledger.core.errors import StreamGrows
+from faithful_ledger.core.layers.swapping import ARRANGEMENTS, SWAPPINGS, arranged, rearranged
+from faithful_ledger.core.opening import open_save
+from faithful_ledger.core.posting import make_plan
+from faithful_ledger.core.profile.arrangement import arrangement_of
+from faithful_ledger.core.profile.enclosing import lengths_around
+from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.template import parse_template
+from tests.support import LedgerCase
+
+NAMES = ("Tamsin", "Oriel", "Ives", "Wren", "Bram", "Maud", "Piran")
+FORMS = {"u16le": "<H", "u16be": ">H", "u32le": "<I", "u32be": ">I"}
+
+
+def length(name: str, number: int) -> bytes:
+    if name != "uleb128":
+        return struct.pack(FORMS[name], number)
+    out = b""
+    while number > 127:
+        out, number = out + bytes([number & 127 | 128]), number >> 7
+    return out + bytes([number])
+
+
+class AroundTest(unittest.TestCase):
+    def blocks(self, turn: random.Random, name: str, tag: int, depth: int) -> tuple[bytes, int, list[int]]:
+        """Blocks within blocks, where the innermost bytes are, and where the lengths around these are."""
+        if not depth:
+            return turn.randbytes(turn.randrange(6, 30)), 0, []
+        inner, at, lengths = self.blocks(turn, name, tag, depth - 1)
+        chosen, out, begins = turn.randrange(4), b"", 0
+        for number in range(4):
+            raw = inner if number == chosen else turn.randbytes(turn.randrange(20, 60))
+            head = turn.randbytes(tag) + length(name, len(raw))
+            if number == chosen:
+                begins = len(out) + len(head)
+                lengths = [len(out) + tag, *(begins + each for each in lengths)]
+            out += head + raw
+        return out, begins + at, lengths
+
+    def test_every_length_around_is_found_and_none_in_noise(self) -> None:
+        turn = random.Random(random.randrange(1 << 32))
+        for name in ("uleb128", *FORMS):
+            for tag in (0, 1, 2, 4):
+                body, at, lengths = self.blocks(turn, name, tag, 2)
+                head = b"BW" + length(name, len(body))
+                data = head + body + turn.randbytes(turn.choice((0, 4, 16)))
+                at += len(head)
+                found = [place for place, _ in lengths_around(MemorySource(data), at, at + 6)]
+                with self.subTest(name, tag=tag):
+                    self.assertEqual(found, [2, *(len(head) + each for each in lengths)])
+        noise = [turn.randbytes(turn.randrange(100, 3000)) for _ in range(200)]
+        self.assertLess(sum(any(lengths_around(MemorySource(each), 80, 90)) for each in noise), 4)
+
+
+class ArrangementTest(unittest.TestCase):
+    def saves(self, turn: random.Random) -> list[bytes]:
+        crew = [turn.choice(NAMES) for _ in range(20)]
+
+        def save() -> bytes:
+            records = (name.encode().ljust(8, b"\0") + struct.pack("<HH", turn.randrange(999), 7) for name in crew)
+            return struct.pack("<II", turn.randrange(1 << 20), 9) + b"".join(records)
+
+        return [save() for _ in range(3)]
+
+    def test_each_is_seen_and_undone_and_what_is_in_order_stays(self) -> None:
+        turn = random.Random(random.randrange(1 << 32))
+        plain = self.saves(turn)
+        self.assertIsNone(arrangement_of(plain))
+        for kind in ("swap-bytes-2", "swap-bytes-4"):
+            stored = [rearranged(each, kind, each) for each in plain]
+            self.assertEqual(arrangement_of(stored), kind)
+            self.assertEqual([arranged(each, kind) for each in stored], plain)
+        for filling in (b"\xff", b"\0", b""):
+            stored = [b"".join(filling + bytes([byte]) if filling else bytes([byte] * 2) for byte in e) for e in plain]
+            self.assertEqual(arrangement_of(stored), "odd-bytes")
+            longer = rearranged(b"12345678" + plain[0], "odd-bytes", stored[0])
+            self.assertEqual(arranged(longer, "odd-bytes"), b"12345678" + plain[0])
+            self.assertTrue(longer.endswith(stored[0]))
+        for other in (
+            [turn.randbytes(4000) for _ in range(3)],
+            [json.dumps({"name": turn.choice(NAMES), "crew": [*NAMES] * 9}).encode() for _ in range(3)],
+            [struct.pack("<200H", *(turn.randrange(60_000) for _ in range(200))) for _ in range(3)],
+            [b"duaM deriF noreH " * 30 for _ in range(3)],
+        ):
+            self.assertNotIn(arrangement_of(other), SWAPPINGS)
+        for kind in ARRANGEMENTS:
+            data = turn.randbytes(turn.randrange(60, 90))
+            self.assertEqual(rearranged(arranged(data, kind), kind, data), data)
+
+
+class StaleTest(LedgerCase):
+    HEAD = "ledger: 1\nid: t\ntitle: T\nfiles:\n  save:\n    name: '*.sav'\n    layout: {layout}\n"
+
+    def refused(self, data: bytes, layout: str, path: str, value: str, words: str, more: str = "") -> None:
+        file: Path = self.folder / "a.sav"
+        file.write_bytes(data)
+        save = open_save(file, parse_template((self.HEAD.replace("{layout}", layout) + more).encode(), "t"))
+        save.enter(path, value)
+        with self.assertRaisesRegex(StreamGrows, f"{words}.*nothing was written"):
+            make_plan(save)
+
+    def test_sizes_and_offsets_that_a_value_takes_with_it(self) -> None:
+        name = b"\5Oriel"
+        body = name + bytes(range(90))
+        streams = struct.pack("<I", len(body)) + zlib.compress(body)
+        unpacked = "  body: {inside: save, layers: [zlib], layout: [{field: name, as: text, length: u8}]}\n"
+        self.refused(
+            b"BWPC" + streams + b"tail" + zlib.compress(b"another one, " * 9),
+            "[{unknown: head, size: 8}]",
+            "body.name",
+            "Oriel of the Quay",
+            r"body would unpack to 108 bytes in place of 96, and the u32le at 0x4 \(4\) says the old number",
+            unpacked,
+        )
+        front = b"BWOF" + name + bytes(70)
+        inner = struct.pack("<II", len(front) + 12, len(front) + 40) + bytes(range(60))
+        self.refused(
+            front + zlib.compress(inner),
+            "[{unknown: head, size: 4}, {field: name, as: text, length: u8}]",
+            "name",
+            "Oriel of the Quay",
+            r"the u32le at 0x0 \(0\) of body behind it looks like an offset that counts from the beginning of save",
+            "  body: {inside: save, layers: [zlib], layout: []}\n",
+        )
+        rest = bytes(range(1, 35))
+        total = sum(struct.unpack("<10I", name + rest)) & 0xFFFFFFFF
+        self.refused(
+            struct.pack("<I", total) + name + rest,
+            "[{field: sum, as: u32, seal: {algorithm: sum32-of-u32le, over: {from: 4}}},"
+            " {field: name, as: text, length: u8}]",
+            "name",
+            "Maud",
+            r"sum counts in words of 4 bytes, and 39 bytes are not a multiple of that",
+        )
