@@ -11,7 +11,7 @@ import unittest
 import zlib
 from pathlib import Path
 
-from faithful_ledger.core.errors import StreamGrows
+from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.layers.swapping import ARRANGEMENTS, SWAPPINGS, arranged, rearranged
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
@@ -102,14 +102,16 @@ class ArrangementTest(unittest.TestCase):
 
 
 class StaleTest(LedgerCase):
-    HEAD = "ledger: 1\nid: t\ntitle: T\nfiles:\n  save:\n    name: '*.sav'\n    layout: {layout}\n"
+    HEAD = "ledger: 1\nid: t\ntitle: T\nfiles:\n  save:\n    name: '*.sav'\n    layout: LAYOUT\n"
 
     def refused(self, data: bytes, layout: str, path: str, value: str, words: str, more: str = "") -> None:
         file: Path = self.folder / "a.sav"
         file.write_bytes(data)
-        save = open_save(file, parse_template((self.HEAD.replace("{layout}", layout) + more).encode(), "t"))
+        kind = "    format: keyed-lines\n" if "at: name" in layout else ""
+        template = self.HEAD.replace("LAYOUT", f"{layout}\n{kind}".rstrip("\n")) + more
+        save = open_save(file, parse_template(template.encode(), "t"))
         save.enter(path, value)
-        with self.assertRaisesRegex(StreamGrows, f"{words}.*nothing was written"):
+        with self.assertRaisesRegex(EntryError, f"{words}.*nothing was written"):
             make_plan(save)
 
     def test_sizes_and_offsets_that_a_value_takes_with_it(self) -> None:
@@ -144,4 +146,19 @@ class StaleTest(LedgerCase):
             "name",
             "Maud",
             r"sum counts in words of 4 bytes, and 39 bytes are not a multiple of that",
+        )
+        lines = "name=Oriel\nmarks=1340\n" + "".join(f"diver{number}=Tamsin\n" for number in range(9))
+        self.refused(
+            f"BRINEWICK 3 {len(lines)}\n{lines}END\n".encode(),
+            "[{field: name, at: name, as: text}]",
+            "name",
+            "Oriel of the Quay",
+            r"the number at 0xC \(12\) in its first line looks like its length",
+        )
+        self.refused(
+            b"17 Brinewick:archive 9 0 5 Oriel 12 3 6 Tamsin 90 4 Bram 71",
+            "[{field: name, as: text, size: 5, at: 27}]",
+            "name",
+            "Bo",
+            r"name is shorter than the 5 bytes there, and zeros would come into a text",
         )

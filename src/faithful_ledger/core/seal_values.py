@@ -116,7 +116,7 @@ def _elements(document: XmlDocument) -> Iterator[tuple[str, tuple[int, int]]]:
 def _in_forms(
     part: Part, texts: Sequence[bytes], value: Value, words: str, every: Sequence[str] = FORMS
 ) -> Iterator[Part]:
-    """As it is, if it is no more than that, and in each form that is another one."""
+    """As it is, and in each form that differs from that."""
     if len(set(texts)) < min(len(texts), 2):
         return
     seen = {tuple(texts)} if value.without else set()  # that is looked for elsewhere

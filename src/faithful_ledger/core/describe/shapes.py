@@ -145,7 +145,7 @@ def _solved(
         if {"into", "out", "none"} <= set(known):
             through = known["into"] + known["out"]
             if known.setdefault("on", through - known["none"]) != through - known["none"]:
-                break  # what seems to follow the last record is no record
+                break  # what seems to follow the last record is not one
         sure, at, records = dict(known), at + len(kinds), records + 1
     return sure if records >= LEAST_SEEN and {"into", "on", "out"} <= set(sure) else None
 

@@ -41,7 +41,7 @@ NAMED = 12  # members that a message names
 DELIMITERS = (b";", b"|", b",", b"\t", b" ")
 NONE = array("I")
 KEYS = ("name", "id", "key")  # what distinguishes siblings of one name, likeliest first
-LEAST_WITHIN = 2  # elements of different names in one that is no entry
+LEAST_WITHIN = 2  # elements of different names in one that is not an entry
 
 
 class TreeDocument(TextDocument):

@@ -10,6 +10,7 @@ from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, 
 from faithful_ledger.core.binding.followers import SealState, WorkedOut, followers
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, StreamGrows, place
+from faithful_ledger.core.formats import looks_like_text
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
 from faithful_ledger.core.outline import outlined
@@ -19,12 +20,13 @@ from faithful_ledger.core.rules import Finding, audit, double_keys, keyed_rows
 from faithful_ledger.core.rules.over_rows import row_findings
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import same_bytes
-from faithful_ledger.core.storage import NUMBERS, Value
+from faithful_ledger.core.storage import NUMBERS, FixedText, Value
 from faithful_ledger.core.template import Template
 
 __all__ = ["check_result", "shown_then"]
 
 ENTERED = ("entry", "rule")  # kinds of causes: what was typed, and what rules make follow
+NEAR = 16  # bytes in front of a text and behind it
 FEW = 64  # changed spans, around which alone keys are compared
 WIDE, FIRST, HEADER = 4, 16, 64  # bytes of a number, and offsets at which shorter ones and these are lengths
 LARGE = 1 << 12  # a number that is hardly anything else
@@ -63,7 +65,11 @@ def _refuse_stale(plan: Plan) -> None:
     typed = {entry.path for entry in plan.entries if entry.is_bytes}
     for file in plan.files:
         bound = file.file.bound
-        if bound is None or bound.spec.keeps_size or not file.patched.moves or _finds_its_places(file, plan):
+        if not file.patched.moves or (bound is not None and bound.spec.keeps_size):
+            continue
+        if bound is None or bound.document.knows_ends:
+            _refuse_stale_head(file)
+        if bound is None or _finds_its_places(file, plan):
             continue
         for part in file.patched.replacements:
             path = next((cause.about for cause in part.causes if cause.kind in ENTERED), "")
@@ -83,6 +89,25 @@ def _refuse_stale(plan: Plan) -> None:
                     f"an offset that counts from the beginning of {file.file.name}",
                     "nothing was written; enter a value as long as the old one",
                 )
+
+
+def _refuse_stale_head(file: FilePlan) -> None:
+    """Refuse a text that takes another size where its first line says the present one.
+
+    Raises:
+        StreamGrows: it does.
+    """
+    from faithful_ledger.core.profile.lengths import length_in_head
+
+    found = length_in_head(file.file.source)
+    if found is not None and not any(
+        part.start < found[1] and found[0] < part.end for part in file.patched.replacements
+    ):
+        raise StreamGrows(
+            f"{file.file.path.name} would take another size, and the number at {place(found[0])} in its first line "
+            "looks like its length",
+            "nothing was written; enter a value as long as the old one",
+        )
 
 
 def _counting_from(file: FilePlan, part: Replacement, plan: Plan) -> Iterator[tuple[str, int, str]]:
@@ -143,6 +168,28 @@ def _refuse_left_behind(plan: Plan, bound: Mapping[str, BoundFile]) -> None:
                     "nothing was written; describe what is between them, so that it follows, or enter one as long as "
                     "the old one",
                 )
+
+
+def _refuse_zeros_in_text(plan: Plan) -> None:
+    """Refuse a shorter text that zeros would fill up where there is nothing but letters around it: it is not in a
+    buffer, and what says how long it is, is not described.
+
+    Raises:
+        EntryError: there is one.
+    """
+    for entry in plan.entries:
+        node = entry.node
+        if not isinstance(node, FieldNode) or not isinstance(node.spec.storage, FixedText):
+            continue
+        source = node.source
+        around = bytes(source.read(max(node.start - NEAR, 0), node.start))
+        around += bytes(source.read(node.end, min(node.end + NEAR, source.size)))
+        is_text = len(around) >= NEAR and looks_like_text(around) and b"\0" not in around
+        if is_text and entry.data.endswith(b"\0") and not node.raw.endswith(b"\0"):
+            raise EntryError(
+                f"{entry.path} is shorter than the {node.size} bytes there, and zeros would come into a text",
+                "nothing was written; describe what says how long it is, or enter one as long as the old one",
+            )
 
 
 def _is_entered(part: Replacement) -> bool:
@@ -347,6 +394,7 @@ def check_result(save: Save, plan: Plan) -> None:
                 f"{entry.path} would not read back as {entry.new_text}",
                 "the template does not say what this value's size depends on; nothing was written",
             )
+    _refuse_zeros_in_text(plan)
     _refuse_left_behind(plan, bound)
     _refuse_uneven(changed, bound)
     plan.steps, plan.look_for = save.template.steps, list(shown_then(save.template, result))

@@ -18,6 +18,7 @@ __all__ = [
     "container_of",
     "entry_of",
     "is_flatbuffer",
+    "length_in_head",
     "listed_at",
     "offsets_behind",
     "offsets_within",
@@ -28,6 +29,9 @@ __all__ = [
 
 Array: TypeAlias = np.ndarray[Any, Any]
 TAG = re.compile(rb"(?=[A-Za-z][A-Za-z0-9_ ]{3})")  # of a container
+HEAD_LINE = re.compile(rb"[^\0-\x1F=:{}<>\[\]\"']+\r?\n")
+TAIL_LINE = re.compile(rb"(?<=\n)[A-Za-z#.-]{1,16}\r?\n?\Z")
+DIGITS = re.compile(rb"(?<![\w.])[1-9][0-9]{2,9}(?![\w.])")
 LOOKED_AT = 1 << 16
 MOST = 4
 AROUND, AROUND_LETTERS = 64, 256  # bytes in front of a stream, also in which numbers are spelled
@@ -82,6 +86,21 @@ def spelled_sizes(source: Source, at: int, size: int) -> list[tuple[int, str]]:
         for match in pattern.finditer(bytes(source.read(start, end))):
             found[start + match.start()] = "number in digits" if match[1] else "number in hexadecimal digits"
     return sorted(found.items())
+
+
+def length_in_head(source: Source) -> tuple[int, int] | None:
+    """Where the digits begin and end that say, in the first line of a text, how long all of it is, or what is behind
+    that line, perhaps up to a last line; None where a line of names and values is the first.
+    """
+    head = bytes(source.read(0, min(source.size, AROUND_LETTERS)))
+    line = HEAD_LINE.match(head)
+    if line is None:
+        return None
+    rest = source.size - line.end()
+    tail = bytes(source.read(max(source.size - AROUND, line.end()), source.size))
+    last = TAIL_LINE.search(tail)
+    lengths = {source.size, rest, rest - len(last[0]) if last is not None else rest}
+    return next((match.span() for match in DIGITS.finditer(line[0]) if int(match[0]) in lengths), None)
 
 
 def listed_at(source: Source, at: int, size: int) -> tuple[int, str] | None:

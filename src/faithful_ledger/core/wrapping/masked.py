@@ -26,7 +26,7 @@ def with_masked(outer: bytes, number: str, mask: str) -> InPlace:
     that.
 
     Raises:
-        AddressError: this is no text of a known format, or it has no such values.
+        AddressError: this is not a text of a known format, or it has no such values.
     """
     document = recognised_text(MemorySource(outer))
     return InPlace.of(outer, _values(document, number, mask) if document is not None else ())

@@ -1,7 +1,7 @@
 """Texts in which each string is hidden for itself, as `{"marks": "MTM0MA==", "name": "QWRh"}`: the same text, in which
 the strings say what they hold.
 
-A string that the layers do not lead into, or behind which no letters are, is no hidden one and stays as it is.
+A string that the layers do not lead into, or behind which no letters are, is not hidden and stays as it is.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ def with_strings(outer: bytes, through: Callable[[bytes], list[Step]], most: int
     """The text inside of a text. `through` undoes the layers of one string, which it does at `most` so often.
 
     Raises:
-        AddressError: this is no text of a known format, or none of its strings is hidden so.
+        AddressError: this is not a text of a known format, or none of its strings is hidden so.
         TooMuch: more of them may be.
     """
     document = recognised_text(MemorySource(outer))

@@ -113,7 +113,7 @@ class _Stream:
             raise Malformed("its first object is missing")
         first = self.objects[root]
         self._resolve(first)
-        # A text alone is no JSON that could hold another one.
+        # A text alone is not JSON that could hold another one.
         return first if first.parts else Node("map", first.start, first.end, parts=[first], keys=[ALONE])
 
     # records
