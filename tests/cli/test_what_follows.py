@@ -91,7 +91,7 @@ def spelled(value: Any) -> bytes:
     return b"T" + struct.pack("<I", len(parts)) + b"".join(spelled(key) + spelled(each) for key, each in parts)
 
 
-def told(data: bytes, at: int) -> tuple[Any, int]:
+def parsed(data: bytes, at: int) -> tuple[Any, int]:
     kind, at = data[at : at + 1], at + 1
     if kind == b"N":
         return int(struct.unpack_from("<d", data, at)[0]), at + 8
@@ -101,8 +101,8 @@ def told(data: bytes, at: int) -> tuple[Any, int]:
     assert kind == b"T"
     found = {}
     for _ in range(size):
-        key, at = told(data, at)
-        found[key], at = told(data, at)
+        key, at = parsed(data, at)
+        found[key], at = parsed(data, at)
     return found, at
 
 
@@ -124,7 +124,7 @@ def tables_read(content: bytes) -> Read:
     at = 24 + struct.unpack_from("<I", content, 20)[0]
     (size,) = struct.unpack_from("<I", content, at)
     data = lz4.block.decompress(content[at + 4 : at + 4 + size], uncompressed_size=1 << 20)
-    found, end = told(data, 0)
+    found, end = parsed(data, 0)
     assert end == len(data)
     return found["state"]["marks"], found["state"]["day"], found["state"]["name"]
 

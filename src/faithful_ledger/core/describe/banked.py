@@ -51,25 +51,21 @@ def _described(bound: BoundFile) -> Iterator[str]:
 
 def _of_banks(place: Place, said: str, data: bytes, at: int, size: int) -> str:
     """Where it is in the newest of two or more banks; empty where it stays, or is not the same in all of them."""
-    if place.found_by is not None:
+    two = OF_TWO.fullmatch(said)
+    known = two or OF_MANY.fullmatch(said)
+    if known is None or place.found_by is not None:
         return ""
-    if (two := OF_TWO.fullmatch(said)) is not None:
-        step, many = int(two["high"]) - int(two["low"]), 2
-    elif (more := OF_MANY.fullmatch(said)) is not None:
-        step, many = int(more["step"]), int(more["many"])
-    else:
-        return ""
-    known = int((two or more)["low"] or 0)  # type: ignore[index]
-    first = known - min(known, step - 1)
+    many = 2 if two is not None else int(known["many"])
+    step = int(two["high"]) - int(two["low"]) if two is not None else int(known["step"])
+    field = int(known["low"] or 0)
+    first = field - min(field, step - 1)
     low = first + (at - first) % step
-    if low >= first + step or at >= first + many * step:
-        return ""
     offsets = [low + number * step for number in range(many)]
-    if len({data[each : each + size] for each in offsets}) > 1:
+    if at > offsets[-1] or len({data[each : each + size] for each in offsets}) > 1:
         return ""
     if two is not None:
-        return f"{offsets[1]} if {two['newer']} else {offsets[0]}"
-    return f"{more['newest']} % {many} * {step}{f' + {low}' if low else ''}"  # type: ignore[index]
+        return f"{offsets[1]} if {known['newer']} else {offsets[0]}"
+    return f"{known['newest']} % {many} * {step}{f' + {low}' if low else ''}"
 
 
 def _of_sections(place: Place, said: str) -> str:
