@@ -26,13 +26,13 @@ def pin(options: argparse.Namespace) -> int:
     shelf: Shelf = options.shelf
     document = _document(options.place)
     place = place_from(document)
+    copies = copies_of(place, places_from(document))
     save = opened_or_bytes(options, Path(options.file))
     book = book_for(options, save.path, save)
     into = named_file(options)
     field, name = book.templates.add_place_to(save, shelf.library(book), place, options.as_name, into)
     known_as = name if into is None else str(into)
     pinned = shelf.open_save(Path(options.file), known_as)
-    copies = copies_of(place, places_from(document))
     if options.copies and copies:
         also = book.templates.add_copies(pinned, shelf.library(book), field, copies, options.as_name, into)
         say(f"{', '.join(also)} {'says' if len(also) == 1 else 'say'} the same, and will be kept equal to it.")

@@ -236,7 +236,7 @@ class BookTemplates:
             EntryError: templates cannot hold one of them; those before it stay.
             LedgerError: the folder cannot be written.
         """
-        from faithful_ledger.core.describe.equal import keep_equal
+        from faithful_ledger.core.describe.adding_rules import keep_equal
 
         added: list[str] = []
         for number, copy in enumerate(copies, 2):

@@ -8,9 +8,9 @@ import re
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from faithful_ledger.core.binding import FieldNode, Node
+from faithful_ledger.core.binding import Node
 from faithful_ledger.core.describe import placing
-from faithful_ledger.core.describe.flow import RUN
+from faithful_ledger.core.describe.flow import is_run
 from faithful_ledger.core.describe.sealing import TAG, block_keys
 
 if TYPE_CHECKING:
@@ -45,7 +45,7 @@ def let_be_blocks(draft: Draft, rule: BlockRule, content: bytes) -> None:
     ends = [*starts[1:], end]
     contents = [(start + rule.header, behind - rule.trailer) for start, behind in zip(starts, ends, strict=True)]
     known = placing.touched(root, rule.start, end)
-    runs = [node for node in known if _is_run(node)]
+    runs = [node for node in known if is_run(node)]
     described = [node for node in known if node not in runs]
     for node in described:
         if not any(low <= node.start and node.end <= high for low, high in contents):
@@ -79,10 +79,6 @@ def let_be_blocks(draft: Draft, rule: BlockRule, content: bytes) -> None:
 
 def _run(start: int, end: int) -> dict[str, Any]:
     return {"unknown": f"unknown_{start:x}", "size": end - start}
-
-
-def _is_run(node: Node) -> bool:
-    return isinstance(node, FieldNode) and node.spec.unknown and RUN.fullmatch(node.spec.name) is not None
 
 
 def _parts(draft: Draft, nodes: Sequence[Node], start: int, end: int) -> list[dict[str, Any]]:

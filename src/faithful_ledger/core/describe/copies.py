@@ -11,7 +11,7 @@ from typing import NamedTuple
 from faithful_ledger.core.address import parse_path
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, find
 from faithful_ledger.core.binding.spans import fields_between
-from faithful_ledger.core.describe.flow import RUN
+from faithful_ledger.core.describe.flow import is_run
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.rules.audit import field_findings
 from faithful_ledger.core.source import Source
@@ -163,5 +163,4 @@ def _is_unknown_within(node: FieldNode, root: GroupNode) -> bool:
 
 
 def _is_found_within(run: FieldNode, node: FieldNode) -> bool:
-    is_run = run.spec.unknown and RUN.fullmatch(run.spec.name) is not None
-    return is_run and node.spec.address.is_found and node.end <= run.end
+    return is_run(run) and node.spec.address.is_found and node.end <= run.end

@@ -7,12 +7,12 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from faithful_ledger.core.address import NEXT
-from faithful_ledger.core.binding import BoundFile, Node
+from faithful_ledger.core.binding import BoundFile, FieldNode, Node
 from faithful_ledger.core.describe.placing import free_name
-from faithful_ledger.core.template.model import FieldSpec, GroupSpec
+from faithful_ledger.core.template.model import GroupSpec
 from faithful_ledger.core.template.rewriting import Hex, YamlText
 
-__all__ = ["RUN", "drop_last_run", "has_offset", "let_follow", "let_stand", "varies"]
+__all__ = ["RUN", "drop_last_run", "has_offset", "is_run", "let_follow", "let_stand", "varies"]
 
 RUN = re.compile(r"unknown_[0-9a-f]+(_\d+)?")
 
@@ -55,7 +55,7 @@ def let_stand(text: YamlText, bound: BoundFile, name: str = "") -> None:
     first = 0 if not name else names.index(name) + 1 if name in names else len(flow)
     for node in reversed(flow[first:]):  # the last first, so that the others stay where they are in the layout
         index = root.layout.index(node.spec)
-        if isinstance(node.spec, FieldSpec) and node.spec.unknown and RUN.fullmatch(node.spec.name):
+        if is_run(node):
             text.remove(root.layout_where, index)
         else:
             text.set((*root.layout_where, index, "at"), Hex(node.start))
@@ -64,9 +64,9 @@ def let_stand(text: YamlText, bound: BoundFile, name: str = "") -> None:
 def drop_last_run(text: YamlText, bound: BoundFile) -> None:
     """Remove the unknown run of a binary file that is behind all that follow one another: nothing is found by it."""
     root = bound.root.spec
-    last = next((child.spec for child in reversed(bound.root.children) if child.spec.address.base == "next"), None)
-    if isinstance(last, FieldSpec) and last.unknown and RUN.fullmatch(last.name):
-        text.remove(root.layout_where, root.layout.index(last))
+    last = next((child for child in reversed(bound.root.children) if child.spec.address.base == "next"), None)
+    if last is not None and is_run(last):
+        text.remove(root.layout_where, root.layout.index(last.spec))
 
 
 def _apart(nodes: Sequence[Node], start: int) -> list[Node]:
@@ -76,6 +76,11 @@ def _apart(nodes: Sequence[Node], start: int) -> list[Node]:
         if node.start >= (found[-1].end if found else start):
             found.append(node)
     return found
+
+
+def is_run(node: Node) -> bool:
+    """Whether it is an unknown run that only leads from one element to the next."""
+    return isinstance(node, FieldNode) and node.spec.unknown and RUN.fullmatch(node.spec.name) is not None
 
 
 def varies(node: Node) -> bool:

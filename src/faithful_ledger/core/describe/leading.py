@@ -15,7 +15,7 @@ from typing import Any
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.describe.draft import Draft
-from faithful_ledger.core.describe.flow import RUN, has_offset
+from faithful_ledger.core.describe.flow import has_offset, is_run
 from faithful_ledger.core.describe.in_front import FARTHEST, FORMS, CountedRows, Element, LeadingText, in_front
 from faithful_ledger.core.describe.placing import (
     add_element,
@@ -148,10 +148,9 @@ def _within(draft: Draft, name: str, alone: Container[str]) -> tuple[FieldNode, 
         if bound is None or not isinstance(node, FieldNode) or not node.spec.is_free or node.path in alone:
             continue
         for around in _through_flat(bound.root):
-            is_run = around.spec.address.base == "next" and isinstance(around, FieldNode) and around.spec.unknown
-            is_run = is_run and RUN.fullmatch(around.spec.name) is not None
+            leads = around.spec.address.base == "next" and is_run(around)
             is_rows = isinstance(around, RowsNode) and around.spec.note == ROWS_NOTE
-            if (is_run or is_rows) and around.start <= node.start and node.end <= around.end:
+            if (leads or is_rows) and around.start <= node.start and node.end <= around.end:
                 return node, around
     return None
 

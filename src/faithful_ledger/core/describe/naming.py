@@ -6,6 +6,7 @@ import re
 from typing import NamedTuple
 
 from faithful_ledger.core.binding import FieldNode
+from faithful_ledger.core.describe.adding_rules import add_rule
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template import Template
@@ -57,10 +58,7 @@ def set_naming(text: YamlText, template: Template, path: str, naming: NamedAs | 
     if naming is None:
         return
     rule = {"named": path, "pattern": naming.pattern} | ({"of": "folder"} if naming.of_folder else {})
-    if text.has(("rules",)):
-        text.insert(("rules",), len(text.value(("rules",)) or []), rule)
-    else:
-        text.set(("rules",), [rule])
+    add_rule(text, rule)
     main = template.main
     if not naming.of_folder and main.file_name == naming.pattern.replace("{}", _said(naming, main.file_name)):
         text.set(("files", main.name, "name"), naming.pattern.replace("{}", "*"))  # the other slots are files of it too

@@ -146,7 +146,7 @@ def _refuse_left_behind(plan: Plan, bound: Mapping[str, BoundFile]) -> None:
         for node in before.root.children:
             if not isinstance(node, FieldNode) or node.spec.unknown or node.path not in now:
                 continue
-            span = node.spec.seal.span if node.spec.seal is not None else None
+            span = node.spec.seal.span if node.spec.seal is not None and not node.spec.of_file else None
             if span is not None and any(_is_entered(part) and part.end <= span[0] for part in parts):
                 raise StreamGrows(
                     f"{node.path} covers what is from {place(span[0])} on, and other bytes would be there",

@@ -15,7 +15,7 @@ from faithful_ledger.core.template.names import has_no_name
 __all__ = ["twins"]
 
 LARGEST = 4 << 20  # bytes of a file that is looked through
-LEAST = 2  # bytes of a value
+LEAST, LONGEST = 2, 256  # bytes of a value
 BY_CHANCE = -5.0  # log2 of how often a value may stand somewhere else by chance
 MOST_ENTRIES, MOST_TWINS = 16, 2
 
@@ -26,15 +26,16 @@ def twins(entries: Sequence[Entry], bound: BoundFile) -> Iterator[Finding]:
     """
     source = bound.source
     nodes = [(entry, entry.node) for entry in entries[:MOST_ENTRIES] if isinstance(entry.node, FieldNode)]
-    nodes = [(entry, node) for entry, node in nodes if node.file == bound.spec.name and node.size >= LEAST]
+    nodes = [(entry, node) for entry, node in nodes if node.file == bound.spec.name and LEAST <= node.size <= LONGEST]
     if not nodes or bound.document.knows_ends or source.size > LARGEST:
         return
     data = bytes(source.read(0, source.size))
+    shares = {byte: log2(data.count(byte) / len(data)) for byte in set().union(*(node.raw for _, node in nodes))}
     for entry, node in nodes:
         if node.record is not None or node.spec.storage.mask is not None or node.raw == entry.data:
             continue
         raw = node.raw
-        often = log2(len(data)) + sum(log2(data.count(byte) / len(data)) for byte in raw)
+        often = log2(len(data)) + sum(shares[byte] for byte in raw)
         found = [at for at in _places(data, raw) if not node.start - len(raw) < at < node.end]
         if often > BY_CHANCE or not 1 <= len(found) <= MOST_TWINS or any(_is_described(bound, at) for at in found):
             continue

@@ -20,7 +20,7 @@ TAGS = (1, 0, 2, 4)  # bytes between a block and the length of the next
 APART = tuple(range(17))  # the same with what else a header has
 LEAST_INSIDE, LEAST_OUTSIDE = 3, 3  # blocks
 LEAST = 8  # bytes of a block that others are in
-MOST = 1 << 12
+MOST, MOST_EMPTY = 1 << 12, 256  # blocks; zeros lead through whatever is filled with them
 WIDE = ("u32le", "u32be")
 SHORT = ("u16le", "u16be", *WIDE)
 FORMS = (*WIDE, "uleb128", "u16le", "u16be")  # the low half of a wide one looks like a short one
@@ -99,10 +99,12 @@ def _row(data: bytes, outer: _Block, name: str) -> list[_Block]:
 
 def _blocks(data: bytes, at: int, name: str, apart: int, limit: int) -> Iterator[_Block]:
     """The blocks from the length at an offset on, with so many bytes between each and the next length."""
+    empty = 0
     for _ in range(MOST):
         block = _block(data, at, name) if at < limit else None
-        if block is None or block.end > limit:
+        if block is None or block.end > limit or empty > MOST_EMPTY:
             return
+        empty += block.start == block.end
         yield block
         at = block.end + apart
 

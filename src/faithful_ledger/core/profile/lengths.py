@@ -56,7 +56,8 @@ def unpacked_sizes(source: Source, at: int, size: int, least: int = 0) -> list[t
     """
     found: dict[int, str] = {}
     names = NAMES if size >= LEAST_UNPACKED else NAMES[:2] if size >= LEAST_WIDE else ()
-    for start, end in ((0, min(AROUND, at)) if not least else (least, least), (max(at - AROUND, least), at)):
+    near = max(at - AROUND, least), at
+    for start, end in (near,) if least else ((0, min(AROUND, at)), near):
         data = bytes(source.read(start, end))
         for name in names:
             raw = NUMBERS[name].spell(Fraction(size))
