@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import random
+import re
 import struct
+from functools import partial
 from typing import ClassVar
 
 from hypothesis import given
@@ -16,11 +18,46 @@ from tests.cli.test_more_formats import of_lzf, of_ringed, of_runs
 from tests.support import LedgerCase
 
 
+def of_counted_runs(packed: bytes, new: int, again: int) -> bytes:
+    out, at = b"", 0
+    while at < len(packed):
+        code, at = packed[at], at + 1
+        taken = 1 if code > 127 else code + new
+        out += packed[at : at + taken] * (code - 128 + again if code > 127 else 1)
+        at += taken
+    return out
+
+
 class EndlessTest(LedgerCase):
     """Packings without a mark and without an end of their own."""
 
-    KINDS = ("lzf", "lzss", "lzss-zeros", "lzss-back", "lzss-long", "packbits")
-    OWN: ClassVar = {"lzf": of_lzf, "lzss-zeros": of_ringed, "packbits": of_runs}
+    RUNS = (
+        "packbits",
+        "run-pairs",
+        "run-pairs-back",
+        "runs-0-0",
+        "runs-0-1",
+        "runs-1-1",
+        "runs-1-3",
+        "zero-runs-0",
+        "zero-runs-1",
+    )
+    KINDS = ("lzf", "lzss", "lzss-zeros", "lzss-back", "lzss-long", *RUNS)
+    OWN: ClassVar = {
+        "lzf": of_lzf,
+        "lzss-zeros": of_ringed,
+        "packbits": of_runs,
+        "run-pairs": lambda packed: b"".join(packed[at + 1 : at + 2] * packed[at] for at in range(0, len(packed), 2)),
+        "run-pairs-back": lambda packed: b"".join(
+            packed[at : at + 1] * packed[at + 1] for at in range(0, len(packed), 2)
+        ),
+        "zero-runs-0": lambda packed: re.sub(rb"\0(.)", lambda run: bytes(run[1][0]), packed, flags=re.DOTALL),
+        "zero-runs-1": lambda packed: re.sub(rb"\0(.)", lambda run: bytes(run[1][0] + 1), packed, flags=re.DOTALL),
+        **{
+            f"runs-{new}-{again}": partial(of_counted_runs, new=new, again=again)
+            for new, again in ((0, 0), (0, 1), (1, 1), (1, 3))
+        },
+    }
 
     @given(st.lists(st.one_of(st.binary(max_size=9), st.just(b"lamp oil "), st.just(bytes(40))), max_size=60))
     def test_what_is_packed_unpacks_to_the_same_and_readers_of_their_own_agree(self, parts: list[bytes]) -> None:
@@ -59,6 +96,12 @@ class EndlessTest(LedgerCase):
             ("lzss-long", b"\x00\x00\x05"),
             ("packbits", b"\x05abc"),
             ("packbits", b"\xf0"),
+            ("zero-runs-0", b"\0\0"),
+            ("zero-runs-1", b"ab\0"),
+            ("run-pairs", b"\0a"),
+            ("run-pairs-back", b"a"),
+            ("runs-0-0", b"\x80a"),
+            ("runs-1-3", b"\x05abc"),
         ):
             self.assertIsNone(KINDS[name].read(data, 0, Allowance(1 << 20)), name)
         allowance = Allowance(1 << 10)

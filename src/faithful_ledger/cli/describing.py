@@ -38,8 +38,9 @@ def pin(options: argparse.Namespace) -> int:
         say(f"{', '.join(also)} {'says' if len(also) == 1 else 'say'} the same, and will be kept equal to it.")
         pinned = shelf.open_save(Path(options.file), known_as)
     elif copies:
-        where = ", ".join(offset_in_words(copy.offsets[0]) for copy in copies)
-        warn(f"note: {where} said the same in every copy; --copies pins it as well, and keeps both equal")
+        where = ", ".join(copy.path or offset_in_words(copy.offsets[0]) for copy in copies)
+        follows = "said the same" if all(copy.stored_as == place.stored_as for copy in copies) else "followed it"
+        warn(f"note: {where} {follows} in every copy; --copies pins it as well, and keeps both equal")
     (node,) = pinned.fields(field)
     if options.json:
         print_json({"template": name, "path": field, "value": json_value(node)})

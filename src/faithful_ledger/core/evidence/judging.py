@@ -20,6 +20,7 @@ from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import STORAGES
 from faithful_ledger.core.evidence.shown import OF_CLOCKS, OF_PERCENT
 from faithful_ledger.core.evidence.sightings import Sighting
+from faithful_ledger.core.layers import MASKED as MASKED_TEXT
 
 __all__ = ["USUAL_SCALES", "copies_of", "into_spots", "is_clear", "judge", "reasons_for", "without_echoes"]
 
@@ -310,26 +311,39 @@ def is_clear(places: Sequence[Place]) -> bool:
 
 
 def copies_of(place: Place, places: Iterable[Place]) -> list[Place]:
-    """Other places, one at each spot, that are stored as a place is and said the same in every snapshot: a game may
-    compare them, or read only one of them.
+    """Other places, one at each spot, that are stored as a place is and said the same in every snapshot, or follow it
+    in another way: a game may compare them, or read only one of them.
     """
     said = set(place.values)
     is_chance = len(said) < LEAST_COPIED and not all(
         isinstance(each, str) and len(each) >= LEAST_LETTERS for each in said
     )
-    if place.fits < place.of or is_chance or place.path is not None:
+    if place.fits < place.of or is_chance:
         return []
     found: dict[tuple[int, ...], Place] = {}
     for other in places:
-        is_same = (other.stored_as, other.values, other.file, other.route) == (
-            place.stored_as,
-            place.values,
-            place.file,
-            place.route,
-        )
-        if is_same and other.fits == other.of and other.offsets != place.offsets:
+        is_beside = other.file == place.file and (other.route == place.route or _is_unmasked(other))
+        is_same = (other.stored_as, other.values) == (place.stored_as, place.values) and place.path is None
+        if not is_beside or not (is_same or _is_shadow(other, place)) or other.fits < other.of:
+            continue
+        if is_same or not any(_same_spot(each, other) for each in (place, *found.values())):
             found.setdefault(other.offsets, other)
-    return list(found.values())
+    return [each for each in found.values() if each.offsets != place.offsets]
+
+
+def _is_unmasked(place: Place) -> bool:
+    """Whether a place is in a text in which hidden numbers say what they mean."""
+    return any(layer.kind == MASKED_TEXT for layer in place.layers or ())
+
+
+def _is_shadow(other: Place, place: Place) -> bool:
+    """Whether a place says in a way of its own what a plain number says."""
+    is_plain = (place.scale, place.bias, place.mask, place.bits_in) == (1, 0, None, None)
+    if not is_plain or abs(other.scale) != 1 or other.rounding or other.bits_in:
+        return False
+    seen = [value for value in place.values if not isinstance(value, str)]
+    stored = [value for value in other.values if not isinstance(value, str)]
+    return len(seen) == len(stored) > 0 and stored == [other.scale * value + other.bias for value in seen]
 
 
 def into_spots(places: list[Place]) -> list[list[Place]]:
@@ -386,9 +400,11 @@ def reasons_for(place: Place) -> list[str]:
         how = "cut off" if place.rounding == "floor" else "rounded"
         times = f"what was seen is it divided by {place.scale:g}, {how}"
         reasons.append(times if place.scale != 1 else f"shown {how}")
+    elif place.scale == -1:
+        reasons.append(f"what is stored and what was seen are {place.bias:,g} together")
     elif place.scale != 1:
         reasons.append(f"stored times {place.scale:g}")
-    if place.bias:
+    if place.bias and place.scale != -1:
         reasons.append(f"stored {'plus' if place.bias > 0 else 'minus'} {abs(place.bias):g}")
     reasons += [hidden.words for hidden in (place.mask, place.bits_in, place.guides) if hidden is not None]
     if place.layer is not None:

@@ -26,6 +26,7 @@ from faithful_ledger.core.evidence.place import Guides, Place
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.searching import RELATED, Search
 from faithful_ledger.core.evidence.sections import set_sections
+from faithful_ledger.core.evidence.shadows import shadows_of
 from faithful_ledger.core.evidence.shown import read_as, readings
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.evidence.stored_keys import stored_key
@@ -52,6 +53,7 @@ RANKS = 4  # of the ways of looking
 MOST_EACH = 20  # places a payload for each spot that is shown
 IN_PATHS = (SQLITE, ENCLOSED, *TAGGED, *TRANSCODINGS)  # layers of a whole file whose values have paths
 MOSTLY_PACKED = 0.9
+BEHIND = CLEAR_LEAD + 1  # bits by which what follows a place comes behind it
 HARDLY = 1e-6  # what fits so rarely by chance is believed without a look at what may be inside
 
 
@@ -375,6 +377,14 @@ class _Looking:
         search_of = {id(place): search for place, search in found}
         ranked = sorted((place for place, _ in found), key=lambda p: (-p.bits, p.file, p.offsets, p.stored_as))
         spots = into_spots(ranked)[: self.most]
+        shadows: list[Place] = []
+        if final and is_clear(ranked):
+            search = search_of[id(ranked[0])]
+            shadows = shadows_of(ranked[0], copies_of(ranked[0], ranked), [c.data for c in search.contents], self.seen)
+            for shadow in shadows:
+                shadow.bits = ranked[0].bits - BEHIND
+                spots.append([shadow])
+                search_of[id(shadow)] = search
         for spot in spots:
             for place in spot:
                 if place.moves and place.found_by is None:
@@ -391,6 +401,9 @@ class _Looking:
             arrays = ([np.frombuffer(content, np.uint8) for content in contents] for contents in self.searched)
             warning = next(filter(None, map(_hopeless, arrays)), "")
         suggestion = _suggest(spots, self.seen)
+        if shadows:
+            one = "Another number follows it" if len(shadows) == 1 else f"{len(shadows)} numbers follow it"
+            suggestion += f" {one}: if the game compares them, pin all and keep them equal."
         if self.end.over and final:
             why = "It was stopped" if self.end.cancelled else f"The time of {self.end.seconds:g} s was up"
             suggestion = f"{why} before everything was tried. {suggestion}"

@@ -22,7 +22,7 @@ from faithful_ledger.core.evidence.reading import FEW_SCALES, SCALES, Array, rea
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches, is_shown_as
 from faithful_ledger.core.storage import NUMBERS, Float, WholeNumber
 
-__all__ = ["related_places"]
+__all__ = ["MANY", "SMALL", "hidden_places", "related_places"]
 
 SMALL = 1 << 20  # up to so many bytes everything is tried
 REACH = 8  # a value that was seen to change has a changed byte within so many from where it begins: a word
@@ -70,14 +70,16 @@ def related_places(data: Sequence[Array], seen: Sequence[Sighting], end: Deadlin
         return []
     found = _by_lanes(cut, seen, sighted) if known and size > SMALL else []
     found = found or _with(cut, seen, sighted, len(sighted), end)
-    masked = _masked(cut, seen, sighted, end) if size <= SMALL else ()
-    return [*masked, *found][:MOST_PLACES]
+    return [*hidden_places(cut, seen, end), *found][:MOST_PLACES]
 
 
-def _masked(data: list[Array], seen: Sequence[Sighting], sighted: list[int], end: Deadline) -> Iterator[Place]:
+def hidden_places(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline = NEVER) -> Iterator[Place]:
     """Whole numbers that are XORed with the same key in every array, or with what stands before them, as games do that
-    hide a value in memory: of two such numbers either hides the other one.
+    hide a value in memory: of two such numbers either hides the other one. None in data of more than `SMALL` bytes.
     """
+    if data[0].size > SMALL:
+        return
+    sighted = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     numbers = [seen[j].number for j in sighted]
     if any(number is None or number.denominator != 1 or number < 0 for number in numbers):
         return
@@ -175,7 +177,7 @@ def _pairs(seen: Sequence[Sighting], used: list[int]) -> list[_Pair]:
     return sorted(pairs, key=lambda pair: order[pair.kind])
 
 
-def _possible(data: list[Array], pairs: list[_Pair]) -> Iterator[Array]:
+def _possible(data: Sequence[Array], pairs: list[_Pair]) -> Iterator[Array]:
     """Offsets with a changed byte near enough in every pair that was seen to change, at most `AT_ONCE` at a time."""
     size = data[0].size
     telling = [pair for pair in pairs if pair.kind in ("more", "less", "changed")][:MOST_PAIRS]

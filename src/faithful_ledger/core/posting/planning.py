@@ -227,6 +227,8 @@ def _following(save: Save, path: str, leading: FieldNode) -> Entry | None:
     """The entry that makes a field say what another one does; None where it says so already."""
     (node,) = save.fields(path)
     due = Follower(node, "rule", leading, leading, leading.end).due(node.source)
+    if isinstance(due, float) and due.is_integer():  # what follows a fraction may be whole itself
+        due = int(due)
     try:
         return next(_saying(node, due), None)
     except ValueRefused as error:

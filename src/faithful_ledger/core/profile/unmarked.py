@@ -13,9 +13,10 @@ from typing import Any, Literal, TypeAlias
 
 import numpy as np
 
-from faithful_ledger.core.layers import STREAMS
+from faithful_ledger.core.layers import STREAMS, runs
 from faithful_ledger.core.layers.lz4_blocks import may_begin
 from faithful_ledger.core.layers.matching import MatchedStream
+from faithful_ledger.core.layers.runs import Runs
 from faithful_ledger.core.layers.stream import Allowance, Layer
 from faithful_ledger.core.scan import windows
 
@@ -29,7 +30,7 @@ FORMS_OF_SIZES: tuple[tuple[int, Order], ...] = (*FORMS, (3, "little"), (3, "big
 KIND = "lz4-block"
 MATCHED = tuple(kind for kind in STREAMS.values() if isinstance(kind, MatchedStream))
 SELF_ENDED, ENDLESS = (tuple(kind for kind in MATCHED if kind.has_end is has_end) for has_end in (True, False))
-RUNS = "packbits"  # which any bytes may be, so that its sizes have to be said
+RUNS = {stream.name: stream for stream in runs.STREAMS if isinstance(stream, Runs)}
 MOST_WHOLE = 2  # times that a file may be unpacked in trying these
 MOST_RUN = 64  # bytes for each that is packed in it
 LARGEST_RUNS = 1 << 22  # bytes, in which runs are gone through one by one
@@ -190,11 +191,19 @@ def lone_block(data: bytes, allowance: Allowance) -> Layer | None:
                     continue
                 if kind != KIND and not _is_packed_well([layer]):
                     continue
-                if _sizes_said(data, [layer], strictly=kind == RUNS):
+                if kind in RUNS and not _is_of_runs(data, layer):
+                    continue
+                if _sizes_said(data, [layer], strictly=kind in RUNS):
                     allowance.left -= layer.unpacked_size
                     return layer
-                alone = layer if not offset and kind != RUNS else alone
+                alone = layer if not offset and kind not in RUNS else alone
     return alone
+
+
+def _is_of_runs(data: bytes, layer: Layer) -> bool:
+    """Whether the bytes of a layer are runs as they are written, of which others are often some as well."""
+    stream, packed = RUNS[layer.kind], data[layer.offset : layer.offset + layer.size]
+    return stream.is_as_written(packed, stream.unpacked(packed, layer.unpacked_size))
 
 
 def _endless(data: bytes, offset: int) -> Iterator[str]:
@@ -211,7 +220,7 @@ def _endless(data: bytes, offset: int) -> Iterator[str]:
     packed = len(data) - offset
     sizes = _numbers(data[:offset]) if packed <= LARGEST_RUNS else ()
     if any(GAINED * packed <= size <= MOST_RUN * packed for size in sizes):
-        yield RUNS
+        yield from RUNS  # which any bytes may be, so that their sizes have to be said
 
 
 def _ends_said(data: bytes, offset: int) -> list[int]:

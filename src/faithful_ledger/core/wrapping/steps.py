@@ -111,7 +111,7 @@ class Streams:
             raise StreamGrows(
                 f"the {self.kind} stream at {place(stream.offset)} would take {len(packed)} bytes in place of "
                 f"{stream.size}, and {why}",
-                "nothing was written; describe its length in the template (length_of), or enter values that pack as "
+                "nothing was written; find the seals, describe its length (length_of), or enter values that pack as "
                 "small as the old ones",
             )
         return packed
@@ -202,7 +202,7 @@ class Enciphered:
                 raise StreamGrows(
                     f"the {self.kind} layer at {place(start)} would take {end - start + len(new) - len(old)} bytes in "
                     f"place of {end - start}, and {why}",
-                    "nothing was written; describe its length in the template (length_of), or enter values as long as "
+                    "nothing was written; find the seals, describe its length (length_of), or enter values as long as "
                     "the old ones",
                 )
             return [Replacement(start, end, new[start : len(new) - len(old) + end], (cause,))]
@@ -363,7 +363,7 @@ class Enclosed:
         if not has_room and (why := suspected_length(self.outer, *span, counted)):  # it shows where it ends itself
             raise StreamGrows(
                 f"the text at {place(self.at)} would take {inner.size} bytes in place of {len(self.data)}, and {why}",
-                "nothing was written; describe its length in the template (length_of), or enter values as long as the "
+                "nothing was written; find the seals, describe its length (length_of), or enter values as long as the "
                 "old ones",
             )
         at = self.at

@@ -22,7 +22,7 @@ from faithful_ledger.core.seals.finder.finding import (
     Finding,
     as_written,
     edges_bits,
-    less_repeated,
+    less_plain,
     name_bits,
     stored_bits,
 )
@@ -102,7 +102,7 @@ def find_seals(
     best = Best(contents)
     reported = monotonic()
     for finding in _all(contents, hints, explained, end, edges):
-        checked = less_repeated(as_written(finding, contents).checked(contents), contents)
+        checked = less_plain(as_written(finding, contents).checked(contents), contents)
         known = found.get(_rule(checked))
         better = known is None or known.bits < checked.bits
         fits = checked.holds_in == checked.of and better and hints.fits(checked, len(saves[0]))

@@ -228,7 +228,7 @@ def is_repetition(finding: Finding, contents: Sequence[bytes]) -> bool:
         return True
     if kind == "xor" and all(_cancels_out(finding, content) for content in contents):
         return True
-    return kind in ("sum", "internet", "folded") and _is_the_same(finding, contents)
+    return kind in ("sum", "weighted", "internet", "folded") and _is_the_same(finding, contents)
 
 
 def _covers_itself(finding: Finding, contents: Sequence[bytes]) -> bool:

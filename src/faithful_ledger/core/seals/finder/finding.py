@@ -26,7 +26,7 @@ __all__ = [
     "choice_bits",
     "edge_bits",
     "edges_bits",
-    "less_repeated",
+    "less_plain",
     "name_bits",
     "naturalness",
     "open_ends",
@@ -237,14 +237,21 @@ def as_written(finding: Finding, contents: Sequence[bytes], payloads: Sequence[b
     return _with_sign(_of_any_digits(finding, contents) if payloads is None else finding, contents)
 
 
-def less_repeated(finding: Finding, contents: Sequence[bytes]) -> Finding:
-    """The finding with fewer bits for each stored value that is one byte several times, as in a map or what is filled:
-    such bytes are sums of others nearby.
+def less_plain(finding: Finding, contents: Sequence[bytes]) -> Finding:
+    """The finding with fewer bits for stored values that others are often as well: for each that is one byte several
+    times, as in a map or what is filled, since such bytes are sums of others nearby; and for the highest bytes of a
+    hash that are zeros in every save, since one that begins with zero is, behind zeros, the number itself.
     """
     if finding.algorithm.name in (LENGTH, COPY) or finding.form in WRITTEN:
         return finding
-    repeated = sum(len(set(stored)) == 1 for stored in set(map(finding.stored_in, contents)))
-    return replace(finding, bits=finding.bits - 8.0 * (finding.size - 1) * repeated)
+    every = set(map(finding.stored_in, contents))
+    plain = 8.0 * (finding.size - 1) * sum(len(set(stored)) == 1 for stored in every)
+    kind = SUMS[finding.algorithm.name].kind if finding.algorithm.name in SUMS else "weighted"
+    if kind == "weighted" and finding.form.startswith("u"):
+        numbers = [int.from_bytes(stored, "little" if finding.form.endswith("le") else "big") for stored in every]
+        zeros = finding.size - (max(numbers, default=0).bit_length() + 7) // 8
+        plain = max(plain, 8.0 * zeros * len(every))
+    return replace(finding, bits=finding.bits - plain)
 
 
 def widened(finding: Finding, contents: Sequence[bytes], payloads: Sequence[bytes] | None = None) -> Finding:

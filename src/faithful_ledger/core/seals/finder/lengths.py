@@ -86,7 +86,7 @@ def _variable(contents: Sequence[bytes], sizes: Array) -> Iterator[Finding]:
     columns = [storage.column(np.frombuffer(content, np.uint8), places) for content in contents]
     numbers = np.stack([values.astype(np.int64) for values, _ in columns])
     fits = np.all([whole for _, whole in columns], axis=0) & (numbers >= LEAST_VARIABLE).all(axis=0)
-    widths = np.where(fits, np.ceil(np.log2(np.maximum(numbers, 1) + 1) / 7), 0).astype(np.int64)
+    widths = np.where(fits, np.ceil(np.log2(np.maximum(numbers, 1) + 1.0) / 7), 0).astype(np.int64)
     left = sizes[:, None] - numbers - widths - places
     fits &= (widths == widths[0]).all(axis=0) & (left == left[0]).all(axis=0) & np.isin(left[0], TRAILERS)
     wide, distinct = int(sizes.max()).bit_length(), len(set(sizes.tolist()))
