@@ -39,7 +39,7 @@ def pin(options: argparse.Namespace) -> int:
         pinned = shelf.open_save(Path(options.file), known_as)
     elif copies:
         where = ", ".join(copy.path or offset_in_words(copy.offsets[0]) for copy in copies)
-        follows = "said the same" if all(copy.stored_as == place.stored_as for copy in copies) else "followed it"
+        follows = "said the same" if all(copy.values == place.values for copy in copies) else "followed it"
         warn(f"note: {where} {follows} in every copy; --copies pins it as well, and keeps both equal")
     (node,) = pinned.fields(field)
     if options.json:

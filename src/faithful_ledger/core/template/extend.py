@@ -141,12 +141,22 @@ def _hidden(files: dict[str, Any], holder: str, place: Place, element: dict[str,
     if place.mask.key:
         layer["key"] = place.mask.key.hex(" ").upper()
     else:
-        layer["key_of"] = _free(f"{element['field']}_key", taken)
-        beside = place.address.moved(place.mask.beside).keys()
-        layout.append({"field": layer["key_of"], "as": "bytes", "size": size, **beside})
+        moved = place.address.moved(place.mask.beside).keys()
+        where = moved if place.mask.at is None else {"at": Hex(place.mask.at)}
+        known = next(
+            (part for part in layout if "field" in part and {**part, **where} == part and _holds(part, size)), None
+        )
+        layer["key_of"] = str(known["field"]) if known is not None else _free(f"{element['field']}_key", taken)
+        if known is None:
+            layout.append({"field": layer["key_of"], "as": "bytes", "size": size, **where})
     inner = _file_name(files, f"{element['field']}_plain")
     files[inner] = {"inside": f"{holder}.{name}", "layers": [layer], "format": "binary", "layout": []}
     return inner
+
+
+def _holds(element: Mapping[str, Any], size: int) -> bool:
+    """Whether an element is the key of so many bytes, or of more."""
+    return element.get("as") == "bytes" and int(element["size"]) >= size
 
 
 def _in_bits(place: Place, bits: Bits, field: dict[str, Any]) -> dict[str, Any]:

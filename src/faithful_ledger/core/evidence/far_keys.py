@@ -1,0 +1,114 @@
+"""Whole numbers that are XORed with another one anywhere in the same save: a key that a game draws for each save, or
+for each player, and under which it hides many numbers.
+
+What a number would be XORed with is known for every offset; it is joined with what stands at every offset, over all
+snapshots together.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from math import log2
+
+import numpy as np
+
+from faithful_ledger.core.evidence.place import Mask, Place
+from faithful_ledger.core.evidence.reading import Array
+from faithful_ledger.core.evidence.sightings import Sighting
+from faithful_ledger.core.storage import NUMBERS, WholeNumber
+
+__all__ = ["far_keyed_places"]
+
+LARGEST = 1 << 20  # bytes
+HIDDEN_IN = ("u32le", "u32be", "u16le", "u16be", "u64le", "u64be")
+SMALL, MANY, FEW = 256, 3, 2  # distinct numbers that are needed, and of those that are not small
+LEAST_EVIDENCE = 10.0  # bits beyond those that chance needs
+LEAST_MIXED = 3  # bytes of a key that stays the same that are not zero
+MOST = 50
+
+
+def far_keyed_places(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
+    """Numbers at the same offset of every array, which are cut to the shortest, each with its key at another one; none
+    where chance explains some, or in more than `LARGEST` bytes.
+    """
+    size = min(part.size for part in data)
+    numbers = [int(each.number) for each in seen if each.number is not None and each.number.denominator == 1]
+    if size > LARGEST or len(numbers) < len(seen) or min(numbers) < 0:
+        return []
+    if len(set(numbers)) < (FEW if min(numbers) >= SMALL else MANY):
+        return []
+    cut, found = [part[:size] for part in data], list[Place]()
+    for storage in map(NUMBERS.__getitem__, HIDDEN_IN):
+        if (
+            isinstance(storage, WholeNumber)
+            and size > storage.least_size
+            and not max(numbers) >> 8 * storage.least_size
+        ):
+            for at, key in _pairs(storage, cut, numbers):
+                values, of = tuple(map(float, numbers)), len(data)
+                found.append(Place((at,) * of, storage.name, of, of, values=values, mask=Mask(at=key)))
+    return found
+
+
+def _pairs(storage: WholeNumber, data: Sequence[Array], numbers: Sequence[int]) -> Iterator[tuple[int, int]]:
+    """The offsets of numbers, each with that of its key."""
+    width, size = storage.least_size, data[0].size
+    every = [_words(storage, part, np.arange(size - width + 1)) for part in data]
+    hidden = [words ^ np.uint64(number) for words, number in zip(every, numbers, strict=True)]
+    factors = np.random.default_rng(1).integers(1, 1 << 63, len(data), dtype=np.uint64)[:, None] | np.uint64(1)
+    wanted, there = ((np.stack(each) * factors).sum(axis=0) for each in (hidden, every))
+    order = np.argsort(there, kind="stable")
+    low, high = (np.searchsorted(there[order], wanted, side) for side in ("left", "right"))
+    found = 0
+    for at in np.flatnonzero((high > low) & (hidden[0] != 0)).tolist():
+        for key in order[low[at] : high[at]][:MOST].tolist():
+            words = [int(each[key]) for each in every]
+            is_key = words == [int(each[at]) for each in hidden] and abs(key - at) >= width
+            if is_key and _is_unlikely(words, width, size) and _hides(data, at, key, storage):
+                yield at, key
+                found += 1
+                break
+        if found == MOST:
+            return
+
+
+def _words(storage: WholeNumber, data: Array, offsets: Array) -> Array:
+    column = storage.column(data, offsets)
+    assert column is not None
+    words: Array = column[0].astype(np.uint64)
+    return words
+
+
+def _is_unlikely(keys: Sequence[int], width: int, size: int) -> bool:
+    """Whether chance hardly explains a key: one that stays the same is only found once, and may be a common number."""
+    distinct = len(set(keys))
+    if distinct > 1:
+        return 8.0 * width * distinct >= 2 * log2(size) + LEAST_EVIDENCE
+    mixed = sum(map(bool, keys[0].to_bytes(width, "big")))
+    return mixed >= LEAST_MIXED and 8.0 * width >= log2(size) + LEAST_EVIDENCE
+
+
+def _hides(data: Sequence[Array], at: int, key: int, storage: WholeNumber) -> bool:
+    """Whether what stands at `key` hides what stands at another offset, rather than the other way round: there are more
+    numbers that are small under it alone, or it is further in front.
+    """
+    of_key, of_number = (_small_under(data, offset, storage) for offset in (key, at))
+    return of_key > of_number or (of_key == of_number and key < at)
+
+
+def _small_under(data: Sequence[Array], key: int, storage: WholeNumber) -> int:
+    """How many large numbers are small when they are XORed with what stands at an offset, in every array; those of two
+    bytes with the lower half of it.
+    """
+    found = 0
+    for name, bits in (("u16", 8), ("u32", 16)):
+        numbers = NUMBERS[name + storage.name[-2:]]
+        assert isinstance(numbers, WholeNumber)
+        lanes = np.arange(data[0].size - numbers.least_size + 1)
+        fits = np.ones(lanes.size, bool)
+        for part in data:
+            words = _words(numbers, part, lanes)
+            mask = int(_words(storage, part, np.array([key]))[0]) & ((1 << 8 * numbers.least_size) - 1)
+            fits &= (words >> np.uint64(bits) != 0) & ((words ^ np.uint64(mask)) >> np.uint64(bits) == 0)
+        found += int(fits.sum())
+    return found
