@@ -166,7 +166,7 @@ class Search:
                 self.found.append(place)
         if not any(place.scale == 1 and not place.bias and place.bits_in is None for place in self.found):
             self._bits()
-        if not is_clear(self.found):
+        if not any(place.fits == place.of and place.scale == 1 and not place.bias for place in self.found):
             self.found += far_keyed_places([content.data for content in self.contents], self.seen)
         self._judge(plain=plain)
 

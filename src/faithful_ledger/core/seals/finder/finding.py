@@ -239,19 +239,21 @@ def as_written(finding: Finding, contents: Sequence[bytes], payloads: Sequence[b
 
 def less_plain(finding: Finding, contents: Sequence[bytes]) -> Finding:
     """The finding with fewer bits for stored values that others are often as well: for each that is one byte several
-    times, as in a map or what is filled, since such bytes are sums of others nearby; and for the highest bytes of a
-    hash that are zeros in every save, since one that begins with zero is, behind zeros, the number itself.
+    times, as in a map or what is filled, since such bytes are sums of others nearby; for the zeros among their bytes,
+    since a hash that begins with zero is, behind zeros, the number itself; and for sums that are nearly the same.
     """
     if finding.algorithm.name in (LENGTH, COPY) or finding.form in WRITTEN:
         return finding
     every = set(map(finding.stored_in, contents))
     plain = 8.0 * (finding.size - 1) * sum(len(set(stored)) == 1 for stored in every)
-    kind = SUMS[finding.algorithm.name].kind if finding.algorithm.name in SUMS else "weighted"
-    if kind == "weighted" and finding.form.startswith("u"):
-        numbers = [int.from_bytes(stored, "little" if finding.form.endswith("le") else "big") for stored in every]
-        zeros = finding.size - (max(numbers, default=0).bit_length() + 7) // 8
-        plain = max(plain, 8.0 * zeros * len(every))
-    return replace(finding, bits=finding.bits - plain)
+    zeros = 8.0 * sum(stored.count(0) for stored in every)
+    if not finding.form.startswith("u"):
+        return replace(finding, bits=finding.bits - plain)
+    if finding.algorithm.name not in SUMS:
+        return replace(finding, bits=finding.bits - max(plain, zeros))
+    numbers = [int.from_bytes(stored, "little" if finding.form.endswith("le") else "big") for stored in every]
+    most = said_bits(finding.algorithm, numbers, 8 * finding.size) * len(every)
+    return replace(finding, bits=min(finding.bits, most, 8.0 * finding.size * len(every) - zeros) - plain)
 
 
 def widened(finding: Finding, contents: Sequence[bytes], payloads: Sequence[bytes] | None = None) -> Finding:

@@ -36,6 +36,7 @@ def with_others(finding: Finding, contents: Sequence[bytes]) -> tuple[Finding, l
     if not finding.sure:
         known = set(map(finding.stored_in, contents))
         stored = {each.stored_in(content) for each in row for content in contents}
+        stored = {each for each in stored if all(each)}  # small numbers are often the sum of others beside them
         more = OF_A_BLOCK * len(stored - known) - STRIDE_CHOSEN if row else 0.0
         more += INVERSE if inverse[id(finding)] else 0.0
         if finding.bits + more >= SURE:  # barely: what is sure by itself comes first, and the likelier of two others
