@@ -69,6 +69,44 @@ def under_key(order: str, behind: bool, of_player: bool) -> tuple[Write, Read]:
     return write, read
 
 
+def sections_write(value: dict[str, Any]) -> bytes:
+    """Two halves that take turns, of sections that change places; the key is in the first section, the number in the
+    second one.
+    """
+    halves = []
+    for older in (0, 1):
+        turn = random.Random(value["seed"] - older)
+        key, count = turn.randrange(1 << 30, 1 << 32) | 0x010101, value["day"] - older
+        company = struct.pack("<24sI", value["name"].encode(), value["day"] - older) + turn.randbytes(99)
+        lots = b"".join(struct.pack("<HH", at, lot["many"] ^ key & 0xFFFF) for at, lot in enumerate(value["lots"], 7))
+        purse = turn.randbytes(300) + struct.pack("<I", (value["marks"] - 90 * older) ^ key) + lots
+        bodies = (
+            company + struct.pack("<I", key),
+            purse + struct.pack("<HH", 0, key & 0xFFFF) * 9,
+            turn.randbytes(700),
+        )
+        sections = [
+            body.ljust(1012, b"\0") + struct.pack("<HHII", number, sum(body) & 0xFFFF, 0x42726E77, count)
+            for number, body in enumerate((*bodies, turn.randbytes(400), b""))
+        ]
+        halves.append(b"".join(sections[-count % 5 :] + sections[: -count % 5]))
+    return b"".join(halves if value["day"] % 2 else halves[::-1])
+
+
+def sections_read(content: bytes) -> tuple[int, int, str]:
+    halves: list[dict[int, bytes]] = [{}, {}]
+    counts = [0, 0]
+    for at in range(0, 10240, 1024):
+        number, total, mark, counts[at // 5120] = struct.unpack_from("<HHII", content, at + 1012)
+        halves[at // 5120][number] = body = content[at : at + 1012]
+        assert (mark, total) == (0x42726E77, sum(body) & 0xFFFF)
+    newer = halves[counts.index(max(counts))]
+    assert len(newer) == 5
+    name, day = struct.unpack_from("<24sI", newer[0])
+    (key,), (hidden,) = struct.unpack_from("<I", newer[0], 127), struct.unpack_from("<I", newer[1], 300)
+    return hidden ^ key, day, name_in(name)
+
+
 # runs
 
 
@@ -104,6 +142,7 @@ def in_runs(zeros: bool) -> tuple[Write, Read]:
 HIDDEN = (
     Format("a key in front, for each save", *under_key("<", behind=False, of_player=False), "crc-32"),
     Format("a key behind, for each player", *under_key(">", behind=True, of_player=True), "crc-32"),
+    Format("a key in sections that change places", sections_write, sections_read, "sum16"),
     Format("runs of zeros", *in_runs(zeros=True), "length"),
     Format("every byte with its count", *in_runs(zeros=False), "length"),
 )

@@ -60,16 +60,16 @@ def _document(place: Place) -> dict[str, Any]:
 
 
 def _mask_document(mask: Mask) -> dict[str, Any]:
-    if mask.at is not None:
-        return {"at": mask.at}
+    if mask.by is not None:
+        return {"by": _document(mask.by)}
     return {"key": mask.key.hex()} if mask.key else {"beside": mask.beside}
 
 
 def _mask(document: Mapping[str, Any] | None) -> Mask | None:
     if not document:
         return None
-    at = int(document["at"]) if "at" in document else None
-    return Mask(bytes.fromhex(document.get("key", "")), int(document.get("beside", 0)), at)
+    by = _place(document["by"]) if "by" in document else None
+    return Mask(bytes.fromhex(document.get("key", "")), int(document.get("beside", 0)), by)
 
 
 def _guides_document(guides: Guides) -> dict[str, Any]:

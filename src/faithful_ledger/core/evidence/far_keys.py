@@ -12,12 +12,14 @@ from math import log2
 
 import numpy as np
 
+from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Mask, Place
 from faithful_ledger.core.evidence.reading import Array
+from faithful_ledger.core.evidence.sections import in_order, set_sections
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.storage import NUMBERS, WholeNumber
 
-__all__ = ["far_keyed_places"]
+__all__ = ["far_keyed_places", "in_sections"]
 
 LARGEST = 1 << 20  # bytes
 HIDDEN_IN = ("u32le", "u32be", "u16le", "u16be", "u64le", "u64be")
@@ -46,7 +48,39 @@ def far_keyed_places(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Pl
         ):
             for at, key in _pairs(storage, cut, numbers):
                 values, of = tuple(map(float, numbers)), len(data)
-                found.append(Place((at,) * of, storage.name, of, of, values=values, mask=Mask(at=key)))
+                found.append(
+                    Place(
+                        (at,) * of,
+                        storage.name,
+                        of,
+                        of,
+                        values=values,
+                        mask=Mask(by=Place((key,) * of, storage.name, of, of)),
+                    )
+                )
+    return found
+
+
+def in_sections(contents: Sequence[Content], seen: Sequence[Sighting]) -> list[Place]:
+    """The same in saves whose sections change places, for numbers and keys that can be found there again."""
+    layout = in_order(contents)
+    if layout is None:
+        return []
+    size, starts = layout
+    data = [
+        np.concatenate([content.data[at : at + size] for at in each])
+        for content, each in zip(contents, starts, strict=True)
+    ]
+    found = list[Place]()
+    for place in far_keyed_places(data, seen):
+        assert place.mask is not None
+        assert place.mask.by is not None
+        for each in (place, place.mask.by):
+            section, within = divmod(each.offsets[0], size)
+            each.offsets = tuple(own[section] + within for own in starts)
+            set_sections(each, contents)
+        if place.found_by is not None and place.mask.by.found_by is not None:
+            found.append(place)
     return found
 
 
@@ -89,26 +123,29 @@ def _is_unlikely(keys: Sequence[int], width: int, size: int) -> bool:
 
 
 def _hides(data: Sequence[Array], at: int, key: int, storage: WholeNumber) -> bool:
-    """Whether what stands at `key` hides what stands at another offset, rather than the other way round: there are more
-    numbers that are small under it alone, or it is further in front.
+    """Whether what stands at `key` hides what stands at another offset, rather than the other way round: it stands
+    more often in the save, as it is what zeros are hidden as, and more numbers are small under it; or it is first.
     """
-    of_key, of_number = (_small_under(data, offset, storage) for offset in (key, at))
+    of_key, of_number = (_hidden_under(data, offset, storage) for offset in (key, at))
     return of_key > of_number or (of_key == of_number and key < at)
 
 
-def _small_under(data: Sequence[Array], key: int, storage: WholeNumber) -> int:
-    """How many large numbers are small when they are XORed with what stands at an offset, in every array; those of two
-    bytes with the lower half of it.
+def _hidden_under(data: Sequence[Array], key: int, storage: WholeNumber) -> int:
+    """How many large numbers are zero, and how many are small, when they are XORed with what stands at an offset, in
+    every array; those of two bytes with the lower half of it.
     """
     found = 0
     for name, bits in (("u16", 8), ("u32", 16)):
         numbers = NUMBERS[name + storage.name[-2:]]
         assert isinstance(numbers, WholeNumber)
         lanes = np.arange(data[0].size - numbers.least_size + 1)
-        fits = np.ones(lanes.size, bool)
+        large, small, zero = (np.ones(lanes.size, bool) for _ in range(3))
         for part in data:
             words = _words(numbers, part, lanes)
             mask = int(_words(storage, part, np.array([key]))[0]) & ((1 << 8 * numbers.least_size) - 1)
-            fits &= (words >> np.uint64(bits) != 0) & ((words ^ np.uint64(mask)) >> np.uint64(bits) == 0)
-        found += int(fits.sum())
+            plain = words ^ np.uint64(mask)
+            large &= words >> np.uint64(bits) != 0
+            small &= plain >> np.uint64(bits) == 0
+            zero &= plain == 0
+        found += int((large & small).sum()) + int((large & zero).sum())
     return found

@@ -19,19 +19,19 @@ NOWHERE = TextEnd()
 
 class Mask(NamedTuple):
     """What a number is XORed with: the same `key` in every save, or, without one, what stands `beside` it, so many
-    bytes behind it, or before it where that is below 0, or `at` an offset.
+    bytes behind it, or before it where that is below 0, or at a place of its own (`by`).
     """
 
     key: bytes = b""
     beside: int = 0
-    at: int | None = None
+    by: Place | None = None
 
     @property
     def words(self) -> str:
         if self.key:
             return f"XORed with {self.key.hex(' ').upper()}"
-        if self.at is not None:
-            return f"XORed with what stands at 0x{self.at:X}"
+        if self.by is not None:
+            return f"XORed with what stands at 0x{self.by.offsets[-1]:X}"
         side = "behind" if self.beside > 0 else "before"
         return f"XORed with what stands {abs(self.beside)} bytes {side}"
 

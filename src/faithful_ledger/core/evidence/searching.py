@@ -16,7 +16,7 @@ from faithful_ledger.core.evidence.carrying import Carrier
 from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.counted_paths import counted_places
 from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, exact_places, telling
-from faithful_ledger.core.evidence.far_keys import far_keyed_places
+from faithful_ledger.core.evidence.far_keys import far_keyed_places, in_sections
 from faithful_ledger.core.evidence.judging import USUAL_SCALES, is_clear, judge, without_echoes
 from faithful_ledger.core.evidence.own_letters import places_in_own_letters
 from faithful_ledger.core.evidence.pinned import Known
@@ -167,7 +167,8 @@ class Search:
         if not any(place.scale == 1 and not place.bias and place.bits_in is None for place in self.found):
             self._bits()
         if not any(place.fits == place.of and place.scale == 1 and not place.bias for place in self.found):
-            self.found += far_keyed_places([content.data for content in self.contents], self.seen)
+            hidden = far_keyed_places([content.data for content in self.contents], self.seen)
+            self.found += hidden or in_sections(self.contents, self.seen)
         self._judge(plain=plain)
 
     def _bits(self) -> None:

@@ -19,7 +19,7 @@ from faithful_ledger.core.evidence.place import Guide, Guides, Place
 from faithful_ledger.core.scan import windows
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["set_sections"]
+__all__ = ["in_order", "set_sections"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 SIZES = tuple(1 << bits for bits in (12, 13, 11, 10, 9, 8, 7, 14, 15, 16))
@@ -42,6 +42,54 @@ class _Layout(NamedTuple):
     @property
     def width(self) -> int:
         return NUMBERS[self.stored_as].least_size
+
+
+def in_order(contents: Sequence[Content]) -> tuple[int, list[list[int]]] | None:
+    """The bytes of each of the sections that change places, and where those of every snapshot begin that count, in the
+    order of their numbers; None where there are none.
+    """
+    if len({content.data.size for content in contents}) != 1:
+        return None
+    for size in SIZES:
+        blocks = contents[0].data.size // size
+        for name in COUNTERS if blocks >= LEAST else ():
+            rows = (content.data[: blocks * size].reshape(blocks, size) for content in contents)
+            numbers = [_numbers(each, np.dtype(NUMBERS[name].dtype)) for each in rows]
+            width = NUMBERS[name].least_size
+            for count in range(min(blocks, MOST), LEAST - 1, -1):
+                every = [(0,) * len(contents), *([(count,) * len(contents)] if 2 * count <= blocks else [])]
+                possible = np.ones(numbers[0].shape[1], bool)
+                ats = [_numbered(numbers, first, count, possible, width) for first in every]
+                if ats[0] is None or len(set(ats)) > 1:
+                    continue
+                newer = _newer(contents, count, size) if len(ats) == 2 else [0] * len(contents)
+                if newer is not None:
+                    firsts = [half * count for half in newer]
+                    ids = [each[first : first + count, ats[0]] for each, first in zip(numbers, firsts, strict=True)]
+                    orders = [np.argsort(each) + first for each, first in zip(ids, firsts, strict=True)]
+                    return size, [(order * size).tolist() for order in orders]
+    return None
+
+
+def _newer(contents: Sequence[Content], count: int, size: int) -> list[int] | None:
+    """Which of two halves counts in every snapshot: the one with the higher number that is the same in all sections of
+    a half, and one lower in those of the other half. None where there is no such number.
+    """
+    for name in COUNTERS[:-1]:
+        fits: Array | None = None
+        steps = []
+        for content in contents:
+            numbers = _numbers(content.data[: 2 * count * size].reshape(2 * count, size), np.dtype(NUMBERS[name].dtype))
+            first, second = numbers[:count], numbers[count:]
+            step = second[0] - first[0]
+            same = (first == first[0]).all(axis=0) & (second == second[0]).all(axis=0) & (np.abs(step) == 1)
+            fits = same if fits is None else fits & same
+            steps.append(step)
+        hits = np.flatnonzero(fits) if fits is not None else ()
+        if len(hits):
+            at = min(map(int, hits), key=lambda at: at % NUMBERS[name].least_size > 0)
+            return [int(step[at] > 0) for step in steps]
+    return None
 
 
 def set_sections(place: Place, contents: Sequence[Content]) -> None:

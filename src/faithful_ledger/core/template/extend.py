@@ -10,7 +10,7 @@ from typing import Any
 from faithful_ledger.core.address import Address, parse_path, split_outside_quotes
 from faithful_ledger.core.address.paths import TEXT
 from faithful_ledger.core.errors import EntryError
-from faithful_ledger.core.evidence.place import Bits, Guides, Place
+from faithful_ledger.core.evidence.place import Bits, Guides, Mask, Place
 from faithful_ledger.core.formats.document import BEHIND_LENGTH
 from faithful_ledger.core.layers import ENCLOSED, KEYED, STREAMS, LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
@@ -141,17 +141,25 @@ def _hidden(files: dict[str, Any], holder: str, place: Place, element: dict[str,
     if place.mask.key:
         layer["key"] = place.mask.key.hex(" ").upper()
     else:
-        moved = place.address.moved(place.mask.beside).keys()
-        where = moved if place.mask.at is None else {"at": Hex(place.mask.at)}
-        known = next(
-            (part for part in layout if "field" in part and {**part, **where} == part and _holds(part, size)), None
-        )
-        layer["key_of"] = str(known["field"]) if known is not None else _free(f"{element['field']}_key", taken)
-        if known is None:
-            layout.append({"field": layer["key_of"], "as": "bytes", "size": size, **where})
+        layer["key_of"] = _key_field(layout, place, place.mask, f"{element['field']}_key", size)
     inner = _file_name(files, f"{element['field']}_plain")
     files[inner] = {"inside": f"{holder}.{name}", "layers": [layer], "format": "binary", "layout": []}
     return inner
+
+
+def _key_field(layout: list[dict[str, Any]], place: Place, mask: Mask, name: str, size: int) -> str:
+    """The field that a number is XORed with, as others may be as well; it is added where it is not there."""
+    by = mask.by
+    if by is not None and by.guides is not None:
+        _guided(layout, by.guides)
+    address = by.address if by is not None else place.address.moved(mask.beside) if place.address is not None else None
+    where = address.keys() if address is not None else {}
+    for element in layout:
+        if {**element, **where} == element and _holds(element, size):
+            return str(element["field"])
+    name = _free(name, set(map(_name_of, layout)))
+    layout.append({"field": name, "as": "bytes", "size": size, **where})
+    return name
 
 
 def _holds(element: Mapping[str, Any], size: int) -> bool:
