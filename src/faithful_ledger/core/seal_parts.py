@@ -32,14 +32,16 @@ UNMARKED = ("deflate", "lz4-block", "lzo", "snappy", *IN_LETTERS)  # what chance
 
 
 class Value(NamedTuple):
-    """The object or list at `path` of a JSON text, or all of the text without the member that is at `without`, of which
-    so many bytes before and behind its letters are left out (`beside`); in a `form`, or as it is.
+    """The object or list at `path` of a JSON text, or a single value of any text (`is_single`), or all of the text
+    without the member that is at `without`, of which so many bytes before and behind its letters are left out
+    (`beside`); in a `form`, or as it is.
     """
 
     path: str = ""
     form: str = ""
     without: str = ""
     beside: tuple[int, int] = (0, 0)
+    is_single: bool = False
 
 
 class Part(NamedTuple):

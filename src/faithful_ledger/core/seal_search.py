@@ -14,6 +14,7 @@ from typing import NamedTuple, TypeAlias
 
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.deadline import NEVER, Deadline
+from faithful_ledger.core.hashed_values import hashed_values
 from faithful_ledger.core.layers import ENCLOSED, STREAMS
 from faithful_ledger.core.layers.enclosed import enclosed_span
 from faithful_ledger.core.layers.stream import Layer
@@ -132,6 +133,9 @@ class SealSearch:
         found += self._among_members()
         for part in self.parts if self.looks_inside else ():
             found += self._over_values(part)
+            single = list(hashed_values(part, self._usual, self.end))
+            places = {(placed.held, placed.stored) for placed in single}
+            found = [*(each for each in found if (each.held, each.stored) not in places), *single]
         if self.beside and self.looks_inside:
             found += self._between()
         if found:
@@ -335,17 +339,21 @@ class SealSearch:
         """
         if part.is_view:  # which is JSON only here
             return
-        usual = [each for each in self.algorithms if each.is_digest or each.name in USUAL]
         for over in values_of(part):
             if self.end.over:
                 return
             is_form = over.value is not None and bool(over.value.form)
-            algorithms = usual if is_form or len(over.contents[0]) > LARGEST_PLAIN else self.algorithms
+            algorithms = self._usual if is_form or len(over.contents[0]) > LARGEST_PLAIN else self.algorithms
             stored = self._places(part)
             for finding in across(part.contents, over.contents, stored, algorithms, self.end, results={}):
                 placed = Placed(finding, part, over)
                 if len(over.contents) > 1 and placed.is_stored_apart:
                     yield placed
+
+    @property
+    def _usual(self) -> list[Algorithm]:
+        """Those that people choose for a text."""
+        return [each for each in self.algorithms if each.is_digest or each.name in USUAL]
 
     def _among_members(self) -> Iterator[Placed]:
         """Checksums over all of a member of an archive, or of what is packed in it, that are stored in another one."""

@@ -18,7 +18,7 @@ from faithful_ledger.core.formats.xml_document import XmlDocument
 from faithful_ledger.core.seal_parts import SHORTEST, Part, Value, text_of
 from faithful_ledger.core.seals.finder.cuts import Cut, cuts
 
-__all__ = ["stored_values", "values_of"]
+__all__ = ["bare_span", "is_hash", "stored_values", "values_of"]
 
 MOST_VALUES, DEEPEST_VALUE, MOST_HASHED = 6, 2, 3  # largest objects and lists of a text, and how deep; hashes in it
 LARGEST_VALUES, LARGEST_FORMS = 4 << 20, 1 << 18  # bytes of all saves together, and those spelled in other forms
@@ -37,15 +37,15 @@ def stored_values(part: Part) -> list[list[tuple[int, int]]]:
     leaves = [{leaf.path: leaf for leaf in document.leaves()} for document in documents if document is not None]
     found = []
     for path, first in leaves[0].items():
-        may_be = _is_hash(first) or NUMBER.fullmatch(first.text) is not None
+        may_be = is_hash(first) or NUMBER.fullmatch(first.text) is not None
         if may_be and all(path in each for each in leaves) and len({each[path].text for each in leaves}) > 1:
-            found.append([_bare(content, each[path]) for content, each in zip(part.contents, leaves, strict=True)])
+            found.append([bare_span(content, each[path]) for content, each in zip(part.contents, leaves, strict=True)])
         if len(found) == MOST_STORED:
             break
     return found
 
 
-def _bare(content: bytes, leaf: TextLeaf) -> tuple[int, int]:
+def bare_span(content: bytes, leaf: TextLeaf) -> tuple[int, int]:
     """The bytes of a value without quotes, if it has any."""
     quoted = content[leaf.start : leaf.start + 1] in (b'"', b"'") and leaf.end - leaf.start > 1
     return (leaf.start + 1, leaf.end - 1) if quoted else (leaf.start, leaf.end)
@@ -61,7 +61,7 @@ def values_of(part: Part) -> Iterator[Part]:
     if len(documents) < len(part.contents):
         return
     leaves = [{leaf.path: leaf for leaf in document.leaves()} for document in documents]
-    hashed = [path for path, leaf in leaves[0].items() if _is_hash(leaf) and all(path in each for each in leaves)]
+    hashed = [path for path, leaf in leaves[0].items() if is_hash(leaf) and all(path in each for each in leaves)]
     if not hashed:
         return
     if all(isinstance(document, XmlDocument) for document in documents):
@@ -146,7 +146,8 @@ def _containers(root: JsonNode) -> Iterator[tuple[str, tuple[int, int]]]:
                     yield below, (child.start, child.end)
 
 
-def _is_hash(leaf: TextLeaf) -> bool:
+def is_hash(leaf: TextLeaf) -> bool:
+    """Whether a value of a text may be a checksum."""
     text = leaf.text
     if leaf.kind == "number":
         return text.lstrip("-").isdigit() and len(text) >= 7

@@ -216,7 +216,8 @@ def _declare_covered(draft: Draft, placed: Placed, held: str, start: int, end: i
 def _value_sealed(draft: Draft, placed: Placed, held: str, value: Value) -> str:
     """A seal over a value of a JSON text, or over all of it but one."""
     finding = placed.finding
-    keys = {**seal_keys(finding.algorithm), "over": draft.container_at(held, value.path) if value.path else "file"}
+    described = draft.value_at if value.is_single else draft.container_at
+    keys = {**seal_keys(finding.algorithm), "over": described(held, value.path) if value.path else "file"}
     keys |= {"own": "left out"} if value.without else {}
     keys |= {"beside": list(value.beside)} if any(value.beside) else {}
     keys |= {"unpacked": [value.form]} if value.form else {}

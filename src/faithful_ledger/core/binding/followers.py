@@ -133,14 +133,14 @@ class Follower(NamedTuple):
         Raises:
             EntryError: they do not.
         """
-        from faithful_ledger.core.formats.json_forms import FORMS, in_form
+        from faithful_ledger.core.formats.json_forms import FORMS, STRING, in_form
         from faithful_ledger.core.wrapping import unwrap
 
         assert self.node.spec.seal is not None
         data = b"".join(self._covered(source))
         try:
             for kind in self.node.spec.seal.unpacked:
-                data = in_form(data, kind) if kind in FORMS else unwrap(data, (kind,))[-1].data
+                data = in_form(data, kind) if kind in (*FORMS, STRING) else unwrap(data, (kind,))[-1].data
             yield memoryview(data)
         except AddressError as error:
             raise EntryError(f"what the seal {self.node.path} covers does not unpack: {error.what}") from error

@@ -21,6 +21,7 @@ from faithful_ledger.core.describe.links import Link, shortest_name
 from faithful_ledger.core.describe.naming import NamedAs, set_naming
 from faithful_ledger.core.errors import EntryError, TemplateError
 from faithful_ledger.core.formats import Place
+from faithful_ledger.core.formats.keyed_paths import KeyedPaths
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.save import Save
@@ -270,20 +271,23 @@ class Draft:
         return f"{root.name}.{name}" if root.name else name
 
     def value_at(self, file: str, path: str) -> str:
-        """The name of the field for the value at a path of a text, which is made where there is none.
+        """The name of the field for the value at a path of a text, which is made where there is none: in a record of a
+        list by the key of that, if it has one.
 
         Raises:
             EntryError: there is no such value, or the file is not a text of this template.
         """
         bound = self.text_file(file)
-        for spec in bound.spec.root.layout:
-            if spec.address.path is not None and spec.address.path.text == path:
-                return spec.name
-        leaf = next((each for each in bound.document.leaves() if each.path == path), None)
-        if leaf is None:
+        leaves = {leaf.path: leaf for leaf in bound.document.leaves()}
+        if path not in leaves:
             raise EntryError(f"{file} has no value at {path}", placing.UNCHANGED)
-        name = parse_path(path)[-1].name or path.rpartition(".")[2]
-        return self.add_value(file, path, name, leaf.text).rpartition(".")[2]
+        ways = [*KeyedPaths(leaves).of(path, moved=False), path]
+        for spec in bound.spec.root.layout:
+            if spec.address.path is not None and spec.address.path.text in ways:
+                return spec.name
+        leaf, name = leaves[path], parse_path(path)[-1].name or path.rpartition(".")[2]
+        value = leaf.value if leaf.kind == "number" else leaf.text
+        return self.add_value(file, ways[0], name, value).rpartition(".")[2]
 
     def container_at(self, file: str, path: str) -> str:
         """The name of the group or the rows for the object or list at a path of a text, which are made where there are

@@ -17,6 +17,7 @@ from faithful_ledger.core.evidence.reading import SCALES
 from faithful_ledger.core.evidence.sightings import Sighting, is_shown_as
 from faithful_ledger.core.formats import Document
 from faithful_ledger.core.formats.document import TextLeaf
+from faithful_ledger.core.formats.keyed_paths import KeyedPaths, best_of
 from faithful_ledger.core.formats.nested import TEXT
 from faithful_ledger.core.nesting import all_leaves
 from faithful_ledger.core.storage.grouped import grouped_number
@@ -27,6 +28,7 @@ __all__ = ["path_places"]
 
 AT_ONCE = 1 << 12
 LARGE, MOST_AT_ONCE = 1 << 20, 200  # bytes of a text; and numbers in it that are looked at where they are
+LARGEST_KEYED, MOST_ALIKE = 4 << 20, 64  # bytes of a text whose records are compared; values that say what was seen
 HAIR = 1e-6  # by which a fraction may be off
 ROUNDED_SCALES = (1.0, 0.01)
 ROUNDED = (("nearest", -HAIR), ("floor", HAIR), ("nearest", HAIR))  # a half in every save was cut off
@@ -52,7 +54,9 @@ def path_places(documents: Sequence[Document], seen: Sequence[Sighting], end: De
     for values_of in (_with_digits, _with_values) if is_large else (_with_values,):
         candidates = _candidates(documents, seen, end, values_of, doubting=doubting)
         if found := list(_fitting(candidates, documents[0], seen, sighted, least)):
-            return found
+            return [_keyed(place, documents) for place in found]
+    if not is_large and (found := list(_in_other_records(documents, seen, end))):
+        return found
     return list(_grouped(documents, seen, sighted, end)) or list(_rounded(documents, seen, sighted, end))
 
 
@@ -70,6 +74,40 @@ def _fitting(
                 place = Place(tuple(each.start for each in held), stored_as, fits, len(sighted), float(scale))
                 yield _described(place, document, path, values)
                 break
+
+
+def _keyed(place: Place, documents: Sequence[Document]) -> Place:
+    """A place in a record of a list by the keys of that, where it has some: in other saves it may be another one."""
+    path = place.path
+    if path is None or "[" not in path or max(document.source.size for document in documents) > LARGEST_KEYED:
+        return place
+    every = [KeyedPaths({leaf.path: leaf for leaf in document.leaves()}) for document in documents]
+    known = best_of([each.of(path, moved=False) for each in every])
+    if known is not None and [each.start for each in _held_in_all(documents, known)] == list(place.offsets):
+        place.found_by = Address.by_path(known)
+    return place
+
+
+def _in_other_records(documents: Sequence[Document], seen: Sequence[Sighting], end: Deadline) -> Iterator[Place]:
+    """Values in the record of a list that says the same of itself in every snapshot, wherever it is in the list."""
+    exact = all(sighting.number is not None or sighting.kind == "text" for sighting in seen)
+    if not exact or max(document.source.size for document in documents) > LARGEST_KEYED:
+        return
+    paths: list[list[str]] = []
+    for document, sighting in zip(documents, seen, strict=True):
+        leaves = {leaf.path: leaf for leaf in _leaves(document, end)}
+        keyed, wanted = KeyedPaths(leaves), sighting.number if sighting.number is not None else sighting.text
+        here = [path for path, leaf in leaves.items() if "[" in path and leaf.value == wanted][:MOST_ALIKE]
+        paths.append([known for path in here for known in keyed.of(path, moved=True)])
+        if not paths[-1]:
+            return
+    for path in paths[0]:
+        held = _held_in_all(documents, path) if all(path in each for each in paths[1:]) else []
+        if held:
+            first = next(iter(documents[0].leaves_at([held[0].start])))
+            place = Place(tuple(each.start for each in held), first.stored_as, len(seen), len(seen))
+            yield _described(place, documents[0], path, [each.value for each in held])
+            return
 
 
 def _grouped(

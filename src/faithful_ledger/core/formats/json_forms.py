@@ -1,25 +1,28 @@
 """JSON text spelled in another way: without blanks, with the usual ones, indented, its members sorted. Games hash a
 text as their library writes it, whatever it looks like in the file.
 
-Numbers and strings stay as they are spelled; only what is between them changes.
+Numbers and strings stay as they are spelled; only what is between them changes. A string alone may be what it says.
 """
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator
+from contextlib import suppress
 from typing import NamedTuple
 
 from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.formats.document import BOM
 
-__all__ = ["FORMS", "JsonNode", "in_form", "parsed", "spelled"]
+__all__ = ["FORMS", "STRING", "JsonNode", "in_form", "parsed", "spelled"]
 
 TOKEN = re.compile(rb'[{}\[\],:]|"(?:[^"\\]|\\.)*"|[^\s{}\[\],:"]+', re.DOTALL)
 INDENTS = {"indented-2": b"  ", "indented-4": b"    ", "indented-tab": b"\t"}
 PLAIN = ("compact", "spaced", *INDENTS)
 SORTED = "sorted-"
 FORMS = (*PLAIN, *(f"{SORTED}{form}" for form in PLAIN))
+STRING = "string"  # what a string says, without quotes and escapes
 DEEPEST = 200
 
 
@@ -91,8 +94,14 @@ class _Tokens:
 
 
 def in_form(data: bytes, form: str) -> bytes:
-    """Raises AddressError where it is not a JSON text."""
-    return spelled(parsed(data), form)
+    """Raises AddressError where it is not a JSON text, or not a string whose letters are wanted."""
+    if form != STRING:
+        return spelled(parsed(data), form)
+    with suppress(ValueError):
+        text = json.loads(data)
+        if isinstance(text, str):
+            return text.encode("utf-8", "surrogateescape")
+    raise AddressError("it is not a string of a JSON text")
 
 
 def spelled(node: JsonNode, form: str) -> bytes:

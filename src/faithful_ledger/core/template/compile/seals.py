@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from faithful_ledger.core.formats.json_forms import FORMS
+from faithful_ledger.core.formats.json_forms import FORMS, STRING
 from faithful_ledger.core.layers import ARRANGEMENTS, STREAMS
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm, algorithm
@@ -35,8 +35,8 @@ def seal_spec(keys: Keys, where: Where, mistakes: Mistakes) -> SealSpec:
         mistakes.append(((*where, "beside"), "only with `own: left out` something beside it is left out"))
     unpacked = tuple(keys.get("unpacked") or ())
     for number, kind in enumerate(unpacked):
-        if kind not in (*UNDONE, *FORMS):
-            hint = did_you_mean(kind, (*UNDONE, *FORMS)) or f"there are {', '.join((*UNDONE, *FORMS))}"
+        if kind not in (*UNDONE, *FORMS, STRING):
+            hint = did_you_mean(kind, (*UNDONE, *FORMS, STRING)) or f"there are {', '.join((*UNDONE, *FORMS, STRING))}"
             mistakes.append(((*where, "unpacked", number), f"“{kind}” is not a layer that needs nothing else; {hint}"))
     if keys.get("own") and not set(unpacked).issubset(FORMS):
         mistakes.append(((*where, "own"), "a seal does not see itself in what its bytes unpack to"))
