@@ -57,7 +57,8 @@ def path_places(documents: Sequence[Document], seen: Sequence[Sighting], end: De
             return [_keyed(place, documents) for place in found]
     if not is_large and (found := list(_in_other_records(documents, seen, end))):
         return found
-    return list(_grouped(documents, seen, sighted, end)) or list(_rounded(documents, seen, sighted, end))
+    found = list(_grouped(documents, seen, sighted, end)) or list(_rounded(documents, seen, sighted, end))
+    return [_keyed(place, documents) for place in found]
 
 
 def _fitting(

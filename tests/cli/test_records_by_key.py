@@ -1,0 +1,163 @@
+"""The same way through saves whose values are in records of a list, which come and go and change places, and through
+those in which single values have their checksums beside them.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import random
+import sqlite3
+import zlib
+from contextlib import closing
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+from xml.etree import ElementTree
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from faithful_ledger.core.address import parse_path
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.formats import recognised_text
+from faithful_ledger.core.formats.keyed_paths import KeyedPaths
+from faithful_ledger.core.source import MemorySource
+from tests.cli.test_from_sightings import Format, SightingsCase
+from tests.support import LedgerCase
+
+Read = tuple[int, int, str]
+
+
+def shuffled_write(value: dict[str, Any]) -> bytes:
+    """What is carried is a list in any order, money among it."""
+    turn = random.Random(value["seed"])
+    carried = [{"type": f"{lot['item']}_{number}", "many": lot["many"]} for number, lot in enumerate(value["lots"])]
+    carried.insert(turn.randrange(len(carried) + 1), {"type": "marks", "many": value["marks"]})
+    company = {"name": value["name"], "day": value["day"]}
+    return json.dumps({"company": company, "carried": carried, "crew": value["crew"]}).encode()
+
+
+def shuffled_read(content: bytes) -> Read:
+    found = json.loads(content)
+    (marks,) = [each["many"] for each in found["carried"] if each["type"] == "marks"]
+    return marks, found["company"]["day"], found["company"]["name"]
+
+
+def pairs_write(value: dict[str, Any]) -> bytes:
+    """Keys with values, as elements of their own; the crew is in front."""
+    root = ElementTree.Element("state")
+    pairs = [(f"air_{number}", str(diver["air"])) for number, diver in enumerate(value["crew"][: value["seed"] % 7])]
+    pairs += [("day", str(value["day"])), ("marks", str(value["marks"])), ("name", value["name"])]
+    for key, text in pairs:
+        pair = ElementTree.SubElement(root, "pair")
+        ElementTree.SubElement(pair, "key").text = key
+        ElementTree.SubElement(pair, "value").text = text
+    return ElementTree.tostring(root)
+
+
+def pairs_read(content: bytes) -> Read:
+    found = {pair[0].text: pair[1].text or "" for pair in ElementTree.fromstring(content)}
+    return int(found["marks"]), int(found["day"]), found["name"]
+
+
+def rows_write(value: dict[str, Any]) -> bytes:
+    """A table of keys with a checksum in every row."""
+    rows = [("company", value["name"]), ("marks", str(value["marks"])), ("day", str(value["day"]))]
+    rows += [(f"diver{number}", json.dumps(diver)) for number, diver in enumerate(value["crew"][:6])]
+    random.Random(value["seed"]).shuffle(rows)
+    with TemporaryDirectory() as folder:
+        path = Path(folder) / "a.db"
+        with closing(sqlite3.connect(path)) as base:
+            base.execute("create table held(key text primary key, value text, crc integer)")
+            base.executemany("insert into held values(?, ?, ?)", [(k, v, zlib.crc32(v.encode())) for k, v in rows])
+            base.commit()
+        return path.read_bytes()
+
+
+def rows_read(content: bytes) -> Read:
+    with TemporaryDirectory() as folder:
+        path = Path(folder) / "a.db"
+        path.write_bytes(content)
+        with closing(sqlite3.connect(path)) as base:
+            rows = base.execute("select key, value, crc from held").fetchall()
+    assert all(zlib.crc32(value.encode()) == crc for _, value, crc in rows), rows
+    found = {key: value for key, value, _ in rows}
+    return int(found["marks"]), int(found["day"]), found["company"]
+
+
+def summed_write(value: dict[str, Any]) -> bytes:
+    """Each value has its digest beside it, over its name and what it says."""
+    found: dict[str, Any] = {}
+    for name in ("name", "day", "marks"):
+        found[name] = value[name]
+        found[f"{name}_sum"] = hashlib.md5(f"{name}{value[name]}".encode()).hexdigest()
+    return json.dumps({"crew": value["crew"], **found}).encode()
+
+
+def summed_read(content: bytes) -> Read:
+    found = json.loads(content)
+    for name in ("name", "day", "marks"):
+        assert found[f"{name}_sum"] == hashlib.md5(f"{name}{found[name]}".encode()).hexdigest(), name
+    return found["marks"], found["day"], found["name"]
+
+
+RECORDS = (
+    Format("money in a list in any order", shuffled_write, shuffled_read),
+    Format("elements with keys and values", pairs_write, pairs_read),
+    Format("a table with a checksum in every row", rows_write, rows_read, "crc-32"),
+    Format("values with their digests", summed_write, summed_read, "md5"),
+)
+
+
+class RecordsTest(SightingsCase):
+    def test_what_the_game_showed_is_changed_so_that_it_takes_it(self) -> None:
+        for number, each in enumerate(RECORDS):
+            seed = random.randrange(1 << 32)
+            with self.subTest(each.name, seed=seed):
+                self.changed(each, self.folder / f"voyage{number}", seed)
+
+
+class KeyedPathsTest(LedgerCase):
+    @given(
+        st.lists(
+            st.tuples(
+                st.text('ab]\\"=.é ', min_size=1, max_size=4),
+                st.sampled_from(("oil", "rope", "tar")),
+                st.integers(0, 9),
+            ),
+            min_size=1,
+            max_size=6,
+        ),
+        st.randoms(use_true_random=False),
+    )
+    def test_a_keyed_path_leads_to_the_same_value_wherever_its_record_is(
+        self, records: list[tuple[str, str, int]], turn: random.Random
+    ) -> None:
+        def written(rows: list[tuple[str, str, int]]) -> bytes:
+            return json.dumps({"lots": [{"id": key, "item": item, "many": many} for key, item, many in rows]}).encode()
+
+        def said(content: bytes, path: str) -> str:
+            document = recognised_text(MemorySource(content))
+            assert document is not None
+            span = document.at(document.whole, parse_path(path))
+            return content[span.start : span.end].decode()
+
+        content, others = written(records), written(turn.sample(records, len(records)))
+        document = recognised_text(MemorySource(content))
+        assert document is not None
+        keyed = KeyedPaths({leaf.path: leaf for leaf in document.leaves()})
+        ids = [key for key, _, _ in records]
+        for number, (key, _, many) in enumerate(records):
+            ways = keyed.of(f"lots[{number}].many", moved=True)
+            self.assertEqual(bool([way for way in ways if "id=" in way]), ids.count(key) == 1)
+            for way in ways:
+                self.assertEqual(said(content, way), str(many))
+                self.assertEqual(said(others, way), str(many))
+
+    def test_a_record_that_is_not_there_is_refused_by_its_key(self) -> None:
+        content = shuffled_write({"seed": 3, "name": "Maud", "day": 3, "marks": 500, "lots": [], "crew": []})
+        document = recognised_text(MemorySource(content))
+        assert document is not None
+        with self.assertRaisesRegex(LedgerError, "tar"):
+            document.at(document.whole, parse_path("carried[type=tar].many"))
