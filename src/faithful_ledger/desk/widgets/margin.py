@@ -177,8 +177,9 @@ class Margin(QFrame):
                 copies = located.copies_of(place) if located is not None else []
                 if copies:
                     every = "both" if len(copies) == 1 else f"all {len(copies) + 1}"
-                    where = ", ".join(f"0x{each.offsets[0]:X}" for each in copies)
-                    self._add(pair("the same at", where))
+                    where = ", ".join(each.path or f"0x{each.offsets[0]:X}" for each in copies)
+                    is_same = all(each.values == place.values and each.mask is None for each in copies)
+                    self._add(pair("the same at" if is_same else "follow it at", where))
                     self.paper.addWidget(
                         button(
                             f"Pin {every}, and keep them equal",
