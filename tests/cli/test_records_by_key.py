@@ -44,6 +44,22 @@ def shuffled_read(content: bytes) -> Read:
     return marks, found["company"]["day"], found["company"]["name"]
 
 
+def lists_write(value: dict[str, Any]) -> bytes:
+    """A dictionary as two lists, in any order."""
+    held = {f"{lot['item']}_{number}": lot["many"] for number, lot in enumerate(value["lots"])}
+    held |= {"marks": value["marks"], "day": value["day"]}
+    keys = list(held)
+    random.Random(value["seed"]).shuffle(keys)
+    purse = {"keys": keys, "values": [held[key] for key in keys]}
+    return json.dumps({"name": value["name"], "purse": purse, "crew": value["crew"]}).encode()
+
+
+def lists_read(content: bytes) -> Read:
+    found = json.loads(content)
+    held = dict(zip(found["purse"]["keys"], found["purse"]["values"], strict=True))
+    return held["marks"], held["day"], found["name"]
+
+
 def pairs_write(value: dict[str, Any]) -> bytes:
     """Keys with values, as elements of their own; the crew is in front."""
     root = ElementTree.Element("state")
@@ -104,6 +120,7 @@ def summed_read(content: bytes) -> Read:
 
 RECORDS = (
     Format("money in a list in any order", shuffled_write, shuffled_read),
+    Format("a dictionary as two lists", lists_write, lists_read),
     Format("elements with keys and values", pairs_write, pairs_read),
     Format("a table with a checksum in every row", rows_write, rows_read, "crc-32"),
     Format("values with their digests", summed_write, summed_read, "md5"),

@@ -18,6 +18,7 @@ from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.profile.arrangement import arrangement_of
 from faithful_ledger.core.profile.enclosing import lengths_around
 from faithful_ledger.core.source import MemorySource
+from faithful_ledger.core.storage import Leb128
 from faithful_ledger.core.template import parse_template
 from tests.support import LedgerCase
 
@@ -26,12 +27,9 @@ FORMS = {"u16le": "<H", "u16be": ">H", "u32le": "<I", "u32be": ">I"}
 
 
 def length(name: str, number: int) -> bytes:
-    if name != "uleb128":
+    if name in FORMS:
         return struct.pack(FORMS[name], number)
-    out = b""
-    while number > 127:
-        out, number = out + bytes([number & 127 | 128]), number >> 7
-    return out + bytes([number])
+    return Leb128(name).encode(number)
 
 
 class AroundTest(unittest.TestCase):
@@ -52,7 +50,7 @@ class AroundTest(unittest.TestCase):
 
     def test_every_length_around_is_found_and_none_in_noise(self) -> None:
         turn = random.Random(random.randrange(1 << 32))
-        for name in ("uleb128", *FORMS):
+        for name in ("uleb128", "vlq", *FORMS):
             for tag in (0, 1, 2, 4):
                 body, at, lengths = self.blocks(turn, name, tag, 2)
                 head = b"BW" + length(name, len(body))

@@ -128,6 +128,7 @@ PLANTED = [
     *(Planted(f"unpacked{n}le", unpacked(n, 0x80, True), MIDDLE) for n in (4, 7)),
     Planted("uleb128", leb128, LARGE),
     Planted("sleb128", sleb128, [-1340, 1432, -7, 94, 410]),
+    Planted("vlq", lambda v: bytes(v >> 7 * n & 127 | 128 * (n > 0) for n in range(9, -1, -1) if n == 0 or v >> 7 * n), [1340, 1432, 70, 20_000, 410]),
     Planted("zigzag", lambda v: leb128(v * 2 if v >= 0 else -v * 2 - 1), [-1340, 1432, -7, 94, 410]),
     Planted("digits", lambda v: str(v).encode(), MIDDLE),
     Planted("digits-utf16le", lambda v: str(v).encode("utf-16-le"), MIDDLE),

@@ -159,6 +159,7 @@ SAMPLES = [
     Sample(Leb128("uleb128"), hexed("BC 0A"), 1340, "1340"),
     Sample(Leb128("sleb128"), hexed("C4 75"), -1340, "-1340"),
     Sample(Leb128("zigzag"), hexed("F7 14"), -1340, "-1340"),
+    Sample(Leb128("vlq"), hexed("8A 3C"), 1340, "1340"),
     Sample(JsonNumber(), b"1340.00", 1340, "1340"),
     Sample(JsonNumber(), b"-0.5", -0.5, "-0.5"),
     Sample(JsonText(), b'"S\\u00f8n"', "Søn", "Søn"),
@@ -346,7 +347,7 @@ class StorageContract(LedgerCase):
     @given(
         st.sampled_from(
             [f"{kind}{n}{e}" for kind in ("bcd", "unpacked") for n in range(1, 9) for e in ("", "le")]
-            + ["uleb128", "sleb128", "zigzag", "digits", "digits-utf16le", "digits8"]
+            + ["uleb128", "sleb128", "zigzag", "vlq", "digits", "digits-utf16le", "digits8"]
         ),
         st.integers(-(1 << 62), 1 << 62),
     )
@@ -357,7 +358,7 @@ class StorageContract(LedgerCase):
             value = abs(value) % 10 ** (2 * int(name[3]))
         elif name.startswith("unpacked"):
             value = abs(value) % 10 ** int(name[8])
-        elif name == "uleb128":
+        elif name in ("uleb128", "vlq"):
             value = abs(value)
         elif name == "digits8":
             value = value % 10**8

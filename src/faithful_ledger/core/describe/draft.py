@@ -7,6 +7,7 @@ be read as far as before is refused.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from types import MappingProxyType
 from typing import Any
 
@@ -19,7 +20,7 @@ from faithful_ledger.core.describe.copies import overlaps
 from faithful_ledger.core.describe.ends import End, ends_of
 from faithful_ledger.core.describe.links import Link, shortest_name
 from faithful_ledger.core.describe.naming import NamedAs, set_naming
-from faithful_ledger.core.errors import EntryError, TemplateError
+from faithful_ledger.core.errors import EntryError, LedgerError, TemplateError
 from faithful_ledger.core.formats import Place
 from faithful_ledger.core.formats.keyed_paths import KeyedPaths
 from faithful_ledger.core.layers import LayerSpec
@@ -281,7 +282,8 @@ class Draft:
         leaves = {leaf.path: leaf for leaf in bound.document.leaves()}
         if path not in leaves:
             raise EntryError(f"{file} has no value at {path}", placing.UNCHANGED)
-        ways = [*KeyedPaths(leaves).of(path, moved=False), path]
+        keyed = (way for way in KeyedPaths(leaves).of(path, moved=False) if _leads_to(bound, way, leaves[path].start))
+        ways = [*keyed, path]
         for spec in bound.spec.root.layout:
             if spec.address.path is not None and spec.address.path.text in ways:
                 return spec.name
@@ -403,6 +405,13 @@ def changed(text: bytes, save: Save, act: Callable[[Draft], object]) -> bytes:
         what = f"{fresh[0][1]} would overlap {fresh[0][0]}"
         raise EntryError(what, f"{placing.UNCHANGED}; narrow one of them first")
     return bytes(draft.text)
+
+
+def _leads_to(bound: BoundFile, path: str, start: int) -> bool:
+    """Whether a path of a text leads to the value at an offset."""
+    with suppress(LedgerError):
+        return bound.document.at(bound.document.whole, parse_path(path)).start == start
+    return False
 
 
 def _overlapping(save: Save) -> list[tuple[str, str]]:

@@ -43,7 +43,7 @@ WIDE = ("utf-16-le", "utf-16-be")
 # Encodings of texts with a length in front, the bytes that it counts as one, and terminators within it.
 ENCODED: tuple[tuple[str, int, bytes], ...] = (("utf-8", 1, b""), ("utf-8", 1, b"\0"))
 ENCODED += tuple((wide, unit, end) for wide in WIDE for unit in (1, 2) for end in (b"", b"\0\0"))
-VARIABLE = ("uleb128", "sleb128", "zigzag")
+VARIABLE = ("uleb128", "sleb128", "zigzag", "vlq")
 Copies = Sequence[tuple[Source, int | None]]
 
 

@@ -25,7 +25,7 @@ from faithful_ledger.core.layers import MASKED as MASKED_TEXT
 __all__ = ["USUAL_SCALES", "copies_of", "into_spots", "is_clear", "judge", "reasons_for", "without_echoes"]
 
 COSTS = {"u32": 0, "i32": 0.5, "u16": 0.3, "i16": 0.8, "u8": 1, "i8": 1.5, "u64": 5, "i64": 5.5, "f32": 2, "f64": 2}
-COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 8, "sleb128": 9, "zigzag": 9}
+COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 8, "sleb128": 9, "zigzag": 9, "vlq": 9}
 OTHER_STORAGE, BIG_ENDIAN, NEEDLESS = 6.0, 1.0, 60.0
 SCALES = {1: 0, 10: 3, 100: 4, 0.1: 6, 0.01: 5, 256: 8, 65536: 9, 1 / 60: 8}
 SCALES |= dict.fromkeys(map(float, (*OF_CLOCKS, *OF_PERCENT)), 8)

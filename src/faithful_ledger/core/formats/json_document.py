@@ -168,13 +168,15 @@ class JsonDocument(TextDocument):
     # along paths
 
     def at(self, within: Span, steps: tuple[Step, ...]) -> Span:
-        span = within
+        span, around = within, None
         for number, step in enumerate(steps):
             found = self._step(span, step)
+            if found is None and step.key is not None and around is not None:
+                found = self._at_place_of(around, step.key, step.value or "", span)
             if found is None:
                 path = format_path(steps[: number + 1])
                 raise AddressError(f"{path} is not in this text", self._hint(span, steps[number:]))
-            span = found
+            span, around = found, span
         return span
 
     def _step(self, span: Span, step: Step) -> Span | None:
@@ -213,10 +215,25 @@ class JsonDocument(TextDocument):
                 continue
             last = number
             item = self._child(span, number)
-            member = self.children(item).named(key) if item.kind == "object" else None
+            member = self._member(item, key)
             if member is not None and self.plain(self._child(item, member)) == value:
                 return item
         return None
+
+    def _member(self, item: Span, key: str) -> int | None:
+        """Which of its values an item of a list has under a name; those of a list have their numbers for names."""
+        if item.kind == "array" and key.isdecimal():
+            return int(key) if int(key) < len(self.children(item)) else None
+        return self.children(item).named(key) if item.kind == "object" else None
+
+    def _at_place_of(self, around: Span, name: str, value: str, span: Span) -> Span | None:
+        """The item of a list at the place at which another list beside it says something, and nowhere else."""
+        number = self.children(around).named(name) if span.kind == "array" and around.kind == "object" else None
+        beside = self._child(around, number) if number is not None else None
+        if beside is None or beside.kind != "array":
+            return None
+        places = [at for at in range(len(self.children(beside))) if self.plain(self._child(beside, at)) == value]
+        return self._item(span, places[0]) if len(places) == 1 else None
 
     def plain(self, span: Span) -> str:
         """A value as a key is compared: a string without its quotes and escapes, anything else as it is spelled."""

@@ -21,9 +21,11 @@ APART = tuple(range(17))  # the same with what else a header has
 LEAST_INSIDE, LEAST_OUTSIDE = 3, 3  # blocks
 LEAST = 8  # bytes of a block that others are in
 MOST, MOST_EMPTY = 1 << 12, 256  # blocks; zeros lead through whatever is filled with them
+LEAST_SHORT = 2  # of a byte each, of which one has others in it
+VARIABLE = ("uleb128", "vlq")
 WIDE = ("u32le", "u32be")
 SHORT = ("u16le", "u16be", *WIDE)
-FORMS = (*WIDE, "uleb128", "u16le", "u16be")  # the low half of a wide one looks like a short one
+FORMS = (*WIDE, *VARIABLE, "u16le", "u16be")  # the low half of a wide one looks like a short one
 MUCH = 2  # blocks with something in them are one of so many bytes that they lead over
 
 
@@ -57,6 +59,29 @@ def lengths_around(source: Source, start: int, end: int) -> Iterator[tuple[int, 
         if around and ends - apart in (*TRAILERS, -apart) and _are_much(blocks, LEAST_OUTSIDE):
             yield around[0].at, name
             return
+    yield from _in_short_blocks(data, start, end)
+
+
+def _in_short_blocks(data: bytes, start: int, end: int) -> Iterator[tuple[int, str]]:
+    """The same for blocks behind a byte each, up to the end of the file, whose lengths are short: that one of them has
+    such blocks in it speaks for them.
+    """
+    for name, at in product(VARIABLE, range(min(FIRST, start))):
+        blocks = list(_blocks(data, at, name, 1, len(data)))
+        if len(blocks) < LEAST_SHORT or not _ends(data, blocks[-1].end, len(data)):
+            continue
+        within = next((each for each in blocks if each.start <= start and end <= each.end), None)
+        if within is not None and _row(data, within, name):
+            while within is not None:
+                yield within.at, name
+                row = _row(data, within, name)
+                within = next((each for each in row if each.start < start and end <= each.end), None)
+            return
+
+
+def _ends(data: bytes, end: int, limit: int) -> bool:
+    """Whether blocks that end at an offset are all up to another one, but for a zero in place of one more."""
+    return end == limit or (end == limit - 1 and data[end] == 0)
 
 
 def lengths_up_to(
@@ -78,7 +103,7 @@ def lengths_up_to(
 def _block(data: bytes, at: int, name: str, within: int = 0) -> _Block | None:
     storage = NUMBERS[name]
     width = storage.least_size
-    if name == "uleb128":
+    if name in VARIABLE:
         width = next((size for size in (1, 2, 3, 4) if data[at + size - 1 : at + size] < b"\x80"), 0)
     raw = data[at : at + width]
     if not width or len(raw) < width:
@@ -92,7 +117,7 @@ def _row(data: bytes, outer: _Block, name: str) -> list[_Block]:
     """The blocks with such lengths that another one is a row of, exactly to its end; none where it is not."""
     for tag in TAGS:
         blocks = list(_blocks(data, outer.start + tag, name, tag, outer.end))
-        if blocks and blocks[-1].end == outer.end and _are_much(blocks, LEAST_INSIDE):
+        if blocks and _ends(data, blocks[-1].end, outer.end) and _are_much(blocks, LEAST_INSIDE):
             return blocks
     return []
 

@@ -197,7 +197,7 @@ def leb128(kind: str) -> Storage:
         number, shift, end = 0, 0, at
         while True:
             byte = taken(data, end, 1, limit)[0]
-            number |= (byte & 127) << shift
+            number = number << 7 | byte & 127 if kind == "vlq" else number | (byte & 127) << shift
             shift, end = shift + 7, end + 1
             if byte < 128:
                 break

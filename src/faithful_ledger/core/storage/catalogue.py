@@ -22,7 +22,7 @@ NAMES = (
     *("f32le", "f32be", "f64le", "f64be"),
     *(f"bcd{size}{order}" for size in range(1, 9) for order in ("", "le") if size > 1 or not order),
     *(f"unpacked{size}{order}" for size in range(2, 9) for order in ("", "le")),
-    *("uleb128", "sleb128", "zigzag", "digits", "digits-utf16le"),
+    *("uleb128", "sleb128", "zigzag", "vlq", "digits", "digits-utf16le"),
 )
 
 

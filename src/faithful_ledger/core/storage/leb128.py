@@ -1,5 +1,6 @@
-"""Numbers of variable length, seven bits a byte: LEB128 of the DWARF specification, plain and with a sign, and the
-zigzag form of the Protocol Buffers specification. They are written with as few bytes as the value needs.
+"""Numbers of variable length, seven bits a byte: LEB128 of the DWARF specification, plain and with a sign, the zigzag
+form of the Protocol Buffers specification, and the variable-length quantity of Standard MIDI Files, whose highest bits
+come first. They are written with as few bytes as the value needs.
 """
 
 from __future__ import annotations
@@ -17,22 +18,24 @@ if TYPE_CHECKING:
 __all__ = ["Leb128", "named"]
 
 LONGEST = 10  # bytes
-Kind = Literal["uleb128", "sleb128", "zigzag"]
+Kind = Literal["uleb128", "sleb128", "zigzag", "vlq"]
+KINDS = ("uleb128", "sleb128", "zigzag", "vlq")
 
 
 def named(name: str, order: Order) -> Leb128 | None:
-    return Leb128(name) if name in ("uleb128", "sleb128", "zigzag") else None  # type: ignore[arg-type]
+    return Leb128(name) if name in KINDS else None  # type: ignore[arg-type]
 
 
 class Leb128(WholeNumber):
-    """A number of variable length, seven bits a byte, low ones first, of at most 64 bits."""
+    """A number of variable length, seven bits a byte, of at most 64 bits; low ones first, but for `vlq`."""
 
     family = "leb128"
 
     def __init__(self, name: Kind) -> None:
         self.name: Kind = name
-        self.least, self.most = (0, (1 << 64) - 1) if name == "uleb128" else (-(1 << 63), (1 << 63) - 1)
-        sign = {"uleb128": "", "sleb128": ", with a sign", "zigzag": ", zigzag"}[name]
+        self.least, self.most = (0, (1 << 64) - 1) if name in ("uleb128", "vlq") else (-(1 << 63), (1 << 63) - 1)
+        kind = {"uleb128": "", "sleb128": ", with a sign", "zigzag": ", zigzag", "vlq": ", highest bits first"}
+        sign = kind[name]
         self.about = f"number of variable length{sign}"
 
     def extent(self, source: Source, at: int, limit: int) -> int:
@@ -65,7 +68,8 @@ class Leb128(WholeNumber):
         return size
 
     def decode(self, raw: bytes) -> int:
-        value = sum((byte & 127) << 7 * place for place, byte in enumerate(raw))
+        low_first = raw[::-1] if self.name == "vlq" else raw
+        value = sum((byte & 127) << 7 * place for place, byte in enumerate(low_first))
         if raw and self.name == "sleb128" and raw[-1] & 64:
             value -= 1 << 7 * len(raw)
         least, most = (0, (1 << 64) - 1) if self.name == "zigzag" else (self.least, self.most)
@@ -84,7 +88,7 @@ class Leb128(WholeNumber):
             out.append(rest & 127 | 128)
             rest >>= 7
         out.append(rest & 127)
-        return bytes(out)
+        return bytes((*(byte | 128 for byte in out[:0:-1]), out[0] & 127)) if self.name == "vlq" else bytes(out)
 
     def column(self, data: Array, at: Array) -> tuple[Array, Array]:
         import numpy as np
@@ -98,13 +102,20 @@ class Leb128(WholeNumber):
             inside = position < data.size
             going, position = going[inside], position[inside]
             byte = data[position]
-            value[going] |= (byte & 127).astype(np.uint64) << np.uint64(7 * place)
+            if self.name == "vlq":
+                value[going] = value[going] << np.uint64(7) | (byte & 127).astype(np.uint64)
+            else:
+                value[going] |= (byte & 127).astype(np.uint64) << np.uint64(7 * place)
             before[going], last[going] = last[going], byte
             ends = byte < 128
             length[going[ends]] = place + 1
             going = going[~ends]
             if not going.size:
                 break
+        if self.name == "vlq":  # whose first byte never adds nothing, and says one bit of ten bytes
+            first = np.zeros(at.size, np.uint8)
+            first[at < data.size] = data[at[at < data.size]]
+            return value, (length > 0) & (first != 128) & ((length < LONGEST) | (first <= 129))
         # A last byte that adds nothing is never written; the tenth has room for one bit, or for the sign.
         signed = self.name == "sleb128"
         short = last == 0

@@ -37,6 +37,7 @@ def storage_in_words(name: str) -> str:
     if plain.startswith("unpacked"):
         return f"a digit a byte, {plain[8:]} bytes"
     words = {"uleb128": "number of variable length", "sleb128": "number of variable length, with a sign"}
+    words |= {"vlq": "number of variable length, highest bits first"}
     words |= {"zigzag": "number of variable length, zigzag", "digits": "text of digits"}
     return words.get(name, f"text, {name}")
 

@@ -136,7 +136,7 @@ class Storages:
             number = number_storage(name, self.order)
         if number is None:
             whole = ("u8", "u16", "u24", "u32", "u64", "i8", "i16", "i24", "i32", "i64", "f32", "f64")
-            others = ("bcd2", "bcd4", "unpacked5", "uleb128", "sleb128", "zigzag", "digits")
+            others = ("bcd2", "bcd4", "unpacked5", "uleb128", "sleb128", "zigzag", "vlq", "digits")
             hint = did_you_mean(name, ("text", *whole, *others))
             self.mistakes.append(((*where, "as"), f"“{name}” is not a kind of value{'; ' + hint if hint else ''}"))
             return Integer(1, False, "little")
