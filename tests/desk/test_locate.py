@@ -142,6 +142,40 @@ class LocateTest(DeskCase):
         new = (777).to_bytes(4, "little")
         self.assertEqual((path.read_bytes()[44:48], path.read_bytes()[108:112]), (new, new))
 
+    def test_how_many_there_are_of_one_thing_is_pinned_by_its_number_in_the_list(self) -> None:
+        turn, shown = random.Random(5), [513, 415, 661, 454]
+        path = self.folder / "quay.sav"
+        held = {number: turn.randrange(1, 99) for number in turn.sample(range(1, 200), 30)}
+
+        def save(many: int) -> bytes:
+            for number in turn.sample([each for each in held if each != 77], 3):
+                del held[number]
+            held.update({number: turn.randrange(1, 99) for number in turn.sample(range(1, 200), 4)})
+            held[77] = many
+            lots = b"".join(struct.pack("<HHI", number, held[number], number & 7) for number in sorted(held))
+            return b"BWIN" + turn.randbytes(4) + struct.pack("<H", len(held)) + lots + b"END." + bytes(range(40))
+
+        self.keep_each(path, list(map(save, shown)))
+        self.shell.show_stage(LOCATE)
+        self.sight(self.name("Ropes"), list(map(str, shown)))
+        self.shell.locate.sheet.setCurrentCell(0, 1)
+        self.work()
+        self.click(next(b for b in self.shell.margin.findChildren(QPushButton) if b.text().startswith("Pin it")))
+        self.work()
+        self.assertIn("rows_a[id=77].ropes", self.told())
+        self.assertEqual([node.value for node in self.save.fields("rows_a[id=77].ropes")], [454])
+        self.shell.show_stage(EDIT)
+        self.work()
+        lots = self.table("Records at 0xA")
+        self.assertEqual((lots.fields.rowCount(), lots.fields.index(0, 0).data()), (len(held), str(min(held))))
+        self.shell.show_stage(LOCATE)
+        self.shell.locate.sheet.setCurrentCell(0, 1)
+        self.work()
+        (template,) = (self.shell.session.book.folder / "templates").glob("*.yaml")  # type: ignore[union-attr]
+        self.click(next(b for b in self.shell.margin.findChildren(QPushButton) if b.text() == "Take the pin back"))
+        self.work()
+        self.assertEqual(list(template.parent.iterdir()), [])
+
     def test_what_each_diver_has_is_a_table_below_the_crew(self) -> None:
         """The list of the record that is current; what comes in and goes there is counted."""
         turn, path, crew = random.Random(9), self.folder / "quay.sav", ("Aurélie", "Dunn", "Colette", "Bram", "Quill")

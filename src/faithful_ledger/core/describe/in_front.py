@@ -48,6 +48,8 @@ LEAST_LETTERS, LEAST_ALONE = 4, 6  # letters behind a length of one byte, where 
 FEW_BY_CHANCE, LETTER_BITS = 1024, 1.4  # bytes of noise; and bits that a letter says in it
 FARTHEST, FARTHEST_COUNT = 1 << 16, 4096  # bytes that are looked at, and up to a number of records
 LATE = 4  # texts behind the first of several records, which hardly is the second
+LEAST_KEYED, LARGEST_KEYED, NEAR_END = 4, 64, 4  # records with keys, bytes of one, and bytes behind them that stay
+KEYS = (4, 2, 1)  # bytes of a key
 LEAST_SIZES, SURE_SIZES = 3, 4  # distances that a number of records explains; so many are hardly chance
 WITHIN_LETTERS = re.compile(rb"[\x20-\x7E]{4}")  # where no record ends
 
@@ -63,13 +65,15 @@ class LeadingText(NamedTuple):
 
 class CountedRows(NamedTuple):
     """Records behind their number: where that begins in the first save, how many bytes both take, the storage of the
-    number, and what a record is made of.
+    number, and what a record is made of; of those that are told apart by a number in each (`key`), where that begins
+    and ends in a record.
     """
 
     start: int
     size: int
     count_as: str
     record: tuple[Part, ...]
+    key: tuple[int, int] | None = None
 
 
 Element: TypeAlias = "LeadingText | CountedRows"
@@ -115,7 +119,8 @@ class _Walk:
             if self.ends[0] >= self.place[0]:
                 return
             if (rows := self._rows_without_texts()) is None:
-                if (rows := self._rows_alike(self.ends, self.place[0] - self.ends[0])) is not None:
+                rows = self._rows_by_key() or self._rows_alike(self.ends, self.place[0] - self.ends[0])
+                if rows is not None:
                     yield rows
                 return
             yield rows
@@ -240,12 +245,73 @@ class _Walk:
         fits = (more > 0) & (sizes > 0) & (sizes <= LARGEST_RECORD) & (rests == rests[0]).all(axis=0) & (rests[0] >= 0)
         return zip(steps[fits].tolist(), sizes[fits].tolist(), strict=True)
 
+    def _rows_by_key(self) -> CountedRows | None:
+        """Records of numbers around the place, which is in another one of them, or of another number of them, in some
+        saves, but always in the one with the same key: a number that no two of them have in common.
+        """
+        lasts = {j: last for j, last in enumerate(self.lasts) if last is not None}
+        reach = min((last - self.ends[j] for j, last in lasts.items()), default=0)
+        for name in COUNTS if len(lasts) > 1 else ():
+            if reach < NUMBERS[name].least_size:
+                continue
+            parts = [self.parts[j][self.ends[j] : self.ends[j] + reach] for j in lasts]
+            numbers = np.stack(numbers_in(parts, name))
+            for at in np.flatnonzero(((numbers >= LEAST_KEYED) & (numbers <= MOST_RECORDS)).all(axis=0)).tolist():
+                begins = [end + at + NUMBERS[name].least_size for end in self.ends]
+                tables = [
+                    _Table(self.whole[j], begins[j], lasts[j] - begins[j], count)
+                    for j, count in zip(lasts, numbers[:, at].tolist(), strict=True)
+                ]
+                found = _keyed(tables, self.place[1] - self.place[0])
+                every = _numbers(self.whole, name, begins, self.ends)
+                if found is not None and every:
+                    size, key = found
+                    self.ends = [begin + number * size for begin, number in zip(begins, every, strict=True)]
+                    return _rows(name, (size,), begins[0], self.ends[0])._replace(key=key)
+        return None
+
     def _rows_alike(self, starts: Sequence[int], size: int) -> CountedRows | None:
         """Records of numbers within so many bytes."""
         found = records_alike([self.parts[j][start:] for j, start in enumerate(starts)], size)
         if found is None:
             return None
         return _rows(found.count_as, (found.stride,), starts[0] + found.begin, starts[0] + found.end)
+
+
+class _Table(NamedTuple):
+    """So many records of a save, if they begin at an offset, and how far behind that a value in one of them is."""
+
+    content: bytes
+    begin: int
+    far: int
+    many: int
+
+    def end(self, size: int) -> int:
+        return self.begin + self.many * size
+
+    def keys(self, size: int, start: int, width: int) -> list[bytes]:
+        """The bytes at an offset of each of them, if a record has so many."""
+        return [self.content[at + start : at + start + width] for at in range(self.begin, self.end(size), size)]
+
+
+def _keyed(tables: Sequence[_Table], value: int) -> tuple[int, tuple[int, int]] | None:
+    """The bytes of a record, with a value of so many in it, and where the number is that tells it from all others."""
+    for size in range(max(value + 1, 2), LARGEST_KEYED + 1):
+        within, own = tables[0].far % size, [each.far // size for each in tables]
+        fits = within + value <= size and all(each.far >= 0 and each.far % size == within for each in tables)
+        if not fits or any(each.end(size) > len(each.content) for each in tables):
+            continue
+        behind = {each.content[each.end(size) : each.end(size) + NEAR_END] for each in tables}
+        varies = len({each.many for each in tables}) > 1 or len(set(own)) > 1
+        if not varies or len(behind) > 1 or any(at >= each.many for at, each in zip(own, tables, strict=True)):
+            continue
+        for width, start in product(KEYS, range(size)):
+            if start + width <= size and (start + width <= within or within + value <= start):
+                keys = [each.keys(size, start, width) for each in tables]
+                is_one = len({each[at] for each, at in zip(keys, own, strict=True)}) == 1
+                if is_one and all(len(set(each)) == len(each) for each in keys):
+                    return size, (start, start + width)
+    return None
 
 
 def _rows(count_as: str, record: tuple[Part, ...], begin: int, end: int) -> CountedRows:

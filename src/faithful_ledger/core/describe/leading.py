@@ -7,7 +7,7 @@ Saves of one player say the same in them, so that everything behind them seems t
 from __future__ import annotations
 
 import re
-from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Container, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from itertools import takewhile
 from typing import Any
@@ -34,12 +34,13 @@ from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.template.model import GroupSpec
 from faithful_ledger.core.template.rewriting import Hex, YamlText
 
-__all__ = ["is_without_name", "leading", "let_belong", "let_lead", "text_in_records", "text_keys"]
+__all__ = ["KEY_NAME", "is_without_name", "leading", "let_belong", "let_lead", "text_in_records", "text_keys"]
 
 TEXT_NOTE = "its length is in front of it, and what is behind it moves when it is longer"
 ROWS_NOTE = "their number is in front of them, and what is behind them moves when there are more"
 NOTES = (TEXT_NOTE, ROWS_NOTE)
-UNNAMED = re.compile(r"(text|bytes|unknown)_[0-9a-f]+(_\d+)?")
+KEY_NAME = "id"
+UNNAMED = re.compile(rf"(text|bytes|unknown)_[0-9a-f]+(_\d+)?|{KEY_NAME}")
 MOST_IN_FRONT = 12  # texts and lists; more of them are one list
 KEYS_REACH, MOST_LENGTH = 32, 4  # bytes up to another key, and of the length of one
 KEY = re.compile(r"\w{3,}")
@@ -70,6 +71,7 @@ def let_lead(draft: Draft, others: Iterable[Mapping[str, BoundFile]], place: Pla
         if len(found) > MOST_IN_FRONT:
             continue
         explains = None in lasts or len({(at or 0) - end for at, end in zip(lasts, ends, strict=True)}) == 1
+        explains = explains or any(isinstance(each, CountedRows) and each.key is not None for each in found)
         if place is not None and not explains:
             continue
         if not explains:  # more is between, and records may be chance
@@ -99,7 +101,7 @@ def let_belong(draft: Draft, others: Iterable[Mapping[str, BoundFile]]) -> None:
             if not has_offset(node):
                 saves = list(others) if saves is None else saves
                 steps = {_step(node, around, save.get(name)) for save in saves} - {None}
-                if steps != {node.start - around.start}:
+                if not _is_one_step(steps, node.start - around.start, around):
                     continue
             if isinstance(around, FieldNode):
                 move_into_run(draft.text, around, node)
@@ -160,6 +162,18 @@ def _step(node: Node, around: Node, bound: BoundFile | None) -> int | None:
     children = {each.spec.name: each for each in _through_flat(bound.root)} if bound is not None else {}
     here, there = children.get(around.spec.name), children.get(node.spec.name)
     return there.start - here.start if here is not None and there is not None else None
+
+
+def _is_one_step(steps: Collection[int | None], step: int, around: Node) -> bool:
+    """Whether something is as far behind the beginning of an element in all saves; of records that have a key, in any
+    of them.
+    """
+    item = around.spec.item if isinstance(around, RowsNode) else None
+    keyed = isinstance(item, GroupSpec) and item.named(KEY_NAME) is not None
+    if not keyed or not isinstance(around, RowsNode) or not around.count:
+        return set(steps) == {step}
+    size = (around.end - around.start) // around.count
+    return all(each is not None and each % size == step % size for each in steps)
 
 
 def _through_flat(holder: GroupNode) -> Iterator[Node]:
@@ -331,9 +345,18 @@ def _rows(root: GroupSpec, found: CountedRows) -> list[dict[str, Any]]:
             "count": count,
             "label": f"Records at 0x{begin:X}",
             "note": ROWS_NOTE,
-            "layout": _layout(found.record),
+            "layout": _layout(found.record) if found.key is None else _with_key(found.record, found.key),
         },
     ]
+
+
+def _with_key(record: Sequence[Part], key: tuple[int, int]) -> list[dict[str, Any]]:
+    """The elements of a record of so many bytes with the number that no other one has."""
+    (size,), (start, end) = record, key
+    assert isinstance(size, int)
+    field = {"field": KEY_NAME, "as": f"u{8 * (end - start)}", "label": "Id", "standing": "guessed"}
+    front = [{"unknown": "bytes_1", "size": start}] if start else []
+    return [*front, field, *([{"unknown": "bytes_2", "size": size - end}] if end < size else [])]
 
 
 def _layout(parts: Sequence[Part], number: int = 1) -> list[dict[str, Any]]:

@@ -10,13 +10,13 @@ from contextlib import suppress
 from functools import partial
 from itertools import chain, tee
 
-from faithful_ledger.core.binding import BoundFile, RowsNode
+from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, RowsNode
 from faithful_ledger.core.describe.covering import let_cover
 from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.embedded import let_be_in_texts
 from faithful_ledger.core.describe.filling import let_keep_size
 from faithful_ledger.core.describe.flow import let_follow, let_stand, varies
-from faithful_ledger.core.describe.leading import leading, let_belong, let_lead, text_in_records
+from faithful_ledger.core.describe.leading import KEY_NAME, leading, let_belong, let_lead, text_in_records
 from faithful_ledger.core.describe.placing import free_name
 from faithful_ledger.core.describe.shaping import sections_of
 from faithful_ledger.core.errors import LedgerError
@@ -150,14 +150,24 @@ def _is_named(spec: ElementSpec) -> bool:
 
 
 def path_after(before: bytes, after: bytes, save: Save, path: str) -> str:
-    """The path of a field after a change of the template: one that became part of records has another one, and may be
-    narrower; one that became part of a text is in another file.
+    """The path of a field after a change of the template: one that became part of records has another one, by their key
+    if they have one, and may be narrower; one that became part of a text is in another file.
     """
     (node,) = Draft(before, save).save.fields(path)
     there = [each for each in Draft(after, save).save.all_fields() if each.spec.name == node.spec.name]
-    within = (each.path for each in there if node.start <= each.start and each.end <= node.end)
+    within = (_by_key(each) for each in there if node.start <= each.start and each.end <= node.end)
     inside = (each.path for each in there if each.spec.note == node.spec.note and each.file != node.file)
     return next(chain(within, inside), path)
+
+
+def _by_key(node: FieldNode) -> str:
+    """The path of a field; in a record by the number that tells it from all others."""
+    record = node.parent
+    members = record.children if isinstance(record, GroupNode) else []
+    key = next((each for each in members if each.spec.name == KEY_NAME), None)
+    if record is None or not isinstance(key, FieldNode) or key is node or not record.path.endswith("]"):
+        return node.path
+    return f"{record.path.rpartition('[')[0]}[{KEY_NAME}={key.value}].{node.spec.name}"
 
 
 def standing(text: bytes, save: Save, path: str) -> bytes:

@@ -17,7 +17,7 @@ from faithful_ledger.core.evidence.reading import SCALES
 from faithful_ledger.core.evidence.sightings import Sighting, is_shown_as
 from faithful_ledger.core.formats import Document
 from faithful_ledger.core.formats.document import TextLeaf
-from faithful_ledger.core.formats.keyed_paths import KeyedPaths, best_of
+from faithful_ledger.core.formats.keyed_paths import KeyedPaths
 from faithful_ledger.core.formats.nested import TEXT
 from faithful_ledger.core.nesting import all_leaves
 from faithful_ledger.core.storage.grouped import grouped_number
@@ -82,10 +82,11 @@ def _keyed(place: Place, documents: Sequence[Document]) -> Place:
     path = place.path
     if path is None or "[" not in path or max(document.source.size for document in documents) > LARGEST_KEYED:
         return place
-    every = [KeyedPaths({leaf.path: leaf for leaf in document.leaves()}) for document in documents]
-    known = best_of([each.of(path, moved=False) for each in every])
-    if known is not None and [each.start for each in _held_in_all(documents, known)] == list(place.offsets):
-        place.found_by = Address.by_path(known)
+    keyed = KeyedPaths({leaf.path: leaf for leaf in documents[0].leaves()})
+    for known in keyed.of(path, moved=False):
+        if [each.start for each in _held_in_all(documents, known)] == list(place.offsets):
+            place.found_by = Address.by_path(known)
+            break
     return place
 
 

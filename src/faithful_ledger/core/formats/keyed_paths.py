@@ -7,14 +7,14 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from functools import cached_property
 
 from faithful_ledger.core.address import Step, format_path, parse_path
 from faithful_ledger.core.address.paths import TEXT
 from faithful_ledger.core.formats.document import TextLeaf
 
-__all__ = ["KeyedPaths", "best_of"]
+__all__ = ["KeyedPaths"]
 
 NAMES = ("id", "key", "code", "type", "kind", "item", "tag", "guid", "uuid", "uid", "name", "title", "label")
 NUMBERED, NAMED = 7, 10  # those whose numbers stand for something, and those from which on a player may choose
@@ -125,8 +125,3 @@ class KeyedPaths:
             if words in NAMES
             else next((rank for rank, usual in enumerate(NAMES) if words.endswith(usual)), len(NAMES))
         )
-
-
-def best_of(every: Sequence[Sequence[str]]) -> str | None:
-    """The likeliest of the paths that a value has in each of several texts."""
-    return next((path for path in every[0] if all(path in each for each in every[1:])), None) if every else None
