@@ -246,8 +246,8 @@ class _Walk:
         return zip(steps[fits].tolist(), sizes[fits].tolist(), strict=True)
 
     def _rows_by_key(self) -> CountedRows | None:
-        """Records of numbers around the place, which is in another one of them, or of another number of them, in some
-        saves, but always in the one with the same key: a number that no two of them have in common.
+        """Records of numbers around the place, of which some saves have others and more, but where it is always in the
+        one with the same key: a number that no two of them have in common.
         """
         lasts = {j: last for j, last in enumerate(self.lasts) if last is not None}
         reach = min((last - self.ends[j] for j, last in lasts.items()), default=0)
@@ -256,7 +256,10 @@ class _Walk:
                 continue
             parts = [self.parts[j][self.ends[j] : self.ends[j] + reach] for j in lasts]
             numbers = np.stack(numbers_in(parts, name))
-            for at in np.flatnonzero(((numbers >= LEAST_KEYED) & (numbers <= MOST_RECORDS)).all(axis=0)).tolist():
+            fits = ((numbers >= LEAST_KEYED) & (numbers <= MOST_RECORDS)).all(axis=0) & (numbers != numbers[0]).any(
+                axis=0
+            )
+            for at in np.flatnonzero(fits).tolist():
                 begins = [end + at + NUMBERS[name].least_size for end in self.ends]
                 tables = [
                     _Table(self.whole[j], begins[j], lasts[j] - begins[j], count)
@@ -302,8 +305,7 @@ def _keyed(tables: Sequence[_Table], value: int) -> tuple[int, tuple[int, int]] 
         if not fits or any(each.end(size) > len(each.content) for each in tables):
             continue
         behind = {each.content[each.end(size) : each.end(size) + NEAR_END] for each in tables}
-        varies = len({each.many for each in tables}) > 1 or len(set(own)) > 1
-        if not varies or len(behind) > 1 or any(at >= each.many for at, each in zip(own, tables, strict=True)):
+        if len(behind) > 1 or any(at >= each.many for at, each in zip(own, tables, strict=True)):
             continue
         for width, start in product(KEYS, range(size)):
             if start + width <= size and (start + width <= within or within + value <= start):
