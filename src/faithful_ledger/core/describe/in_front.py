@@ -251,14 +251,14 @@ class _Walk:
         """
         lasts = {j: last for j, last in enumerate(self.lasts) if last is not None}
         reach = min((last - self.ends[j] for j, last in lasts.items()), default=0)
+        ways: list[tuple[int, int, list[int], CountedRows]] = []
         for name in COUNTS if len(lasts) > 1 else ():
             if reach < NUMBERS[name].least_size:
                 continue
             parts = [self.parts[j][self.ends[j] : self.ends[j] + reach] for j in lasts]
             numbers = np.stack(numbers_in(parts, name))
-            fits = ((numbers >= LEAST_KEYED) & (numbers <= MOST_RECORDS)).all(axis=0) & (numbers != numbers[0]).any(
-                axis=0
-            )
+            fits = ((numbers >= LEAST_KEYED) & (numbers <= MOST_RECORDS)).all(axis=0)
+            fits &= (numbers != numbers[0]).any(axis=0)
             for at in np.flatnonzero(fits).tolist():
                 begins = [end + at + NUMBERS[name].least_size for end in self.ends]
                 tables = [
@@ -269,9 +269,13 @@ class _Walk:
                 every = _numbers(self.whole, name, begins, self.ends)
                 if found is not None and every:
                     size, key = found
-                    self.ends = [begin + number * size for begin, number in zip(begins, every, strict=True)]
-                    return _rows(name, (size,), begins[0], self.ends[0])._replace(key=key)
-        return None
+                    ends = [begin + number * size for begin, number in zip(begins, every, strict=True)]
+                    rows = _rows(name, (size,), begins[0], ends[0])._replace(key=key)
+                    ways.append((key[0] - key[1], COUNTS.index(name), ends, rows))
+        if not ways:
+            return None
+        *_, self.ends, rows = min(ways, key=lambda way: way[:2])  # part of a key, or of a number, seems to be one
+        return rows
 
     def _rows_alike(self, starts: Sequence[int], size: int) -> CountedRows | None:
         """Records of numbers within so many bytes."""
