@@ -238,6 +238,13 @@ class StorageTest(LedgerCase):
         self.assertIn("fits all but copy 3: a stale copy, or a mistyped number?", best.reasons)
         self.assertIn("the best one leaves one out", found.suggestion)
 
+    def test_where_no_byte_changed_each_time_there_is_no_place(self) -> None:
+        base, data = bytearray(random.Random(9).randbytes(20_000) + bytes(40_000)), []
+        for number in range(len(LARGE)):
+            base[number * 1000] ^= 255
+            data.append(bytearray(base))
+        self.assertEqual(located(data, list(LARGE)).places, [])
+
     def test_a_label_in_front_and_alignment_rank_higher(self) -> None:
         data = saves([struct.pack("<I", v) for v in LARGE], 12)
         for part, value in zip(data, LARGE, strict=True):

@@ -21,7 +21,7 @@ from faithful_ledger.core.storage import NUMBERS, WholeNumber
 
 __all__ = ["far_keyed_places", "in_sections"]
 
-LARGEST = 1 << 20  # bytes
+LARGEST, LARGEST_SECTIONS = 1 << 20, 1 << 18  # bytes
 HIDDEN_IN = ("u32le", "u32be", "u16le", "u16be", "u64le", "u64be")
 SMALL, MANY, FEW = 256, 3, 2  # distinct numbers that are needed, and of those that are not small
 LEAST_EVIDENCE = 10.0  # bits beyond those that chance needs
@@ -40,30 +40,24 @@ def far_keyed_places(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Pl
     if len(set(numbers)) < (FEW if min(numbers) >= SMALL else MANY):
         return []
     cut, found = [part[:size] for part in data], list[Place]()
-    for storage in map(NUMBERS.__getitem__, HIDDEN_IN):
-        if (
-            isinstance(storage, WholeNumber)
-            and size > storage.least_size
-            and not max(numbers) >> 8 * storage.least_size
-        ):
-            for at, key in _pairs(storage, cut, numbers):
-                values, of = tuple(map(float, numbers)), len(data)
-                found.append(
-                    Place(
-                        (at,) * of,
-                        storage.name,
-                        of,
-                        of,
-                        values=values,
-                        mask=Mask(by=Place((key,) * of, storage.name, of, of)),
-                    )
-                )
+    for name in HIDDEN_IN:
+        storage = NUMBERS[name]
+        assert isinstance(storage, WholeNumber)
+        if storage.least_size < size and not max(numbers) >> 8 * storage.least_size:
+            found += [_place(name, at, key, numbers) for at, key in _pairs(storage, cut, numbers)]
     return found
+
+
+def _place(stored_as: str, at: int, key: int, numbers: Sequence[int]) -> Place:
+    """Where numbers are, with where their keys are."""
+    of = len(numbers)
+    mask = Mask(by=Place((key,) * of, stored_as, of, of))
+    return Place((at,) * of, stored_as, of, of, values=tuple(map(float, numbers)), mask=mask)
 
 
 def in_sections(contents: Sequence[Content], seen: Sequence[Sighting]) -> list[Place]:
     """The same in saves whose sections change places, for numbers and keys that can be found there again."""
-    layout = in_order(contents)
+    layout = in_order(contents) if max(content.data.size for content in contents) <= LARGEST_SECTIONS else None
     if layout is None:
         return []
     size, starts = layout

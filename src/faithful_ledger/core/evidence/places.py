@@ -86,7 +86,7 @@ def hidden_places(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline
     wanted = [int(number) for number in numbers if number is not None]
     if len(set(wanted)) < MANY:
         return
-    possible = np.concatenate(list(_possible(data, _pairs(seen, sighted))))
+    possible = np.concatenate([np.empty(0, np.int64), *_possible(data, _pairs(seen, sighted))])
     for storage in map(NUMBERS.__getitem__, MASKED):
         width = storage.least_size
         offsets = possible[possible <= data[0].size - width]
