@@ -18,6 +18,7 @@ from typing import Any, NamedTuple, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.describe.alike import LARGEST_RECORD, numbers_in, records_alike
+from faithful_ledger.core.describe.keyed_rows import LEAST_KEYED, Table, key_of
 from faithful_ledger.core.describe.records import (
     COUNTS,
     MOST_RECORDS,
@@ -48,8 +49,6 @@ LEAST_LETTERS, LEAST_ALONE = 4, 6  # letters behind a length of one byte, where 
 FEW_BY_CHANCE, LETTER_BITS = 1024, 1.4  # bytes of noise; and bits that a letter says in it
 FARTHEST, FARTHEST_COUNT = 1 << 16, 4096  # bytes that are looked at, and up to a number of records
 LATE = 4  # texts behind the first of several records, which hardly is the second
-LEAST_KEYED, LARGEST_KEYED, NEAR_END = 4, 64, 4  # records with keys, bytes of one, and bytes behind them that stay
-KEYS = (4, 2, 1)  # bytes of a key
 LEAST_SIZES, SURE_SIZES = 3, 4  # distances that a number of records explains; so many are hardly chance
 WITHIN_LETTERS = re.compile(rb"[\x20-\x7E]{4}")  # where no record ends
 
@@ -262,10 +261,10 @@ class _Walk:
             for at in np.flatnonzero(fits).tolist():
                 begins = [end + at + NUMBERS[name].least_size for end in self.ends]
                 tables = [
-                    _Table(self.whole[j], begins[j], lasts[j] - begins[j], count)
+                    Table(self.whole[j], begins[j], lasts[j] - begins[j], count)
                     for j, count in zip(lasts, numbers[:, at].tolist(), strict=True)
                 ]
-                found = _keyed(tables, self.place[1] - self.place[0])
+                found = key_of(tables, self.place[1] - self.place[0])
                 every = _numbers(self.whole, name, begins, self.ends)
                 if found is not None and every:
                     size, key = found
@@ -283,41 +282,6 @@ class _Walk:
         if found is None:
             return None
         return _rows(found.count_as, (found.stride,), starts[0] + found.begin, starts[0] + found.end)
-
-
-class _Table(NamedTuple):
-    """So many records of a save, if they begin at an offset, and how far behind that a value in one of them is."""
-
-    content: bytes
-    begin: int
-    far: int
-    many: int
-
-    def end(self, size: int) -> int:
-        return self.begin + self.many * size
-
-    def keys(self, size: int, start: int, width: int) -> list[bytes]:
-        """The bytes at an offset of each of them, if a record has so many."""
-        return [self.content[at + start : at + start + width] for at in range(self.begin, self.end(size), size)]
-
-
-def _keyed(tables: Sequence[_Table], value: int) -> tuple[int, tuple[int, int]] | None:
-    """The bytes of a record, with a value of so many in it, and where the number is that tells it from all others."""
-    for size in range(max(value + 1, 2), LARGEST_KEYED + 1):
-        within, own = tables[0].far % size, [each.far // size for each in tables]
-        fits = within + value <= size and all(each.far >= 0 and each.far % size == within for each in tables)
-        if not fits or any(each.end(size) > len(each.content) for each in tables):
-            continue
-        behind = {each.content[each.end(size) : each.end(size) + NEAR_END] for each in tables}
-        if len(behind) > 1 or any(at >= each.many for at, each in zip(own, tables, strict=True)):
-            continue
-        for width, start in product(KEYS, range(size)):
-            if start + width <= size and (start + width <= within or within + value <= start):
-                keys = [each.keys(size, start, width) for each in tables]
-                is_one = len({each[at] for each, at in zip(keys, own, strict=True)}) == 1
-                if is_one and all(len(set(each)) == len(each) for each in keys):
-                    return size, (start, start + width)
-    return None
 
 
 def _rows(count_as: str, record: tuple[Part, ...], begin: int, end: int) -> CountedRows:
