@@ -852,6 +852,12 @@ class SightingsCase(CommandCase):
         self.renamed(each, list(zip(saves, moments, strict=True)), folder / "renamed.sav")
         self.played_by_another(each, moments[-1], folder, marks)
 
+    def changed_in_each(self, formats: Sequence[Format]) -> None:
+        for number, each in enumerate(formats):
+            seed = random.randrange(1 << 32)
+            with self.subTest(each.name, seed=seed):
+                self.changed(each, self.folder / f"voyage{number}", seed)
+
     def pinned(self, name: str, seen: Sequence[tuple[Path, object]]) -> bool:
         """Whether what was seen is in a place that a template can hold."""
         status, out, _ = self.run_command("locate", *(f"--seen={path}={shown}" for path, shown in seen), "--json")
@@ -892,10 +898,7 @@ class SightingsCase(CommandCase):
 
 class FromSightingsTest(SightingsCase):
     def test_what_the_game_showed_is_changed_so_that_it_takes_it(self) -> None:
-        for number, each in enumerate(FORMATS):
-            seed = random.randrange(1 << 32)
-            with self.subTest(each.name, seed=seed):
-                self.changed(each, self.folder / f"voyage{number}", seed)
+        self.changed_in_each(FORMATS)
 
     def test_a_value_in_two_banks_without_a_counter_is_refused_with_what_to_describe(self) -> None:
         turn, seen = random.Random(3), []

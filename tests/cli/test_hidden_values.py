@@ -195,10 +195,7 @@ FOLLOWED = (
 
 class HiddenTest(SightingsCase):
     def test_what_the_game_showed_is_changed_so_that_it_takes_it(self) -> None:
-        for number, each in enumerate(HIDDEN):
-            seed = random.randrange(1 << 32)
-            with self.subTest(each.name, seed=seed):
-                self.changed(each, self.folder / f"voyage{number}", seed)
+        self.changed_in_each(HIDDEN)
 
 
 class FollowedTest(SightingsCase):
@@ -214,10 +211,7 @@ class FollowedTest(SightingsCase):
         return True
 
     def test_a_number_is_changed_with_those_that_follow_it(self) -> None:
-        for number, each in enumerate(FOLLOWED):
-            seed = random.randrange(1 << 32)
-            with self.subTest(each.name, seed=seed):
-                self.changed(each, self.folder / f"voyage{number}", seed)
+        self.changed_in_each(FOLLOWED)
 
     def test_without_them_it_is_said_that_they_stay(self) -> None:
         moments, each = voyage(random.Random(random.randrange(1 << 32))), FOLLOWED[0]

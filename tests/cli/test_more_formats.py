@@ -553,7 +553,4 @@ MORE_FORMATS = (
 
 class MoreFormatsTest(SightingsCase):
     def test_what_the_game_showed_is_changed_so_that_it_takes_it(self) -> None:
-        for number, each in enumerate(MORE_FORMATS):
-            seed = random.randrange(1 << 32)
-            with self.subTest(each.name, seed=seed):
-                self.changed(each, self.folder / f"voyage{number}", seed)
+        self.changed_in_each(MORE_FORMATS)

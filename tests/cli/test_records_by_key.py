@@ -129,10 +129,7 @@ RECORDS = (
 
 class RecordsTest(SightingsCase):
     def test_what_the_game_showed_is_changed_so_that_it_takes_it(self) -> None:
-        for number, each in enumerate(RECORDS):
-            seed = random.randrange(1 << 32)
-            with self.subTest(each.name, seed=seed):
-                self.changed(each, self.folder / f"voyage{number}", seed)
+        self.changed_in_each(RECORDS)
 
 
 class KeyedPathsTest(LedgerCase):

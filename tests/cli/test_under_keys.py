@@ -280,10 +280,7 @@ class UnderKeysTest(SightingsCase):
         return True
 
     def test_what_the_game_showed_is_changed_so_that_it_takes_it(self) -> None:
-        for number, each in enumerate(FORMATS):
-            seed = random.randrange(1 << 32)
-            with self.subTest(each.name, seed=seed):
-                self.changed(each, self.folder / f"voyage{number}", seed)
+        self.changed_in_each(FORMATS)
 
     def test_a_key_opens_what_it_hides_and_puts_it_back(self) -> None:
         """With the salt of a password; a wrong key opens nothing, and nothing is written."""

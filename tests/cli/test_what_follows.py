@@ -343,10 +343,7 @@ FOLLOWING = (
 
 class WhatFollowsTest(SightingsCase):
     def test_what_the_game_showed_is_changed_so_that_it_takes_it(self) -> None:
-        for number, each in enumerate(FOLLOWING):
-            seed = random.randrange(1 << 32)
-            with self.subTest(each.name, seed=seed):
-                self.changed(each, self.folder / f"voyage{number}", seed)
+        self.changed_in_each(FOLLOWING)
 
     def test_a_value_that_is_stored_twice_is_pinned_with_its_copy(self) -> None:
         from tests.cli.test_from_sightings import voyage

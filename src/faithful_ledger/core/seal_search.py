@@ -134,8 +134,9 @@ class SealSearch:
         for part in self.parts if self.looks_inside else ():
             found += self._over_values(part)
             single = list(hashed_values(part, self._usual, self.end))
-            places = {(placed.held, placed.stored) for placed in single}
-            found = [*(each for each in found if (each.held, each.stored) not in places), *single]
+            if single:  # which say more of the same than what is inside of a text
+                places = {(placed.held, placed.stored) for placed in single}
+                found = [*(each for each in found if (each.held, each.stored) not in places), *single]
         if self.beside and self.looks_inside:
             found += self._between()
         if found:

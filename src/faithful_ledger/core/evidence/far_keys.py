@@ -14,7 +14,8 @@ import numpy as np
 
 from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Mask, Place
-from faithful_ledger.core.evidence.reading import Array
+from faithful_ledger.core.evidence.places import MANY
+from faithful_ledger.core.evidence.reading import Array, words_at
 from faithful_ledger.core.evidence.sections import in_order, set_sections
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.storage import NUMBERS, WholeNumber
@@ -23,7 +24,7 @@ __all__ = ["far_keyed_places", "in_sections"]
 
 LARGEST, LARGEST_SECTIONS = 1 << 20, 1 << 18  # bytes
 HIDDEN_IN = ("u32le", "u32be", "u16le", "u16be", "u64le", "u64be")
-SMALL, MANY, FEW = 256, 3, 2  # distinct numbers that are needed, and of those that are not small
+LARGE, FEW = 256, 2  # from which on fewer distinct numbers are needed
 LEAST_EVIDENCE = 10.0  # bits beyond those that chance needs
 LEAST_MIXED = 3  # bytes of a key that stays the same that are not zero
 MOST = 50
@@ -37,7 +38,7 @@ def far_keyed_places(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Pl
     numbers = [int(each.number) for each in seen if each.number is not None and each.number.denominator == 1]
     if size > LARGEST or len(numbers) < len(seen) or min(numbers) < 0:
         return []
-    if len(set(numbers)) < (FEW if min(numbers) >= SMALL else MANY):
+    if len(set(numbers)) < (FEW if min(numbers) >= LARGE else MANY):
         return []
     cut, found = [part[:size] for part in data], list[Place]()
     for name in HIDDEN_IN:
@@ -81,7 +82,7 @@ def in_sections(contents: Sequence[Content], seen: Sequence[Sighting]) -> list[P
 def _pairs(storage: WholeNumber, data: Sequence[Array], numbers: Sequence[int]) -> Iterator[tuple[int, int]]:
     """The offsets of numbers, each with that of its key."""
     width, size = storage.least_size, data[0].size
-    every = [_words(storage, part, np.arange(size - width + 1)) for part in data]
+    every = [words_at(storage, part, np.arange(size - width + 1)) for part in data]
     hidden = [words ^ np.uint64(number) for words, number in zip(every, numbers, strict=True)]
     factors = np.random.default_rng(1).integers(1, 1 << 63, len(data), dtype=np.uint64)[:, None] | np.uint64(1)
     wanted, there = ((np.stack(each) * factors).sum(axis=0) for each in (hidden, every))
@@ -98,13 +99,6 @@ def _pairs(storage: WholeNumber, data: Sequence[Array], numbers: Sequence[int]) 
                 break
         if found == MOST:
             return
-
-
-def _words(storage: WholeNumber, data: Array, offsets: Array) -> Array:
-    column = storage.column(data, offsets)
-    assert column is not None
-    words: Array = column[0].astype(np.uint64)
-    return words
 
 
 def _is_unlikely(keys: Sequence[int], width: int, size: int) -> bool:
@@ -135,8 +129,8 @@ def _hidden_under(data: Sequence[Array], key: int, storage: WholeNumber) -> int:
         lanes = np.arange(data[0].size - numbers.least_size + 1)
         large, small, zero = (np.ones(lanes.size, bool) for _ in range(3))
         for part in data:
-            words = _words(numbers, part, lanes)
-            mask = int(_words(storage, part, np.array([key]))[0]) & ((1 << 8 * numbers.least_size) - 1)
+            words = words_at(numbers, part, lanes)
+            mask = int(words_at(storage, part, np.array([key]))[0]) & ((1 << 8 * numbers.least_size) - 1)
             plain = words ^ np.uint64(mask)
             large &= words >> np.uint64(bits) != 0
             small &= plain >> np.uint64(bits) == 0

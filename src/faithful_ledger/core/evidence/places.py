@@ -18,7 +18,7 @@ import numpy as np
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.evidence.lanes import biased_lanes, changed_words, scaled_lanes
 from faithful_ledger.core.evidence.place import Mask, Place
-from faithful_ledger.core.evidence.reading import FEW_SCALES, SCALES, Array, read_numbers
+from faithful_ledger.core.evidence.reading import FEW_SCALES, SCALES, Array, read_numbers, words_at
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches, is_shown_as
 from faithful_ledger.core.storage import NUMBERS, Float, WholeNumber
 
@@ -92,11 +92,11 @@ def hidden_places(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline
         offsets = possible[possible <= data[0].size - width]
         if end.over or not offsets.size or max(wanted) >> 8 * width:
             continue
-        words = [_words(storage, part, offsets) for part in data]
+        words = [words_at(storage, part, offsets) for part in data]
         keys = [words[j] ^ np.uint64(number) for j, number in zip(sighted, wanted, strict=True)]
         for step in range(0, MASK_REACH + 1, width):
             if step:  # of both something changes, or one is the number itself
-                hiding = [_words(storage, part, np.maximum(offsets - step, 0)) for part in data]
+                hiding = [words_at(storage, part, np.maximum(offsets - step, 0)) for part in data]
                 fits = offsets >= step
                 for each in (words, hiding):
                     fits &= np.logical_or.reduce([each[j] != each[sighted[0]] for j in sighted])
@@ -111,13 +111,6 @@ def hidden_places(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline
                 )
                 where = (int(offsets[index]),) * len(data)
                 yield Place(where, storage.name, len(sighted), len(sighted), values=values, mask=mask)
-
-
-def _words(storage: WholeNumber | Float, data: Array, offsets: Array) -> Array:
-    column = storage.column(data, offsets)
-    assert column is not None
-    words: Array = column[0].astype(np.uint64)
-    return words
 
 
 def _switches(data: list[Array], seen: Sequence[Sighting]) -> Iterator[Place]:

@@ -12,7 +12,7 @@ import numpy as np
 
 from faithful_ledger.core.storage import NUMBERS, SWITCHES, Float, WholeNumber
 
-__all__ = ["FEW_SCALES", "SCALES", "STORAGES", "Array", "read_numbers"]
+__all__ = ["FEW_SCALES", "SCALES", "STORAGES", "Array", "read_numbers", "words_at"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 STORAGES = NUMBERS | SWITCHES
@@ -31,3 +31,11 @@ def read_numbers(storage: WholeNumber | Float, data: Array, offsets: Array) -> t
         numbers = values.astype(np.float64)
         sensible = np.isfinite(numbers) & ((numbers == 0) | ((np.abs(numbers) > LEAST) & (np.abs(numbers) < MOST)))
     return np.where(sensible, numbers, 0), begins & sensible
+
+
+def words_at(storage: WholeNumber | Float, data: Array, offsets: Array) -> Array:
+    """The bits of what stands at offsets, of storages that every byte pattern is a number of."""
+    column = storage.column(data, offsets)
+    assert column is not None
+    words: Array = column[0].astype(np.uint64)
+    return words

@@ -52,9 +52,7 @@ def in_order(contents: Sequence[Content]) -> tuple[int, list[list[int]]] | None:
         return None
     for size in SIZES:
         blocks = contents[0].data.size // size
-        for name in COUNTERS if blocks >= LEAST else ():
-            rows = (content.data[: blocks * size].reshape(blocks, size) for content in contents)
-            numbers = [_numbers(each, np.dtype(NUMBERS[name].dtype)) for each in rows]
+        for name, numbers in _columns(contents, size, blocks) if blocks >= LEAST else ():
             width = NUMBERS[name].least_size
             for count in range(min(blocks, MOST), LEAST - 1, -1):
                 every = [(0,) * len(contents), *([(count,) * len(contents)] if 2 * count <= blocks else [])]
@@ -130,10 +128,8 @@ def _layouts(place: Place, contents: Sequence[Content]) -> Iterator[_Layout]:
         if len(within) > 1 or blocks < LEAST or max(within) + place.size(-1, b"") > size:
             continue
         mine = [offset // size for offset in place.offsets]
-        for name in COUNTERS:
+        for name, numbers in _columns(contents, size, blocks):
             width = NUMBERS[name].least_size
-            rows = (content.data[: blocks * size].reshape(blocks, size) for content in contents)
-            numbers = [_numbers(each, np.dtype(NUMBERS[name].dtype)) for each in rows]
             own = np.stack([each[block] for each, block in zip(numbers, mine, strict=True)])
             same = (own == own[0]).all(axis=0) & (own[0] < MOST)
             for count in range(min(blocks, MOST), LEAST - 1, -1):
@@ -141,6 +137,13 @@ def _layouts(place: Place, contents: Sequence[Content]) -> Iterator[_Layout]:
                 if at is not None and not at <= next(iter(within)) < at + width:
                     halves = 2 if max(mine) >= count else 1
                     yield _Layout(size, count, at, name, int(own[0][at]), halves)
+
+
+def _columns(contents: Sequence[Content], size: int, blocks: int) -> Iterator[tuple[str, list[Array]]]:
+    """In every storage that a number of a section may have, the number at each offset of each section of a save."""
+    for name in COUNTERS:
+        rows = (content.data[: blocks * size].reshape(blocks, size) for content in contents)
+        yield name, [_numbers(each, np.dtype(NUMBERS[name].dtype)) for each in rows]
 
 
 def _numbers(rows: Array, kind: np.dtype[Any]) -> Array:

@@ -16,7 +16,6 @@ from faithful_ledger.core.evidence.places import MANY, SMALL, hidden_places
 from faithful_ledger.core.evidence.reading import STORAGES, Array, read_numbers
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.formats import Document, recognised_together
-from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.layers import MASKED, LayerSpec
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import NUMBERS
@@ -87,34 +86,29 @@ def _in_texts(place: Place, numbers: Sequence[int], contents: Sequence[Array]) -
     """Whole numbers at the same path of every text."""
     documents = recognised_together([MemorySource(content.tobytes()) for content in contents])
     every = [{leaf.path: leaf for leaf in document.leaves() if leaf.is_number} for document in documents]
-    for path, first in every[0].items() if every else ():
-        leaves = [each[path] for each in every if path in each]
-        held = [number for leaf in leaves if (number := whole_number(leaf)) is not None]
-        if len(held) < len(contents) or len(set(held)) < MANY:
-            continue
-        for times in TIMES:
-            left = {value - times * number for value, number in zip(held, numbers, strict=True)}
+    held = dict[str, tuple[int, ...]]()
+    for path in every[0] if every else ():
+        whole = [number for each in every if path in each and (number := whole_number(each[path])) is not None]
+        if len(whole) == len(every):
+            held[path] = tuple(whole)
+    for path, whole_numbers in held.items():
+        for times in TIMES if len(set(whole_numbers)) >= MANY else ():
+            left = {value - times * number for value, number in zip(whole_numbers, numbers, strict=True)}
             if len(left) == 1 and (times, left) != (1, {0}):
-                starts = tuple(leaf.start for leaf in leaves)
-                values = tuple(map(float, held))
-                made = Place(starts, first.stored_as, place.fits, place.of, times, float(left.pop()), values=values)
+                starts, stored_as = tuple(each[path].start for each in every), every[0][path].stored_as
+                values = tuple(map(float, whole_numbers))
+                made = Place(starts, stored_as, place.fits, place.of, times, float(left.pop()), values=values)
                 made.found_by, made.format = Address.by_path(path), place.format
                 yield made
-    yield from _hidden_in_texts(place, numbers, documents, every)
+    if not place.route:
+        yield from _hidden_in_texts(place, numbers, documents, held)
 
 
 def _hidden_in_texts(
-    place: Place, numbers: Sequence[int], documents: Sequence[Document], every: Sequence[Mapping[str, TextLeaf]]
+    place: Place, numbers: Sequence[int], documents: Sequence[Document], held: Mapping[str, tuple[int, ...]]
 ) -> Iterator[Place]:
     """Numbers of texts that are it XORed with another one beside them, in the layer in which they say the same."""
-    keys: dict[tuple[str, tuple[int, ...]], str] = {}
-    held = dict[str, tuple[int, ...]]()
-    for path in every[0] if every and place.route == () else ():
-        found = [whole_number(each[path]) for each in every if path in each]
-        whole = tuple(number for number in found if number is not None)
-        if len(whole) == len(every):
-            holder, name = holder_and_name(path)
-            held[path], keys[holder, whole] = whole, name
+    keys = {(holder_and_name(path)[0], whole): holder_and_name(path)[1] for path, whole in held.items()}
     done = set[tuple[str, str]]()
     for path, whole in held.items():
         holder, name = holder_and_name(path)

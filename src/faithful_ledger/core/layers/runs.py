@@ -27,7 +27,7 @@ class Runs(DecodedStream):
 
     def is_as_written(self, packed: bytes, data: bytes) -> bool:
         """Whether bytes that unpack to `data` are what any writer makes of it, where there is only one way."""
-        return True
+        return self.packed(data, b"") == packed
 
 
 class Controlled(Runs):
@@ -68,6 +68,9 @@ class Controlled(Runs):
         self._put_new(out, new)
         return bytes(out)
 
+    def is_as_written(self, packed: bytes, data: bytes) -> bool:
+        return True  # writers differ in what is worth a run
+
     def _put_new(self, out: bytearray, new: bytearray) -> None:
         most = max(self.new)
         for start in range(0, len(new), most):
@@ -101,9 +104,6 @@ class OfZeros(Runs):
             out += bytes((byte,)) * size if byte else bytes((0, size - self.least))
         return bytes(out)
 
-    def is_as_written(self, packed: bytes, data: bytes) -> bool:
-        return self.packed(data, b"") == packed
-
 
 class Pairs(Runs):
     """Each byte has its count `behind` it, or in front."""
@@ -125,9 +125,6 @@ class Pairs(Runs):
         for byte, size in _runs(data, MOST_COUNTED):
             out += bytes((byte, size) if self.behind else (size, byte))
         return bytes(out)
-
-    def is_as_written(self, packed: bytes, data: bytes) -> bool:
-        return self.packed(data, b"") == packed
 
 
 def _runs(data: bytes, most: int) -> Iterator[tuple[int, int]]:

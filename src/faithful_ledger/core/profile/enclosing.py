@@ -4,7 +4,7 @@ length itself. That they lead exactly from one to the next, and to an end, is wh
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Sequence
 from itertools import product
 from typing import NamedTuple
 
@@ -46,18 +46,15 @@ def lengths_around(source: Source, start: int, end: int) -> Iterator[tuple[int, 
         outer = _block(data, at, name)
         if outer is None or not (outer.start <= start and end <= outer.end) or outer.end - outer.start < LEAST:
             continue
-        if len(data) - outer.end in TRAILERS and (row := _row(data, outer, name)):
-            yield at, name
-            while (within := next((e for e in row if e.start <= start and end <= e.end), None)) is not None:
-                yield within.at, name
-                row = _row(data, within, name)
+        if len(data) - outer.end in TRAILERS and _row(data, outer, name):
+            yield from _inwards(data, outer, name, (start, end))
             return
     for name, at, apart in product(WIDE, range(min(FIRST, start)), APART):
         blocks = list(_blocks(data, at, name, apart, len(data)))
         ends = len(data) - blocks[-1].end if blocks else -1
-        around = [each for each in blocks if each.start <= start and end <= each.end]
-        if around and ends - apart in (*TRAILERS, -apart) and _are_much(blocks, LEAST_OUTSIDE):
-            yield around[0].at, name
+        around = _around(blocks, (start, end))
+        if around is not None and ends - apart in (*TRAILERS, -apart) and _are_much(blocks, LEAST_OUTSIDE):
+            yield around.at, name
             return
     yield from _in_short_blocks(data, start, end)
 
@@ -70,13 +67,22 @@ def _in_short_blocks(data: bytes, start: int, end: int) -> Iterator[tuple[int, s
         blocks = list(_blocks(data, at, name, 1, len(data)))
         if len(blocks) < LEAST_SHORT or not _ends(data, blocks[-1].end, len(data)):
             continue
-        within = next((each for each in blocks if each.start <= start and end <= each.end), None)
+        within = _around(blocks, (start, end))
         if within is not None and _row(data, within, name):
-            while within is not None:
-                yield within.at, name
-                row = _row(data, within, name)
-                within = next((each for each in row if each.start < start and end <= each.end), None)
+            yield from _inwards(data, within, name, (start, end))
             return
+
+
+def _inwards(data: bytes, block: _Block | None, name: str, span: tuple[int, int]) -> Iterator[tuple[int, str]]:
+    """Where the lengths of a block and of those within it are that a span is in, the outermost first."""
+    while block is not None:
+        yield block.at, name
+        block = _around(_row(data, block, name), span)
+
+
+def _around(blocks: Sequence[_Block], span: tuple[int, int]) -> _Block | None:
+    """The block that a span is in."""
+    return next((each for each in blocks if each.start <= span[0] and span[1] <= each.end), None)
 
 
 def _ends(data: bytes, end: int, limit: int) -> bool:

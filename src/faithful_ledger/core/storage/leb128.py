@@ -5,7 +5,7 @@ come first. They are written with as few bytes as the value needs.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, get_args
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
@@ -19,7 +19,7 @@ __all__ = ["Leb128", "named"]
 
 LONGEST = 10  # bytes
 Kind = Literal["uleb128", "sleb128", "zigzag", "vlq"]
-KINDS = ("uleb128", "sleb128", "zigzag", "vlq")
+KINDS = get_args(Kind)
 
 
 def named(name: str, order: Order) -> Leb128 | None:
