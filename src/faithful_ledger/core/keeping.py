@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Mapping
+from concurrent.futures import wait
 from contextlib import AbstractContextManager, suppress
 from pathlib import Path
 from types import MappingProxyType
@@ -35,7 +36,7 @@ from faithful_ledger.core.source import (
     open_source,
     same_bytes,
 )
-from faithful_ledger.core.threads import WORTH_IT
+from faithful_ledger.core.threads import WORTH_IT, started
 from faithful_ledger.core.vault.objects import ObjectStore, digest_beside
 
 if TYPE_CHECKING:
@@ -199,10 +200,13 @@ class Keeping:
         Raises:
             LedgerError: the vault cannot be written; nothing depends on it yet.
         """
+        with self.locked(shared=True):
+            self._put_large(save)
+
+    def _put_large(self, save: Save) -> None:
         for file in save.on_disk:
-            if file.source.size >= WORTH_IT and not file.kept_as:
-                with self.locked(shared=True):
-                    file.kept_as = self.store.put(file.source, file.hashing)
+            if file.source.size >= WORTH_IT and not self.store.has(file.kept_as):
+                file.kept_as = self.store.put(file.source, file.hashing)
 
     def _keep_save(self, save: Save, label: str, kind: str, known: Mapping[Path, Known] = NONE_KNOWN) -> Snapshot:
         names = tuple(save.companions)
@@ -233,12 +237,24 @@ class Keeping:
 
     def keep_opened(self, save: Save, label: str, kind: str) -> tuple[Snapshot, dict[Path, Seen]]:
         """Keep all files, but only if they are still what they were when the save was opened; and when that was seen.
-        Large files are hashed while they are compared.
+        The bytes of large files go into the vault while the files are compared.
 
         Raises:
             ChangedMeanwhile: one is not.
         """
-        known = {file.path: self._known(file) for file in save.on_disk}
+        hash_early(*save.on_disk)
+        putting = started(self._put_large, save)
+        try:
+            seen = self._unchanged(save)
+        finally:
+            wait([putting])
+        putting.result()
+        known = {file.path: Known(file.source, file.kept_as, file.hashing) for file in save.on_disk}
+        return self._keep_save(save, label, kind, known), seen
+
+    @staticmethod
+    def _unchanged(save: Save) -> dict[Path, Seen]:
+        """When each file was found to have the bytes it had when the save was opened; raises ChangedMeanwhile."""
         seen = {}
         for file in save.on_disk:
             with translated(file.path, "compared"):
@@ -249,13 +265,7 @@ class Keeping:
             if log_beside(file.path, file.source) != log_of(file.source):
                 what = f"nothing was written: the game has written to {file.path.name} meanwhile, in its log"
                 raise ChangedMeanwhile(what, "close the game and open the save again")
-        return self._keep_save(save, label, kind, known), seen
-
-    def _known(self, file: SaveFile) -> Known:
-        if self.store.has(file.kept_as):
-            return Known(file.source, file.kept_as)
-        hash_early(file)
-        return Known(file.source, hashing=file.hashing)
+        return seen
 
     def keep_files(
         self,
