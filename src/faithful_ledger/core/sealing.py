@@ -108,10 +108,17 @@ def _seal_left(draft: Draft, placed: Placed, paths: list[str]) -> None:
 
 
 def is_described(save: Save, placed: Placed) -> bool:
-    """Whether a seal that is stored in the file itself is where the template has a field that is worked out."""
-    main = save.files[save.main.name].bound
-    is_of_file = placed.held.around is None and not placed.held.beside
-    return is_of_file and main is not None and WorkedOut(main.root).works_out(*placed.stored)
+    """Whether the template has a field that is worked out where a seal is stored, in a file or in a payload."""
+    if placed.held.beside or save.template is None:
+        return False
+    if placed.held.around is None:
+        names = [save.main.name]
+    else:
+        names = [
+            name for name, spec in save.template.files.items() if spec.inside and _is_the_same(save, name, placed.held)
+        ]
+    bounds = [save.files[name].bound for name in names]
+    return any(each is not None and WorkedOut(each.root).works_out(*placed.stored) for each in bounds)
 
 
 def seal_found(draft: Draft, placed: Placed) -> str:
@@ -254,7 +261,7 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
     if part.around is None:
         return draft.save.main.name
     for name, spec in draft.template.files.items():
-        if spec.inside and _is_the_same(draft, name, part):
+        if spec.inside and _is_the_same(draft.save, name, part):
             return name
     around = next(each for each in part.outer if not part.path or each.path != part.path)
     holder, layers = _file_of(draft, around), part.layers[len(around.layers) :]
@@ -281,9 +288,9 @@ def _string_file(draft: Draft, holder: str, path: str) -> str:
     return ""
 
 
-def _is_the_same(draft: Draft, name: str, part: Part) -> bool:
+def _is_the_same(save: Save, name: str, part: Part) -> bool:
     """Whether a payload of the template is a part, whichever way leads to it."""
-    bound = draft.save.files[name].bound
+    bound = save.files[name].bound
     if bound is None or bound.problem is not None or bound.source.size != len(part.contents[0]):
         return False
     return bytes(bound.source.read(0, bound.source.size)) == part.contents[0]

@@ -236,8 +236,11 @@ class Draft:
         about: Mapping[str, Any] = NOTHING,
     ) -> str:
         """Make bytes a seal over others (see `sealing.put_seal`). Returns the path of its field."""
-        from faithful_ledger.core.describe.sealing import put_seal
+        from faithful_ledger.core.describe.sealing import put_seal, record_around
 
+        if over is not None and record_around(self.file(file), at[0]) is not None:
+            for edge in over:
+                self.begin_run(file, edge)
         put_seal(self.text, self.file(file), at, kind, seal, over, offsets, about)
         self.read_again()
         bound = self.file(file)

@@ -37,6 +37,7 @@ __all__ = [
     "covered_in_words",
     "directory_keys",
     "put_seal",
+    "record_around",
     "row_contents",
     "row_keys",
     "seal_keys",
@@ -72,7 +73,10 @@ def put_seal(
     field = field_at(bound.root, at[0])
     is_new = field is None or field.spec.unknown
     seal = {"algorithm": seal["algorithm"], "over": "", **seal}
-    if over is not None:
+    record = record_around(bound, at[0])
+    if over is not None and record is not None:
+        seal["over"] = _covered_in(record, over)
+    elif over is not None:
         seal["over"] = covered(bound, None if is_new else field, over) or dict(fallback)
     kind = {**kind, "as": str(kind["as"]).removesuffix("le" if bound.spec.order == "little" else "be")}
     if field is None or is_new:
@@ -297,6 +301,28 @@ def covered(bound: BoundFile, field: FieldNode | None, over: tuple[int, int]) ->
             if None not in names:
                 return [str(name) for name in names]
     return None
+
+
+def record_around(bound: BoundFile, at: int) -> GroupNode | None:
+    """The innermost record that holds a byte."""
+    node: Node | None = field_at(bound.root, at)
+    while node is not None and not isinstance(node.parent, RowsNode):
+        node = node.parent
+    return node if isinstance(node, GroupNode) else None
+
+
+def _covered_in(record: GroupNode, over: tuple[int, int]) -> str | list[str]:
+    """Bytes of a record as the names of its elements, the same for every record.
+
+    Raises:
+        EntryError: no elements of it begin and end there.
+    """
+    starts = [child.spec.name for child in record.children if child.start == over[0] and child.size]
+    ends = [child.spec.name for child in record.children if child.end == over[1] and child.size]
+    if not starts or not ends:
+        what = f"{place(over[0])} to {place(over[1])} is not what elements of {record.path} cover"
+        raise EntryError(what, f"{placing.UNCHANGED}; describe what is there in each record first")
+    return starts[0] if starts[0] == ends[-1] else [starts[0], ends[-1]]
 
 
 def covered_in_words(bound: BoundFile, over: tuple[int, int]) -> str:

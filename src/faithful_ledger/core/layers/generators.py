@@ -15,11 +15,24 @@ if TYPE_CHECKING:
 
     Array: TypeAlias = np.ndarray[Any, Any]
 
-__all__ = ["KEY_SIZES", "Generator", "under_generator"]
+__all__ = ["GENERATORS", "KEY_SIZES", "Generator", "under_generator"]
 
 _KEY = struct.Struct(">IIIBBBBBBB")
 KEY_SIZES = (_KEY.size - 1, _KEY.size)  # without the last byte the seed has four bytes
 BLOCK = 1 << 15  # numbers computed at once
+# Multiplier, increment and modulus (0 is 2³²), as the C standard prints them and common run-time libraries have them.
+GENERATORS = (
+    (1_103_515_245, 12_345, 0),
+    (1_103_515_245, 12_345, 1 << 31),
+    (1_103_515_245, 24_691, 0),
+    (214_013, 2_531_011, 0),
+    (1_664_525, 1_013_904_223, 0),
+    (22_695_477, 1, 0),
+    (69_069, 1, 0),
+    (134_775_813, 1, 0),
+    (16_807, 0, (1 << 31) - 1),
+    (48_271, 0, (1 << 31) - 1),
+)
 
 
 class Generator(NamedTuple):

@@ -1,8 +1,9 @@
 """Scrambling that hides bytes without packing them, each kind with the way there and back.
 
 A key that repeats is XORed or added; a byte is XORed with, added to or taken from the one before it, as stored or as it
-was plain; the position times a factor is XORed or added; the numbers of a generator are XORed (generators.py); bits
-are rotated or put in reverse order. Kinds are layers: several of them, one in the other, undo what a game did at once.
+was plain; the position times a factor is XORed or added; the numbers of a generator are XORed (generators.py), or the
+keys that records have of their own (record_keys.py); bits are rotated or put in reverse order. Kinds are layers:
+several of them, one in the other, undo what a game did at once.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
 from faithful_ledger.core.bit_order import mirrored_bytes
 from faithful_ledger.core.layers.generators import Generator, under_generator
+from faithful_ledger.core.layers.record_keys import RecordKeys, under_record_keys
 
 if TYPE_CHECKING:
     import numpy as np
@@ -23,8 +25,10 @@ __all__ = [
     "GENERATED",
     "KEYED",
     "LOCAL",
+    "OF_RECORDS",
     "SCRAMBLINGS",
     "Scrambling",
+    "hidden_parts",
     "in_words",
     "scramble",
     "unscramble",
@@ -126,8 +130,10 @@ _KINDS: dict[str, _Kind] = {
         lambda d, k: d ^ _positions(d, k), lambda d, k: d ^ _positions(d, k), True, True, "XOR with position × {key}"
     ),
     "xor-previous": _Kind(lambda d, _: d ^ _before(d), _chained, False, False, "XOR with the byte before"),
+    "xor-records": _Kind(under_record_keys, under_record_keys, False, True, ""),
 }
-GENERATED = "xor-generator"
+GENERATED, OF_RECORDS = "xor-generator", "xor-records"
+SAID_BY_KEY: dict[str, type[Generator] | type[RecordKeys]] = {GENERATED: Generator, OF_RECORDS: RecordKeys}
 OF_ONE_BYTE = ("rotate", "xor-position", "add-position")
 SCRAMBLINGS = tuple(_KINDS)
 KEYED = tuple(name for name, kind in _KINDS.items() if kind.keyed)
@@ -144,11 +150,19 @@ def scramble(data: bytes, found: Scrambling) -> bytes:
     return _changed(data, _KINDS[found.kind].redo, found.key)
 
 
+def hidden_parts(data: bytes, found: Scrambling) -> bytes:
+    """Of bytes with records that have keys of their own, those that are hidden."""
+    import numpy as np
+
+    known = RecordKeys.of(found.key)
+    return known.rows(np.frombuffer(data, np.uint8))[:, known.first : known.end].tobytes()
+
+
 def wrong_key(kind: str, key: bytes) -> str:
     """What is wrong with a key; empty where nothing is."""
-    if kind == GENERATED:
+    if kind in SAID_BY_KEY:
         try:
-            Generator.of(key)
+            SAID_BY_KEY[kind].of(key)
         except ValueError as error:
             return str(error)
     if kind in OF_ONE_BYTE and len(key) != 1:
@@ -164,6 +178,6 @@ def _changed(data: bytes, change: Change, key: bytes) -> bytes:
 
 def in_words(kind: str, key: bytes | None) -> str:
     """What was done, as screens say it."""
-    if kind == GENERATED:
-        return Generator.of(key or b"").words
+    if kind in SAID_BY_KEY:
+        return SAID_BY_KEY[kind].of(key or b"").words
     return _KINDS[kind].words.format(key=(key or b"").hex(" ").upper())

@@ -343,11 +343,14 @@ def _suspects(file: FilePlan, part: Replacement) -> str:
 def _came_out(file: FilePlan, again: BoundFile) -> bool:
     """Whether a payload that was put back into its layers comes out of them as it went in."""
     from faithful_ledger.core.wrapping.in_place import InPlace
+    from faithful_ledger.core.wrapping.steps import Hidden
 
     before = file.file.bound.unwrapped if file.file.bound is not None else None
     if before is not None and again.unwrapped is not None:
         text, after = before.steps[-1], again.unwrapped.steps[-1]
         if isinstance(text, InPlace) and isinstance(after, InPlace):
+            return text.agrees(file.patched, after)
+        if isinstance(text, Hidden) and isinstance(after, Hidden):
             return text.agrees(file.patched, after)
     return same_bytes(again.source, file.patched)
 

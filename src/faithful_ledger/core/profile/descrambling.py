@@ -3,8 +3,9 @@
 Scrambling makes bytes more alike in frequency, so taking it off leaves a lower entropy (Shannon) in every save. All
 kinds of core/layers/scrambling.py are tried: those of a repeating key by the commonest byte at each place of the key
 (scrambling.py), the others one by one, where it matters behind each rotation of the bits; common generators with each
-place where their seed usually is. Ways back that differ only by the order of bits have the same entropy: how usual the
-bytes are that they leave ranks these, and all are returned.
+place where their seed usually is; where none of these fits, the keys of records (record_keys.py). Ways back that differ
+only by the order of bits have the same entropy: how usual the bytes are that they leave ranks these, and all are
+returned.
 """
 
 from __future__ import annotations
@@ -22,9 +23,10 @@ from faithful_ledger.core.errors import place
 from faithful_ledger.core.formats import recognised_text
 from faithful_ledger.core.layers import CIPHERS, JOINED, MASKED, STREAMS, STRINGS, LayerSpec
 from faithful_ledger.core.layers.ciphers import cipher_in_words
-from faithful_ledger.core.layers.generators import Generator
-from faithful_ledger.core.layers.scrambling import GENERATED, Scrambling, in_words, unscramble
+from faithful_ledger.core.layers.generators import GENERATORS, Generator
+from faithful_ledger.core.layers.scrambling import GENERATED, OF_RECORDS, Scrambling, in_words, unscramble
 from faithful_ledger.core.profile.entropy import entropies, entropy
+from faithful_ledger.core.profile.record_keys import find_record_keys
 from faithful_ledger.core.profile.scrambling import find_scrambling, is_text, key_of_text
 from faithful_ledger.core.source import MemorySource
 
@@ -80,19 +82,6 @@ SEEDED, GENERATED_LOOKED_AT = 32, 1 << 9  # a seed is in so many bytes; so many 
 SEEDS = (*((at, 4) for at in range(0, 16, 4)), *((at, 2) for at in range(0, 16, 2)))  # their offsets and sizes
 PORTIONS = ((16, 1), (24, 1), (8, 1), (0, 1), (16, 2), (0, 4))  # which bytes of a number are used: shift, how many
 OF_SHORT, LARGEST_SEED = ((16, 2), (16, 1), (24, 1)), 4  # the same where the seed is less than a number
-# Multiplier, increment and modulus (0 is 2³²), as the C standard prints them and common run-time libraries have them.
-GENERATORS = (
-    (1_103_515_245, 12_345, 0),
-    (1_103_515_245, 12_345, 1 << 31),
-    (1_103_515_245, 24_691, 0),
-    (214_013, 2_531_011, 0),
-    (1_664_525, 1_013_904_223, 0),
-    (22_695_477, 1, 0),
-    (69_069, 1, 0),
-    (134_775_813, 1, 0),
-    (16_807, 0, (1 << 31) - 1),
-    (48_271, 0, (1 << 31) - 1),
-)
 OPEN = ("xor-plain-previous", "subtract-plain-previous", "add-plain-previous")  # under these, runs of zeros stay
 ORDERLESS = ("xor", "xor-previous", "xor-plain-previous")  # these do the same to every bit
 BEHIND_ROTATIONS = ("add-previous", "subtract-previous", "subtract-plain-previous", "add-plain-previous")
@@ -182,7 +171,7 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
         if keyed or (shows and not (unpacked and any(map(_reads_worse, samples, each)))):
             best.append((gain, each))
     if not best:
-        return []
+        return _of_records(saves)
     most = max(gain for gain, _ in best)
     found = []
     ways = [(gain, turned) for gain, each in best if gain >= most - ALIKE for turned in _turned(each)]
@@ -198,6 +187,14 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
     for _, gain, each in found:
         seen.setdefault(_undone(samples[0], each[0]), Descrambling(tuple(map(_layers, each)), gain))
     return list(seen.values())[:MOST]
+
+
+def _of_records(saves: Sequence[bytes]) -> list[Descrambling]:
+    """Where only parts of records are hidden, each under a key of its own."""
+    return [
+        Descrambling(tuple((LayerSpec(OF_RECORDS, known.key),) for _ in saves), 0.0)
+        for known in find_record_keys(saves)
+    ]
 
 
 def _text_behind_header(saves: Sequence[bytes]) -> Descrambling | None:

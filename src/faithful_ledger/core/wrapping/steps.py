@@ -17,7 +17,7 @@ from faithful_ledger.core.layers.ciphers import BLOCK, Cipher
 from faithful_ledger.core.layers.enclosed import enclosed_span
 from faithful_ledger.core.layers.hex_text import bytes_of, digits_like, pairs_of
 from faithful_ledger.core.layers.linked import Chain, chains_of, length_in_front
-from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
+from faithful_ledger.core.layers.scrambling import OF_RECORDS, Scrambling, hidden_parts, scramble, unscramble
 from faithful_ledger.core.layers.sqlite_tables import changed_database, tables_as_json
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.swapping import arranged, rearranged
@@ -153,14 +153,42 @@ class Hidden:
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         at, end = self.at, self.outer.size
+        if self.scrambling.kind == OF_RECORDS and inner.size != end - at:
+            raise ValueRefused(
+                f"{inner.size} bytes would be there in place of {end - at}, and records with keys of their own are at "
+                "offsets that stay",
+                "nothing was written; enter values as long as the old ones",
+            )
         new = scramble(bytes(inner.read(0, inner.size)), self.scrambling)
-        if self.scrambling.kind not in LOCAL or len(new) != end - at:
+        if len(new) != end - at:
             return [Replacement(at, end, new, (cause,))]
+        if self.scrambling.kind not in LOCAL:
+            size = 1 if self.scrambling.kind == OF_RECORDS else BLOCK  # what is between its parts is the file's as well
+            return _changed_blocks(bytes(self.outer.read(at, end)), new, at, cause, size)
         return [
             Replacement(at + piece.start, at + piece.end, new[piece.start : piece.end], (cause,))
             for piece in inner.pieces
             if piece.replacement is not None and piece.start < piece.end
         ]
+
+    def agrees(self, inner: Patched, after: Hidden) -> bool:
+        """Whether what is hidden in the bytes that were written is what `inner` has there. What is beside hidden parts
+        of records may have changed in the file itself.
+        """
+        before = bytes(inner.read(0, inner.size))
+        if self.scrambling.kind == OF_RECORDS:
+            return hidden_parts(before, self.scrambling) == hidden_parts(after.data, self.scrambling)
+        return before == after.data
+
+
+def _changed_blocks(old: bytes, new: bytes, begin: int, cause: Cause, size: int = BLOCK) -> list[Replacement]:
+    """What differs of bytes that begin at an offset, in blocks of a size; those that follow one another as one."""
+    starts = [at for at in range(0, len(new), size) if new[at : at + size] != old[at : at + size]]
+    runs: list[tuple[int, int]] = []
+    for at in starts:
+        first = runs.pop()[0] if runs and runs[-1][1] == at else at
+        runs.append((first, min(at + size, len(new))))
+    return [Replacement(begin + start, begin + end, new[start:end], (cause,)) for start, end in runs]
 
 
 @dataclass(slots=True)
@@ -206,8 +234,8 @@ class Enciphered:
                     "the old ones",
                 )
             return [Replacement(start, end, new[start : len(new) - len(old) + end], (cause,))]
-        blocks = ((at, min(at + BLOCK, self.span[1])) for at in range(*self.span, BLOCK))
-        return [Replacement(at, end, new[at:end], (cause,)) for at, end in blocks if old[at:end] != new[at:end]]
+        start, end = self.span
+        return _changed_blocks(old[start:end], new[start:end], start, cause)
 
 
 @dataclass(slots=True)

@@ -1,0 +1,138 @@
+"""Records with a part under a key of their own: made up anew for every seed, found, opened and hidden again."""
+
+from __future__ import annotations
+
+import random
+import struct
+import unittest
+from typing import NamedTuple
+
+from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.layers import LayerSpec
+from faithful_ledger.core.layers.generators import GENERATORS, Generator
+from faithful_ledger.core.layers.record_keys import RecordKeys
+from faithful_ledger.core.layers.scrambling import OF_RECORDS, Scrambling, scramble, unscramble, wrong_key
+from faithful_ledger.core.profile.record_keys import find_record_keys
+from faithful_ledger.core.wrapping import unwrap
+
+NAMES = (b"Tamsin", b"Oriel", b"Maud", b"Piran", b"Jory", b"Wenna", b"Kerra", b"Bram")
+ENDLESS = [each for each in GENERATORS if each[2] == 0]
+
+
+class _Made(NamedTuple):
+    """Saves as they are once the records are opened, and as they are stored."""
+
+    plain: list[bytes]
+    stored: list[bytes]
+
+
+def _number(turn: random.Random) -> bytes:
+    """A number as records have them: nothing, a little, or a lot."""
+    return struct.pack("<H", turn.choice((0, 0, turn.randrange(200), turn.randrange(1 << 14))))
+
+
+def _xored(data: bytes, mask: bytes) -> bytes:
+    return bytes(a ^ b for a, b in zip(data, mask, strict=False))
+
+
+def _made(turn: random.Random) -> _Made:
+    """Four saves of a crew whose records are under two of their numbers, or under a generator that their checksum
+    seeds; most of what is hidden stays from save to save.
+    """
+    is_generated = turn.random() < 0.5
+    numbers = turn.choice(ENDLESS)
+    count, width = turn.randrange(3, 9), turn.randrange(20, 48)
+    apart = bytes(turn.choice((0, 0, 4)))
+    behind, uneven = turn.randrange(8), turn.choice((0, 2))
+    empty = turn.randrange(3)
+    crew = [(turn.randbytes(4), turn.randbytes(4), turn.choice(NAMES)) for _ in range(count)]
+    bodies = [[_number(turn) for _ in range(2 * width)] for _ in range(count)]
+    front = b"BWRK" + turn.randbytes(3) + bytes(2 * turn.randrange(2, 9) + 1)
+    made = _Made([], [])
+    for save in range(4):
+        plain, stored = [], []
+        for (one, other, name), numbers_of in zip(crew, bodies, strict=True):
+            for _ in range(3):
+                numbers_of[turn.randrange(2 * width)] = _number(turn)
+            body = b"".join(numbers_of)
+            total = struct.pack("<H", sum(struct.unpack(f"<{2 * width}H", body)) & 0xFFFF)
+            tail = bytes([turn.randrange(60), 0]) * behind
+            if is_generated:
+                head, tail = total, tail + one + bytes(2)
+                generator = Generator(*numbers, taken=2, first=2, seed_size=2)
+                mask = generator.stream(head, len(body)).tobytes()
+            else:
+                head = one + apart + other + name.ljust(10 + uneven, b"\0") + total
+                mask = _xored(one, other) * width
+            plain.append(head + body + tail)
+            stored.append(head + _xored(body, mask) + tail)
+        rest = bytes(empty * len(plain[0])) + b"\1\0\0\0" * 40
+        made.plain.append(front + struct.pack("<HH", save, count) + b"".join(plain) + rest)
+        made.stored.append(front + struct.pack("<HH", save, count) + b"".join(stored) + rest)
+    return made
+
+
+def _decoy(turn: random.Random) -> list[bytes]:
+    """Four saves with tables of numbers, identifiers, fractions and texts, of which nothing is hidden."""
+    count = turn.randrange(10, 60)
+    known = [(turn.getrandbits(32), turn.choice(NAMES), turn.uniform(0, 300)) for _ in range(count)]
+    saves = []
+    for _ in range(4):
+        turn.shuffle(known)
+        rows = [
+            struct.pack("<II10sHffI", each, each ^ 0x5A5A0000, name, turn.randrange(99), where, where, count)
+            for each, name, where in known
+        ]
+        saves.append(b"BWTB" + struct.pack("<I", count) + b"".join(rows) + bytes(64))
+    return saves
+
+
+class RecordKeysTest(unittest.TestCase):
+    def test_what_is_hidden_in_records_is_opened_and_hidden_again(self) -> None:
+        seed = random.randrange(1 << 32)
+        turn = random.Random(seed)
+        for number in range(40):
+            made = _made(turn)
+            with self.subTest(seed=seed, number=number):
+                found = find_record_keys(made.stored)
+                self.assertTrue(found, "no way was found")
+                way = Scrambling(OF_RECORDS, found[0].key, 0.0)
+                self.assertEqual(RecordKeys.of(found[0].key), found[0])
+                for plain, stored in zip(made.plain, made.stored, strict=True):
+                    self.assertEqual(unscramble(stored, way), plain)
+                    self.assertEqual(scramble(plain, way), stored)
+
+    def test_nothing_is_found_in_tables_noise_and_what_is_too_short(self) -> None:
+        seed = random.randrange(1 << 32)
+        turn = random.Random(seed)
+        for number in range(40):
+            with self.subTest(seed=seed, number=number):
+                self.assertEqual(find_record_keys(_decoy(turn)), [])
+                noise = [turn.randbytes(turn.randrange(3000)) for _ in range(4)]
+                self.assertEqual(find_record_keys(noise), [])
+                self.assertEqual(find_record_keys([each[: turn.randrange(40)] for each in _made(turn).stored]), [])
+
+    def test_a_key_that_cannot_be_is_refused_with_a_reason(self) -> None:
+        good = RecordKeys(32, 90, 6, 32, 80, 0, 4, 4)
+        self.assertEqual(wrong_key(OF_RECORDS, good.key), "")
+        for change, why in (
+            ({"first": 80}, "within a record"),
+            ({"end": 91}, "within a record"),
+            ({"records": 0}, "at least one"),
+            ({"size": 70}, "within a record"),
+            ({"other_at": 40}, "not within what it hides"),
+            ({"key_size": 0}, "1 to 16 bytes"),
+            ({"key_at": 88}, "1 to 16 bytes"),
+            ({"generator": Generator(5, 1, first=9)}, "from the first hidden one on"),
+        ):
+            with self.subTest(change=change):
+                self.assertIn(why, wrong_key(OF_RECORDS, good._replace(**change).key))
+        self.assertIn("has 29, 47, 48 bytes, not 3", wrong_key(OF_RECORDS, b"\1\2\3"))
+        beyond = LayerSpec(OF_RECORDS, good._replace(start=1 << 31, records=1 << 31).key)
+        self.assertEqual(unwrap(bytes(100), (beyond,))[-1].data, bytes(100))
+        with self.assertRaises(LedgerError):
+            unwrap(bytes(100), (LayerSpec(OF_RECORDS, b"\1"),))
+
+
+if __name__ == "__main__":
+    unittest.main()
