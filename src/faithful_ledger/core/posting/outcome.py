@@ -350,8 +350,9 @@ def _came_out(file: FilePlan, again: BoundFile) -> bool:
         text, after = before.steps[-1], again.unwrapped.steps[-1]
         if isinstance(text, InPlace) and isinstance(after, InPlace):
             return text.agrees(file.patched, after)
-        if isinstance(text, Hidden) and isinstance(after, Hidden):
-            return text.agrees(file.patched, after)
+        if isinstance(text, Hidden) and isinstance(after, Hidden) and text.is_of_records:
+            of_records = [step for step in before.steps if isinstance(step, Hidden) and step.is_of_records]
+            return all(step.agrees(file.patched, after) for step in of_records)
     return same_bytes(again.source, file.patched)
 
 

@@ -192,8 +192,8 @@ def find_descramblings(saves: Sequence[bytes], *, unpacked: bool = False) -> lis
 def _of_records(saves: Sequence[bytes]) -> list[Descrambling]:
     """Where only parts of records are hidden, each under a key of its own."""
     return [
-        Descrambling(tuple((LayerSpec(OF_RECORDS, known.key),) for _ in saves), 0.0)
-        for known in find_record_keys(saves)
+        Descrambling(tuple(tuple(LayerSpec(OF_RECORDS, each.key) for each in groups) for _ in saves), 0.0)
+        for groups in find_record_keys(saves)
     ]
 
 

@@ -32,6 +32,8 @@ MOST_RECORDS = 4096
 NEARLY_ALL = 0.9  # of the zeros: a few are found by chance, far behind a key or behind none
 OPEN_GAIN = 0.5  # a byte, by which a border may be worse than the best
 MOST_WAYS, SMALL = 4, 1 << 16  # ways that are followed in saves of so many bytes; in larger ones it is one
+MOST_BETWEEN = 3  # sizes of a record from one that shows its key to the next
+MOST_GROUPS = 4  # places with records
 MOST_STARTS = 256  # places of keys that are looked at
 USED, LATEST = ((16, 2), (16, 1), (24, 1)), 8  # which bytes of a number are used, and the last place to begin
 EVEN_NUMBERS = 24  # numbers of a generator that are looked at
@@ -46,9 +48,9 @@ class _Hit(NamedTuple):
     behind: int
 
 
-def find_record_keys(saves: Sequence[bytes]) -> list[RecordKeys]:
-    """The records of all saves that are hidden so, if they are at the same offsets in each. Where it is open which
-    bytes of them are, there are several ways, the likeliest first.
+def find_record_keys(saves: Sequence[bytes]) -> list[tuple[RecordKeys, ...]]:
+    """The records of all saves that are hidden so, if they are at the same offsets in each; one after the other where
+    they are in several places. Where it is open which bytes of them are, there are several ways, the likeliest first.
     """
     if any(len(save) > LARGEST or save.count(0) < LEAST_ZEROS * len(save) for save in saves):
         return []
@@ -59,10 +61,28 @@ def find_record_keys(saves: Sequence[bytes]) -> list[RecordKeys]:
         for (start, end), find in product(_dense(data), (_under_two_numbers, _generated)):
             for way, hit in find(data[start:end], known):
                 hits[way][hit._replace(at=start + hit.at)] += 1
+    groups: list[list[RecordKeys]] = []
     for way, found in sorted(hits.items(), key=lambda item: -item[1].total()):
-        if records := _records(saves, way, found):
-            return records[: MOST_WAYS if max(map(len, saves)) <= SMALL else 1]
-    return []
+        while len(groups) < MOST_GROUPS:
+            left = _elsewhere(found, [group[0] for group in groups])
+            records = _records(saves, way, left) if left else []
+            if not records or _elsewhere(left, records[:1]) == left:
+                break
+            groups.append(records)
+    several = MOST_WAYS if max(map(len, saves)) <= SMALL else 1
+    return [(first, *(group[0] for group in groups[1:])) for first in groups[0][:several]] if groups else []
+
+
+def _elsewhere(hits: Counter[_Hit], known: Sequence[RecordKeys]) -> Counter[_Hit]:
+    """The zeros that are not in records which are known."""
+    spans = [(each.start, each.start + each.records * each.size) for each in known]
+    return Counter(
+        {
+            hit: count
+            for hit, count in hits.items()
+            if not any(start < hit.at + hit.behind and hit.at < end for start, end in spans)
+        }
+    )
 
 
 def _dense(data: Array) -> list[tuple[int, int]]:
@@ -258,11 +278,16 @@ def _apart(hits: Counter[_Hit], head: int) -> list[int]:
 
 
 def _in_steps(starts: Sequence[int], size: int) -> list[int]:
-    """The most of some places that are multiples of a size apart."""
-    by_rest = defaultdict[int, list[int]](list)
+    """The most of some places that are multiples of a size apart, and few of it from one to the next."""
+    runs: list[list[int]] = []
+    last = dict[int, list[int]]()  # by what is left of a place, divided by the size
     for at in starts:
-        by_rest[at % size].append(at)
-    return max(by_rest.values(), key=len)
+        run = last.get(at % size)
+        if run is None or at - run[-1] > MOST_BETWEEN * size:
+            runs.append(run := [])
+            last[at % size] = run
+        run.append(at)
+    return max(runs, key=len)
 
 
 def _extended(saves: Sequence[bytes], known: RecordKeys) -> RecordKeys:
@@ -274,13 +299,21 @@ def _extended(saves: Sequence[bytes], known: RecordKeys) -> RecordKeys:
         parts = [save[start : start + known.reach] for save in saves]
         filled = [save for save, part in zip(saves, parts, strict=True) if any(part)]
         fits = start >= 0 and all(len(part) == known.reach for part in parts)
-        return fits and (not filled or _gained(filled, one) >= LEAST_GAIN), not filled
+        return fits and (not filled or (_has_keys(filled, one) and _gained(filled, one) >= LEAST_GAIN)), not filled
 
     while (there := found(known.start - known.size))[0] and not there[1]:
         known = known._replace(start=known.start - known.size, records=known.records + 1)
     while known.records < MOST_RECORDS and found(known.start + known.records * known.size)[0]:
         known = known._replace(records=known.records + 1)
     return known
+
+
+def _has_keys(saves: Sequence[bytes], known: RecordKeys) -> bool:
+    """Whether what would be the keys of records are no small numbers."""
+    if known.generator is not None:
+        return True
+    words = [known.masks(known.rows(np.frombuffer(save, np.uint8)))[:, :WORD] for save in saves]
+    return all(np.count_nonzero(each, axis=1).min() >= LEAST_DIFFERENT for each in words)
 
 
 def _gained(saves: Sequence[bytes], known: RecordKeys) -> float:
@@ -297,7 +330,8 @@ def _gains(saves: Sequence[bytes], known: RecordKeys) -> Array:
         opened[:, known.first : known.end] ^= known.masks(records)
         filled = (records[:, : known.first] != 0).any(axis=1)
         gains.append(USUAL[opened[filled]] - USUAL[records[filled]])
-    average: Array = np.concatenate(gains).mean(axis=0)
+    every = np.concatenate(gains)
+    average: Array = every.mean(axis=0) if len(every) else np.zeros(known.reach)
     return average
 
 

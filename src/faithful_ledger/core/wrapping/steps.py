@@ -153,7 +153,7 @@ class Hidden:
 
     def wrap(self, inner: Patched, cause: Cause, counted: Counted) -> list[Replacement]:
         at, end = self.at, self.outer.size
-        if self.scrambling.kind == OF_RECORDS and inner.size != end - at:
+        if self.is_of_records and inner.size != end - at:
             raise ValueRefused(
                 f"{inner.size} bytes would be there in place of {end - at}, and records with keys of their own are at "
                 "offsets that stay",
@@ -163,7 +163,7 @@ class Hidden:
         if len(new) != end - at:
             return [Replacement(at, end, new, (cause,))]
         if self.scrambling.kind not in LOCAL:
-            size = 1 if self.scrambling.kind == OF_RECORDS else BLOCK  # what is between its parts is the file's as well
+            size = 1 if self.is_of_records else BLOCK  # what is between its parts is the file's as well
             return _changed_blocks(bytes(self.outer.read(at, end)), new, at, cause, size)
         return [
             Replacement(at + piece.start, at + piece.end, new[piece.start : piece.end], (cause,))
@@ -171,14 +171,17 @@ class Hidden:
             if piece.replacement is not None and piece.start < piece.end
         ]
 
+    @property
+    def is_of_records(self) -> bool:
+        """Whether only parts of records are hidden."""
+        return self.scrambling.kind == OF_RECORDS
+
     def agrees(self, inner: Patched, after: Hidden) -> bool:
-        """Whether what is hidden in the bytes that were written is what `inner` has there. What is beside hidden parts
-        of records may have changed in the file itself.
+        """Whether the hidden parts of records that were written hold what `inner` has there. What is beside them may
+        have changed in the file itself.
         """
         before = bytes(inner.read(0, inner.size))
-        if self.scrambling.kind == OF_RECORDS:
-            return hidden_parts(before, self.scrambling) == hidden_parts(after.data, self.scrambling)
-        return before == after.data
+        return hidden_parts(before, self.scrambling) == hidden_parts(after.data, self.scrambling)
 
 
 def _changed_blocks(old: bytes, new: bytes, begin: int, cause: Cause, size: int = BLOCK) -> list[Replacement]:
