@@ -8,6 +8,7 @@ import hashlib
 import json
 import random
 import sqlite3
+import struct
 import zlib
 from contextlib import closing
 from pathlib import Path
@@ -22,6 +23,7 @@ from faithful_ledger.core.address import parse_path
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.formats import recognised_text
 from faithful_ledger.core.formats.keyed_paths import KeyedPaths
+from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import MemorySource
 from tests.cli.test_from_sightings import Format, SightingsCase
 from tests.support import LedgerCase
@@ -130,6 +132,58 @@ RECORDS = (
 class RecordsTest(SightingsCase):
     def test_what_the_game_showed_is_changed_so_that_it_takes_it(self) -> None:
         self.changed_in_each(RECORDS)
+
+
+def bag_of(turn: random.Random, held: dict[int, int]) -> bytes:
+    """Places for what is carried, as the player sorted it, and a checksum."""
+    numbers = turn.sample(sorted(held), len(held))
+    slots = b"".join(struct.pack("<HBBH", number, 1, 0, held[number]) for number in numbers)
+    body = struct.pack("<4sIH", b"BWBG", turn.randrange(1 << 20), 34) + slots.ljust(6 * 50, b"\0") + bytes(range(90))
+    return body + struct.pack("<I", zlib.crc32(body))
+
+
+def held_in(content: bytes) -> dict[int, int]:
+    assert struct.unpack("<I", content[-4:])[0] == zlib.crc32(content[:-4])
+    records = struct.iter_unpack("<HBBH", content[10 : 10 + 6 * 50])
+    return {number: many for number, _, _, many in records if number}
+
+
+class SlotsTest(SightingsCase):
+    def test_what_changes_places_is_changed_in_whichever_it_is(self) -> None:
+        seed = random.randrange(1 << 32)
+        turn = random.Random(seed)
+        held = {number: turn.randrange(1, 40) for number in turn.sample(range(100, 900), 20)} | {77: 0, 78: 0}
+        saves, ropes, lamps = [], [], []
+        for letter in "abcde":
+            held |= {77: turn.randrange(300, 900), 78: turn.randrange(1000, 3000), turn.choice(list(held)): 41}
+            saves.append(self.folder / f"{letter}.sav")
+            saves[-1].write_bytes(bag_of(turn, held))
+            now = held_in(saves[-1].read_bytes())
+            ropes.append(now[77])
+            lamps.append(now[78])
+        with self.subTest(seed=seed):
+            self.assertTrue(self.pinned("Ropes", list(zip(saves[:4], ropes, strict=False))))
+            (path,) = [each["path"] for each in self.json_of("read", saves[3])["fields"] if each["value"] == ropes[3]]
+            rows, _, column = path.partition("[")[0], *path.rpartition(".")[1:]
+            self.assertTrue(self.json_of("find-seals", *saves, "--accept")["accepted"])
+            out = self.folder / "out.sav"  # of a save in which it is elsewhere again
+            self.json_of("post", saves[4], "--set", f"{rows}[id=77].{column}=5", "--out", out)
+            self.assertEqual(held_in(out.read_bytes()), {**held, 77: 5})
+            self.assertTrue(self.pinned("Lamps", list(zip(saves[:4], lamps, strict=False))))  # in the same records
+            again = self.folder / "again.sav"
+            self.json_of("post", out, "--set", f"{rows}[id=78].{column}=9", "--out", again)
+            self.assertEqual(held_in(again.read_bytes()), {**held, 77: 5, 78: 9})
+            none = self.folder / "none.sav"
+            status, _, said = self.run_command("post", out, "--set", f"{rows}[id=5].{column}=9", "--out", none)
+            self.assertEqual((status, none.exists()), (2, False))
+            self.assertIn("id=5", said)
+            shelf = Shelf()
+            self.addCleanup(shelf.close)
+            book = shelf.book_of(saves[3])
+            assert book is not None
+            book.templates.take_back(shelf.open_save(saves[3]), shelf.library(book), f"{rows}[id=77].{column}")
+            fields = self.json_of("read", saves[3])["fields"]
+            self.assertEqual([each["path"] for each in fields if rows in each["path"]], [])
 
 
 class KeyedPathsTest(LedgerCase):

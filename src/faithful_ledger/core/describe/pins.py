@@ -82,7 +82,7 @@ def _remove(draft: Draft, path: str) -> None:
         draft.text.remove(("sections",), number)
         draft.read_again()
     node = draft.node(path)
-    if isinstance(node, RowsNode) and node.spec.count is not None:
+    if isinstance(node, RowsNode) and node.spec.count is not None and node.spec.count.constant is None:
         draft.set(node.spec.count.text, {"count_of": None})
         draft.read_again()
     draft.remove(path)
@@ -90,7 +90,7 @@ def _remove(draft: Draft, path: str) -> None:
 
 def stays_nowhere(place: Place) -> bool:
     """Whether a place of a binary file moves, and nothing near it stays."""
-    return place.address is None and not place.route and place.format == "binary"
+    return place.address is None and place.slots is None and not place.route and place.format == "binary"
 
 
 def follows(text: bytes, save: Save, path: str) -> bool:

@@ -13,7 +13,7 @@ from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["set_anchor", "set_label"]
+__all__ = ["is_behind_word", "set_anchor", "set_label"]
 
 WINDOWS = (8, 4)
 REACH = 256
@@ -46,6 +46,12 @@ def set_anchor(place: Place, contents: Sequence[Content]) -> None:
         place.found_by = Address.before(*found)
     if place.found_by is None and len({c.data.size - at for c, at in zip(contents, place.offsets, strict=True)}) == 1:
         place.found_by = Address.from_end(contents[0].data.size - place.offsets[0])
+
+
+def is_behind_word(place: Place) -> bool:
+    """Whether a place is found behind a word, which hardly anything else has in front of it, or by other fields."""
+    found = place.found_by
+    return place.guides is not None or (found is not None and WORD.fullmatch(found.run) is not None)
 
 
 def set_label(place: Place, contents: Sequence[Content]) -> None:

@@ -29,7 +29,7 @@ COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 8, "sleb128": 9, "zigzag
 OTHER_STORAGE, BIG_ENDIAN, NEEDLESS = 6.0, 1.0, 60.0
 SCALES = {1: 0, 10: 3, 100: 4, 0.1: 6, 0.01: 5, 256: 8, 65536: 9, 1 / 60: 8}
 SCALES |= dict.fromkeys(map(float, (*OF_CLOCKS, *OF_PERCENT)), 8)
-FREE_SCALE, MASKED, ANY_BIT, ANY_LETTERS = 24.0, 10.0, 4.0, 24.0
+FREE_SCALE, MASKED, ANY_BIT, ANY_LETTERS, ANY_RECORD = 24.0, 10.0, 4.0, 24.0, 20.0
 KEY_BYTE, MOST_HIDDEN = 1.5, 4  # for each byte of a key that hides something, up to so many
 LEAST_COPIED, LEAST_LETTERS = 2, 4  # different numbers that copies have said; letters of a text
 USUAL_SCALES = (1, 10, 100, 0.1, 0.01)
@@ -68,7 +68,7 @@ def judge(
     for place, agreed in zip(places, around, strict=True):
         value_bits = _value_bits(place, contents, seen)
         cost = _relation_cost(place)
-        if place.moves and place.path is None:
+        if place.moves and place.path is None and place.slots is None:
             # Where little around agrees, it might be anywhere.
             anywhere = math.log2(contents[first].data.size + 2)
             cost += anywhere * (len(place.offsets) - 1) * max(1 - agreed / SURELY, 0)
@@ -193,6 +193,7 @@ def _relation_cost(place: Place) -> float:
     cost = SCALES.get(place.scale, FREE_SCALE) + (MASKED if place.mask is not None else 0)
     cost += ANY_BIT if place.bits_in is not None else 0
     cost += ANY_LETTERS if place.letters else 0
+    cost += ANY_RECORD if place.slots is not None else 0
     if place.path is not None:
         return cost
     cost += 3 + math.log2(abs(place.bias) + 1) if place.bias else 0
@@ -258,7 +259,8 @@ def _look_around(place: Place, known: Sequence[Known]) -> None:
 def _strays(places: list[Place], carriers: dict[int, Carrier], first: int) -> None:
     """Mark places whose surroundings, near and far, agree far better with another spot of some snapshot."""
     # Around a value that takes another size from time to time nothing stays in its place.
-    bytes_ = [p for p in places if p.path is None and len({p.size(j, b"") for j in range(len(p.offsets))}) == 1]
+    bytes_ = [p for p in places if p.path is None and p.slots is None]
+    bytes_ = [p for p in bytes_ if len({p.size(j, b"") for j in range(len(p.offsets))}) == 1]
     if not bytes_:
         return
     here = np.array([place.offsets[first] for place in bytes_])

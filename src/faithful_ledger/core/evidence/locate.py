@@ -18,7 +18,7 @@ import numpy as np
 from faithful_ledger.core.compare import align
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import EntryError
-from faithful_ledger.core.evidence.anchors import set_anchor, set_label
+from faithful_ledger.core.evidence.anchors import is_behind_word, set_anchor, set_label
 from faithful_ledger.core.evidence.banks import set_banks
 from faithful_ledger.core.evidence.judging import CLEAR_LEAD, copies_of, into_spots, is_clear, reasons_for
 from faithful_ledger.core.evidence.pinned import Known
@@ -29,6 +29,7 @@ from faithful_ledger.core.evidence.sections import set_sections
 from faithful_ledger.core.evidence.shadows import shadows_of
 from faithful_ledger.core.evidence.shown import read_as, readings
 from faithful_ledger.core.evidence.sightings import Sighting
+from faithful_ledger.core.evidence.slots import set_slots
 from faithful_ledger.core.evidence.stored_keys import stored_key
 from faithful_ledger.core.formats import looks_like_text
 from faithful_ledger.core.hidden_strings import find_hidden_strings
@@ -387,12 +388,16 @@ class _Looking:
                 search_of[id(shadow)] = search
         for spot in spots:
             for place in spot:
-                if place.moves and place.found_by is None:
+                if place.slots is not None:
+                    pass  # its record is known
+                elif place.moves and place.found_by is None:
                     set_anchor(place, search_of[id(place)].contents)
                     set_banks(place, search_of[id(place)].contents)
+                    if not is_behind_word(place):
+                        set_slots(place, [content.data for content in search_of[id(place)].contents], self.seen)
                 elif place.found_by is None:
                     set_label(place, search_of[id(place)].contents)
-                if place.moves and place.guides is None:
+                if place.moves and place.guides is None and place.slots is None:
                     set_sections(place, search_of[id(place)].contents)
                 # Another list, because the window may be reading the one it was given.
                 place.reasons = reasons_for(place)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from faithful_ledger.core.address import Address
 from faithful_ledger.core.evidence.reading import STORAGES
@@ -11,7 +11,7 @@ from faithful_ledger.core.evidence.text_ends import TextEnd
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 
-__all__ = ["Bits", "Guide", "Guides", "Mask", "Place"]
+__all__ = ["Bits", "Guide", "Guides", "Mask", "Place", "Slots"]
 
 LEB128_LAST = 127
 NOWHERE = TextEnd()
@@ -67,6 +67,29 @@ class Guides(NamedTuple):
     around: bool = False
 
 
+class Slots(NamedTuple):
+    """Places for so `many` records of `size` bytes from the offset `start` on. A number that is so far `within` one is
+    in that with the bytes `key` at `key_at`, in an `order`.
+    """
+
+    start: int
+    size: int
+    many: int
+    within: int
+    key_at: int
+    key: bytes
+    order: Literal["little", "big"] = "little"
+
+    @property
+    def number(self) -> int:
+        return int.from_bytes(self.key, self.order)
+
+    @property
+    def words(self) -> str:
+        at = f"0x{self.start:X} to 0x{self.start + self.many * self.size:X}"
+        return f"in the record with the number {self.number}, of {self.many} records of {self.size} bytes at {at}"
+
+
 @dataclass(slots=True)
 class Place:
     """Stored = seen × scale + bias; with `rounding` what was seen is stored / scale, cut off or rounded.
@@ -79,8 +102,9 @@ class Place:
     or a number in digits, ends; the buffer of such a number begins `lead` bytes before it. `format` is that of the
     payload. With a `mask` its bytes are hidden, and `values` are what they say without it; with `bits_in` it is only
     some bits of what is stored there, and `values` are those of these. With `guides` its address is worked out from
-    other numbers. `letters` are those of a text in a game's own, by byte. `bits` say how likely it is, and `by_chance`
-    how many places of its kind would fit in bytes that mean nothing; `beside` is what was seen next to it.
+    other numbers; with `slots` it is in one of several records that change places. `letters` are those of a text in a
+    game's own, by byte. `bits` say how likely it is, and `by_chance` how many places of its kind would fit in bytes
+    that mean nothing; `beside` is what was seen next to it.
     """
 
     offsets: tuple[int, ...]
@@ -106,6 +130,7 @@ class Place:
     mask: Mask | None = None
     bits_in: Bits | None = None
     guides: Guides | None = None
+    slots: Slots | None = None
     letters: tuple[tuple[int, str], ...] = ()
     reasons: list[str] = field(default_factory=list)
     beside: list[str] = field(default_factory=list)

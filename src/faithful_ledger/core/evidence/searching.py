@@ -24,6 +24,7 @@ from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import MOST_PLACES, SMALL, related_places
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches
+from faithful_ledger.core.evidence.slots import slot_places
 from faithful_ledger.core.evidence.texts import path_places
 from faithful_ledger.core.formats import Document, recognised_together
 from faithful_ledger.core.profile.entropy import entropy
@@ -168,7 +169,8 @@ class Search:
             self._bits()
         if not any(place.fits == place.of and place.scale == 1 and not place.bias for place in self.found):
             hidden = far_keyed_places([content.data for content in self.contents], self.seen)
-            self.found += hidden or in_sections(self.contents, self.seen)
+            hidden = hidden or in_sections(self.contents, self.seen)
+            self.found += hidden or slot_places([content.data for content in self.contents], self.seen)
         self._judge(plain=plain)
 
     def _bits(self) -> None:

@@ -1,0 +1,206 @@
+"""Numbers in records of one size that change places, as a player sorts what is carried: of all records the one with the
+same key, a number that no other record has in common with it.
+
+A record is seen by where the number stands in each snapshot: whole records apart, with the same bytes as far from it in
+all of them. That these are a key is seen by the records around, up to where two of them would have the same.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from functools import reduce
+from itertools import product
+from typing import Literal, NamedTuple
+
+import numpy as np
+
+from faithful_ledger.core.evidence.place import Place, Slots
+from faithful_ledger.core.evidence.reading import Array
+from faithful_ledger.core.evidence.sightings import Sighting
+from faithful_ledger.core.storage import NUMBERS
+
+__all__ = ["set_slots", "slot_places"]
+
+STORED_AS = ("u16le", "u32le", "u8", "u16be", "u32be")
+LARGEST, LARGEST_RECORD = 1 << 20, 64  # bytes of a payload, and of a record
+LEAST_SEEN, LEAST_KEYED, MOST_SLOTS = 3, 5, 1024  # snapshots, records with keys, places for records
+MOST_HITS, MOST_KEYS = 512, 64  # places of one number, and keys beside them that are looked at
+KEYS = (2, 4, 1)  # bytes of a key, the likeliest first
+MORE_BITS = 2  # of a key than the longest one among those that are certainly keys
+MOST_DOUBLED = 0.25  # the share of records with the key of another one, as stacks of one thing have
+MOST_BETWEEN = 16  # empty places in front of a record
+
+
+class _Way(NamedTuple):
+    """A record has so many bytes, and its key is so far behind the number, and has so many bytes in an order."""
+
+    size: int
+    apart: int
+    width: int
+    order: Literal["little", "big"]
+
+
+def set_slots(place: Place, data: Sequence[Array], seen: Sequence[Sighting]) -> None:
+    """Let a place that moves be found by the key of its record, where it is in one of several that have keys."""
+    if place.path is not None or place.mask is not None or place.bits_in is not None or place.scale != 1 or place.bias:
+        return
+    for found in slot_places(data, seen):
+        slots = found.slots
+        if found.offsets != place.offsets or slots is None or place.stored_as not in STORED_AS:
+            continue
+        end = slots.within + NUMBERS[place.stored_as].least_size
+        if end <= slots.key_at or (slots.key_at < slots.within and end <= slots.size):
+            place.slots, place.how, place.found_by = slots, found.how, None
+
+
+def slot_places(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
+    """The places of a number that is in another record each time, the likeliest only; none in payloads of more than
+    `LARGEST` bytes.
+    """
+    numbers = [sighting.number for sighting in seen]
+    known = [int(number) for number in numbers if number is not None and number.denominator == 1 and number >= 0]
+    if len(known) < max(len(seen), LEAST_SEEN) or len(set(known)) < 2 or max(each.size for each in data) > LARGEST:
+        return []
+    best: tuple[tuple[bool, bool, int, int, int], Place] | None = None
+    for name in STORED_AS:
+        width = NUMBERS[name].least_size
+        if max(known) >> 8 * width:
+            continue
+        offsets = [_offsets(each, NUMBERS[name].encode(number)) for each, number in zip(data, known, strict=True)]
+        if not all(0 < len(each) <= MOST_HITS for each in offsets):
+            continue
+        order: Literal["little", "big"] = "big" if name.endswith("be") else "little"
+        for way, ats in _ways(data, offsets, width, order):
+            if (found := _slots(data, way, ats, width)) is not None:
+                slots, filled, has_doubled = found
+                is_aligned = way.apart % min(way.width, width) == 0
+                rank = not has_doubled, is_aligned, -KEYS.index(way.width), filled, -STORED_AS.index(name)
+                if best is None or rank > best[0]:
+                    values = tuple(map(float, known))
+                    best = rank, Place(ats, name, len(seen), len(seen), values=values, slots=slots, how=slots.words)
+    return [best[1]] if best is not None else []
+
+
+def _offsets(data: Array, raw: bytes) -> Array:
+    """Where some bytes stand."""
+    found = np.flatnonzero(data[: data.size - len(raw) + 1] == raw[0])
+    for number, byte in enumerate(raw[1:], 1):
+        found = found[data[found + number] == byte]
+    return found
+
+
+def _ways(
+    data: Sequence[Array], offsets: Sequence[Array], width: int, order: Literal["little", "big"]
+) -> Iterator[tuple[_Way, tuple[int, ...]]]:
+    """What records may be, with where the number is in each snapshot: not everywhere at the same offset, and of those
+    with its key in one only.
+    """
+    for key, apart in product(KEYS, range(width - LARGEST_RECORD, LARGEST_RECORD)):
+        reach = max(apart + key, width) - min(apart, 0)
+        if reach > LARGEST_RECORD or -key < apart < width:
+            continue
+        keys = [_keys(content, at + apart, key) for content, at in zip(data, offsets, strict=True)]
+        common = reduce(np.intersect1d, keys)
+        for number in common[common > 0][:MOST_KEYS].tolist():
+            groups = [at[each == number].tolist() for at, each in zip(offsets, keys, strict=True)]
+            for size in range(max(reach, 2), LARGEST_RECORD + 1):
+                for rest in set.intersection(*({at % size for at in group} for group in groups)):
+                    found = [[at for at in group if at % size == rest] for group in groups]
+                    if all(len(each) == 1 for each in found) and len({each[0] for each in found}) > 1:
+                        yield _Way(size, apart, key, order), tuple(each[0] for each in found)
+
+
+def _keys(content: Array, starts: Array, width: int) -> Array:
+    """The numbers of so many bytes at some offsets; 0 where one is outside."""
+    inside = (starts >= 0) & (starts <= content.size - width)
+    at = np.where(inside, starts, 0)
+    numbers = np.zeros(starts.size, np.int64)
+    for number in range(width):
+        numbers |= content[at + number].astype(np.int64) << (8 * number)
+    return np.where(inside, numbers, 0)
+
+
+def _slots(data: Sequence[Array], way: _Way, ats: tuple[int, ...], width: int) -> tuple[Slots, int, bool] | None:
+    """The records around a number that are told apart by their keys, how many of them there are at least, and whether
+    two of them have the same.
+    """
+    size, low = way.size, min(way.apart, 0)
+    reach = max(way.apart + way.width, width) - low
+    first = min(ats) + low
+    most = max(ats) + low
+    key = data[0][ats[0] + way.apart : ats[0] + way.apart + way.width].tobytes()
+    kept = _Kept(data, first, reach, way.apart - low, way, int.from_bytes(key, way.order))
+    if not all(kept.takes(number) for number in range((most - first) // size + 1)):
+        return None
+    kept.settle()
+    while kept.end - kept.begin < MOST_SLOTS and kept.takes(kept.end):
+        pass
+    while kept.end - kept.begin < MOST_SLOTS and kept.takes(kept.begin - 1):
+        pass
+    begin, end = kept.taken()
+    filled = min(len(keys) for keys in kept.keys)
+    if filled < LEAST_KEYED:
+        return None
+    return (
+        Slots(first + begin * size, size, end - begin, -low, way.apart - low, key, way.order),
+        filled,
+        kept.has_doubled,
+    )
+
+
+class _Kept:
+    """Records that are taken in one by one, as long as few of a snapshot have the same key, and no other one has that
+    of the number.
+    """
+
+    def __init__(self, data: Sequence[Array], first: int, reach: int, key_at: int, way: _Way, own: int) -> None:
+        self.own = own
+        self.data, self.first, self.reach, self.at = data, first, reach, key_at
+        self.size, self.width = way.size, way.width
+        self.keys: list[Counter[int]] = [Counter() for _ in data]
+        self.filled: list[int] = []  # the numbers of records that are not empty in every snapshot
+        self.begin = self.end = 0
+        self.order = way.order
+        self.longest = 64
+
+    @property
+    def has_doubled(self) -> bool:
+        return any(keys.total() > len(keys) for keys in self.keys)
+
+    def settle(self) -> None:
+        """From now on keys are hardly longer than those there are."""
+        self.longest = max(max(each, default=0) for each in self.keys).bit_length() + MORE_BITS
+
+    def takes(self, number: int) -> bool:
+        """Take in the record of a number, which is beside those taken in before, if it may be one."""
+        start = self.first + number * self.size
+        records = [each[start : start + self.reach] for each in self.data]
+        if start < 0 or any(each.size < self.reach for each in records):
+            return False
+        found = [int.from_bytes(each[self.at : self.at + self.width].tobytes(), self.order) for each in records]
+        for record, key, keys in zip(records, found, self.keys, strict=True):
+            if (key == 0 and record.any()) or key.bit_length() > self.longest:
+                return False
+            doubled = keys.total() - len(keys) + 1 if key in keys else 0
+            if key in keys and (key == self.own or doubled > MOST_DOUBLED * keys.total()):
+                return False
+        if any(found) and self.filled and self._gap(number) > MOST_BETWEEN:
+            return False
+        for key, keys in zip(found, self.keys, strict=True):
+            if key:
+                keys[key] += 1
+        if any(found):
+            self.filled.append(number)
+        self.begin, self.end = min(self.begin, number), max(self.end, number + 1)
+        return True
+
+    def _gap(self, number: int) -> int:
+        """How many empty places are between the record of a number and the others."""
+        return max(number - max(self.filled), min(self.filled) - number) - 1
+
+    def taken(self) -> tuple[int, int]:
+        """From which to which number there are records: in front up to the first that is taken, behind with as many
+        empty places.
+        """
+        return min(self.filled), min(self.end, max(self.filled) + 1 + len(self.filled))
