@@ -139,12 +139,41 @@ def in_runs(zeros: bool) -> tuple[Write, Read]:
     return write, read
 
 
+def under_constant(spelled: Callable[[dict[str, Any]], bytes], packed: bool) -> tuple[Write, Read]:
+    """Numbers of a text, XORed with one that the game keeps to itself."""
+
+    def write(value: dict[str, Any]) -> bytes:
+        text = spelled({**value, "marks": value["marks"] ^ 0x2F7B91, "day": value["day"] ^ 0x5A5A})
+        return zlib.compress(text) if packed else text
+
+    def read(content: bytes) -> tuple[int, int, str]:
+        text = (zlib.decompress(content) if packed else content).decode()
+        marks, day, name = (re.search(rf"\b{key}\W+([\w &]+)", text) for key in ("marks", "day", "company"))
+        assert marks and day and name
+        return int(marks[1]) ^ 0x2F7B91, int(day[1]) ^ 0x5A5A, name[1]
+
+    return write, read
+
+
+def as_json(value: dict[str, Any]) -> bytes:
+    purse = {"marks": value["marks"], "day": value["day"]}
+    return json.dumps({"company": value["name"], "purse": purse, "crew": value["crew"]}, indent=1).encode()
+
+
+def as_settings(value: dict[str, Any]) -> bytes:
+    lots = "".join(f"lot{number}={lot['many']}\n" for number, lot in enumerate(value["lots"]))
+    return f"company={value['name']}\nday={value['day']}\nmarks={value['marks']}\n{lots}".encode()
+
+
 HIDDEN = (
     Format("a key in front, for each save", *under_key("<", behind=False, of_player=False), "crc-32"),
     Format("a key behind, for each player", *under_key(">", behind=True, of_player=True), "crc-32"),
     Format("a key in sections that change places", sections_write, sections_read, "sum16"),
     Format("runs of zeros", *in_runs(zeros=True), "length"),
     Format("every byte with its count", *in_runs(zeros=False), "length"),
+    Format("JSON under a constant", *under_constant(as_json, packed=False)),
+    Format("packed JSON under a constant", *under_constant(as_json, packed=True)),
+    Format("settings under a constant", *under_constant(as_settings, packed=False)),
 )
 
 

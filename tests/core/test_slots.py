@@ -105,6 +105,21 @@ class SlotsTest(unittest.TestCase):
             with self.subTest(seed=seed, number=number):
                 self.assertEqual(slot_places(saves, seen), [])
 
+    def test_what_moves_because_something_in_front_is_longer_is_in_no_other_record(self) -> None:
+        seed = random.randrange(1 << 32)
+        turn = random.Random(seed)
+        for number in range(40):
+            size, numbers = turn.randrange(4, 12), [turn.randrange(100, 9000) for _ in range(4)]
+            table = [struct.pack("<H", 10 + each) + turn.randbytes(size - 2) for each in turn.sample(range(600), 40)]
+            saves = []
+            for each in numbers:
+                table[17] = struct.pack("<HH", 7, each) + bytes(size - 4)
+                head = b"BWLG" + b"Tamsin" * turn.randrange(4) + b"Jory" * turn.randrange(4)
+                saves.append(np.frombuffer(head + b"".join(table) + turn.randbytes(300), np.uint8))
+            (seen, *_) = readings(list(map(str, numbers)))
+            with self.subTest(seed=seed, number=number):
+                self.assertEqual(slot_places(saves, seen), [])
+
 
 if __name__ == "__main__":
     unittest.main()

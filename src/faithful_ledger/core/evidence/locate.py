@@ -260,8 +260,13 @@ class _Part:
             place.file = self.file
             if self.payloads:
                 first = self.payloads[0]
-                place.layer, place.route, place.within = first.spot(place.offsets[0]), first.route, first.layers
-                place.layers, guides = self._ways
+                depth = len(first.layers)
+                own = place.within[depth:] if place.within[:depth] == first.layers else place.within
+                words = [first.spot(place.offsets[0]), *(layer.kind for layer in own)]
+                place.layer, place.within = " → ".join(words), (*first.layers, *own)
+                place.route = tuple(layer.step for layer in place.within)
+                layers, guides = self._ways
+                place.layers = (*layers, *own) if layers is not None else None
                 place.guides = place.guides or guides
 
 

@@ -11,6 +11,7 @@ from math import log2
 import numpy as np
 
 from faithful_ledger.core.address import Address
+from faithful_ledger.core.evidence.hidden_paths import in_layer
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import MANY, SMALL, hidden_places
 from faithful_ledger.core.evidence.reading import STORAGES, Array, read_numbers
@@ -19,7 +20,6 @@ from faithful_ledger.core.formats import Document, recognised_together
 from faithful_ledger.core.layers import MASKED, LayerSpec
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import NUMBERS
-from faithful_ledger.core.wrapping import unwrap
 from faithful_ledger.core.wrapping.masked import holder_and_name, whole_number
 
 __all__ = ["shadows_of"]
@@ -117,16 +117,9 @@ def _hidden_in_texts(
         if mask != name and (mask, name) not in done:  # of two that hide each other the first is the number
             done.add((name, mask))
             layer = LayerSpec(MASKED, number=name, mask=mask)
-            data = [unwrap(bytes(each.source.read(0, each.source.size)), [layer])[-1].data for each in documents]
-            inner = recognised_together([MemorySource(each) for each in data])
-            leaves = [next(leaf for leaf in each.leaves() if leaf.path == path) for each in inner]
-            where = tuple(leaf.start for leaf in leaves)
-            made = Place(where, leaves[0].stored_as, place.fits, place.of, values=place.values, layer=layer.kind)
-            made.found_by, made.format = Address.by_path(path), inner[0].name
-            made.beside.append(f"XORed with {mask}")
-            made.layers = made.within = (layer,)
-            made.route = (layer.step,)
-            yield made
+            if (made := in_layer(documents, layer, path, place)) is not None:
+                made.beside.append(f"XORed with {mask}")
+                yield made
 
 
 def _span(place: Place) -> tuple[int, int]:

@@ -29,6 +29,8 @@ MOST_HITS, MOST_KEYS = 512, 64  # places of one number, and keys beside them tha
 KEYS = (2, 4, 1)  # bytes of a key, the likeliest first
 MORE_BITS = 2  # of a key than the longest one among those that are certainly keys
 MOST_DOUBLED = 0.25  # the share of records with the key of another one, as stacks of one thing have
+LEAST_SHUFFLED, SHUFFLED = 3, 0.25  # records that are elsewhere, by more or less than the number, and their share
+BEHIND, LEAST_SAME, SAME = 1 << 12, 8, 0.6  # bytes behind records; how many of them stay, and which share
 MOST_BETWEEN = 16  # empty places in front of a record
 
 
@@ -140,13 +142,25 @@ def _slots(data: Sequence[Array], way: _Way, ats: tuple[int, ...], width: int) -
         pass
     begin, end = kept.taken()
     filled = min(len(keys) for keys in kept.keys)
-    if filled < LEAST_KEYED:
+    if filled < LEAST_KEYED or not (kept.is_shuffled(ats) or _stays_behind(data, first + end * size)):
         return None
     return (
         Slots(first + begin * size, size, end - begin, -low, way.apart - low, key, way.order),
         filled,
         kept.has_doubled,
     )
+
+
+def _stays_behind(data: Sequence[Array], at: int) -> bool:
+    """Whether what is behind some records is at the same offset in all snapshots: else all may have moved, because
+    something in front of them takes another size.
+    """
+    parts = [each[at : at + BEHIND] for each in data]
+    size = min(each.size for each in parts)
+    here, *others = (each[:size] for each in parts)
+    filled = np.logical_or.reduce([each != 0 for each in (here, *others)])
+    same = np.logical_and.reduce([here == each for each in others]) & filled
+    return int(same.sum()) >= max(LEAST_SAME, SAME * int(filled.sum()))
 
 
 class _Kept:
@@ -168,6 +182,24 @@ class _Kept:
     def has_doubled(self) -> bool:
         return any(keys.total() > len(keys) for keys in self.keys)
 
+    def is_shuffled(self, ats: Sequence[int]) -> bool:
+        """Whether others have changed places as well, and not all by as much as the number or not at all."""
+        places = [
+            {key: number for number in self.filled if (key := self._key(content, number)) and keys[key] == 1}
+            for content, keys in zip(self.data, self.keys, strict=True)
+        ]
+        moved = common = 0
+        for at, there in zip(ats[1:], places[1:], strict=True):
+            own = (at - ats[0]) // self.size
+            by = [there[key] - number for key, number in places[0].items() if key in there]
+            moved += sum(each not in (0, own) for each in by)
+            common += len(by)
+        return moved >= max(LEAST_SHUFFLED, SHUFFLED * common)
+
+    def _key(self, content: Array, number: int) -> int:
+        start = self.first + number * self.size + self.at
+        return int.from_bytes(content[start : start + self.width].tobytes(), self.order)
+
     def settle(self) -> None:
         """From now on keys are hardly longer than those there are."""
         self.longest = max(max(each, default=0) for each in self.keys).bit_length() + MORE_BITS
@@ -178,12 +210,12 @@ class _Kept:
         records = [each[start : start + self.reach] for each in self.data]
         if start < 0 or any(each.size < self.reach for each in records):
             return False
-        found = [int.from_bytes(each[self.at : self.at + self.width].tobytes(), self.order) for each in records]
+        found = [self._key(each, number) for each in self.data]
         for record, key, keys in zip(records, found, self.keys, strict=True):
             if (key == 0 and record.any()) or key.bit_length() > self.longest:
                 return False
             doubled = keys.total() - len(keys) + 1 if key in keys else 0
-            if key in keys and (key == self.own or doubled > MOST_DOUBLED * keys.total()):
+            if key in keys and (key == self.own or self.width == 1 or doubled > MOST_DOUBLED * keys.total()):
                 return False
         if any(found) and self.filled and self._gap(number) > MOST_BETWEEN:
             return False

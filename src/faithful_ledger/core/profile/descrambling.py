@@ -123,7 +123,8 @@ def step_in_words(step: LayerSpec) -> str:
     if step.kind in STREAMS:
         return step.kind
     if step.kind == MASKED:
-        return f"each {step.number} of the text XORed with the {step.mask} beside it"
+        by = f"the {step.mask} beside it" if step.mask else (step.key or b"").hex(" ").upper()
+        return f"each {step.number} of the text XORed with {by}"
     if step.kind == JOINED:
         return f"parts {', '.join(map(str, step.parts))} of the text, joined"
     words = cipher_in_words(step.kind, step.derived) if step.kind in CIPHERS else in_words(step.kind, step.key)

@@ -16,6 +16,8 @@ from itertools import pairwise
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from faithful_ledger.core.seals.crc import CATALOGUE
+
 if TYPE_CHECKING:
     import numpy as np
 
@@ -175,6 +177,14 @@ def _murmur(chunks: Iterable[memoryview], seed: int) -> int:
     return int(mmh3.hash(b"".join(chunks), seed, signed=False))
 
 
+def _masked_crc(chunks: Iterable[memoryview], _: int) -> int:
+    """CRC-32C, turned right by 15 bits, and a constant added: for bytes that hold such checksums themselves (Snappy
+    framing format, section 3).
+    """
+    number = CATALOGUE["crc-32c"][0](chunks)
+    return (number >> 15 | number << 17) + 0xA282EAD8 & M32
+
+
 HASHES: Mapping[str, Hash] = MappingProxyType(
     {
         "fnv-1-32": _multiplied_first(0x01000193, 0x811C9DC5, M32),
@@ -194,6 +204,7 @@ HASHES: Mapping[str, Hash] = MappingProxyType(
         "xxhash-32": _xxhash(32),
         "xxhash-64": _xxhash(64),
         "murmur3-32": Hash(32, whole=_murmur),
+        "crc-32c-masked": Hash(32, whole=_masked_crc),
     }
 )
 

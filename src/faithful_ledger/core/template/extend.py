@@ -271,7 +271,8 @@ def layer_keys(layer: LayerSpec) -> str | dict[str, Any]:
     if layer.size is not None:
         keys["size"] = layer.size.constant if layer.size.constant is not None else layer.size.text
     keys |= {"member": layer.member} if layer.member else {}
-    keys |= {"number": layer.number, "mask": layer.mask} if layer.number else {}
+    keys |= {"number": layer.number} if layer.number else {}
+    keys |= {"mask": layer.mask} if layer.mask else {}
     keys |= {"parts": list(layer.parts)} if layer.parts else {}
     keys |= {"through": [layer_keys(inner) for inner in layer.through]} if layer.through else {}
     keys |= layer.cipher_keys

@@ -1,5 +1,5 @@
-"""Texts with numbers that are XORed with another one beside them, as `{"hidden": 5678, "key": 1234}`, so that nobody
-finds them in memory: the same text, in which they say what they mean.
+"""Texts with numbers that are XORed with another one beside them, as `{"hidden": 5678, "key": 1234}`, or with the same
+one in every save, so that nobody finds them: the same text, in which they say what they mean.
 """
 
 from __future__ import annotations
@@ -21,24 +21,25 @@ __all__ = ["holder_and_name", "whole_number", "with_masked"]
 UNSIGNED, SIGNED = 1 << 64, 1 << 63
 
 
-def with_masked(outer: bytes, number: str, mask: str) -> InPlace:
+def with_masked(outer: bytes, number: str, mask: str, key: bytes = b"") -> InPlace:
     """The text inside of a text, in which every value called `number` with one called `mask` beside it is XORed with
-    that.
+    that; or every value called so with the number that `key` is, its highest byte first.
 
     Raises:
         AddressError: this is not a text of a known format, or it has no such values.
     """
     document = recognised_text(MemorySource(outer))
-    return InPlace.of(outer, _values(document, number, mask) if document is not None else ())
+    return InPlace.of(outer, _values(document, number, mask, key) if document is not None else ())
 
 
-def _values(document: Document, number: str, mask: str) -> Iterator[tuple[Span, Meant | None]]:
+def _values(document: Document, number: str, mask: str, key: bytes) -> Iterator[tuple[Span, Meant | None]]:
     leaves = list(document.leaves())
     places = [holder_and_name(leaf.path) for leaf in leaves]
     masks = {holder: whole_number(leaf) for leaf, (holder, name) in zip(leaves, places, strict=True) if name == mask}
     for leaf, (holder, name) in zip(leaves, places, strict=True):
         span = Span(leaf.start, leaf.end, leaf.kind)
-        beside, stored = masks.get(holder), whole_number(leaf) if name == number else None
+        beside = int.from_bytes(key, "big") if key else masks.get(holder)
+        stored = whole_number(leaf) if name == number else None
         if beside is None or stored is None:
             yield span, None
             continue

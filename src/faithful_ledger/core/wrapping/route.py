@@ -85,7 +85,7 @@ def unwrap(
             salted = [each.derived for each in layer.through if each.derived and each.derived.salt_from != "given"]
             step = with_strings(data, through, min((how.most_salts for how in salted), default=MOST_STRINGS))
         elif layer.kind == MASKED:
-            step = with_masked(data, layer.number, layer.mask)
+            step = with_masked(data, layer.number, layer.mask, layer.key or b"")
         elif layer.kind == JOINED:
             step = Joined.of(data, layer.parts)
         elif layer.kind in LINKED:

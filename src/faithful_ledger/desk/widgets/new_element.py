@@ -30,6 +30,8 @@ UNNAMED = {"unknown": "unknown", "constant": "constant"}
 def line_of(placeholder: str, name: str, text: str = "") -> QLineEdit:
     """A line to type into, with a name for those who hear the window."""
     made = QLineEdit(text)
+    made.setCursorPosition(0)  # a long text shows how it begins
+    made.setToolTip(text)
     made.setPlaceholderText(placeholder)
     made.setAccessibleName(name)
     return made

@@ -275,9 +275,12 @@ class _Files:
         elif bool(layer.through) is not (layer.kind == STRINGS):
             text = "say through which layers each string is read" if not layer.through else f"{layer.kind} has none"
             self.mistakes.append(((*where, "through") if layer.through else where, text))
-        elif {bool(layer.number), bool(layer.mask)} != {layer.kind == MASKED}:
-            text = "say which number is XORed with which mask: number: hidden, mask: key"
-            self.mistakes.append((where, text if layer.kind == MASKED else f"{layer.kind} has neither number nor mask"))
+        elif layer.kind == MASKED:
+            if not layer.number or bool(layer.mask) is bool(layer.key):
+                text = "say which number is XORed with which mask (number: hidden, mask: key), or with which key"
+                self.mistakes.append((where, text))
+        elif layer.number or layer.mask:
+            self.mistakes.append((where, f"{layer.kind} has neither number nor mask"))
         elif bool(layer.parts) is not (layer.kind == JOINED):
             text = "say in which order its parts are: parts: [2, 1]" if not layer.parts else f"{layer.kind} has none"
             self.mistakes.append(((*where, "parts") if layer.parts else where, text))
