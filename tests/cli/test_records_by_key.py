@@ -137,8 +137,8 @@ class RecordsTest(SightingsCase):
 def bag_of(turn: random.Random, held: dict[int, int]) -> bytes:
     """Places for what is carried, as the player sorted it, and a checksum."""
     numbers = turn.sample(sorted(held), len(held))
-    slots = b"".join(struct.pack("<HBBH", number, 1, 0, held[number]) for number in numbers)
-    body = struct.pack("<4sIH", b"BWBG", turn.randrange(1 << 20), 34) + slots.ljust(6 * 50, b"\0") + bytes(range(90))
+    records = b"".join(struct.pack("<HBBH", number, 1, 0, held[number]) for number in numbers)
+    body = struct.pack("<4sIH", b"BWBG", turn.randrange(1 << 20), 34) + records.ljust(6 * 50, b"\0") + bytes(range(90))
     return body + struct.pack("<I", zlib.crc32(body))
 
 
@@ -148,7 +148,7 @@ def held_in(content: bytes) -> dict[int, int]:
     return {number: many for number, _, _, many in records if number}
 
 
-class SlotsTest(SightingsCase):
+class MovingRecordsTest(SightingsCase):
     def test_what_changes_places_is_changed_in_whichever_it_is(self) -> None:
         seed = random.randrange(1 << 32)
         turn = random.Random(seed)

@@ -31,15 +31,15 @@ from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import NUMBERS
+from faithful_ledger.core.template.keyed_records import KEY_NAME, KEYED_NOTE
 from faithful_ledger.core.template.model import GroupSpec
 from faithful_ledger.core.template.rewriting import Hex, YamlText
-from faithful_ledger.core.template.slot_rows import KEY_NAME, SLOTS_NOTE
 
 __all__ = ["KEY_NAME", "is_without_name", "leading", "let_belong", "let_lead", "text_in_records", "text_keys"]
 
 TEXT_NOTE = "its length is in front of it, and what is behind it moves when it is longer"
 ROWS_NOTE = "their number is in front of them, and what is behind them moves when there are more"
-NOTES = (TEXT_NOTE, ROWS_NOTE, SLOTS_NOTE)
+NOTES = (TEXT_NOTE, ROWS_NOTE, KEYED_NOTE)
 UNNAMED = re.compile(rf"(text|bytes|unknown)_[0-9a-f]+(_\d+)?|{KEY_NAME}")
 MOST_IN_FRONT = 12  # texts and lists; more of them are one list
 KEYS_REACH, MOST_LENGTH = 32, 4  # bytes up to another key, and of the length of one

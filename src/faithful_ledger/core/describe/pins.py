@@ -90,7 +90,7 @@ def _remove(draft: Draft, path: str) -> None:
 
 def stays_nowhere(place: Place) -> bool:
     """Whether a place of a binary file moves, and nothing near it stays."""
-    return place.address is None and place.slots is None and not place.route and place.format == "binary"
+    return place.address is None and place.records is None and not place.route and place.format == "binary"
 
 
 def follows(text: bytes, save: Save, path: str) -> bool:

@@ -7,7 +7,7 @@ from typing import Any
 
 from faithful_ledger.core.address import Address, Expression
 from faithful_ledger.core.errors import AddressError, LedgerError
-from faithful_ledger.core.evidence.place import Bits, Guide, Guides, Mask, Place, Slots
+from faithful_ledger.core.evidence.place import Bits, Guide, Guides, KeyedRecords, Mask, Place
 from faithful_ledger.core.evidence.text_ends import TextEnd
 from faithful_ledger.core.layers import CIPHERS, KEYED, LayerSpec
 from faithful_ledger.core.layers.ciphers import derived_from, iv_from
@@ -55,7 +55,11 @@ def _document(place: Place) -> dict[str, Any]:
         **({"mask": _mask_document(place.mask)} if place.mask is not None else {}),
         **({"bits_in": place.bits_in._asdict()} if place.bits_in is not None else {}),
         **({"guides": _guides_document(place.guides)} if place.guides is not None else {}),
-        **({"slots": {**place.slots._asdict(), "key": place.slots.key.hex()}} if place.slots is not None else {}),
+        **(
+            {"records": {**place.records._asdict(), "key": place.records.key.hex()}}
+            if place.records is not None
+            else {}
+        ),
         **({"file": place.file} if place.file else {}),
     }
 
@@ -88,12 +92,12 @@ def _guides(document: Mapping[str, Any] | None) -> Guides | None:
     return Guides(tuple(fields), str(document["words"]), bool(document.get("around")))
 
 
-def _slots(document: Mapping[str, Any] | None) -> Slots | None:
+def _records(document: Mapping[str, Any] | None) -> KeyedRecords | None:
     if not document:
         return None
     numbers = (int(document[name]) for name in ("start", "size", "many", "within", "key_at"))
     order = "big" if document.get("order") == "big" else "little"
-    return Slots._make((*numbers, bytes.fromhex(document["key"]), order))
+    return KeyedRecords._make((*numbers, bytes.fromhex(document["key"]), order))
 
 
 def _at(given: object) -> int | str:
@@ -179,7 +183,7 @@ def _place(document: Mapping[str, Any]) -> Place:
         letters=tuple((int(code, 16), str(letter)) for code, letter in (document.get("letters") or {}).items()),
         mask=_mask(document.get("mask")),
         guides=_guides(document.get("guides")),
-        slots=_slots(document.get("slots")),
+        records=_records(document.get("records")),
         bits_in=Bits(int(part["low"]), int(part["width"])) if (part := document.get("bits_in")) else None,
     )
 

@@ -68,7 +68,7 @@ def judge(
     for place, agreed in zip(places, around, strict=True):
         value_bits = _value_bits(place, contents, seen)
         cost = _relation_cost(place)
-        if place.moves and place.path is None and place.slots is None:
+        if place.moves and place.path is None and place.records is None:
             # Where little around agrees, it might be anywhere.
             anywhere = math.log2(contents[first].data.size + 2)
             cost += anywhere * (len(place.offsets) - 1) * max(1 - agreed / SURELY, 0)
@@ -193,7 +193,7 @@ def _relation_cost(place: Place) -> float:
     cost = SCALES.get(place.scale, FREE_SCALE) + (MASKED if place.mask is not None else 0)
     cost += ANY_BIT if place.bits_in is not None else 0
     cost += ANY_LETTERS if place.letters else 0
-    cost += ANY_RECORD if place.slots is not None else 0
+    cost += ANY_RECORD if place.records is not None else 0
     if place.path is not None:
         return cost
     cost += 3 + math.log2(abs(place.bias) + 1) if place.bias else 0
@@ -259,7 +259,7 @@ def _look_around(place: Place, known: Sequence[Known]) -> None:
 def _strays(places: list[Place], carriers: dict[int, Carrier], first: int) -> None:
     """Mark places whose surroundings, near and far, agree far better with another spot of some snapshot."""
     # Around a value that takes another size from time to time nothing stays in its place.
-    bytes_ = [p for p in places if p.path is None and p.slots is None]
+    bytes_ = [p for p in places if p.path is None and p.records is None]
     bytes_ = [p for p in bytes_ if len({p.size(j, b"") for j in range(len(p.offsets))}) == 1]
     if not bytes_:
         return

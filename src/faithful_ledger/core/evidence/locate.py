@@ -21,6 +21,7 @@ from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence.anchors import is_behind_word, set_anchor, set_label
 from faithful_ledger.core.evidence.banks import set_banks
 from faithful_ledger.core.evidence.judging import CLEAR_LEAD, copies_of, into_spots, is_clear, reasons_for
+from faithful_ledger.core.evidence.moving_records import set_record
 from faithful_ledger.core.evidence.pinned import Known
 from faithful_ledger.core.evidence.place import Guides, Place
 from faithful_ledger.core.evidence.reading import STORAGES, Array
@@ -29,7 +30,6 @@ from faithful_ledger.core.evidence.sections import set_sections
 from faithful_ledger.core.evidence.shadows import shadows_of
 from faithful_ledger.core.evidence.shown import read_as, readings
 from faithful_ledger.core.evidence.sightings import Sighting
-from faithful_ledger.core.evidence.slots import set_slots
 from faithful_ledger.core.evidence.stored_keys import stored_key
 from faithful_ledger.core.formats import looks_like_text
 from faithful_ledger.core.hidden_strings import find_hidden_strings
@@ -393,17 +393,7 @@ class _Looking:
                 search_of[id(shadow)] = search
         for spot in spots:
             for place in spot:
-                if place.slots is not None:
-                    pass  # its record is known
-                elif place.moves and place.found_by is None:
-                    set_anchor(place, search_of[id(place)].contents)
-                    set_banks(place, search_of[id(place)].contents)
-                    if not is_behind_word(place):
-                        set_slots(place, [content.data for content in search_of[id(place)].contents], self.seen)
-                elif place.found_by is None:
-                    set_label(place, search_of[id(place)].contents)
-                if place.moves and place.guides is None and place.slots is None:
-                    set_sections(place, search_of[id(place)].contents)
+                _say_how_it_is_found(place, search_of[id(place)])
                 # Another list, because the window may be reading the one it was given.
                 place.reasons = reasons_for(place)
         warning = ""
@@ -420,6 +410,21 @@ class _Looking:
         shown = {(place.file, place.within) for spot in spots for place in spot}
         payloads = {part.key: part.sources for part in self.parts if part.payloads and part.key in shown}
         return Located(spots, suggestion, warning, payloads, self.tried, list(self.not_tried))
+
+
+def _say_how_it_is_found(place: Place, search: Search) -> None:
+    """By what surrounds a place, by counters, by the key of its record, or by the numbers of sections."""
+    if place.records is not None:
+        return
+    if place.moves and place.found_by is None:
+        set_anchor(place, search.contents)
+        set_banks(place, search.contents)
+        if not is_behind_word(place):
+            set_record(place, search.in_records)
+    elif place.found_by is None:
+        set_label(place, search.contents)
+    if place.moves and place.guides is None and place.records is None:
+        set_sections(place, search.contents)
 
 
 def _is_in_paths(contents: Sequence[bytes]) -> bool:

@@ -11,7 +11,7 @@ from faithful_ledger.core.evidence.text_ends import TextEnd
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 
-__all__ = ["Bits", "Guide", "Guides", "Mask", "Place", "Slots"]
+__all__ = ["Bits", "Guide", "Guides", "KeyedRecords", "Mask", "Place"]
 
 LEB128_LAST = 127
 NOWHERE = TextEnd()
@@ -67,7 +67,7 @@ class Guides(NamedTuple):
     around: bool = False
 
 
-class Slots(NamedTuple):
+class KeyedRecords(NamedTuple):
     """Places for so `many` records of `size` bytes from the offset `start` on. A number that is so far `within` one is
     in that with the bytes `key` at `key_at`, in an `order`.
     """
@@ -102,7 +102,7 @@ class Place:
     or a number in digits, ends; the buffer of such a number begins `lead` bytes before it. `format` is that of the
     payload. With a `mask` its bytes are hidden, and `values` are what they say without it; with `bits_in` it is only
     some bits of what is stored there, and `values` are those of these. With `guides` its address is worked out from
-    other numbers; with `slots` it is in one of several records that change places. `letters` are those of a text in a
+    other numbers; with `records` it is in one of several that change places. `letters` are those of a text in a
     game's own, by byte. `bits` say how likely it is, and `by_chance` how many places of its kind would fit in bytes
     that mean nothing; `beside` is what was seen next to it.
     """
@@ -130,7 +130,7 @@ class Place:
     mask: Mask | None = None
     bits_in: Bits | None = None
     guides: Guides | None = None
-    slots: Slots | None = None
+    records: KeyedRecords | None = None
     letters: tuple[tuple[int, str], ...] = ()
     reasons: list[str] = field(default_factory=list)
     beside: list[str] = field(default_factory=list)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from functools import partial
+from functools import cached_property, partial
 from typing import NamedTuple
 
 import numpy as np
@@ -18,13 +18,13 @@ from faithful_ledger.core.evidence.counted_paths import counted_places
 from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, exact_places, telling
 from faithful_ledger.core.evidence.far_keys import far_keyed_places, in_sections
 from faithful_ledger.core.evidence.judging import USUAL_SCALES, is_clear, judge, without_echoes
+from faithful_ledger.core.evidence.moving_records import places_in_records
 from faithful_ledger.core.evidence.own_letters import places_in_own_letters
 from faithful_ledger.core.evidence.pinned import Known
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import MOST_PLACES, SMALL, related_places
 from faithful_ledger.core.evidence.reading import STORAGES, Array
 from faithful_ledger.core.evidence.sightings import Sighting, are_switches
-from faithful_ledger.core.evidence.slots import slot_places
 from faithful_ledger.core.evidence.texts import path_places
 from faithful_ledger.core.formats import Document, recognised_together
 from faithful_ledger.core.profile.entropy import entropy
@@ -170,8 +170,13 @@ class Search:
         if not any(place.fits == place.of and place.scale == 1 and not place.bias for place in self.found):
             hidden = far_keyed_places([content.data for content in self.contents], self.seen)
             hidden = hidden or in_sections(self.contents, self.seen)
-            self.found += hidden or slot_places([content.data for content in self.contents], self.seen)
+            self.found += hidden or self.in_records
         self._judge(plain=plain)
+
+    @cached_property
+    def in_records(self) -> list[Place]:
+        """The number in records that change places, if it is in some."""
+        return places_in_records([content.data for content in self.contents], self.seen)
 
     def _bits(self) -> None:
         """Take in numbers that begin within a byte. What is these very bits with others below them, times as much as

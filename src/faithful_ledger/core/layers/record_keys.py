@@ -66,13 +66,16 @@ class RecordKeys(NamedTuple):
     @property
     def words(self) -> str:
         if self.generator is not None:
-            by = f"the generator × {self.generator.multiplier} + {self.generator.increment}, seeded from its own bytes"
+            seed = self.generator.seed_at, self.generator.seed_at + self.generator.seed_size
+            by = f"the generator × {self.generator.multiplier} + {self.generator.increment}"
+            by += f", seeded from its bytes {seed[0]} to {seed[1]}"
+        elif self.other_at == self.key_at:
+            by = f"its {self.key_size} bytes at {self.key_at}"
         else:
-            by = f"{self.key_size} bytes of its own"
-            by += " and others of its own" if self.other_at != self.key_at else ""
+            by = f"its {self.key_size} bytes at {self.key_at} and those at {self.other_at}"
         several = self.records > 1
         records = f"{self.records} records of {self.size} bytes" if several else f"a record of {self.size} bytes"
-        return f"{records} at offset {self.start}, bytes {self.first} to {self.end} of each XORed with {by}"
+        return f"{records} from offset {self.start} on, bytes {self.first} to {self.end} of each XORed with {by}"
 
     @property
     def reach(self) -> int:

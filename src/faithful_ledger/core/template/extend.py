@@ -16,12 +16,12 @@ from faithful_ledger.core.layers import ENCLOSED, KEYED, STREAMS, LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS, SWITCHES
 from faithful_ledger.core.template.fresh import Shared, new_template
+from faithful_ledger.core.template.keyed_records import field_in_rows
 from faithful_ledger.core.template.loader import dumped, round_trip
 from faithful_ledger.core.template.model import PINNED, FileSpec
 from faithful_ledger.core.template.names import field_name, has_no_name, unnamed_bits
 from faithful_ledger.core.template.rewriting import Hex
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
-from faithful_ledger.core.template.slot_rows import field_in_rows
 
 __all__ = [
     "file_and_name",
@@ -98,12 +98,12 @@ def with_place(
         holder = _hidden(files, holder, place, element)
     if place.end.prefix and place.stored_as in NUMBERS:
         files[holder]["layout"].append(_length_of(place, element, files[holder]["layout"]))
-    if place.slots is not None:
-        rows, within = field_in_rows(files[holder]["layout"], place.slots, element)
+    if place.records is not None:
+        rows, within = field_in_rows(files[holder]["layout"], place.records, element)
         table = rows if holder == next(iter(files)) else f"{holder}.{rows}"
         sections = document.setdefault("sections", [])
         if not any(section.get("table") == table for section in sections):
-            sections.append({"title": f"Records at 0x{place.slots.start:X}", "table": table})
+            sections.append({"title": f"Records at 0x{place.records.start:X}", "table": table})
         return dumped(yaml, document), table + within
     if place.bits_in is not None:
         files[holder]["layout"].append(_in_bits(place, place.bits_in, element))
@@ -334,7 +334,7 @@ def _inside_layout(layout: list[dict[str, Any]], names: list[str], records: dict
 
 def _element(place: Place, name: str) -> dict[str, Any]:
     """The keys of a field for a place: its address and its storage, as they were found."""
-    address = Address.at(0) if place.slots is not None else place.address
+    address = Address.at(0) if place.records is not None else place.address
     if address is None:
         if len(ends := sorted(set(place.offsets))) == 2:
             raise EntryError(
@@ -364,7 +364,7 @@ def _element(place: Place, name: str) -> dict[str, Any]:
     if place.rounding is not None or place.scale != 1 or place.bias:
         element |= _as_shown(place)
     evidence = f"{EXPLAINS}{place.fits} of {place.of} sightings" if place.of else "picked in the text"
-    if place.slots is not None:
+    if place.records is not None:
         del element["at"]
     standing = "fits" if place.of and place.fits == place.of else "guessed"
     element |= {"label": name, "note": evidence, "standing": standing}

@@ -15,16 +15,16 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 
-from faithful_ledger.core.evidence.place import Place, Slots
+from faithful_ledger.core.evidence.place import KeyedRecords, Place
 from faithful_ledger.core.evidence.reading import Array
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["set_slots", "slot_places"]
+__all__ = ["places_in_records", "set_record"]
 
 STORED_AS = ("u16le", "u32le", "u8", "u16be", "u32be")
 LARGEST, LARGEST_RECORD = 1 << 20, 64  # bytes of a payload, and of a record
-LEAST_SEEN, LEAST_KEYED, MOST_SLOTS = 3, 5, 1024  # snapshots, records with keys, places for records
+LEAST_SEEN, LEAST_KEYED, MOST_RECORDS = 3, 5, 1024  # snapshots, records with keys, places for records
 MOST_HITS, MOST_KEYS = 512, 64  # places of one number, and keys beside them that are looked at
 KEYS = (2, 4, 1)  # bytes of a key, the likeliest first
 MORE_BITS = 2  # of a key than the longest one among those that are certainly keys
@@ -43,20 +43,20 @@ class _Way(NamedTuple):
     order: Literal["little", "big"]
 
 
-def set_slots(place: Place, data: Sequence[Array], seen: Sequence[Sighting]) -> None:
-    """Let a place that moves be found by the key of its record, where it is in one of several that have keys."""
+def set_record(place: Place, in_records: Sequence[Place]) -> None:
+    """Let a place that moves be found by the key of its record, where it is one of those found in records."""
     if place.path is not None or place.mask is not None or place.bits_in is not None or place.scale != 1 or place.bias:
         return
-    for found in slot_places(data, seen):
-        slots = found.slots
-        if found.offsets != place.offsets or slots is None or place.stored_as not in STORED_AS:
+    for found in in_records:
+        records = found.records
+        if found.offsets != place.offsets or records is None or place.stored_as not in STORED_AS:
             continue
-        end = slots.within + NUMBERS[place.stored_as].least_size
-        if end <= slots.key_at or (slots.key_at < slots.within and end <= slots.size):
-            place.slots, place.how, place.found_by = slots, found.how, None
+        end = records.within + NUMBERS[place.stored_as].least_size
+        if end <= records.key_at or (records.key_at < records.within and end <= records.size):
+            place.records, place.how, place.found_by = records, found.how, None
 
 
-def slot_places(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
+def places_in_records(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
     """The places of a number that is in another record each time, the likeliest only; none in payloads of more than
     `LARGEST` bytes.
     """
@@ -74,13 +74,16 @@ def slot_places(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
             continue
         order: Literal["little", "big"] = "big" if name.endswith("be") else "little"
         for way, ats in _ways(data, offsets, width, order):
-            if (found := _slots(data, way, ats, width)) is not None:
-                slots, filled, has_doubled = found
+            if (found := _records(data, way, ats, width)) is not None:
+                records, filled, has_doubled = found
                 is_aligned = way.apart % min(way.width, width) == 0
                 rank = not has_doubled, is_aligned, -KEYS.index(way.width), filled, -STORED_AS.index(name)
                 if best is None or rank > best[0]:
                     values = tuple(map(float, known))
-                    best = rank, Place(ats, name, len(seen), len(seen), values=values, slots=slots, how=slots.words)
+                    best = (
+                        rank,
+                        Place(ats, name, len(seen), len(seen), values=values, records=records, how=records.words),
+                    )
     return [best[1]] if best is not None else []
 
 
@@ -123,7 +126,9 @@ def _keys(content: Array, starts: Array, width: int) -> Array:
     return np.where(inside, numbers, 0)
 
 
-def _slots(data: Sequence[Array], way: _Way, ats: tuple[int, ...], width: int) -> tuple[Slots, int, bool] | None:
+def _records(
+    data: Sequence[Array], way: _Way, ats: tuple[int, ...], width: int
+) -> tuple[KeyedRecords, int, bool] | None:
     """The records around a number that are told apart by their keys, how many of them there are at least, and whether
     two of them have the same.
     """
@@ -136,16 +141,16 @@ def _slots(data: Sequence[Array], way: _Way, ats: tuple[int, ...], width: int) -
     if not all(kept.takes(number) for number in range((most - first) // size + 1)):
         return None
     kept.settle()
-    while kept.end - kept.begin < MOST_SLOTS and kept.takes(kept.end):
+    while kept.end - kept.begin < MOST_RECORDS and kept.takes(kept.end):
         pass
-    while kept.end - kept.begin < MOST_SLOTS and kept.takes(kept.begin - 1):
+    while kept.end - kept.begin < MOST_RECORDS and kept.takes(kept.begin - 1):
         pass
     begin, end = kept.taken()
     filled = min(len(keys) for keys in kept.keys)
     if filled < LEAST_KEYED or not (kept.is_shuffled(ats) or _stays_behind(data, first + end * size)):
         return None
     return (
-        Slots(first + begin * size, size, end - begin, -low, way.apart - low, key, way.order),
+        KeyedRecords(first + begin * size, size, end - begin, -low, way.apart - low, key, way.order),
         filled,
         kept.has_doubled,
     )
