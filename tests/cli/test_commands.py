@@ -373,6 +373,18 @@ class StrangerTest(CommandCase):
         self.assertIn(kept["id"], out)
         self.assertEqual(self.json_of("vault", "rebuild"), {"found": {"Brinewick": 0}})
 
+    def test_a_long_copy_that_is_broken_is_said_in_words_and_json(self) -> None:
+        path = self.folder / "twice.sav"
+        path.write_bytes(b"\x7f" + bytes(range(250)) * 40 + bytes(10_001))
+        seal = "{algorithm: copy, over: first}"
+        layout = f"[{{unknown: first, size: 10001}}, {{field: second, as: checksum, size: 10001, seal: {seal}}}]"
+        template = self.template(layout)
+        status, out, err = self.run_command("read", path, "--template", template)
+        self.assertEqual((status, err), (0, ""))
+        self.assertIn("(copy) says 0 and should say 7F0001020304", out)
+        (found,) = self.json_of("read", path, "--template", template)["seals"]
+        self.assertEqual((found["stored"], found["computed"][:10]), (0, "0x7F000102"))
+
 
 class ScriptTest(CommandCase):
     """From `locate` to `pin` to `post`, and the table of `read`, without a word in between."""

@@ -296,8 +296,7 @@ def _summary(save: Save) -> dict[str, Any]:
         "size": save.size if save.folder is not None else save.main.source.size,
         "in_balance": save.in_balance,
         "seals": [
-            {"name": s.name, "algorithm": s.algorithm, "holds": s.holds, "stored": s.stored, "computed": s.computed}
-            for s in save.seals
+            {"name": seal.name, "algorithm": seal.algorithm, "holds": seal.holds, **seal.numbers} for seal in save.seals
         ],
         "findings": [{"path": f.path, "level": f.level, "message": f.message} for f in save.findings],
     }
@@ -331,7 +330,7 @@ def _print_summary(save: Save) -> None:
     say(f"{save.path}: {what}, {save.main.source.size} bytes, {state}")
     for seal in save.seals:
         if not seal.holds:
-            say(f"✕ {seal.name} ({seal.algorithm}) says {seal.stored} and should say {seal.computed}")
+            say(f"✕ {seal.name} ({seal.algorithm}) says {seal.says} and should say {seal.should_say}")
     for finding in save.findings:
         say(f"{'✕' if finding.level != 'note' else '◇'} {finding.path}: {finding.message}")
     if save.knows_seals:

@@ -154,9 +154,6 @@ def _about(save: Save, book: Book, texts: Sequence[str]) -> dict[str, Any]:
         "files": [{"name": save.name_of(file), "size": file.source.size} for file in save.on_disk],
         "template": {"id": template.id, "version": template.version, "title": template.title} if template else None,
         "problem": plain(save.problem) if save.problem is not None else None,
-        "seals": [
-            {"path": seal.name, "algorithm": seal.algorithm, "stored": seal.stored, "computed": seal.computed}
-            for seal in save.seals
-        ],
+        "seals": [{"path": seal.name, "algorithm": seal.algorithm, **seal.numbers} for seal in save.seals],
         "postings": postings,
     }

@@ -38,6 +38,8 @@ __all__ = [
     "in_levels",
 ]
 
+LARGEST_NUMBER, MOST_DIGITS = 1024, 128  # bits of a number in JSON, and hexadecimal digits that are shown
+
 Kind = Literal["length", "count", "offset", "seal", "rule"]
 SEPARATING = 8  # bytes between what may grow and what is counted from the end
 NOTHING: Mapping[str, int] = MappingProxyType({})
@@ -188,6 +190,34 @@ class SealState:
     stored: int | None
     computed: int
     policy: str
+
+    @staticmethod
+    def in_digits(number: int) -> str:
+        """A result in hexadecimal; of a long one how it begins."""
+        digits = f"{number:X}"
+        return digits if len(digits) <= MOST_DIGITS else f"{digits[:MOST_DIGITS]}…"
+
+    @property
+    def says(self) -> str:
+        """What is stored, as people read it."""
+        return "nothing that can be read" if self.stored is None else _in_words(self.stored)
+
+    @property
+    def should_say(self) -> str:
+        return _in_words(self.computed)
+
+    @property
+    def numbers(self) -> dict[str, int | str | None]:
+        """What is stored and what should be, as JSON has it; a copy of a part of the save in hexadecimal."""
+        numbers = {"stored": self.stored, "computed": self.computed}
+        return {
+            name: f"0x{number:X}" if number is not None and number.bit_length() > LARGEST_NUMBER else number
+            for name, number in numbers.items()
+        }
+
+
+def _in_words(number: int) -> str:
+    return str(number) if number < 1 << 64 else SealState.in_digits(number)
 
 
 def followers(root: GroupNode, *, measured: bool = True, sealed: bool = True) -> Iterator[Follower]:

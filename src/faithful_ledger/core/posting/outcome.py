@@ -489,5 +489,5 @@ def _check_seals(save: Save, plan: Plan, bound: dict[str, BoundFile]) -> None:
         ]
     for state in states:
         if not state.holds and state.policy == "renew" and state.name not in (*plan.left, *plan.undecided):
-            text = f"{state.algorithm} says {state.stored} and should say {state.computed}"
+            text = f"{state.algorithm} says {state.says} and should say {state.should_say}"
             plan.findings.append(Finding(state.name, "error", text))

@@ -105,9 +105,9 @@ class SealsPane(QWidget):
         rows = []
         labels = Counter(state.label for state in kept)
         for state in kept:
-            stored = "–" if state.stored is None else f"{state.stored:X}"
+            stored = "–" if state.stored is None else state.in_digits(state.stored)
             mark = HOLDS if state.holds else BROKEN
-            due = "" if state.holds else f" → {state.computed:X}"
+            due = "" if state.holds else f" → {state.in_digits(state.computed)}"
             name = state.label if labels[state.label] == 1 else state.name  # the same in each record of rows
             rows.append((f"{mark} {name}", state.algorithm, f"{stored}{due}"))
         head = ("Seal", "Algorithm", "Stored → due" if held < len(kept) else "Stored")

@@ -245,7 +245,7 @@ class Margin(QFrame):
                 else pair("seals", f"{OPEN} none {'in this save' if save.knows_seals else 'known'}", "open")
             )
             for state in save.broken_seals[:8]:
-                text = f"{BROKEN} {state.label}: {state.algorithm} says {state.stored}, should say {state.computed}"
+                text = f"{BROKEN} {state.label}: {state.algorithm} says {state.says}, should say {state.should_say}"
                 self._add(label(text, "broken", wrap=True))
             self._add(pair("files", "\n".join(save.name_of(file) for file in save.on_disk[:MOST_FILES])))
             if save.template.about:
@@ -306,7 +306,7 @@ class Margin(QFrame):
             self._add(pair("standing", text, role))
         for state in save.seals:
             if state.name == node.path:
-                text = f"{HOLDS} holds" if state.holds else f"{BROKEN} should say {state.computed}"
+                text = f"{HOLDS} holds" if state.holds else f"{BROKEN} should say {state.should_say}"
                 self._add(pair("seal", f"{state.algorithm}: {text}", "holds" if state.holds else "broken"))
         for rule_ in save.template.rules if save.template is not None else ():
             if node.path in (rule_.left, rule_.right):

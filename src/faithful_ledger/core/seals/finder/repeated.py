@@ -84,17 +84,40 @@ def complement(finding: Finding, contents: Sequence[bytes]) -> Iterator[Finding]
             yield replace(made, holds_in=len(contents), of=len(contents))
 
 
-def _moved(finding: Finding, contents: Sequence[bytes], way: int, size: int) -> Iterator[Finding]:
-    misses = 0
+def _moved(finding: Finding, contents: Sequence[bytes], way: int, size: int) -> list[Finding]:
+    """The same so many bytes on, and again. A block of zeros alone says nothing: of those between others they are
+    believed where they are fewer, and of those behind the last one as many as there are others. A distance at which
+    many blocks do not hold is none.
+    """
+    found: list[Finding] = []
+    empty: list[Finding] = []
+    between: list[Finding] = []
+    misses = missed = 0
     for number in range(1, MOST_BLOCKS):
         made = _shifted(finding, number * way, size)
-        if made is None or misses == MOST_MISSES:
-            return
-        if not all(map(made.holds, contents)):
-            misses += 1
-            continue
-        misses = 0
-        yield replace(made, holds_in=len(contents))
+        if made is None or misses == MOST_MISSES or len(empty) > len(found) + 1:
+            break
+        holds = all(map(made.holds, contents))
+        if _is_empty(made, contents):
+            empty += [replace(made, holds_in=len(contents))] if holds else []
+        elif holds:
+            found.append(replace(made, holds_in=len(contents)))
+            between += empty
+            empty, misses = [], 0
+        else:
+            misses, missed = misses + 1, missed + 1
+    if missed > len(found) / 2 + MOST_MISSES:
+        return []
+    return [*found, *between, *empty[: len(found)]] if len(between) < len(found) else found
+
+
+def _is_empty(finding: Finding, contents: Sequence[bytes]) -> bool:
+    """Whether there are only zeros in what is covered, and where that is stored."""
+    for content in contents:
+        start, end, at = finding.spans(len(content))
+        if any(content[start:end]) or any(content[at : at + finding.size]):
+            return False
+    return True
 
 
 @dataclass(frozen=True)
@@ -188,9 +211,11 @@ def _row_of(members: Sequence[Finding], contents: Sequence[bytes], size: int) ->
         first = by_place[run]
         while (before := _shifted(first, -stride, size)) is not None and all(map(before.holds, contents)):
             first = before
-        count, last = 1, first
+        count, last, filled = 1, first, 1
         while (behind := _shifted(last, stride, size)) is not None and all(map(behind.holds, contents)):
-            count, last = count + 1, behind
+            if _is_empty(behind, contents) and count >= 2 * filled:
+                break
+            count, last, filled = count + 1, behind, filled + (not _is_empty(behind, contents))
         return replace(first, holds_in=len(contents)), stride, count
     return None
 
