@@ -192,41 +192,52 @@ def _is_random(keys: Array) -> Array:
 
 
 def _records(saves: Sequence[bytes], way: RecordKeys, hits: Counter[_Hit]) -> list[RecordKeys]:
-    """The records whose keys begin where the hits say."""
-    head = way.first
-    starts = _apart(hits, head)
-    every = sorted(hit.behind for hit in hits.elements())
-    farthest = min(every[int(NEARLY_ALL * (len(every) - 1))], 2 * every[len(every) // 2] - head)
-    gaps = {after - before for before, after in combinations(starts, 2) if after - before > farthest}
-    size = max(gaps, key=lambda gap: (len(_in_steps(starts, gap)), gap), default=0)
-    starts = _in_steps(starts, size) if size else starts[:1]
-    if size:
-        size = _parted(saves, way._replace(start=starts[0], size=size, end=farthest))
-    start = starts[0]
-    if len(starts) == 1:
-        size = min(min(map(len, saves)) - start, WORD * FARTHEST)
-    count = min((starts[-1] - start) // size + 1, MOST_RECORDS)
-    whole = min(size, min(map(len, saves)) - start - (count - 1) * size)
-    known = way._replace(start=start, size=size, records=count, end=whole)
+    """The records whose keys begin where the hits say, in each way in which parts of them may be hidden."""
+    known, starts = _placed(saves, way, hits)
     unit = WORD if way.generator is None else way.generator.taken
-    rest = head % unit
+    rest = way.first % unit
     inner = [(hit.behind - rest) // unit * unit + rest for hit in hits if hit.at in starts]
-    inner = [behind for behind in inner if head <= behind <= whole - unit]
+    inner = [behind for behind in inner if way.first <= behind <= known.end - unit]
     if not inner:
         return []
-    gains = _gains(saves, known)
-    low, high = min(inner), max(inner) + unit
-    sizes = gains[low % unit : (gains.size - low % unit) // unit * unit + low % unit].reshape(-1, unit).sum(axis=1)
-    found = []
-    for further, more in product(_further(sizes[high // unit :], unit), _further(sizes[: low // unit][::-1], unit)):
-        first = known.first if way.generator is not None else max(low - unit * more, known.first)
-        found.append(known._replace(first=first, end=high + unit * further))
-    found = list(dict.fromkeys(found))
+    found = list(dict.fromkeys(_bordered(_gains(saves, known), known, (min(inner), max(inner) + unit), unit)))
     best, *others = [each for each in found if _has_sum(saves, each)][:1] or found
     if _gained(saves, best) < LEAST_GAIN:
         return []
     longer = [_extended(saves, each) for each in (best, *others)]
     return [each if each.records > 1 else each._replace(size=each.reach) for each in longer]
+
+
+def _placed(saves: Sequence[bytes], way: RecordKeys, hits: Counter[_Hit]) -> tuple[RecordKeys, list[int]]:
+    """Where the records are, all of which is hidden behind their keys as far as is known yet; and where those begin
+    that show their keys.
+    """
+    starts = _apart(hits, way.first)
+    every = sorted(hit.behind for hit in hits.elements())
+    farthest = min(every[int(NEARLY_ALL * (len(every) - 1))], 2 * every[len(every) // 2] - way.first)
+    gaps = {after - before for before, after in combinations(starts, 2) if after - before > farthest}
+    size = max(gaps, key=lambda gap: (len(_in_steps(starts, gap)), gap), default=0)
+    starts = _in_steps(starts, size) if size else starts[:1]
+    behind = min(map(len, saves)) - starts[0]
+    if len(starts) == 1:
+        size = min(behind, WORD * FARTHEST)
+    else:
+        size = _parted(saves, way._replace(start=starts[0], size=size, end=farthest))
+    count = min((starts[-1] - starts[0]) // size + 1, MOST_RECORDS)
+    whole = min(size, behind - (count - 1) * size)
+    return way._replace(start=starts[0], size=size, records=count, end=whole), starts
+
+
+def _bordered(gains: Array, known: RecordKeys, inner: tuple[int, int], unit: int) -> Iterator[RecordKeys]:
+    """The same with each pair of borders that the hidden part may have, the likeliest first: at least its `inner`
+    bytes, in whole units. What a generator hides begins where it was found to.
+    """
+    low, high = inner
+    first = low % unit
+    units = gains[first : (gains.size - first) // unit * unit + first].reshape(-1, unit).sum(axis=1)
+    for further, more in product(_further(units[high // unit :], unit), _further(units[: low // unit][::-1], unit)):
+        begin = known.first if known.generator is not None else max(low - unit * more, known.first)
+        yield known._replace(first=begin, end=high + unit * further)
 
 
 def _parted(saves: Sequence[bytes], known: RecordKeys) -> int:

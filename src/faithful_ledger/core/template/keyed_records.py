@@ -11,7 +11,7 @@ from faithful_ledger.core.template.rewriting import Hex
 
 __all__ = ["KEYED_NOTE", "KEY_NAME", "field_in_rows"]
 
-KEY_NAME = "id"
+KEY_NAME, KEY_LABEL = "id", "Id"
 KEYED_NOTE = "the number in each tells it from the others, wherever it is"
 UNKNOWN = "bytes"
 
@@ -31,7 +31,7 @@ def field_in_rows(layout: list[dict[str, Any]], records: KeyedRecords, field: di
     start = step + records.within
     end = start + NUMBERS[str(field["as"])].least_size
     name = _put(rows["layout"], start, end, field)
-    key = next(str(each["field"]) for each in rows["layout"] if each.get("label") == KEY_NAME.capitalize())
+    _, key = _key_of(rows["layout"])
     return str(rows["rows"]), f"[{key}={records.number}].{name}"
 
 
@@ -40,15 +40,20 @@ def _is_of(rows: dict[str, Any], records: KeyedRecords) -> bool:
     at, many, parts = rows.get("at"), rows.get("count"), rows.get("layout") or []
     if not isinstance(at, int) or not isinstance(many, int) or rows.get("note") != KEYED_NOTE:
         return False
-    is_within = at - records.size < records.start < at + many * records.size
-    return (
-        is_within
-        and sum(map(_size, parts)) == records.size
-        and (records.start + records.key_at - at) % records.size
-        == sum(
-            map(_size, parts[: next(n for n, each in enumerate(parts) if each.get("label") == KEY_NAME.capitalize())])
-        )
-    )
+    begins, key = _key_of(parts)
+    is_there = at - records.size < records.start < at + many * records.size
+    has_key = key != "" and (records.start + records.key_at - at - begins) % records.size == 0
+    return has_key and is_there and sum(map(_size, parts)) == records.size
+
+
+def _key_of(parts: list[dict[str, Any]]) -> tuple[int, str]:
+    """Where the key begins in a record, and what it is called, which is nothing where none is labelled so."""
+    at = 0
+    for part in parts:
+        if part.get("label") == KEY_LABEL:
+            return at, str(part["field"])
+        at += _size(part)
+    return at, ""
 
 
 def _new_rows(layout: list[dict[str, Any]], records: KeyedRecords) -> dict[str, Any]:
@@ -58,7 +63,7 @@ def _new_rows(layout: list[dict[str, Any]], records: KeyedRecords) -> dict[str, 
         name, number = f"rows_{records.start:x}_{number}", number + 1
     width = len(records.key)
     order = "" if width == 1 else "le" if records.order == "little" else "be"
-    key = {"field": KEY_NAME, "as": f"u{8 * width}{order}", "label": KEY_NAME.capitalize(), "standing": "guessed"}
+    key = {"field": KEY_NAME, "as": f"u{8 * width}{order}", "label": KEY_LABEL, "standing": "guessed"}
     parts: list[dict[str, Any]] = [{"unknown": f"{UNKNOWN}_0", "size": records.size}]
     _put(parts, records.key_at, records.key_at + width, key)
     return {
