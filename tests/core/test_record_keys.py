@@ -46,12 +46,21 @@ class _Crew:
         self.apart, self.uneven = bytes(turn.choice((0, 0, 4))), turn.choice((0, 2))
         self.behind, self.empty = turn.randrange(8), turn.randrange(3)
         self.divers = [(turn.randbytes(4), turn.randbytes(4), turn.choice(NAMES)) for _ in range(turn.randrange(3, 9))]
-        self.bodies = [[_number(turn) for _ in range(2 * self.width)] for _ in self.divers]
+        self.is_full = turn.random() < 0.25  # only the higher halves of numbers are ever zero
+        self.bodies = [[self.number(each) for each in range(2 * self.width)] for _ in self.divers]
+
+    def number(self, half: int) -> bytes:
+        if not self.is_full:
+            return _number(self.turn)
+        return struct.pack(
+            "<H", self.turn.choice((0, 0, self.turn.randrange(99))) if half % 2 else self.turn.randrange(1, 999)
+        )
 
     def played(self) -> None:
         for body in self.bodies:
             for _ in range(3):
-                body[self.turn.randrange(len(body))] = _number(self.turn)
+                half = self.turn.randrange(len(body))
+                body[half] = self.number(half)
 
     def records(self, *, hidden: bool) -> bytes:
         """All records and the empty places behind them."""

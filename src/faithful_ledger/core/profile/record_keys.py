@@ -27,6 +27,8 @@ WORD = 4
 BETWEEN, FARTHEST = 8, 72  # words from one number of a key to the other, and to what is hidden
 FEWEST_HITS = 3  # halves of words that show the key of one record
 LEAST_DIFFERENT = 3  # different bytes of a key
+MOST_LETTERS = 7  # of the eight bytes of two numbers: these are a text
+SLIGHTLY = 0.1  # a byte, by which records gain less that show less of their keys; beside records far more is lost
 LEAST_GAIN = 0.5  # a hidden byte, by how usual it is
 MOST_RECORDS = 4096
 NEARLY_ALL = 0.9  # of the zeros: a few are found by chance, far behind a key or behind none
@@ -108,14 +110,17 @@ def _under_two_numbers(data: Array, known: Sequence[RecordKeys] | None) -> Itera
             words = data[phase : phase + (data.size - phase) // WORD * WORD].view("<u4")
             keys = words[:-between] ^ words[between:]
             halves, of_keys = words.view("<u2").reshape(-1, 2), keys.view("<u2").reshape(-1, 2)
-            full = (halves != 0).all(axis=1)
-            usable = _is_random(keys) & full[:-between] & full[between:]
+            large = (halves != 0).all(axis=1)
+            usable = _is_random(keys) & large[:-between] & large[between:]
+            letters = _letters(words)
+            usable &= letters[:-between] + letters[between:] < MOST_LETTERS
             equal = (
                 (WORD * word + 2 * half, halves[word:, half] == of_keys[: max(len(words) - word, 0), half ^ turned])
                 for word in range(between + 1, min(FARTHEST, len(words)))
                 for half in (0, 1)
             )
-            for at, behind in _shown(usable, equal, FEWEST_HITS, both=True):
+            full = (keys.view(np.uint8).reshape(-1, WORD) != 0).all(axis=1)
+            for at, behind in _shown(usable, equal, FEWEST_HITS, full):
                 yield way, _Hit(phase + WORD * at, behind)
 
 
@@ -143,7 +148,7 @@ def _generated(data: Array, known: Sequence[RecordKeys] | None) -> Iterator[tupl
                 (place, (_values(data, place, taken, count) == mask) & (mask != 0))
                 for place, mask in zip(range(way.first, LATEST + 2 * EVEN_NUMBERS, taken), masks, strict=False)
             )
-            for at, behind in _shown(seeds > 0, equal, FEWEST_HITS * (3 - taken)):
+            for at, behind in _shown(seeds > 0, equal, FEWEST_HITS * (3 - taken), seeds > 0):
                 yield way, _Hit(2 * at, behind)
 
 
@@ -155,19 +160,17 @@ def _values(data: Array, place: int, size: int, count: int) -> Array:
     return values
 
 
-def _shown(
-    usable: Array, tries: Iterable[tuple[int, Array]], least: int, *, both: bool = False
-) -> Iterator[tuple[int, int]]:
+def _shown(usable: Array, tries: Iterable[tuple[int, Array]], least: int, full: Array) -> Iterator[tuple[int, int]]:
     """Which of some places have at least so many hidden zeros behind them, with each of these. Of the `tries` each is
-    how far behind, and whether one is there. With `both` each half of a word has to be there: one half alone may be
-    like a number that is often there.
+    how far behind, and whether one is there. Where a key is not `full` of bytes, each half of a word has to be there:
+    one half alone may be a small number that is often there.
     """
     counts, found = np.zeros((2, usable.size), np.uint8), []
     for behind, equal in tries:
         counts[behind // 2 % 2, : equal.size] += equal
         found.append((behind, equal))
-    shown = usable & (counts.sum(axis=0) >= least)
-    enough = np.flatnonzero(shown & (counts > 0).all(axis=0) if both else shown)
+    shown = usable & (counts.sum(axis=0) >= least) & (full | (counts > 0).all(axis=0))
+    enough = np.flatnonzero(shown)
     for behind, equal in found if enough.size else ():
         places = enough[enough < equal.size]
         yield from ((at, behind) for at in places[equal[places]].tolist())
@@ -191,9 +194,19 @@ def _is_random(keys: Array) -> Array:
     return kept
 
 
+def _letters(words: Array) -> Array:
+    """How many of the four bytes of each word are letters of a text."""
+    split = words.view(np.uint8).reshape(-1, WORD)
+    counted: Array = ((split >= ord(" ")) & (split < 127)).sum(axis=1)
+    return counted
+
+
 def _records(saves: Sequence[bytes], way: RecordKeys, hits: Counter[_Hit]) -> list[RecordKeys]:
     """The records whose keys begin where the hits say, in each way in which parts of them may be hidden."""
     known, starts = _placed(saves, way, hits)
+    sides = {hit.behind // 2 % 2 for hit in hits if hit.at in starts}
+    if way.generator is None and known.records == 1 and len(sides) == 1:
+        return []  # of one record half of its key says too little
     unit = WORD if way.generator is None else way.generator.taken
     rest = way.first % unit
     inner = [(hit.behind - rest) // unit * unit + rest for hit in hits if hit.at in starts]
@@ -247,9 +260,13 @@ def _parted(saves: Sequence[bytes], known: RecordKeys) -> int:
         step = size // part
         first = known._replace(end=min(known.end, step))
         between = [first._replace(start=first.start + number * step) for number in range(1, part)]
-        if size % (2 * part) == 0 and first.end > first.first:
-            least = max(_gained(saves, first) / 2, LEAST_GAIN)
-            size = step if all(_gained(saves, each) >= least for each in between) else size
+        if size % (2 * part) or first.end <= first.first:
+            continue
+        gained = _gained(saves, first)
+        whole = _gained(saves, known) * (known.end - known.first)
+        if gained * (first.end - first.first) < max(whole / 2, 1.0):
+            continue  # most of what is hidden is behind it
+        size = step if all(_gained(saves, each) >= gained / 2 - SLIGHTLY for each in between) else size
     return size
 
 
