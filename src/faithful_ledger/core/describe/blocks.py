@@ -12,6 +12,7 @@ from faithful_ledger.core.binding import Node
 from faithful_ledger.core.describe import placing
 from faithful_ledger.core.describe.flow import is_run
 from faithful_ledger.core.describe.sealing import TAG, block_keys
+from faithful_ledger.core.template.names import free_name
 
 if TYPE_CHECKING:
     from faithful_ledger.core.describe.draft import Draft
@@ -55,7 +56,7 @@ def let_be_blocks(draft: Draft, rule: BlockRule, content: bytes) -> None:
     taken = [child.spec.name for child in root.children if child not in runs]
     blocks = []
     for start, (low, high), nodes in zip(starts, contents, within, strict=True):
-        name = placing.apart_from(taken, (NAME.match(content, start) or [b""])[0][:TAG].decode().lower())
+        name = free_name(taken, (NAME.match(content, start) or [b""])[0][:TAG].decode().lower())
         taken.append(name)
         parts = _parts(draft, nodes, low, high)
         blocks.append({"group": name, "flat": True, "layout": _named(keys, name, content[start : start + TAG], parts)})

@@ -11,6 +11,7 @@ from typing import Any
 
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import EntryError, place
+from faithful_ledger.core.template import names
 from faithful_ledger.core.template.model import GroupSpec
 from faithful_ledger.core.template.rewriting import Hex, YamlText
 from faithful_ledger.core.template.yaml_text import Where
@@ -19,7 +20,6 @@ __all__ = [
     "ADDRESS_KEYS",
     "UNCHANGED",
     "add_element",
-    "apart_from",
     "free_name",
     "layout_index",
     "move_into_run",
@@ -37,16 +37,7 @@ def free_name(group: GroupSpec, wanted: str, taken: Sequence[str] = ()) -> str:
     """A name that no element of a group has."""
     while group.flat and isinstance(group.parent, GroupSpec):
         group = group.parent
-    return apart_from([*group.names, *taken], wanted)
-
-
-def apart_from(taken: Sequence[str], wanted: str) -> str:
-    """A name that is not taken yet."""
-    name, number = wanted, 2
-    while name in taken:
-        name = f"{wanted}_{number}"
-        number += 1
-    return name
+    return names.free_name([*group.names, *taken], wanted)
 
 
 def layout_index(node: Node) -> int:

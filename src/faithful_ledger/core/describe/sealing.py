@@ -16,6 +16,7 @@ from faithful_ledger.core.describe.links import shortest_name
 from faithful_ledger.core.errors import EntryError, place
 from faithful_ledger.core.seals.finder.directories import tag_of
 from faithful_ledger.core.storage import WRITTEN
+from faithful_ledger.core.template.names import free_name
 from faithful_ledger.core.template.rewriting import YamlText
 
 if TYPE_CHECKING:
@@ -168,7 +169,7 @@ def directory_keys(rule: DirectoryRule, content: bytes, count: int | str) -> dic
             keys |= {"length_of": body}
         else:
             assert column.algorithm is not None
-            name = placing.apart_from([str(each["field"]) for _, _, each in placed], "sum")
+            name = free_name([str(each["field"]) for _, _, each in placed], "sum")
             keys |= {"field": name, "seal": {**seal_keys(column.algorithm), "over": body}}
         placed.append((column.at, column.width, keys))
     if (tag := tag_of(rule, content)) is not None:
@@ -234,7 +235,7 @@ def _numbers(
             plus = each.algorithm.start
             keys = {"field": "packed", **kind, "length_of": stream} | ({"plus": plus} if plus else {})
         else:
-            called = placing.apart_from(taken, "length" if each.is_length else "sum")
+            called = free_name(taken, "length" if each.is_length else "sum")
             seal = {**seal_keys(each.algorithm), "over": stream}
             seal |= {"unpacked": [rule.kind]} if each.unpacked else {}
             keys = {"field": called, **kind, "seal": seal}
@@ -305,10 +306,9 @@ def covered(bound: BoundFile, field: FieldNode | None, over: tuple[int, int]) ->
 
 def record_around(bound: BoundFile, at: int) -> GroupNode | None:
     """The innermost record that holds a byte."""
-    node: Node | None = field_at(bound.root, at)
-    while node is not None and not isinstance(node.parent, RowsNode):
-        node = node.parent
-    return node if isinstance(node, GroupNode) else None
+    field = field_at(bound.root, at)
+    record = field.record if field is not None else None
+    return record if isinstance(record, GroupNode) else None
 
 
 def _covered_in(record: GroupNode, over: tuple[int, int]) -> str | list[str]:

@@ -27,7 +27,7 @@ from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.storage.digits import buffer_around
 from faithful_ledger.core.storage.text import unit_of
 
-__all__ = ["ENOUGH_TO_DOUBT", "exact_places", "follows", "telling"]
+__all__ = ["ENOUGH_TO_DOUBT", "beginning_with", "exact_places", "follows", "telling"]
 
 ENOUGH_TO_DOUBT = 4  # sightings needed before one of them is doubted
 MOST_HITS = 1 << 18
@@ -86,7 +86,7 @@ def exact_places(
                 return list(found.values())
             at = offsets
             if form.raws[first] != runs[number]:
-                at = _beginning_with(form.raws[first], contents[first].data, offsets - lead)
+                at = beginning_with(form.raws[first], contents[first].data, offsets - lead)
             for place in _of_form(form, contents, carriers, seen, used, first, at, plain=plain):
                 place.doubts = doubted if doubted is not None else place.doubts
                 found.setdefault((place.offsets, place.stored_as), place)
@@ -147,7 +147,7 @@ def _searched(form: _Form, first: int) -> tuple[bytes, int]:
     return raw, 0
 
 
-def _beginning_with(raw: bytes, data: Array, at: Array) -> Array:
+def beginning_with(raw: bytes, data: Array, at: Array) -> Array:
     """Those of some offsets at which these bytes are."""
     at = at[(at >= 0) & (at + len(raw) <= data.size)]
     for place, byte in enumerate(raw):

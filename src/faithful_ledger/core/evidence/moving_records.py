@@ -15,6 +15,7 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 
+from faithful_ledger.core.evidence.exact import beginning_with
 from faithful_ledger.core.evidence.place import KeyedRecords, Place
 from faithful_ledger.core.evidence.reading import Array
 from faithful_ledger.core.evidence.sightings import Sighting
@@ -69,7 +70,10 @@ def places_in_records(data: Sequence[Array], seen: Sequence[Sighting]) -> list[P
         width = NUMBERS[name].least_size
         if max(known) >> 8 * width:
             continue
-        offsets = [_offsets(each, NUMBERS[name].encode(number)) for each, number in zip(data, known, strict=True)]
+        offsets = [
+            beginning_with(raw, each, np.flatnonzero(each == raw[0]))
+            for each, raw in zip(data, map(NUMBERS[name].encode, known), strict=True)
+        ]
         if not all(0 < len(each) <= MOST_HITS for each in offsets):
             continue
         order: Literal["little", "big"] = "big" if name.endswith("be") else "little"
@@ -85,14 +89,6 @@ def places_in_records(data: Sequence[Array], seen: Sequence[Sighting]) -> list[P
                         Place(ats, name, len(seen), len(seen), values=values, records=records, how=records.words),
                     )
     return [best[1]] if best is not None else []
-
-
-def _offsets(data: Array, raw: bytes) -> Array:
-    """Where some bytes stand."""
-    found = np.flatnonzero(data[: data.size - len(raw) + 1] == raw[0])
-    for number, byte in enumerate(raw[1:], 1):
-        found = found[data[found + number] == byte]
-    return found
 
 
 def _ways(

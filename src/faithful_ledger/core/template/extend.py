@@ -19,7 +19,7 @@ from faithful_ledger.core.template.fresh import Shared, new_template
 from faithful_ledger.core.template.keyed_records import field_in_rows
 from faithful_ledger.core.template.loader import dumped, round_trip
 from faithful_ledger.core.template.model import PINNED, FileSpec
-from faithful_ledger.core.template.names import field_name, has_no_name, unnamed_bits
+from faithful_ledger.core.template.names import field_name, free_name, has_no_name, unnamed_bits
 from faithful_ledger.core.template.rewriting import Hex
 from faithful_ledger.core.template.schema import ELEMENT_KINDS
 
@@ -128,7 +128,7 @@ def _letters_for(document: dict[str, Any], letters: Sequence[tuple[int, str]]) -
         if all(names.get(code, letter) == letter for code, letter in letters):
             names.update(letters)
             return str(name)
-    name = _free("own", set(map(str, known)))
+    name = free_name(set(map(str, known)), "own")
     known[name] = dict(letters)
     return name
 
@@ -140,7 +140,7 @@ def _hidden(files: dict[str, Any], holder: str, place: Place, element: dict[str,
     assert place.mask is not None and place.address is not None
     layout, size = files[holder]["layout"], NUMBERS[place.stored_as].least_size
     taken = set(map(_name_of, layout))
-    name = _free(f"{element['field']}{HIDDEN}", taken)
+    name = free_name(taken, f"{element['field']}{HIDDEN}")
     address = place.address.keys()
     for key in address:
         del element[key]
@@ -165,7 +165,7 @@ def _key_field(layout: list[dict[str, Any]], place: Place, mask: Mask, name: str
     for element in layout:
         if {**element, **where} == element and _holds(element, size):
             return str(element["field"])
-    name = _free(name, set(map(_name_of, layout)))
+    name = free_name(set(map(_name_of, layout)), name)
     layout.append({"field": name, "as": "bytes", "size": size, **where})
     return name
 
@@ -212,21 +212,13 @@ def _name_of(element: dict[str, Any]) -> str:
 
 def with_free_name(element: dict[str, Any], layout: list[dict[str, Any]]) -> None:
     """Give a field another name where one of its layout has the same."""
-    element["field"] = _free(str(element["field"]), {_name_of(part) for part in layout})
-
-
-def _free(wanted: str, taken: set[str]) -> str:
-    name, number = wanted, 2
-    while name in taken:
-        name = f"{wanted}_{number}"
-        number += 1
-    return name
+    element["field"] = free_name({_name_of(part) for part in layout}, str(element["field"]))
 
 
 def _file_name(files: dict[str, Any], wanted: str) -> str:
     """A name for a file that no file has and no field of the first one."""
     first = next(iter(files.values()))["layout"]
-    return _free(wanted, {*map(str, files), *map(_name_of, first)})
+    return free_name({*map(str, files), *map(_name_of, first)}, wanted)
 
 
 def _file_of(files: dict[str, Any], path: Path, place: Place) -> str:

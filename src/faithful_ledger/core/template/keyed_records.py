@@ -7,6 +7,7 @@ from typing import Any
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence.place import KeyedRecords
 from faithful_ledger.core.storage import NUMBERS
+from faithful_ledger.core.template.names import free_name
 from faithful_ledger.core.template.rewriting import Hex
 
 __all__ = ["KEYED_NOTE", "KEY_NAME", "field_in_rows"]
@@ -57,10 +58,7 @@ def _key_of(parts: list[dict[str, Any]]) -> tuple[int, str]:
 
 
 def _new_rows(layout: list[dict[str, Any]], records: KeyedRecords) -> dict[str, Any]:
-    taken = {str(next(iter(each.values()))) for each in layout}
-    name, number = f"rows_{records.start:x}", 2
-    while name in taken:
-        name, number = f"rows_{records.start:x}_{number}", number + 1
+    name = free_name({str(next(iter(each.values()))) for each in layout}, f"rows_{records.start:x}")
     width = len(records.key)
     order = "" if width == 1 else "le" if records.order == "little" else "be"
     key = {"field": KEY_NAME, "as": f"u{8 * width}{order}", "label": KEY_LABEL, "standing": "guessed"}

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Collection
 
-__all__ = ["field_name", "has_no_name", "unnamed_bits"]
+__all__ = ["field_name", "free_name", "has_no_name", "unnamed_bits"]
 
 UNNAMED = re.compile(r"bits_[0-9]+(?:_beside_.*)?")
 
@@ -13,6 +14,15 @@ def field_name(name: str) -> str:
     """A name for a field out of any words: “Diver's air” becomes diver_s_air."""
     cleaned = re.sub(r"[^a-z0-9]+", "_", name.casefold()).strip("_")[:60]
     return cleaned if cleaned[:1].isalpha() else f"field_{cleaned}".rstrip("_")
+
+
+def free_name(taken: Collection[str], wanted: str) -> str:
+    """A name that is not taken yet."""
+    name, number = wanted, 2
+    while name in taken:
+        name = f"{wanted}_{number}"
+        number += 1
+    return name
 
 
 def unnamed_bits(first: int, beside: str = "") -> str:

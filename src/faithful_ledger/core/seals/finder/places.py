@@ -150,7 +150,8 @@ def places(contents: Sequence[bytes], at: int | None = None) -> list[Place]:
             key = (*place.edge, place.size, place.form, place.bits)
             if at is None or place.edge.at(len(contents[0])) == at:
                 found.setdefault(key, place)
-    changed = _changed_before(contents)
+    shortest = min(map(len, contents))
+    changed = changed_offsets([content[:shortest] for content in contents])
     ranked = sorted(found.values(), key=lambda place: _rank(place, contents, changed))
     if at is not None or len(ranked) <= MOST:
         return ranked
@@ -264,24 +265,13 @@ def _number(text: bytes, form: str) -> int | None:
         return None
 
 
-def _changed_before(contents: Sequence[bytes]) -> list[int]:
-    """How many bytes in front of each offset are not the same in all saves."""
-    shortest = min(map(len, contents))
-    arrays = np.stack([np.frombuffer(content[:shortest], np.uint8) for content in contents])
-    counted: list[int] = np.concatenate(([0], np.cumsum((arrays != arrays[0]).any(axis=0)))).tolist()
-    return counted
-
-
-def _is_alone(at: int, size: int, changed: Sequence[int]) -> bool:
+def _is_alone(at: int, size: int, changed: Array) -> bool:
     """Whether hardly a byte around a place changes, as around a checksum behind a part of a save that is hidden."""
-    last = len(changed) - 1
-    low, high = max(at - AROUND, 0), min(at + size + AROUND, last)
-    if at + size > last:
-        return False
-    return changed[at] - changed[low] + changed[high] - changed[at + size] <= 1
+    before, here, behind, end = np.searchsorted(changed, (at - AROUND, at, at + size, at + size + AROUND))
+    return bool(here - before + end - behind <= 1)
 
 
-def _rank(place: Place, contents: Sequence[bytes], changed: Sequence[int]) -> tuple[float, int, int]:
+def _rank(place: Place, contents: Sequence[bytes], changed: Array) -> tuple[float, int, int]:
     """Checksums look like noise, and are usually near the beginning or the end of a save or of a block of it, at a
     multiple of their size, and apart from other bytes that change.
     """
@@ -299,7 +289,7 @@ def _rank(place: Place, contents: Sequence[bytes], changed: Sequence[int]) -> tu
     points += 1.0 if at in (0, size - place.size) else 0.0
     points += 0.3 if at % place.size == 0 else 0.0
     points += 0.6 if at % SMALLEST_BLOCK == 0 or (at + place.size) % SMALLEST_BLOCK == 0 else 0.0
-    points += 0.6 if _is_alone(at, place.size, changed) else 0.0
+    points += 0.6 if at + place.size <= min(map(len, contents)) and _is_alone(at, place.size, changed) else 0.0
     points += {32: 0.4, 16: 0.2, 64: 0.1}.get(place.bits, 0.0)
     points += place.restless
     points -= place.edge.from_end and place.edge.offset > size // 2  # counted from the end that is farther

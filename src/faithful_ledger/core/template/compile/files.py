@@ -275,11 +275,10 @@ class _Files:
         elif bool(layer.through) is not (layer.kind == STRINGS):
             text = "say through which layers each string is read" if not layer.through else f"{layer.kind} has none"
             self.mistakes.append(((*where, "through") if layer.through else where, text))
-        elif layer.kind == MASKED:
-            if not layer.number or bool(layer.mask) is bool(layer.key):
-                text = "say which number is XORed with which mask (number: hidden, mask: key), or with which key"
-                self.mistakes.append((where, text))
-        elif layer.number or layer.mask:
+        elif layer.kind == MASKED and (not layer.number or bool(layer.mask) is bool(layer.key)):
+            text = "say which number is XORed with which mask (number: hidden, mask: key), or with which key"
+            self.mistakes.append((where, text))
+        elif layer.kind != MASKED and (layer.number or layer.mask):
             self.mistakes.append((where, f"{layer.kind} has neither number nor mask"))
         elif bool(layer.parts) is not (layer.kind == JOINED):
             text = "say in which order its parts are: parts: [2, 1]" if not layer.parts else f"{layer.kind} has none"
@@ -288,7 +287,7 @@ class _Files:
             self.mistakes.append(((*where, "parts"), "each part is there once"))
         elif layer.kind in CIPHERS:
             self.cipher(layer, where)
-        elif (layer.key is not None or layer.key_of) and layer.kind not in KEYED:
+        elif (layer.key_of or (layer.key is not None and layer.kind != MASKED)) and layer.kind not in KEYED:
             self.mistakes.append((where, f"{layer.kind} has no key; only {', '.join((*KEYED, *CIPHERS))} have one"))
         elif bool(layer.member) is not (layer.kind in ARCHIVES):
             text = (
