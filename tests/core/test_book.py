@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import io
 import json
 import os
@@ -27,6 +28,7 @@ from faithful_ledger.core.records import Member, Snapshot
 from faithful_ledger.core.shelf import Shelf
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.taking_in import take_in
+from faithful_ledger.core.threads import WORTH_IT
 from faithful_ledger.core.typed_bytes import enter_bytes
 from faithful_ledger.core.vault import ObjectStore
 from tests.support import LedgerCase, play, template_of
@@ -91,6 +93,117 @@ class ObjectStoreTest(LedgerCase):
         store.put(MemorySource(b"x" * 5000))
         self.assertEqual(store.path_of(digest).stat().st_mtime_ns, before.st_mtime_ns)
         self.assertEqual(before.st_mode & 0o222, 0, "objects are not for writing")
+
+
+class AlikeTest(LedgerCase):
+    """Large objects of which only what differs from another one is kept."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.store = ObjectStore(self.folder / "objects")
+        self.first = os.urandom(WORTH_IT + 1000)
+        self.name = self.store.put(MemorySource(self.first))
+
+    def size_of(self, name: str) -> int:
+        return self.store.path_of(name).stat().st_size
+
+    def damage(self, name: str, at: int) -> None:
+        path = self.store.path_of(name)
+        data = bytearray(path.read_bytes())
+        data[at] ^= 1
+        path.chmod(0o644)
+        path.write_bytes(data)
+
+    @settings(max_examples=30)
+    @given(st.data())
+    def test_what_is_nearly_the_same_takes_little_room_and_comes_back(self, data: st.DataObject) -> None:
+        content, last = bytearray(self.first), self.name
+        for _ in range(data.draw(st.integers(1, 3))):
+            for _ in range(data.draw(st.integers(0, 4))):
+                at = data.draw(st.integers(0, len(content) - 1))
+                content[at : at + data.draw(st.integers(1, 9000))] = data.draw(st.binary(max_size=9000))
+                if data.draw(st.booleans()):
+                    content += bytes(len(self.first) - len(content) % 5000)
+                content = content[: len(self.first) + data.draw(st.integers(-5000, 70_000))]
+            last = self.store.put(MemorySource(content), like=last)
+            self.assertEqual(last, hashlib.sha256(content).hexdigest())
+            self.assertEqual(self.store.get(last), content)
+        self.assertEqual(self.store.get(self.name), self.first)
+        self.assertEqual(self.store.check(), [])
+
+    def test_the_room_it_takes(self) -> None:
+        like = self.name
+        for number in range(5):  # each differs from the first one, also where the one before is such an object
+            content = bytearray(self.first)
+            content[50_000 * number] ^= 1
+            like = self.store.put(MemorySource(content), like=like)
+            self.assertLess(self.size_of(like), 100_000)
+        before = self.store.path_of(self.name).stat().st_mtime_ns
+        self.assertEqual(self.store.put(MemorySource(self.first), like=like), self.name)
+        self.assertEqual(self.store.path_of(self.name).stat().st_mtime_ns, before, "what others differ from stays")
+        other = self.store.put(MemorySource(os.urandom(WORTH_IT)), like=self.name)
+        self.assertGreater(self.size_of(other), WORTH_IT, "nothing in common")
+        self.assertEqual(self.store.put(MemorySource(content)), like)
+        self.assertGreater(self.size_of(like), WORTH_IT, "without a likeness it is kept whole")
+        self.assertEqual(self.store.check(), [])
+
+    def test_damage_is_never_relied_on(self) -> None:
+        content = self.first[:-1] + b"!"
+        for at in (100, WORTH_IT // 2, -100, -30):  # in the frame, and in what is said about it
+            with self.subTest(at=at):
+                self.damage(self.name, at)
+                name = self.store.put(MemorySource(content), like=self.name)
+                self.assertGreater(self.size_of(name), WORTH_IT)
+                self.assertEqual(self.store.get(name), content)
+                self.store.put(MemorySource(self.first))
+                self.assertEqual(self.store.get(self.name), self.first)
+
+    def test_what_differs_from_a_lost_or_damaged_object_is_named_until_that_is_kept_again(self) -> None:
+        name = self.store.put(MemorySource(self.first[:-1] + b"!"), like=self.name)
+        self.damage(self.name, WORTH_IT // 2)
+        self.assertEqual(sorted(self.store.check()), sorted([self.name, name]))
+        self.store.path_of(self.name).unlink()
+        self.assertFalse(self.store.has(name))
+        with self.assertRaisesRegex(VaultError, f"the kept copy {self.name[:12]}… is missing from"):
+            self.store.get(name)
+        self.store.put(MemorySource(self.first))
+        self.assertTrue(self.store.has(name))
+        self.assertEqual(self.store.check(), [])
+
+    def test_what_is_said_about_differences_is_not_trusted(self) -> None:
+        content = bytearray(self.first)
+        content[7000] ^= 1
+        content[90_000] ^= 1
+        name = self.store.put(MemorySource(content), like=self.name)
+        good = self.store.path_of(name).read_bytes()
+        self.store.path_of(name).chmod(0o644)
+        for at in range(64):
+            for value in {0, 1, 0x7F, 0xFF} - {good[at]}:
+                self.store.path_of(name).write_bytes(good[:at] + bytes([value]) + good[at + 1 :])
+                with self.subTest(at=at, value=value), self.assertRaises(VaultError):
+                    self.store.get(name)
+        self.store.path_of(name).write_bytes(good[:8] + bytes.fromhex(name) + good[40:])
+        with self.assertRaisesRegex(VaultError, "it differs from one that differs from another, and so on"):
+            self.store.get(name)
+
+    def test_copies_made_on_demand_are_whole_and_those_before_postings_are_not(self) -> None:
+        path = self.folder / "large.sav"
+        path.write_bytes(self.first)
+        book, template = self.shelf().open("b"), template_of("- {field: marks, as: u32}")
+        sizes = []
+        for number in range(4):
+            save = open_save(path, template)
+            save.enter("marks", str(number))
+            if number == 3:
+                book.keeping.keep(save, "on demand")
+            posting = book.history.post(save, make_plan(save))
+            kept = book.keeping.snapshot(posting.record["kept"]).files[0].sha256
+            sizes.append(book.keeping.store.path_of(kept).stat().st_size > WORTH_IT)
+        self.assertEqual(sizes, [True, False, False, True])
+        for posting in book.history.postings():
+            book.history.reverse(posting)
+        self.assertEqual(path.read_bytes(), self.first)
+        self.assertTrue(book.keeping.check_vault().sound)
 
 
 class BookTest(LedgerCase):

@@ -163,7 +163,8 @@ class EveryStepTest(LedgerCase):
         self.assertEqual([recovery.outcome for recovery in again.recovered], ["foreign"])
         after = self.tree(account.parent)
         self.assertEqual({n: c for n, c in before.items() if not n.endswith(".part")}, after)
-        self.assertEqual(len(again.keeping.snapshots()), 1, "the untouched copy is still there")
+        kinds = [snapshot.kind for snapshot in again.keeping.snapshots()]
+        self.assertEqual(kinds.count("before posting"), 1, "the untouched copy is still there")
         again.close()
 
     def test_restoring_is_as_safe(self) -> None:
@@ -408,11 +409,16 @@ files:
         held = bytes(range(16))
         pristine = {"hold.sav": zlib.crc32(held).to_bytes(4, "little") + held + bytes(WORTH_IT)}
         (saves / "hold.sav").write_bytes(pristine["hold.sav"])
-        book = Book(self.folder / f"book-{len(list(self.folder.glob('book-*')))}", disk)
+        folder = self.folder / f"book-{len(list(self.folder.glob('book-*')))}"
+        self.keep_before(folder, saves / "hold.sav")
+        book = Book(folder, disk)
         save = open_save(saves / "hold.sav", parse_template(self.TEMPLATE.encode(), "large.yaml"))
         hash_early(*save.on_disk)
         save.enter("marks", "5200")
         return book, save, pristine
+
+    def keep_before(self, folder: Path, path: Path) -> None:
+        """What the book has already."""
 
     def test_a_disk_that_writes_something_else_is_noticed(self) -> None:
         class Wrong(FailingDisk):
@@ -427,3 +433,15 @@ files:
             book.history.post(save, make_plan(save))
         self.assertEqual((self.tree(save.path.parent), book.history.postings()), (old, []))
         book.close()
+
+
+class AlikeStepTest(LargeStepTest):
+    """The same for a file of which the vault has nearly all bytes already."""
+
+    def keep_before(self, folder: Path, path: Path) -> None:
+        pristine = path.read_bytes()
+        path.write_bytes(pristine[:-WORTH_IT] + b"as it was yesterday".ljust(WORTH_IT, b"\0"))
+        book = Book(folder)
+        book.keeping.keep(open_save(path, parse_template(self.TEMPLATE.encode(), "large.yaml")))
+        book.close()
+        path.write_bytes(pristine)

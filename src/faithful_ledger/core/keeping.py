@@ -42,6 +42,7 @@ from faithful_ledger.core.vault.objects import ObjectStore, digest_beside
 if TYPE_CHECKING:
     from concurrent.futures import Future
 
+KEPT = "kept"  # the kind of snapshots that were asked for
 MOST_IDENTIFIED = 100  # snapshots that are read to find out whose they are
 DECIDED = "carried:"  # in front of the ids of templates, in the names of settings that are decisions
 MAPPED = "mapped:"  # in front of the ids of two templates, in the names of settings that say where values go
@@ -184,7 +185,7 @@ class Keeping:
             self.recovered.append(Rebuilt(self.name, len(found)))
         return len(found)
 
-    def keep(self, save: Save, label: str = "", kind: str = "kept") -> Snapshot:
+    def keep(self, save: Save, label: str = "", kind: str = KEPT) -> Snapshot:
         """Keep all files of a save as they are on disk now, companions included.
 
         Raises:
@@ -204,9 +205,14 @@ class Keeping:
             self._put_large(save)
 
     def _put_large(self, save: Save) -> None:
-        for file in save.on_disk:
-            if file.source.size >= WORTH_IT and not self.store.has(file.kept_as):
-                file.kept_as = self.store.put(file.source, file.hashing)
+        large = [f for f in save.on_disk if f.source.size >= WORTH_IT and not self.store.has(f.kept_as)]
+        like = self._kept_last(save.path) if large else {}
+        for file in large:
+            file.kept_as = self.store.put(file.source, file.hashing, like.get(absolute(file.path), ""))
+
+    def _kept_last(self, save: Path) -> dict[Path, str]:
+        """The SHA-256 of each file in the latest snapshot of a save."""
+        return {file.path: file.sha256 for snapshot in self.snapshots(save, 1) for file in snapshot.files}
 
     def _keep_save(self, save: Save, label: str, kind: str, known: Mapping[Path, Known] = NONE_KNOWN) -> Snapshot:
         names = tuple(save.companions)
@@ -278,15 +284,18 @@ class Keeping:
         identity: str = "",
     ) -> Snapshot:
         """Keep files by their roles as a snapshot of a save; a companion that is not there is passed over, and files
-        that are `known` are not read again.
+        that are `known` are not read again. What is not kept on demand may be kept as what differs from the last time.
         """
         files = []
+        like = {} if kind == KEPT else self._kept_last(save)
         for role, path in paths:
             if role == "companion" and not path.is_file():
                 continue
             source, kept_as, hashing = known[path] if path in known else Known(open_source(path)[0])
             mode = path.stat().st_mode & 0o7777
-            files.append(KeptFile(role, absolute(path), source.size, kept_as or self.store.put(source, hashing), mode))
+            where = absolute(path)
+            digest = kept_as or self.store.put(source, hashing, like.get(where, ""))
+            files.append(KeptFile(role, where, source.size, digest, mode))
         snapshot = Snapshot(os.urandom(6).hex(), now(), label, kind, absolute(save), companions, tuple(files), identity)
         return self.add(snapshot)
 
@@ -385,7 +394,7 @@ class Keeping:
         with self.locked(shared=True):
             about = read_archive(archive, keep)
             label = about.label or archive.stem
-            return self.add(Snapshot(os.urandom(6).hex(), now(), label, "kept", main, about.companions, tuple(kept)))
+            return self.add(Snapshot(os.urandom(6).hex(), now(), label, KEPT, main, about.companions, tuple(kept)))
 
     def check_vault(self) -> VaultReport:
         """Read every kept copy again, and compare the vault with the records."""

@@ -2,12 +2,15 @@
 
 What is on disk:
 
-    objects/ab/abcdef….zst    one object: a zstd frame; its name is the SHA-256 of the unpacked bytes
+    objects/ab/abcdef….zst    one object: a zstd frame; its name is the SHA-256 of the unpacked bytes. Of a large one
+                              that is like an object kept before there are only the blocks that differ from it
+                              (differences.py)
     objects/new-….part        an object that was being written when the machine stopped; swept away by `sweep`
 
 What holds after a crash at each step: an object is written under a name of its own, synced, and only then renamed to
 its final name, so under a final name there is always a whole object. Contents that are equal are stored once. Reading
 checks the SHA-256, so silent damage is reported and never handed on; keeping the same content again repairs it.
+What differs is said of an object that is whole itself and was just read and compared with its SHA-256; it stays whole.
 
 What no file system promises: that `fsync` reaches the platters of a disk that only says so; and a disk that loses
 blocks loses objects. `check` tells which.
@@ -19,19 +22,24 @@ import hashlib
 import os
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import xxhash
+
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import VaultError
-from faithful_ledger.core.source import Source
+from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.threads import WORTH_IT, started
+from faithful_ledger.core.vault.differences import HEAD, Blocks, Difference, Index, index_of, other_object, put_together
 
 if TYPE_CHECKING:
     from concurrent.futures import Future
 
 __all__ = ["ObjectStore", "digest_beside", "digest_of"]
 
+MOST_STEPS = 4  # from one object to another until one is whole; what is written has one
 LEVEL = 1  # saves are kept while somebody waits; level 3 takes twice the time for a tenth less
 
 
@@ -45,7 +53,9 @@ def digest_of(chunks: Iterable[memoryview]) -> str:
 
 def digest_beside(source: Source) -> Future[str]:
     """The SHA-256 of a source, worked out in a thread of its own."""
-    return started(digest_of, source.chunks(0, source.size))
+    # What is in memory goes in one piece: between pieces the thread would wait for those that need the interpreter.
+    whole = isinstance(source, MemorySource)
+    return started(digest_of, [source.read(0, source.size)] if whole else source.chunks(0, source.size))
 
 
 class ObjectStore:
@@ -55,8 +65,9 @@ class ObjectStore:
         self.folder = folder
         self.disk = disk or Disk()
 
-    def put(self, source: Source, hashing: Future[str] | None = None) -> str:
+    def put(self, source: Source, hashing: Future[str] | None = None, like: str = "") -> str:
         """Keep these bytes; returns their SHA-256. Hashing, unless it was begun before, and packing run side by side.
+        Large ones that are nearly those of the object `like` are kept as what differs from it.
 
         Raises:
             FileAccessError: the vault cannot be written (a full disk, permissions); nothing is kept then.
@@ -64,12 +75,17 @@ class ObjectStore:
         hashing = hashing or digest_beside(source)
         if source.size < WORTH_IT and self.holds(hashing.result()):
             return hashing.result()
+        whole = self._whole(like) if like and source.size >= WORTH_IT else None
+        changes = whole.difference(source) if whole else None
+        if changes and self._other(digest := hashing.result()) == "":  # others may differ from it: it stays whole
+            if self._whole(digest):
+                return digest
+            changes = None
         with translated(self.folder, "written"):
             self.disk.make_folder(self.folder)
             unfinished = self.folder / f"new-{os.urandom(8).hex()}.part"
             try:
-                self._write(unfinished, source)
-                digest = hashing.result()
+                digest = self._write(unfinished, source, hashing, changes)
                 target = self.path_of(digest)
                 # An object that is there already has the same content, or is damaged: the new one takes its place.
                 self.disk.make_folder(target.parent)
@@ -82,19 +98,33 @@ class ObjectStore:
                 raise
         return digest
 
-    def _write(self, path: Path, source: Source) -> None:
+    def _whole(self, name: str) -> Index | None:
+        """The object of this name, or the one it differs from; None where there is none to rely on."""
+        with suppress(OSError):
+            return index_of(self.path_of(self._other(name) or name))
+        return None
+
+    def _write(self, path: Path, source: Source, hashing: Future[str], changes: Difference | None) -> str:
         import zstandard
 
-        packer = zstandard.ZstdCompressor(level=LEVEL).compressobj(size=source.size)
+        pieces = source.chunks(0, source.size) if changes is None else changes.blocks
+        size = source.size if changes is None else sum(map(len, changes.blocks))
+        packer = zstandard.ZstdCompressor(level=LEVEL).compressobj(size=size)
+        frame = xxhash.xxh3_128()
         descriptor = self.disk.create(path, 0o444)
         try:
-            for chunk in source.chunks(0, source.size):
-                if packed := packer.compress(chunk):
+            if changes is not None:
+                self.disk.write(descriptor, changes.head)
+            for packed in chain((packer.compress(piece) for piece in pieces), (packer.flush() for _ in range(1))):
+                if packed:
                     self.disk.write(descriptor, packed)
-            self.disk.write(descriptor, packer.flush())
+                    frame.update(packed)
+            if changes is None and source.size >= WORTH_IT:
+                self.disk.write(descriptor, Blocks.of(source).as_index(hashing.result(), frame.digest()))
             self.disk.sync(descriptor)
         finally:
             self.disk.close(descriptor)
+        return hashing.result()
 
     def get(self, digest: str) -> bytes:
         """The bytes of an object, checked against its name.
@@ -102,22 +132,31 @@ class ObjectStore:
         Raises:
             VaultError: it is missing or damaged.
         """
+        data = self._unpacked(digest)
+        if hashlib.sha256(data).hexdigest() != digest:
+            path = self.path_of(digest)
+            raise VaultError(f"the kept copy {path} is damaged", "look in a backup of the vault; nothing was restored")
+        return data
+
+    def _unpacked(self, name: str, steps: int = MOST_STEPS) -> bytes:
         import zstandard
 
-        path = self.path_of(digest)
+        path = self.path_of(name)
         try:
-            data = zstandard.ZstdDecompressor().decompress(path.read_bytes())
+            packed = path.read_bytes()
+            if not (other := other_object(packed)):
+                return zstandard.ZstdDecompressor().decompress(packed)
+            if not steps:
+                raise ValueError("it differs from one that differs from another, and so on")
+            return bytes(put_together(packed, self._unpacked(other, steps - 1)))
         except FileNotFoundError as error:
             raise VaultError(
-                f"the kept copy {digest[:12]}… is missing from {self.folder}", "look in a backup of it"
+                f"the kept copy {name[:12]}… is missing from {self.folder}", "look in a backup of it"
             ) from error
-        except (OSError, zstandard.ZstdError, MemoryError) as error:
+        except (OSError, ValueError, zstandard.ZstdError, MemoryError) as error:
             raise VaultError(
                 f"the kept copy {path} cannot be read ({error})", "look in a backup of the vault"
             ) from error
-        if hashlib.sha256(data).hexdigest() != digest:
-            raise VaultError(f"the kept copy {path} is damaged", "look in a backup of the vault; nothing was restored")
-        return data
 
     def holds(self, digest: str) -> bool:
         """Whether an object is there and whole."""
@@ -128,8 +167,17 @@ class ObjectStore:
         return True
 
     def has(self, digest: str) -> bool:
-        """Whether there is a file for an object; whether it is whole is not looked at."""
-        return bool(digest) and self.path_of(digest).is_file()
+        """Whether there are files for an object; whether they are damaged is not looked at."""
+        other = self._other(digest) if digest else None
+        return other is not None and (not other or self._other(other) is not None)
+
+    def _other(self, name: str) -> str | None:
+        """The object that one of this name differs from; empty for one that is whole, None where there is no file."""
+        try:
+            with self.path_of(name).open("rb") as file:
+                return other_object(file.read(HEAD.size))
+        except OSError:
+            return None
 
     def digests(self) -> Iterator[str]:
         return (path.stem for path in sorted(self.folder.glob("??/*.zst")))
