@@ -4,6 +4,8 @@ from elsewhere, and words that stay whole; and bytes that are in another order.
 
 from __future__ import annotations
 
+import base64
+import gzip
 import json
 import random
 import struct
@@ -12,10 +14,10 @@ import zlib
 from pathlib import Path
 
 from faithful_ledger.core.errors import EntryError
-from faithful_ledger.core.layers.swapping import ARRANGEMENTS, SWAPPINGS, arranged, rearranged
+from faithful_ledger.core.layers.swapping import ARRANGEMENTS, BYTE_LETTERS, REVERSED, SWAPPINGS, arranged, rearranged
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
-from faithful_ledger.core.profile.arrangement import arrangement_of
+from faithful_ledger.core.profile.arrangement import arrangement_of, whole_arrangement_of
 from faithful_ledger.core.profile.enclosing import lengths_around
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import Leb128
@@ -96,7 +98,40 @@ class ArrangementTest(unittest.TestCase):
             self.assertNotIn(arrangement_of(other), SWAPPINGS)
         for kind in ARRANGEMENTS:
             data = turn.randbytes(turn.randrange(60, 90))
+            data = rearranged(data, kind, b"") if kind == BYTE_LETTERS else data
             self.assertEqual(rearranged(arranged(data, kind), kind, data), data)
+
+    def test_what_is_stored_as_letters_or_turned_round(self) -> None:
+        turn = random.Random(random.randrange(1 << 32))
+        text = [json.dumps({"crew": [turn.choice(NAMES) for _ in range(9)], "marks": 1340}).encode() for _ in range(3)]
+        noise = [turn.randbytes(400) for _ in range(3)]
+        records = [bytes(each) for each in self.saves(turn)]
+        for plain, kind in (
+            (text, REVERSED),
+            (noise, BYTE_LETTERS),
+            ([each + b"\xff" for each in records], BYTE_LETTERS),
+        ):
+            stored = [rearranged(each, kind, each) for each in plain]
+            self.assertEqual(whole_arrangement_of(stored), kind)
+            self.assertEqual([arranged(each, kind) for each in stored], plain)
+        self.assertEqual(whole_arrangement_of([base64.b64encode(each)[::-1] for each in text]), REVERSED)
+        self.assertEqual(whole_arrangement_of([base64.b64encode(gzip.compress(each))[::-1] for each in text]), REVERSED)
+        marked = "\ufeff".encode() + rearranged(noise[0], BYTE_LETTERS, b"")
+        self.assertEqual(arranged(marked, BYTE_LETTERS), noise[0])
+        self.assertEqual(rearranged(noise[0] + b"\xff", BYTE_LETTERS, marked), marked + "\xff".encode())
+        others = (
+            text,
+            noise,
+            [base64.b64encode(each) for each in text],
+            [base64.b64encode(each) for each in noise],
+            [base64.b64encode(each)[::-1] for each in noise],
+            [("Œuvres de l’été, à côté d’un château; " * 9).encode() for _ in range(3)],
+            ["Überfährt für Größe äöü ".encode() * 20 for _ in range(3)],
+            ["Пристань и лодка ".encode() * 20 for _ in range(3)],
+            [b"}{" * 40, b"] no text [" * 20, b"> neither <" * 20],
+        )
+        for other in others:
+            self.assertIsNone(whole_arrangement_of(other), other[0][:40])
 
 
 class StaleTest(LedgerCase):

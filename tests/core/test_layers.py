@@ -20,6 +20,7 @@ from itertools import product
 from pathlib import Path
 from urllib.parse import quote, quote_plus
 
+import brotli
 import lz4.block
 import lz4.frame
 import zstandard
@@ -108,6 +109,7 @@ STREAMS = (
     ("lzo", LZO, 0),
     ("lzo", LZO_HARD, 0),
     ("snappy", SNAPPY, 0),
+    ("brotli", brotli.compress(CONTENT), 0),
     ("base64", base64.b64encode(CONTENT), 0),
 )
 DEEP = """\

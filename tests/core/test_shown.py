@@ -125,6 +125,23 @@ class ShownTest(LedgerCase):
                 patched = make_plan(save).files[0].patched
                 self.assertEqual(bytes(patched.read(0, patched.size)), text.format(f"1{mark}234{mark}567").encode())
 
+    def test_a_text_with_an_exponent_is_found_and_stays_so(self) -> None:
+        turn = dice()
+        for form, after in (
+            (lambda v: f"{v:.15e}", "1.234567000000000e+06"),
+            (lambda v: f"{v / 1e4:.9f}E4".replace("E4", "E04"), "1.234567000E06"),
+        ):
+            values = [turn.randrange(10_000, 99_999) for _ in range(3)]
+            saves = [json.dumps({"day": 3, "marks": form(value)}).encode() for value in values]
+            with self.subTest(after, values=values):
+                self.assertEqual([place.path for place in found_for(saves, list(map(str, values))).full], ["marks"])
+                path = self.folder / "a.sav"
+                path.write_bytes(saves[2])
+                save = open_save(path, None)
+                save.enter("marks", "1234567")
+                patched = make_plan(save).files[0].patched
+                self.assertEqual(json.loads(bytes(patched.read(0, patched.size)))["marks"], after)
+
     def test_a_text_that_looks_like_a_number_with_a_unit_is_still_found(self) -> None:
         turn = random.Random(6)
         names = ["Slot 12", "Slot 7", "Slot 31", "Slot 9"]

@@ -93,7 +93,54 @@ def as_arrays(value: Any) -> Any:
     return [as_arrays(each) for each in value] if isinstance(value, list) else value
 
 
+def archived(value: Any) -> bytes:
+    """As programs archive their objects: each is in a list, and equal ones are stored once."""
+    objects: list[Any] = ["$null"]
+    known: dict[str, int] = {}
+
+    def named(name: str) -> plistlib.UID:
+        return kept(f"class {name}", {"$classname": name, "$classes": [name, "NSObject"]})
+
+    def kept(key: str, made: Any) -> plistlib.UID:
+        if key not in known:
+            known[key] = len(objects)
+            objects.append(made)
+        return plistlib.UID(known[key])
+
+    def put(each: Any) -> plistlib.UID:
+        if each is None:
+            return plistlib.UID(0)
+        if not isinstance(each, dict | list):
+            return kept(repr(each), each)
+        objects.append(None)
+        place = len(objects) - 1
+        values = each.values() if isinstance(each, dict) else each
+        made: dict[str, Any] = {"NS.keys": [put(key) for key in each]} if isinstance(each, dict) else {}
+        made["NS.objects"] = [put(part) for part in values]
+        objects[place] = made | {"$class": named("NSDictionary" if isinstance(each, dict) else "NSArray")}
+        return plistlib.UID(place)
+
+    root = put(value)
+    whole = {"$version": 100_000, "$archiver": "NSKeyedArchiver", "$top": {"root": root}, "$objects": objects}
+    return plistlib.dumps(whole, fmt=plistlib.FMT_BINARY, sort_keys=False)
+
+
+def unarchived(data: bytes) -> Any:
+    whole = plistlib.loads(data)
+    objects = whole["$objects"]
+
+    def got(uid: plistlib.UID) -> Any:
+        each = objects[uid.data]
+        if isinstance(each, dict):
+            parts = list(map(got, each["NS.objects"]))
+            return dict(zip(map(got, each["NS.keys"]), parts, strict=True)) if "NS.keys" in each else parts
+        return None if not uid.data else each
+
+    return got(whole["$top"]["root"])
+
+
 FORMATS = (
+    Format("keyed-archive", archived, unarchived),
     Format("php-serialize", php, of_php, as_arrays),
     Format("msgpack", packed, of_packed),
     Format("cbor", concise, of_concise),

@@ -25,13 +25,13 @@ from faithful_ledger.core.layers.enclosed import enclosed_span, holds_checksum
 from faithful_ledger.core.layers.linked import Begins, Chain, chains_of, stream_begins
 from faithful_ledger.core.layers.sqlite_tables import SQLITE, is_database
 from faithful_ledger.core.layers.stream import Layer
-from faithful_ledger.core.layers.swapping import HALVES, SWAPPINGS
+from faithful_ledger.core.layers.swapping import BYTE_LETTERS, HALVES, REVERSED, SWAPPINGS
 from faithful_ledger.core.layers.tagged import TAGGED, tagged_kind
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS, transcoding_of
 from faithful_ledger.core.listed_parts import find_parts_listed
 from faithful_ledger.core.masked_numbers import find_masked
 from faithful_ledger.core.profile import find_layers
-from faithful_ledger.core.profile.arrangement import arrangement_of
+from faithful_ledger.core.profile.arrangement import arrangement_of, whole_arrangement_of
 from faithful_ledger.core.profile.descrambling import find_descramblings, step_in_words
 from faithful_ledger.core.profile.layers import stream_at
 from faithful_ledger.core.source import MemorySource
@@ -51,6 +51,8 @@ WHOLE_IN_WORDS = {
     SQLITE: "the tables of the database",
     **{kind: f"with the bytes of words of {size} turned round" for kind, size in SWAPPINGS.items()},
     **{kind: f"the bytes at {kind.partition('-')[0]} offsets" for kind in HALVES},
+    REVERSED: "the bytes from the last to the first",
+    BYTE_LETTERS: "the letters of the text as bytes",
     PADDED: "the text without zeros behind it",
     ENCLOSED: "what is between the bytes around it",
     **{kind: f"{kind} as utf-8" for kind in TRANSCODINGS},
@@ -178,6 +180,9 @@ def _within(
         return
     if (linked := _linked(outer, begins)) is not None:
         yield linked
+        return
+    if (order := whole_arrangement_of([each.data for each in outer])) is not None:
+        yield tuple(_undone(each, (LayerSpec(order),)) for each in outer)
         return
     for find in (find_hidden_strings, find_masked):
         if (in_place := find([each.data for each in outer])) is not None:

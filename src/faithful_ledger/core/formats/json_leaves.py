@@ -24,7 +24,7 @@ from faithful_ledger.core.storage.numbers import parse_decimal
 __all__ = ["JsonLeaf", "json_leaf_at", "json_leaves", "json_tree"]
 
 LONGEST_NUMBER = 60
-QUOTED_NUMBER = re.compile(rb'"-?[0-9]{1,18}(?:\.[0-9]{1,18})?"')
+QUOTED_NUMBER = re.compile(rb'"-?[0-9]{1,18}(?:\.[0-9]{1,18})?(?:[eE][+-]?[0-9]{1,2})?"')
 DEEPEST_TEXTS = 4  # texts within texts
 
 

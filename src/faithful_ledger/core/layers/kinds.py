@@ -10,6 +10,7 @@ from typing import Any
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.layers import (
     base64_text,
+    brotli_streams,
     bzip2,
     deflate,
     hex_text,
@@ -56,6 +57,7 @@ __all__ = [
 
 MODULES = (
     base64_text,
+    brotli_streams,
     bzip2,
     deflate,
     hex_text,

@@ -1,18 +1,34 @@
-"""Bytes in another order or among others, as a layer: the bytes of every word of 2, 4 or 8 the other way round, or only
-every second byte, as a memory of eight bits on a bus of sixteen gives them.
+"""Bytes in another order or among others, as a layer: the bytes of every word of 2, 4 or 8 the other way round, or all
+of them; only every second byte, as a memory of eight bits on a bus of sixteen gives them; or each as a letter.
 """
 
 from __future__ import annotations
 
-__all__ = ["ARRANGEMENTS", "HALVES", "SWAPPINGS", "arranged", "rearranged", "swapped"]
+from faithful_ledger.core.errors import AddressError
+
+__all__ = ["ARRANGEMENTS", "BYTE_LETTERS", "HALVES", "REVERSED", "SWAPPINGS", "arranged", "rearranged", "swapped"]
 
 SWAPPINGS = {"swap-bytes-2": 2, "swap-bytes-4": 4, "swap-bytes-8": 8}
 HALVES = {"even-bytes": 0, "odd-bytes": 1}
-ARRANGEMENTS = (*SWAPPINGS, *HALVES)
+REVERSED = "reversed"
+BYTE_LETTERS = "byte-letters"  # of U+0000 to U+00FF
+ARRANGEMENTS = (*SWAPPINGS, *HALVES, REVERSED, BYTE_LETTERS)
+MARK = "\ufeff".encode()
 
 
 def arranged(data: bytes, kind: str) -> bytes:
-    """The payload of what is stored."""
+    """The payload of what is stored.
+
+    Raises:
+        AddressError: a letter is not a byte, or it is not a text.
+    """
+    if kind == BYTE_LETTERS:
+        try:
+            return data.removeprefix(MARK).decode("utf-8").encode("latin-1")
+        except UnicodeError as error:
+            raise AddressError(f"it is not a text of bytes ({error})", "another template may fit") from error
+    if kind == REVERSED:
+        return data[::-1]
     return swapped(data, kind) if kind in SWAPPINGS else data[HALVES[kind] :: 2]
 
 
@@ -20,6 +36,10 @@ def rearranged(content: bytes, kind: str, old: bytes) -> bytes:
     """How a payload is stored. The bytes between stay as in the `old` ones, or say the same as the payload where they
     did; more of them are like the last.
     """
+    if kind == BYTE_LETTERS:
+        return (MARK if old.startswith(MARK) else b"") + content.decode("latin-1").encode("utf-8")
+    if kind == REVERSED:
+        return content[::-1]
     if kind in SWAPPINGS:
         return swapped(content, kind)
     own = HALVES[kind]

@@ -8,6 +8,7 @@ from contextlib import suppress
 from faithful_ledger.core.balance import name_findings, rule_findings, seal_states, states_elsewhere
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode, bind_files
 from faithful_ledger.core.binding.followers import SealState, WorkedOut, followers
+from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, StreamGrows, place
 from faithful_ledger.core.formats import looks_like_text
@@ -20,7 +21,7 @@ from faithful_ledger.core.rules import Finding, audit, double_keys, keyed_rows
 from faithful_ledger.core.rules.over_rows import row_findings
 from faithful_ledger.core.save import Save, SaveFile
 from faithful_ledger.core.source import same_bytes
-from faithful_ledger.core.storage import NUMBERS, FixedText, Value
+from faithful_ledger.core.storage import NUMBERS, FixedText, PrefixedText, Value
 from faithful_ledger.core.template import Template
 
 __all__ = ["check_result", "shown_then"]
@@ -247,6 +248,7 @@ def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str
         entry_of,
         is_flatbuffer,
         offsets_behind,
+        said_turned,
         suspected_lengths,
     )
 
@@ -261,6 +263,11 @@ def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str
         near = at % 2 == 0 if at < FIRST else at % size == 0 and size >= WIDE and at < HEADER
         if not is_known(at, at + size) and (near or (size >= WIDE and value >= LARGE)):
             yield at, name, "the length of what it is in"
+    text = field_at(bound.root, part.start)
+    if text is not None and isinstance(text.spec.storage, PrefixedText):
+        turned = said_turned(bound.source, text.start, len(text.raw) - text.spec.storage.least_size)
+        if turned is not None and not is_known(turned[0], text.start):
+            yield *turned, "its length with all bits turned"
     if is_flatbuffer(bound.source) and not is_known(0, WIDE):
         yield 0, "u32le", "the first offset of a FlatBuffer"
     offsets = offsets_behind(bound.source, part.start)

@@ -22,6 +22,7 @@ __all__ = [
     "listed_at",
     "offsets_behind",
     "offsets_within",
+    "said_turned",
     "spelled_sizes",
     "suspected_lengths",
     "unpacked_sizes",
@@ -70,6 +71,17 @@ def unpacked_sizes(source: Source, at: int, size: int, least: int = 0) -> list[t
                 found.setdefault(start + place, name)
     spelled = {place: name for place, name in spelled_sizes(source, at, size) if place >= least}
     return sorted({**spelled, **found}.items())
+
+
+def said_turned(source: Source, at: int, size: int) -> tuple[int, str] | None:
+    """Where four bytes directly in front of something say its size with every bit turned, or as a negative number, and
+    how they are stored.
+    """
+    before = bytes(source.read(max(at - 4, 0), at))
+    for order in (("little", "i32le"), ("big", "i32be")) if size else ():
+        if before in {number.to_bytes(4, order[0], signed=True) for number in (~size, -size)}:
+            return at - 4, order[1]
+    return None
 
 
 def spelled_sizes(source: Source, at: int, size: int) -> list[tuple[int, str]]:

@@ -2,7 +2,7 @@
 
 LZ4 blocks without a frame have no end of their own either (LZ4 Block Format), so their sizes have to be known: one is
 all of a file, or several follow one another to the end of it, each with a number in front of it, or with all of these
-in a table. LZO and Snappy streams come to their own ends.
+in a table. LZO, Snappy and Brotli streams come to their own ends.
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ from typing import Any, Literal, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.layers import STREAMS, runs
+from faithful_ledger.core.layers.brotli_streams import BROTLI
 from faithful_ledger.core.layers.lz4_blocks import may_begin
 from faithful_ledger.core.layers.matching import MatchedStream
 from faithful_ledger.core.layers.runs import Runs
@@ -179,8 +180,11 @@ def lone_block(data: bytes, allowance: Allowance) -> Layer | None:
     """
     alone: Layer | None = None
     left = MOST_WHOLE * max(len(data), LEAST_TRIED)
-    for offset in () if _is_text(data) else range(min(FIRST, max(len(data) - LEAST_LONE, 0))):
-        for kind in (*([KIND] if may_begin(data, offset) else ()), *_endless(data, offset)):
+    for offset in range(1 if _is_text(data) else min(FIRST, max(len(data) - LEAST_LONE, 0))):
+        kinds = () if _is_text(data) else (*([KIND] if may_begin(data, offset) else ()), *_endless(data, offset))
+        if (layer := _brotli(data, offset, allowance)) is not None:
+            return layer
+        for kind in kinds:
             for end in (len(data), *_ends_said(data, offset)):
                 if kind != KIND and left < 0:
                     break
@@ -198,6 +202,18 @@ def lone_block(data: bytes, allowance: Allowance) -> Layer | None:
                     return layer
                 alone = layer if not offset and kind not in RUNS else alone
     return alone
+
+
+def _brotli(data: bytes, offset: int, allowance: Allowance) -> Layer | None:
+    """A stream that comes to its own end, behind which there is no more than a digest."""
+    own = Allowance(allowance.left)
+    layer = STREAMS[BROTLI].read(data, offset, own)
+    if layer is None or layer.unpacked_size < LEAST_LONE_UNPACKED or not _is_packed_well([layer]):
+        return None
+    if len(data) - offset - layer.size > DIGEST:
+        return None
+    allowance.left -= layer.unpacked_size
+    return layer
 
 
 def _is_of_runs(data: bytes, layer: Layer) -> bool:

@@ -9,7 +9,7 @@ from decimal import Decimal, InvalidOperation
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage.base import Sizer, Storage, Value
-from faithful_ledger.core.storage.grouped import grouped_like
+from faithful_ledger.core.storage.grouped import with_exponent_like, written_like
 
 __all__ = ["JsonNumber", "JsonSwitch", "JsonText", "JsonWord"]
 
@@ -60,29 +60,15 @@ class JsonNumber(_Spelled):
         exact = Decimal(repr(value))
         mantissa, mark, exponent = spelled.partition("e" if "e" in spelled else "E")
         if mark:
-            return self._with_exponent(exact, mantissa, mark, exponent).encode("ascii")
+            front, _, behind = mantissa.lstrip("-").partition(".")
+            digits = exponent.lstrip("+-")
+            return with_exponent_like(exact, front, behind, mark, exponent[: -len(digits)], digits).encode("ascii")
         decimals = len(spelled.partition(".")[2])
         try:
             padded = exact.quantize(Decimal(1).scaleb(-decimals))
         except InvalidOperation:
             padded = exact
         return f"{padded if padded == exact else exact:f}".encode("ascii")
-
-    @staticmethod
-    def _with_exponent(exact: Decimal, mantissa: str, mark: str, exponent: str) -> str:
-        """As many digits in front of the point as the old spelling had, and its way of writing the exponent."""
-        in_front = len(mantissa.partition(".")[0].lstrip("-"))
-        power = exact.adjusted() - (in_front - 1) if exact else 0
-        decimals = len(mantissa.partition(".")[2])
-        number = exact.scaleb(-power) if exact else exact
-        number = number.normalize()
-        try:
-            padded = number.quantize(Decimal(1).scaleb(-decimals))
-        except InvalidOperation:
-            padded = number
-        digits = exponent.lstrip("+-")
-        sign = "-" if power < 0 else "+" if exponent.startswith("+") else ""
-        return f"{padded if padded == number else number:f}{mark}{sign}{abs(power):0{len(digits)}d}"
 
     def whole(self, raw: bytes) -> int | None:
         number = self.decode(raw)
@@ -121,7 +107,7 @@ class JsonText(_Spelled):
             raise ValueRefused(f"“{value[:40]!r}” holds half a letter", "enter whole letters") from error
 
     def from_text(self, text: str, old: Value = None) -> str:
-        return grouped_like(text, old)
+        return written_like(text, old)
 
 
 class JsonSwitch(_Spelled):

@@ -15,7 +15,7 @@ from typing import Protocol
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage.base import Sizer, Storage, Value
-from faithful_ledger.core.storage.grouped import grouped_like
+from faithful_ledger.core.storage.grouped import written_like
 from faithful_ledger.core.storage.json_values import JsonNumber
 from faithful_ledger.core.storage.numbers import parse_decimal
 
@@ -100,7 +100,7 @@ class SpelledText(_Spelled):
         return self.quoting.encode(value, old)
 
     def from_text(self, text: str, old: Value = None) -> str:
-        return grouped_like(text, old)
+        return written_like(text, old)
 
 
 class SpelledNumber(_Spelled):
@@ -234,7 +234,7 @@ class SpelledValue(_Spelled):
                 what = f"“{text[:40]}” is not a number, and {old} is there now"
                 raise ValueRefused(what, "enter a number; a text can be given with @file.json")
             return _number(text.replace("−", "-"))
-        return grouped_like(text, old)
+        return written_like(text, old)
 
 
 def _switch(text: str) -> bool | None:

@@ -96,7 +96,7 @@ def with_place(
         _guided(files[holder]["layout"], place.guides)
     if place.mask is not None:
         holder = _hidden(files, holder, place, element)
-    if place.end.prefix and place.stored_as in NUMBERS:
+    if place.end.prefix and element["as"] == place.stored_as:
         files[holder]["layout"].append(_length_of(place, element, files[holder]["layout"]))
     if place.records is not None:
         rows, within = field_in_rows(files[holder]["layout"], place.records, element)
@@ -349,6 +349,8 @@ def _element(place: Place, name: str) -> dict[str, Any]:
         element |= {"as": "u8", "switches": {bit: SWITCHED}, **address.keys()}
     elif place.stored_as == "digits" and place.end.room:
         element |= {"as": f"digits{place.end.room}", **address.moved(-place.lead).keys()}
+    elif place.stored_as == "digits" and place.end.prefix and address.base == "before":
+        element |= {"as": "text", **place.end.keys, **address.keys()}  # as whose length tells where it begins
     elif place.stored_as in NUMBERS:
         element |= {"as": place.stored_as, **address.keys()}
     else:

@@ -13,6 +13,7 @@ from faithful_ledger.core.layers.tagged.bson import Bson
 from faithful_ledger.core.layers.tagged.cbor import Cbor
 from faithful_ledger.core.layers.tagged.gvas import NamedProperties
 from faithful_ledger.core.layers.tagged.java_objects import JavaObjects
+from faithful_ledger.core.layers.tagged.keyed_archive import KeyedArchive
 from faithful_ledger.core.layers.tagged.msgpack import MessagePack
 from faithful_ledger.core.layers.tagged.nbt import NamedTags
 from faithful_ledger.core.layers.tagged.nrbf import NetObjects
@@ -35,6 +36,7 @@ TAGGED: dict[str, Codec] = {
         NetObjects(),
         Pickle(),
         JavaObjects(),
+        KeyedArchive(),
         BinaryPropertyList(),
         NamedProperties(),
         SharedObject(),

@@ -27,7 +27,7 @@ from faithful_ledger.core.layers.tagged.tree import (
     refuse,
 )
 
-__all__ = ["BinaryPropertyList"]
+__all__ = ["LIST", "MAP", "MARK", "UID", "BinaryPropertyList", "Rewriting", "Table", "head_of", "scalar_of"]
 
 MARK, TRAILER = b"bplist00", 32
 NOTHING, NO, YES = 0x00, 0x08, 0x09
@@ -35,7 +35,7 @@ WHOLE, REAL, DATE, BLOBS, ASCII, WIDE, UID, LIST, SET, MAP = 0x1, 0x2, 0x3, 0x4,
 MANY = 15  # the count follows as a number
 
 
-class _Table:
+class Table:
     """The objects of a list, by their numbers: where each begins and ends, and what refers to which."""
 
     offset_size: int
@@ -113,10 +113,10 @@ class BinaryPropertyList(Codec):
         return data.startswith(MARK)
 
     def parse(self, data: bytes) -> Node:
-        table = _Table(data)
+        table = Table(data)
         return self._node(table, table.top, Cursor(data), ())
 
-    def _node(self, table: _Table, number: int, cursor: Cursor, around: tuple[int, ...]) -> Node:
+    def _node(self, table: Table, number: int, cursor: Cursor, around: tuple[int, ...]) -> Node:
         """An object as a value; `form` is its number."""
         if number in around:
             raise Malformed("an object is within itself")
@@ -131,12 +131,12 @@ class BinaryPropertyList(Codec):
         if kind in (LIST, SET, MAP):
             self._parts(node, table, kind, table.refs_of(number), cursor, (*around, number))
         else:
-            self._scalar(node, kind, count, raw)
+            self.scalar_into(node, kind, count, raw)
         cursor.depth -= 1
         return node
 
     def _parts(
-        self, node: Node, table: _Table, kind: int, refs: list[int], cursor: Cursor, around: tuple[int, ...]
+        self, node: Node, table: Table, kind: int, refs: list[int], cursor: Cursor, around: tuple[int, ...]
     ) -> None:
         node.kind = "map" if kind == MAP else "list"
         values = refs
@@ -149,7 +149,9 @@ class BinaryPropertyList(Codec):
                 node.keys.append(str(name.value))
         node.parts = [self._node(table, value, cursor, around) for value in values]
 
-    def _scalar(self, node: Node, kind: int, count: int, raw: bytes) -> None:
+    @staticmethod
+    def scalar_into(node: Node, kind: int, count: int, raw: bytes) -> None:
+        """Let a node be a value without parts."""
         if kind == 0 and count in (NOTHING, NO, YES):
             node.kind, node.value = ("nothing", None) if count == NOTHING else ("switch", count == YES)
         elif kind == WHOLE and len(raw) <= 16:
@@ -169,22 +171,21 @@ class BinaryPropertyList(Codec):
     def replaced(self, data: bytes, root: Node, new: Any, cause: Cause) -> list[Replacement]:
         if is_same(plain(root), new):
             return []
-        return one_replacement(data, _Rewriting(_Table(data), root).with_root(new), cause)
+        return one_replacement(data, _ListRewriting(Table(data)).with_root(root, new), cause)
 
 
-class _Rewriting:
+class Rewriting:
     """The objects of a list as they will be."""
 
-    def __init__(self, table: _Table, root: Node) -> None:
-        self.table, self.root = table, root
+    def __init__(self, table: Table) -> None:
+        self.table = table
         self.objects = [table.taken(number) for number in range(len(table.starts))]
         self.refs: dict[int, list[int]] = {}  # of objects that are written anew
         self.users: Counter[int] = Counter()
         for number in range(len(table.starts)):
             self.users.update(table.refs_of(number))
 
-    def with_root(self, new: Any) -> bytes:
-        top = self._changed(self.root, new)
+    def written(self, top: int) -> bytes:
         size = max(self.table.ref_size, _bytes_for(len(self.objects)))
         for number in range(len(self.objects)):
             refs = self.refs.get(number)
@@ -205,6 +206,17 @@ class _Rewriting:
         trailer = head + struct.pack(">BBQQQ", width, size, len(starts), top, at)
         return MARK + b"".join(self.objects) + offsets + trailer
 
+    def added(self, content: bytes, refs: list[int] | None = None) -> int:
+        self.objects.append(content)
+        if refs is not None:
+            self.refs[len(self.objects) - 1] = refs
+        return len(self.objects) - 1
+
+
+class _ListRewriting(Rewriting):
+    def with_root(self, root: Node, new: Any) -> bytes:
+        return self.written(self._changed(root, new))
+
     def _changed(self, node: Node, new: Any) -> int:
         """The number of the object that says a new value in place of an old one."""
         if is_same(plain(node), new):
@@ -215,43 +227,37 @@ class _Rewriting:
             old: list[Node | None] = [*node.parts, *[None] * max(len(new) - len(node.parts), 0)]
             refs = [self._new(each, part) for each, part in zip(new, old, strict=False)]
             kind = self.table.count(node.form)[0]
-            return self._put(node, _head(kind, len(new)), refs)
+            return self._put(node, head_of(kind, len(new)), refs)
         if node.kind == "map" and isinstance(new, dict) and set(new) not in ({BLOB}, {OTHER}):
             parts = dict(zip(node.keys, node.parts, strict=True))
             names = dict(zip(node.keys, self.table.refs_of(node.form), strict=False))  # keys come first
-            keys = [names[key] if key in names else self._added(_scalar_of(key, None)) for key in new]
+            keys = [names[key] if key in names else self.added(scalar_of(key, None)) for key in new]
             values = [self._new(each, parts.get(key)) for key, each in new.items()]
-            return self._put(node, _head(MAP, len(new)), [*keys, *values])
-        return self._put(node, _scalar_of(new, self.objects[node.form]), None)
+            return self._put(node, head_of(MAP, len(new)), [*keys, *values])
+        return self._put(node, scalar_of(new, self.objects[node.form]), None)
 
     def _new(self, value: Any, like: Node | None) -> int:
         if like is not None:
             return self._changed(like, value)
         if isinstance(value, list):
-            return self._added(_head(LIST, len(value)), [self._new(each, None) for each in value])
+            return self.added(head_of(LIST, len(value)), [self._new(each, None) for each in value])
         if isinstance(value, dict) and set(value) != {BLOB}:
-            keys = [self._added(_scalar_of(key, None)) for key in value]
-            return self._added(_head(MAP, len(value)), [*keys, *(self._new(each, None) for each in value.values())])
-        return self._added(_scalar_of(value, None))
+            keys = [self.added(scalar_of(key, None)) for key in value]
+            return self.added(head_of(MAP, len(value)), [*keys, *(self._new(each, None) for each in value.values())])
+        return self.added(scalar_of(value, None))
 
     def _put(self, node: Node, content: bytes, refs: list[int] | None) -> int:
         """In place of an object that only one other refers to; else as a new one."""
         number = node.form
         if self.users[number] > 1 or number in self.refs:
-            return self._added(content, refs)
+            return self.added(content, refs)
         self.objects[number] = content
         if refs is not None:
             self.refs[number] = refs
         return number
 
-    def _added(self, content: bytes, refs: list[int] | None = None) -> int:
-        self.objects.append(content)
-        if refs is not None:
-            self.refs[len(self.objects) - 1] = refs
-        return len(self.objects) - 1
 
-
-def _head(kind: int, count: int) -> bytes:
+def head_of(kind: int, count: int) -> bytes:
     if count < MANY:
         return bytes([kind << 4 | count])
     power = next(power for power in range(4) if count < 1 << (8 << power))
@@ -262,7 +268,7 @@ def _bytes_for(number: int) -> int:
     return next(size for size in (1, 2, 4, 8) if number < 1 << 8 * size)
 
 
-def _scalar_of(value: Any, old: bytes | None) -> bytes:
+def scalar_of(value: Any, old: bytes | None) -> bytes:
     """An object without parts, of the kind of an old one where that takes the value."""
     kind = old[0] >> 4 if old else -1
     if value is None or isinstance(value, bool):
@@ -283,10 +289,10 @@ def _scalar_of(value: Any, old: bytes | None) -> bytes:
         return bytes([WHOLE << 4 | size.bit_length() - 1]) + value.to_bytes(size, "big", signed=value < 0)
     if isinstance(value, str):
         if value.isascii():
-            return _head(ASCII, len(value)) + value.encode("ascii")
+            return head_of(ASCII, len(value)) + value.encode("ascii")
         raw = value.encode("utf-16-be", "surrogatepass")
-        return _head(WIDE, len(raw) // 2) + raw
+        return head_of(WIDE, len(raw) // 2) + raw
     if isinstance(value, dict) and set(value) == {BLOB}:
         raw = blob_of(value)
-        return _head(BLOBS, len(raw)) + raw
+        return head_of(BLOBS, len(raw)) + raw
     raise refuse(value, "a value that such a list has")
