@@ -9,7 +9,6 @@ import gzip
 import json
 import random
 import struct
-import unittest
 import zlib
 from pathlib import Path
 
@@ -34,7 +33,7 @@ def length(name: str, number: int) -> bytes:
     return Leb128(name).encode(number)
 
 
-class AroundTest(unittest.TestCase):
+class AroundTest(LedgerCase):
     def blocks(self, turn: random.Random, name: str, tag: int, depth: int) -> tuple[bytes, int, list[int]]:
         """Blocks within blocks, where the innermost bytes are, and where the lengths around these are."""
         if not depth:
@@ -65,7 +64,7 @@ class AroundTest(unittest.TestCase):
         self.assertLess(sum(any(lengths_around(MemorySource(each), 80, 90)) for each in noise), 4)
 
 
-class ArrangementTest(unittest.TestCase):
+class ArrangementTest(LedgerCase):
     def saves(self, turn: random.Random) -> list[bytes]:
         crew = [turn.choice(NAMES) for _ in range(20)]
 
@@ -170,6 +169,31 @@ class StaleTest(LedgerCase):
             r"the u32le at 0x0 \(0\) of body behind it looks like an offset that counts from the beginning of save",
             "  body: {inside: save, layers: [zlib], layout: []}\n",
         )
+        parts = [name + bytes(9), bytes(range(40)), bytes(range(17)), name]
+        ends = [19 + sum(map(len, parts[: number + 1])) for number in range(4)]
+        ended = struct.pack("<3s4I", b"BW\4", *ends) + b"".join(parts)
+        last = "{field: all, as: u32le, at: 15, seal: {algorithm: length, over: file, own: zeros}}"
+        known = ", ".join(
+            f"{{field: end_{n}, as: u32le, at: {3 + 4 * n}, seal: {{algorithm: length, over: {{to: {end - len(ended)}}}, own: zeros}}}}"
+            for n, end in enumerate(ends[:3])
+        )
+        for described, refused in (
+            ("", "0x3"),
+            (last + ", ", "0x3"),
+            (known.partition("}}, ")[0] + "}}, " + last + ", ", "0x7"),
+        ):
+            self.refused(
+                ended,
+                f"[{described}{{field: name, as: text, length: u8, at: 19}}]",
+                "name",
+                "Oriel of the Quay",
+                rf"the u32le at {refused} \(\d\) looks like (?:the first|one) of some offsets",
+            )
+        whole = f"[{known}, {last}, {{field: name, as: text, length: u8, at: 19}}]"
+        save = open_save(self.folder / "a.sav", parse_template(self.HEAD.replace("LAYOUT", whole).encode(), "t"))
+        save.enter("name", "Oriel of the Quay")
+        patched = make_plan(save).files[0].patched
+        self.assertEqual(struct.unpack_from("<4I", bytes(patched.read(3, 19))), tuple(end + 12 for end in ends))
         rest = bytes(range(1, 35))
         total = sum(struct.unpack("<10I", name + rest)) & 0xFFFFFFFF
         self.refused(

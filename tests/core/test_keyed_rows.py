@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import random
 import struct
-import unittest
 
 from faithful_ledger.core.describe.in_front import CountedRows, in_front
 from faithful_ledger.core.storage import NUMBERS
+from tests.support import LedgerCase
 
 Saves = tuple[list[bytes], list[int], tuple[int, int]]
 
@@ -34,7 +34,7 @@ def carried(turn: random.Random, count_as: str, form: str, more: int, *, counted
     return saves, places, (places[0], places[0] + struct.calcsize(form) // 2)
 
 
-class KeyedRowsTest(unittest.TestCase):
+class KeyedRowsTest(LedgerCase):
     def test_the_list_around_a_value_is_found_and_none_where_nothing_counts_it(self) -> None:
         seed = random.randrange(1 << 32)
         turn = random.Random(seed)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import random
 import struct
-import unittest
 from typing import NamedTuple
 
 import numpy as np
@@ -13,6 +12,7 @@ from faithful_ledger.core.evidence.moving_records import places_in_records
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.shown import readings
 from faithful_ledger.core.storage import number_at
+from tests.support import LedgerCase
 
 OWN = 77
 
@@ -80,7 +80,7 @@ def _read(save: bytes, place: Place) -> int | None:
     return number_at(save, starts[keys.index(records.key)] + records.within, place.stored_as)
 
 
-class MovingRecordsTest(unittest.TestCase):
+class MovingRecordsTest(LedgerCase):
     def test_the_number_is_found_in_whichever_record_it_is(self) -> None:
         seed = random.randrange(1 << 32)
         turn = random.Random(seed)
@@ -123,7 +123,3 @@ class MovingRecordsTest(unittest.TestCase):
             (seen, *_) = readings(list(map(str, numbers)))
             with self.subTest(seed=seed, number=number):
                 self.assertEqual(places_in_records(saves, seen), [])
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import random
 import struct
-import unittest
 from functools import reduce
 from typing import NamedTuple
 
@@ -15,6 +14,7 @@ from faithful_ledger.core.layers.record_keys import RecordKeys
 from faithful_ledger.core.layers.scrambling import OF_RECORDS, Scrambling, scramble, unscramble, wrong_key
 from faithful_ledger.core.profile.record_keys import find_record_keys
 from faithful_ledger.core.wrapping import unwrap
+from tests.support import LedgerCase
 
 NAMES = (b"Tamsin", b"Oriel", b"Maud", b"Piran", b"Jory", b"Wenna", b"Kerra", b"Bram")
 ENDLESS = [each for each in GENERATORS if each[2] == 0]
@@ -110,7 +110,7 @@ def _decoy(turn: random.Random) -> list[bytes]:
     return saves
 
 
-class RecordKeysTest(unittest.TestCase):
+class RecordKeysTest(LedgerCase):
     def test_what_is_hidden_in_records_is_opened_and_hidden_again(self) -> None:
         seed = random.randrange(1 << 32)
         turn = random.Random(seed)
@@ -155,7 +155,3 @@ class RecordKeysTest(unittest.TestCase):
         self.assertEqual(unwrap(bytes(100), (beyond,))[-1].data, bytes(100))
         with self.assertRaises(LedgerError):
             unwrap(bytes(100), (LayerSpec(OF_RECORDS, b"\1"),))
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -26,6 +26,7 @@ __all__ = ["places_in_records", "set_record"]
 STORED_AS = ("u16le", "u32le", "u8", "u16be", "u32be")
 LARGEST, LARGEST_RECORD = 1 << 20, 64  # bytes of a payload, and of a record
 LEAST_SEEN, LEAST_KEYED, MOST_RECORDS = 3, 5, 1024  # snapshots, records with keys, places for records
+LEAST_SHORT = 8  # records with keys of one byte, of which a few are different by chance
 MOST_HITS, MOST_KEYS = 512, 64  # places of one number, and keys beside them that are looked at
 KEYS = (2, 4, 1)  # bytes of a key, the likeliest first
 MORE_BITS = 2  # of a key than the longest one among those that are certainly keys
@@ -143,7 +144,8 @@ def _records(
         pass
     begin, end = kept.taken()
     filled = min(len(keys) for keys in kept.keys)
-    if filled < LEAST_KEYED or not (kept.is_shuffled(ats) or _stays_behind(data, first + end * size)):
+    least = LEAST_SHORT if way.width == 1 else LEAST_KEYED
+    if filled < least or not (kept.is_shuffled(ats) or _stays_behind(data, first + end * size)):
         return None
     return (
         KeyedRecords(first + begin * size, size, end - begin, -low, way.apart - low, key, way.order),

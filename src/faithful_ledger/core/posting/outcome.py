@@ -271,8 +271,10 @@ def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str
     if is_flatbuffer(bound.source) and not is_known(0, WIDE):
         yield 0, "u32le", "the first offset of a FlatBuffer"
     offsets = offsets_behind(bound.source, part.start)
-    if offsets is not None and not is_known(*offsets[:2]):
-        yield offsets[0], offsets[2], "the first of some offsets"
+    if offsets and not is_known(offsets[0][0], offsets[-1][0] + WIDE):
+        yield *offsets[0], "the first of some offsets"
+    elif offsets and (unknown := next((each for each in offsets if not is_known(each[0], each[0] + WIDE)), None)):
+        yield *unknown, "one of some offsets"
     container = container_of(bound.source, part.start, part.end)
     if container is not None and not is_known(container[0], container[0] + 4):
         yield *container, "the length of the container it is in"

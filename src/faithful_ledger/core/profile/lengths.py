@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from fractions import Fraction
 from itertools import product
 from typing import Any, TypeAlias
@@ -43,6 +44,7 @@ MOST_LISTED = 16 << 20  # bytes of a save in which a directory is looked for
 LEAST = 16  # smaller numbers say the rest of a file by chance
 FIRST_OFFSETS, MOST_OFFSETS, STRIDES = 256, 1024, (4, 8, 12, 16, 20, 24, 28, 32)  # of a table of offsets
 MOST_ENTRIES, LONGEST_ENTRY = 256, 96  # that may be of a part, and bytes of one
+FEWEST_ENDS = 3  # in a table of them
 MUCH = 4  # parts are one of so many bytes of a file
 LEAST_LISTED = 6  # bytes of a table with a field, and of the list of its fields
 MANY_OFFSETS = 4  # in front of what begins further behind
@@ -210,24 +212,45 @@ def _entries(offsets: Array, sizes: Array, at: int, stride: int) -> tuple[int, i
     return first, (last - first) // stride + 1
 
 
-def offsets_behind(source: Source, at: int) -> tuple[int, int, str] | None:
-    """Where a table of offsets begins and ends in the first bytes that leads to something behind an offset, and how its
-    numbers are stored: they grow, and the first of them leads to where the table ends, or little further.
+def offsets_behind(source: Source, at: int) -> list[tuple[int, str]]:
+    """Where the numbers are, of a table of offsets in the first bytes, that lead to something behind an offset, and how
+    they are stored. The numbers of a table grow, and the first of them leads to where it ends, or little further; or
+    they are where parts end, of which the last one is the size of the file.
     """
     data = bytes(source.read(0, min(at, FIRST_OFFSETS + MOST_OFFSETS * STRIDES[-1])))
     for name in NAMES[:2]:
         values = windows(data, np.dtype(NUMBERS[name].dtype)).astype(np.int64)
-        for place, stride in product(range(0, min(FIRST_OFFSETS, values.size), 2), STRIDES):
-            first = int(values[place])
-            count = (first - place) // stride
-            lead = LEAD if count >= MANY_OFFSETS else 0
-            if not 2 <= count <= MOST_OFFSETS or first - place - count * stride > lead:
-                continue
-            table = values[place : place + count * stride : stride]
-            grows = table.size == count and bool((table[1:] > table[:-1]).all())
-            if grows and at < table[-1] < source.size:
-                return place, first, name
-    return None
+        for find in (_begins, _ends):
+            for place, stride, count in find(values, source.size):
+                table = values[place : place + count * stride : stride]
+                grows = table.size == count and bool((table[1:] > table[:-1]).all())
+                leads = table[:-1] if find is _ends else table
+                if grows and at < leads[-1] <= source.size:
+                    found = np.flatnonzero(table > at).tolist()
+                    return [(place + number * stride, name) for number in found]
+    return []
+
+
+def _begins(values: Array, size: int) -> Iterator[tuple[int, int, int]]:
+    """Tables whose first number says where they end: their offset, the bytes from one number to the next, how many."""
+    for place, stride in product(range(0, min(FIRST_OFFSETS, values.size), 2), STRIDES):
+        first = int(values[place])
+        count = (first - place) // stride
+        lead = LEAD if count >= MANY_OFFSETS else 0
+        if 2 <= count <= MOST_OFFSETS and first - place - count * stride <= lead:
+            yield place, stride, count
+
+
+def _ends(values: Array, size: int) -> Iterator[tuple[int, int, int]]:
+    """Those whose last number is the size of all."""
+    for last in np.flatnonzero(values[: FIRST_OFFSETS + MOST_OFFSETS] == size).tolist():
+        for stride in STRIDES[:2]:
+            place, behind = last, size
+            while place >= 0 and last + stride <= values[place] <= behind and (place == last or values[place] < behind):
+                behind, place = int(values[place]), place - stride
+            count = (last - place) // stride
+            if count >= FEWEST_ENDS:
+                yield place + stride, stride, count
 
 
 def offsets_within(payload: Source, begins: int) -> tuple[int, str] | None:

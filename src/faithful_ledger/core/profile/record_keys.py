@@ -22,7 +22,7 @@ __all__ = ["find_record_keys"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 
-LARGEST = 1 << 19  # bytes of a save
+SHORTEST, LARGEST = 64, 1 << 19  # bytes of a save; a shorter one shows nothing
 WORD = 4
 BETWEEN, FARTHEST = 8, 72  # words from one number of a key to the other, and to what is hidden
 FEWEST_HITS = 3  # halves of words that show the key of one record
@@ -54,7 +54,7 @@ def find_record_keys(saves: Sequence[bytes]) -> list[tuple[RecordKeys, ...]]:
     """The records of all saves that are hidden so, if they are at the same offsets in each; one after the other where
     they are in several places. Where it is open which bytes of them are, there are several ways, the likeliest first.
     """
-    if any(len(save) > LARGEST or save.count(0) < LEAST_ZEROS * len(save) for save in saves):
+    if any(not SHORTEST <= len(save) <= LARGEST or save.count(0) < LEAST_ZEROS * len(save) for save in saves):
         return []
     hits = defaultdict[RecordKeys, Counter[_Hit]](Counter)  # by how a record is hidden; its place is not known yet
     for save in saves:
