@@ -165,6 +165,36 @@ def as_settings(value: dict[str, Any]) -> bytes:
     return f"company={value['name']}\nday={value['day']}\nmarks={value['marks']}\n{lots}".encode()
 
 
+def fraction(order: str, number: float) -> int:
+    """The four bytes of a fraction, as a number with a sign."""
+    return int(struct.unpack(order + "i", struct.pack(order + "f", number))[0])
+
+
+def fractions(order: str, *, in_text: bool) -> tuple[Write, Read]:
+    """A fraction, of which the bytes are XORed with a number that is beside them, and anew in each save."""
+
+    def write(value: dict[str, Any]) -> bytes:
+        key = random.Random(value["seed"]).randrange(100_000, 1 << 31)
+        hidden = fraction(order, float(value["marks"])) ^ key
+        if in_text:
+            purse = {"key": key, "hidden": hidden, "begun": True}
+            return json.dumps(
+                {"company": value["name"], "day": value["day"], "purse": purse, "crew": value["crew"]}
+            ).encode()
+        return struct.pack(order + "H26sIi", value["day"], value["name"].encode(), key, hidden) + holds(value)
+
+    def read(content: bytes) -> tuple[int, int, str]:
+        if in_text:
+            found = json.loads(content)
+            key, hidden, _, day, name = *found["purse"].values(), found["day"], found["company"]
+        else:
+            day, raw, key, hidden = struct.unpack_from(order + "H26sIi", content)
+            name = name_in(raw)
+        return int(struct.unpack(order + "f", struct.pack(order + "i", hidden ^ key))[0]), day, name
+
+    return write, read
+
+
 HIDDEN = (
     Format("a key in front, for each save", *under_key("<", behind=False, of_player=False), "crc-32"),
     Format("a key behind, for each player", *under_key(">", behind=True, of_player=True), "crc-32"),
@@ -174,6 +204,8 @@ HIDDEN = (
     Format("JSON under a constant", *under_constant(as_json, packed=False)),
     Format("packed JSON under a constant", *under_constant(as_json, packed=True)),
     Format("settings under a constant", *under_constant(as_settings, packed=False)),
+    Format("a fraction and its key", *fractions(">", in_text=False)),
+    Format("a fraction and its key in JSON", *fractions("<", in_text=True)),
 )
 
 

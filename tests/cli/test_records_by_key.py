@@ -186,6 +186,57 @@ class MovingRecordsTest(SightingsCase):
             self.assertEqual([each["path"] for each in fields if rows in each["path"]], [])
 
 
+def lists_of(turn: random.Random, held: dict[int, int]) -> bytes:
+    """What is carried in one list, as the player sorted it, and how many of each in another one."""
+    items = turn.sample(sorted(held), len(held))
+    counts = struct.pack(f"<{len(items)}H", *(held[item] for item in items))
+    body = b"BWLI" + turn.randbytes(3) + bytes(items).ljust(64, b"\0") + b"\1\2\3\4" + counts.ljust(128, b"\0")
+    return body + struct.pack("<I", zlib.crc32(body))
+
+
+def held_in_lists(content: bytes) -> dict[int, int]:
+    assert struct.unpack("<I", content[-4:])[0] == zlib.crc32(content[:-4])
+    counts = struct.unpack_from("<64H", content, 75)
+    return {item: count for item, count in zip(content[7:71], counts, strict=True) if item}
+
+
+class ParallelListsTest(SightingsCase):
+    def test_what_is_sorted_in_two_lists_is_changed_wherever_it_is(self) -> None:
+        turn = random.Random(random.randrange(1 << 32))
+        held = {number: turn.randrange(1, 40) for number in turn.sample(range(100, 250), 20)} | {77: 0, 78: 0}
+        saves, ropes, lamps = [], [], []
+        for letter in "abcde":
+            held |= {77: turn.randrange(300, 900), 78: turn.randrange(1000, 3000), turn.choice(list(held)[:20]): 41}
+            saves.append(self.folder / f"{letter}.sav")
+            saves[-1].write_bytes(lists_of(turn, held))
+            now = held_in_lists(saves[-1].read_bytes())
+            ropes.append(now[77])
+            lamps.append(now[78])
+        self.assertTrue(self.pinned("Ropes", list(zip(saves[:4], ropes, strict=False))))
+        self.assertTrue(self.pinned("Lamps", list(zip(saves[:4], lamps, strict=False))))
+        self.assertTrue(self.json_of("find-seals", *saves, "--accept")["accepted"])
+        out, none = self.folder / "out.sav", self.folder / "none.sav"
+        lists = {field["path"].partition("[")[0] for field in self.json_of("read", saves[3])["fields"]}
+        (ids,) = (name for name in lists if name.startswith("ids_"))
+        (rows,) = (name for name in lists if name.startswith("list_"))
+        given = ("--set", f"{rows}[{ids}=77].ropes=5", "--set", f"{rows}[{ids}=78].ropes=9")
+        self.json_of("post", saves[4], *given, "--out", out)
+        self.assertEqual(held_in_lists(out.read_bytes()), {**held, 77: 5, 78: 9})
+        status, _, said = self.run_command("post", out, "--set", f"{rows}[{ids}=5].ropes=9", "--out", none)
+        self.assertEqual((status, none.exists()), (2, False))
+        self.assertIn(f"no record has {ids}=5", said)
+        shelf = Shelf()
+        self.addCleanup(shelf.close)
+        book = shelf.book_of(saves[3])
+        assert book is not None
+        for item, left in ((77, ropes[3]), (78, lamps[3])):
+            shown = [field["value"] for field in self.json_of("read", saves[3])["fields"]]
+            self.assertIn(left, shown)
+            book.templates.take_back(shelf.open_save(saves[3]), shelf.library(book), f"{rows}[{ids}={item}].ropes")
+        paths = [field["path"] for field in self.json_of("read", saves[3])["fields"]]
+        self.assertEqual([path for path in paths if rows in path or ids in path], [])
+
+
 class KeyedPathsTest(LedgerCase):
     @given(
         st.lists(

@@ -7,7 +7,7 @@ import random
 import re
 import struct
 import zlib
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from functools import partial
 from pathlib import Path
 
@@ -25,6 +25,7 @@ from faithful_ledger.desk.stages.describe import SEALS
 from tests.cli import test_another_player as others
 from tests.cli.test_accepting import company, table_read, table_write
 from tests.cli.test_from_sightings import mirrored_read, mirrored_write, voyage
+from tests.cli.test_records_by_key import bag_of, lists_of
 from tests.core.test_seal_search import TEXTS
 from tests.desk.support import DeskCase
 from tests.support import dice, play
@@ -117,6 +118,38 @@ class LocateTest(DeskCase):
         self.click(next(b for b in self.shell.margin.findChildren(QPushButton) if b.text() == "Take the pin back"))
         self.work()
         self.assertEqual(list(template.parent.iterdir()), [])
+
+    def bag(self, name: str, written: Callable[[random.Random, dict[int, int]], bytes]) -> list[str]:
+        """How two things are pinned that a player carries, and sorts between four saves."""
+        turn, path = random.Random(8), self.folder / name
+        held = {number: turn.randrange(1, 40) for number in turn.sample(range(100, 250), 20)} | {77: 0, 78: 0}
+        saves, seen = [], []
+        for marks in (41, 41, 733, 719):
+            held |= {77: marks, 78: marks + 1000, turn.choice(list(held)[:20]): 41}
+            saves.append(written(turn, held))
+            seen.append((marks, marks + 1000))
+        self.keep_each(path, saves)
+        self.shell.show_stage(LOCATE)
+        for thing, numbers in zip(("Ropes", "Lamps"), zip(*seen, strict=True), strict=True):
+            self.sight(self.name(thing), list(map(str, numbers)))
+            self.assertEqual(self.shell.locate.places.currentRow(), 0, "the likeliest, whichever was found first")
+            buttons = [b for b in self.shell.margin.findChildren(QPushButton) if b.isVisibleTo(self.shell)]
+            self.click(next(b for b in buttons if b.text().startswith("Pin it")))
+            self.work()
+        self.shell.show_stage(EDIT)
+        self.work()
+        return [quantity.pinned for quantity in self.shell.locate.quantities]
+
+    def test_what_is_sorted_is_pinned_by_what_it_is_in_records_and_in_two_lists(self) -> None:
+        pinned = self.bag("lists.sav", lists_of)
+        self.assertEqual(pinned, ["list_4b[ids_7=77].ropes", "list_4b[ids_7=78].ropes"])
+        (table,) = self.shell.edit.singles
+        shown = [[table.model().index(row, column).data() for column in (0, 1)] for row in (0, 1)]
+        self.assertEqual(shown, [["Ropes · 77", "719"], ["Ropes · 78", "1719"]])
+
+    def test_a_second_thing_in_the_same_records_is_pinned_by_what_it_is_as_well(self) -> None:
+        for path, item in zip(self.bag("bag.sav", bag_of), (77, 78), strict=True):
+            self.assertRegex(path, rf"^rows_\w+\[id={item}\]\.ropes$")
 
     def test_a_value_that_is_stored_twice_is_pinned_with_its_copy_and_kept_equal(self) -> None:
         turn, shown = random.Random(5), [4071, 5210, 66020]

@@ -323,14 +323,18 @@ class BookTemplates:
             LedgerError: the field was not pinned, or the template cannot be written.
         """
         from faithful_ledger.core.describe import pins
-        from faithful_ledger.core.template.extend import without_field
+        from faithful_ledger.core.template.extend import without_field, without_value_in_list
+        from faithful_ledger.core.template.keyed_records import LIST_NOTE
 
         present = library.path_of(save.template.id) if save.template is not None else None
         if present is None or present.parent != self.book.folder / "templates":
             raise EntryError(f"{path} is not in this book's own template", "nothing was changed")
         before = read_whole(present)[0]
         text: bytes | None
-        if save.nodes(path)[0].record is not None:
+        record = save.nodes(path)[0].record
+        if record is not None and record.parent is not None and record.parent.spec.note == LIST_NOTE:
+            text = without_value_in_list(before, path)
+        elif record is not None:
             text = pins.without_name_in_records(before, save, path)
         else:
             text = without_field(pins.standing(pins.without_leading(before, save), save, path), path)

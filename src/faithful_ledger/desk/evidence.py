@@ -143,7 +143,7 @@ class Evidence:
     @staticmethod
     def _described(save: Save, place: Place) -> str | None:
         """The field that describes a place already, and has a name."""
-        if save.template is None or (place.path is not None and "(text)" in place.path):
+        if save.template is None or place.records is not None or (place.path is not None and "(text)" in place.path):
             return None
         lies_in = Path(place.file) if place.file else save.main.path.absolute()
         held = next((file for file in save.on_disk if file.path.absolute() == lies_in), None)
@@ -160,9 +160,10 @@ class Evidence:
         if node is None or node.spec.unknown:
             return None
         from faithful_ledger.core.describe.leading import is_without_name
+        from faithful_ledger.core.describe.pins import path_by_key
 
         if is_without_name(node):
             return None
         fits = node.start == at and node.spec.storage.name == place.stored_as
         text = place.stored_as in ("utf-8", "latin-1") and node.start == at - 1
-        return node.path if fits or text else None
+        return path_by_key(node) if fits or text else None

@@ -425,14 +425,19 @@ def _follow(node: Node, step: Step, path: str) -> list[Node]:
 
 
 def _keyed(node: RowsNode, step: Step, path: str) -> Node:
+    """The record of which a field says something, or at the place of which rows of the name of that field do."""
     fitting: list[Node] = []
     seen: list[str] = []
-    for item in node.items():
+    is_own = isinstance(node.spec.item, GroupSpec) and node.spec.item.named(step.key or "") is not None
+    beside = node.parent.names.get(step.key or "") if isinstance(node.parent, GroupNode) and not is_own else None
+    for number, item in enumerate(beside.items() if isinstance(beside, RowsNode) else node.items()):
         child = item.names.get(step.key or "") if isinstance(item, GroupNode) else None
+        if beside is not None:
+            child = next(iter(item.names.values()), None) if isinstance(item, GroupNode) else item
         if isinstance(child, FieldNode):
             text = child.spec.storage.to_text(child.value)
-            if text == step.value:
-                fitting.append(item)
+            if text == step.value and (beside is None or number < node.count):
+                fitting.append(item if beside is None else node.item(number))
             if len(seen) < 12:
                 seen.append(text)
     if len(fitting) == 1:

@@ -32,6 +32,7 @@ __all__ = [
     "named_in_records",
     "named_where_needed",
     "path_after",
+    "path_by_key",
     "standing",
     "stays_nowhere",
     "without_leading",
@@ -154,13 +155,17 @@ def path_after(before: bytes, after: bytes, save: Save, path: str) -> str:
     if they have one, and may be narrower; one that became part of a text is in another file.
     """
     (node,) = Draft(before, save).save.fields(path)
-    there = [each for each in Draft(after, save).save.all_fields() if each.spec.name == node.spec.name]
-    within = (_by_key(each) for each in there if node.start <= each.start and each.end <= node.end)
+    changed_save = Draft(after, save).save
+    with suppress(LedgerError):
+        if [(each.spec.name, each.start) for each in changed_save.fields(path)] == [(node.spec.name, node.start)]:
+            return path
+    there = [each for each in changed_save.all_fields() if each.spec.name == node.spec.name]
+    within = (path_by_key(each) for each in there if node.start <= each.start and each.end <= node.end)
     inside = (each.path for each in there if each.spec.note == node.spec.note and each.file != node.file)
     return next(chain(within, inside), path)
 
 
-def _by_key(node: FieldNode) -> str:
+def path_by_key(node: FieldNode) -> str:
     """The path of a field; in a record by the number that tells it from all others."""
     record = node.parent
     members = record.children if isinstance(record, GroupNode) else []

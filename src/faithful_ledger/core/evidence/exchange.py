@@ -97,7 +97,8 @@ def _records(document: Mapping[str, Any] | None) -> KeyedRecords | None:
         return None
     numbers = (int(document[name]) for name in ("start", "size", "many", "within", "key_at"))
     order = "big" if document.get("order") == "big" else "little"
-    return KeyedRecords._make((*numbers, bytes.fromhex(document["key"]), order))
+    keys = document.get("keys")
+    return KeyedRecords._make((*numbers, bytes.fromhex(document["key"]), order, None if keys is None else int(keys)))
 
 
 def _at(given: object) -> int | str:

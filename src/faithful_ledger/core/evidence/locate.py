@@ -396,6 +396,8 @@ class _Looking:
                 _say_how_it_is_found(place, search_of[id(place)])
                 # Another list, because the window may be reading the one it was given.
                 place.reasons = reasons_for(place)
+        if spots and (record := _in_record_instead(spots[0][0], search_of[id(spots[0][0])])) is not None:
+            spots = [[record], *(spot for spot in spots[1:] if spot[0].records is None)]
         warning = ""
         if not spots:
             arrays = ([np.frombuffer(content, np.uint8) for content in contents] for contents in self.searched)
@@ -425,6 +427,21 @@ def _say_how_it_is_found(place: Place, search: Search) -> None:
         set_label(place, search.contents)
     if place.moves and place.guides is None and place.records is None:
         set_sections(place, search.contents)
+
+
+def _in_record_instead(place: Place, search: Search) -> Place | None:
+    """The same number in a record or a list that is sorted, if nothing says where the likeliest place is in other
+    saves: where several things have the same number, that of another one may be taken for it.
+    """
+    if place.address is not None or place.guides is not None or place.records is not None or place.fits < place.of:
+        return None
+    found = next(iter(search.in_records), None)
+    if found is None or found.values != place.values:
+        return None
+    found.file, found.layer, found.route, found.bits = place.file, place.layer, place.route, place.bits
+    found.within, found.layers = place.within, place.layers
+    found.reasons = reasons_for(found)
+    return found
 
 
 def _is_in_paths(contents: Sequence[bytes]) -> bool:

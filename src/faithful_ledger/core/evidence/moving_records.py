@@ -21,7 +21,7 @@ from faithful_ledger.core.evidence.reading import Array
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["places_in_records", "set_record"]
+__all__ = ["places_in_records", "set_record", "whole_numbers"]
 
 STORED_AS = ("u16le", "u32le", "u8", "u16be", "u32be")
 LARGEST, LARGEST_RECORD = 1 << 20, 64  # bytes of a payload, and of a record
@@ -54,7 +54,13 @@ def set_record(place: Place, in_records: Sequence[Place]) -> None:
         if found.offsets != place.offsets or records is None or place.stored_as not in STORED_AS:
             continue
         end = records.within + NUMBERS[place.stored_as].least_size
-        if end <= records.key_at or (records.key_at < records.within and end <= records.size):
+        if records.keys is not None and records.size != end:
+            continue
+        if (
+            records.keys is not None
+            or end <= records.key_at
+            or (records.key_at < records.within and end <= records.size)
+        ):
             place.records, place.how, place.found_by = records, found.how, None
 
 
@@ -62,9 +68,8 @@ def places_in_records(data: Sequence[Array], seen: Sequence[Sighting]) -> list[P
     """The places of a number that is in another record each time, the likeliest only; none in payloads of more than
     `LARGEST` bytes.
     """
-    numbers = [sighting.number for sighting in seen]
-    known = [int(number) for number in numbers if number is not None and number.denominator == 1 and number >= 0]
-    if len(known) < max(len(seen), LEAST_SEEN) or len(set(known)) < 2 or max(each.size for each in data) > LARGEST:
+    known = whole_numbers(seen)
+    if not known or max(each.size for each in data) > LARGEST:
         return []
     best: tuple[tuple[bool, bool, int, int, int], Place] | None = None
     for name in STORED_AS:
@@ -90,6 +95,13 @@ def places_in_records(data: Sequence[Array], seen: Sequence[Sighting]) -> list[P
                         Place(ats, name, len(seen), len(seen), values=values, records=records, how=records.words),
                     )
     return [best[1]] if best is not None else []
+
+
+def whole_numbers(seen: Sequence[Sighting]) -> list[int]:
+    """What was seen, if these are enough whole numbers, and not all the same; else nothing."""
+    numbers = [sighting.number for sighting in seen]
+    known = [int(number) for number in numbers if number is not None and number.denominator == 1 and number >= 0]
+    return known if len(known) >= max(len(seen), LEAST_SEEN) and len(set(known)) > 1 else []
 
 
 def _ways(

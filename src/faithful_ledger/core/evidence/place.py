@@ -69,7 +69,7 @@ class Guides(NamedTuple):
 
 class KeyedRecords(NamedTuple):
     """Places for so `many` records of `size` bytes from the offset `start` on. A number that is so far `within` one is
-    in that with the bytes `key` at `key_at`, in an `order`.
+    in that with the bytes `key` at `key_at`, in an `order`; or the keys are in a list of their own from `keys` on.
     """
 
     start: int
@@ -79,6 +79,7 @@ class KeyedRecords(NamedTuple):
     key_at: int
     key: bytes
     order: Literal["little", "big"] = "little"
+    keys: int | None = None
 
     @property
     def number(self) -> int:
@@ -87,6 +88,8 @@ class KeyedRecords(NamedTuple):
     @property
     def words(self) -> str:
         at = f"0x{self.start:X} to 0x{self.start + self.many * self.size:X}"
+        if self.keys is not None:
+            return f"beside the number {self.number} of a list from 0x{self.keys:X} on, in one of {self.many} at {at}"
         return f"in the record with the number {self.number}, of {self.many} records of {self.size} bytes at {at}"
 
 

@@ -34,6 +34,7 @@ MOST_PAIRS = 3
 ROUNDED = tuple(map(Fraction, (10, 100, 256, 65536)))
 ROUNDED_FRACTIONS = tuple(map(Fraction, ("1", "1/100", "10", "100", "256", "1/60")))
 MASKED = ("u32le", "u32be", "u64le", "u64be", "u16le", "u16be")
+MASKED_FRACTIONS = {"f32le": "u32le", "f32be": "u32be", "f64le": "u64le", "f64be": "u64be"}  # by their bits
 MASK_REACH, MOST_MASKED = 16, 50  # bytes to what a number is XORed with; places of one kind
 MANY = 3  # distinct numbers needed before a free scale is believed
 
@@ -75,7 +76,8 @@ def related_places(data: Sequence[Array], seen: Sequence[Sighting], end: Deadlin
 
 def hidden_places(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline = NEVER) -> Iterator[Place]:
     """Whole numbers that are XORed with the same key in every array, or with what stands before them, as games do that
-    hide a value in memory: of two such numbers either hides the other one. None in data of more than `SMALL` bytes.
+    hide a value in memory: of two such numbers either hides the other one; the same of fractions. None in data of more
+    than `SMALL` bytes.
     """
     if data[0].size > SMALL:
         return
@@ -87,13 +89,17 @@ def hidden_places(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline
     if len(set(wanted)) < MANY:
         return
     possible = np.concatenate([np.empty(0, np.int64), *_possible(data, _pairs(seen, sighted))])
-    for storage in map(NUMBERS.__getitem__, MASKED):
+    for shown in map(NUMBERS.__getitem__, (*MASKED, *MASKED_FRACTIONS)):
+        storage = NUMBERS[MASKED_FRACTIONS.get(shown.name, shown.name)]
         width = storage.least_size
         offsets = possible[possible <= data[0].size - width]
         if end.over or not offsets.size or max(wanted) >> 8 * width:
             continue
         words = [words_at(storage, part, offsets) for part in data]
-        keys = [words[j] ^ np.uint64(number) for j, number in zip(sighted, wanted, strict=True)]
+        stored = [int(storage.decode(shown.encode(number))) for number in wanted]
+        if [shown.decode(storage.encode(bits)) for bits in stored] != wanted:
+            continue
+        keys = [words[j] ^ np.uint64(number) for j, number in zip(sighted, stored, strict=True)]
         for step in range(0, MASK_REACH + 1, width):
             if step:  # of both something changes, or one is the number itself
                 hiding = [words_at(storage, part, np.maximum(offsets - step, 0)) for part in data]
@@ -107,10 +113,11 @@ def hidden_places(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline
             for index in np.flatnonzero(fits)[:MOST_MASKED].tolist():
                 mask = Mask(beside=-step) if step else Mask(storage.encode(int(keys[0][index])))
                 values = tuple(
-                    float(int(word[index]) ^ int(key[index])) for word, key in zip(words, hiding, strict=True)
+                    float(shown.decode(storage.encode(int(word[index]) ^ int(key[index]))))
+                    for word, key in zip(words, hiding, strict=True)
                 )
                 where = (int(offsets[index]),) * len(data)
-                yield Place(where, storage.name, len(sighted), len(sighted), values=values, mask=mask)
+                yield Place(where, shown.name, len(sighted), len(sighted), values=values, mask=mask)
 
 
 def _switches(data: list[Array], seen: Sequence[Sighting]) -> Iterator[Place]:

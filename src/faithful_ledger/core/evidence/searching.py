@@ -20,6 +20,7 @@ from faithful_ledger.core.evidence.far_keys import far_keyed_places, in_sections
 from faithful_ledger.core.evidence.judging import USUAL_SCALES, is_clear, judge, without_echoes
 from faithful_ledger.core.evidence.moving_records import places_in_records
 from faithful_ledger.core.evidence.own_letters import places_in_own_letters
+from faithful_ledger.core.evidence.parallel_lists import places_in_lists
 from faithful_ledger.core.evidence.pinned import Known
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.places import MOST_PLACES, SMALL, related_places
@@ -175,8 +176,9 @@ class Search:
 
     @cached_property
     def in_records(self) -> list[Place]:
-        """The number in records that change places, if it is in some."""
-        return places_in_records([content.data for content in self.contents], self.seen)
+        """The number in records that change places, or in a list beside another one, if it is in some."""
+        data = [content.data for content in self.contents]
+        return places_in_records(data, self.seen) or places_in_lists(data, self.seen)
 
     def _bits(self) -> None:
         """Take in numbers that begin within a byte. What is these very bits with others below them, times as much as

@@ -12,7 +12,7 @@ from faithful_ledger.core.address import Address, parse_path
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, telling
-from faithful_ledger.core.evidence.hidden_paths import constant_masks
+from faithful_ledger.core.evidence.hidden_paths import constant_masks, masks_beside
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import SCALES
 from faithful_ledger.core.evidence.sightings import Sighting, is_shown_as
@@ -60,7 +60,7 @@ def path_places(documents: Sequence[Document], seen: Sequence[Sighting], end: De
         return found
     found = list(_grouped(documents, seen, sighted, end)) or list(_rounded(documents, seen, sighted, end))
     if not found and not is_large and not end.over:
-        return list(constant_masks(documents, seen))
+        return list(masks_beside(documents, seen)) or list(constant_masks(documents, seen))
     return [_keyed(place, documents) for place in found]
 
 

@@ -48,6 +48,7 @@ __all__ = [
     "LINKED",
     "LOCAL",
     "MASKED",
+    "MASKED_FRACTIONS",
     "PADDED",
     "SCRAMBLINGS",
     "STREAMS",
@@ -78,6 +79,7 @@ IN_LETTERS = ("base64", "hex", "lz-string", "percent")  # streams that are text 
 PADDED = "padded"  # zeros behind a text
 STRINGS = "strings"  # each of a text, hidden for itself
 MASKED = "masked"  # numbers of a text, XORed with others beside them
+MASKED_FRACTIONS = "masked-f32"  # the same with the four bytes that fractions have
 JOINED = "joined"  # what a text spells in several places
 LAYERS = (
     *STREAMS,
@@ -93,6 +95,7 @@ LAYERS = (
     STRINGS,
     JOINED,
     MASKED,
+    MASKED_FRACTIONS,
     *LINKED,
 )
 

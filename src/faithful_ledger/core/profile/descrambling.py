@@ -21,7 +21,7 @@ import numpy as np
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.errors import place
 from faithful_ledger.core.formats import recognised_text
-from faithful_ledger.core.layers import CIPHERS, JOINED, MASKED, STREAMS, STRINGS, LayerSpec
+from faithful_ledger.core.layers import CIPHERS, JOINED, MASKED, MASKED_FRACTIONS, STREAMS, STRINGS, LayerSpec
 from faithful_ledger.core.layers.ciphers import cipher_in_words
 from faithful_ledger.core.layers.generators import GENERATORS, Generator
 from faithful_ledger.core.layers.scrambling import GENERATED, OF_RECORDS, Scrambling, in_words, unscramble
@@ -122,9 +122,10 @@ def step_in_words(step: LayerSpec) -> str:
         return f"each string of the text: {' → '.join(map(step_in_words, step.through))}"
     if step.kind in STREAMS:
         return step.kind
-    if step.kind == MASKED:
+    if step.kind in (MASKED, MASKED_FRACTIONS):
+        bits = "the bits of " if step.kind == MASKED_FRACTIONS else ""
         by = f"the {step.mask} beside it" if step.mask else (step.key or b"").hex(" ").upper()
-        return f"each {step.number} of the text XORed with {by}"
+        return f"{bits}each {step.number} of the text XORed with {by}"
     if step.kind == JOINED:
         return f"parts {', '.join(map(str, step.parts))} of the text, joined"
     words = cipher_in_words(step.kind, step.derived) if step.kind in CIPHERS else in_words(step.kind, step.key)

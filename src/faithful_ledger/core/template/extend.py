@@ -30,6 +30,7 @@ __all__ = [
     "with_place",
     "with_standing",
     "without_field",
+    "without_value_in_list",
 ]
 
 SWITCHED = "yes"  # what the switch of a quantity says when it is set
@@ -101,6 +102,9 @@ def with_place(
     if place.records is not None:
         rows, within = field_in_rows(files[holder]["layout"], place.records, element)
         table = rows if holder == next(iter(files)) else f"{holder}.{rows}"
+        if place.records.keys is not None:
+            _show(document, table + within)
+            return dumped(yaml, document), table + within
         sections = document.setdefault("sections", [])
         if not any(section.get("table") == table for section in sections):
             sections.append({"title": f"Records at 0x{place.records.start:X}", "table": table})
@@ -110,13 +114,18 @@ def with_place(
     else:
         files[holder]["layout"].append(element if place.end.align == 1 else _filled_up(place, element))
     path = str(element["field"]) if holder == next(iter(files)) else f"{holder}.{element['field']}"
+    _show(document, path)
+    return dumped(yaml, document), path
+
+
+def _show(document: dict[str, Any], path: str) -> None:
+    """Let a field be among the pinned ones of the Edit sheet."""
     sections = document.setdefault("sections", [])
     section = next((part for part in sections if part.get("title") == PINNED), None)
     if section is None:
         section = {"title": PINNED, "fields": []}
         sections.append(section)
     section.setdefault("fields", []).append(path)
-    return dumped(yaml, document), path
 
 
 def _letters_for(document: dict[str, Any], letters: Sequence[tuple[int, str]]) -> str:
@@ -456,6 +465,26 @@ def without_field(text: bytes, path: str) -> bytes | None:
     if len(files) == 1 and not files[first]["layout"]:
         return None
     return dumped(yaml, document)
+
+
+def without_value_in_list(text: bytes, path: str) -> bytes | None:
+    """A template without a value that was pinned in a list beside another one; without both lists, if it was the only
+    one. None where nothing is left.
+    """
+    yaml = round_trip()
+    document = yaml.load(text.decode("utf-8"))
+    files = document["files"]
+    around, _, step = path.partition("[")
+    holder, rows = file_and_name(around, files)
+    shown = [section.get("fields") or [] for section in document.get("sections") or []]
+    for fields in shown:
+        if path in fields:
+            fields.remove(path)
+    if not any(each.startswith(f"{around}[") for fields in shown for each in fields):
+        lists = {rows, step.partition("=")[0]}
+        files[holder]["layout"] = [each for each in files[holder]["layout"] if each.get("rows") not in lists]
+    document["sections"] = [s for s in document.get("sections") or [] if s.get("fields") != []]
+    return dumped(yaml, document) if any(keys["layout"] for keys in files.values()) else None
 
 
 def _named_in(element: dict[str, Any]) -> dict[str, dict[str, Any]]:

@@ -10,10 +10,11 @@ from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.template.names import free_name
 from faithful_ledger.core.template.rewriting import Hex
 
-__all__ = ["KEYED_NOTE", "KEY_NAME", "field_in_rows"]
+__all__ = ["KEYED_NOTE", "KEY_NAME", "LIST_NOTE", "field_in_rows"]
 
 KEY_NAME, KEY_LABEL = "id", "Id"
 KEYED_NOTE = "the number in each tells it from the others, wherever it is"
+LIST_NOTE = "one of two lists beside each other, of which one says what the numbers of the other are of"
 UNKNOWN = "bytes"
 
 
@@ -24,6 +25,8 @@ def field_in_rows(layout: list[dict[str, Any]], records: KeyedRecords, field: di
     Raises:
         EntryError: other fields have some of its bytes.
     """
+    if records.keys is not None:
+        return _in_lists(layout, records, records.keys, field)
     rows = next((each for each in layout if "rows" in each and _is_of(each, records)), None)
     if rows is None:
         rows = _new_rows(layout, records)
@@ -34,6 +37,37 @@ def field_in_rows(layout: list[dict[str, Any]], records: KeyedRecords, field: di
     name = _put(rows["layout"], start, end, field)
     _, key = _key_of(rows["layout"])
     return str(rows["rows"]), f"[{key}={records.number}].{name}"
+
+
+def _in_lists(layout: list[dict[str, Any]], records: KeyedRecords, keys: int, field: dict[str, Any]) -> tuple[str, str]:
+    """The same of a list beside another one with the keys: rows with one field each."""
+    number = {"field": KEY_NAME, "as": _stored_as(records), "label": KEY_LABEL, "standing": "guessed"}
+    names = []
+    for start, own in ((keys, number), (records.start, field)):
+        size = NUMBERS[str(own["as"])].least_size
+        rows = next((each for each in layout if _is_list(each, start, size, records.many)), None)
+        if rows is None:
+            taken = {str(next(iter(each.values()))) for each in layout}
+            name = free_name(taken, f"{'ids' if own is number else 'list'}_{start:x}")
+            rows = {"rows": name, "at": Hex(start), "count": records.many, "note": LIST_NOTE, "layout": [own]}
+            layout.append(rows)
+        names.append((str(rows["rows"]), str(rows["layout"][0]["field"])))
+    (ids, _), (rows_name, field_name) = names
+    return rows_name, f"[{ids}={records.number}].{field_name}"
+
+
+def _is_list(rows: dict[str, Any], start: int, size: int, many: int) -> bool:
+    """Whether rows are a list of numbers of so many bytes that has some in common with one from an offset on."""
+    if rows.get("note") != LIST_NOTE or not isinstance(rows.get("at"), int):
+        return False
+    own, end = int(rows["at"]), int(rows["at"]) + size * int(rows["count"])
+    return _size(rows["layout"][0]) == size and own - many * size < start < end and (start - own) % size == 0
+
+
+def _stored_as(records: KeyedRecords) -> str:
+    width = len(records.key)
+    order = "" if width == 1 else "le" if records.order == "little" else "be"
+    return f"u{8 * width}{order}"
 
 
 def _is_of(rows: dict[str, Any], records: KeyedRecords) -> bool:
@@ -60,8 +94,7 @@ def _key_of(parts: list[dict[str, Any]]) -> tuple[int, str]:
 def _new_rows(layout: list[dict[str, Any]], records: KeyedRecords) -> dict[str, Any]:
     name = free_name({str(next(iter(each.values()))) for each in layout}, f"rows_{records.start:x}")
     width = len(records.key)
-    order = "" if width == 1 else "le" if records.order == "little" else "be"
-    key = {"field": KEY_NAME, "as": f"u{8 * width}{order}", "label": KEY_LABEL, "standing": "guessed"}
+    key = {"field": KEY_NAME, "as": _stored_as(records), "label": KEY_LABEL, "standing": "guessed"}
     parts: list[dict[str, Any]] = [{"unknown": f"{UNKNOWN}_0", "size": records.size}]
     _put(parts, records.key_at, records.key_at + width, key)
     return {

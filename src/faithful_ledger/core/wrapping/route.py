@@ -15,6 +15,7 @@ from faithful_ledger.core.layers import (
     KEYED,
     LINKED,
     MASKED,
+    MASKED_FRACTIONS,
     PADDED,
     SCRAMBLINGS,
     STRINGS,
@@ -84,8 +85,9 @@ def unwrap(
             through = partial(unwrap, route=layer.through, key_of=key_of, number_of=number_of)
             salted = [each.derived for each in layer.through if each.derived and each.derived.salt_from != "given"]
             step = with_strings(data, through, min((how.most_salts for how in salted), default=MOST_STRINGS))
-        elif layer.kind == MASKED:
-            step = with_masked(data, layer.number, layer.mask, layer.key or b"")
+        elif layer.kind in (MASKED, MASKED_FRACTIONS):
+            are_fractions = layer.kind == MASKED_FRACTIONS
+            step = with_masked(data, layer.number, layer.mask, layer.key or b"", are_fractions=are_fractions)
         elif layer.kind == JOINED:
             step = Joined.of(data, layer.parts)
         elif layer.kind in LINKED:

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from faithful_ledger.core.address import parse_path
 from faithful_ledger.core.binding import FieldNode
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.free_values import free_values
@@ -248,14 +249,17 @@ class EditStage(QWidget):
     def _rows(self, section: SectionSpec, save: Save, body: QVBoxLayout) -> None:
         """A table of single fields; those that are not found in this save are named below it."""
         fields: list[FieldNode] = []
+        keys: list[str] = []
         listed: list[str] = []
         for path in section.fields:
             try:
                 fields += save.fields(path)
+                known = [step.value for step in parse_path(path) if step.value]
+                keys += [", ".join(known)] * (len(fields) - len(keys))
             except LedgerError as error:
                 missing = [each.what for each in save.missing if each.path == path]
                 listed.append(missing[0] if missing else str(error))
-        table = entry_table(self.session, section.title, RowsModel(save, fields))
+        table = entry_table(self.session, section.title, RowsModel(save, fields, keys))
         self.singles.append(table)
         body.addWidget(table)
         for text in listed:

@@ -370,7 +370,7 @@ class LocateStage(QWidget):
         several = found is not None and len({place.file for place in found.places}) > 1
         spots = found.by_spot if found is not None else []
         shown = [(place, place is spot[0]) for spot in spots for place in _worth_showing(spot)]
-        chosen = self.chosen
+        chosen = self.chosen if self.places.currentRow() > 0 else None  # the first was the likeliest so far
         self._rows = [place for place, _ in shown]
         rows = [self._row(place, first=first, several=several) for place, first in shown]
         letters = max((len(text) for row in rows for text in row[3:-1]), default=0)

@@ -5,7 +5,9 @@ Records are bound as their rows come into sight. They are filtered, sorted, and 
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import lru_cache
+from itertools import zip_longest
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
@@ -216,9 +218,17 @@ class RowsModel(FieldsModel):
 
     HEAD = ("", "In save", "Enter", "Bounds")
 
-    def __init__(self, save: Save, fields: list[FieldNode], parent: QWidget | None = None) -> None:
+    def __init__(
+        self, save: Save, fields: list[FieldNode], keys: Sequence[str] = (), parent: QWidget | None = None
+    ) -> None:
+        """`keys` are what each field's record is known by, for those that would be called the same."""
         super().__init__(save, parent)
         self.fields = fields
+        titles = [field.title for field in fields]
+        self.titles = [
+            f"{title} · {key}" if key and titles.count(title) > 1 else title
+            for title, key in zip_longest(titles, keys, fillvalue="")
+        ]
 
     def field(self, index: Index) -> FieldNode | None:
         return self.fields[index.row()] if index.column() == 2 else None
@@ -244,7 +254,9 @@ class RowsModel(FieldsModel):
         node = self.fields[index.row()]
         if role == Qt.ItemDataRole.DisplayRole and index.column() != 2:
             now, before = self.now(node)
-            return (node.title, before or now, "", bounds_text(bounds_at(node, self.save.value)))[index.column()]
+            return (self.titles[index.row()], before or now, "", bounds_text(bounds_at(node, self.save.value)))[
+                index.column()
+            ]
         if role == Qt.ItemDataRole.TextAlignmentRole and index.column() == 1:
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.ForegroundRole and index.column() in (1, 3):

@@ -10,7 +10,18 @@ from typing import Literal
 from faithful_ledger.core.address import Expression, name_parts, parse_path
 from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.formats import DOCUMENTS
-from faithful_ledger.core.layers import CIPHERS, JOINED, KEYED, LAYERS, MASKED, SCRAMBLINGS, STREAMS, STRINGS, LayerSpec
+from faithful_ledger.core.layers import (
+    CIPHERS,
+    JOINED,
+    KEYED,
+    LAYERS,
+    MASKED,
+    MASKED_FRACTIONS,
+    SCRAMBLINGS,
+    STREAMS,
+    STRINGS,
+    LayerSpec,
+)
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.ciphers import HAS_NO_IV, IV_DERIVED, derived_from, iv_from, wrong_cipher
 from faithful_ledger.core.layers.scrambling import wrong_key
@@ -47,6 +58,8 @@ from faithful_ledger.core.template.model import (
 )
 
 __all__ = ["compile_signs", "compile_template"]
+
+MASKINGS = (MASKED, MASKED_FRACTIONS)
 
 OVER_ROWS: tuple[Literal["sum", "unique", "among"], ...] = ("sum", "unique", "among")
 HOLDING = (FixedText, FreeText, JsonText, PrefixedText, RawBytes, SpelledText)
@@ -275,10 +288,10 @@ class _Files:
         elif bool(layer.through) is not (layer.kind == STRINGS):
             text = "say through which layers each string is read" if not layer.through else f"{layer.kind} has none"
             self.mistakes.append(((*where, "through") if layer.through else where, text))
-        elif layer.kind == MASKED and (not layer.number or bool(layer.mask) is bool(layer.key)):
+        elif layer.kind in MASKINGS and (not layer.number or bool(layer.mask) is bool(layer.key)):
             text = "say which number is XORed with which mask (number: hidden, mask: key), or with which key"
             self.mistakes.append((where, text))
-        elif layer.kind != MASKED and (layer.number or layer.mask):
+        elif layer.kind not in MASKINGS and (layer.number or layer.mask):
             self.mistakes.append((where, f"{layer.kind} has neither number nor mask"))
         elif bool(layer.parts) is not (layer.kind == JOINED):
             text = "say in which order its parts are: parts: [2, 1]" if not layer.parts else f"{layer.kind} has none"
@@ -287,7 +300,7 @@ class _Files:
             self.mistakes.append(((*where, "parts"), "each part is there once"))
         elif layer.kind in CIPHERS:
             self.cipher(layer, where)
-        elif (layer.key_of or (layer.key is not None and layer.kind != MASKED)) and layer.kind not in KEYED:
+        elif (layer.key_of or (layer.key is not None and layer.kind not in MASKINGS)) and layer.kind not in KEYED:
             self.mistakes.append((where, f"{layer.kind} has no key; only {', '.join((*KEYED, *CIPHERS))} have one"))
         elif bool(layer.member) is not (layer.kind in ARCHIVES):
             text = (
