@@ -20,8 +20,9 @@ from faithful_ledger.core.layers.linked import Chain, chains_of, length_in_front
 from faithful_ledger.core.layers.scrambling import OF_RECORDS, Scrambling, hidden_parts, scramble, unscramble
 from faithful_ledger.core.layers.sqlite_tables import changed_database, tables_as_json
 from faithful_ledger.core.layers.stream import Layer
-from faithful_ledger.core.layers.swapping import arranged, rearranged
+from faithful_ledger.core.layers.swapping import ARRANGEMENTS, arranged, rearranged
 from faithful_ledger.core.layers.tagged import json_of_tagged, tagged_changes
+from faithful_ledger.core.layers.tagged.tree import one_replacement
 from faithful_ledger.core.layers.transcoding import encoded_from_utf8, utf8_from
 from faithful_ledger.core.source import MemorySource, Source
 from faithful_ledger.core.suggest import did_you_mean
@@ -236,6 +237,8 @@ class Enciphered:
                     "nothing was written; find the seals, describe its length (length_of), or enter values as long as "
                     "the old ones",
                 )
+            if self.kind in ARRANGEMENTS:  # which a value changes where it is
+                return one_replacement(old, new, cause)
             return [Replacement(start, end, new[start : len(new) - len(old) + end], (cause,))]
         start, end = self.span
         return _changed_blocks(old[start:end], new[start:end], start, cause)
