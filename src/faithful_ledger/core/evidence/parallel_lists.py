@@ -41,19 +41,13 @@ class _Lists(NamedTuple):
     key: int
     order: Literal["little", "big"]
 
-    def are_apart(self, first: int, last: int) -> bool:
-        """Whether the lists have no bytes in common from one number to another."""
-        keys = self.key_at + self.key * first, self.key_at + self.key * (last + 1)
-        numbers = self.at + self.width * first, self.at + self.width * (last + 1)
-        return keys[1] <= numbers[0] or numbers[1] <= keys[0]
-
 
 def places_in_lists(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
     """The place of a number that is elsewhere in its list each time, the likeliest only."""
     known = whole_numbers(seen)
     if not known or max(each.size for each in data) > LARGEST:
         return []
-    best: tuple[int, Place] | None = None
+    best, found = 0, list[Place]()
     for name in STORED_AS:
         width = NUMBERS[name].least_size
         if max(known) >> 8 * width:
@@ -71,13 +65,13 @@ def places_in_lists(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Pla
         for ats, (key, order) in product(islice(moved, MOST_PLACES), KEYS):
             steps = [(at - ats[0]) // width for at in ats]
             for key_at in _with_one_key(data, steps, key):
-                lists = _Lists(ats[0], key_at, width, name, key, order)
-                if (found := _agreeing(data, lists, steps)) is not None and (best is None or found[0] > best[0]):
-                    agreed, records = found
+                grown = _Grown(data, _Lists(ats[0], key_at, width, name, key, order), steps)
+                agreed = grown.agreed()
+                if agreed > best and (records := grown.records()) is not None:
                     values = tuple(map(float, known))
                     place = Place(ats, name, len(seen), len(seen), values=values, records=records, how=records.words)
-                    best = agreed, place
-    return [best[1]] if best is not None else []
+                    best, found = agreed, [place]
+    return found
 
 
 def _with_one_key(data: Sequence[Array], steps: Sequence[int], width: int) -> Iterator[int]:
@@ -94,80 +88,107 @@ def _with_one_key(data: Sequence[Array], steps: Sequence[int], width: int) -> It
     yield from (np.flatnonzero(same & filled)[:MOST_KEYS] + low).tolist()
 
 
-def _agreeing(data: Sequence[Array], lists: _Lists, steps: Sequence[int]) -> tuple[int, KeyedRecords] | None:
-    """How many of the other numbers stay with their keys, and the lists as far as they go; None where they are none."""
-    first, last = min(steps), max(steps)
-    keys: list[dict[int, int]] = [{} for _ in data]  # where each key is
-    own = _number(data[0], lists.key_at, lists.key, lists.order)
+class _Grown:
+    """Both lists as far as they go, number by number; those of the first snapshot are counted from the one that was
+    seen. `keys` are where each key is, in each snapshot.
+    """
 
-    def takes(number: int) -> bool:
-        found = [_number(each, lists.key_at + lists.key * number, lists.key, lists.order) for each in data]
-        counts = [_count(each, lists, number) for each in data]
-        for step, key, count, there in zip(steps, found, counts, keys, strict=True):
-            is_empty = key == 0 and not count
-            if key is None or count is None or (key == own) is not (number == step) or (key in there and not is_empty):
+    def __init__(self, data: Sequence[Array], lists: _Lists, steps: Sequence[int]) -> None:
+        self.data, self.lists, self.steps = data, lists, steps
+        self.first, self.last = min(steps), max(steps)
+        self.keys: list[dict[int, int]] = [{} for _ in data]
+        self.own = self._key(data[0], 0)
+
+    def agreed(self) -> int:
+        """How many of the other numbers are with the same keys in another snapshot; 0 where these are no such lists."""
+        if not all(map(self._takes, range(self.first, self.last + 1))):
+            return 0
+        self._grow()
+        if min(map(len, self.keys)) < LEAST_FILLED:
+            return 0
+        agreed = common = moved = 0
+        here, *others = zip(self.data, self.keys, strict=True)
+        for content, there in others:
+            for key in here[1].keys() & there.keys() - {self.own}:
+                common += 1
+                moved += here[1][key] != there[key]
+                agreed += self._count(here[0], here[1][key]) == self._count(content, there[key])
+        return agreed if moved >= LEAST_MOVED and agreed >= max(LEAST_FILLED, AGREED * common) else 0
+
+    def records(self) -> KeyedRecords | None:
+        """Where they are: from the first key that is in several snapshots to the last one, with as many empty places
+        behind that as there may be more. What is in front of the first is a header.
+        """
+        lists, known = self.lists, Counter(chain.from_iterable(self.keys))
+        filled, again = Counter[int](), Counter[int]()
+        for key, number in chain.from_iterable(each.items() for each in self.keys):
+            filled[number] += 1
+            again[number] += known[key] > 1
+        inside = range(self.first, self.last + 1)
+        listed = [number for number in inside if filled[number] and 2 * again[number] > filled[number]]
+        if not listed:
+            return None
+        begin, end = listed[0], listed[-1] + 1
+        while end in inside and end < listed[-1] + len(self.keys[0]) and not filled[end]:
+            end += 1
+        start, keys_at = lists.at + begin * lists.width, lists.key_at + begin * lists.key
+        return KeyedRecords(
+            start, lists.width, end - begin, 0, 0, self.own.to_bytes(lists.key, lists.order), lists.order, keys_at
+        )
+
+    def _grow(self) -> None:
+        """Up to where something else begins, then down, then into the empty places behind."""
+        while self._may_grow(self.first, self.last + 1) and self._takes(self.last + 1):
+            self.last += 1
+            if self._is_empty(self.last - 1) and self._is_alike(self.last):  # behind empty places: not of the lists
+                self.last -= 1
+                break
+        while self.last > max(self.steps) and self._is_empty(self.last):
+            self.last -= 1
+        while self._may_grow(self.first - 1, self.last) and self._takes(self.first - 1):
+            self.first -= 1
+            if not any(self._count(each, self.first) for each in self.data):  # nothing of what is said to be there
+                break
+        while (
+            self._may_grow(self.first, self.last + 1) and self._is_empty(self.last + 1) and self._takes(self.last + 1)
+        ):
+            self.last += 1
+
+    def _may_grow(self, first: int, last: int) -> bool:
+        """Whether the lists would still have no bytes in common."""
+        lists = self.lists
+        keys = lists.key_at + lists.key * first, lists.key_at + lists.key * (last + 1)
+        numbers = lists.at + lists.width * first, lists.at + lists.width * (last + 1)
+        return last - first <= MOST and (keys[1] <= numbers[0] or numbers[1] <= keys[0])
+
+    def _takes(self, number: int) -> bool:
+        """Take in a number with its key, if each snapshot has both, or neither, and no key twice."""
+        found = [self._key(each, number) for each in self.data]
+        for content, step, key, there in zip(self.data, self.steps, found, self.keys, strict=True):
+            count = self._count(content, number)
+            if min(key, count) < 0 or (key == self.own) is not (number == step) or key in there or (not key and count):
                 return False
-            if key == 0 and count:
-                return False
-        for key, there in zip(found, keys, strict=True):
+        for key, there in zip(found, self.keys, strict=True):
             if key:
                 there[key] = number
         return True
 
-    def is_empty(number: int) -> bool:
-        return not any(_number(each, lists.key_at + lists.key * number, lists.key, lists.order) for each in data)
+    def _is_empty(self, number: int) -> bool:
+        return not any(self._key(each, number) for each in self.data)
 
-    if not all(map(takes, range(first, last + 1))):
-        return None
-    while last - first < MOST and lists.are_apart(first, last + 1) and takes(last + 1):
-        last += 1
-        here = {_number(each, lists.key_at + lists.key * last, lists.key, lists.order) for each in data}
-        if len(here) == 1 and here != {0} and is_empty(last - 1):  # behind empty places something else begins
-            last -= 1
-            break
-    while last > max(steps) and is_empty(last):
-        last -= 1
-    while last - first < MOST and lists.are_apart(first - 1, last) and takes(first - 1):
-        first -= 1
-        if not any(_count(each, lists, first) for each in data):  # nothing of what is said to be there
-            break
-    while last - first < MOST and lists.are_apart(first, last + 1) and is_empty(last + 1) and takes(last + 1):
-        last += 1
-    if min(map(len, keys)) < LEAST_FILLED:
-        return None
-    agreed = common = moved = 0
-    for each, there in zip(data[1:], keys[1:], strict=True):
-        for key in keys[0].keys() & there.keys() - {own}:
-            common += 1
-            moved += keys[0][key] != there[key]
-            agreed += _count(data[0], lists, keys[0][key]) == _count(each, lists, there[key])
-    if moved < LEAST_MOVED or agreed < max(LEAST_FILLED, AGREED * common):
-        return None
-    known = Counter(chain.from_iterable(keys))
-    again, filled = Counter[int](), Counter[int]()
-    for key, number in chain.from_iterable(each.items() for each in keys):
-        filled[number] += 1
-        again[number] += known[key] > 1
-    listed = [n for n, count in filled.items() if first <= n <= last and 2 * again[n] > count]  # else it is a header
-    if not listed:
-        return None
-    begin, end = min(listed), max(listed) + 1
-    while end <= last and end < max(listed) + len(keys[0]) and not filled[end]:
-        end += 1
-    start, keys_at = lists.at + begin * lists.width, lists.key_at + begin * lists.key
-    raw = int(own or 0).to_bytes(lists.key, lists.order)
-    return agreed, KeyedRecords(start, lists.width, end - begin, 0, 0, raw, lists.order, keys_at)
+    def _is_alike(self, number: int) -> bool:
+        """Whether the key is the same in all snapshots, as what is not sorted is."""
+        return len({self._key(each, number) for each in self.data}) == 1
+
+    def _key(self, content: Array, number: int) -> int:
+        return _number(content, self.lists.key_at + self.lists.key * number, self.lists.key, self.lists.order)
+
+    def _count(self, content: Array, number: int) -> int:
+        order: Literal["little", "big"] = "big" if self.lists.stored_as.endswith("be") else "little"
+        return _number(content, self.lists.at + self.lists.width * number, self.lists.width, order)
 
 
-def _number(content: Array, at: int, width: int, order: Literal["little", "big"]) -> int | None:
+def _number(content: Array, at: int, width: int, order: Literal["little", "big"]) -> int:
+    """The number of so many bytes at an offset; below 0 where it is outside."""
     raw = content[at : at + width].tobytes() if at >= 0 else b""
-    return int.from_bytes(raw, order) if len(raw) == width else None
-
-
-def _count(content: Array, lists: _Lists, number: int) -> int | None:
-    return _number(
-        content,
-        lists.at + lists.width * number,
-        lists.width,
-        "big" if lists.stored_as.endswith("be") else "little",
-    )
+    return int.from_bytes(raw, order) if len(raw) == width else -1
