@@ -179,11 +179,16 @@ def lone_block(data: bytes, allowance: Allowance) -> Layer | None:
     unpacks to; a few bytes may follow it. Other bytes are hardly ever one to their end.
     """
     alone: Layer | None = None
-    left = MOST_WHOLE * max(len(data), LEAST_TRIED)
+    left = left_of_brotli = MOST_WHOLE * max(len(data), LEAST_TRIED)
     for offset in range(1 if _is_text(data) else min(FIRST, max(len(data) - LEAST_LONE, 0))):
         kinds = () if _is_text(data) else (*([KIND] if may_begin(data, offset) else ()), *_endless(data, offset))
-        if (layer := _brotli(data, offset, allowance)) is not None:
-            return layer
+        if left_of_brotli >= 0:
+            own = Allowance(allowance.left)
+            layer = _brotli(data, offset, own)
+            left_of_brotli -= allowance.left - own.left
+            if layer is not None:
+                allowance.left = own.left
+                return layer
         for kind in kinds:
             for end in (len(data), *_ends_said(data, offset)):
                 if kind != KIND and left < 0:
@@ -206,14 +211,10 @@ def lone_block(data: bytes, allowance: Allowance) -> Layer | None:
 
 def _brotli(data: bytes, offset: int, allowance: Allowance) -> Layer | None:
     """A stream that comes to its own end, behind which there is no more than a digest."""
-    own = Allowance(allowance.left)
-    layer = STREAMS[BROTLI].read(data, offset, own)
+    layer = STREAMS[BROTLI].read(data, offset, allowance)
     if layer is None or layer.unpacked_size < LEAST_LONE_UNPACKED or not _is_packed_well([layer]):
         return None
-    if len(data) - offset - layer.size > DIGEST:
-        return None
-    allowance.left -= layer.unpacked_size
-    return layer
+    return layer if len(data) - offset - layer.size <= DIGEST else None
 
 
 def _is_of_runs(data: bytes, layer: Layer) -> bool:

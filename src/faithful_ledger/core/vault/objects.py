@@ -10,7 +10,8 @@ What is on disk:
 What holds after a crash at each step: an object is written under a name of its own, synced, and only then renamed to
 its final name, so under a final name there is always a whole object. Contents that are equal are stored once. Reading
 checks the SHA-256, so silent damage is reported and never handed on; keeping the same content again repairs it.
-What differs is said of an object that is whole itself and was just read and compared with its SHA-256; it stays whole.
+What differs is said of an object that is whole itself, and was just read and compared with its own fingerprint; it
+stays whole.
 
 What no file system promises: that `fsync` reaches the platters of a disk that only says so; and a disk that loses
 blocks loses objects. `check` tells which.

@@ -27,7 +27,7 @@ from faithful_ledger.core.layers.tagged.tree import (
     refuse,
 )
 
-__all__ = ["LIST", "MAP", "MARK", "UID", "BinaryPropertyList", "Rewriting", "Table", "head_of", "scalar_of"]
+__all__ = ["LIST", "MAP", "MARK", "SET", "UID", "BinaryPropertyList", "Rewriting", "Table", "head_of", "scalar_of"]
 
 MARK, TRAILER = b"bplist00", 32
 NOTHING, NO, YES = 0x00, 0x08, 0x09

@@ -17,6 +17,7 @@ from faithful_ledger.core.layers.tagged.bplist import (
     LIST,
     MAP,
     MARK,
+    SET,
     UID,
     BinaryPropertyList,
     Rewriting,
@@ -112,7 +113,7 @@ class _Archive:
             if index >= len(self.objects):
                 raise Malformed("an object refers to one that is not there")
             number = self.objects[index]
-        if self.table.refs_of(number) or self.table.count(number)[0] in (LIST, MAP):
+        if self._has_parts(number):
             node = self._holder(number) if number not in self.seen else Node("other", 0, 0, value=f"object {number}")
         else:
             node = self._own(number)
@@ -145,10 +146,13 @@ class _Archive:
         """The text that a key is, or refers to."""
         index = self.index_of(number)
         known = number if index is None else self.objects[index] if index < len(self.objects) else -1
-        if known < 0 or self.table.refs_of(known):
+        if known < 0 or self._has_parts(known):
             return None
         node = self._own(known)
         return str(node.value) if node.kind == "text" else None
+
+    def _has_parts(self, number: int) -> bool:
+        return self.table.count(number)[0] in (LIST, SET, MAP)
 
     def index_of(self, number: int) -> int | None:
         """The number among `$objects` that an object refers to; None for one that is a value itself."""
