@@ -10,6 +10,7 @@ import os
 from collections.abc import Mapping
 from concurrent.futures import wait
 from contextlib import AbstractContextManager, suppress
+from functools import cache, partial
 from pathlib import Path
 from types import MappingProxyType
 from typing import TYPE_CHECKING, NamedTuple
@@ -287,13 +288,14 @@ class Keeping:
         that are `known` are not read again. What is not kept on demand may be kept as what differs from the last time.
         """
         files = []
-        like = {} if kind == KEPT else self._kept_last(save)
+        last_kept = cache(partial(self._kept_last, save))
         for role, path in paths:
             if role == "companion" and not path.is_file():
                 continue
             source, kept_as, hashing = known[path] if path in known else Known(open_source(path)[0])
             mode = path.stat().st_mode & 0o7777
             where = absolute(path)
+            like = last_kept() if kind != KEPT and not kept_as and source.size >= WORTH_IT else {}
             digest = kept_as or self.store.put(source, hashing, like.get(where, ""))
             files.append(KeptFile(role, where, source.size, digest, mode))
         snapshot = Snapshot(os.urandom(6).hex(), now(), label, kind, absolute(save), companions, tuple(files), identity)

@@ -424,22 +424,31 @@ def _follow(node: Node, step: Step, path: str) -> list[Node]:
     raise AddressError(f"“{path}” cannot go on after {node.path}", what)
 
 
+def _with_key(node: RowsNode, name: str) -> Iterator[tuple[int, FieldNode]]:
+    """The numbers of records, with the field of a name in each; where they have none, with what rows of that name
+    beside them say at the same place.
+    """
+    is_own = isinstance(node.spec.item, GroupSpec) and node.spec.item.named(name) is not None
+    beside = node.parent.names.get(name) if isinstance(node.parent, GroupNode) and not is_own else None
+    rows = beside if isinstance(beside, RowsNode) else node
+    for number, item in enumerate(rows.items()):
+        if rows is node:
+            field = item.names.get(name) if isinstance(item, GroupNode) else None
+        else:
+            field = next(iter(item.names.values()), None) if isinstance(item, GroupNode) else item
+        if isinstance(field, FieldNode) and number < node.count:
+            yield number, field
+
+
 def _keyed(node: RowsNode, step: Step, path: str) -> Node:
-    """The record of which a field says something, or at the place of which rows of the name of that field do."""
     fitting: list[Node] = []
     seen: list[str] = []
-    is_own = isinstance(node.spec.item, GroupSpec) and node.spec.item.named(step.key or "") is not None
-    beside = node.parent.names.get(step.key or "") if isinstance(node.parent, GroupNode) and not is_own else None
-    for number, item in enumerate(beside.items() if isinstance(beside, RowsNode) else node.items()):
-        child = item.names.get(step.key or "") if isinstance(item, GroupNode) else None
-        if beside is not None:
-            child = next(iter(item.names.values()), None) if isinstance(item, GroupNode) else item
-        if isinstance(child, FieldNode):
-            text = child.spec.storage.to_text(child.value)
-            if text == step.value and (beside is None or number < node.count):
-                fitting.append(item if beside is None else node.item(number))
-            if len(seen) < 12:
-                seen.append(text)
+    for number, field in _with_key(node, step.key or ""):
+        text = field.spec.storage.to_text(field.value)
+        if text == step.value:
+            fitting.append(node.item(number))
+        if len(seen) < 12:
+            seen.append(text)
     if len(fitting) == 1:
         return fitting[0]
     if fitting:

@@ -52,8 +52,9 @@ def masks_beside(documents: Sequence[Document], seen: Sequence[Sighting]) -> Ite
     for paths in groups.values():
         for path, other in permutations(paths, 2) if len(paths) <= MOST_NAMES else ():
             for kind, wanted in hidden.items():
+                counting = WORD if kind == MASKED_FRACTIONS else -1  # of the bits
                 if wanted and all(
-                    (each[path] ^ each[other] ^ bits) & WORD == 0 for each, bits in zip(every, wanted, strict=True)
+                    (each[path] ^ each[other] ^ bits) & counting == 0 for each, bits in zip(every, wanted, strict=True)
                 ):
                     layer = LayerSpec(kind, number=holder_and_name(path)[1], mask=holder_and_name(other)[1])
                     like = Place((), "", len(seen), len(seen), values=tuple(numbers))

@@ -21,7 +21,7 @@ from faithful_ledger.core.evidence.reading import Array
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["places_in_records", "set_record", "whole_numbers"]
+__all__ = ["offsets_of", "places_in_records", "set_record", "whole_numbers"]
 
 STORED_AS = ("u16le", "u32le", "u8", "u16be", "u32be")
 LARGEST, LARGEST_RECORD = 1 << 20, 64  # bytes of a payload, and of a record
@@ -54,13 +54,8 @@ def set_record(place: Place, in_records: Sequence[Place]) -> None:
         if found.offsets != place.offsets or records is None or place.stored_as not in STORED_AS:
             continue
         end = records.within + NUMBERS[place.stored_as].least_size
-        if records.keys is not None and records.size != end:
-            continue
-        if (
-            records.keys is not None
-            or end <= records.key_at
-            or (records.key_at < records.within and end <= records.size)
-        ):
+        beside_key = end <= records.key_at or (records.key_at < records.within and end <= records.size)
+        if beside_key if records.keys is None else end == records.size:
             place.records, place.how, place.found_by = records, found.how, None
 
 
@@ -74,13 +69,8 @@ def places_in_records(data: Sequence[Array], seen: Sequence[Sighting]) -> list[P
     best: tuple[tuple[bool, bool, int, int, int], Place] | None = None
     for name in STORED_AS:
         width = NUMBERS[name].least_size
-        if max(known) >> 8 * width:
-            continue
-        offsets = [
-            beginning_with(raw, each, np.flatnonzero(each == raw[0]))
-            for each, raw in zip(data, map(NUMBERS[name].encode, known), strict=True)
-        ]
-        if not all(0 < len(each) <= MOST_HITS for each in offsets):
+        offsets = offsets_of(data, known, name, MOST_HITS)
+        if not offsets:
             continue
         order: Literal["little", "big"] = "big" if name.endswith("be") else "little"
         for way, ats in _ways(data, offsets, width, order):
@@ -102,6 +92,20 @@ def whole_numbers(seen: Sequence[Sighting]) -> list[int]:
     numbers = [sighting.number for sighting in seen]
     known = [int(number) for number in numbers if number is not None and number.denominator == 1 and number >= 0]
     return known if len(known) >= max(len(seen), LEAST_SEEN) and len(set(known)) > 1 else []
+
+
+def offsets_of(data: Sequence[Array], known: Sequence[int], stored_as: str, most: int) -> list[Array]:
+    """Where each snapshot has its number, stored so; nothing where one does not fit, is nowhere, or at more offsets
+    than are looked at.
+    """
+    storage = NUMBERS[stored_as]
+    if max(known) >> 8 * storage.least_size:
+        return []
+    found = [
+        beginning_with(raw, each, np.flatnonzero(each == raw[0]))
+        for each, raw in zip(data, map(storage.encode, known), strict=True)
+    ]
+    return found if all(0 < each.size <= most for each in found) else []
 
 
 def _ways(

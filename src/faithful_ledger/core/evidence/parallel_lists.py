@@ -14,8 +14,7 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 
-from faithful_ledger.core.evidence.exact import beginning_with
-from faithful_ledger.core.evidence.moving_records import whole_numbers
+from faithful_ledger.core.evidence.moving_records import offsets_of, whole_numbers
 from faithful_ledger.core.evidence.place import KeyedRecords, Place
 from faithful_ledger.core.evidence.reading import Array
 from faithful_ledger.core.evidence.sightings import Sighting
@@ -50,13 +49,8 @@ def places_in_lists(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Pla
     best, found = 0, list[Place]()
     for name in STORED_AS:
         width = NUMBERS[name].least_size
-        if max(known) >> 8 * width:
-            continue
-        hits = [
-            beginning_with(raw, each, np.flatnonzero(each == raw[0]))
-            for each, raw in zip(data, map(NUMBERS[name].encode, known), strict=True)
-        ]
-        if not all(0 < each.size <= MOST_HITS for each in hits):
+        hits = offsets_of(data, known, name, MOST_HITS)
+        if not hits:
             continue
         moved = (
             ats for ats in product(*(each.tolist() for each in hits))

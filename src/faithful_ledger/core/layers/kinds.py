@@ -49,6 +49,7 @@ __all__ = [
     "LOCAL",
     "MASKED",
     "MASKED_FRACTIONS",
+    "MASKINGS",
     "PADDED",
     "SCRAMBLINGS",
     "STREAMS",
@@ -80,6 +81,7 @@ PADDED = "padded"  # zeros behind a text
 STRINGS = "strings"  # each of a text, hidden for itself
 MASKED = "masked"  # numbers of a text, XORed with others beside them
 MASKED_FRACTIONS = "masked-f32"  # the same with the four bytes that fractions have
+MASKINGS = (MASKED, MASKED_FRACTIONS)
 JOINED = "joined"  # what a text spells in several places
 LAYERS = (
     *STREAMS,
@@ -94,8 +96,7 @@ LAYERS = (
     ENCLOSED,
     STRINGS,
     JOINED,
-    MASKED,
-    MASKED_FRACTIONS,
+    *MASKINGS,
     *LINKED,
 )
 

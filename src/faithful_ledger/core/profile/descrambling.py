@@ -21,7 +21,7 @@ import numpy as np
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.errors import place
 from faithful_ledger.core.formats import recognised_text
-from faithful_ledger.core.layers import CIPHERS, JOINED, MASKED, MASKED_FRACTIONS, STREAMS, STRINGS, LayerSpec
+from faithful_ledger.core.layers import CIPHERS, JOINED, MASKED_FRACTIONS, MASKINGS, STREAMS, STRINGS, LayerSpec
 from faithful_ledger.core.layers.ciphers import cipher_in_words
 from faithful_ledger.core.layers.generators import GENERATORS, Generator
 from faithful_ledger.core.layers.scrambling import GENERATED, OF_RECORDS, Scrambling, in_words, unscramble
@@ -122,7 +122,7 @@ def step_in_words(step: LayerSpec) -> str:
         return f"each string of the text: {' → '.join(map(step_in_words, step.through))}"
     if step.kind in STREAMS:
         return step.kind
-    if step.kind in (MASKED, MASKED_FRACTIONS):
+    if step.kind in MASKINGS:
         bits = "the bits of " if step.kind == MASKED_FRACTIONS else ""
         by = f"the {step.mask} beside it" if step.mask else (step.key or b"").hex(" ").upper()
         return f"{bits}each {step.number} of the text XORed with {by}"

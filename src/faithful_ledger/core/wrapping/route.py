@@ -14,8 +14,8 @@ from faithful_ledger.core.layers import (
     JOINED,
     KEYED,
     LINKED,
-    MASKED,
     MASKED_FRACTIONS,
+    MASKINGS,
     PADDED,
     SCRAMBLINGS,
     STRINGS,
@@ -85,7 +85,7 @@ def unwrap(
             through = partial(unwrap, route=layer.through, key_of=key_of, number_of=number_of)
             salted = [each.derived for each in layer.through if each.derived and each.derived.salt_from != "given"]
             step = with_strings(data, through, min((how.most_salts for how in salted), default=MOST_STRINGS))
-        elif layer.kind in (MASKED, MASKED_FRACTIONS):
+        elif layer.kind in MASKINGS:
             are_fractions = layer.kind == MASKED_FRACTIONS
             step = with_masked(data, layer.number, layer.mask, layer.key or b"", are_fractions=are_fractions)
         elif layer.kind == JOINED:

@@ -27,7 +27,7 @@ from faithful_ledger.core.layers.tagged.tree import (
     refuse,
 )
 
-__all__ = ["LIST", "MAP", "MARK", "SET", "UID", "BinaryPropertyList", "Rewriting", "Table", "head_of", "scalar_of"]
+__all__ = ["LIST", "MAP", "MARK", "UID", "BinaryPropertyList", "Rewriting", "Table", "head_of", "scalar_of"]
 
 MARK, TRAILER = b"bplist00", 32
 NOTHING, NO, YES = 0x00, 0x08, 0x09
@@ -84,6 +84,20 @@ class Table:
             raise Malformed("an object refers to one that is not there")
         return found
 
+    def has_parts(self, number: int) -> bool:
+        return self.count(number)[0] in (LIST, SET, MAP)
+
+    def node(self, number: int) -> Node:
+        """An object, with its value where it has no parts."""
+        kind, count, at = self.count(number)
+        end = at + self.size(kind, count)
+        if end > self.end:
+            raise Malformed("an object goes beyond the end")
+        node = Node("other", self.starts[number], end)
+        if not self.has_parts(number):
+            _scalar_into(node, kind, count, self.data[at:end])
+        return node
+
     def refs_of(self, number: int) -> list[int]:
         """The numbers of the objects that one refers to, keys first; none of one without parts."""
         kind, count, at = self.count(number)
@@ -105,6 +119,25 @@ class Table:
         return sizes.get(kind, 0)
 
 
+def _scalar_into(node: Node, kind: int, count: int, raw: bytes) -> None:
+    """Let a node be a value without parts."""
+    if kind == 0 and count in (NOTHING, NO, YES):
+        node.kind, node.value = ("nothing", None) if count == NOTHING else ("switch", count == YES)
+    elif kind == WHOLE and len(raw) <= 16:
+        node.kind, node.value = "number", int.from_bytes(raw, "big", signed=len(raw) >= 8)
+    elif kind in (REAL, DATE) and len(raw) in (4, 8):
+        value = struct.unpack(">f" if len(raw) == 4 else ">d", raw)[0]
+        node.kind, node.value = "number", value
+    elif kind == BLOBS:
+        node.kind, node.value = "blob", raw
+    elif kind in (ASCII, WIDE):
+        node.kind, node.value = "text", raw.decode("ascii" if kind == ASCII else "utf-16-be", "surrogatepass")
+    elif kind == UID:
+        node.value = f"uid {int.from_bytes(raw, 'big')}"
+    else:
+        raise Malformed("an object is of an unknown kind")
+
+
 class BinaryPropertyList(Codec):
     name = "bplist"
     has_mark = True
@@ -122,16 +155,10 @@ class BinaryPropertyList(Codec):
             raise Malformed("an object is within itself")
         cursor.enter()
         cursor.depth += 1
-        kind, count, at = table.count(number)
-        size = table.size(kind, count)
-        raw = table.data[at : at + size]
-        if at + size > table.end:
-            raise Malformed("an object goes beyond the end")
-        node = Node("other", table.starts[number], at + size, form=number)
-        if kind in (LIST, SET, MAP):
-            self._parts(node, table, kind, table.refs_of(number), cursor, (*around, number))
-        else:
-            self.scalar_into(node, kind, count, raw)
+        node = table.node(number)
+        node.form = number
+        if table.has_parts(number):
+            self._parts(node, table, table.count(number)[0], table.refs_of(number), cursor, (*around, number))
         cursor.depth -= 1
         return node
 
@@ -148,25 +175,6 @@ class BinaryPropertyList(Codec):
                     raise Malformed("a key is not a text")
                 node.keys.append(str(name.value))
         node.parts = [self._node(table, value, cursor, around) for value in values]
-
-    @staticmethod
-    def scalar_into(node: Node, kind: int, count: int, raw: bytes) -> None:
-        """Let a node be a value without parts."""
-        if kind == 0 and count in (NOTHING, NO, YES):
-            node.kind, node.value = ("nothing", None) if count == NOTHING else ("switch", count == YES)
-        elif kind == WHOLE and len(raw) <= 16:
-            node.kind, node.value = "number", int.from_bytes(raw, "big", signed=len(raw) >= 8)
-        elif kind in (REAL, DATE) and len(raw) in (4, 8):
-            value = struct.unpack(">f" if len(raw) == 4 else ">d", raw)[0]
-            node.kind, node.value = "number", value
-        elif kind == BLOBS:
-            node.kind, node.value = "blob", raw
-        elif kind in (ASCII, WIDE):
-            node.kind, node.value = "text", raw.decode("ascii" if kind == ASCII else "utf-16-be", "surrogatepass")
-        elif kind == UID:
-            node.value = f"uid {int.from_bytes(raw, 'big')}"
-        else:
-            raise Malformed("an object is of an unknown kind")
 
     def replaced(self, data: bytes, root: Node, new: Any, cause: Cause) -> list[Replacement]:
         if is_same(plain(root), new):

@@ -15,11 +15,8 @@ from typing import Any
 from faithful_ledger.core.edits import Cause, Replacement
 from faithful_ledger.core.layers.tagged.bplist import (
     LIST,
-    MAP,
     MARK,
-    SET,
     UID,
-    BinaryPropertyList,
     Rewriting,
     Table,
     head_of,
@@ -90,18 +87,8 @@ class _Archive:
         """The values of a map by their names: their numbers, and which references of the map they are."""
         refs = self.table.refs_of(number)
         half = len(refs) // 2
-        names = [str(self._own(key).value) for key in refs[:half]]
+        names = [str(self.table.node(key).value) for key in refs[:half]]
         return {name: (refs[half + at], half + at) for at, name in enumerate(names)}
-
-    def _own(self, number: int) -> Node:
-        """An object without parts."""
-        kind, count, at = self.table.count(number)
-        size = self.table.size(kind, count)
-        node = Node("other", self.table.starts[number], at + size)
-        if at + size > self.table.end:
-            raise Malformed("an object goes beyond the end")
-        BinaryPropertyList.scalar_into(node, kind, count, self.data[at : at + size])
-        return node
 
     def _node(self, number: int, place: tuple[int, int]) -> Node:
         """What a reference leads to."""
@@ -113,10 +100,10 @@ class _Archive:
             if index >= len(self.objects):
                 raise Malformed("an object refers to one that is not there")
             number = self.objects[index]
-        if self._has_parts(number):
+        if self.table.has_parts(number):
             node = self._holder(number) if number not in self.seen else Node("other", 0, 0, value=f"object {number}")
         else:
-            node = self._own(number)
+            node = self.table.node(number)
             if index == 0 and node.value == NOTHING:
                 node = Node("nothing", node.start, node.end)
         self.cursor.depth -= 1
@@ -146,13 +133,10 @@ class _Archive:
         """The text that a key is, or refers to."""
         index = self.index_of(number)
         known = number if index is None else self.objects[index] if index < len(self.objects) else -1
-        if known < 0 or self._has_parts(known):
+        if known < 0 or self.table.has_parts(known):
             return None
-        node = self._own(known)
+        node = self.table.node(known)
         return str(node.value) if node.kind == "text" else None
-
-    def _has_parts(self, number: int) -> bool:
-        return self.table.count(number)[0] in (LIST, SET, MAP)
 
     def index_of(self, number: int) -> int | None:
         """The number among `$objects` that an object refers to; None for one that is a value itself."""

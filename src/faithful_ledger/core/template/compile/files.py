@@ -15,8 +15,7 @@ from faithful_ledger.core.layers import (
     JOINED,
     KEYED,
     LAYERS,
-    MASKED,
-    MASKED_FRACTIONS,
+    MASKINGS,
     SCRAMBLINGS,
     STREAMS,
     STRINGS,
@@ -58,8 +57,6 @@ from faithful_ledger.core.template.model import (
 )
 
 __all__ = ["compile_signs", "compile_template"]
-
-MASKINGS = (MASKED, MASKED_FRACTIONS)
 
 OVER_ROWS: tuple[Literal["sum", "unique", "among"], ...] = ("sum", "unique", "among")
 HOLDING = (FixedText, FreeText, JsonText, PrefixedText, RawBytes, SpelledText)
