@@ -6,6 +6,7 @@ import hashlib
 import os
 import random
 import shutil
+import threading
 from pathlib import Path
 from statistics import median
 from typing import TYPE_CHECKING
@@ -47,8 +48,8 @@ def carrying(folder: Path, rounds: int) -> list[Line]:
 
 
 def _card(folder: Path, rounds: int) -> list[Line]:
-    """From opening the image until the new one is on the disk, kept copy and all, beside copying it; and from the
-    window, where the old bytes are kept while somebody reads the plan.
+    """From opening the image until the new one is on the disk, kept copy and all, and what is on it now was read again,
+    beside copying it; and from the window, where the old bytes are kept while somebody reads the plan.
     """
     from faithful_ledger.core.book import Book
     from faithful_ledger.core.carry import Card
@@ -83,12 +84,21 @@ def _card(folder: Path, rounds: int) -> list[Line]:
     def by_command() -> None:
         save = change(by_command=True)
         book.history.post(save, make_plan(save))
+        assert Card(open_save(image, template), library).entries  # what the command prints then
+        at_rest()
+
+    def at_rest() -> None:
+        """A command ends when its threads have."""
+        for thread in threading.enumerate():
+            if thread is not threading.current_thread():
+                thread.join()
 
     def from_the_window() -> None:
         save = change()
         plan = make_plan(save)
         book.keeping.keep_early(save)
         posting.append(timed(lambda: book.history.post(save, plan)))
+        at_rest()
 
     def copy() -> None:
         target = folder / "copy.img"

@@ -180,7 +180,7 @@ class FailingDisk(Disk):
 
     With `crash` the machine stops there: half a write has happened, and every later operation stops as well, so that
     no clean-up runs. Without it the operation raises `error` once and the disk goes on working. Without `swaps` it is
-    a file system that cannot exchange two names.
+    a file system that cannot exchange two names, and knows no files without one.
     """
 
     def __init__(
@@ -208,6 +208,14 @@ class FailingDisk(Disk):
     def create(self, path: Path, mode: int = 0o600) -> int:
         self._step(f"create {path.name}")
         return super().create(path, mode)
+
+    def create_unnamed(self, folder: Path, mode: int) -> int | None:
+        self._step(f"create_unnamed in {folder.name}")
+        return super().create_unnamed(folder, mode) if self.swaps else None
+
+    def name(self, descriptor: int, path: Path) -> None:
+        self._step(f"name {path.name}")
+        super().name(descriptor, path)
 
     def write(self, descriptor: int, data: bytes | memoryview) -> None:
         self._step("write", lambda: os.write(descriptor, memoryview(data)[: len(data) // 2]))

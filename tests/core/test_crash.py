@@ -10,8 +10,10 @@ import os
 import zlib
 from collections.abc import Callable
 from pathlib import Path
+from unittest import mock
 
 from faithful_ledger.core.book import Book
+from faithful_ledger.core.disk import open_path
 from faithful_ledger.core.errors import ChangedMeanwhile, FileAccessError, LedgerError, Refused, UnexplainedChange
 from faithful_ledger.core.keeping import hash_early
 from faithful_ledger.core.opening import find_save, open_save
@@ -424,7 +426,7 @@ files:
         class Wrong(FailingDisk):
             def write(self, descriptor: int, data: bytes | memoryview) -> None:
                 wrong = bytearray(data)
-                if Path(f"/proc/self/fd/{descriptor}").readlink().name.startswith(".hold.sav"):
+                if open_path(descriptor).readlink().parent.name == "saves":
                     wrong[-1] ^= len(wrong) > 1000
                 super().write(descriptor, wrong)
 
@@ -432,6 +434,22 @@ files:
         with self.assertRaises(UnexplainedChange):
             book.history.post(save, make_plan(save))
         self.assertEqual((self.tree(save.path.parent), book.history.postings()), (old, []))
+        book.close()
+
+    def test_what_was_written_ahead_is_gone_where_it_was_not_used(self) -> None:
+        disk = FailingDisk()
+        book, save, old = self.prepared(disk)
+        changed = ChangedMeanwhile("the game was here", "open it again")
+        opened = len(list(Path("/proc/self/fd").iterdir()))
+        with (
+            mock.patch.object(book.keeping, "keep_opened", side_effect=changed),
+            self.assertRaises(ChangedMeanwhile),
+        ):
+            book.history.post(save, make_plan(save))
+        self.assertIn("create_unnamed in saves", disk.done)
+        self.assertFalse([step for step in disk.done if step.startswith("name ")])
+        self.assertEqual((self.tree(save.path.parent), book.history.postings()), (old, []))
+        self.assertEqual(len(list(Path("/proc/self/fd").iterdir())), opened)
         book.close()
 
 

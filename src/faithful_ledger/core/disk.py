@@ -14,8 +14,9 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from faithful_ledger.core.errors import FileAccessError
+from faithful_ledger.core.threads import WORTH_IT, started
 
-__all__ = ["Disk", "scratch", "translated"]
+__all__ = ["Disk", "open_path", "scratch", "translated"]
 
 REASONS = {
     errno.ENOSPC: ("the disk is full", "make room and try again"),
@@ -42,6 +43,11 @@ def translated(path: Path, doing: str) -> Iterator[None]:
         raise FileAccessError(f"{path} cannot be {doing}: {reason}", f"the save is as it was; {remedy}") from error
 
 
+def open_path(descriptor: int) -> Path:
+    """By which an open file can be opened once more, whether it has a name or not."""
+    return Path(f"/proc/self/fd/{descriptor}")
+
+
 @contextmanager
 def scratch(files: Mapping[str, bytes]) -> Iterator[Path]:
     """A folder of its own with these files, for what another library can only do with files; it is gone behind.
@@ -63,6 +69,22 @@ class Disk:
     def create(self, path: Path, mode: int = 0o600) -> int:
         """A new file, open for writing; never one that exists."""
         return os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC | os.O_NOFOLLOW, mode)
+
+    def create_unnamed(self, folder: Path, mode: int) -> int | None:
+        """A new file without a name, which is gone when it is closed (open(2), O_TMPFILE); None where the file system
+        knows no such files.
+        """
+        try:
+            return os.open(folder, os.O_WRONLY | os.O_TMPFILE | os.O_CLOEXEC, mode)
+        except OSError as error:
+            if error.errno in (*UNSUPPORTED, errno.EISDIR):
+                return None
+            raise
+
+    def name(self, descriptor: int, path: Path) -> None:
+        """Give a file without a name one that is free."""
+        # Python calls linkat(2), which follows the link to the open file, only where it is given a folder.
+        os.link(open_path(descriptor), path, src_dir_fd=descriptor, follow_symlinks=True)
 
     def write(self, descriptor: int, data: bytes | memoryview) -> None:
         view = memoryview(data)
@@ -133,6 +155,22 @@ class Disk:
             os.fsync(descriptor)
         finally:
             os.close(descriptor)
+
+    @contextmanager
+    def blocks_last(self, paths: Iterable[Path]) -> Iterator[None]:
+        """Of large files that are removed in between, the names are gone at once; their blocks are given back when all
+        else is done, beside what follows: ext4 lets no other file go meanwhile.
+        """
+        held = []
+        for path in paths:
+            with suppress(OSError):
+                if path.lstat().st_size >= WORTH_IT:
+                    held.append(os.open(path, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC))
+        try:
+            yield
+        finally:
+            for descriptor in held:
+                started(os.close, descriptor)
 
 
 @contextmanager

@@ -29,7 +29,7 @@ from faithful_ledger.core.posting.files import has_bytes
 from faithful_ledger.core.posting.hazards import hazards, is_synced
 from faithful_ledger.core.posting.plan import Plan, companion_files, verify
 from faithful_ledger.core.posting.recover import recover
-from faithful_ledger.core.posting.write import Rename, Rewrite, arrived, replace_set
+from faithful_ledger.core.posting.write import Rename, Rewrite, arrived, replace_set, writing_ahead
 from faithful_ledger.core.records import KeptFile, Posting, Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import MemorySource, files_below, strays
@@ -84,14 +84,14 @@ class History:
         return run_checks(plan, self.keeping.folder, detach_links=detach_links, running=running)
 
     def post(self, save: Save, plan: Plan, note: str = "", *, detach_links: bool = False) -> Posting:
-        """Write a plan. The untouched files are in the vault before the first byte is written.
+        """Write a plan. The untouched files are in the vault before one of them is replaced.
 
         Raises:
             Refused: a check does not allow it, or a file is not as it was opened; nothing was written.
             LedgerError: it could not be written; everything is as it was.
         """
-        with self.writing([file.file.path.resolve().parent for file in plan.written]):
-            ready = self.ready(save, plan, note, detach_links=detach_links)
+        folders = [file.file.path.resolve().parent for file in plan.written]
+        with self.writing(folders), self.ready(save, plan, note, detach_links=detach_links) as ready:
             replace_set(
                 ready.rewrites,
                 ready.removals,
@@ -113,6 +113,7 @@ class History:
             if old != new and old and new:
                 identities.join(save, old, new)
 
+    @contextmanager
     def ready(
         self,
         save: Save,
@@ -121,8 +122,9 @@ class History:
         *,
         detach_links: bool = False,
         renames: Sequence[tuple[Path, Path]] = (),
-    ) -> Ready:
-        """Check a plan, keep the untouched files, and say what is to be written. The caller holds the locks.
+    ) -> Iterator[Ready]:
+        """Check a plan, keep the untouched files, and say what is to be written inside. The caller holds the locks.
+        The new bytes of large files are written ahead meanwhile.
 
         Raises:
             Refused: a check does not allow it, or a file is not as it was opened; nothing was written.
@@ -132,33 +134,25 @@ class History:
             raise Refused(f"nothing was written: {failed[0].text}", failed[0].remedy)
         if not plan.written and not renames:
             raise Refused("there is nothing to post", "enter a value first")
-        kept, seen = self.keeping.keep_opened(save, note, "before posting")
-        digests = {file.path: file.sha256 for file in kept.files}
-        rewrites = [
-            Rewrite(
-                file.file.path,
-                file.patched,
-                digests[absolute(file.file.path)],
-                partial(verify, file.file.name, file.patched),
-                seen=seen[file.file.path],
-            )
+        new = [
+            Rewrite(file.file.path, file.patched, None, partial(verify, file.file.name, file.patched))
             for file in plan.written
         ]
-        # Which companions there are is asked again: the game may have made or removed one since the plan.
-        companions = [path for path in companion_files(save) if absolute(path) in digests] if plan.written else []
-        record: dict[str, Any] = {"id": os.urandom(6).hex(), "time": now(), "save": str(absolute(save.path))}
-        record |= {"kept": kept.id, "identity": kept.identity}
-        record |= describe(plan, note) | {"removed": [str(path) for path in companions]}
-        if is_synced([file.path for file in save.on_disk], self.records.setting("synced")):
-            record["after"].append(LET_IT_SYNC)
-        if renames:
-            record["renamed"] = [{"path": str(path), "to": str(to), "old": digests[path]} for path, to in renames]
-        return Ready(
-            rewrites,
-            [(path, digests[absolute(path)]) for path in companions],
-            [Rename(path, to, digests[path]) for path, to in renames],
-            record,
-        )
+        with writing_ahead(new, self.disk) as written:
+            kept, seen = self.keeping.keep_opened(save, note, "before posting")
+            digests = {file.path: file.sha256 for file in kept.files}
+            rewrites = [each._replace(old=digests[absolute(each.path)], seen=seen[each.path]) for each in written()]
+            # Which companions there are is asked again: the game may have made or removed one since the plan.
+            companions = [path for path in companion_files(save) if absolute(path) in digests] if plan.written else []
+            record: dict[str, Any] = {"id": os.urandom(6).hex(), "time": now(), "save": str(absolute(save.path))}
+            record |= {"kept": kept.id, "identity": kept.identity}
+            record |= describe(plan, note) | {"removed": [str(path) for path in companions]}
+            if is_synced([file.path for file in save.on_disk], self.records.setting("synced")):
+                record["after"].append(LET_IT_SYNC)
+            if renames:
+                record["renamed"] = [{"path": str(path), "to": str(to), "old": digests[path]} for path, to in renames]
+            removals = [(path, digests[absolute(path)]) for path in companions]
+            yield Ready(rewrites, removals, [Rename(path, to, digests[path]) for path, to in renames], record)
 
     def post_elsewhere(self, save: Save, plan: Plan, to: Path) -> list[Path]:
         """Write what a plan makes of a save to another place, and leave the save alone.

@@ -48,7 +48,7 @@ class _Vaults:
 
 
 def post_together(parts: Sequence[Part], journal: Path, disk: Disk, note: str = "") -> list[Posting]:
-    """Write several plans as one. Every file is in the vault of its book before the first byte is written.
+    """Write several plans as one. Every file is in the vault of its book before one of them is replaced.
 
     Raises:
         Refused: a check does not allow one of them, or they would write the same file; nothing was written.
@@ -62,7 +62,10 @@ def post_together(parts: Sequence[Part], journal: Path, disk: Disk, note: str = 
         for folder in sorted(books):  # one order for all, so that two postings cannot wait in a circle
             held.enter_context(books[folder].history.hold())
         held.enter_context(locked(folders, "these saves"))
-        ready = [(part, part.book.history.ready(part.save, part.plan, note, renames=part.renames)) for part in parts]
+        ready = [
+            (part, held.enter_context(part.book.history.ready(part.save, part.plan, note, renames=part.renames)))
+            for part in parts
+        ]
         together = [str(each.record["id"]) for _, each in ready]
         for _, each in ready:
             each.record["together"] = together

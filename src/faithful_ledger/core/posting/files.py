@@ -6,10 +6,11 @@ import os
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
+from typing import NamedTuple
 
 import xxhash
 
-from faithful_ledger.core.disk import Disk, translated
+from faithful_ledger.core.disk import Disk, open_path, translated
 from faithful_ledger.core.errors import EntryError, LedgerError
 from faithful_ledger.core.source import MemorySource, Source, open_blocks
 from faithful_ledger.core.threads import WORTH_IT, started
@@ -17,7 +18,7 @@ from faithful_ledger.core.vault.objects import digest_of
 
 FINGERPRINT = 32  # digits of a fingerprint; what was posted before there were any is known by its SHA-256
 
-__all__ = ["beside", "has_bytes", "names_of", "new_file", "replace_file", "write_new"]
+__all__ = ["Ahead", "beside", "has_bytes", "names_of", "new_file", "replace_file", "write_ahead", "write_new"]
 
 
 def replace_file(path: Path, content: bytes, disk: Disk, mode: int = 0o600) -> None:
@@ -48,10 +49,42 @@ def new_file(to: Path, content: bytes) -> bool:
     return True
 
 
+class Ahead(NamedTuple):
+    """What was written to a file that has no name yet, and is gone when it is closed."""
+
+    descriptor: int
+    fingerprint: str
+
+
+def write_ahead(
+    target: Path, content: Source, mode: int, disk: Disk, verify: Callable[[Source], None] | None
+) -> Ahead | None:
+    """The first half of `write_new`, before the file has a name; None where the file system cannot do that.
+
+    Raises:
+        OSError: it could not be written.
+    """
+    descriptor = disk.create_unnamed(target.parent, mode)
+    if descriptor is None:
+        return None
+    try:
+        return Ahead(descriptor, _fill(open_path(descriptor), descriptor, content, disk, target, verify))
+    except BaseException:
+        disk.close(descriptor)
+        raise
+
+
 def write_new(
-    temp: Path, target: Path, content: Source, mode: int, disk: Disk, verify: Callable[[Source], None] | None = None
+    temp: Path,
+    target: Path,
+    content: Source,
+    mode: int,
+    disk: Disk,
+    verify: Callable[[Source], None] | None = None,
+    ahead: Ahead | None = None,
 ) -> str:
-    """Write a new file that has the attributes of the one it will replace; returns its fingerprint.
+    """Write a new file that has the attributes of the one it will replace, unless it is there `ahead` and only needs
+    its name; returns its fingerprint.
 
     `verify` looks at what was written, and raises where it is not as planned; a large file is read back while it is
     synced.
@@ -59,39 +92,49 @@ def write_new(
     Raises:
         OSError: it could not be written.
     """
-    try:
-        like = target.stat()
-    except FileNotFoundError:
-        like = None
-    return _write_bytes(temp, content, disk, like, target, mode, verify)
+    if ahead is None:
+        return _write_bytes(temp, content, disk, target, mode, verify)
+    disk.name(ahead.descriptor, temp)
+    return ahead.fingerprint
 
 
 def _write_bytes(
     path: Path,
     content: Source,
     disk: Disk,
-    like: os.stat_result | None = None,
     target: Path | None = None,
     mode: int = 0o600,
     verify: Callable[[Source], None] | None = None,
 ) -> str:
-    """The one place where bytes reach a file: a new file, whole and synced, or none. Returns its fingerprint."""
-    fingerprint = xxhash.xxh3_128()
+    """A new file, whole and synced, or none. Returns its fingerprint."""
     descriptor = disk.create(path, mode)
     try:
         try:
-            for chunk in content.chunks(0, content.size):
-                disk.write(descriptor, chunk)
-                fingerprint.update(chunk)
-            if like is not None and target is not None:
-                disk.copy_attributes(descriptor, like, target)
-            _sync(path, descriptor, content.size, disk, verify)
+            return _fill(path, descriptor, content, disk, target, verify)
         finally:
             disk.close(descriptor)
     except OSError:
         with suppress(OSError):
             disk.remove(path)
         raise
+
+
+def _fill(
+    path: Path,
+    descriptor: int,
+    content: Source,
+    disk: Disk,
+    target: Path | None,
+    verify: Callable[[Source], None] | None,
+) -> str:
+    """The one place where bytes reach a file: one that is empty and open, and read back by its path."""
+    fingerprint = xxhash.xxh3_128()
+    for chunk in content.chunks(0, content.size):
+        disk.write(descriptor, chunk)
+        fingerprint.update(chunk)
+    if target is not None and target.exists():
+        disk.copy_attributes(descriptor, target.stat(), target)
+    _sync(path, descriptor, content.size, disk, verify)
     return fingerprint.hexdigest()
 
 

@@ -192,12 +192,13 @@ def tidy(note: dict[str, Any], path: Path, disk: Disk, *, strict: bool = False, 
     mine = [(Path(entry["temporary"]), (entry["old"], entry["new"])) for entry in note["files"]]
     aside = [(Path(removal["aside"]), (removal["old"],)) for removal in note["removals"]]
     try:
-        for file, known in [*mine, *aside]:
-            if file.exists() and (compared or note["state"] == "writing" or has_bytes(file, *known)):
-                disk.remove(file)
-        for journal in (path.with_suffix(".json.new"), path):
-            if journal.exists():
-                disk.remove(journal)
+        with disk.blocks_last(file for file, _ in [*mine, *aside]):
+            for file, known in [*mine, *aside]:
+                if file.exists() and (compared or note["state"] == "writing" or has_bytes(file, *known)):
+                    disk.remove(file)
+            for journal in (path.with_suffix(".json.new"), path):
+                if journal.exists():
+                    disk.remove(journal)
     except OSError as error:
         if strict:
             with translated(path, "removed"):

@@ -17,6 +17,9 @@ The steps, and what holds when the machine stops after each:
     6. what was done is recorded                                 `recover` removes what is left over
     7. old files and companions removed, then the journal        the same
 
+The new bytes of a large file may be written, synced and compared ahead of step 1, to a file without a name
+(`writing_ahead`), which is gone when the machine stops; step 2 only gives it its name then.
+
 So after `recover` every file of the set is old or every one is new. The old bytes are in the vault before step 1, by
 the caller's promise. Each swap is one step of the file system: nobody ever sees half a file.
 
@@ -46,11 +49,12 @@ from typing import Any, NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import ChangedMeanwhile, LedgerError, Refused
-from faithful_ledger.core.posting.files import beside, names_of, replace_file, write_new
+from faithful_ledger.core.posting.files import Ahead, beside, names_of, replace_file, write_ahead, write_new
 from faithful_ledger.core.posting.steps import Kept, Seen, rename, set_aside, swap, sync, tidy, undo
 from faithful_ledger.core.source import Source, same_bytes
+from faithful_ledger.core.threads import WORTH_IT, started
 
-__all__ = ["Finish", "Rename", "Rewrite", "arrived", "replace_set", "uninterrupted"]
+__all__ = ["Finish", "Rename", "Rewrite", "arrived", "replace_set", "uninterrupted", "writing_ahead"]
 
 Finish = Callable[[dict[str, Any], list[str]], None]
 
@@ -58,7 +62,7 @@ Finish = Callable[[dict[str, Any], list[str]], None]
 class Rewrite(NamedTuple):
     """One file that gets new bytes. `old` is the SHA-256 of what is there now, None for a file that is not there (it
     gets `mode`); `seen` is when that was found out, so that it need not be read again; `verify` looks at what was
-    written and raises when it is not as planned.
+    written and raises when it is not as planned. What is written `ahead` only needs its name.
     """
 
     path: Path
@@ -67,12 +71,43 @@ class Rewrite(NamedTuple):
     verify: Callable[[Source], None]
     mode: int = 0o644
     seen: Seen | None = None
+    ahead: Ahead | None = None
 
 
 def arrived(name: str, content: Source, written: Source) -> None:
     """Raises Refused where what was written is not the content."""
     if not same_bytes(content, written):
         raise Refused(f"{name} did not reach the disk as it was kept", "the save is as it was")
+
+
+@contextmanager
+def writing_ahead(rewrites: Sequence[Rewrite], disk: Disk) -> Iterator[Callable[[], list[Rewrite]]]:
+    """Write the new bytes of large files to files without a name, beside what is done inside; there, the rewrites with
+    what was written can be asked for. Nothing is left of it when the machine stops, or when it is not used.
+
+    Raises:
+        LedgerError: (when asked) one could not be written; nothing is left of it.
+    """
+    started_ones = [
+        started(write_ahead, each.path.resolve(), each.content, each.mode, disk, each.verify)
+        if each.content.size >= WORTH_IT
+        else None
+        for each in rewrites
+    ]
+
+    def written() -> list[Rewrite]:
+        found = []
+        for each, writing in zip(rewrites, started_ones, strict=True):
+            with translated(each.path, "written"):
+                found.append(each._replace(ahead=writing.result()) if writing else each)
+        return found
+
+    try:
+        yield written
+    finally:
+        for writing in filter(None, started_ones):
+            if not writing.exception() and (ahead := writing.result()):
+                disk.close(ahead.descriptor)
 
 
 class Rename(NamedTuple):
@@ -153,7 +188,7 @@ def _prepare(rewrites: list[Rewrite], targets: list[Path], note: dict[str, Any],
     for target, rewrite, entry in zip(targets, rewrites, note["files"], strict=True):
         temp = Path(entry["temporary"])
         with translated(rewrite.path, "written"):
-            entry["new"] = write_new(temp, target, rewrite.content, rewrite.mode, disk, rewrite.verify)
+            entry["new"] = write_new(temp, target, rewrite.content, rewrite.mode, disk, rewrite.verify, rewrite.ahead)
 
 
 @contextmanager
