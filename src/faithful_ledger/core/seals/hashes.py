@@ -12,7 +12,7 @@ import hashlib
 import hmac
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import reduce
-from itertools import pairwise
+from itertools import accumulate, pairwise
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -39,54 +39,71 @@ class Lane(NamedTuple):
     fill: bytes
 
 
+Step = Callable[[int, int], int]  # of a state and a byte, or of those of several lanes
+
+
 class Hash(NamedTuple):
-    """Made byte by byte, by a `step` and an `end`, or as a `whole`. `multiplier` where a byte does: state × multiplier
-    + byte, modulo 2³²; else 0.
+    """Made byte by byte, by a step and an `end`, or as a `whole`, or of a `crc` by its `end`. `multiplier` where a byte
+    does: state × multiplier + byte, modulo 2³²; else 0.
+
+    Several lanes are followed in one large integer, in which each has a field of its own that is wider than a state:
+    for few lanes that takes a tenth of the time of arrays. `step(ones)` makes the step for lanes that have a 1 in
+    `ones`, at the lowest bit of their field.
     """
 
     bits: int
     start: int = 0
-    step: Callable[[Any, int], Any] | None = None  # of one state, or of an array of them
-    end: Callable[[Any], Any] = int
+    step: Callable[[int], Step] | None = None
+    end: Callable[[Any], Any] = int  # of one state, or of an array of them
     whole: Callable[[Iterable[memoryview], int], int] | None = None
     multiplier: int = 0
+    crc: str = ""
 
     def compute(self, chunks: Iterable[memoryview], state: int) -> int:
         if self.whole is not None:
             return self.whole(chunks, state)
+        if self.crc:
+            return int(self.end(CATALOGUE[self.crc][0](chunks)))
         assert self.step is not None
+        step = self.step(1)
         for chunk in chunks:
-            state = reduce(self.step, chunk, state)
+            state = reduce(step, chunk, state)
         return int(self.end(state))
+
+    @property
+    def field(self) -> int:
+        """The bits of a lane: those of a state, and those of the largest product."""
+        return 64 if self.bits <= 32 else 128
+
+    def _together(self, count: int) -> tuple[Step, list[int]]:
+        """The step of so many lanes, and each byte as all of them get it."""
+        assert self.step is not None
+        ones = sum(1 << self.field * lane for lane in range(count))
+        return self.step(ones), [byte * ones for byte in range(256)]
 
     def results_from(self, data: bytes, starts: Sequence[int]) -> Iterator[tuple[int, np.ndarray[Any, Any]]]:
         """From each start the results over the first 0, 1, 2 … bytes behind it; all starts are followed together."""
         import numpy as np
 
-        step = self.step
-        assert step is not None
         order = sorted(starts)
-        states = np.full(len(order), self.start, np.uint64)
-        table = np.empty((len(data) + 1, len(order)), np.uint64)
-        going = 0
-        for offset, byte in enumerate(data):
-            table[offset] = states
-            while going < len(order) and order[going] <= offset:
-                going += 1
-            if going:
-                states[:going] = step(states[:going], byte)
-        table[len(data)] = states
+        if not order:
+            return
+        states = 0
+        rows: list[int] = []
+        for lane, (low, high) in enumerate(pairwise([*order, len(data)])):
+            states |= self.start << self.field * lane
+            step, spread = self._together(lane + 1)
+            *rows[len(rows) :], states = accumulate(map(spread.__getitem__, data[low:high]), step, initial=states)
+        size = self.field // 8 * len(order)
+        packed = b"".join(row.to_bytes(size, "little") for row in (*rows, states))
+        table = np.frombuffer(packed, "<u8").reshape(len(rows) + 1, len(order), -1)
         for lane, start in enumerate(order):
-            found = np.ascontiguousarray(table[start:, lane])
+            found = np.ascontiguousarray(table[start - order[0] :, lane, 0])
             yield start, found if self.end is int else self.end(found)
 
     def results_over(self, data: bytes, lanes: Sequence[Lane]) -> list[int]:
         """The result of each lane; all are followed together, as far as they see the same bytes."""
-        import numpy as np
-
-        step = self.step
-        assert step is not None
-        states = np.full(len(lanes), self.start, np.uint64)
+        states = [self.start] * len(lanes)
         bounds = sorted({edge for lane in lanes for edge in (lane.start, lane.end, lane.at, lane.at + lane.size)})
         for low, high in pairwise(bounds):
             alike: dict[bytes | None, list[int]] = {}  # lanes by what they see in the place of these bytes
@@ -95,11 +112,13 @@ class Hash(NamedTuple):
                     is_own = lane.at <= low < lane.at + lane.size
                     alike.setdefault(lane.fill if is_own else None, []).append(number)
             for fill, numbers in alike.items():
-                part = states[numbers]
-                for byte in data[low:high] if fill is None else fill * (high - low):
-                    part = step(part, byte)
-                states[numbers] = part
-        return [int(each) for each in (states if self.end is int else self.end(states)).tolist()]
+                step, spread = self._together(len(numbers))
+                packed = sum(states[number] << self.field * lane for lane, number in enumerate(numbers))
+                seen = data[low:high] if fill is None else fill * (high - low)
+                packed = reduce(step, map(spread.__getitem__, seen), packed)
+                for number in numbers:
+                    states[number], packed = packed & (1 << self.bits) - 1, packed >> self.field
+        return [int(self.end(state)) for state in states]
 
 
 def _multiplied(multiplier: int) -> Hash:
@@ -123,34 +142,55 @@ def _multiplied(multiplier: int) -> Hash:
 
 
 def _multiplied_first(prime: int, start: int, mask: int) -> Hash:
-    return Hash(mask.bit_length(), start, lambda state, byte: (state * prime & mask) ^ byte)
+    def steps(ones: int) -> Step:
+        masks = mask * ones
+        return lambda state, byte: (state * prime & masks) ^ byte
+
+    return Hash(mask.bit_length(), start, steps)
 
 
 def _mixed_first(prime: int, start: int, mask: int) -> Hash:
-    return Hash(mask.bit_length(), start, lambda state, byte: (state ^ byte) * prime & mask)
+    def steps(ones: int) -> Step:
+        masks = mask * ones
+        return lambda state, byte: (state ^ byte) * prime & masks
+
+    return Hash(mask.bit_length(), start, steps)
 
 
 def _rotated(turned: int, *, added: bool) -> Hash:
-    def step(state: Any, byte: int) -> Any:
-        state = (state << turned | state >> 32 - turned) & M32
-        return state + byte & M32 if added else state ^ byte
+    def steps(ones: int) -> Step:
+        masks, back = M32 * ones, 32 - turned
+        if added:
+            return lambda state, byte: ((state << turned | state >> back) & masks) + byte & masks
+        return lambda state, byte: (state << turned | state >> back) & masks ^ byte
 
-    return Hash(32, 0, step)
-
-
-def _bsd_step(state: Any, byte: int) -> Any:
-    return (state >> 1 | (state & 1) << 15) + byte & M16
+    return Hash(32, 0, steps)
 
 
-def _pjw_step(state: Any, byte: int) -> Any:
-    state = (state << 4) + byte & M32
-    return (state ^ (state & 0xF0000000) >> 24) & 0x0FFFFFFF
+def _bsd_steps(ones: int) -> Step:
+    masks = M16 * ones
+    return lambda state, byte: (state >> 1 | (state & ones) << 15) + byte & masks
 
 
-def _jenkins_step(state: int, byte: int) -> int:
-    state = state + byte & M32
-    state = state + (state << 10) & M32
-    return state ^ state >> 6
+def _pjw_steps(ones: int) -> Step:
+    masks, high, low = M32 * ones, 0xF0000000 * ones, 0x0FFFFFFF * ones
+
+    def step(state: int, byte: int) -> int:
+        state = (state << 4) + byte & masks
+        return (state ^ (state & high) >> 24) & low
+
+    return step
+
+
+def _jenkins_steps(ones: int) -> Step:
+    masks = M32 * ones
+
+    def step(state: int, byte: int) -> int:
+        state = state + byte & masks
+        state = state + (state << 10) & masks
+        return state ^ state >> 6 & masks
+
+    return step
 
 
 def _jenkins_end(state: int) -> int:
@@ -177,11 +217,10 @@ def _murmur(chunks: Iterable[memoryview], seed: int) -> int:
     return int(mmh3.hash(b"".join(chunks), seed, signed=False))
 
 
-def _masked_crc(chunks: Iterable[memoryview], _: int) -> int:
-    """CRC-32C, turned right by 15 bits, and a constant added: for bytes that hold such checksums themselves (Snappy
+def _masked(number: int) -> int:
+    """A CRC turned right by 15 bits, and a constant added: for bytes that hold such checksums themselves (Snappy
     framing format, section 3).
     """
-    number = CATALOGUE["crc-32c"][0](chunks)
     return (number >> 15 | number << 17) + 0xA282EAD8 & M32
 
 
@@ -195,16 +234,16 @@ HASHES: Mapping[str, Hash] = MappingProxyType(
         "djb2-xor": _multiplied_first(33, 5381, M32),
         "times-31": _multiplied(31),
         "times-65599": _multiplied(65_599),
-        "one-at-a-time": Hash(32, 0, _jenkins_step, _jenkins_end),
-        "bsd-16": Hash(16, 0, _bsd_step),
+        "one-at-a-time": Hash(32, 0, _jenkins_steps, _jenkins_end),
+        "bsd-16": Hash(16, 0, _bsd_steps),
         "rotated-sum32": _rotated(1, added=True),
         "rotated-xor32": _rotated(1, added=False),
         "rotated-xor32-by-5": _rotated(5, added=False),
-        "pjw-32": Hash(32, 0, _pjw_step),
+        "pjw-32": Hash(32, 0, _pjw_steps),
         "xxhash-32": _xxhash(32),
         "xxhash-64": _xxhash(64),
         "murmur3-32": Hash(32, whole=_murmur),
-        "crc-32c-masked": Hash(32, whole=_masked_crc),
+        "crc-32c-masked": Hash(32, end=_masked, crc="crc-32c"),
     }
 )
 

@@ -16,6 +16,7 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, COPY, KEYED, LENGTH, Algorithm, algorithm
 from faithful_ledger.core.seals.finder.anchored import anchored
 from faithful_ledger.core.seals.finder.best import Best, is_repetition, mirrored, order
+from faithful_ledger.core.seals.finder.chosen import NO_EDGES, Edges
 from faithful_ledger.core.seals.finder.constants import with_constants
 from faithful_ledger.core.seals.finder.copies import copies
 from faithful_ledger.core.seals.finder.finding import (
@@ -27,7 +28,7 @@ from faithful_ledger.core.seals.finder.finding import (
     stored_bits,
 )
 from faithful_ledger.core.seals.finder.lengths import lengths, lengths_of, of_what_follows, with_said
-from faithful_ledger.core.seals.finder.natural import NO_EDGES, SLOW, Edges, all_natural, natural
+from faithful_ledger.core.seals.finder.natural import SLOW, all_natural, natural
 from faithful_ledger.core.seals.finder.pages import digests_of_pages
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains

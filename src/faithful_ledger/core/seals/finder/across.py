@@ -13,8 +13,9 @@ from itertools import islice, product
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder.blocks import ORDERS
+from faithful_ledger.core.seals.finder.chosen import LEAST_COVERED
 from faithful_ledger.core.seals.finder.finding import Finding, as_written, choice_bits, place_bits
-from faithful_ledger.core.seals.finder.natural import LEAST_COVERED, SLOW
+from faithful_ledger.core.seals.finder.natural import SLOW
 from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import DECIMAL, VARIABLE, Edge, Place
 from faithful_ledger.core.seals.finder.spelling import changes, written_in

@@ -20,8 +20,9 @@ from faithful_ledger.core.bit_order import mirrored
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import Algorithm
+from faithful_ledger.core.seals.finder.chosen import HEADS, LEAST_COVERED, TAILS
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, varied_bits
-from faithful_ledger.core.seals.finder.natural import HEADS, LEAST_COVERED, TAILS, is_plain
+from faithful_ledger.core.seals.finder.natural import is_plain
 from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text
 from faithful_ledger.core.seals.finder.ranges import Chain, chains

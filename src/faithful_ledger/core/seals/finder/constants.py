@@ -14,8 +14,8 @@ import numpy as np
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.seals.algorithms import CRC, Algorithm
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
+from faithful_ledger.core.seals.finder.chosen import HEADS, LEAST_COVERED, TAILS, Edges
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, said_bits
-from faithful_ledger.core.seals.finder.natural import HEADS, LEAST_COVERED, TAILS, Edges
 from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import Edge, Place, numbered
 from faithful_ledger.core.seals.finder.rings import Ranges

@@ -15,8 +15,8 @@ import numpy as np
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.scan import windows
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
+from faithful_ledger.core.seals.finder.chosen import Edges
 from faithful_ledger.core.seals.finder.finding import Finding
-from faithful_ledger.core.seals.finder.natural import Edges
 from faithful_ledger.core.seals.finder.places import VARIABLE, Edge
 from faithful_ledger.core.storage.leb128 import Leb128
 

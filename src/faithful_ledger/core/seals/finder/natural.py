@@ -11,16 +11,17 @@ import re
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
-from functools import cached_property
+from functools import cached_property, partial
 from itertools import chain, islice, product
-from typing import Any, NamedTuple, TypeAlias
+from typing import Any, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
-from faithful_ledger.core.seals.finder.cuts import ALONE, Cut, cuts, line_starts
+from faithful_ledger.core.seals.finder.chosen import LEAST_COVERED, NO_EDGES, OWN, Chosen, Edges, Range, Tries, seen
+from faithful_ledger.core.seals.finder.cuts import ALONE, Cut, cuts
 from faithful_ledger.core.seals.finder.finding import (
     Finding,
     choice_bits,
@@ -33,14 +34,11 @@ from faithful_ledger.core.seals.finder.finding import (
 )
 from faithful_ledger.core.seals.finder.numbers import Numbers, is_plain_sum
 from faithful_ledger.core.seals.finder.places import (
-    DECIMAL,
     Edge,
     Place,
     alike,
     changed_offsets,
-    is_text,
     restless_runs,
-    span_of,
 )
 from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.finder.spelling import changed_results, changes, dashed, in_base64, written_in
@@ -48,19 +46,12 @@ from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Lane
 from faithful_ledger.core.seals.sums import SUMS
 from faithful_ledger.core.storage import WRITTEN
 
-__all__ = ["LEAST_COVERED", "NO_EDGES", "SLOW", "Edges", "all_natural", "is_plain", "natural"]
+__all__ = ["SLOW", "all_natural", "is_plain", "natural"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-_Range: TypeAlias = tuple[Edge, Edge, Place, str | None, Cut]
-HEADS = (0, 4, 8, 12, 16, 20, 24, 28, 32, 36, 40, 48, 56, 60, 64, 80, 96, 100, 128, 256, 512, 1024)
-TAILS = (0, 4, 8, 2, 16, 1, 12, 20, 32, 64)
-FEW_HEADS, FEW_TAILS, FOLLOWED = 8, 5, 16
+FOLLOWED = 16
 RICH, MUCH = 2.0, 8  # bits that say so for all beside a place, of which so many bytes change
 CUT = 4.0  # bits that it costs to leave something out beside it
-OWN = ("zeros", "left out", "FF", "20")
-BLOCKS = tuple(1 << bits for bits in range(8, 17))  # sizes of the blocks that a file may have a seal each in
-NEAR_IT = (0, 2, 4, 8)  # bytes between a seal and what it covers
-IN_LETTERS = (*OWN, "30")
 SLOW = {name for name, each in HASHES.items() if each.step is not None}  # they take byte after byte in Python
 MOST_PLACES, MOST_AT_ONCE, MOST_SLOW = 40, 80, 10
 SMALL = 1 << 12  # bytes of a save in which more places take no longer than fewer in a large one
@@ -68,19 +59,7 @@ MOST_BYTES = 10  # places of a single byte: there are many, and they say little
 NEAR_END = 32  # bytes from either end of the file at which digests usually are
 MOST_SPELLED, MOST_BESIDE = 4, 4
 MOST_SPELLED_NUMBERS = 16  # they rank behind numbers in bytes, of which a text is full
-SPELLED = re.compile(rb"[0-9A-Za-z+/]{6}")  # what a result in letters may be
-FEW_TRIES = 64  # ranges that are tried one by one with an algorithm that takes byte after byte
-LEAST_COVERED = 8  # bytes: a hash of one that is zero may be zero itself
-
-
-class Edges(NamedTuple):
-    """Where parts of every save begin, and how many bytes before its end they end: streams, as they are packed."""
-
-    heads: tuple[int, ...] = ()
-    tails: tuple[int, ...] = ()
-
-
-NO_EDGES = Edges()
+FEW_TRIES = 64  # ranges that are tried one by one
 
 
 def natural(
@@ -120,23 +99,16 @@ def is_plain(place: Place) -> bool:
     return value.bit_length() <= half or (~value & (1 << place.bits) - 1).bit_length() <= half
 
 
-class _Tries(NamedTuple):
-    """Ranges to try, and the same as offsets in one content; so many of them, of the `likely` places, one by one where
-    they cannot be had together.
-    """
+_ResultsOver: TypeAlias = Callable[[Numbers, Ranges], tuple[Array, Array]]  # and which of them are known
 
-    each: list[_Range]
-    over: Ranges
-    likely: int
 
-    @classmethod
-    def of(cls, each: list[_Range], likely: int, content: bytes) -> _Tries:
-        spans = []
-        for start, end, place, _, cut in each:
-            low, high = _seen(place, cut, content)
-            spans.append((start.at(len(content)), end.at(len(content)), low, high - low))
-        starts, ends, ats, sizes = np.array(spans, np.intp).reshape(-1, 4).T
-        return cls(each, Ranges(starts, ends, ats, sizes, tuple(own for _, _, _, own, _ in each)), likely)
+def _crc_states(crc: Crc, numbers: Numbers, over: Ranges) -> tuple[Array, Array]:
+    states = numbers.crc_states(crc, over)
+    return states, np.ones(states.size, bool)
+
+
+def _sums(name: str, numbers: Numbers, over: Ranges) -> tuple[Array, Array]:
+    return numbers.running.seen(name, over)
 
 
 class _Natural:
@@ -153,17 +125,12 @@ class _Natural:
                 self.by_bits[place.bits].append(place)
                 self.by_value[place.bits, place.values[number]].append(place)
         self.numbers = Numbers(self.content)
-        self.ranges: dict[tuple[int, bool], _Tries] = {}
+        self.ranges: dict[tuple[int, bool], Tries] = {}
         self.other = max(range(len(contents)), key=lambda j: (len(contents[j]), j != number))
         self.others = Numbers(contents[self.other])
-        self.is_text = is_text(self.content)
-        self.has_text = SPELLED.search(self.content) is not None
-        self.lines = line_starts(self.content) if self.has_text else ([], [])
-        heads, tails = ((0, *self.lines[0]), (0, *self.lines[1])) if self.is_text else (HEADS, TAILS)
-        heads, tails = (*heads[:1], *edges.heads, *heads[1:]), (*tails[:1], *edges.tails, *tails[1:])
-        self.heads = [head for head in dict.fromkeys(heads) if head <= self.size // 2]
-        self.tails = [tail for tail in dict.fromkeys(tails) if tail <= self.size // 2]
-        self.fixed_edges = list(product(self.heads, self.tails))
+        self.chosen = Chosen(self.content, edges)
+        self.heads, self.tails = self.chosen.heads, self.chosen.tails
+        self.fixed_edges = self.chosen.fixed
         starts, tails = np.array(self.fixed_edges, np.intp).T
         nothing = np.zeros(starts.size, np.intp)
         self.fixed_ranges = Ranges(starts, self.size - tails, nothing, nothing, (None,) * starts.size)
@@ -197,7 +164,7 @@ class _Natural:
 
     def _spelled(self, algorithm: Algorithm, result: int, start: Edge, end: Edge) -> Iterator[Finding]:
         """Where a result is written in letters, or a digest as it is, beside whatever else."""
-        if algorithm.is_digest or (algorithm.bits >= 32 and self.has_text):
+        if algorithm.is_digest or (algorithm.bits >= 32 and self.chosen.has_text):
             for at, size, form, bits in written_in(self.content, algorithm, result):
                 for place in self._places_at(at, size, form, bits):
                     yield from self._checked(algorithm, start, end, place, None)
@@ -214,99 +181,64 @@ class _Natural:
             for place in self._places(algorithm)[:MOST_PLACES]:
                 if self.until.over:
                     return
-                for each in self._ranges_at(place):
+                for each in self.chosen.at(place):
                     yield from self._tried(algorithm, *each)
             return
         tries = self._tries(algorithm)
         if not tries.each:
             return
         if crc is not None:
-            states = self.numbers.crc_states(crc, tries.over)
-            yield from self._matching(algorithm, tries, states, np.ones(states.size, bool), crc.state_of)
+            yield from self._matching(algorithm, tries, partial(_crc_states, crc), crc.state_of)
         else:
-            yield from self._matching(algorithm, tries, *self.numbers.running.seen(algorithm.name, tries.over), int)
+            yield from self._matching(algorithm, tries, partial(_sums, algorithm.name), int)
 
-    def _tries(self, algorithm: Algorithm) -> _Tries:
+    def _tries(self, algorithm: Algorithm) -> Tries:
         """All ranges that begin or end at a place for a result of this size, or cover it."""
         key = algorithm.bits, algorithm.name in CATALOGUE
         if key not in self.ranges:
             places = self._places(algorithm)[:MOST_AT_ONCE]
-            by_place = [list(self._ranges_at(place)) for place in places]
+            by_place = [list(self.chosen.at(place)) for place in places]
             likely = sum(map(len, by_place[:MOST_PLACES]))
-            self.ranges[key] = _Tries.of(list(chain.from_iterable(by_place)), likely, self.content)
+            self.ranges[key] = Tries.of(list(chain.from_iterable(by_place)), likely, self.content)
         return self.ranges[key]
 
     def _matching(
-        self,
-        algorithm: Algorithm,
-        tries: _Tries,
-        results: Array,
-        known: Array,
-        state_of: Callable[[int], int],
+        self, algorithm: Algorithm, tries: Tries, results_over: _ResultsOver, state_of: Callable[[int], int]
     ) -> Iterator[Finding]:
         """What of many tries gives what is stored, in the shortest save; the likely ones of which the result is not
-        `known` are tried one by one. `state_of` makes a value that is stored comparable with the results.
+        known are tried one by one. `state_of` makes a value that is stored comparable with the results.
         """
-        values = [each[2].values[self.number] for each in tries.each]
-        found = ~known
-        found[tries.likely :] = False
-        wanted = {value: list(map(state_of, changed_results(value, algorithm.bits))) for value in set(values)}
-        for column in np.array([wanted[value] for value in values], np.uint64).T:
-            found |= known & (results == column)
-        for number in np.flatnonzero(found).tolist():
+        found, known = self._agreeing(algorithm, tries, results_over, state_of, self.numbers, self.number)
+        found |= ~known & (np.arange(known.size) < tries.likely)
+        left = [tries.each[number] for number in np.flatnonzero(found).tolist()]
+        if len(left) > FEW_TRIES and len(self.contents) > 1:  # chance makes them of 16 bits
+            size = len(self.others.content)
+            there = Tries.of([each for each in left if each[0].at(size) < each[1].at(size)], 0, self.others.content)
+            inside = there.only(there.over.are_within(size))
+            found, known = self._agreeing(algorithm, inside, results_over, state_of, self.others, self.other)
+            left = inside.only(found | ~known).each
+        for each in left:
             if self.until.over:
                 return
-            yield from self._tried(algorithm, *tries.each[number])
+            yield from self._tried(algorithm, *each)
 
-    def _ranges_at(self, place: Place) -> Iterator[_Range]:
-        """Ranges that begin or end at a place, or cover it: from, to, the place, and as what it is seen."""
-        at, end = _seen(place, ALONE, self.content)
-        in_letters = place.form in WRITTEN and place.form != "bytes"
-        around = cuts(self.content, at, end) if in_letters else [ALONE]
-        if place.form in DECIMAL:
-            yield from self._beside_digits(place, around)
-        for behind, tail in product(sorted({cut.behind for cut in around}), self.tails[:FEW_TAILS]):
-            if self.size - tail > end + behind:
-                yield place.edge.moved(place.size + behind), Edge(tail, True), place, None, ALONE
-        for before in sorted({cut.before for cut in around}):
-            for head in (*self.heads, *self.lines[0]) if not before else (*self.heads[:FEW_HEADS], *self.lines[0]):
-                if head < at - before:
-                    yield Edge(head), place.edge.moved(-before), place, None, ALONE
-        for size in () if in_letters else BLOCKS:
-            first, last = at // size * size, at // size * size + size
-            if first and last <= self.size and end <= last:
-                yield from self._in_block(place, first, last)
-        wholes = product(self.heads[:FEW_HEADS], self.tails[:2])
-        for (head, tail), own in product(wholes, IN_LETTERS if in_letters else OWN):
-            if head <= at and end <= self.size - tail:
-                yield Edge(head), Edge(tail, True), place, own, ALONE
-        for head, tail, cut in product((0, *self.lines[0]), (0, *self.lines[1]), around):
-            if any(cut) and head <= at - cut.before and end + cut.behind <= self.size - tail:
-                yield Edge(head), Edge(tail, True), place, "left out", cut
-
-    def _beside_digits(self, place: Place, around: Sequence[Cut]) -> Iterator[_Range]:
-        """What is in front of a number, or behind it, however many digits it has: all but it and what follows, or all
-        but it and what precedes.
-        """
-        at, end = _seen(place, ALONE, self.content)
-        if place.edge.from_end:
-            for before, head in product(sorted({cut.before for cut in around}), (0, *self.lines[0])):
-                if head < at - before:
-                    yield Edge(head), Edge(0, True), place, "left out", Cut(before, self.size - end)
-        else:
-            for behind, tail in product(sorted({cut.behind for cut in around}), (0, *self.lines[1])):
-                if end + behind < self.size - tail:
-                    yield Edge(0), Edge(tail, True), place, "left out", Cut(at, behind)
-
-    def _in_block(self, place: Place, first: int, last: int) -> Iterator[_Range]:
-        """A place in a block of the file, of a size that is a power of two: what is in front of it, and behind it."""
-        at, end = _seen(place, ALONE, self.content)
-        for more in NEAR_IT:
-            if first < at - more:
-                yield Edge(first), place.edge.moved(-more), place, None, ALONE
-            if end + more < last:
-                yield place.edge.moved(place.size + more), Edge(last), place, None, ALONE
-        yield Edge(first), Edge(last), place, "zeros", ALONE
+    @staticmethod
+    def _agreeing(
+        algorithm: Algorithm,
+        tries: Tries,
+        results_over: _ResultsOver,
+        state_of: Callable[[int], int],
+        numbers: Numbers,
+        number: int,
+    ) -> tuple[Array, Array]:
+        """Which of many tries give what is stored in the save of a number, and of which the result is known."""
+        results, known = results_over(numbers, tries.over)
+        values = [each[2].values[number] for each in tries.each]
+        wanted = {value: list(map(state_of, changed_results(value, algorithm.bits))) for value in set(values)}
+        found = np.zeros(known.size, bool)
+        for column in np.array([wanted[value] for value in values], np.uint64).reshape(-1, 3).T:
+            found |= known & (results == column)
+        return found, known
 
     def _places(self, algorithm: Algorithm) -> list[Place]:
         if not algorithm.is_digest:
@@ -315,7 +247,7 @@ class _Natural:
             in_letters = [place for place in known[MOST_PLACES:] if place.form in WRITTEN][:MOST_SPELLED_NUMBERS]
             return [*known[: MOST_PLACES - len(in_letters)], *in_letters, *known[MOST_PLACES - len(in_letters) :]]
         size = algorithm.bits // 8
-        in_bytes = [] if self.is_text else self._digest_places(size)
+        in_bytes = [] if self.chosen.is_text else self._digest_places(size)
         return [*in_bytes, *self._digest_texts(size)]
 
     def _digest_texts(self, size: int) -> list[Place]:
@@ -352,7 +284,7 @@ class _Natural:
     ) -> Iterator[Finding]:
         """As `_checked`, but most that is nothing is seen by the number alone."""
         first, last = start.at(self.size), end.at(self.size)
-        at, behind = _seen(place, ALONE, self.content)
+        at, behind = seen(place, ALONE, self.content)
         covers = first < behind and at < last
         if covers is (own is None) or last - first < LEAST_COVERED:
             return
@@ -363,7 +295,7 @@ class _Natural:
                 return
             size = len(self.others.content)
             first, last = start.at(size), end.at(size)
-            low, high = _seen(place, cut, self.others.content)
+            low, high = seen(place, cut, self.others.content)
             if not 0 <= first < last <= size or (own is not None and not first <= low < high <= last):
                 return
             number = self.others.of(algorithm, first, last, low, high - low, own)
@@ -437,7 +369,7 @@ class _Natural:
 
     def covering(self, algorithm: Algorithm) -> Iterator[Finding]:
         """Over all of the file, or all but its first bytes, with the seal in it: every range at once."""
-        tries: list[_Range] = []
+        tries: list[Range] = []
         places, most = self._places(algorithm), self.most_slow
         in_letters = [place for place in places[most:] if place.form in WRITTEN]  # they look like nothing else
         for place, head, own in product((*places[:most], *in_letters[:most]), self.heads[:2], OWN[:3]):
@@ -446,7 +378,7 @@ class _Natural:
         lanes = [
             Lane(start.at(self.size), self.size, low, high - low, own_bytes(own or "", 1))
             for start, _, place, own, _ in tries
-            for low, high in (_seen(place, ALONE, self.content),)
+            for low, high in (seen(place, ALONE, self.content),)
         ]
         results = HASHES[algorithm.name].results_over(self.content, lanes)
         for each, result in zip(tries, results, strict=True):
@@ -461,10 +393,10 @@ class _Natural:
         mask = np.uint64((1 << algorithm.bits) - 1)
         stored = np.array([place.values[self.number] for place in places], np.uint64)
         wanted = np.unique(np.concatenate((stored, ~stored & mask)))
-        spans = [_seen(place, ALONE, self.content) for place in places[: self.most_slow]]
+        spans = [seen(place, ALONE, self.content) for place in places[: self.most_slow]]
         behind = [end + cut.behind for at, end in spans for cut in cuts(self.content, at, end)]
         starts = list(dict.fromkeys([*self.heads[:FOLLOWED], *behind]))
-        tries: list[_Range] = []
+        tries: list[Range] = []
         for start, states in HASHES[algorithm.name].results_from(self.content, starts):
             if self.until.over:
                 return
@@ -489,7 +421,7 @@ class _Natural:
                 return
             yield from self._checked(algorithm, *each)
 
-    def _also_elsewhere(self, algorithm: Algorithm, tries: Sequence[_Range]) -> list[_Range]:
+    def _also_elsewhere(self, algorithm: Algorithm, tries: Sequence[Range]) -> list[Range]:
         """Those of many ranges that hold in the longest save as well: of 16 bits chance makes thousands. Of a single
         save those that end where ranges usually do.
         """
@@ -516,12 +448,6 @@ class _Natural:
         if end == place.edge.at(self.size):
             return [place.edge]
         return [Edge(self.size - end, True)] if alike(self.contents) else [Edge(self.size - end, True), Edge(end)]
-
-
-def _seen(place: Place, cut: Cut, content: bytes) -> tuple[int, int]:
-    """Where a place is in a content, with what is left out with it."""
-    low, high = span_of(place.edge, place.size, place.form, content)
-    return low - cut.before, high + cut.behind
 
 
 def _published(algorithm: Algorithm) -> Crc | None:

@@ -46,8 +46,12 @@ class Numbers:
             found = self.running.number(algorithm.name, start, end, at, size, own)
             if found is not None:
                 return found
-        if algorithm.name in HASHES and HASHES[algorithm.name].multiplier and algorithm.start is None:
-            return self._multiplied(HASHES[algorithm.name], start, end, at, size, own)
+        if algorithm.name in HASHES and algorithm.start is None:
+            hashing = HASHES[algorithm.name]
+            if hashing.multiplier:
+                return self._multiplied(hashing, start, end, at, size, own)
+            if hashing.crc:
+                return int(hashing.end(self._crc(CATALOGUE[hashing.crc][0], start, end, at, size, own)))
         return self._from_bytes(algorithm, start, end, at, size, own)
 
     def _from_bytes(self, algorithm: Algorithm, start: int, end: int, at: int, size: int, own: str | None) -> int:

@@ -273,6 +273,16 @@ class Ranges:
         found: Array = self.ends - self.starts - self.left_out
         return found
 
+    def are_within(self, size: int) -> Array:
+        """Which are ranges of a content of so many bytes, and have what they see otherwise in them."""
+        own = np.array([each is not None for each in self.owns], bool)
+        found: Array = (self.starts >= 0) & (self.starts < self.ends) & (self.ends <= size)
+        return found & (~own | (self.starts <= self.ats) & (self.ats + self.sizes <= self.ends))
+
+    def only(self, chosen: Array) -> Ranges:
+        owns = tuple(self.owns[number] for number in np.flatnonzero(chosen))
+        return Ranges(self.starts[chosen], self.ends[chosen], self.ats[chosen], self.sizes[chosen], owns)
+
 
 class Prefixes:
     """The prefixes K(i) of one content, over its bytes as they are or `flipped` (mirrored)."""

@@ -81,9 +81,11 @@ class RunningSums:
         found = _Added(*np.zeros((3, starts.size), np.uint64))
         lanes = starts % kind.word
         for lane in range(kind.word):
-            of_lane = lanes == lane
+            of_lane: Any = lanes == lane
             if not of_lane.any():
                 continue
+            if of_lane.all():
+                of_lane = slice(None)
             low, high = first[of_lane], last[of_lane]
             if kind.kind == "xor":
                 running = self._running_xor(kind, lane)
@@ -97,6 +99,8 @@ class RunningSums:
                 found.weighted[of_lane] = products - (by_place[high] - by_place[low])
         found.words[:] = whole
         left = np.maximum(ends - starts, 0) % kind.word
+        if not left.any():
+            return found
         rest = np.zeros(starts.size, np.uint64)
         letters = np.frombuffer(self.content + bytes(kind.word), np.uint8)
         for place in range(kind.word - 1):

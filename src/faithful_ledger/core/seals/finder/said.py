@@ -14,9 +14,10 @@ import numpy as np
 
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.seals.algorithms import Algorithm
+from faithful_ledger.core.seals.finder.chosen import LEAST_COVERED
 from faithful_ledger.core.seals.finder.finding import Finding, Said, choice_bits, said_bits
 from faithful_ledger.core.seals.finder.lengths import numbers_in_front
-from faithful_ledger.core.seals.finder.natural import LEAST_COVERED, SLOW
+from faithful_ledger.core.seals.finder.natural import SLOW
 from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import Edge, Place, is_text
 from faithful_ledger.core.seals.finder.spelling import changes, written_in

@@ -15,6 +15,7 @@ __all__ = ["changed_results", "changes", "dashed", "in_base64", "spellings", "wr
 Change = Literal["", "inverted", "negated"]
 CHANGES: tuple[Change, ...] = ("", "inverted", "negated")
 LEAST_TEXT = 6  # letters
+RUN = re.compile(rb"[0-9A-Za-z+/=-]{%d,}" % LEAST_TEXT)
 
 
 def changed_results(number: int, bits: int) -> tuple[int, int, int]:
@@ -45,17 +46,23 @@ def written_in(content: bytes, algorithm: Algorithm, result: int) -> Iterator[tu
     """Where a result stands in a content for the first time, in each form: its offset, size and form, and how many bits
     of the result these bytes say. Of a digest its first bytes may be all that is stored.
     """
+    letters = _letters(content)
     for form, text in spellings(algorithm, result):
-        if not algorithm.is_digest:
-            at = content.find(text) if len(text) >= LEAST_TEXT else -1
-            if at >= 0:
-                yield at, len(text), form, algorithm.bits
+        within = content if form == "bytes" else letters
+        sizes = (len(text), *{"bytes": (8, 4), "hex": (16, 8), "HEX": (16, 8)}.get(form, ()) * algorithm.is_digest)
+        if (sizes[-1] < LEAST_TEXT and within is letters) or text[: sizes[-1]] not in within:
             continue
-        for size in (len(text), *{"bytes": (8, 4), "hex": (16, 8), "HEX": (16, 8)}.get(form, ())):
+        for size in sizes:
             at = content.find(text[:size])
             if at >= 0:
                 yield at, size, form, algorithm.bits * size // len(text)
                 break
+
+
+@lru_cache(maxsize=8)
+def _letters(content: bytes) -> bytes:
+    """All of a content that numbers and digests may be written in, which is little of one that is no text."""
+    return b"\n".join(RUN.findall(content))
 
 
 @lru_cache(maxsize=64)
