@@ -24,7 +24,7 @@ from faithful_ledger.core.errors import AddressError, EntryError
 from faithful_ledger.core.seals import LENGTH, own_bytes
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import Checksum, ChecksumInText, Integer, Value
-from faithful_ledger.core.template.model import WHOLE_FILE, ElementSpec, FieldSpec, elements_of
+from faithful_ledger.core.template.model import WHOLE_FILE, FieldSpec
 
 __all__ = [
     "Follower",
@@ -309,26 +309,21 @@ def dependents(
     """Every bound field that is worked out from others of its file, or of another one (`elsewhere`): lengths, counts
     and offsets (`measured`), and seals. Groups and rows are only entered where such a field may be in them.
     """
-    entered: dict[int, bool] = {}  # by the identity of specs
 
-    def follows(spec: ElementSpec) -> bool:
-        if not isinstance(spec, FieldSpec) or bool(spec.of_file) is not elsewhere:
+    def follows(spec: FieldSpec) -> bool:
+        if bool(spec.of_file) is not elsewhere:
             return False
         return (sealed and spec.seal is not None) or (measured and spec.derived is not None)
 
     stack: list[Node] = [root]
     while stack:
         node = stack.pop()
-        spec = node.spec
         if isinstance(node, FieldNode):
-            if follows(spec):
+            if follows(node.spec):
                 yield node
+        elif not any(map(follows, node.spec.worked_out)):
             continue
-        if id(spec) not in entered:
-            entered[id(spec)] = any(map(follows, elements_of(spec)))
-        if not entered[id(spec)]:
-            continue
-        if isinstance(node, GroupNode):
+        elif isinstance(node, GroupNode):
             stack += reversed(node.children)
         elif isinstance(node, RowsNode):
             stack += reversed(list(node.items()))

@@ -21,7 +21,10 @@ WORD = re.compile(rb"[A-Za-z_][\w -]{3,30}")
 LONGEST = 10  # bytes of a number of variable length
 LEAST_WORD = 4
 # Words that name what is behind them: directly in front of digits, and, in letters of one case, in front of a number.
-KEY = re.compile(rb"(?<![\w \x80-\xFF])([A-Za-z_]\w{3,30})[\"']?[ \t]?[:=][ \t]?[\"']?")
+KEY = re.compile(
+    rb"(?<![\w \x80-\xFF])(?:([A-Za-z_]\w{3,30})[\"']?[ \t]?[:=][ \t]?[\"']?"
+    rb"|(?P<bare>[a-z_]{4,30})[ \t]?[\"']?)"  # with nothing between, in letters that a name hardly has alone
+)
 TAG = re.compile(rb"(?<![\w \x80-\xFF])([A-Z][A-Z0-9_]{3,15}|[a-z][a-z0-9_]{3,30})(?![\w ]).{0,8}", re.DOTALL)
 FARTHEST_LABEL = 48
 
@@ -66,13 +69,14 @@ def set_label(place: Place, contents: Sequence[Content]) -> None:
     front = bytes_[0][base:at]
     label = KEY if place.stored_as == "digits" else TAG
     match = next((match for match in label.finditer(front) if match.end() == len(front)), None)
-    if match is None or any(content[base + match.start(1) : at] != match[0] for content in bytes_):
+    if match is None or any(content[base + match.start() : at] != match[0] for content in bytes_):
         return
-    run, gap = match[1], match[0][len(match[1]) :]
+    run = match[1] or match["bare"]
+    gap = match[0][len(run) :]
     is_filled = len(gap) > 1 and len(set(gap)) == 1  # a name in a buffer
-    is_name = not run.islower() and (not gap or front[: match.start(1)].endswith(bytes([len(run)])))
+    is_name = not run.islower() and (not gap or front[: match.start()].endswith(bytes([len(run)])))
     if not is_filled and not is_name and all(_once(content, run) for content in bytes_):
-        place.found_by = Address.behind(run, place.offsets[0] - base - match.start(1))
+        place.found_by = Address.behind(run, place.offsets[0] - base - match.start())
 
 
 def _word_before(contents: list[bytes], offsets: tuple[int, ...]) -> tuple[bytes, int] | None:

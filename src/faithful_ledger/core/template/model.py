@@ -128,6 +128,7 @@ class ElementSpec:
     when: Expression | None = None
     parent: GroupSpec | RowsSpec | None = field(default=None, repr=False)
     where: Where = ()  # in the template's YAML
+    _worked_out: tuple[FieldSpec, ...] | None = field(default=None, init=False, repr=False, compare=False)
 
     @property
     def title(self) -> str:
@@ -142,6 +143,16 @@ class ElementSpec:
     def least_size(self) -> int:
         """The fewest bytes it can take."""
         return 0 if self.when is not None or self.address is not NEXT else self.fixed_size or 0
+
+    @property
+    def worked_out(self) -> tuple[FieldSpec, ...]:
+        """The fields in it that are worked out from others: lengths, counts, offsets and seals. Asked for when the
+        template is complete.
+        """
+        if self._worked_out is None:
+            fields = (each for each in elements_of(self) if isinstance(each, FieldSpec))
+            self._worked_out = tuple(each for each in fields if each.seal is not None or each.derived is not None)
+        return self._worked_out
 
 
 @dataclass(slots=True)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from itertools import chain, pairwise, product
+from itertools import chain, pairwise, product, starmap
 from typing import Any, Literal, NamedTuple, TypeAlias
 
 import numpy as np
@@ -27,6 +27,7 @@ Array: TypeAlias = np.ndarray[Any, Any]
 FRONT = 4096  # bytes of a file in which a directory begins
 WIDEST, LEAST, MOST = 64, 2, 4096  # bytes of an entry; entries
 LARGEST_GAP = 4096  # bytes to which parts are rounded up
+LEAST_ALIGNED = 8  # so often has what parts are rounded up to to be in a file
 LARGEST_LISTED = 4 << 20  # bytes of parts, over which every checksum is looked for
 COUNT_WIDTHS = (4, 2, 1)
 MOST_TRIED = 200
@@ -113,7 +114,10 @@ class DirectoryRule:
 
     def holds(self, content: bytes) -> bool:
         """Whether it is so in a save, and its checksums are right."""
-        count = self.count_in(content)
+        return self.holds_for(content, self.count_in(content))
+
+    def holds_for(self, content: bytes, count: int) -> bool:
+        """The same where so many entries are said to be there."""
         parts = self.parts(content, count) if 0 < count <= MOST else []
         ends = [high for _, high in parts[-1:]]
         if not parts or not all(0 <= len(content) - end < self.align for end in ends):
@@ -150,11 +154,10 @@ def find_directories(contents: Sequence[bytes], until: Deadline = NEVER) -> list
         for made in chain.from_iterable(_counted(each, contents) for each in _rounded(rule)):
             if until.over:
                 return []
-            if all(map(made.holds, contents)):
-                if sums := list(_sums(made, contents, until)):
-                    return [_begun(replace(made, columns=(*made.columns, *sums), of=len(contents)))]
-                plain.append(made)
-                break  # the count says nothing of the parts
+            if sums := list(_sums(made, contents, until)):
+                return [_begun(replace(made, columns=(*made.columns, *sums), of=len(contents)))]
+            plain.append(made)
+            break  # the count says nothing of the parts
     enough = [rule for rule in plain if _says(rule, contents) >= LEAST_SAID]
     best = min(enough, key=lambda rule: _spare(rule, contents), default=None)
     return [_begun(replace(best, of=len(contents)))] if best is not None else []
@@ -210,14 +213,41 @@ def _with_stride(content: bytes, numbers: Array, width: int, order: Order, strid
         fits = (begins < following) & (following <= len(content)) & (other > 0)
         for is_end, ends in ((False, begins + other), (True, other)):
             gap = following - ends
-            hits = at[fits & (gap >= 0) & ((gap == 0) | ((gap < following & -following) & (gap < LARGEST_GAP)))]
-            held = set(hits.tolist())
-            for place in hits.tolist():
-                if place - stride not in held:
-                    low = min(place, place + apart)
-                    begin = Column(place - low, width, order, "start")
-                    column = Column(place + apart - low, width, order, "end" if is_end else "size")
-                    yield from _followed(content, low, stride, begin, column)
+            chosen = (
+                fits
+                & (gap >= 0)
+                & (
+                    (gap == 0)
+                    | ((gap < following & -following) & (gap < min(LARGEST_GAP, len(content) // LEAST_ALIGNED)))
+                )
+            )
+            hits = at[chosen].tolist()
+            leading = _leading(hits, gap[chosen].tolist(), stride)
+            for place, last, is_close in leading:
+                if is_close and last <= at[-1]:  # there, what the last entry says is known, and has to lead to the end
+                    start, end = int(numbers[last]), int(numbers[last + apart])
+                    end += 0 if is_end else start
+                    if end <= start:
+                        last -= stride
+                        end = int(numbers[last + apart]) + (0 if is_end else int(numbers[last]))
+                    left, table_end = len(content) - end, last + max(apart, 0) + width
+                    if left if numbers[place] else not table_end <= left <= table_end + stride:
+                        continue
+                low = min(place, place + apart)
+                begin = Column(place - low, width, order, "start")
+                column = Column(place + apart - low, width, order, "end" if is_end else "size")
+                yield from _followed(content, low, stride, begin, column)
+
+
+def _leading(hits: list[int], gaps: list[int], stride: int) -> Iterator[tuple[int, int, bool]]:
+    """The first entries of rows of entries that lead from one to the next: where each is, where the last one of its row
+    is, and whether the parts of that row are close together.
+    """
+    rows: dict[int, tuple[int, bool]] = {}
+    for place, gap in zip(reversed(hits), reversed(gaps), strict=True):
+        last, is_close = rows.get(place + stride, (place + stride, True))
+        rows[place] = last, is_close and not gap
+    return ((place, *rows[place]) for place in hits if place - stride not in rows)
 
 
 def _followed(content: bytes, low: int, stride: int, begin: Column, other: Column) -> Iterator[DirectoryRule]:
@@ -260,14 +290,27 @@ def _alignment(spans: Sequence[tuple[int, int]]) -> int:
 
 
 def _counted(rule: DirectoryRule, contents: Sequence[bytes]) -> Iterator[DirectoryRule]:
-    """The rule with the number that says how many entries there are, and with none."""
-    content = contents[0]
+    """The rule with a number that says how many entries there are, and with none, where it holds in every save."""
+    known = {(0, rule.count): rule.holds_for(contents[0], rule.count)}
+
+    def holds(number: int, count: int) -> bool:
+        if (number, count) not in known:
+            known[number, count] = rule.holds_for(contents[number], count)
+        return known[number, count]
+
+    if not holds(0, rule.count):
+        return
     for width, order in product(COUNT_WIDTHS, ORDERS if rule.start else ()):
-        for at in range(max(rule.start - width, 0), -1, -1):
-            if int.from_bytes(content[at : at + width], order) == rule.count:
-                form = f"u{8 * width}{'' if width == 1 else 'le' if order == 'little' else 'be'}"
+        form = f"u{8 * width}{'' if width == 1 else 'le' if order == 'little' else 'be'}"
+        spelled = rule.count.to_bytes(width, order) if rule.count < 1 << 8 * width else b""
+        at = contents[0].rfind(spelled, 0, rule.start) if spelled else -1
+        while at >= 0:
+            counts = [int.from_bytes(content[at : at + width], order) for content in contents]
+            if all(starmap(holds, enumerate(counts))):
                 yield replace(rule, counted=Counted(at, form))
-    yield rule
+            at = contents[0].rfind(spelled, 0, at + width - 1)
+    if all(holds(number, rule.count) for number in range(len(contents))):
+        yield rule
 
 
 def _sums(rule: DirectoryRule, contents: Sequence[bytes], until: Deadline) -> Iterator[Column]:
