@@ -130,6 +130,9 @@ PLANTED = [
     Planted("sleb128", sleb128, [-1340, 1432, -7, 94, 410]),
     Planted("vlq", lambda v: bytes(v >> 7 * n & 127 | 128 * (n > 0) for n in range(9, -1, -1) if n == 0 or v >> 7 * n), [1340, 1432, 70, 20_000, 410]),
     Planted("zigzag", lambda v: leb128(v * 2 if v >= 0 else -v * 2 - 1), [-1340, 1432, -7, 94, 410]),
+    Planted("sized-high", lambda v: (v | 2 << 30).to_bytes(4) if v >= 1 << 14 else (v | 1 << 14).to_bytes(2), LARGE),
+    Planted("sized-low", lambda v: (v << 2 | 2).to_bytes(4, "little") if v >= 1 << 14 else (v << 2 | 1).to_bytes(2, "little"), LARGE),
+    Planted("sized-front", lambda v: b"\xfe" + v.to_bytes(4, "little") if v >= 1 << 16 else b"\xfd" + v.to_bytes(2, "little"), LARGE),
     Planted("digits", lambda v: str(v).encode(), MIDDLE),
     Planted("digits-utf16le", lambda v: str(v).encode("utf-16-le"), MIDDLE),
 ]  # fmt: skip

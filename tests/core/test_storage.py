@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import math
+import random
 from fractions import Fraction
+from itertools import accumulate
 from typing import NamedTuple
 
 import numpy as np
@@ -38,6 +40,7 @@ from faithful_ledger.core.storage import (
     PackedDecimal,
     PrefixedText,
     Scaled,
+    SizedNumber,
     Storage,
     Switches,
     Value,
@@ -160,6 +163,13 @@ SAMPLES = [
     Sample(Leb128("sleb128"), hexed("C4 75"), -1340, "-1340"),
     Sample(Leb128("zigzag"), hexed("F7 14"), -1340, "-1340"),
     Sample(Leb128("vlq"), hexed("8A 3C"), 1340, "1340"),
+    Sample(SizedNumber("sized-high"), hexed("45 3C"), 1340, "1340"),
+    Sample(SizedNumber("sized-high"), hexed("9D 7F 3E 7D"), 494_878_333, "494878333"),  # RFC 9000, A.1
+    Sample(SizedNumber("sized-high"), hexed("C2 19 7C 5E FF 14 E8 8C"), 151_288_809_941_952_652, "151288809941952652"),
+    Sample(SizedNumber("sized-low"), hexed("F1 14"), 1340, "1340"),
+    Sample(SizedNumber("sized-low"), hexed("FE FF 03 00"), 65_535, "65535"),
+    Sample(SizedNumber("sized-front"), hexed("FD 3C 05"), 1340, "1340"),
+    Sample(SizedNumber("sized-front"), hexed("FE 70 11 01 00"), 70_000, "70000"),
     Sample(JsonNumber(), b"1340.00", 1340, "1340"),
     Sample(JsonNumber(), b"-0.5", -0.5, "-0.5"),
     Sample(JsonText(), b'"S\\u00f8n"', "Søn", "Søn"),
@@ -348,6 +358,7 @@ class StorageContract(LedgerCase):
         st.sampled_from(
             [f"{kind}{n}{e}" for kind in ("bcd", "unpacked") for n in range(1, 9) for e in ("", "le")]
             + ["uleb128", "sleb128", "zigzag", "vlq", "digits", "digits-utf16le", "digits8"]
+            + ["sized-high", "sized-low", "sized-front"]
         ),
         st.integers(-(1 << 62), 1 << 62),
     )
@@ -362,12 +373,44 @@ class StorageContract(LedgerCase):
             value = abs(value)
         elif name == "digits8":
             value = value % 10**8
+        elif name.startswith("sized"):
+            value = abs(value) % (storage.most + 1)  # type: ignore[union-attr]
         raw = storage.encode(value)
         self.assertEqual((storage.decode(raw), storage.name), (value, name))
         self.assertEqual(storage.extent(MemorySource(b"\x07" + raw + b"\x07\x07"), 1, len(raw) + 3), len(raw))
         self.assertEqual(storage.from_text(storage.to_text(value)), value)
         spelled = {spelling.stored_as: spelling.data for spelling in spellings(Fraction(value))}
         self.assertEqual(spelled.get(name, raw), raw, "search looks for what the storage writes")
+
+    def test_numbers_that_say_their_size_keep_more_bytes_than_they_need(self) -> None:
+        for name, wide, value in (
+            ("sized-high", hexed("80 00 00 07"), 9),
+            ("sized-low", hexed("1E 00 00 00"), 9),
+            ("sized-front", hexed("FD 07 00"), 9),
+        ):
+            storage = NUMBERS[name]
+            self.assertEqual(storage.decode(wide), 7)
+            again = storage.encode(value, wide)
+            self.assertEqual((len(again), storage.decode(again)), (len(wide), value))
+            largest = storage.encode(storage.most, wide)  # type: ignore[union-attr]
+            self.assertEqual(storage.decode(largest), storage.most)  # type: ignore[union-attr]
+
+    def test_a_column_of_numbers_that_say_their_size_is_what_each_of_them_says(self) -> None:
+        turn = random.Random(random.randrange(1 << 32))
+        for name in ("sized-high", "sized-low", "sized-front"):
+            storage = NUMBERS[name]
+            assert isinstance(storage, SizedNumber)
+            bits = [turn.randrange(1, storage.most.bit_length() + 1) for _ in range(400)]
+            raws = [storage.encode(turn.getrandbits(each)) for each in bits]
+            ends = list(accumulate(map(len, raws), initial=0))
+            values, whole = storage.column(np.frombuffer(b"".join(raws), np.uint8), np.array(ends[:-1]))
+            self.assertTrue(whole.all())
+            self.assertEqual(values.tolist(), list(map(storage.decode, raws)))
+            noise = turn.randbytes(3000)
+            values, whole = storage.column(np.frombuffer(noise, np.uint8), np.arange(3000))
+            for at in np.flatnonzero(whole).tolist():
+                raw = noise[at : at + storage.size_in(noise[at:])]
+                self.assertEqual((storage.decode(raw), storage.encode(int(values[at]))), (int(values[at]), raw))
 
     def test_what_is_no_number_of_its_kind(self) -> None:
         tiles = number_storage("unpacked3le")

@@ -166,7 +166,7 @@ def _forms(number: Fraction, scales: Sequence[int]) -> Iterator[tuple[Spelling, 
         for spelling in spellings(number * scale):
             # One byte of variable length is the same byte as u8, or as common as any; scaled forms are whole numbers.
             family = NUMBERS[spelling.stored_as].family
-            short = len(spelling.data) == 1 and family in ("leb128", "packed")
+            short = len(spelling.data) == 1 and family in ("variable", "packed")
             scaled = scale == 1 or family not in ("fraction", "digits", "unpacked")
             if scaled and not short and spelling.data not in known:
                 known.add(spelling.data)

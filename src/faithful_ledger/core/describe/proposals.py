@@ -21,12 +21,12 @@ from faithful_ledger.core.storage import (
     FixedText,
     Float,
     Integer,
-    Leb128,
     Order,
     PackedDecimal,
     PrefixedText,
     Storage,
     UnpackedDecimal,
+    VariableNumber,
     WholeNumber,
     number_storage,
 )
@@ -43,7 +43,7 @@ WIDE = ("utf-16-le", "utf-16-be")
 # Encodings of texts with a length in front, the bytes that it counts as one, and terminators within it.
 ENCODED: tuple[tuple[str, int, bytes], ...] = (("utf-8", 1, b""), ("utf-8", 1, b"\0"))
 ENCODED += tuple((wide, unit, end) for wide in WIDE for unit in (1, 2) for end in (b"", b"\0\0"))
-VARIABLE = ("uleb128", "sleb128", "zigzag", "vlq")
+VARIABLE = ("uleb128", "sleb128", "zigzag", "vlq", "sized-high", "sized-low", "sized-front")
 Copies = Sequence[tuple[Source, int | None]]
 
 
@@ -136,7 +136,7 @@ def _texts(source: Source, start: int, end: int, copies: Copies) -> Iterator[Pro
         alone = name in ("u8", "uleb128")
         for order in ("little", "big") if not alone else ("little",):
             prefix = number_storage(name, order)
-            assert isinstance(prefix, Integer | Leb128)
+            assert isinstance(prefix, Integer | VariableNumber)
             if not LEAST_LETTERS <= _number_at_start(prefix, data) <= LONGEST_TEXT:
                 continue
             spelled = name if alone else f"{name}{'le' if order == 'little' else 'be'}"
@@ -153,7 +153,7 @@ def _texts(source: Source, start: int, end: int, copies: Copies) -> Iterator[Pro
         yield each
 
 
-def _number_at_start(storage: Integer | Leb128, data: bytes) -> int:
+def _number_at_start(storage: Integer | VariableNumber, data: bytes) -> int:
     """The number that some bytes begin with; -1 where they do not."""
     try:
         return storage.decode(data[: storage.extent(MemorySource(data), 0, len(data))])

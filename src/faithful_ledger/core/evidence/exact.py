@@ -6,7 +6,6 @@ the bytes of what was seen there are in its place.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
 from itertools import islice
@@ -33,6 +32,7 @@ ENOUGH_TO_DOUBT = 4  # sightings needed before one of them is doubted
 MOST_HITS = 1 << 18
 MOST_LEFT = 1 << 12
 LEAST_SEARCHED = 2  # bytes
+IN_NUMBER = frozenset(bytes([letter]) for letter in b"0123456789.")
 MOST_WIDTHS, LONGEST_FILLED = 8, 20  # hits that are looked at, and digits, of numbers with zeros in front
 LETTERS = ("digits", "utf-8")
 
@@ -70,8 +70,7 @@ def exact_places(
     known = [j for j, s in enumerate(seen) if (s.number is not None or s.kind == "text") and j != doubted]
     used = [j for j, sighting in enumerate(seen) if sighting.kind != "any"]
     forms: dict[bytes, list[tuple[_Form, int]]] = {}
-    plainly = list(_forms(seen, known))
-    for form in (*plainly, *_filled_up(plainly, contents[first].data, first)):
+    for form in _forms(seen, known):
         if in_letters and form.name not in LETTERS:
             continue
         run, lead = _searched(form, first)
@@ -81,7 +80,8 @@ def exact_places(
     found: dict[tuple[tuple[int, ...], str], Place] = {}
     for number in distinct(hits.runs).tolist():
         offsets = hits.offsets[hits.runs == number][:MOST_HITS]
-        for form, lead in forms[runs[number]]:
+        plain_forms = forms[runs[number]]
+        for form, lead in (*plain_forms, *_filled_up(plain_forms, contents[first].data, first, offsets)):
             if end.over or len(found) >= most:
                 return list(found.values())
             at = offsets
@@ -120,19 +120,32 @@ def _forms(seen: Sequence[Sighting], known: list[int]) -> Iterator[_Form]:
                 yield _Form(name, scale, spelled)
 
 
-def _filled_up(forms: Sequence[_Form], data: Array, first: int) -> Iterator[_Form]:
-    """Those of digits that have zeros in front, for each width that they have in one of the snapshots."""
-    for form in forms:
-        raw = form.raws[first]
-        if form.name != "digits" or form.scale != 1 or not raw.isdigit():
+def _filled_up(
+    forms: Sequence[tuple[_Form, int]], data: Array, first: int, offsets: Array
+) -> Iterator[tuple[_Form, int]]:
+    """Those of digits that have zeros in front, for each width that they have at some offsets of one of the snapshots;
+    each with how many zeros that are there.
+    """
+    for form, _ in forms:
+        size = len(form.raws[first])
+        if form.name != "digits" or form.scale != 1 or not form.raws[first].isdigit():
             continue
-        content = data.tobytes()
-        if b"0" + raw not in content:  # as nearly always, and found out much sooner
-            continue
-        filled = re.finditer(rb"(?<![0-9.])0+%b(?![0-9.])" % raw, content)
-        for width in sorted({len(match[0]) for match in islice(filled, MOST_WIDTHS)}):
+        behind_zeros = offsets[(offsets > 0) & (data[offsets - 1] == ord("0"))]
+        for width in sorted(set(islice(_widths(data, behind_zeros, size), MOST_WIDTHS))):
             if all(each.isdigit() and len(each) <= width <= LONGEST_FILLED for each in form.raws.values()):
-                yield form._replace(raws={j: each.rjust(width, b"0") for j, each in form.raws.items()})
+                filled = {j: each.rjust(width, b"0") for j, each in form.raws.items()}
+                yield form._replace(raws=filled), width - size
+
+
+def _widths(data: Array, offsets: Array, size: int) -> Iterator[int]:
+    """How many letters digits have with the zeros in front of them, wherever these are not within another number."""
+    for at in offsets.tolist():
+        low = max(at - LONGEST_FILLED, 0)
+        front = data[low:at].tobytes()
+        zeros = len(front) - len(front.rstrip(b"0"))
+        around = front[len(front) - zeros - 1 :][:1] if zeros < len(front) else b"", data[at + size :][:1].tobytes()
+        if not IN_NUMBER.intersection(around):
+            yield zeros + size
 
 
 def _searched(form: _Form, first: int) -> tuple[bytes, int]:

@@ -26,6 +26,7 @@ __all__ = ["USUAL_SCALES", "copies_of", "into_spots", "is_clear", "judge", "reas
 
 COSTS = {"u32": 0, "i32": 0.5, "u16": 0.3, "i16": 0.8, "u8": 1, "i8": 1.5, "u64": 5, "i64": 5.5, "f32": 2, "f64": 2}
 COSTS |= {"u24": 4, "i24": 4.5, "digits": 3, "uleb128": 8, "sleb128": 9, "zigzag": 9, "vlq": 9}
+COSTS |= {"sized-high": 10, "sized-low": 10, "sized-front": 10}
 OTHER_STORAGE, BIG_ENDIAN, NEEDLESS = 6.0, 1.0, 60.0
 SCALES = {1: 0, 10: 3, 100: 4, 0.1: 6, 0.01: 5, 256: 8, 65536: 9, 1 / 60: 8}
 SCALES |= dict.fromkeys(map(float, (*OF_CLOCKS, *OF_PERCENT)), 8)
@@ -146,7 +147,7 @@ def _value_bits(place: Place, contents: Sequence[Content], seen: Sequence[Sighti
         elif value not in once:
             once.add(value)
             held = content.data[at : at + _size_in(place, j, content)]
-            if storage is not None and storage.family == "leb128":
+            if storage is not None and storage.family == "variable":
                 # What is behind the first byte may be another field, which says the same in all of them.
                 held = held[:1] if held[1:].tobytes() in tails else held
                 tails.add(held[1:].tobytes())
@@ -227,7 +228,7 @@ def _look_beside(place: Place, contents: Sequence[Content]) -> None:
                 best = MAXIMUM
                 place.beside.append(f"its largest value stands {abs(step)} bytes {'behind' if step > 0 else 'before'}")
         place.bits += best
-    elif storage is not None and storage.family == "leb128":
+    elif storage is not None and storage.family == "variable":
         behind = {content.data[at + 1 : at + 1 + CLOSE // 2].tobytes() for content, at in held}
         sizes = [_size_in(place, j, content) for j, content in enumerate(contents)]
         ends = {c.data[at + size : at + size + CLOSE // 2].tobytes() for (c, at), size in zip(held, sizes, strict=True)}

@@ -10,10 +10,10 @@ from faithful_ledger.core.evidence.reading import STORAGES
 from faithful_ledger.core.evidence.text_ends import TextEnd
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
+from faithful_ledger.core.storage import Leb128, VariableNumber
 
 __all__ = ["Bits", "Guide", "Guides", "KeyedRecords", "Mask", "Place"]
 
-LEB128_LAST = 127
 NOWHERE = TextEnd()
 
 
@@ -182,7 +182,7 @@ class Place:
     def end_is_known(self) -> bool:
         """Whether a template can say where the value begins from where it ends."""
         storage = STORAGES.get(self.stored_as)
-        return bool(self.end.prefix) or (storage is not None and storage.family == "leb128")
+        return bool(self.end.prefix) or isinstance(storage, Leb128)
 
     def size(self, number: int, content: bytes) -> int:
         """How many bytes its value takes in a snapshot; `content` is the bytes there, from where it begins."""
@@ -192,8 +192,8 @@ class Place:
             return len(value)
         if isinstance(value, str):
             return len(value.encode(TEXT_ENCODINGS.get(self.stored_as, "utf-8"), "replace"))
-        if storage is not None and storage.family == "leb128":
-            return next((at + 1 for at, byte in enumerate(content) if byte <= LEB128_LAST), 1)
+        if isinstance(storage, VariableNumber):
+            return storage.size_in(content)
         if storage is not None and storage.family == "digits":
             return len(f"{value:g}") * storage.least_size
         return storage.least_size if storage is not None else 1

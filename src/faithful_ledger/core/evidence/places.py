@@ -327,7 +327,7 @@ def _free(
     bias = stored - numbers[:, None]
     biased = left & (bias == bias[0]).all(axis=0) & (np.abs(bias[0]) <= LARGEST_BIAS) & (bias[0] != 0)
     plain = _Relation(Fraction(1), None)
-    if storage.family in ("whole", "signed", "leb128", "fraction") and np.ptp(numbers) >= 2:
+    if storage.family in ("whole", "signed", "variable", "fraction") and np.ptp(numbers) >= 2:
         for index in np.flatnonzero(biased):
             place = _place(storage, offsets, int(index), data, values, fits, of, plain)
             place.bias = float(bias[0][index])

@@ -17,8 +17,8 @@ __all__ = ["FEW_SCALES", "SCALES", "STORAGES", "Array", "read_numbers", "words_a
 Array: TypeAlias = np.ndarray[Any, Any]
 STORAGES = NUMBERS | SWITCHES
 SCALES = tuple(map(Fraction, ("1", "10", "100", "256", "65536", "1/10", "1/100")))
-# Of storages that are written digit by digit or in steps of seven bits.
-FEW_SCALES = {"packed": SCALES[:3], "leb128": SCALES[:3], "digits": SCALES[:3], "unpacked": SCALES[:1]}
+# Of storages that are written digit by digit, or in as many bytes as they need.
+FEW_SCALES = {"packed": SCALES[:3], "variable": SCALES[:3], "digits": SCALES[:3], "unpacked": SCALES[:1]}
 LEAST, MOST = 1e-9, 1e15  # fractions beyond these are other bytes that happen to read as one
 
 

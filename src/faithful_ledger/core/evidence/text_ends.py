@@ -17,7 +17,7 @@ __all__ = ["FIXED", "LETTERS", "TextEnd", "length_in_front", "text_end"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 FIXED = ("u8", "u16le", "u32le", "u16be", "u32be")  # storages of a length in front
-PREFIXES = (*FIXED, "uleb128")
+PREFIXES = (*FIXED, "uleb128", "sized-low", "sized-high", "sized-front")
 HIGH, LOW_ENDS = "u32be", ("u8", "u16be")  # a length whose last bytes may look like one of fewer
 BUFFERS = (8, 10, 12, 16, 20, 24, 30, 32, 36, 40, 48, 50, 60, 64, 80, 96, 100, 128, 256)  # bytes, as games choose them
 AROUND = 256  # bytes that are looked at behind a text, and in front of it

@@ -38,6 +38,7 @@ from faithful_ledger.core.storage import (
     PrefixedText,
     RawBytes,
     Scaled,
+    SizedNumber,
     Storage,
     Switches,
     UnpackedDecimal,
@@ -397,6 +398,8 @@ def _storage(storage: Storage) -> str:
             return f"unpacked({storage.size}, {storage.little})"
         case Leb128():
             return f"leb128('{storage.name}')"
+        case SizedNumber():
+            return f"sized('{storage.name}')"
         case DigitsBuffer():
             return f"digits_in({storage.size})"
         case Digits():

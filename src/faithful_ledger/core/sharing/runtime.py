@@ -210,6 +210,24 @@ def leb128(kind: str) -> Storage:
     return read
 
 
+def sized(kind: str) -> Storage:
+    def read(data: bytes, at: int, limit: int, _: int | None) -> tuple[Any, int | None, int]:
+        first = taken(data, at, 1, limit)[0]
+        if kind == "sized-front":
+            size = {253: 2, 254: 4, 255: 8}.get(first, 0)
+            number = int.from_bytes(taken(data, at + 1, size, limit), "little") if size else first
+            return number, number, at + 1 + size
+        size = 1 << (first >> 6 if kind == "sized-high" else first & 3)
+        raw = taken(data, at, size, limit)
+        if kind == "sized-high":
+            number = int.from_bytes(raw, "big") & (1 << 8 * size - 2) - 1
+        else:
+            number = int.from_bytes(raw, "little") >> 2
+        return number, number, at + size
+
+    return read
+
+
 def digits(unit: int) -> Storage:
     def read(data: bytes, at: int, limit: int, _: int | None) -> tuple[Any, int | None, int]:
         end = at

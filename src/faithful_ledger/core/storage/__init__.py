@@ -12,10 +12,11 @@ from faithful_ledger.core.storage.leb128 import Leb128
 from faithful_ledger.core.storage.letters import Letters
 from faithful_ledger.core.storage.listed import ListedText, ListRules
 from faithful_ledger.core.storage.moments import MOMENTS, UNITS, DosMoment, Moment, is_moment, moment_since
-from faithful_ledger.core.storage.numbers import Float, Integer, WholeNumber, parse_decimal, parse_whole
+from faithful_ledger.core.storage.numbers import Float, Integer, VariableNumber, WholeNumber, parse_decimal, parse_whole
 from faithful_ledger.core.storage.packed import PackedDecimal, UnpackedDecimal
 from faithful_ledger.core.storage.patterns import COLOURS, Colour, Coordinates, FixedBytes, Guid, named_pattern
 from faithful_ledger.core.storage.scaled import Number, Scaled, parse_fraction
+from faithful_ledger.core.storage.sized import SizedNumber
 from faithful_ledger.core.storage.spelled import (
     Quoting,
     SpelledNumber,
@@ -75,6 +76,7 @@ __all__ = [
     "Quoting",
     "RawBytes",
     "Scaled",
+    "SizedNumber",
     "Sizer",
     "SpelledNumber",
     "SpelledSwitch",
@@ -85,6 +87,7 @@ __all__ = [
     "Switches",
     "UnpackedDecimal",
     "Value",
+    "VariableNumber",
     "WholeInText",
     "WholeNumber",
     "Written",

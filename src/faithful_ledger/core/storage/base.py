@@ -36,7 +36,7 @@ class Storage(ABC):
 
     `name` is what the command line calls `stored_as`; `about` is the same in words. `bits` is the size of every value,
     or None where it depends on the bytes. `family` groups storages of one kind: whole, signed, fraction, packed,
-    unpacked, leb128, digits, or nothing for what is not a number. `dtype` is NumPy's name for it, where NumPy has one.
+    unpacked, variable, digits, or nothing for what is not a number. `dtype` is what NumPy calls it, where it does.
     """
 
     name: str

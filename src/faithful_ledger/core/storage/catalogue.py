@@ -7,13 +7,13 @@ from fractions import Fraction
 from functools import lru_cache
 from typing import NamedTuple
 
-from faithful_ledger.core.storage import bits, digits, leb128, numbers, packed
+from faithful_ledger.core.storage import bits, digits, leb128, numbers, packed, sized
 from faithful_ledger.core.storage.base import Order
 from faithful_ledger.core.storage.numbers import Float, WholeNumber
 
 __all__ = ["NUMBERS", "SWITCHES", "Spelling", "number_storage", "spellings"]
 
-MODULES = (numbers, packed, leb128, digits, bits)
+MODULES = (numbers, packed, leb128, sized, digits, bits)
 # The plainest first: of two that hold the same number in the same bytes, the first one names them.
 NAMES = (
     *(f"{kind}{size}{order}" for size in (32, 16) for order in ("le", "be") for kind in "ui"),
@@ -22,7 +22,7 @@ NAMES = (
     *("f32le", "f32be", "f64le", "f64be"),
     *(f"bcd{size}{order}" for size in range(1, 9) for order in ("", "le") if size > 1 or not order),
     *(f"unpacked{size}{order}" for size in range(2, 9) for order in ("", "le")),
-    *("uleb128", "sleb128", "zigzag", "vlq", "digits", "digits-utf16le"),
+    *("uleb128", "sleb128", "zigzag", "vlq", "sized-high", "sized-low", "sized-front", "digits", "digits-utf16le"),
 )
 
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Literal, get_args
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage.base import CutOff, Order, Sizer, Value
-from faithful_ledger.core.storage.numbers import WholeNumber
+from faithful_ledger.core.storage.numbers import VariableNumber
 
 if TYPE_CHECKING:
     from faithful_ledger.core.storage.base import Array
@@ -26,10 +26,8 @@ def named(name: str, order: Order) -> Leb128 | None:
     return Leb128(name) if name in KINDS else None  # type: ignore[arg-type]
 
 
-class Leb128(WholeNumber):
+class Leb128(VariableNumber):
     """A number of variable length, seven bits a byte, of at most 64 bits; low ones first, but for `vlq`."""
-
-    family = "leb128"
 
     def __init__(self, name: Kind) -> None:
         self.name: Kind = name
@@ -46,6 +44,9 @@ class Leb128(WholeNumber):
         if len(data) < LONGEST:
             raise CutOff(len(data) + 1)
         return LONGEST
+
+    def size_in(self, content: bytes) -> int:
+        return next((at + 1 for at, byte in enumerate(content) if byte < 128), 1)
 
     def sizer(self) -> Sizer:
         def measure(data: bytes, at: int, limit: int) -> int:

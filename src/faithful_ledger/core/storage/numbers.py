@@ -115,6 +115,17 @@ class WholeNumber(Storage):
         return value
 
 
+class VariableNumber(WholeNumber):
+    """One whose bytes say how many there are."""
+
+    family = "variable"
+
+    @abstractmethod
+    def size_in(self, content: bytes) -> int:
+        """How many bytes a number has that these begin with; 1 where they are none."""
+        ...
+
+
 class Integer(FixedSize, WholeNumber):
     """A two's-complement whole number of `size` bytes."""
 

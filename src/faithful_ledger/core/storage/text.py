@@ -10,9 +10,8 @@ from contextlib import suppress
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage.base import CutOff, FixedSize, Sizer, Storage, Value
-from faithful_ledger.core.storage.leb128 import Leb128
 from faithful_ledger.core.storage.letters import Letters
-from faithful_ledger.core.storage.numbers import Integer
+from faithful_ledger.core.storage.numbers import Integer, VariableNumber
 
 __all__ = ["EndedText", "FixedText", "FreeText", "PrefixedText", "RawBytes", "text_encoding", "unit_of"]
 
@@ -140,7 +139,7 @@ class PrefixedText(_Text):
 
     def __init__(
         self,
-        length: Integer | Leb128,
+        length: Integer | VariableNumber,
         encoding: str | Letters,
         unit: int = 1,
         room: int | None = None,
@@ -215,7 +214,7 @@ class PrefixedText(_Text):
 
     def _width(self, raw: bytes) -> int:
         """How many bytes of a value are its length."""
-        return self.length.size or next((at + 1 for at, byte in enumerate(raw) if byte < 128), len(raw))
+        return self.length.size_in(raw) if isinstance(self.length, VariableNumber) else self.length.size or len(raw)
 
     def _said(self, raw: bytes, number: int) -> str:
         """What the bytes behind a length say."""

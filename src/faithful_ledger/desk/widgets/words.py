@@ -38,6 +38,9 @@ def storage_in_words(name: str) -> str:
         return f"a digit a byte, {plain[8:]} bytes"
     words = {"uleb128": "number of variable length", "sleb128": "number of variable length, with a sign"}
     words |= {"vlq": "number of variable length, highest bits first"}
+    words |= {"sized-high": "number of variable length, its size in its highest bits"}
+    words |= {"sized-low": "number of variable length, its size in its lowest bits"}
+    words |= {"sized-front": "number of variable length, its size in front"}
     words |= {"zigzag": "number of variable length, zigzag", "digits": "text of digits"}
     return words.get(name, f"text, {name}")
 

@@ -27,6 +27,7 @@ from faithful_ledger.core.storage import (
     SpelledNumber,
     SpelledText,
     Storage,
+    VariableNumber,
     WholeNumber,
 )
 from faithful_ledger.core.suggest import did_you_mean
@@ -354,8 +355,9 @@ class Elements:
     def _can_hold(self, seal: Mapping[str, object] | None) -> tuple[type[Storage], ...]:
         """In what a seal can be stored, or, where there is none, a length, a count or an offset."""
         if self.storages.format == "binary":
-            sealed = (Integer, Checksum, Leb128) if seal and seal.get("algorithm") == LENGTH else (Integer, Checksum)
-            return sealed if seal else (WholeNumber,)
+            if not seal:
+                return (WholeNumber,)
+            return (Integer, Checksum, VariableNumber) if seal.get("algorithm") == LENGTH else (Integer, Checksum)
         return (ChecksumInText, JsonNumber, SpelledNumber) if seal else (JsonNumber, SpelledNumber)
 
     def about(self, element: FieldSpec, keys: Keys, where: Where, paths: Iterable[str]) -> None:

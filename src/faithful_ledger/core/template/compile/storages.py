@@ -26,7 +26,6 @@ from faithful_ledger.core.storage import (
     FreeText,
     Integer,
     JsonNumber,
-    Leb128,
     Letters,
     Moment,
     Number,
@@ -40,6 +39,7 @@ from faithful_ledger.core.storage import (
     Storage,
     Switches,
     UnpackedDecimal,
+    VariableNumber,
     WholeInText,
     WholeNumber,
     Written,
@@ -136,7 +136,8 @@ class Storages:
             number = number_storage(name, self.order)
         if number is None:
             whole = ("u8", "u16", "u24", "u32", "u64", "i8", "i16", "i24", "i32", "i64", "f32", "f64")
-            others = ("bcd2", "bcd4", "unpacked5", "uleb128", "sleb128", "zigzag", "vlq", "digits")
+            others: tuple[str, ...] = ("bcd2", "bcd4", "unpacked5", "uleb128", "sleb128", "zigzag", "vlq", "digits")
+            others += ("sized-high", "sized-low", "sized-front")
             hint = did_you_mean(name, ("text", *whole, *others))
             self.mistakes.append(((*where, "as"), f"“{name}” is not a kind of value{'; ' + hint if hint else ''}"))
             return Integer(1, False, "little")
@@ -299,7 +300,7 @@ class Storages:
         if length is not None:
             prefix = number_storage(length, self.order)
             is_short = isinstance(prefix, Integer) and prefix.signed and prefix.size == 1
-            if not isinstance(prefix, Integer | Leb128) or is_short or prefix.name in ("sleb128", "zigzag"):
+            if not isinstance(prefix, Integer | VariableNumber) or is_short or prefix.name in ("sleb128", "zigzag"):
                 text = f"“{length}” is not a whole number without a sign, or one of at least two bytes with one"
                 self.mistakes.append(((*where, "length"), text))
                 prefix = Integer(1, False, "little")
