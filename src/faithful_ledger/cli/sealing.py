@@ -40,11 +40,11 @@ def find_seals(options: argparse.Namespace) -> int:
     from faithful_ledger.core.unlocking import NO_KEYS, Keys
     from faithful_ledger.core.unwrapping import ways_in
 
-    contents, beside, called = _files([Path(name) for name in options.files])
     save, keys = None, NO_KEYS
     with suppress(LedgerError) if not options.accept else nullcontext():  # or say why not at once
         save = opened_or_bytes(options, Path(options.files[0]), whole=options.accept)
         keys = Keys(ways_in(save))
+    contents, beside, called = _files([Path(name) for name in options.files], save)
     end = Deadline(options.seconds)
     with end.cancelled_by_ctrl_c():
         found = SealSearch(contents, _hints(options), end, beside, called, keys).everything()
@@ -208,10 +208,13 @@ def _rule_document(rule: BlockRule, content: bytes) -> dict[str, Any]:
     }
 
 
-def _files(paths: list[Path]) -> tuple[list[bytes], dict[str, list[bytes]], str]:
-    """The saves, the files that each of them has beside it, by name, and what the saves are called: of a folder the
-    largest one that all folders have and the others, else those that are called after the save.
+def _files(paths: list[Path], first: Save | None) -> tuple[list[bytes], dict[str, list[bytes]], str]:
+    """The saves, the files that each of them has beside it, by name, and what the saves are called: of folders the file
+    that the template of the first one is about, or the largest that all have, and the others; else those that are
+    called after the save.
     """
+    from faithful_ledger.core.seal_parts import CALLED_AFTER
+
     if any(path.is_dir() for path in paths):
         if not all(path.is_dir() for path in paths):
             raise AddressError("some of these are folders and some are files", "name either files or folders")
@@ -220,12 +223,13 @@ def _files(paths: list[Path]) -> tuple[list[bytes], dict[str, list[bytes]], str]
         common = [name for name in common if all(each[name] for each in names)][:MOST_BESIDE]
         if not common:
             raise AddressError("these folders do not have a file of one name", "name folders of the same kind of save")
-        main = common[0]
+        described = first.main.path.name if first is not None and first.template is not None else ""
+        main = described if described in common else common[0]
         contents = {name: [_content(path / name) for path in paths] for name in common}
         return contents.pop(main), contents, main
     endings = [_endings(path) for path in paths]
     common = sorted(set(endings[0]).intersection(*endings[1:]))[:MOST_BESIDE]
-    beside = {f"the file …{ending}": [_content(each[ending]) for each in endings] for ending in common}
+    beside = {f"{CALLED_AFTER}{ending}": [_content(each[ending]) for each in endings] for ending in common}
     return [_content(path) for path in paths], beside, "the save"
 
 

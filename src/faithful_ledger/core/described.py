@@ -197,7 +197,7 @@ class BookTemplates:
             present = library.path_of(save.template.id)
         text = self_contained(present) if present is not None else None
         main, base = absolute(save.main.path), absolute(save.folder or save.main.path.parent)
-        holder = absolute(Path(place.file)) if place.file else main
+        holder = base / place.file if place.file else main  # of a folder, a name in it
         if base not in holder.parents:
             raise EntryError(f"{holder} is not in {base}", "templates only name files beside the save")
         alone = text is None and save.folder is not None
@@ -211,7 +211,7 @@ class BookTemplates:
         text = pins.without_leading(text, save, place) if text is not None else None
         if text is not None and (named := pins.named_where_needed(text, save, place, name)) is not None:
             return named[1], self._write(named[0], f"pin {name}", save, template)
-        shared = self._shared(save) if text is None else Shared(1, 0)
+        shared = self._shared(save, holder if alone else main) if text is None else Shared(1, 0)
         into = partial(with_place, text, name=name, save=first, game=self.book.name, shared=shared)
         into = partial(into, other=other, held=held, taken=self._ids())
         here = None
@@ -287,17 +287,18 @@ class BookTemplates:
             made = made._replace(text=pins.flowing(made.text, save, self._others(save, made.text)))
         return made, self._write(made.text, f"add {count} seals", save, file) if count else ""
 
-    def _shared(self, save: Save) -> Shared:
-        """What the main file has in common with its kept copies."""
+    def _shared(self, save: Save, path: Path | None = None) -> Shared:
+        """What a file, or without a `path` the main one, has in common with its kept copies."""
         from faithful_ledger.core.template.fresh import shared_by
 
-        sources = [save.main.source]
+        path = path or absolute(save.main.path)
+        sources = [file.source for file in save.on_disk if absolute(file.path) == path] or [save.main.source]
         for snapshot in self.book.own_snapshots(save, MOST_COMPARED):
-            kept = next((file for file in snapshot.files if file.path == absolute(save.main.path)), None)
+            kept = next((file for file in snapshot.files if file.path == path), None)
             with suppress(LedgerError):
                 sources += [self.book.kept_source(kept)] if kept is not None else []
         beginnings = [bytes(source.read(0, min(source.size, BEGINNING))) for source in sources]
-        beside = _beginnings_of(_beside(save.main.path)) if len(sources) == 1 else ()
+        beside = _beginnings_of(_beside(path)) if len(sources) == 1 else ()
         return shared_by(beginnings, [source.size for source in sources], beside)
 
     def _others(self, save: Save, text: bytes) -> Iterator[dict[str, BoundFile]]:

@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from itertools import islice
+from pathlib import Path
 from typing import NamedTuple
 
 from faithful_ledger.core.deadline import Deadline
@@ -24,10 +25,11 @@ from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.unlocking import NO_KEYS, Keys
 from faithful_ledger.core.wrapping import unwrap
 
-__all__ = ["SHORTEST", "UNMARKED", "Part", "Value", "parts_inside", "text_of"]
+__all__ = ["CALLED_AFTER", "SHORTEST", "UNMARKED", "Part", "Value", "name_beside", "parts_inside", "text_of"]
 
 MOST_STRINGS, SHORTEST = 12, 16  # strings of a text that are looked at, the longest first; letters of one
 LARGEST_TEXT = 16 << 20
+CALLED_AFTER = "the file …"  # in front of the ending of a file that is called after the save
 UNMARKED = ("deflate", "lz4-block", "lzo", "snappy", *IN_LETTERS)  # what chance may look like, and what is letters
 
 
@@ -90,6 +92,15 @@ class Part(NamedTuple):
         while part is not None:
             yield part
             part = part.around
+
+
+def name_beside(words: str, main: Path) -> str:
+    """The name of a file that a part is, beside the main one of its save."""
+    if not words.startswith(CALLED_AFTER):
+        return words
+    ending = words.removeprefix(CALLED_AFTER)
+    names = (f"{main.name}{ending}", f"{main.stem}{ending}")
+    return next((name for name in names if main.with_name(name).is_file()), names[0])
 
 
 def parts_inside(files: Part, streams: Sequence[list[Layer]], end: Deadline, keys: Keys = NO_KEYS) -> list[Part]:

@@ -19,6 +19,7 @@ from faithful_ledger.core.layers import ENCLOSED, STREAMS
 from faithful_ledger.core.layers.enclosed import enclosed_span
 from faithful_ledger.core.layers.stream import Layer
 from faithful_ledger.core.layers.tagged import tagged_kind
+from faithful_ledger.core.listed_sizes import with_listed_sizes
 from faithful_ledger.core.placed_seals import Placed, best_placed, in_rows
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.seal_parts import UNMARKED, Part, parts_inside, text_of
@@ -112,7 +113,7 @@ class SealSearch:
         # Where saves have little in common at one offset, a search for that would only take long.
         elsewhere = are_elsewhere(self.files.contents)
         sectors = self.sectors() if elsewhere else []
-        rows, seals = in_rows(self.seals(report, without_files=bool(sectors)))
+        rows, seals = in_rows(with_listed_sizes(self.seals(report, without_files=bool(sectors))))
         rows = sectors or rows
         blocks, directories, streams = self.blocks(), self.directories(), self.streams()
         seals = [each for each in seals if not self._is_listed(each, directories)]
@@ -144,7 +145,16 @@ class SealSearch:
         searched = [part for part in self._searched() if part is not self.files or not without_files]
         for number, part in enumerate(searched):
             found += self._within(part, list(found), self.end.share(len(searched) - number), report)
+        found += self._of_listings(found)
         return best_placed(found)
+
+    def _of_listings(self, found: Sequence[Placed]) -> list[Placed]:
+        """The seals of other files that hold checksums, and will change with these: over ranges that people choose."""
+        hints = Hints(self.hints.algorithm, natural=True)
+        listings = [part for part in self.others if any(each.held is part and each.finding.sure for each in found)]
+        return [
+            Placed(each, part) for part in listings for each in find_seals(part.contents, hints, self.end) if each.sure
+        ]
 
     def blocks(self) -> list[BlockRule]:
         """Rules for a row of blocks with a checksum in each, where nothing narrows the search to one place."""

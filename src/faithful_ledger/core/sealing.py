@@ -31,7 +31,7 @@ from faithful_ledger.core.inside import layer_of_whole
 from faithful_ledger.core.layers import ENCLOSED, LayerSpec
 from faithful_ledger.core.placed_seals import Placed
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.seal_parts import Part, Value, text_of
+from faithful_ledger.core.seal_parts import Part, Value, name_beside, text_of
 from faithful_ledger.core.seal_search import Found
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder import Edge, Finding
@@ -240,6 +240,10 @@ def _note(finding: Finding) -> str:
 def format_for(placed: Placed) -> str:
     """The format of the main file in a new template for a seal: a text if the seal is a value of it, or covers one."""
     outermost = [placed.held, *placed.held.outer][-1]
+    if outermost.beside:
+        over = placed.over
+        text = text_of(over.contents[0]) if over is not None and over.around is None and not over.beside else None
+        return text.name if text is not None else "binary"
     wanted = placed.held.path if outermost is not placed.held else _is_value(placed)
     text = text_of(outermost.contents[0]) if wanted else None
     return text.name if text is not None else "binary"
@@ -259,7 +263,7 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
     one that its bytes show.
     """
     if part.around is None:
-        return draft.save.main.name
+        return _file_beside(draft, part, kind) if part.beside else draft.save.main.name
     for name, spec in draft.template.files.items():
         if spec.inside and _is_the_same(draft.save, name, part):
             return name
@@ -276,6 +280,20 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
             return name
     text = text_of(part.contents[0])
     return draft.declare(holder, layers, kind or (text.name if text is not None else "binary"))
+
+
+def _file_beside(draft: Draft, part: Part, kind: str) -> str:
+    """The file of the template that another file is, by its name in a folder, or by what is behind the main one's."""
+    main = draft.save.main.path
+    name = name_beside(part.beside, main)
+    for called, file in draft.save.files.items():
+        if called in draft.template.files and not file.inside and file.path == main.with_name(name):
+            return called
+    own = str(draft.text.value(("files", draft.save.main.name, "name")))
+    if "*" in own and name.startswith(main.stem):  # the other saves have one as well
+        name = own.partition("*")[0] + "*" + name.removeprefix(main.stem)
+    text = text_of(part.contents[0])
+    return draft.declare_beside(name, kind or (text.name if text is not None else "binary"))
 
 
 def _string_file(draft: Draft, holder: str, path: str) -> str:

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from fnmatch import fnmatchcase
+from itertools import islice
 from pathlib import Path
 
 from faithful_ledger.core.book import Book
@@ -26,6 +27,7 @@ from faithful_ledger.core.vault.archive import read_archive
 __all__ = ["Shelf"]
 
 COMMON_FOLDERS = {"save", "saves", "saved", "savegame", "savegames", "saved games", "slots", "profiles", "data", "user"}
+MOST_COMPARED, LEAST_SAME = 200, 2  # names of files of two folders, and how many of them are the same
 
 
 class Shelf:
@@ -172,18 +174,20 @@ class Shelf:
         return save
 
     def _recognised(self, path: Path, known: Book | None, library: Library) -> tuple[Path, Template]:
-        """The save at a path and the template that fits it, if need be one of the book that knows others beside it.
+        """The save at a path and the template that fits it, if need be one of a book that knows others beside it, or
+        in a folder beside its own, as each slot may have one.
 
         Raises:
             RecognitionError: none fits, or several do.
+            AddressError: it is a folder, and the same holds of that.
         """
         try:
             return find_save(path, library)
-        except NoTemplateFits:
-            beside = self.book_of_folder(path.absolute().parent) if known is None else None
-            if beside is None:
-                raise
-            return find_save(path, self.library(beside))
+        except (NoTemplateFits, AddressError):
+            for beside in self._books_beside(path) if known is None else ():
+                with suppress(NoTemplateFits, AddressError):
+                    return find_save(path, self.library(beside))
+            raise
 
     def open_kept(self, book: Book, snapshot: Snapshot, template: str | None = None) -> Save:
         """A kept copy as a save, with the template that its book remembers, or the one that is recognised.
@@ -261,6 +265,18 @@ class Shelf:
             book.close()
         return None
 
+    def _books_beside(self, path: Path) -> Iterator[Book]:
+        """The books that know saves in the folder of a save, or in another one beside its own that is like it."""
+        folder = path.absolute() if path.is_dir() else path.absolute().parent
+        for book in self.usable():
+            saves = [save for save, _ in book.records.saves()]
+            others = {save if save.is_dir() else save.parent for save in saves}
+            in_one = any(path.absolute().parent in (save, save.parent) for save in saves)
+            if in_one or any(each.parent == folder.parent and _are_alike(each, folder) for each in others):
+                yield book
+            else:
+                book.close()
+
     def folders(self) -> set[Path]:
         """All folders that some book keeps as one save."""
         found: set[Path] = set()
@@ -329,3 +345,17 @@ def _name_of_folder(path: Path) -> str:
     """The nearest folder whose name says which game it is."""
     names = [folder.name for folder in path.absolute().parents if folder.name]
     return next((name for name in names if name.casefold() not in COMMON_FOLDERS), names[0] if names else "")
+
+
+def _are_alike(folder: Path, other: Path) -> bool:
+    """Whether two folders may be slots of one game: most of several files have the same names, or all have, in folders
+    of which the names differ in digits only.
+    """
+    try:
+        one, two = ({each.name for each in islice(around.iterdir(), MOST_COMPARED)} for around in (folder, other))
+    except OSError:
+        return False
+    same = len(one & two)
+    if re.sub(r"\d+", "", folder.name) == re.sub(r"\d+", "", other.name) and one == two:
+        return True
+    return same >= LEAST_SAME and 2 * same >= max(len(one), len(two))

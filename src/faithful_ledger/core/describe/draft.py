@@ -326,6 +326,20 @@ class Draft:
             raise EntryError(problem.what, placing.UNCHANGED)
         return name
 
+    def declare_beside(self, name: str, kind: str = "binary") -> str:
+        """Describe a file beside the main one, in whose name a `*` stands for the letters that it stands for there.
+        Returns what it is called in the template.
+
+        Raises:
+            EntryError: it is not there, or not of the format.
+        """
+        called = layering.declare_beside(self.text, self.template, name, kind)
+        self.read_again()
+        problem = self.save.files[called].problem
+        if problem is not None:
+            raise EntryError(problem.what, placing.UNCHANGED)
+        return called
+
     def hold_in_rows(self, name: str, held_by: str, part_size: int) -> None:
         """Say of a payload that was all streams of a kind that each record holds one of them, in parts of a size."""
         layering.hold_in_rows(self.text, name, held_by, part_size)

@@ -10,9 +10,10 @@ from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.layers import SCRAMBLINGS, STREAMS, LayerSpec
 from faithful_ledger.core.template.extend import layer_keys
 from faithful_ledger.core.template.model import Template
+from faithful_ledger.core.template.names import field_name
 from faithful_ledger.core.template.rewriting import YamlText
 
-__all__ = ["declare", "hold_in_rows", "leave_off"]
+__all__ = ["declare", "declare_beside", "hold_in_rows", "leave_off"]
 
 
 def declare(
@@ -50,6 +51,20 @@ def declare(
         text.set(("files", other, "inside"), name)
         text.set(("files", other, "layers"), rest)
     return name
+
+
+def declare_beside(text: YamlText, template: Template, name: str, kind: str) -> str:
+    """Describe a file beside the main one, or another one of its folder, as a file of the template of a format. Returns
+    what it is called there.
+    """
+    files = text.value(("files",))
+    wanted = field_name(name.replace("*", "").strip(".").partition(".")[0] or name.rpartition(".")[2])
+    called, number = wanted, 2
+    while called in files or template.main.root.named(called) is not None:
+        called, number = f"{wanted}_{number}", number + 1
+    made: dict[str, Any] = {"name": name} | ({"format": kind} if kind != "binary" else {})
+    text.add_block(("files",), called, {**made, "layout": []})
+    return called
 
 
 def _wanted_name(inside: str, layers: Sequence[LayerSpec]) -> str:
