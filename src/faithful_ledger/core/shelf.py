@@ -266,13 +266,15 @@ class Shelf:
         return None
 
     def _books_beside(self, path: Path) -> Iterator[Book]:
-        """The books that know saves in the folder of a save, or in another one beside its own that is like it."""
+        """The books that know saves in the folder of a save, or keep a folder beside its own, and like it, as one save.
+        Folders of several saves are no slots: what is in the one may be of another game than what is in the other.
+        """
         folder = path.absolute() if path.is_dir() else path.absolute().parent
         for book in self.usable():
             saves = [save for save, _ in book.records.saves()]
-            others = {save if save.is_dir() else save.parent for save in saves}
             in_one = any(path.absolute().parent in (save, save.parent) for save in saves)
-            if in_one or any(each.parent == folder.parent and _are_alike(each, folder) for each in others):
+            slots = (save for save in saves if save.parent == folder.parent and save.is_dir())
+            if in_one or any(_are_alike(slot, folder) for slot in slots):
                 yield book
             else:
                 book.close()
