@@ -9,7 +9,6 @@ __all__ = ["EXAMPLES", "add_arguments"]
 
 SEARCH_MOST = 20_000  # hits; a common byte has as many as there are bytes
 SEALS_FOR = 180.0  # seconds, if nothing else is said
-LOCATE_FOR = 10.0  # seconds, if nothing else is said
 WITHOUT_TEMPLATE = (
     "template",
     "snapshots",
@@ -115,7 +114,8 @@ def _locate(command: argparse.ArgumentParser) -> None:
         help="a number as the game shows it, a text, more, less, …",
     )
     add("--most", metavar="N", type=int, default=20, help="how many places to list at most")
-    add("--for", metavar="SECONDS", type=float, dest="seconds", default=LOCATE_FOR, help="how long to look at most")
+    how_long = "seconds to look at most: 10, or 40 with a key"
+    add("--for", metavar="SECONDS", type=float, dest="seconds", help=how_long)
 
 
 def _find_seals(command: argparse.ArgumentParser) -> None:

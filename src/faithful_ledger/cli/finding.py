@@ -33,6 +33,8 @@ if TYPE_CHECKING:
 
 __all__ = ["compare", "find", "locate", "profile", "search", "split_seen", "watch"]
 
+LOCATE_FOR, LOCATE_WITH_KEY_FOR = 10.0, 40.0  # seconds of work, if nothing else is said
+
 
 def find(options: argparse.Namespace) -> int:
     """Look for files that may be saves; status 1 when there are none."""
@@ -268,7 +270,8 @@ def locate(options: argparse.Namespace) -> int:
     alone = lambda file: "" if file.path.samefile(newest) else str(file.path)  # noqa: E731
     pinned = pinned_in(save, save.name_of if newest.is_dir() else alone)
     keys = keys_given(options)._replace(ways=ways_in(save))
-    end = Deadline(options.seconds, process_time)
+    usual = LOCATE_FOR if not options.key else LOCATE_WITH_KEY_FOR
+    end = Deadline(options.seconds if options.seconds is not None else usual, process_time)
     with end.cancelled_by_ctrl_c():
         sources, shown = zip(*((_files_of(path), value) for path, value in pairs), strict=True)
         found = evidence.locate_shown(sources, shown, options.most, end, pinned=pinned, keys=keys)
