@@ -270,7 +270,7 @@ def locate(options: argparse.Namespace) -> int:
     alone = lambda file: "" if file.path.samefile(newest) else str(file.path)  # noqa: E731
     pinned = pinned_in(save, save.name_of if newest.is_dir() else alone)
     keys = keys_given(options)._replace(ways=ways_in(save))
-    usual = LOCATE_FOR if not options.key else LOCATE_WITH_KEY_FOR
+    usual = LOCATE_WITH_KEY_FOR if options.key else LOCATE_FOR
     end = Deadline(options.seconds if options.seconds is not None else usual, process_time)
     with end.cancelled_by_ctrl_c():
         sources, shown = zip(*((_files_of(path), value) for path, value in pairs), strict=True)

@@ -5,7 +5,7 @@ but beside a sure checksum of the same file it is its size.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from itertools import product
+from itertools import islice, product
 
 from faithful_ledger.core.placed_seals import Placed
 from faithful_ledger.core.seal_parts import text_of
@@ -26,42 +26,36 @@ def with_listed_sizes(found: Sequence[Placed]) -> list[Placed]:
         size
         for each in found
         if each.finding.sure and each.is_whole and each.finding.algorithm.name != LENGTH and len(each.held.contents) > 1
-        for size in (_in_text(each) or _in_bytes(each))[:1]
+        for size in islice((_in_bytes if text_of(each.held.contents[0]) is None else _in_text)(each), 1)
     ]
     known = {(each.held, each.stored) for each in listed}
     return [*(each for each in found if (each.held, each.stored) not in known), *listed]
 
 
-def _in_text(checksum: Placed) -> list[Placed]:
+def _in_text(checksum: Placed) -> Iterator[Placed]:
     """The values of a text beside a checksum that say how long the same part is in every save."""
     documents = [text_of(content) for content in checksum.held.contents]
     if any(document is None for document in documents):
-        return []
+        return
     leaves = [{leaf.path: leaf for leaf in document.leaves()} for document in documents if document is not None]
     start, end = checksum.stored
     own = next((path for path, leaf in leaves[0].items() if leaf.start <= start and end <= leaf.end), None)
     if own is None:
-        return []
+        return
     around = own.rpartition(".")[0]
     beside = [path for path in leaves[0] if path != own and path.rpartition(".")[0] == around and around]
-    found = []
     for path in beside:
         said = [
             content[each[path].start : each[path].end].strip(b" \t\"'") if path in each else b""
             for content, each in zip(checksum.held.contents, leaves, strict=True)
         ]
-        if _are_sizes([int(text) if text.isdigit() else -1 for text in said], checksum):
+        if said == [str(size).encode() for size in _sizes(checksum)]:
             begin = checksum.held.contents[0].index(said[0], leaves[0][path].start)
-            found.append(_placed(checksum, begin, len(said[0]), "decimal"))
-    return found
+            yield _placed(checksum, begin, len(said[0]), "decimal")
 
 
-def _in_bytes(checksum: Placed) -> list[Placed]:
+def _in_bytes(checksum: Placed) -> Iterator[Placed]:
     """The same of whole numbers near a checksum, at the same distance."""
-    return list(_near(checksum)) if text_of(checksum.held.contents[0]) is None else []
-
-
-def _near(checksum: Placed) -> Iterator[Placed]:
     places = [checksum.finding.place_in(content) for content in checksum.held.contents]
     size = places[0][1] - places[0][0]
     for form, gap, is_behind in product(FORMS, range(0, NEAR + 1, 2), (False, True)):
@@ -73,13 +67,13 @@ def _near(checksum: Placed) -> Iterator[Placed]:
             else -1
             for content, (at, _) in zip(checksum.held.contents, places, strict=True)
         ]
-        if _are_sizes(said, checksum):
+        if said == _sizes(checksum):
             yield _placed(checksum, places[0][0] + away, storage.least_size, form)
 
 
-def _are_sizes(said: Sequence[int], checksum: Placed) -> bool:
-    over = checksum.over
-    return over is not None and said == list(map(len, over.contents))
+def _sizes(checksum: Placed) -> list[int]:
+    """How long what it covers is in every save."""
+    return list(map(len, checksum.over.contents)) if checksum.over is not None else []
 
 
 def _placed(checksum: Placed, at: int, size: int, form: str) -> Placed:

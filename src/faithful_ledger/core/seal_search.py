@@ -113,7 +113,8 @@ class SealSearch:
         # Where saves have little in common at one offset, a search for that would only take long.
         elsewhere = are_elsewhere(self.files.contents)
         sectors = self.sectors() if elsewhere else []
-        rows, seals = in_rows(with_listed_sizes(self.seals(report, without_files=bool(sectors))))
+        seals = self.seals(report, without_files=bool(sectors))
+        rows, seals = in_rows(with_listed_sizes(seals) if self.lengths else seals)
         rows = sectors or rows
         blocks, directories, streams = self.blocks(), self.directories(), self.streams()
         seals = [each for each in seals if not self._is_listed(each, directories)]

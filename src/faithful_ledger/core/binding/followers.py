@@ -321,12 +321,11 @@ def dependents(
         if isinstance(node, FieldNode):
             if follows(node.spec):
                 yield node
-        elif not any(map(follows, node.spec.worked_out)):
-            continue
-        elif isinstance(node, GroupNode):
-            stack += reversed(node.children)
-        elif isinstance(node, RowsNode):
-            stack += reversed(list(node.items()))
+        elif any(map(follows, node.spec.worked_out)):
+            if isinstance(node, GroupNode):
+                stack += reversed(node.children)
+            elif isinstance(node, RowsNode):
+                stack += reversed(list(node.items()))
 
 
 def resolve(node: FieldNode, path: str) -> Node:

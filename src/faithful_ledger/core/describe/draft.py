@@ -319,12 +319,7 @@ class Draft:
         Raises:
             EntryError: the layers cannot be undone in this save.
         """
-        name = layering.declare(self.text, self.template, inside, layers, kind, part_size)
-        self.read_again()
-        problem = self.save.files[name].problem
-        if problem is not None:
-            raise EntryError(problem.what, placing.UNCHANGED)
-        return name
+        return self._declared(layering.declare(self.text, self.template, inside, layers, kind, part_size))
 
     def declare_beside(self, name: str, kind: str = "binary") -> str:
         """Describe a file beside the main one, in whose name a `*` stands for the letters that it stands for there.
@@ -333,12 +328,15 @@ class Draft:
         Raises:
             EntryError: it is not there, or not of the format.
         """
-        called = layering.declare_beside(self.text, self.template, name, kind)
+        return self._declared(layering.declare_beside(self.text, self.template, name, kind))
+
+    def _declared(self, name: str) -> str:
+        """The name of a file that the text has now, once the save has it as well."""
         self.read_again()
-        problem = self.save.files[called].problem
+        problem = self.save.files[name].problem
         if problem is not None:
             raise EntryError(problem.what, placing.UNCHANGED)
-        return called
+        return name
 
     def hold_in_rows(self, name: str, held_by: str, part_size: int) -> None:
         """Say of a payload that was all streams of a kind that each record holds one of them, in parts of a size."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from faithful_ledger.core.describe.placing import UNCHANGED
+from faithful_ledger.core.describe.placing import UNCHANGED, free_name
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.layers import SCRAMBLINGS, STREAMS, LayerSpec
 from faithful_ledger.core.template.extend import layer_keys
@@ -32,11 +32,7 @@ def declare(
     )
     if known is not None:
         raise EntryError(f"{known} describes this payload already", UNCHANGED)
-    wanted = _wanted_name(inside, layers)
-    name, number = wanted, 2
-    while name in files or template.main.root.named(name) is not None:
-        name = f"{wanted}_{number}"
-        number += 1
+    name = free_name(template.main.root, _wanted_name(inside, layers), list(files))
     made: dict[str, Any] = {"inside": inside} | ({"part_size": part_size} if part_size else {})
     made |= {"layers": spelled} if layers else {}
     made |= {"format": kind} if kind != "binary" else {}
@@ -59,9 +55,7 @@ def declare_beside(text: YamlText, template: Template, name: str, kind: str) -> 
     """
     files = text.value(("files",))
     wanted = field_name(name.replace("*", "").strip(".").partition(".")[0] or name.rpartition(".")[2])
-    called, number = wanted, 2
-    while called in files or template.main.root.named(called) is not None:
-        called, number = f"{wanted}_{number}", number + 1
+    called = free_name(template.main.root, wanted, list(files))
     made: dict[str, Any] = {"name": name} | ({"format": kind} if kind != "binary" else {})
     text.add_block(("files",), called, {**made, "layout": []})
     return called

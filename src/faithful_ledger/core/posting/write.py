@@ -88,7 +88,7 @@ def writing_ahead(rewrites: Sequence[Rewrite], disk: Disk) -> Iterator[Callable[
     Raises:
         LedgerError: (when asked) one could not be written; nothing is left of it.
     """
-    started_ones = [
+    writings = [
         started(write_ahead, each.path.resolve(), each.content, each.mode, disk, each.verify)
         if each.content.size >= WORTH_IT
         else None
@@ -97,7 +97,7 @@ def writing_ahead(rewrites: Sequence[Rewrite], disk: Disk) -> Iterator[Callable[
 
     def written() -> list[Rewrite]:
         found = []
-        for each, writing in zip(rewrites, started_ones, strict=True):
+        for each, writing in zip(rewrites, writings, strict=True):
             with translated(each.path, "written"):
                 found.append(each._replace(ahead=writing.result()) if writing else each)
         return found
@@ -105,7 +105,7 @@ def writing_ahead(rewrites: Sequence[Rewrite], disk: Disk) -> Iterator[Callable[
     try:
         yield written
     finally:
-        for writing in filter(None, started_ones):
+        for writing in filter(None, writings):
             if not writing.exception() and (ahead := writing.result()):
                 disk.close(ahead.descriptor)
 

@@ -27,7 +27,7 @@ Array: TypeAlias = np.ndarray[Any, Any]
 FRONT = 4096  # bytes of a file in which a directory begins
 WIDEST, LEAST, MOST = 64, 2, 4096  # bytes of an entry; entries
 LARGEST_GAP = 4096  # bytes to which parts are rounded up
-LEAST_ALIGNED = 8  # so often has what parts are rounded up to to be in a file
+LEAST_ALIGNED = 8  # how many times the alignment of parts has to fit into a file
 LARGEST_LISTED = 4 << 20  # bytes of parts, over which every checksum is looked for
 COUNT_WIDTHS = (4, 2, 1)
 MOST_TRIED = 200
@@ -151,13 +151,15 @@ def find_directories(contents: Sequence[bytes], until: Deadline = NEVER) -> list
     """The directory of saves, if they have one; of several ways to read it the one with checksums that hold."""
     plain: list[DirectoryRule] = []
     for rule in _candidates(contents[0]):
-        for made in chain.from_iterable(_counted(each, contents) for each in _rounded(rule)):
-            if until.over:
-                return []
-            if sums := list(_sums(made, contents, until)):
-                return [_begun(replace(made, columns=(*made.columns, *sums), of=len(contents)))]
-            plain.append(made)
-            break  # the count says nothing of the parts
+        if until.over:
+            return []
+        holding = chain.from_iterable(_counted(each, contents) for each in _rounded(rule))
+        made = next(holding, None)  # another count says nothing else of the parts
+        if made is None:
+            continue
+        if sums := list(_sums(made, contents, until)):
+            return [_begun(replace(made, columns=(*made.columns, *sums), of=len(contents)))]
+        plain.append(made)
     enough = [rule for rule in plain if _says(rule, contents) >= LEAST_SAID]
     best = min(enough, key=lambda rule: _spare(rule, contents), default=None)
     return [_begun(replace(best, of=len(contents)))] if best is not None else []
@@ -205,6 +207,7 @@ def _candidates(content: bytes) -> list[DirectoryRule]:
 
 def _with_stride(content: bytes, numbers: Array, width: int, order: Order, stride: int) -> Iterator[DirectoryRule]:
     places = np.arange(max(numbers.size - 2 * stride, 0))
+    largest_gap = min(LARGEST_GAP, len(content) // LEAST_ALIGNED)
     for apart in range(-(stride // width) * width, stride, width):
         at = places[(places + apart >= 0) & (places + apart + stride < numbers.size)]
         if not apart or not at.size:
@@ -213,14 +216,7 @@ def _with_stride(content: bytes, numbers: Array, width: int, order: Order, strid
         fits = (begins < following) & (following <= len(content)) & (other > 0)
         for is_end, ends in ((False, begins + other), (True, other)):
             gap = following - ends
-            chosen = (
-                fits
-                & (gap >= 0)
-                & (
-                    (gap == 0)
-                    | ((gap < following & -following) & (gap < min(LARGEST_GAP, len(content) // LEAST_ALIGNED)))
-                )
-            )
+            chosen = fits & (gap >= 0) & ((gap == 0) | ((gap < following & -following) & (gap < largest_gap)))
             hits = at[chosen].tolist()
             leading = _leading(hits, gap[chosen].tolist(), stride)
             for place, last, is_close in leading:
