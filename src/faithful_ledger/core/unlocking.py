@@ -13,6 +13,7 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import replace
+from functools import cache, partial
 from itertools import chain, product
 from operator import xor
 from typing import NamedTuple
@@ -287,10 +288,10 @@ def _by_ciphers(
                 continue
             body = save[start : start + (left if kind in WHOLE else LOOKED_AT)]
             for tag_first in (False, True) if kind == "aes-gcm" else (False,):
-                tried = LayerSpec(kind, key.key, iv=first, padding="none", tag_first=tag_first)
+                layer = partial(LayerSpec, kind, padding="none", tag_first=tag_first)
                 with suppress(LedgerError):
-                    data = unwrap(body, [tried])[-1].data
-                    yield replace(tried, key=key.said, at=_offset(at), iv=iv, derived=key.how), data[:LOOKED_AT]
+                    data = unwrap(body, [layer(key.key, iv=first)])[-1].data
+                    yield layer(key.said, at=_offset(at), iv=iv, derived=key.how), data[:LOOKED_AT]
         if cipher.iv and kind not in WHOLE and key.how_by in ("", "digest"):
             for iv_at, data in _by_vectors_apart(save, begin, key.key, kind):
                 yield LayerSpec(kind, key.said, at=_offset(at), iv_at=iv_at, padding="none", derived=key.how), data
@@ -353,6 +354,7 @@ def _vectors(key: _Key, size: int, first: bytes, known: Sequence[bytes]) -> Iter
         yield key.key[:size], key.key[:size]
 
 
+@cache
 def _offset(at: int) -> Expression | None:
     return Expression(at) if at else None
 

@@ -13,7 +13,7 @@ import hashlib
 import itertools
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from functools import lru_cache
+from functools import cache, lru_cache
 from typing import Any, Literal, NamedTuple, cast
 
 from faithful_ledger.core.errors import AddressError, place
@@ -232,36 +232,34 @@ class Cipher:
         return at, made[: len(made) - wanted], made[len(made) - wanted :]
 
     def _run(self, parts: _Parts, *, seal: bool) -> bytes:
-        from cryptography.exceptions import InvalidTag
-        from cryptography.hazmat.decrepit.ciphers import algorithms as old_algorithms
-        from cryptography.hazmat.decrepit.ciphers import modes as old_modes
-        from cryptography.hazmat.primitives.ciphers import Cipher as Engine
-        from cryptography.hazmat.primitives.ciphers import algorithms, modes
-        from cryptography.hazmat.primitives.ciphers.aead import AESGCM
-
         kind = KINDS[self.kind]
         if kind.algorithm in (RIJNDAEL, XXTEA):
             return self._run_here(parts, seal=seal)
         if self.kind == "aes-gcm":
-            if seal:
-                return AESGCM(parts.key).encrypt(parts.iv, parts.body, None)
-            try:
-                return AESGCM(parts.key).decrypt(parts.iv, parts.body + parts.tag, None)
-            except InvalidTag as error:
-                what = "the tag does not match: the key is another one, or the payload is damaged"
-                raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "nothing was changed") from error
-        made: Any = getattr(old_algorithms, kind.algorithm, None) or getattr(algorithms, kind.algorithm)
+            return self._run_gcm(parts, seal=seal)
+        engine, algorithm, mode = _library(kind.algorithm, kind.mode)
         if kind.algorithm == "ChaCha20":
-            engine: Any = Engine(made(parts.key, parts.iv), None)
+            cipher = engine(algorithm(parts.key, parts.iv), None)
         else:
             key = (parts.key * 3)[:24] if kind.algorithm == "TripleDES" else parts.key  # also DES, and of two keys
-            mode: Any = getattr(old_modes, kind.mode, None) or getattr(modes, kind.mode) if kind.mode else None
             vector = swapped(parts.iv, kind.turned) if kind.turned else parts.iv
-            engine = Engine(made(key), mode and (mode(vector) if kind.iv else mode()))
-        run = engine.encryptor() if seal else engine.decryptor()
+            cipher = engine(algorithm(key), mode and (mode(vector) if kind.iv else mode()))
+        run = cipher.encryptor() if seal else cipher.decryptor()
         if kind.turned:
             return swapped(run.update(swapped(parts.body, kind.turned)) + run.finalize(), kind.turned)
         return bytes(run.update(parts.body) + run.finalize())
+
+    def _run_gcm(self, parts: _Parts, *, seal: bool) -> bytes:
+        from cryptography.exceptions import InvalidTag
+        from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+
+        if seal:
+            return AESGCM(parts.key).encrypt(parts.iv, parts.body, None)
+        try:
+            return AESGCM(parts.key).decrypt(parts.iv, parts.body + parts.tag, None)
+        except InvalidTag as error:
+            what = "the tag does not match: the key is another one, or the payload is damaged"
+            raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "nothing was changed") from error
 
     def _run_here(self, parts: _Parts, *, seal: bool) -> bytes:
         """As `_run`, by what the library does not have."""
@@ -307,6 +305,18 @@ class Cipher:
             what = "its padding is not PKCS #7: the key is another one, or the padding is"
             raise AddressError(f"the {self.kind} layer cannot be undone: {what}", "nothing was changed")
         return content[:-count]
+
+
+@cache
+def _library(algorithm: str, mode: str) -> tuple[Any, Any, Any]:
+    """What runs a cipher, the algorithm and the mode, of a library that is loaded only where it is needed."""
+    from cryptography.hazmat.decrepit.ciphers import algorithms as old_algorithms
+    from cryptography.hazmat.decrepit.ciphers import modes as old_modes
+    from cryptography.hazmat.primitives.ciphers import Cipher as Engine
+    from cryptography.hazmat.primitives.ciphers import algorithms, modes
+
+    made = getattr(old_algorithms, algorithm, None) or getattr(algorithms, algorithm)
+    return Engine, made, getattr(old_modes, mode, None) or getattr(modes, mode) if mode else None
 
 
 class _Parts(NamedTuple):

@@ -20,6 +20,7 @@ MOST_ZEROS = 1 << 16  # of a length that goes on
 class Lzo(MatchedStream):
     name = "lzo"
     window, longest = FAR, 1 << 16
+    mark = END
 
     def decoded(self, data: bytes, at: int, most: int, out: bytearray) -> int:
         state = 0  # how many new bytes were copied last, 4 for all that are more than three
@@ -53,9 +54,6 @@ class Lzo(MatchedStream):
             copy_back(out, back, min(size, most - len(out)))
             at = copy_new(out, data, at, state)
         return at
-
-    def ends(self, data: bytes, end: int) -> bool:
-        return data.endswith(END, 0, end)
 
     def coded(self, data: bytes, found: Iterable[Match]) -> bytes:
         out = bytearray()

@@ -65,10 +65,7 @@ class MatchedStream(DecodedStream):
     longest: int
     shortest = SEEN
     has_end = True  # of its own
-
-    def ends(self, data: bytes, end: int) -> bool:
-        """Whether a mark at the end of a stream is in front of an offset."""
-        return False
+    mark = b""  # with which each stream ends
 
     @abstractmethod
     def coded(self, data: bytes, found: Iterable[Match]) -> bytes:

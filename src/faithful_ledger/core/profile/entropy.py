@@ -23,9 +23,9 @@ def unevenness(bytes_: Array) -> float:
     """
     if not bytes_.size:
         return 0.0
-    expected = bytes_.size / 256
-    squared = ((np.bincount(bytes_, minlength=256) - expected) ** 2).sum() / expected
-    return (float(squared) - 255) / math.sqrt(510)
+    counts = np.bincount(bytes_, minlength=256)
+    squared = 256 * int(counts @ counts) / bytes_.size - bytes_.size
+    return (squared - 255) / math.sqrt(510)
 
 
 def entropies(rows: Array) -> Array:

@@ -46,6 +46,7 @@ HEADER, TRAILER = 32, 16  # bytes from a size to its block, and from there to th
 STRIDES = tuple(range(4, 34, 2))  # of a table
 BESIDE = (0, 4, 8)  # bytes for each block whose size is in a table: in another table, or behind the block
 ENOUGH_SAID = 4  # numbers that say sizes, packed and unpacked, so that chance does not explain them
+WORD = 4
 GAP = 64  # bytes between a table and the first block
 BEHIND = 16  # bytes that may follow the last block
 FIRST_SELF_ENDED, DIGEST = 512, 64  # offsets at which the first of these may begin, and bytes that may follow the last
@@ -110,19 +111,35 @@ def _by_likelihood(data: bytes, kind: MatchedStream) -> list[int]:
     what it repeats, as no codes that are taken for bytes do.
     """
     found: list[tuple[bool, int, int]] = []
-    for at in range(min(FIRST_SELF_ENDED, max(len(data) - LEAST_LONE, 0))):
+    first = min(FIRST_SELF_ENDED, max(len(data) - LEAST_LONE, 0))
+    said = _said_by_marks(data, kind.mark, first) if kind.mark else set[int]()
+    for at in range(first):
         with suppress(ValueError, IndexError):
             begun = bytearray()
             kind.decoded(data, at, BEGUN, begun)
-            is_said = any(kind.ends(data, at + number) for number in _numbers(data[:at]))
             repeated = sum(begun[n : n + 2] in begun[n + 2 :] for n in range(FIRST_BYTES))
-            found.append((not is_said, 0 if is_said else -repeated, at))
+            found.append((at not in said, 0 if at in said else -repeated, at))
     return [at for _, _, at in sorted(found)]
+
+
+def _said_by_marks(data: bytes, mark: bytes, first: int) -> set[int]:
+    """The first offsets from which a number in front leads to the end of a mark."""
+    is_end = np.zeros(len(data) + 1, bool)
+    at = data.find(mark)
+    while at >= 0:
+        is_end[at + len(mark)] = True
+        at = data.find(mark, at + 1)
+    return {
+        place + WORD + int(more)
+        for name in ("<u4", ">u4")
+        for place, number in enumerate(windows(data[:first], np.dtype(name)).tolist())
+        for more in np.flatnonzero(is_end[place + WORD + number : first + number])
+    }
 
 
 def _numbers(front: bytes) -> set[int]:
     """The numbers of four bytes in front of something."""
-    return {int(number) for name in ("<u4", ">u4") for number in windows(front, np.dtype(name))}
+    return {number for name in ("<u4", ">u4") for number in windows(front, np.dtype(name)).tolist()}
 
 
 def _sizes_said(data: bytes, found: Sequence[Layer], *, strictly: bool = False) -> int:
