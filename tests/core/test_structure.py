@@ -13,6 +13,7 @@ from pathlib import Path
 
 from faithful_ledger.cli.main import ABOUT
 from faithful_ledger.core.address.expressions import FUNCTIONS
+from faithful_ledger.core.layers import LAYERS
 from faithful_ledger.core.seals import ALGORITHMS
 from faithful_ledger.core.template.loader import parse_template
 from faithful_ledger.core.template.schema import all_keys
@@ -153,6 +154,10 @@ class DocumentsTest(LedgerCase):
                     self.assertRegex(sections[part], rf"\n\| `{key}` \| .+ \| `.+` \|")
         for name in (*ALGORITHMS, *FUNCTIONS):
             self.assertIn(f"`{name}`", text)
+        kinds = re.search(r"^## Kinds of layers\n(.*?)^## ", text, re.MULTILINE | re.DOTALL)
+        assert kinds is not None
+        named = " ".join(re.findall(r"^\| `(.+?)` \|", kinds[1], re.MULTILINE)).split()
+        self.assertEqual(sorted(named), sorted(LAYERS))
 
     def test_the_examples_of_the_language_are_templates(self) -> None:
         text = (ROOT / "docs" / "template-language.md").read_text("utf-8")
